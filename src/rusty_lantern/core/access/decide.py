@@ -1,0 +1,363 @@
+"""One request against a bucket's rules, decided plainly, in the order in which the semantics are written.
+
+1. A guard or ownership mode may take the access lists or the public policy out of play.
+2. An explicit Deny that matches refuses, whatever else says.
+3. A policy Allow or a grant that matches allows.
+4. Otherwise the request is refused.
+
+This is the other half of a pair: `exposure` answers for all requests at once by set algebra, and shares only the
+parser with this module. Tests hold the two against each other.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+from rusty_lantern.core.access.conditions import NotUnderstood, read_date, read_number
+from rusty_lantern.core.access.documents import LITERAL_VARIABLES, VARIABLE, Condition, Principals, Statement
+from rusty_lantern.core.access.keys import context_key
+from rusty_lantern.core.access.rules import Rules
+from rusty_lantern.core.access.verbs import ACTIONS, GRANTED
+
+Match = Literal["yes", "no", "maybe"]
+
+
+@dataclass(frozen=True, slots=True)
+class Caller:
+    """Who asks. Without an account: nobody in particular, a request without credentials."""
+
+    account: str = ""
+    arn: str = ""
+    canonical: str = ""
+
+    @property
+    def anonymous(self) -> bool:
+        """Whether the request carries no credentials."""
+        return not self.account
+
+
+ANONYMOUS = Caller()
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """One concrete request. `context` maps lower-case condition keys to the values the request carries."""
+
+    action: str
+    key: str = ""
+    caller: Caller = ANONYMOUS
+    context: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What one rule said to the request."""
+
+    rule: str
+    says: Literal["allows", "denies", "does not match", "not understood", "shuts", "ignored"]
+    why: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """Allowed, refused, or (None) undecidable; the rule that decided; and all steps on the way."""
+
+    allowed: bool | None
+    by: str
+    steps: tuple[Step, ...] = ()
+
+
+def decide(rules: Rules, request: Request, *, public_policy: bool = False) -> Decision:
+    """Decide one request. `public_policy`: whether the bucket's policy lets the public in, for the guard on it."""
+    steps: list[Step] = []
+    denies = [s for s in rules.policy.statements if s.effect != "Allow"]
+    allows = [s for s in rules.policy.statements if s.effect != "Deny"]
+    uncertain = "policy" in rules.doubted
+    for statement in denies:
+        match, why = matches(statement, rules.bucket, request)
+        says: Match = "maybe" if match == "yes" and not statement.effect else match
+        _note(steps, statement, says, why, "denies")
+        if says == "yes":
+            return Decision(False, statement.title, tuple(steps))
+        uncertain = uncertain or says == "maybe"
+    allowed_by: str = ""
+    possible = uncertain and "policy" in rules.doubted
+    for statement in allows:
+        match, why = matches(statement, rules.bucket, request)
+        says = "maybe" if match == "yes" and not statement.effect else match
+        if says != "no" and _outsider(request) and public_policy and rules.restrict_policy.on:
+            steps.append(Step(statement.title, "ignored", rules.restrict_policy.source))
+            continue
+        if says == "yes" and public_policy and not rules.restrict_policy.sure:
+            says = "maybe"
+        _note(steps, statement, says, why, "allows")
+        allowed_by = allowed_by or (statement.title if says == "yes" else "")
+        possible = possible or says == "maybe"
+    by_grant, grant_possible = _granted(rules, request, steps)
+    allowed_by = allowed_by or by_grant
+    if allowed_by and not uncertain:
+        return Decision(True, allowed_by, tuple(steps))
+    if allowed_by or possible or grant_possible:
+        return Decision(None, "something that was not understood or not read", tuple(steps))
+    return Decision(False, "nothing allows it", tuple(steps))
+
+
+def _outsider(request: Request) -> bool:
+    return True if request.caller.anonymous else bool(request.caller.account)
+
+
+def _note(steps: list[Step], statement: Statement, match: Match, why: str, verb: Literal["allows", "denies"]) -> None:
+    if match == "yes":
+        steps.append(Step(statement.title, verb))
+    else:
+        steps.append(Step(statement.title, "does not match" if match == "no" else "not understood", why))
+
+
+def _granted(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
+    possible = "grants" in rules.doubted and any(request.action in actions for actions in GRANTED.values())
+    if rules.ignore_grants.on:
+        if rules.grants:
+            steps.append(Step("grants", "ignored", rules.ignore_grants.source))
+        return "", False
+    for grant in rules.grants:
+        name = f"grant of {grant.permission} to {grant.identity or grant.to}"
+        if request.action in GRANTED[grant.permission] and _grantee(grant.to, grant.identity, request.caller):
+            if not rules.ignore_grants.sure:
+                return "", True
+            steps.append(Step(name, "allows"))
+            return name, False
+        steps.append(Step(name, "does not match"))
+    return "", possible
+
+
+def _grantee(to: str, identity: str, caller: Caller) -> bool:
+    if to == "anyone":
+        return True
+    if to == "any-account":
+        return not caller.anonymous
+    return to == "named" and bool(identity) and identity in (caller.canonical, caller.account)
+
+
+def matches(statement: Statement, bucket: str, request: Request) -> tuple[Match, str]:
+    """Whether a statement speaks of this request; and the first part that does not, or is not understood."""
+    doubt = str(statement.faults[0]) if statement.faults else ""
+    for part, test in _PARTS:
+        try:
+            fits = test(statement, bucket, request)
+        except NotUnderstood as error:
+            doubt = doubt or str(error)
+            continue
+        if not fits:
+            return "no", part
+    for condition in statement.conditions:
+        try:
+            if not holds(condition, request, variables=statement.variables):
+                return "no", f"{condition.operator} {condition.key}"
+        except NotUnderstood as error:
+            doubt = doubt or str(error)
+    return ("maybe", doubt) if doubt else ("yes", "")
+
+
+def _fits_principal(statement: Statement, bucket: str, request: Request) -> bool:
+    if statement.principals is None:
+        raise NotUnderstood("to whom it speaks is not understood")
+    return _speaks_to(statement.principals, request.caller) != statement.principals.negated
+
+
+def _speaks_to(principals: Principals, caller: Caller) -> bool:
+    if principals.everyone:
+        return True
+    if caller.anonymous:
+        return False
+    root = f"arn:aws:iam::{caller.account}:root"
+    return bool(
+        {caller.account, root, caller.arn} & set(principals.accounts)
+        or (caller.canonical and caller.canonical in principals.canonical)
+    )
+
+
+def _fits_action(statement: Statement, bucket: str, request: Request) -> bool:
+    if not statement.actions:
+        return True
+    found = any(glob_fits(pattern.lower(), request.action.lower()) for pattern in statement.actions)
+    return found != statement.actions_negated
+
+
+def _fits_resource(statement: Statement, bucket: str, request: Request) -> bool:
+    if not statement.resources:
+        return True
+    name = f"arn:aws:s3:::{bucket}"
+    if ACTIONS[request.action].target == "object":
+        name += "/" + request.key
+    found = False
+    for pattern in statement.resources:
+        expanded = _expand(pattern, request, wild=True) if statement.variables else pattern
+        found = found or (expanded is not None and glob_fits(partition_free(expanded), name))
+    return found != statement.resources_negated
+
+
+_PARTS: tuple[tuple[str, Callable[[Statement, str, Request], bool]], ...] = (
+    ("who", _fits_principal),
+    ("action", _fits_action),
+    ("resource", _fits_resource),
+)
+
+
+def partition_free(resource: str) -> str:
+    """A resource name with the partition that this tool writes. Raises `NotUnderstood` if it is no such name."""
+    if not resource.startswith(("arn:", "*", "?")):
+        raise NotUnderstood(f'"{resource[:60]}" is not a resource name')
+    head, colon, tail = resource.partition(":s3:::")
+    return f"arn:aws:s3:::{tail}" if colon and head.startswith("arn:aws") else resource
+
+
+_ESCAPED = {"*": "\ue000", "?": "\ue001"}
+
+
+def _expand(text: str, request: Request, *, wild: bool = False) -> str | None:
+    """Put the request's own values in place of variables; None where it does not carry one.
+
+    Wildcard characters that come from a variable stand for themselves; in a pattern they are carried as private
+    characters that `glob_fits` turns back.
+    """
+    out, end = "", 0
+    for found in VARIABLE.finditer(text):
+        name, _, fallback = (part.strip() for part in found[1].partition(","))
+        if name in LITERAL_VARIABLES:
+            value: str | None = LITERAL_VARIABLES[name]
+        else:
+            values = request.context.get(name.lower(), ())
+            if context_key(name.lower()) is None:
+                raise NotUnderstood(f"it depends on the variable ${{{name[:60]}}}")
+            value = values[0] if values else fallback.strip("'\"") or None
+        if value is None:
+            return None
+        shown = "".join(_ESCAPED.get(char, char) for char in value) if wild else value
+        out += text[end : found.start()] + shown
+        end = found.end()
+    return out + text[end:]
+
+
+def glob_fits(pattern: str, text: str) -> bool:
+    """Whether `text` matches a glob of `*` and `?`, in time proportional to the product of their lengths."""
+    p = t = 0
+    star, mark = -1, 0
+    while t < len(text):
+        if p < len(pattern) and pattern[p] == "*":
+            star, mark = p, t
+            p += 1
+        elif p < len(pattern) and (pattern[p] == "?" or _same(pattern[p], text[t])):
+            p, t = p + 1, t + 1
+        elif star >= 0:
+            mark += 1
+            p, t = star + 1, mark
+        else:
+            return False
+    return pattern[p:].strip("*") == ""
+
+
+def _same(pattern_char: str, char: str) -> bool:
+    return pattern_char == char or _ESCAPED.get(char) == pattern_char
+
+
+def holds(condition: Condition, request: Request, *, variables: bool) -> bool:
+    """Whether a condition is true of the request. Raises `NotUnderstood`."""
+    row = context_key(condition.key)
+    if row is None:
+        raise NotUnderstood(f'condition key "{condition.key[:60]}" is not known')
+    carried = request.context.get(condition.key, ())
+    if condition.operator == "null":
+        wanted = {value.lower() for value in condition.values}
+        if not wanted <= {"true", "false"}:
+            raise NotUnderstood(f"Null must be true or false ({condition.place})")
+        return ("true" if not carried else "false") in wanted
+    if row.many and not condition.quantifier:
+        raise NotUnderstood(f'"{condition.key}" carries several values and needs ForAllValues or ForAnyValue')
+    negated = "not" in condition.operator
+    test = _test(condition, row.kind)
+    values = [_expand(v, request, wild="like" in condition.operator) if variables else v for v in condition.values]
+    if None in values and negated:
+        raise NotUnderstood(f"a negated condition on a variable that this caller does not have ({condition.place})")
+    wanted_values = [value for value in values if value is not None]
+    if not carried:
+        for value in wanted_values:
+            test(value, _SAMPLE[row.kind])  # a value that cannot be read is not understood, carried or not
+        if condition.quantifier == "foranyvalue":
+            return condition.if_exists
+        return condition.if_exists or negated or condition.quantifier == "forallvalues"
+    results = [any(test(value, one) for value in wanted_values) != negated for one in carried]
+    return all(results) if condition.quantifier == "forallvalues" or not condition.quantifier else any(results)
+
+
+_SAMPLE = {
+    "text": "", "switch": "true", "name": "", "address": "192.0.2.1", "number": "0", "date": "0",
+}  # fmt: skip
+
+Test = Callable[[str, str], bool]
+
+
+def _test(condition: Condition, kind: str) -> Test:
+    operator = condition.operator.replace("not", "")
+    fits = _FITS.get(operator.rstrip()) or _order_test(operator)
+    if fits is None or kind not in fits[0]:
+        if not (operator.startswith("numeric") and condition.key == "aws:epochtime"):
+            raise NotUnderstood(f'{condition.operator} does not fit "{condition.key}", which holds a {kind}')
+    assert fits is not None
+
+    def guarded(wanted: str, carried: str) -> bool:
+        try:
+            return fits[1](wanted, carried)
+        except (ValueError, OverflowError, ZeroDivisionError):
+            raise NotUnderstood(
+                f"a value of {condition.operator} cannot be read as {kind} ({condition.place})"
+            ) from None
+
+    return guarded
+
+
+def _name_fits(pattern: str, name: str) -> bool:
+    left, right = pattern.split(":", 5), name.split(":", 5)
+    return len(left) == len(right) and all(glob_fits(a, b) for a, b in zip(left, right, strict=True))
+
+
+def _within(network: str, address: str) -> bool:
+    return ipaddress.ip_address(address) in ipaddress.ip_network(network.strip(), strict=False)
+
+
+def _same_switch(wanted: str, carried: str) -> bool:
+    if wanted.lower() not in ("true", "false"):
+        raise ValueError(wanted)
+    return wanted.lower() == carried.lower()
+
+
+_TEXTS = ("text", "switch", "name")
+_FITS: dict[str, tuple[tuple[str, ...], Test]] = {
+    "stringequals": (_TEXTS, str.__eq__),
+    "stringequalsignorecase": (_TEXTS, lambda wanted, carried: wanted.lower() == carried.lower()),
+    "stringlike": (_TEXTS, glob_fits),
+    "binaryequals": (_TEXTS, str.__eq__),
+    "arnequals": (("name",), _name_fits),
+    "arnlike": (("name",), _name_fits),
+    "bool": (("switch",), _same_switch),
+    "ipaddress": (("address",), _within),
+}
+
+
+def _order_test(operator: str) -> tuple[tuple[str, ...], Test] | None:
+    for family, kinds, read in (("numeric", ("number",), read_number), ("date", ("date",), read_date)):
+        if operator.startswith(family):
+            compare = _ORDER[operator.removeprefix(family)]
+            return kinds, lambda wanted, carried, c=compare, r=read: c(r(carried), r(wanted))  # type: ignore[misc]
+    return None
+
+
+_ORDER: dict[str, Callable[[object, object], bool]] = {
+    "equals": lambda a, b: a == b,
+    "lessthan": lambda a, b: a < b,  # type: ignore[operator]
+    "lessthanequals": lambda a, b: a <= b,  # type: ignore[operator]
+    "greaterthan": lambda a, b: a > b,  # type: ignore[operator]
+    "greaterthanequals": lambda a, b: a >= b,  # type: ignore[operator]
+}

@@ -1,0 +1,298 @@
+"""Access-policy documents of the S3-style JSON language → statements. Strict: what is not understood is said.
+
+A fault does not throw the document away. It names its place (a JSON pointer) and the part of a statement that it
+spoils; the deciders then treat exactly that part as *could be anything*. Only when the document as a whole cannot
+be read (`Policy.unreadable`) could it say anything at all.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import dataclass, field
+from typing import Literal
+
+from rusty_lantern.core.errors import nearest
+
+MAX_BYTES = 1 << 20
+MAX_DEPTH = 32
+
+Json = str | int | float | bool | None | list["Json"] | dict[str, "Json"]
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """Something in a policy that was not understood: where (JSON pointer) and what."""
+
+    place: str
+    what: str
+
+    def __str__(self) -> str:
+        return f"{self.what} (at {self.place or '/'})"
+
+
+Quantifier = Literal["", "forallvalues", "foranyvalue"]
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """One operator applied to one key. `operator` is lower-case and without IfExists and quantifier."""
+
+    operator: str
+    key: str
+    values: tuple[str, ...]
+    place: str
+    if_exists: bool = False
+    quantifier: Quantifier = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Principals:
+    """To whom a statement speaks. With `negated`, to everyone else."""
+
+    everyone: bool = False
+    accounts: tuple[str, ...] = ()
+    """Account numbers, resource names of users and roles, and such."""
+    canonical: tuple[str, ...] = ()
+    federated: tuple[str, ...] = ()
+    services: tuple[str, ...] = ()
+    negated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """One statement, as far as it was understood. `faults` are those that bear on this statement alone."""
+
+    place: str
+    effect: Literal["Allow", "Deny", ""]
+    sid: str = ""
+    principals: Principals | None = None
+    actions: tuple[str, ...] = ()
+    actions_negated: bool = False
+    resources: tuple[str, ...] = ()
+    resources_negated: bool = False
+    conditions: tuple[Condition, ...] = ()
+    faults: tuple[Fault, ...] = ()
+    variables: bool = True
+    """Whether `${…}` is a variable here; in the first version of the language it is plain text."""
+
+    @property
+    def title(self) -> str:
+        """How a message names the statement."""
+        number = int(self.place.rpartition("/")[2] or 0) + 1 if self.place[-1:].isdigit() else 1
+        return f'statement {number} "{self.sid}"' if self.sid else f"statement {number}"
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """A parsed document."""
+
+    statements: tuple[Statement, ...] = ()
+    unreadable: Fault | None = None
+    """Set when no statement could be made out."""
+
+    @property
+    def faults(self) -> tuple[Fault, ...]:
+        """Everything that was not understood, in document order."""
+        whole = (self.unreadable,) if self.unreadable else ()
+        return whole + tuple(fault for statement in self.statements for fault in statement.faults)
+
+
+class _Doubled(dict[str, Json]):
+    """A JSON object in which a key stood twice."""
+
+    key: str = ""
+
+
+def _object(pairs: list[tuple[str, Json]]) -> dict[str, Json]:
+    made = dict(pairs)
+    if len(made) == len(pairs):
+        return made
+    doubled = _Doubled(made)
+    keys = [key for key, _ in pairs]
+    doubled.key = next(key for key in keys if keys.count(key) > 1)
+    return doubled
+
+
+def parse_policy(text: str) -> Policy:
+    """Read a policy document. Never raises: what cannot be read is a fault."""
+    if len(text) > MAX_BYTES:
+        return Policy(unreadable=Fault("", f"the policy is longer than {MAX_BYTES:,} characters"))
+    try:
+        document = json.loads(text, object_pairs_hook=_object)
+    except json.JSONDecodeError as error:
+        return Policy(unreadable=Fault("", f"not JSON: {error.msg} at line {error.lineno}, column {error.colno}"))
+    except (RecursionError, ValueError) as error:
+        return Policy(unreadable=Fault("", f"not JSON that can be read: {type(error).__name__}"))
+    if not isinstance(document, dict):
+        return Policy(unreadable=Fault("", "a policy is a JSON object"))
+    if isinstance(document, _Doubled):
+        return Policy(unreadable=Fault(f"/{document.key}", f'"{document.key}" stands twice'))
+    return _policy(document)
+
+
+_TOP = ("Version", "Id", "Statement")
+_VERSIONS = ("2012-10-17", "2008-10-17")
+
+
+def _policy(document: dict[str, Json]) -> Policy:
+    for key in document:
+        if key not in _TOP:
+            return Policy(unreadable=Fault(f"/{key}", _unknown("element", key, _TOP)))
+    version = document.get("Version", "2008-10-17")
+    if version not in _VERSIONS:
+        return Policy(unreadable=Fault("/Version", f"unknown language version {version!r}"))
+    written = document.get("Statement")
+    if isinstance(written, dict):
+        return Policy((_Reader("/Statement", version == _VERSIONS[0]).statement(written),))
+    if not isinstance(written, list):
+        return Policy(unreadable=Fault("/Statement", "a policy needs a list of statements"))
+    return Policy(
+        tuple(_Reader(f"/Statement/{i}", version == _VERSIONS[0]).statement(s) for i, s in enumerate(written))
+    )
+
+
+def _unknown(kind: str, word: str, known: tuple[str, ...]) -> str:
+    hint = nearest(word, known)
+    return f'unknown {kind} "{word[:60]}"' + (f"; {hint}" if hint else "")
+
+
+_ELEMENTS = (
+    "Sid Effect Principal NotPrincipal Action NotAction Resource NotResource Condition".split()
+)
+
+
+@dataclass
+class _Reader:
+    """Reads one statement and gathers its faults."""
+
+    place: str
+    variables: bool
+    faults: list[Fault] = field(default_factory=list)
+
+    def fault(self, where: str, what: str) -> None:
+        self.faults.append(Fault(self.place + where, what))
+
+    def statement(self, written: Json) -> Statement:
+        if not isinstance(written, dict):
+            return Statement(self.place, "", faults=(Fault(self.place, "a statement is a JSON object"),))
+        if isinstance(written, _Doubled):
+            self.fault(f"/{written.key}", f'"{written.key}" stands twice')
+            written = {key: value for key, value in written.items() if key != written.key}
+        for key in written:
+            if key not in _ELEMENTS:
+                self.fault(f"/{key}", _unknown("element", key, tuple(_ELEMENTS)))
+        effect = written.get("Effect")
+        if effect not in ("Allow", "Deny"):
+            self.fault("/Effect", f"Effect is {effect!r}, and must be Allow or Deny to the letter")
+        sid = written.get("Sid", "")
+        actions, actions_negated = self.one_of(written, "Action", "NotAction")
+        resources, resources_negated = self.one_of(written, "Resource", "NotResource")
+        return Statement(
+            self.place,
+            effect if effect in ("Allow", "Deny") else "",  # type: ignore[arg-type]
+            sid if isinstance(sid, str) else "",
+            self.principals(written),
+            actions,
+            actions_negated,
+            resources,
+            resources_negated,
+            self.conditions(written.get("Condition", {})),
+            tuple(self.faults),
+            self.variables,
+        )
+
+    def one_of(self, written: dict[str, Json], plain: str, negated: str) -> tuple[tuple[str, ...], bool]:
+        if (plain in written) == (negated in written):
+            self.fault("", f"a statement needs {plain} or {negated}, and not both")
+            return (), False
+        name = plain if plain in written else negated
+        return self.texts(written[name], f"/{name}"), name == negated
+
+    def texts(self, written: Json, where: str) -> tuple[str, ...]:
+        values = written if isinstance(written, list) else [written]
+        if not values or not all(isinstance(value, str) for value in values):
+            self.fault(where, "must be a text or a list of texts")
+            return ()
+        return tuple(str(value) for value in values)
+
+    def principals(self, written: dict[str, Json]) -> Principals | None:
+        if ("Principal" in written) == ("NotPrincipal" in written):
+            self.fault("", "a bucket's statement needs Principal or NotPrincipal, and not both")
+            return None
+        name = "Principal" if "Principal" in written else "NotPrincipal"
+        value, negated = written[name], name == "NotPrincipal"
+        if value == "*":
+            return Principals(everyone=True, negated=negated)
+        if not isinstance(value, dict) or not value or isinstance(value, _Doubled):
+            self.fault(f"/{name}", 'must be "*" or an object of AWS, CanonicalUser, Federated, Service')
+            return None
+        kinds: dict[str, tuple[str, ...]] = {}
+        for kind, who in value.items():
+            if kind not in ("AWS", "CanonicalUser", "Federated", "Service"):
+                self.fault(f"/{name}/{kind}", f'unknown kind of principal "{kind[:60]}"')
+                return None
+            kinds[kind] = self.texts(who, f"/{name}/{kind}")
+        accounts = kinds.get("AWS", ())
+        for who in accounts:
+            if who != "*" and ("*" in who or "?" in who):
+                self.fault(f"/{name}/AWS", f'a wildcard inside a principal ("{who[:60]}") has no agreed meaning')
+                return None
+        return Principals(
+            "*" in accounts,
+            tuple(who for who in accounts if who != "*"),
+            kinds.get("CanonicalUser", ()),
+            kinds.get("Federated", ()),
+            kinds.get("Service", ()),
+            negated,
+        )
+
+    def conditions(self, written: Json) -> tuple[Condition, ...]:
+        if not isinstance(written, dict) or isinstance(written, _Doubled):
+            self.fault("/Condition", "must be an object of operators, each once")
+            return ()
+        found: list[Condition] = []
+        for operator, keys in written.items():
+            where = f"/Condition/{operator}"
+            if not isinstance(keys, dict) or isinstance(keys, _Doubled) or not keys:
+                self.fault(where, "must be an object of condition keys, each once")
+                continue
+            for key, values in keys.items():
+                condition = self.condition(operator, key, values, where)
+                if condition:
+                    found.append(condition)
+        return tuple(found)
+
+    def condition(self, operator: str, key: str, written: Json, where: str) -> Condition | None:
+        name = operator.lower()
+        quantifier: Quantifier = ""
+        for prefix in ("forallvalues", "foranyvalue"):
+            if name.startswith(prefix + ":"):
+                name, quantifier = name.removeprefix(prefix + ":"), prefix  # type: ignore[assignment]
+        if_exists = name.endswith("ifexists") and name != "nullifexists"
+        name = name.removesuffix("ifexists") if if_exists else name
+        if name not in OPERATORS:
+            self.fault(where, _unknown("operator", operator, tuple(OPERATORS.values())))
+            return None
+        values = written if isinstance(written, list) else [written]
+        if not all(isinstance(value, str | int | float | bool) for value in values):
+            self.fault(f"{where}/{key}", "must be a text or a list of texts")
+            return None
+        texts = tuple(str(value).lower() if isinstance(value, bool) else str(value) for value in values)
+        return Condition(name, key.lower(), texts, f"{self.place}{where}/{key}", if_exists, quantifier)
+
+
+OPERATORS: dict[str, str] = {
+    name.lower(): name
+    for name in (
+        "StringEquals StringNotEquals StringEqualsIgnoreCase StringNotEqualsIgnoreCase StringLike StringNotLike "
+        "NumericEquals NumericNotEquals NumericLessThan NumericLessThanEquals NumericGreaterThan "
+        "NumericGreaterThanEquals DateEquals DateNotEquals DateLessThan DateLessThanEquals DateGreaterThan "
+        "DateGreaterThanEquals Bool BinaryEquals IpAddress NotIpAddress ArnEquals ArnNotEquals ArnLike ArnNotLike Null"
+    ).split()
+}
+"""Operator names as they are written, by their lower-case form."""
+
+VARIABLE = re.compile(r"\$\{([^}]*)\}")
+LITERAL_VARIABLES = {"*": "*", "?": "?", "$": "$"}
+"""`${*}` and its like stand for the character itself, never for a wildcard or another variable."""

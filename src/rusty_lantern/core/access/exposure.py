@@ -1,0 +1,232 @@
+"""Who can get in, exactly: all requests at once.
+
+Theory of operation. The requests that an audience can make form a box (`statements.Group.domain`). Allowed are
+those in the box of an Allow statement or a grant, minus those in the box of a Deny statement. Within what is
+allowed we look for requests that any outsider can bring about (`Group.stranger`):
+
+* `open`    an outsider, choosing only what they control, is let in from more of the public Internet than any one
+            organisation holds (`FENCE_V4`, `FENCE_V6`);
+* `narrow`  something is allowed, but only with something they do not control: the *fence*, which is named;
+* `closed`  nothing is allowed at all: the region is empty.
+
+What is not understood or not read makes two regions: the least that is certainly allowed and the most that could
+be. Where both give the same verdict it stands; where not, it is `unknown`, with the reasons. Every `open` and
+`narrow` carries a witness, which the plain decider (`decide`) must accept, or the verdict is withdrawn.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from rusty_lantern.core.access.decide import decide
+from rusty_lantern.core.access.keys import AUDIENCES, FENCE_V4, FENCE_V6, Audience
+from rusty_lantern.core.access.region import Box, meet, without
+from rusty_lantern.core.access.rules import Rules, Surroundings
+from rusty_lantern.core.access.sets import Finite, OverBudget, Work
+from rusty_lantern.core.access.sets.line import EVERY_V4, Line
+from rusty_lantern.core.access.statements import ACTION, PUBLIC_ADDRESSES, Group, Limits, Reading
+from rusty_lantern.core.access.verbs import GRANTED, VERBS, Verb
+from rusty_lantern.core.access.witness import Fence, Witness, fence_of, request_from, witness_of
+
+Level = Literal["closed", "narrow", "open", "unknown"]
+BUDGET = 120_000
+"""Steps for all verdicts of one bucket; about 200 ms."""
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """The exposure of one bucket to one audience for one verb.
+
+    `witness` and `because` (the rule that lets it through) go with `open` and `narrow`, `fence` with `narrow`,
+    `doubts` with `unknown`.
+    """
+
+    level: Level
+    witness: Witness | None = None
+    because: str = ""
+    fence: Fence | None = None
+    doubts: tuple[str, ...] = ()
+
+
+Exposures = Mapping[tuple[Audience, Verb], Verdict]
+
+
+def exposures(rules: Rules, around: Surroundings, budget: int = BUDGET) -> Exposures:
+    """The verdict for each audience and verb."""
+    work = Work(budget)
+    public = _public_policy(rules, around, work)
+    return {
+        (audience, verb): _verdict(rules, around, audience, verb, public, work)
+        for audience in AUDIENCES
+        for verb in VERBS
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class _Public:
+    """Whether the policy by itself lets the public in: at least, and at most. Decides what a guard on it shuts."""
+
+    least: bool = False
+    most: bool = False
+
+
+def _public_policy(rules: Rules, around: Surroundings, work: Work) -> _Public:
+    """A policy is public if by itself it is `open` for some verb; the guard on public policies asks this."""
+    if not (rules.restrict_policy.on or not rules.restrict_policy.sure) or not rules.policy.statements:
+        return _Public()
+    alone = Rules(rules.bucket, rules.policy)
+    try:
+        views = [_View(alone, around, audience, _Public(), work) for audience in AUDIENCES]
+        least = any(view.find(verb, "least").level == "open" for view in views for verb in VERBS)
+        most = least or any(view.find(verb, "most").level == "open" for view in views for verb in VERBS)
+    except OverBudget:
+        return _Public(least=False, most=True)
+    return _Public(least, most)
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What a search of one region came to: the level, a piece of the region to take a witness from, its fence."""
+
+    level: Level = "closed"
+    piece: Box | None = None
+    fence: Fence | None = None
+
+
+Side = Literal["least", "most"]
+
+
+class _View:
+    """One bucket as one audience meets it."""
+
+    def __init__(self, rules: Rules, around: Surroundings, audience: Audience, public: _Public, work: Work) -> None:
+        self.rules = rules
+        self.around = around
+        self.audience = audience
+        self.public = public
+        self.work = work
+        self.reading = Reading(rules.policy, rules.bucket, audience, around, work)
+        self.doubts: dict[str, None] = {}
+
+    def pieces(self, group: Group, side: Side) -> Iterator[Box]:
+        """Disjoint parts, per allowing rule, of what is allowed in this group."""
+        denied: list[Box] = []
+        for statement in self.rules.policy.statements:
+            if statement.effect == "Allow":
+                continue
+            limits = self.reading.limits(statement, group)
+            if limits and self._counts(limits, side="most" if side == "least" else "least", certain=statement.effect):
+                denied.append(limits.box)
+        if side == "least" and "policy" in self.rules.doubted:
+            return
+        for allowed in self._allowed(group, side):
+            box = meet(group.domain, allowed, self.work)
+            if box is not None:
+                yield from without(box, denied, self.work)
+
+    def _counts(self, limits: Limits, *, side: Side, certain: str) -> bool:
+        """Whether a statement counts on this side: one that is not understood counts only for the most."""
+        if limits.sure and certain:
+            return True
+        self.doubts[f"{limits.title}: {limits.why or 'its effect is not understood'}"] = None
+        return side == "most"
+
+    def _allowed(self, group: Group, side: Side) -> Iterator[Box]:
+        if side == "most" and "policy" in self.rules.doubted:
+            yield {}
+        if not self._policy_shut(side):
+            for statement in self.rules.policy.statements:
+                if statement.effect == "Deny":
+                    continue
+                limits = self.reading.limits(statement, group)
+                if limits and self._counts(limits, side=side, certain=statement.effect):
+                    yield limits.box
+        yield from self._granted(group, side)
+
+    def _policy_shut(self, side: Side) -> bool:
+        guard = self.rules.restrict_policy
+        if not guard.on and guard.sure:
+            return False
+        if guard.on and self.public.least == self.public.most:
+            return self.public.least
+        if not self.public.most:
+            return False
+        self.doubts[guard.source if not guard.on else "whether the policy counts as public is not certain"] = None
+        return side == "least"
+
+    def _granted(self, group: Group, side: Side) -> Iterator[Box]:
+        guard = self.rules.ignore_grants
+        if guard.on:
+            return
+        if side == "most" and "grants" in self.rules.doubted:
+            grantable = Finite(frozenset().union(*GRANTED.values()) & frozenset(group.actions))
+            if grantable:
+                yield {ACTION: grantable}
+        for grant in self.rules.grants:
+            if grant.to != "anyone" and (grant.to != "any-account" or self.audience == "anyone"):
+                continue
+            actions = Finite(GRANTED[grant.permission] & frozenset(group.actions))
+            if not actions:
+                continue
+            if not guard.sure:
+                self.doubts[guard.source] = None
+                if side == "least":
+                    continue
+            yield {ACTION: actions}
+
+    def find(self, verb: Verb, side: Side) -> Found:
+        """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
+        addresses, let_in = Line(), None
+        fenced: tuple[Fence, Box] | None = None
+        for group in self.reading.groups(verb):
+            for piece in self.pieces(group, side):
+                strange = meet(piece, group.stranger, self.work)
+                if strange is None:
+                    fence = fence_of(piece, group.stranger, self.work)
+                    if fenced is None or fence.weight < fenced[0].weight:
+                        fenced = fence, piece
+                    continue
+                source = strange.get("aws:sourceip")
+                addresses = addresses.join(source.values if source else PUBLIC_ADDRESSES, self.work)
+                if _beyond_a_fence(addresses, self.work):
+                    return Found("open", strange)
+                let_in = let_in or strange
+        if let_in is not None:
+            return Found("narrow", let_in, Fence.around(addresses))
+        return Found("narrow", fenced[1], fenced[0]) if fenced else Found()
+
+
+def _beyond_a_fence(addresses: Line, work: Work) -> bool:
+    v4 = addresses.meet(EVERY_V4, work).count()
+    return v4 > FENCE_V4 or addresses.count() - v4 > FENCE_V6
+
+
+def _verdict(
+    rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: _Public, work: Work
+) -> Verdict:
+    view = _View(rules, around, audience, public, work)
+    try:
+        least = view.find(verb, "least")
+        if least.level == "open" or not (view.doubts or rules.doubts):
+            return _proven(rules, around, audience, least, public)
+        most = view.find(verb, "most")
+    except OverBudget:
+        return Verdict("unknown", doubts=("the rules are too intricate to decide within the work allowed",))
+    if least.level == most.level:
+        return _proven(rules, around, audience, least, public)
+    reasons = (*(why for _, why in rules.doubts), *view.doubts)
+    return Verdict("unknown", doubts=reasons)
+
+
+def _proven(rules: Rules, around: Surroundings, audience: Audience, found: Found, public: _Public) -> Verdict:
+    """The verdict with its witness, once the plain decider has accepted it."""
+    if found.piece is None:
+        return Verdict(found.level)
+    request = request_from(found.piece, audience, around)
+    decision = decide(rules, request, public_policy=public.least)
+    if decision.allowed is not True:
+        doubt = f"the two deciders disagree about {request.action}; please report this policy"
+        return Verdict("unknown", doubts=(doubt,))
+    return Verdict(found.level, witness_of(request, rules.bucket), decision.by, found.fence)

@@ -1,0 +1,103 @@
+"""Everything that decides about one bucket, gathered from the dossier: policy, grants, guards, and doubts.
+
+A *doubt* is an input that could not be read. It does not spoil every verdict: the deciders ask what would be so
+if the unread input said the most, and if it said the least, and only where that differs the verdict is unknown.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+
+from rusty_lantern.core.access.documents import Policy, parse_policy
+from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Guards
+from rusty_lantern.core.evidence import Answer
+
+
+@dataclass(frozen=True, slots=True)
+class Guard:
+    """One standing guard. `sure` is false where it may or may not be set, because it could not be read."""
+
+    on: bool
+    sure: bool = True
+    source: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What a decision depends on besides the bucket: the moment, the bucket's owner, and whom the team trusts."""
+
+    moment: datetime
+    account: str = ""
+    trusted_accounts: frozenset[str] = frozenset()
+
+    @property
+    def seconds(self) -> int:
+        """The moment as seconds since 1970."""
+        return int(self.moment.astimezone(UTC).timestamp())
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """The rules of one bucket. `doubts` maps an unread input (`policy`, `grants`) to the reason."""
+
+    bucket: str
+    policy: Policy = field(default_factory=Policy)
+    grants: tuple[Grant, ...] = ()
+    ignore_grants: Guard = Guard(False)
+    restrict_policy: Guard = Guard(False)
+    doubts: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def doubted(self) -> dict[str, str]:
+        """Unread inputs and why they are unread."""
+        return dict(self.doubts)
+
+
+def rules_of(bucket: Bucket, store: Dossier) -> Rules:
+    """The rules of a bucket as its dossier has them."""
+    doubts: list[tuple[str, str]] = []
+    policy = Policy()
+    if bucket.policy.value is not None:
+        policy = parse_policy(bucket.policy.value)
+        if policy.unreadable:
+            doubts.append(("policy", f"the policy is not understood: {policy.unreadable}"))
+    elif _unread(bucket.policy):
+        doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
+    if _unread(bucket.grants):
+        doubts.append(("grants", f"the grants could not be read ({bucket.grants.reason})"))
+    enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="ownership mode disables grants")
+    if _unread(bucket.ownership) and bucket.grants.value:
+        enforced = Guard(False, sure=False, source="the ownership mode could not be read")
+    return Rules(
+        bucket.name,
+        policy,
+        tuple(bucket.grants.value or ()),
+        _strongest([enforced, *_guards(bucket, store, "ignore_grants", "grants ignored")]),
+        _strongest(_guards(bucket, store, "restrict_policy", "public policy restricted")),
+        tuple(doubts),
+    )
+
+
+def _unread(answer: Answer[object] | Answer[str] | Answer[list[Grant]]) -> bool:
+    """Whether an input may exist without being seen. A store that does not offer it has none."""
+    return answer.state in ("denied", "failed")
+
+
+def _guards(bucket: Bucket, store: Dossier, name: str, words: str) -> list[Guard]:
+    """A guard holds if it is set at either level; the account's overrides the bucket's own switch."""
+    levels: list[tuple[str, Answer[Guards]]] = [("account", store.guards), ("bucket", bucket.guards)]
+    found = []
+    for level, answer in levels:
+        if answer.value is not None:
+            found.append(Guard(getattr(answer.value, name), source=f"{words} by the {level}'s guard"))
+        elif _unread(answer):
+            found.append(Guard(False, sure=False, source=f"the {level}'s guards could not be read"))
+    return found
+
+
+def _strongest(guards: list[Guard]) -> Guard:
+    return next(
+        (guard for guard in guards if guard.on),
+        next((guard for guard in guards if not guard.sure), Guard(False)),
+    )

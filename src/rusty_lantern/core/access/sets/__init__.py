@@ -1,0 +1,112 @@
+"""Sets of texts, of ordered values (addresses, dates, numbers), of finite values, and of several texts at once.
+
+Each kind offers the same few operations: `meet` (intersection), `join` (union), `minus`, `empty`, `pick` (one
+readable member) and `holds`. Work is counted; past its limit `OverBudget` is raised and the verdict is unknown.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Generic, Protocol, Self, TypeVar
+
+
+class OverBudget(Exception):
+    """The work allowed for one decision is spent."""
+
+
+class Work:
+    """Counts the steps of one decision. One step is about a microsecond."""
+
+    __slots__ = ("left",)
+
+    def __init__(self, steps: int) -> None:
+        self.left = steps
+
+    def spend(self, steps: int) -> None:
+        """Take `steps` off. Raises `OverBudget` when none are left."""
+        self.left -= steps
+        if self.left < 0:
+            raise OverBudget
+
+
+class ValueSet(Protocol):
+    """What every kind of set can do."""
+
+    def meet(self, other: Self, work: Work) -> Self:
+        """Members of both."""
+
+    def join(self, other: Self, work: Work) -> Self:
+        """Members of either."""
+
+    def minus(self, other: Self, work: Work) -> Self:
+        """Members of this one and not of `other`."""
+
+    @property
+    def empty(self) -> bool:
+        """Whether there is no member."""
+
+
+S = TypeVar("S", bound=ValueSet)
+
+
+class Finite(frozenset[str]):
+    """A set of a few named values, such as actions."""
+
+    __slots__ = ()
+
+    def meet(self, other: Finite, work: Work) -> Finite:
+        """Members of both."""
+        return Finite(self & other)
+
+    def join(self, other: Finite, work: Work) -> Finite:
+        """Members of either."""
+        return Finite(self | other)
+
+    def minus(self, other: Finite, work: Work) -> Finite:
+        """Members of this one and not of `other`."""
+        return Finite(self - other)
+
+    @property
+    def empty(self) -> bool:
+        """Whether there is no member."""
+        return not self
+
+
+class Maybe(Generic[S]):
+    """Values of a condition key, with *absent* (the request does not carry the key) as a member of its own."""
+
+    __slots__ = ("absent", "values")
+
+    def __init__(self, values: S, *, absent: bool) -> None:
+        self.values = values
+        self.absent = absent
+
+    def meet(self, other: Maybe[S], work: Work) -> Maybe[S]:
+        """Members of both."""
+        return Maybe(self.values.meet(other.values, work), absent=self.absent and other.absent)
+
+    def join(self, other: Maybe[S], work: Work) -> Maybe[S]:
+        """Members of either."""
+        return Maybe(self.values.join(other.values, work), absent=self.absent or other.absent)
+
+    def minus(self, other: Maybe[S], work: Work) -> Maybe[S]:
+        """Members of this one and not of `other`."""
+        return Maybe(self.values.minus(other.values, work), absent=self.absent and not other.absent)
+
+    @property
+    def empty(self) -> bool:
+        """Whether neither absent nor any value is a member."""
+        return not self.absent and self.values.empty
+
+    def __repr__(self) -> str:
+        return f"Maybe({self.values!r}, absent={self.absent})"
+
+
+def fold(sets: list[S], step: Callable[[S, S], S], start: S) -> S:
+    """Combine sets in pairs, which keeps intermediate automata small."""
+    if not sets:
+        return start
+    while len(sets) > 1:
+        paired = [step(a, b) for a, b in zip(sets[::2], sets[1::2], strict=False)]
+        sets = paired + ([sets[-1]] if len(sets) % 2 else [])
+    return sets[0]

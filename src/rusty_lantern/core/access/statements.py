@@ -1,0 +1,245 @@
+"""Policy statements as boxes, for one audience and one group of actions.
+
+Actions whose requests carry the same condition keys and address the same thing form a *group*; a group has a
+domain box (every request of that kind which the audience can make) and a *stranger* box (those that any outsider
+can bring about). A statement becomes the limits it puts on the domain. What is not understood of it is left out
+of the limits, and the statement is marked `sure=False`: its box is then the most that it could speak of.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from itertools import chain
+
+from rusty_lantern.core.access.conditions import (
+    TIME,
+    NotUnderstood,
+    Truth,
+    dimension,
+    expand,
+    truth,
+)
+from rusty_lantern.core.access.decide import glob_fits, partition_free
+from rusty_lantern.core.access.documents import Condition, Policy, Statement
+from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, Audience, ContextKey, Presence, context_key
+from rusty_lantern.core.access.region import Box
+from rusty_lantern.core.access.rules import Surroundings
+from rusty_lantern.core.access.sets import Finite, Maybe, Work
+from rusty_lantern.core.access.sets.line import (
+    EVERY_ADDRESS,
+    EVERY_V4,
+    LAST,
+    WHOLE,
+    Line,
+    networks,
+    whole_numbers,
+)
+from rusty_lantern.core.access.sets.several import ANY_SEVERAL, Family, Several
+from rusty_lantern.core.access.sets.texts import (
+    ALL_TEXTS,
+    NO_TEXTS,
+    SOME_TEXT,
+    Pattern,
+    TextSet,
+    glob,
+    globs,
+    literals,
+    matching,
+)
+from rusty_lantern.core.access.verbs import Target, Verb, actions_of
+
+ACTION, KEY = "action", "key"
+
+_NOT_ON_THE_INTERNET = (
+    "0.0.0.0/8 10.0.0.0/8 100.64.0.0/10 127.0.0.0/8 169.254.0.0/16 172.16.0.0/12 192.168.0.0/16 224.0.0.0/3".split()
+)
+PUBLIC_ADDRESSES = EVERY_V4.minus(
+    networks(ipaddress.ip_network(net) for net in _NOT_ON_THE_INTERNET), Work(10_000)
+).join(networks([ipaddress.ip_network("2000::/3")]), Work(10_000))
+"""Addresses that a stranger on the Internet can have: not private, shared, loopback, link-local or multicast."""
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Actions that are decided together, the requests that can be made, and those any outsider can make."""
+
+    actions: tuple[str, ...]
+    target: Target
+    domain: Box
+    stranger: Box
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """What a statement says of a group: a box of the group's dimensions, and whether that is exactly what it says."""
+
+    box: Box
+    sure: bool
+    why: str
+    title: str
+
+
+class Reading:
+    """A policy read for one bucket and audience; parts that recur are worked out once."""
+
+    def __init__(self, policy: Policy, bucket: str, audience: Audience, around: Surroundings, work: Work) -> None:
+        self.policy = policy
+        self.bucket = bucket
+        self.audience = audience
+        self.around = around
+        self.work = work
+        self._truths: dict[int, Truth | NotUnderstood] = {}
+        self._keys: dict[int, TextSet] = {}
+        used = {c.key for s in policy.statements for c in s.conditions}
+        self._rows = {key: row for key in sorted(used) if (row := context_key(key)) is not None}
+        self._stranger_account = _unnamed_account(policy, around)
+
+    def groups(self, verb: Verb) -> Iterator[Group]:
+        """The verb's actions, grouped."""
+        grouped: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
+        for action in actions_of(verb):
+            carried = tuple(row.presence(self.audience, action.name) for row in self._rows.values())
+            grouped.setdefault((action.target, carried), []).append(action.name)
+        for (target, carried), actions in grouped.items():
+            domain: dict[str, object] = {ACTION: Finite(actions)}
+            stranger: dict[str, object] = {}
+            if target == "object":
+                domain[KEY] = SOME_TEXT
+            for (key, row), presence in zip(self._rows.items(), carried, strict=True):
+                domain[dimension(key)] = self._domain(row, key, presence)
+                if not row.theirs:
+                    stranger[dimension(key)] = self._stranger(row, key, presence)
+            yield Group(tuple(actions), target, domain, stranger)
+
+    def _domain(self, row: ContextKey, key: str, presence: Presence) -> object:
+        absent, present = presence != "always", presence != "never"
+        if row.many:
+            return ANY_SEVERAL if present else Several((Family(every=NO_TEXTS),))
+        if dimension(key) == TIME:
+            return Maybe(Line([((self.around.seconds, 0), LAST)]), absent=False)
+        if row.kind == "address":
+            return Maybe(EVERY_ADDRESS if present else Line(), absent=absent)
+        if row.kind in ("date", "number"):
+            return Maybe(WHOLE if present else Line(), absent=absent)
+        return Maybe(self._texts(row) if present else NO_TEXTS, absent=absent)
+
+    def _texts(self, row: ContextKey) -> TextSet:
+        inside = sorted(self.around.trusted_accounts | ({self.around.account} - {""}))
+        if row.kind == "switch":
+            return literals(frozenset({"true", "false"}))
+        if row.name == "aws:principalaccount":
+            digits: Pattern = (frozenset("0123456789"),) * 12
+            return matching((digits,), self.work).minus(literals(frozenset(inside)), self.work)
+        if row.name == "aws:principalarn":
+            own = globs([f"arn:*:*::{account}:*" for account in inside], self.work)
+            return globs(["arn:*:*::????????????:*"], self.work).minus(own, self.work)
+        return ALL_TEXTS
+
+    def _stranger(self, row: ContextKey, key: str, presence: Presence) -> object:
+        """What an outsider can bring about for a key that is not theirs to choose."""
+        account = self._stranger_account
+        if dimension(key) == TIME:
+            return Maybe(whole_numbers(self.around.seconds, self.around.seconds), absent=False)
+        if key == "aws:sourceip":
+            return Maybe(PUBLIC_ADDRESSES, absent=False)
+        if row.many:
+            own = literals(frozenset(row.stranger)) if presence != "never" else NO_TEXTS
+            return Several((Family(every=own),))
+        if row.kind in ("address", "date", "number"):
+            return Maybe(Line(), absent=presence != "always")
+        if row.name == "aws:principalarn" and presence != "never":
+            forms = ("iam::%s:user/*", "iam::%s:role/*", "iam::%s:root", "sts::%s:assumed-role/*")
+            return Maybe(globs([f"arn:aws:{form % account}" for form in forms], self.work), absent=False)
+        own_values = [account if value == STRANGER_ACCOUNT else value for value in row.stranger]
+        texts = literals(frozenset(own_values)) if presence != "never" else NO_TEXTS
+        return Maybe(texts, absent=presence != "always")
+
+    def limits(self, statement: Statement, group: Group) -> Limits | None:
+        """The statement as limits on the group; None if it does not speak of it at all."""
+        speaks = self._speaks_to_audience(statement)
+        actions = self._actions(statement, group)
+        if speaks == "no" or not actions:
+            return None
+        reasons = [str(fault) for fault in statement.faults]
+        box: dict[str, object] = {} if len(actions) == len(group.actions) else {ACTION: actions}
+        try:
+            keys = self._resources(statement, group)
+            if keys is None:
+                return None
+            if not keys.everything:
+                box[KEY] = keys
+        except NotUnderstood as error:
+            reasons.append(str(error))
+        for condition in statement.conditions:
+            try:
+                limit = self._truth(statement, condition)
+            except NotUnderstood as error:
+                reasons.append(str(error))
+                continue
+            name = dimension(condition.key)
+            joint = box[name].meet(limit, self.work) if name in box else limit  # type: ignore[attr-defined]
+            box[name] = joint
+        return Limits(box, not reasons, reasons[0] if reasons else "", statement.title)
+
+    def _speaks_to_audience(self, statement: Statement) -> str:
+        principals = statement.principals
+        if principals is None:
+            return "maybe"
+        return "yes" if principals.everyone != principals.negated else "no"
+
+    def _actions(self, statement: Statement, group: Group) -> Finite:
+        if not statement.actions:
+            return Finite(group.actions)
+        patterns = [pattern.lower() for pattern in statement.actions]
+        self.work.spend(len(patterns) * len(group.actions))
+        return Finite(
+            action
+            for action in group.actions
+            if any(glob_fits(pattern, action.lower()) for pattern in patterns) != statement.actions_negated
+        )
+
+    def _resources(self, statement: Statement, group: Group) -> TextSet | None:
+        """The keys that the statement's resources reach; all texts for a bucket's own action; None for none."""
+        if not statement.resources:
+            return ALL_TEXTS
+        name = f"arn:aws:s3:::{self.bucket}"
+        cached = self._keys.get(id(statement))
+        if cached is None:
+            patterns: list[Pattern | None] = []
+            for resource in statement.resources:
+                pattern = partition_free(resource)
+                patterns.append(expand(pattern, glob, self.audience) if statement.variables else glob(pattern))
+            cached = matching(tuple(dict.fromkeys(p for p in patterns if p is not None)), self.work)
+            cached = ALL_TEXTS.minus(cached, self.work) if statement.resources_negated else cached
+            self._keys[id(statement)] = cached
+        if group.target == "bucket":
+            return ALL_TEXTS if cached.holds(name) else None
+        keys = cached.after(name + "/")
+        return None if keys.meet(SOME_TEXT, self.work).empty else keys
+
+    def _truth(self, statement: Statement, condition: Condition) -> Truth:
+        cached = self._truths.get(id(condition))
+        if cached is None:
+            try:
+                cached = truth(condition, self.audience, self.work, variables=statement.variables)
+            except NotUnderstood as error:
+                cached = error
+            self._truths[id(condition)] = cached
+        if isinstance(cached, NotUnderstood):
+            raise cached
+        return cached
+
+
+def _unnamed_account(policy: Policy, around: Surroundings) -> str:
+    """An account number that no rule names, to stand for any unrelated account."""
+    named = set(around.trusted_accounts) | {around.account}
+    texts: Iterable[str] = chain.from_iterable(
+        condition.values for statement in policy.statements for condition in statement.conditions
+    )
+    spoken = " ".join(texts)
+    candidates = chain([STRANGER_ACCOUNT], (f"{number:012d}" for number in range(808080808080, 808080809080)))
+    return next((c for c in candidates if c not in named and c not in spoken), STRANGER_ACCOUNT)
+
+

@@ -1,0 +1,229 @@
+"""Witnesses and fences: one readable request out of a region, and what keeps outsiders out of the rest.
+
+A witness is a concrete request that would be allowed. A fence is what a `narrow` exposure depends on and an
+outsider cannot bring about: networks, a private endpoint, an organisation, a date, a tag on the object.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from datetime import UTC, datetime
+from fractions import Fraction
+from typing import Any
+from urllib.parse import quote, urlencode
+
+import msgspec
+
+from rusty_lantern.core.access.conditions import TIME
+from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request
+from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, Audience
+from rusty_lantern.core.access.region import Box
+from rusty_lantern.core.access.rules import Surroundings
+from rusty_lantern.core.access.sets import Finite, Maybe, Work
+from rusty_lantern.core.access.sets.line import Line, address_at, as_networks, position
+from rusty_lantern.core.access.sets.several import Several
+from rusty_lantern.core.access.sets.texts import TextSet
+from rusty_lantern.core.access.verbs import ACTIONS, FIRST_ACTION
+from rusty_lantern.core.scales import show_moment
+
+SAMPLE_ADDRESS = position(ipaddress.ip_address("203.0.113.9"))
+"""A documentation address; a witness's address is the allowed one nearest to it."""
+
+
+class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A concrete request that would be allowed."""
+
+    caller: str
+    action: str
+    bucket: str
+    at: str
+    request: str
+    """The request line: method and path."""
+    key: str = ""
+    address: str = ""
+    headers: dict[str, str] = {}
+    circumstances: dict[str, str] = {}
+    """Condition keys that are neither headers nor parameters, such as a private endpoint."""
+
+
+class Fence(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a narrow exposure depends on. `addresses` counts the addresses let in where it is a set of networks."""
+
+    words: str
+    addresses: int | None = None
+    networks: tuple[str, ...] = ()
+    weight: int = 1
+    """How many separate things are needed at once."""
+
+    @staticmethod
+    def around(addresses: Line) -> Fence:
+        """The fence that a set of addresses makes."""
+        nets = as_networks(addresses)
+        count = int(addresses.count())
+        size = f"{count:,} address" + ("" if count == 1 else "es")
+        return Fence(f"only from {', '.join(nets)} ({size})", count, tuple(nets))
+
+
+def fence_of(piece: Box, stranger: Box, work: Work) -> Fence:
+    """Name the dimensions of `piece` in which no outsider can be."""
+    shut = [d for d, theirs in stranger.items() if piece[d].meet(theirs, work).empty]
+    return Fence(" and ".join(_fence_words(d, piece[d]) for d in shut), weight=len(shut))
+
+
+def _fence_words(dimension: str, values: Any) -> str:
+    if dimension == TIME:
+        start = values.values.spans[0][0][0]
+        return f"only from {show_moment(datetime.fromtimestamp(int(start), UTC))} on"
+    if dimension == "aws:sourceip":
+        addresses = Fence.around(values.values).words if not values.values.empty else ""
+        return addresses or "only through a private endpoint"
+    sample = _sample(values) or ""
+    key, _, tag = dimension.partition("/")
+    words = _FENCES.get(key, "only where {key} is {value}")
+    return words.format(key=dimension, value=f'"{sample}"', tag=tag)
+
+
+_FENCES = {
+    "aws:sourcevpc": "only through the private network {value}",
+    "aws:sourcevpce": "only through the private endpoint {value}",
+    "aws:principalorgid": "only for members of the organisation {value}",
+    "aws:principalorgpaths": "only for members of the organisation under {value}",
+    "aws:principalaccount": "only for account {value}",
+    "aws:principalarn": "only for the identity {value}",
+    "aws:sourceaccount": "only for a service acting for account {value}",
+    "aws:sourcearn": "only for a service acting for {value}",
+    "aws:viaawsservice": "only through a service of the provider",
+    "aws:principalisawsservice": "only for a service of the provider",
+    "s3:existingobjecttag": "only objects tagged {tag}={value}",
+}
+
+
+def _sample(values: Any) -> str | None:
+    """One readable value of a condition key's set; None where absent is the simplest."""
+    if isinstance(values, Several):
+        chosen = next((found for f in values.families if (found := f.pick(Work(10_000))) is not None), frozenset())
+        return "\0".join(sorted(chosen)) or None
+    assert isinstance(values, Maybe)
+    if values.absent:
+        return None
+    if isinstance(values.values, TextSet):
+        return values.values.pick()
+    return None
+
+
+def request_from(piece: Box, audience: Audience, around: Surroundings) -> Request:
+    """A member of the piece, as a request: simple values, and nothing carried that need not be."""
+    action = _best_action(piece["action"])
+    context: dict[str, tuple[str, ...]] = {}
+    for dimension, values in piece.items():
+        if dimension not in ("action", "key"):
+            context |= _carried(dimension, values, around)
+    context.setdefault("aws:sourceip", (str(address_at(SAMPLE_ADDRESS)),))
+    context.setdefault("aws:securetransport", ("true",))
+    context.setdefault("aws:currenttime", (show_time(around.seconds),))
+    context.setdefault("aws:epochtime", (str(around.seconds),))
+    context = {key: values for key, values in context.items() if values}
+    caller = ANONYMOUS
+    if audience == "any-account":
+        account = context.get("aws:principalaccount", (STRANGER_ACCOUNT,))[0]
+        arn = context.get("aws:principalarn", (f"arn:aws:iam::{account}:user/stranger",))[0]
+        caller = Caller(account, arn)
+    key = (piece["key"].pick() or "") if "key" in piece else ""
+    return Request(action, key, caller, context)
+
+
+def _best_action(actions: Finite) -> str:
+    order = {name: index for index, name in enumerate(ACTIONS)}
+    return min(actions, key=lambda name: (name not in FIRST_ACTION.values(), order[name]))
+
+
+def _carried(dimension: str, values: Any, around: Surroundings) -> dict[str, tuple[str, ...]]:
+    if dimension == TIME:
+        seconds = int(values.values.pick(around.seconds))
+        return {"aws:currenttime": (show_time(seconds),), "aws:epochtime": (str(seconds),)}
+    if isinstance(values, Several):
+        sample = _sample(values)
+        return {dimension: tuple(sample.split("\0")) if sample else ()}
+    line = values.values
+    if dimension == "aws:securetransport" and line.holds("true"):
+        return {dimension: ("true",)}
+    if isinstance(line, Line) and not line.empty and (dimension == "aws:sourceip" or not values.absent):
+        return {dimension: (_number_text(dimension, line),)}
+    sample = _sample(values)
+    return {dimension: (sample,) if sample is not None else ()}
+
+
+def _number_text(dimension: str, line: Line) -> str:
+    if dimension in ("aws:sourceip", "aws:vpcsourceip"):
+        return str(address_at(int(line.pick(SAMPLE_ADDRESS) or 0)))
+    number = line.pick(1)
+    assert number is not None
+    if "date" in dimension:
+        return show_time(int(number))
+    whole = Fraction(number)
+    return str(whole.numerator) if whole.denominator == 1 else f"{float(number):.6f}"
+
+
+def show_time(seconds: int) -> str:
+    """Seconds since 1970 as ISO 8601 in UTC."""
+    return datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+_HEADERS = {"aws:referer": "Referer", "aws:useragent": "User-Agent", "s3:object-lock-mode": "x-amz-object-lock-mode"}
+_PARAMETERS = {"s3:prefix": "prefix", "s3:delimiter": "delimiter", "s3:max-keys": "max-keys", "s3:versionid": "versionId"}
+_QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
+
+_LINES: dict[str, tuple[str, str]] = {
+    "s3:ListBucket": ("GET", "list-type=2"),
+    "s3:ListBucketVersions": ("GET", "versions"),
+    "s3:ListBucketMultipartUploads": ("GET", "uploads"),
+    "s3:PutBucketPolicy": ("PUT", "policy"),
+    "s3:DeleteBucketPolicy": ("DELETE", "policy"),
+    "s3:PutBucketAcl": ("PUT", "acl"),
+    "s3:GetBucketPolicy": ("GET", "policy"),
+    "s3:GetBucketAcl": ("GET", "acl"),
+    "s3:DeleteBucket": ("DELETE", ""),
+    "s3:GetObject": ("GET", ""),
+    "s3:GetObjectVersion": ("GET", "versionId=…"),
+    "s3:PutObject": ("PUT", ""),
+    "s3:DeleteObject": ("DELETE", ""),
+    "s3:DeleteObjectVersion": ("DELETE", "versionId=…"),
+    "s3:PutObjectAcl": ("PUT", "acl"),
+    "s3:GetObjectAcl": ("GET", "acl"),
+    "s3:PutObjectRetention": ("PUT", "retention"),
+    "s3:BypassGovernanceRetention": ("DELETE", "versionId=…"),
+}
+"""Method and query of actions that have a simple request form."""
+
+
+def witness_of(request: Request, bucket: str) -> Witness:
+    """The request as shown to people and written to JSON."""
+    headers: dict[str, str] = {}
+    parameters: dict[str, str] = {}
+    other: dict[str, str] = {}
+    for name, values in sorted(request.context.items()):
+        text = ", ".join(values)
+        if name in _PARAMETERS:
+            parameters[_PARAMETERS[name]] = text
+        elif name in _HEADERS or name.startswith("s3:x-amz-"):
+            headers[_HEADERS.get(name, name.removeprefix("s3:"))] = text
+        elif name not in _QUIET:
+            other[name] = text
+    if request.action == "s3:BypassGovernanceRetention":
+        headers["x-amz-bypass-governance-retention"] = "true"
+    if request.context.get("aws:securetransport") == ("false",):
+        other["transport"] = "plain http"
+    method, query = _LINES.get(request.action, ("", ""))
+    path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
+    query = "&".join(part for part in (query, urlencode(parameters)) if part)
+    line = f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
+    caller = "nobody in particular (no credentials)" if request.caller.anonymous else _signed(request.caller)
+    moment = request.context.get("aws:currenttime", ("",))[0]
+    address = request.context.get("aws:sourceip", ("",))[0]
+    return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other)
+
+
+def _signed(caller: Caller) -> str:
+    return f"any signed-in account, such as {caller.account}"
+
+

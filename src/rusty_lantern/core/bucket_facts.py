@@ -1,0 +1,197 @@
+"""How each fact of a bucket follows from its dossier. Adding a fact: one decorated function here.
+
+Order is the order of the reference page and of `lantern show`.
+"""
+
+from __future__ import annotations
+
+from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.dossier import Guards
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.facts import Fact, Subject, fact
+from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Value, Words
+
+LEVEL = Words(("closed", "narrow", "open"), ordered=True)
+VERB_WORDS = {
+    "list": "list the keys in the bucket",
+    "read": "read objects, by what the bucket's own rules say (an object's own grants are `grants.by-object`)",
+    "write": "store or overwrite objects",
+    "delete": "delete objects",
+    "govern": "change the bucket's settings, policy or grants",
+    "unlock": "bypass governance retention",
+    "inspect": "read the bucket's settings",
+}
+AUDIENCE_WORDS = {
+    "anyone": "anyone on the Internet, without credentials,",
+    "any-account": "any unrelated account of the provider",
+}
+
+
+def _enter_exposures() -> None:
+    for verb in VERBS:
+        meaning = f"whether the public (`anyone` or `any-account`, the wider of the two) can {VERB_WORDS[verb]}"
+        fact(f"exposure.{verb}", LEVEL, meaning)(lambda subject, _, v=verb: _widest(subject, v))  # type: ignore[misc]
+    for audience in AUDIENCES:
+        for verb in VERBS:
+            name = f"{audience}.{verb}"
+            meaning = f"whether {AUDIENCE_WORDS[audience]} can {VERB_WORDS[verb]}"
+            fact(f"exposure.{name}", LEVEL, meaning)(lambda subject, _, n=name: subject.exposures[n])  # type: ignore[misc]
+
+
+def _widest(subject: Subject, verb: str) -> Fact:
+    """The wider of both audiences; unknown where the unknown one could be the wider."""
+    facts = [subject.exposures[f"{audience}.{verb}"] for audience in AUDIENCES]
+    unknown = next((f for f in facts if f.value is None), None)
+    known = [f for f in facts if f.value is not None]
+    widest = max(known, key=lambda f: LEVEL.rank(str(f.value)), default=None)
+    if widest is not None and (unknown is None or widest.value == "open"):
+        return widest
+    assert unknown is not None
+    return unknown
+
+
+_enter_exposures()
+
+
+@fact("policy", Words(("none", "present")), "whether the bucket has an access policy of its own")
+def policy(subject: Subject, _: str) -> Fact:
+    """A policy document is attached, whatever it says."""
+    return _value(subject.bucket.policy.map(lambda _: "present").default("none"))
+
+
+@fact("grants.by-object", SWITCH, "whether objects can carry access grants of their own (off: ownership mode disables)")
+def grants_by_object(subject: Subject, _: str) -> Fact:
+    """Off if the ownership mode disables access lists, or a guard ignores public ones for good."""
+    ownership = subject.bucket.ownership
+    if ownership.state in ("absent", "unsupported"):
+        return Answer("known", "on", "the store knows no mode that disables them", ownership.evidence)
+    return _value(ownership.map(lambda mode: "off" if mode == "bucket-owner-enforced" else "on"))
+
+
+def _guard(subject: Subject, name: str) -> Fact:
+    """A guard is on if the account or the bucket sets it: the stronger level wins."""
+    answers = [subject.store.guards, subject.bucket.guards]
+    on = next((a for a in answers if a.value is not None and getattr(a.value, name)), None)
+    if on is not None:
+        return Answer("known", "on", "set for the whole account" if on is answers[0] else "", on.evidence)
+    unread = next((a for a in answers if a.state in ("denied", "failed")), None)
+    if unread is not None:
+        return Answer(unread.state, None, unread.note, unread.evidence)
+    if all(a.state == "unsupported" for a in answers):
+        return Answer("unsupported", None, answers[1].note, answers[1].evidence)
+    return Answer("known", "off", "", answers[1].evidence)
+
+
+_GUARDS = {
+    "refuse-new-grants": "new public grants are refused; standing ones are untouched",
+    "ignore-grants": "public grants are ignored, standing ones too",
+    "refuse-new-policy": "a new policy that is public is refused; a standing one is untouched",
+    "restrict-policy": "a public policy lets in nobody outside the account",
+}
+for _name, _meaning in _GUARDS.items():
+    _field = _name.replace("-", "_")
+    assert _field in Guards.__struct_fields__
+    fact(f"guards.{_name}", SWITCH, f"public-access guard: {_meaning}")(
+        lambda subject, _, f=_field: _guard(subject, f)  # type: ignore[misc]
+    )
+
+
+@fact(
+    "versioning",
+    Words(("never", "suspended", "on"), ordered=True),
+    "whether overwritten and deleted objects are kept as versions",
+)
+def versioning(subject: Subject, _: str) -> Fact:
+    """An empty answer means that it was never switched on."""
+    return _value(subject.bucket.versioning.map(lambda v: v.state).default("never"))  # type: ignore[arg-type]
+
+
+@fact(
+    "encryption.at-rest",
+    Words(("none", "provider-key", "managed-key"), ordered=True),
+    "default encryption of new objects: nobody's key, the provider's, or one that the team manages",
+)
+def encryption_at_rest(subject: Subject, _: str) -> Fact:
+    """Objects stored before it was switched on stay as they were."""
+    return _value(subject.bucket.encryption.map(lambda e: e.by).default("none"))  # type: ignore[arg-type]
+
+
+@fact("encryption.key", TEXT, "the key that default encryption names")
+def encryption_key(subject: Subject, _: str) -> Fact:
+    """Absent where no key is named."""
+    answer = subject.bucket.encryption
+    return _value(answer.map(lambda e: e.key)) if answer.value is None or answer.value.key else _absent(answer)
+
+
+@fact("lock.enabled", SWITCH, "whether versions in the bucket can be locked against deletion")
+def lock_enabled(subject: Subject, _: str) -> Fact:
+    """Often possible only when the bucket is made, and needs versioning."""
+    return _value(subject.bucket.lock.map(lambda lock: "on" if lock.enabled else "off").default("off"))
+
+
+@fact(
+    "lock.mode",
+    Words(("governance", "compliance"), ordered=True),
+    "default retention mode: governance yields to holders of the bypass permission, compliance to nobody",
+)
+def lock_mode(subject: Subject, _: str) -> Fact:
+    """Absent where new versions inherit no retention."""
+    answer = subject.bucket.lock
+    return _value(answer.map(lambda lock: lock.mode)) if answer.value is None or answer.value.mode else _absent(answer)
+
+
+@fact("lock.keep", DURATION, "default retention period of new versions (a year counts 365 days)", unit="seconds")
+def lock_keep(subject: Subject, _: str) -> Fact:
+    """Absent where new versions inherit no retention."""
+    answer = subject.bucket.lock
+    return _value(answer.map(lambda lock: lock.keep)) if answer.value is None or answer.value.keep else _absent(answer)
+
+
+@fact("place", TEXT, "where the bucket lives, as the store names it")
+def place(subject: Subject, _: str) -> Fact:
+    """An empty answer means the store's default place."""
+    return _value(subject.bucket.place)
+
+
+@fact("created", MOMENT, "when the bucket was made")
+def created(subject: Subject, _: str) -> Fact:
+    """From the list of buckets."""
+    return _value(subject.bucket.created)
+
+
+@fact("objects", COUNT, "how many objects the bucket lists")
+def objects(subject: Subject, _: str) -> Fact:
+    """Current objects only."""
+    return _counted(subject, "objects")
+
+
+@fact("bytes", SIZE, "the sizes of those objects together", unit="bytes")
+def size(subject: Subject, _: str) -> Fact:
+    """Current objects only."""
+    return _counted(subject, "bytes")
+
+
+def _counted(subject: Subject, name: str) -> Fact:
+    answer = subject.bucket.usage
+    if answer.value is not None and not answer.value.complete:
+        least = getattr(answer.value, name)
+        return Answer("failed", None, f"counting stopped at {least:,}: at least that many", answer.evidence)
+    return _value(answer.map(lambda usage: getattr(usage, name)))
+
+
+@fact("tags.*", TEXT, "the value of the bucket's tag of that name (tag names are written as they are)")
+def tag(subject: Subject, name: str) -> Fact:
+    """Absent where the bucket has no such tag."""
+    answer = subject.bucket.tags
+    if answer.value is not None and name in answer.value:
+        return _value(answer.map(lambda tags: tags[name]))
+    return _absent(answer) if answer.value is not None else _value(answer.map(str))
+
+
+def _value(answer: Answer[str] | Answer[int] | Answer[Value] | Fact) -> Fact:
+    return Answer(answer.state, answer.value, answer.note, answer.evidence)
+
+
+def _absent(answer: Answer[object]) -> Fact:
+    return Answer("absent", None, answer.note, answer.evidence)

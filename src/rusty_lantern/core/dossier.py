@@ -1,0 +1,129 @@
+"""The dossier: one store at one moment, as an open JSON document.
+
+Readers of live stores yield a dossier; a store's owner can write one by hand or export it. What a dossier
+leaves out counts as *not read*, which is `unknown`, never fine. `docs/schemas/dossier.json` is made from these
+types. The document names its version in `dossier:`; a reader refuses a newer one than it knows.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.errors import BadInput, Complaint, Damaged, Place
+from rusty_lantern.core.evidence import Answer, unread
+
+DOSSIER_VERSION = 1
+"""The version of the document that this code writes, and the newest that it reads."""
+
+Grantee = Literal["anyone", "any-account", "log-delivery", "named"]
+Permission = Literal["read", "write", "read-acp", "write-acp", "full-control"]
+
+
+class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One entry of an access list: to whom, and what. `identity` names the grantee where `to` is `named`."""
+
+    to: Grantee
+    permission: Permission
+    identity: str = ""
+
+
+class Guards(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The four public-access guards. The first two refuse *new* public grants; the last two shut standing ones."""
+
+    refuse_new_grants: bool = False
+    ignore_grants: bool = False
+    refuse_new_policy: bool = False
+    restrict_policy: bool = False
+
+
+class Versioning(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Whether overwritten and deleted objects are kept; `second_factor`: whether deleting versions needs one."""
+
+    state: Literal["never", "suspended", "on"]
+    second_factor: bool = False
+
+
+class Encryption(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Default encryption of new objects: who keeps the key, which algorithm the store names, which key."""
+
+    by: Literal["provider-key", "managed-key"]
+    algorithm: str = ""
+    key: str = ""
+
+
+class Lock(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Object lock: whether the bucket has it, and the default that new versions inherit (`keep` in seconds)."""
+
+    enabled: bool
+    mode: Literal["", "governance", "compliance"] = ""
+    keep: int = 0
+
+
+class Usage(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How much is stored. `complete` is false where counting stopped early: then both are lower bounds."""
+
+    objects: int
+    bytes: int
+    complete: bool = True
+
+
+Ownership = Literal["bucket-owner-enforced", "bucket-owner-preferred", "object-writer"]
+"""`bucket-owner-enforced` disables access lists altogether."""
+
+
+class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """Everything read of one bucket. Each field is an answer with its state and evidence."""
+
+    name: str
+    created: Answer[datetime] = unread()
+    place: Answer[str] = unread()
+    owner: Answer[str] = unread()
+    grants: Answer[list[Grant]] = unread()
+    ownership: Answer[Ownership] = unread()
+    policy: Answer[str] = unread()
+    public_status: Answer[bool] = unread()
+    guards: Answer[Guards] = unread()
+    versioning: Answer[Versioning] = unread()
+    encryption: Answer[Encryption] = unread()
+    lock: Answer[Lock] = unread()
+    tags: Answer[dict[str, str]] = unread()
+    usage: Answer[Usage] = unread()
+
+
+class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One store at one moment."""
+
+    dossier: int = DOSSIER_VERSION
+    store: str
+    taken: datetime
+    address: str = ""
+    transport: Literal["tls", "plain", ""] = ""
+    account: Answer[str] = unread()
+    guards: Answer[Guards] = unread()
+    listing: Answer[int] = unread()
+    """Whether the buckets could be listed at all, and how many there were."""
+    buckets: list[Bucket] = []
+
+
+def encode(dossier: Dossier) -> bytes:
+    """The dossier as UTF-8 JSON, the same bytes for the same dossier."""
+    return msgspec.json.format(msgspec.json.encode(dossier), indent=1) + b"\n"
+
+
+def decode(document: bytes, file: str) -> Dossier:
+    """Read a dossier. Raises `BadInput` or `Damaged` naming `file` and the place inside it."""
+    try:
+        version = msgspec.json.decode(document, type=_Versioned).dossier
+        if version > DOSSIER_VERSION:
+            what = f"this dossier is of version {version}; this lantern reads up to {DOSSIER_VERSION}"
+            raise BadInput(Complaint(what, Place(file), "use a newer lantern"))
+        return msgspec.json.decode(document, type=Dossier)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
+        raise Damaged(Complaint(f"not a dossier: {error}", Place(file))) from None
+
+
+class _Versioned(msgspec.Struct):
+    dossier: int = 0

@@ -1,0 +1,81 @@
+"""Messages to a person: what was wrong, where, why, what to do."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from difflib import get_close_matches
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Place:
+    """Where in a file something stands: a file name, and a line and a column counted from 1 (0: the whole file)."""
+
+    file: str
+    line: int = 0
+    column: int = 0
+
+    def __str__(self) -> str:
+        if not self.line:
+            return self.file
+        return f"{self.file}:{self.line}:{self.column}" if self.column else f"{self.file}:{self.line}"
+
+
+@dataclass(frozen=True, slots=True)
+class Complaint:
+    """One thing wrong with an input, and what would put it right."""
+
+    what: str
+    place: Place | None = None
+    remedy: str = ""
+
+    def __str__(self) -> str:
+        head = f"{self.place}: {self.what}" if self.place else self.what
+        return f"{head}\n  {self.remedy}" if self.remedy else head
+
+
+class LanternError(Exception):
+    """An error that is shown to the user as it stands, and ends the program with `exit_code`."""
+
+    exit_code = 2
+
+    def __init__(self, *complaints: Complaint) -> None:
+        super().__init__("\n".join(str(c) for c in complaints))
+        self.complaints = complaints
+
+
+class BadInput(LanternError):
+    """Something the user wrote or asked for cannot be used as it is."""
+
+
+class Damaged(LanternError):
+    """Something kept on disk is not what was written."""
+
+
+class Collector:
+    """Gathers complaints while a file is read, so that its author sees all of them at once."""
+
+    def __init__(self) -> None:
+        self.complaints: list[Complaint] = []
+
+    def add(self, what: str, place: Place | None = None, remedy: str = "") -> None:
+        """Note one more complaint."""
+        self.complaints.append(Complaint(what, place, remedy))
+
+    def settle(self) -> None:
+        """Raise `BadInput` with everything that was noted, if anything was."""
+        if self.complaints:
+            raise BadInput(*self.complaints)
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """A hint with the known word most like `word`, or an empty text.
+
+    >>> nearest("versionning", ["versioning", "place"])
+    'did you mean "versioning"?'
+    """
+    found = get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return f'did you mean "{found[0]}"?' if found else ""

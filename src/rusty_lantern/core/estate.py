@@ -1,0 +1,235 @@
+"""The estate file: which stores a team answers for, how each is read, and whom the team trusts.
+
+Credentials are named here, never written: a profile, environment variables, a file. A secret in the file is
+refused and not repeated in the message.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from dataclasses import dataclass
+from urllib.parse import urlsplit
+
+from rusty_lantern.core.errors import BadInput, Collector, Place
+from rusty_lantern.core.marked import Marked, Reader, read_marked
+from rusty_lantern.core.scales import NotOnScale, read_moment
+
+
+@dataclass(frozen=True, slots=True)
+class Credential:
+    """Where a credential is found. `kind`: `profile`, `environment`, `file` or `chain` (the provider's own)."""
+
+    kind: str
+    name: str = ""
+    profile: str = ""
+    place: Place = Place("")
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """How fast a store may be asked: at once, and per second."""
+
+    at_once: int = 16
+    per_second: int = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Stated:
+    """What a store's owner says of a fact that cannot be read, why, and until when (ISO 8601)."""
+
+    fact: str
+    value: str
+    because: str
+    until: str
+    place: Place
+
+
+@dataclass(frozen=True, slots=True)
+class Store:
+    """One entry under `stores:`."""
+
+    name: str
+    place: Place
+    reads: str
+    at: str
+    credential: Credential
+    pace: Pace = Pace()
+    addressing: str = "path"
+    signing_place: str = "us-east-1"
+    ca: str = ""
+    plain_http: bool = False
+    timeout: int = 30
+    only: tuple[str, ...] = ()
+    stated: tuple[Stated, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Estate:
+    """All the stores a team answers for."""
+
+    name: str
+    stores: tuple[Store, ...]
+    trusted_accounts: frozenset[str] = frozenset()
+    trusted_networks: tuple[str, ...] = ()
+
+
+_TOP = ("estate", "trusted", "stores")
+_STORE = (
+    "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only", "stated",
+)  # fmt: skip
+_CREDENTIAL = ("profile", "environment", "file")
+_STATED = ("fact", "is", "because", "until")
+_SECRET_NAMES = re.compile(r"(?i)(secret|password|passwd|private|session|access)[-_]?(key|token|access)?")
+_SECRET_FORM = re.compile(r"^[A-Za-z0-9/+=]{32,}$")
+
+
+def read_estate(document: str, file: str) -> Estate:
+    """Read an estate file. Raises `BadInput` with everything that is wrong with it."""
+    root = read_marked(document, file)
+    complaints = Collector()
+    _refuse_secrets(root, complaints)
+    complaints.settle()
+    reader = Reader(complaints)
+    top = reader.fields(root, _TOP, "the estate")
+    stores = [_store(reader, name, entry) for name, entry in reader.entries(top.get("stores"), "stores")]
+    if root.fields is not None and not stores:
+        complaints.add("the estate names no store", top["stores"].place if "stores" in top else root.place)
+    accounts, nets = _trusted(reader, top.get("trusted"))
+    complaints.settle()
+    return Estate(reader.text(top.get("estate"), "estate", "estate"), tuple(stores), accounts, nets)
+
+
+def _trusted(reader: Reader, node: Marked | None) -> tuple[frozenset[str], tuple[str, ...]]:
+    if node is None:
+        return frozenset(), ()
+    fields = reader.fields(node, ("accounts", "networks"), "trusted")
+    accounts = frozenset(item.text or "" for item in reader.texts(fields.get("accounts"), "accounts"))
+    nets = []
+    for item in reader.texts(fields.get("networks"), "networks"):
+        try:
+            nets.append(str(ipaddress.ip_network(item.text or "")))
+        except ValueError as error:
+            reader.complaints.add(f"not a network: {error}", item.place, "write it as 198.51.100.0/24")
+    return accounts, tuple(nets)
+
+
+def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
+    assert name.text is not None
+    complaints = reader.complaints
+    if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,40}", name.text):
+        complaints.add(f'"{name.text}" cannot name a store', name.place, "use lower-case letters, digits and hyphens")
+    fields = reader.fields(entry, _STORE, f"store {name.text}")
+    at = reader.text(fields.get("at"), "at")
+    plain_http = reader.choice(fields.get("plain-http"), "plain-http", ("refused", "allowed"), "refused") == "allowed"
+    _check_address(complaints, at, fields.get("at") or entry, name.text, plain_http=plain_http)
+    pace = reader.fields(fields["pace"], ("at-once", "per-second"), "pace") if "pace" in fields else {}
+    return Store(
+        name.text,
+        name.place,
+        reader.choice(fields.get("reads"), "reads", ("s3",), "s3"),
+        at.rstrip("/"),
+        _credential(reader, fields.get("credential"), entry.place),
+        Pace(reader.whole(pace.get("at-once"), "at-once", 16), reader.whole(pace.get("per-second"), "per-second", 200)),
+        reader.choice(fields.get("addressing"), "addressing", ("path", "virtual"), "path"),
+        reader.text(fields.get("signing-place"), "signing-place", "us-east-1"),
+        reader.text(fields.get("ca"), "ca"),
+        plain_http,
+        reader.whole(fields.get("timeout"), "timeout", 30),
+        tuple(item.text or "" for item in reader.texts(fields.get("only"), "only")),
+        _stated(reader, fields.get("stated")),
+    )
+
+
+def _check_address(complaints: Collector, at: str, node: Marked, store: str, *, plain_http: bool) -> None:
+    try:
+        parts = urlsplit(at)
+        port = parts.port
+    except ValueError:
+        parts, port = urlsplit(""), None
+    if parts.scheme not in ("http", "https") or not parts.hostname or port == 0:
+        complaints.add(f"store {store} needs an address", node.place, "at: https://objects.example")
+    elif parts.username or parts.password:
+        complaints.add("an address must not carry a user name or a password", node.place, "name a credential instead")
+    elif parts.query or parts.fragment:
+        complaints.add("an address ends before any ? or #", node.place)
+    elif parts.scheme == "http" and not plain_http:
+        complaints.add(
+            "plain http lets everyone on the way read along", node.place, "use https, or say `plain-http: allowed`"
+        )
+
+
+def _credential(reader: Reader, node: Marked | None, place: Place) -> Credential:
+    if node is None:
+        reader.complaints.add("a store needs a credential", place, "credential: {profile: NAME}")
+        return Credential("chain")
+    if node.text is not None:
+        if node.text == "chain":
+            return Credential("chain", place=node.place)
+        reader.complaints.add(
+            f'a credential cannot be "{node.text[:20]}"', node.place,
+            "one of {profile: NAME}, {environment: PREFIX}, {file: PATH}, or chain",
+        )  # fmt: skip
+        return Credential("chain")
+    fields = reader.fields(node, _CREDENTIAL, "credential")
+    for kind in ("file", "environment", "profile"):
+        if kind in fields:
+            name = reader.text(fields[kind], kind)
+            profile = reader.text(fields.get("profile"), "profile") if kind == "file" else ""
+            return Credential(kind, name, profile, node.place)
+    return Credential("chain", place=node.place)
+
+
+def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:
+    if node is None:
+        return ()
+    if node.items is None:
+        reader.complaints.add(f"stated must be a list, and is {node.kind}", node.place)
+        return ()
+    found = []
+    for item in node.items:
+        fields = reader.fields(item, _STATED, "a stated fact")
+        for name in _STATED:
+            if item.fields is not None and name not in fields:
+                reader.complaints.add(f'a stated fact needs "{name}"', item.place)
+        until = reader.text(fields.get("until"), "until")
+        try:
+            if until:
+                read_moment(until)
+        except NotOnScale as error:
+            reader.complaints.add(str(error), fields["until"].place)
+        found.append(
+            Stated(
+                reader.text(fields.get("fact"), "fact"),
+                reader.text(fields.get("is"), "is"),
+                reader.text(fields.get("because"), "because"),
+                until,
+                item.place,
+            )
+        )
+    return tuple(found)
+
+
+def _refuse_secrets(node: Marked, complaints: Collector) -> None:
+    remedy = "put it in a profile, an environment variable or a file of its own, and name that here"
+    for key, value in node.fields or ():
+        if value.text and _SECRET_NAMES.fullmatch(key.text or ""):
+            complaints.add("this looks like a secret, and secrets do not belong in the estate file", key.place, remedy)
+        elif value.text and _SECRET_FORM.fullmatch(value.text) and re.search("[0-9]", value.text):
+            complaints.add("this looks like a secret, and secrets do not belong in the estate file", value.place, remedy)
+        _refuse_secrets(value, complaints)
+    for item in node.items or ():
+        _refuse_secrets(item, complaints)
+
+
+def unknown_stores(estate: Estate, names: list[str], where: str) -> BadInput | None:
+    """A complaint about names that are no stores of this estate, or None."""
+    from rusty_lantern.core.errors import Complaint, nearest
+
+    known = [store.name for store in estate.stores]
+    wrong = [name for name in names if name not in known]
+    if not wrong:
+        return None
+    return BadInput(
+        *(Complaint(f'no store "{n}" in {where}', remedy=nearest(n, known) or ", ".join(known)) for n in wrong)
+    )

@@ -1,0 +1,77 @@
+"""What was asked, what came back, and therefore what is known: the states of an answer.
+
+Every setting that a reader looks at becomes an `Answer`. Only `known` and `absent` say something about the
+subject; the others say why nothing can be said, and a judgement made from them is `unknown`, never `held`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Generic, Literal, TypeVar
+
+import msgspec
+
+State = Literal["known", "absent", "unsupported", "denied", "failed", "stated"]
+"""
+`known`: asked, and this is the value · `absent`: asked, and nothing is configured · `unsupported`: the store
+does not offer it · `denied`: this credential may not ask · `failed`: no usable answer · `stated`: could not be
+read; the store's owner says so in writing.
+"""
+
+T = TypeVar("T")
+U = TypeVar("U")
+
+
+class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The question asked, the answer's status, and when."""
+
+    question: str = ""
+    answer: str = ""
+    at: datetime | None = None
+
+
+NO_EVIDENCE = Evidence()
+
+
+class Answer(msgspec.Struct, Generic[T], frozen=True, omit_defaults=True):
+    """One setting of one subject: its state, its value if there is one, a note on why, and the evidence."""
+
+    state: State = "known"
+    value: T | None = None
+    note: str = ""
+    evidence: Evidence = NO_EVIDENCE
+
+    @property
+    def settled(self) -> bool:
+        """Whether the answer says something about the subject (known, absent or stated)."""
+        return self.state in ("known", "absent", "stated")
+
+    @property
+    def reason(self) -> str:
+        """Why nothing can be said, in words; empty when something can."""
+        word = UNSETTLED.get(self.state, "")
+        return f"{word}: {self.note}" if word and self.note else word
+
+    def map(self, change: Callable[[T], U]) -> Answer[U]:
+        """The same answer with its value, if there is one, put through `change`."""
+        value = None if self.value is None else change(self.value)
+        return Answer(self.state, value, self.note, self.evidence)
+
+    def default(self, value: T) -> Answer[T]:
+        """The same answer, where `absent` means `value`."""
+        if self.state != "absent":
+            return self
+        return Answer("known", value, self.note, self.evidence)
+
+
+UNSETTLED: dict[State, str] = {
+    "unsupported": "not offered by this store",
+    "denied": "denied to this credential",
+    "failed": "no usable answer",
+}
+
+
+def unread(note: str = "not in the dossier") -> Answer[T]:
+    """The answer to a question that was never put."""
+    return Answer("failed", None, note)

@@ -1,0 +1,84 @@
+"""The register of auditable facts: the single source of what a baseline can require.
+
+A fact is one entry here and one function that derives it from a dossier. The register validates baselines,
+types the JSON, and writes the reference page (`docs/facts.md`).
+
+    >>> lookup("versioning").scale.name
+    'never < suspended < on'
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.errors import nearest
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.scales import Scale, Value
+
+Fact = Answer[Value]
+"""One named setting of one subject: state, value on the fact's scale, note, evidence."""
+
+
+@dataclass(frozen=True, slots=True)
+class Subject:
+    """A bucket together with what bears on it: its store's dossier, and the exposures decided for it."""
+
+    bucket: Bucket
+    store: Dossier
+    exposures: dict[str, Fact]
+    """`AUDIENCE.VERB` → verdict."""
+
+
+Derive = Callable[[Subject, str], Fact]
+"""Derives a fact of a subject; the second argument is what stands for `*` in the fact's name."""
+
+
+@dataclass(frozen=True, slots=True)
+class Definition:
+    """One entry of the register. A name may end in `.*`: then any word may stand there (`tags.steward`)."""
+
+    name: str
+    scale: Scale
+    unit: str
+    meaning: str
+    derive: Derive
+    subject: str = "bucket"
+
+
+REGISTER: dict[str, Definition] = {}
+
+
+def fact(name: str, scale: Scale, meaning: str, *, unit: str = "") -> Callable[[Derive], Derive]:
+    """Enter the decorated function into the register as the way to derive `name`."""
+
+    def enter(derive: Derive) -> Derive:
+        if name in REGISTER:
+            raise ValueError(f"the register already has {name}")
+        REGISTER[name] = Definition(name, scale, unit, meaning, derive)
+        return derive
+
+    return enter
+
+
+class UnknownFact(KeyError):
+    """No such fact in the register; `hint` is the nearest right spelling, if any."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__(name)
+        self.hint = nearest(name, REGISTER)
+
+
+def lookup(name: str) -> Definition:
+    """The definition that `name` belongs to. Raises `UnknownFact`."""
+    found = REGISTER.get(name) or REGISTER.get(name.partition(".")[0] + ".*")
+    if found is None or name.endswith((".", ".*")):
+        raise UnknownFact(name)
+    return found
+
+
+def derive(name: str, subject: Subject) -> Fact:
+    """The fact called `name` of this subject."""
+    definition = lookup(name)
+    return definition.derive(subject, name.partition(".")[2])

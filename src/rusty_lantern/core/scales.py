@@ -1,0 +1,236 @@
+"""The scales on which facts are measured: how a value is written, read, ordered and shown.
+
+A scale turns the text of a baseline into a value (`read`), and a value into text for a person (`show`).
+A value read from what `show` printed is the same value. Values of ordered scales compare with `rank`.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from decimal import Decimal, InvalidOperation
+from typing import Protocol
+
+from rusty_lantern.core.errors import nearest
+
+Value = str | int | datetime
+"""What a fact's value may be: a word or text, a whole number (count, bytes, seconds), or a moment in UTC."""
+
+
+class NotOnScale(ValueError):
+    """The text is no value of this scale; the message says what would be."""
+
+
+class Scale(Protocol):
+    """One way to measure a fact."""
+
+    @property
+    def name(self) -> str:
+        """A word or two for the reference page."""
+
+    @property
+    def ordered(self) -> bool:
+        """Whether `at least` and `at most` mean anything here."""
+
+    @property
+    def numeric(self) -> bool:
+        """Whether values are quantities."""
+
+    def read(self, text: str) -> Value:
+        """The value that `text` names. Raises `NotOnScale`."""
+
+    def show(self, value: Value) -> str:
+        """The value in words."""
+
+    def rank(self, value: Value) -> int | float:
+        """Where an ordered value stands."""
+
+
+@dataclass(frozen=True, slots=True)
+class Words:
+    """A few named levels, weakest first where they are ordered."""
+
+    levels: tuple[str, ...]
+    ordered: bool = False
+    numeric: bool = False
+
+    @property
+    def name(self) -> str:
+        """The levels, joined by `<` where they are ordered."""
+        return (" < " if self.ordered else " · ").join(self.levels)
+
+    def read(self, text: str) -> Value:
+        """A level by its name."""
+        if text not in self.levels:
+            hint = nearest(text, self.levels)
+            raise NotOnScale(f'"{text}" is none of {", ".join(self.levels)}' + (f"; {hint}" if hint else ""))
+        return text
+
+    def show(self, value: Value) -> str:
+        """The level's name."""
+        return str(value)
+
+    def rank(self, value: Value) -> int:
+        """The level's place in the order."""
+        return self.levels.index(str(value))
+
+
+@dataclass(frozen=True, slots=True)
+class Text:
+    """Any text."""
+
+    name: str = "text"
+    ordered: bool = False
+    numeric: bool = False
+
+    def read(self, text: str) -> Value:
+        """The text itself."""
+        return text
+
+    def show(self, value: Value) -> str:
+        """The text itself."""
+        return str(value)
+
+    def rank(self, value: Value) -> int:
+        """Text has no order here."""
+        raise TypeError("text is not ordered")
+
+
+@dataclass(frozen=True, slots=True)
+class Quantity:
+    """A whole number of some smallest unit, written with any of the units of its kind."""
+
+    name: str
+    units: tuple[tuple[str, int], ...]
+    """Unit names with their size in the smallest unit, smallest first; plural forms are understood."""
+    bare: bool = False
+    """Whether a number without a unit is understood."""
+    ordered: bool = True
+    numeric: bool = True
+
+    def read(self, text: str) -> Value:
+        """A number with its unit, e.g. `30 days`, `20 MB`."""
+        match = re.fullmatch(r"([0-9][0-9_,]*(?:\.[0-9]+)?)\s*([A-Za-z]*)", text.strip())
+        names = ", ".join(unit for unit, _ in self.units)
+        if not match:
+            raise NotOnScale(f'"{text}" is not a {self.name}' + (f" (a number and one of {names})" if names else ""))
+        number, unit = match.groups()
+        size = self._size(unit, text, names)
+        try:
+            value = Decimal(number.replace(",", "").replace("_", "")) * size
+        except InvalidOperation:
+            raise NotOnScale(f'"{text}" is not a {self.name}') from None
+        if value != int(value):
+            raise NotOnScale(f'"{text}" is not a whole number of the smallest unit')
+        return int(value)
+
+    def _size(self, unit: str, text: str, names: str) -> int:
+        if not unit:
+            if self.bare:
+                return 1
+            raise NotOnScale(f'"{text}" needs a unit: one of {names}')
+        for known, size in self.units:
+            if unit in (known, known + "s") or (len(known) > 1 and unit.lower() == known.lower()):
+                return size
+        hint = nearest(unit, [name for name, _ in self.units])
+        raise NotOnScale(f'"{unit}" is not a unit of {self.name}: {hint or "use one of " + names}')
+
+    def show(self, value: Value) -> str:
+        """The value in the largest unit that divides it well."""
+        number = int(value)  # type: ignore[arg-type]
+        if not self.units:
+            return f"{number:,}"
+        if self.name == "size":
+            return show_bytes(number)
+        for unit, size in reversed(self.units):
+            if number and number % size == 0:
+                count = number // size
+                return f"{count:,} {unit}" + ("s" if count != 1 else "")
+        return f"{number:,} {self.units[0][0]}" + ("s" if number != 1 else "")
+
+    def rank(self, value: Value) -> int:
+        """The number itself."""
+        return int(value)  # type: ignore[arg-type]
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """A moment in UTC, written as ISO 8601 date or date and time."""
+
+    name: str = "date"
+    ordered: bool = True
+    numeric: bool = True
+
+    def read(self, text: str) -> Value:
+        """`2026-11-02` (midnight UTC) or `2026-11-02T06:00:00Z`."""
+        return read_moment(text)
+
+    def show(self, value: Value) -> str:
+        """The date, with the time where it is not midnight."""
+        assert isinstance(value, datetime)
+        return show_moment(value)
+
+    def rank(self, value: Value) -> float:
+        """Seconds since 1970."""
+        assert isinstance(value, datetime)
+        return value.timestamp()
+
+
+def read_moment(text: str) -> datetime:
+    """A moment in UTC from ISO 8601 text; without an offset it is taken as UTC. Raises `NotOnScale`."""
+    try:
+        moment = datetime.fromisoformat(text.strip())
+        return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+    except (ValueError, OverflowError):
+        raise NotOnScale(f'"{text}" is not a date (2026-11-02 or 2026-11-02T06:00:00Z)') from None
+
+
+def show_moment(moment: datetime) -> str:
+    """ISO 8601 in UTC, to the second; the date alone at midnight.
+
+    >>> show_moment(datetime(2026, 11, 2, 6, 0, tzinfo=UTC))
+    '2026-11-02T06:00:00Z'
+    """
+    text = moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return text.removesuffix("T00:00:00Z")
+
+
+def show_bytes(number: int) -> str:
+    """A number of bytes in decimal units, three figures.
+
+    >>> show_bytes(20_000_000)
+    '20 MB'
+    """
+    if number < 1000:
+        return f"{number} B"
+    unit, size = next((u, s) for u, s in reversed(SIZE_UNITS) if len(u) == 2 and number >= s)
+    return f"{number / size:.3g} {unit}" if number / size < 1000 else f"{number / size:,.0f} {unit}"
+
+
+SIZE_UNITS: tuple[tuple[str, int], ...] = (
+    ("B", 1),
+    ("kB", 10**3),
+    ("KiB", 2**10),
+    ("MB", 10**6),
+    ("MiB", 2**20),
+    ("GB", 10**9),
+    ("GiB", 2**30),
+    ("TB", 10**12),
+    ("TiB", 2**40),
+    ("PB", 10**15),
+)
+
+SECOND, DAY = 1, 86_400
+YEAR = 365 * DAY
+"""The protocol counts a retention year as 365 days."""
+
+SWITCH = Words(("off", "on"), ordered=True)
+TEXT = Text()
+COUNT = Quantity("count", (), bare=True)
+SIZE = Quantity("size", SIZE_UNITS)
+DURATION = Quantity(
+    "duration",
+    (("second", SECOND), ("minute", 60), ("hour", 3600), ("day", DAY), ("week", 7 * DAY), ("year", YEAR)),
+)
+MOMENT = Moment()
