@@ -1,0 +1,1 @@
+"""Surveys on disk: written whole or not at all, never changed afterwards, any alteration detectable."""

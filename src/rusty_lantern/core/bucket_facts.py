@@ -5,12 +5,14 @@ Order is the order of the reference page and of `lantern show`.
 
 from __future__ import annotations
 
+from typing import Any
+
 from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.dossier import Guards
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact, Subject, fact
-from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Value, Words
+from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
 
 LEVEL = Words(("closed", "narrow", "open"), ordered=True)
 VERB_WORDS = {
@@ -60,7 +62,11 @@ def policy(subject: Subject, _: str) -> Fact:
     return _value(subject.bucket.policy.map(lambda _: "present").default("none"))
 
 
-@fact("grants.by-object", SWITCH, "whether objects can carry access grants of their own (off: ownership mode disables)")
+@fact(
+    "grants.by-object",
+    SWITCH,
+    "whether objects can carry access grants of their own (off: ownership mode disables)",
+)
 def grants_by_object(subject: Subject, _: str) -> Fact:
     """Off if the ownership mode disables access lists, or a guard ignores public ones for good."""
     ownership = subject.bucket.ownership
@@ -104,7 +110,7 @@ for _name, _meaning in _GUARDS.items():
 )
 def versioning(subject: Subject, _: str) -> Fact:
     """An empty answer means that it was never switched on."""
-    return _value(subject.bucket.versioning.map(lambda v: v.state).default("never"))  # type: ignore[arg-type]
+    return _value(subject.bucket.versioning.map(lambda v: v.state).default("never"))
 
 
 @fact(
@@ -138,14 +144,18 @@ def lock_enabled(subject: Subject, _: str) -> Fact:
 def lock_mode(subject: Subject, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
     answer = subject.bucket.lock
-    return _value(answer.map(lambda lock: lock.mode)) if answer.value is None or answer.value.mode else _absent(answer)
+    return (
+        _value(answer.map(lambda lock: lock.mode)) if answer.value is None or answer.value.mode else _absent(answer)
+    )
 
 
 @fact("lock.keep", DURATION, "default retention period of new versions (a year counts 365 days)", unit="seconds")
 def lock_keep(subject: Subject, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
     answer = subject.bucket.lock
-    return _value(answer.map(lambda lock: lock.keep)) if answer.value is None or answer.value.keep else _absent(answer)
+    return (
+        _value(answer.map(lambda lock: lock.keep)) if answer.value is None or answer.value.keep else _absent(answer)
+    )
 
 
 @fact("place", TEXT, "where the bucket lives, as the store names it")
@@ -189,9 +199,9 @@ def tag(subject: Subject, name: str) -> Fact:
     return _absent(answer) if answer.value is not None else _value(answer.map(str))
 
 
-def _value(answer: Answer[str] | Answer[int] | Answer[Value] | Fact) -> Fact:
+def _value(answer: Answer[Any]) -> Fact:
     return Answer(answer.state, answer.value, answer.note, answer.evidence)
 
 
-def _absent(answer: Answer[object]) -> Fact:
+def _absent(answer: Answer[Any]) -> Fact:
     return Answer("absent", None, answer.note, answer.evidence)

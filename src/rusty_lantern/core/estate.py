@@ -11,7 +11,7 @@ import re
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
-from rusty_lantern.core.errors import BadInput, Collector, Place
+from rusty_lantern.core.errors import Collector, Place
 from rusty_lantern.core.marked import Marked, Reader, read_marked
 from rusty_lantern.core.scales import NotOnScale, read_moment
 
@@ -23,7 +23,7 @@ class Credential:
     kind: str
     name: str = ""
     profile: str = ""
-    place: Place = Place("")
+    place: Place | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +76,8 @@ class Estate:
 
 _TOP = ("estate", "trusted", "stores")
 _STORE = (
-    "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only", "stated",
+    "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
+    "stated",
 )  # fmt: skip
 _CREDENTIAL = ("profile", "environment", "file")
 _STATED = ("fact", "is", "because", "until")
@@ -130,7 +131,10 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         reader.choice(fields.get("reads"), "reads", ("s3",), "s3"),
         at.rstrip("/"),
         _credential(reader, fields.get("credential"), entry.place),
-        Pace(reader.whole(pace.get("at-once"), "at-once", 16), reader.whole(pace.get("per-second"), "per-second", 200)),
+        Pace(
+            reader.whole(pace.get("at-once"), "at-once", 16),
+            reader.whole(pace.get("per-second"), "per-second", 200),
+        ),
         reader.choice(fields.get("addressing"), "addressing", ("path", "virtual"), "path"),
         reader.text(fields.get("signing-place"), "signing-place", "us-east-1"),
         reader.text(fields.get("ca"), "ca"),
@@ -155,7 +159,9 @@ def _check_address(complaints: Collector, at: str, node: Marked, store: str, *, 
         complaints.add("an address ends before any ? or #", node.place)
     elif parts.scheme == "http" and not plain_http:
         complaints.add(
-            "plain http lets everyone on the way read along", node.place, "use https, or say `plain-http: allowed`"
+            "plain http lets everyone on the way read along",
+            node.place,
+            "use https, or say `plain-http: allowed`",
         )
 
 
@@ -214,22 +220,13 @@ def _refuse_secrets(node: Marked, complaints: Collector) -> None:
     remedy = "put it in a profile, an environment variable or a file of its own, and name that here"
     for key, value in node.fields or ():
         if value.text and _SECRET_NAMES.fullmatch(key.text or ""):
-            complaints.add("this looks like a secret, and secrets do not belong in the estate file", key.place, remedy)
+            complaints.add(
+                "this looks like a secret, and secrets do not belong in the estate file", key.place, remedy
+            )
         elif value.text and _SECRET_FORM.fullmatch(value.text) and re.search("[0-9]", value.text):
-            complaints.add("this looks like a secret, and secrets do not belong in the estate file", value.place, remedy)
+            complaints.add(
+                "this looks like a secret, and secrets do not belong in the estate file", value.place, remedy
+            )
         _refuse_secrets(value, complaints)
     for item in node.items or ():
         _refuse_secrets(item, complaints)
-
-
-def unknown_stores(estate: Estate, names: list[str], where: str) -> BadInput | None:
-    """A complaint about names that are no stores of this estate, or None."""
-    from rusty_lantern.core.errors import Complaint, nearest
-
-    known = [store.name for store in estate.stores]
-    wrong = [name for name in names if name not in known]
-    if not wrong:
-        return None
-    return BadInput(
-        *(Complaint(f'no store "{n}" in {where}', remedy=nearest(n, known) or ", ".join(known)) for n in wrong)
-    )

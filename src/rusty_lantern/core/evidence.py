@@ -51,6 +51,8 @@ class Answer(msgspec.Struct, Generic[T], frozen=True, omit_defaults=True):
     def reason(self) -> str:
         """Why nothing can be said, in words; empty when something can."""
         word = UNSETTLED.get(self.state, "")
+        if self.state == "failed" and self.note:
+            return self.note
         return f"{word}: {self.note}" if word and self.note else word
 
     def map(self, change: Callable[[T], U]) -> Answer[U]:

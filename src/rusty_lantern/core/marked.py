@@ -47,7 +47,8 @@ def read_marked(document: str, file: str) -> Marked:
         mark = error.problem_mark or error.context_mark
         place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
         what = error.problem or error.context or "not YAML"
-        raise BadInput(Complaint(f"not YAML: {what}", place)) from None
+        remedy = "inside { } put a value with brackets in quotes" if "got '['" in what else ""
+        raise BadInput(Complaint(f"not YAML: {what}", place, remedy)) from None
     except (YAMLError, ValueError) as error:
         raise BadInput(Complaint(f"not YAML: {str(error).splitlines()[0]}", Place(file))) from None
     except RecursionError:

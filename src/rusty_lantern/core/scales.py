@@ -144,6 +144,8 @@ class Quantity:
         if self.name == "size":
             return show_bytes(number)
         for unit, size in reversed(self.units):
+            if unit == "week":
+                continue  # nobody writes 35 days as 5 weeks
             if number and number % size == 0:
                 count = number // size
                 return f"{count:,} {unit}" + ("s" if count != 1 else "")

@@ -1,0 +1,1 @@
+"""How results are shown: terminal tables and JSON."""

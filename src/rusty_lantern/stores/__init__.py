@@ -1,0 +1,1 @@
+"""Readers of live stores. Each only reads, and each yields a dossier."""

@@ -301,11 +301,10 @@ Test = Callable[[str, str], bool]
 
 def _test(condition: Condition, kind: str) -> Test:
     operator = condition.operator.replace("not", "")
-    fits = _FITS.get(operator.rstrip()) or _order_test(operator)
-    if fits is None or kind not in fits[0]:
-        if not (operator.startswith("numeric") and condition.key == "aws:epochtime"):
-            raise NotUnderstood(f'{condition.operator} does not fit "{condition.key}", which holds a {kind}')
-    assert fits is not None
+    fits = _FITS.get(operator) or _order_test(operator)
+    epoch = operator.startswith("numeric") and condition.key == "aws:epochtime"
+    if fits is None or (kind not in fits[0] and not epoch):
+        raise NotUnderstood(f'{condition.operator} does not fit "{condition.key}", which holds a {kind}')
 
     def guarded(wanted: str, carried: str) -> bool:
         try:
@@ -350,7 +349,7 @@ def _order_test(operator: str) -> tuple[tuple[str, ...], Test] | None:
     for family, kinds, read in (("numeric", ("number",), read_number), ("date", ("date",), read_date)):
         if operator.startswith(family):
             compare = _ORDER[operator.removeprefix(family)]
-            return kinds, lambda wanted, carried, c=compare, r=read: c(r(carried), r(wanted))  # type: ignore[misc]
+            return kinds, lambda wanted, carried, c=compare, r=read: c(r(carried), r(wanted))
     return None
 
 

@@ -157,9 +157,17 @@ def _unknown(kind: str, word: str, known: tuple[str, ...]) -> str:
     return f'unknown {kind} "{word[:60]}"' + (f"; {hint}" if hint else "")
 
 
-_ELEMENTS = (
-    "Sid Effect Principal NotPrincipal Action NotAction Resource NotResource Condition".split()
-)
+_ELEMENTS = [
+    "Sid",
+    "Effect",
+    "Principal",
+    "NotPrincipal",
+    "Action",
+    "NotAction",
+    "Resource",
+    "NotResource",
+    "Condition",
+]
 
 
 @dataclass
@@ -268,7 +276,7 @@ class _Reader:
         quantifier: Quantifier = ""
         for prefix in ("forallvalues", "foranyvalue"):
             if name.startswith(prefix + ":"):
-                name, quantifier = name.removeprefix(prefix + ":"), prefix  # type: ignore[assignment]
+                name, quantifier = name.removeprefix(prefix + ":"), prefix
         if_exists = name.endswith("ifexists") and name != "nullifexists"
         name = name.removesuffix("ifexists") if if_exists else name
         if name not in OPERATORS:
@@ -284,12 +292,35 @@ class _Reader:
 
 OPERATORS: dict[str, str] = {
     name.lower(): name
-    for name in (
-        "StringEquals StringNotEquals StringEqualsIgnoreCase StringNotEqualsIgnoreCase StringLike StringNotLike "
-        "NumericEquals NumericNotEquals NumericLessThan NumericLessThanEquals NumericGreaterThan "
-        "NumericGreaterThanEquals DateEquals DateNotEquals DateLessThan DateLessThanEquals DateGreaterThan "
-        "DateGreaterThanEquals Bool BinaryEquals IpAddress NotIpAddress ArnEquals ArnNotEquals ArnLike ArnNotLike Null"
-    ).split()
+    for name in [
+        "StringEquals",
+        "StringNotEquals",
+        "StringEqualsIgnoreCase",
+        "StringNotEqualsIgnoreCase",
+        "StringLike",
+        "StringNotLike",
+        "NumericEquals",
+        "NumericNotEquals",
+        "NumericLessThan",
+        "NumericLessThanEquals",
+        "NumericGreaterThan",
+        "NumericGreaterThanEquals",
+        "DateEquals",
+        "DateNotEquals",
+        "DateLessThan",
+        "DateLessThanEquals",
+        "DateGreaterThan",
+        "DateGreaterThanEquals",
+        "Bool",
+        "BinaryEquals",
+        "IpAddress",
+        "NotIpAddress",
+        "ArnEquals",
+        "ArnNotEquals",
+        "ArnLike",
+        "ArnNotLike",
+        "Null",
+    ]
 }
 """Operator names as they are written, by their lower-case form."""
 

@@ -71,7 +71,12 @@ _SERVICE = "set by a service of the provider that acts on a resource's behalf"
 _ORG = "the organisation that the caller's account belongs to; outsiders have at most their own"
 
 _ROWS: tuple[ContextKey, ...] = (
-    ContextKey("aws:sourceip", "address", False, "any address of the public Internet; none through a private endpoint"),
+    ContextKey(
+        "aws:sourceip",
+        "address",
+        False,
+        "any address of the public Internet; none through a private endpoint",
+    ),
     ContextKey("aws:securetransport", "switch", True, "the sender chooses https or http", "always", "always"),
     ContextKey("aws:referer", "text", True, _HEADER),
     ContextKey("aws:useragent", "text", True, _HEADER),
@@ -82,11 +87,22 @@ _ROWS: tuple[ContextKey, ...] = (
     ContextKey("aws:vpcsourceip", "address", False, "an address inside the caller's private network"),
     ContextKey("aws:principalorgid", "text", False, _ORG, "never", "maybe", stranger=("o-0strange00",)),
     ContextKey(
-        "aws:principalorgpaths", "text", False, _ORG, "never", "maybe",
-        many=True, stranger=("o-0strange00/r-0str/ou-0str-00000000/",),
+        "aws:principalorgpaths",
+        "text",
+        False,
+        _ORG,
+        "never",
+        "maybe",
+        many=True,
+        stranger=("o-0strange00/r-0str/ou-0str-00000000/",),
     ),
     ContextKey(
-        "aws:principalaccount", "text", False, "the caller's account number", "never", "always",
+        "aws:principalaccount",
+        "text",
+        False,
+        "the caller's account number",
+        "never",
+        "always",
         stranger=(STRANGER_ACCOUNT,),
     ),
     ContextKey("aws:principalarn", "name", False, "the caller's resource name, in their account", "never", "always"),

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from typing import Any
 
 from rusty_lantern.core.access.documents import Policy, parse_policy
 from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Guards
@@ -79,7 +80,7 @@ def rules_of(bucket: Bucket, store: Dossier) -> Rules:
     )
 
 
-def _unread(answer: Answer[object] | Answer[str] | Answer[list[Grant]]) -> bool:
+def _unread(answer: Answer[Any]) -> bool:
     """Whether an input may exist without being seen. A store that does not offer it has none."""
     return answer.state in ("denied", "failed")
 

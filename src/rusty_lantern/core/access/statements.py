@@ -52,9 +52,16 @@ from rusty_lantern.core.access.verbs import Target, Verb, actions_of
 
 ACTION, KEY = "action", "key"
 
-_NOT_ON_THE_INTERNET = (
-    "0.0.0.0/8 10.0.0.0/8 100.64.0.0/10 127.0.0.0/8 169.254.0.0/16 172.16.0.0/12 192.168.0.0/16 224.0.0.0/3".split()
-)
+_NOT_ON_THE_INTERNET = [
+    "0.0.0.0/8",
+    "10.0.0.0/8",
+    "100.64.0.0/10",
+    "127.0.0.0/8",
+    "169.254.0.0/16",
+    "172.16.0.0/12",
+    "192.168.0.0/16",
+    "224.0.0.0/3",
+]
 PUBLIC_ADDRESSES = EVERY_V4.minus(
     networks(ipaddress.ip_network(net) for net in _NOT_ON_THE_INTERNET), Work(10_000)
 ).join(networks([ipaddress.ip_network("2000::/3")]), Work(10_000))
@@ -241,5 +248,3 @@ def _unnamed_account(policy: Policy, around: Surroundings) -> str:
     spoken = " ".join(texts)
     candidates = chain([STRANGER_ACCOUNT], (f"{number:012d}" for number in range(808080808080, 808080809080)))
     return next((c for c in candidates if c not in named and c not in spoken), STRANGER_ACCOUNT)
-
-

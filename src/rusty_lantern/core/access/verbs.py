@@ -68,8 +68,8 @@ FIRST_ACTION: dict[Verb, str] = {verb: actions_of(verb)[0].name for verb in VERB
 
 # What an access-list permission on a *bucket* lets its holder do. Reading the list of a bucket is not reading its
 # objects: that door belongs to each object's own list.
-_LIST = "s3:ListBucket s3:ListBucketVersions s3:ListBucketMultipartUploads".split()
-_WRITE = "s3:PutObject s3:DeleteObject s3:AbortMultipartUpload".split()
+_LIST = ["s3:ListBucket", "s3:ListBucketVersions", "s3:ListBucketMultipartUploads"]
+_WRITE = ["s3:PutObject", "s3:DeleteObject", "s3:AbortMultipartUpload"]
 GRANTED: dict[str, frozenset[str]] = {
     "read": frozenset(_LIST),
     "write": frozenset(_WRITE),

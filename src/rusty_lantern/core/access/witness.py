@@ -169,8 +169,17 @@ def show_time(seconds: int) -> str:
     return datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-_HEADERS = {"aws:referer": "Referer", "aws:useragent": "User-Agent", "s3:object-lock-mode": "x-amz-object-lock-mode"}
-_PARAMETERS = {"s3:prefix": "prefix", "s3:delimiter": "delimiter", "s3:max-keys": "max-keys", "s3:versionid": "versionId"}
+_HEADERS = {
+    "aws:referer": "Referer",
+    "aws:useragent": "User-Agent",
+    "s3:object-lock-mode": "x-amz-object-lock-mode",
+}
+_PARAMETERS = {
+    "s3:prefix": "prefix",
+    "s3:delimiter": "delimiter",
+    "s3:max-keys": "max-keys",
+    "s3:versionid": "versionId",
+}
 _QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
 
 _LINES: dict[str, tuple[str, str]] = {
@@ -217,7 +226,7 @@ def witness_of(request: Request, bucket: str) -> Witness:
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
     query = "&".join(part for part in (query, urlencode(parameters)) if part)
     line = f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
-    caller = "nobody in particular (no credentials)" if request.caller.anonymous else _signed(request.caller)
+    caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
     moment = request.context.get("aws:currenttime", ("",))[0]
     address = request.context.get("aws:sourceip", ("",))[0]
     return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other)
@@ -225,5 +234,3 @@ def witness_of(request: Request, bucket: str) -> Witness:
 
 def _signed(caller: Caller) -> str:
     return f"any signed-in account, such as {caller.account}"
-
-

@@ -72,14 +72,17 @@ class Line:
         cuts = [FIRST, *(cut for span in self.spans for cut in span), LAST]
         return Line(zip(cuts[::2], cuts[1::2], strict=True))
 
-    def count(self) -> int | float:
+    def count(self) -> Number:
         """How many whole numbers are members of a whole-number line."""
-        return sum(end[0] - start[0] for start, end in self.spans)
+        total: Number = 0
+        for start, end in self.spans:
+            total += end[0] - start[0]
+        return total
 
     def pick(self, near: Number = 0) -> Number | None:
         """The member nearest to `near`; None if there is none."""
-        best = min((_closest(span, near) for span in self.spans), key=lambda v: abs(v - near), default=None)
-        return best
+        members = [_closest(span, near) for span in self.spans]
+        return min(members, key=lambda member: abs(float(member) - float(near))) if members else None
 
     def __repr__(self) -> str:
         return f"Line({list(self.spans)})"
@@ -143,7 +146,7 @@ def as_networks(line: Line, most: int = 8) -> list[str]:
     for (start, _), (end, _) in line.spans:
         for low, high in ((start, min(end, V6_OFFSET)), (max(start, V6_OFFSET), end)):
             if low < high:
-                nets = ipaddress.summarize_address_range(address_at(int(low)), address_at(int(high) - 1))  # type: ignore[type-var]
+                nets = ipaddress.summarize_address_range(address_at(int(low)), address_at(int(high) - 1))
                 for net in nets:
                     if len(found) == most:
                         return [*found, "…"]

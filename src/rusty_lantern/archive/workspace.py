@@ -1,0 +1,79 @@
+"""A workspace: the folder that holds `estate.yaml`, `baseline.yaml` and `surveys/`."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
+from rusty_lantern.core.errors import BadInput, Complaint, LanternError, Place
+from rusty_lantern.core.estate import Estate, read_estate
+
+ESTATE, BASELINE, SURVEYS = "estate.yaml", "baseline.yaml", "surveys"
+
+
+@dataclass(frozen=True, slots=True)
+class Workspace:
+    """One team's folder."""
+
+    folder: Path
+
+    @property
+    def surveys(self) -> Path:
+        """Where surveys are kept."""
+        return self.folder / SURVEYS
+
+    def estate(self) -> Estate:
+        """The estate file, read and checked."""
+        return read_estate(self._text(ESTATE), ESTATE)
+
+    def baseline(self) -> Baseline:
+        """The baseline, read and checked."""
+        return read_baseline(self._text(BASELINE), BASELINE)
+
+    def _text(self, name: str) -> str:
+        try:
+            return (self.folder / name).read_bytes().decode("utf-8-sig")
+        except FileNotFoundError:
+            complaint = Complaint(
+                f"{name} is missing", Place(str(self.folder)), "lantern init writes one to start from"
+            )
+        except UnicodeDecodeError as error:
+            complaint = Complaint(f"not UTF-8 text (byte {error.start})", Place(name), "save the file as UTF-8")
+        except OSError as error:
+            complaint = Complaint(f"cannot be read: {error.strerror}", Place(name))
+        raise BadInput(complaint)
+
+
+def find(start: Path, named: Path | None) -> Workspace:
+    """The workspace named, or the nearest one upwards of `start`. Raises `BadInput`."""
+    if named is not None:
+        if (named / ESTATE).is_file():
+            return Workspace(named)
+        raise BadInput(Complaint(f"no {ESTATE} in {named}", remedy=f"make a workspace with: lantern init {named}"))
+    for folder in (start, *start.parents):
+        if (folder / ESTATE).is_file():
+            return Workspace(folder)
+    what = f"no workspace here: no {ESTATE} in {start} or above it"
+    raise BadInput(Complaint(what, remedy="make one with: lantern init FOLDER, or name one with --workspace"))
+
+
+class CannotMake(LanternError):
+    """A file could not be written."""
+
+
+def make(folder: Path, files: dict[str, tuple[str, int]]) -> None:
+    """Make a workspace of these files (name → content, mode). Raises `BadInput` if one exists already."""
+    taken = next((name for name in files if (folder / name).exists()), None)
+    if taken:
+        raise BadInput(
+            Complaint(f"{folder / taken} exists already", remedy="nothing was changed; choose another folder")
+        )
+    try:
+        (folder / SURVEYS).mkdir(parents=True, exist_ok=True)
+        for name, (content, mode) in files.items():
+            path = folder / name
+            path.touch(mode=mode)
+            path.write_text(content, encoding="utf-8")
+    except OSError as error:
+        raise CannotMake(Complaint(f"cannot write there: {error.strerror}", Place(str(folder)))) from None

@@ -1,0 +1,63 @@
+"""The program: its commands, and how it ends."""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import Annotated
+
+import typer
+
+from rusty_lantern import __version__
+from rusty_lantern.cli import audit, buckets, demo, exposure, init, reach, show, standin, survey
+from rusty_lantern.cli.common import EXIT_CODES
+
+app = typer.Typer(
+    name="lantern",
+    help="Who can get into which bucket, and what has drifted from the baseline. It only ever reads.\n\n"
+    + EXIT_CODES,
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    rich_markup_mode=None,
+)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        sys.stdout.write(f"rusty-lantern {__version__}\n")
+        raise typer.Exit
+
+
+@app.callback()
+def lantern(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and stop.")
+    ] = False,
+) -> None:
+    """Carry the options that stand before any command."""
+
+
+for module in (init, reach, survey, buckets, exposure, show, audit, demo, standin):
+    module.register(app)
+
+
+def main() -> None:
+    """Run the program; every expected error becomes a message and a documented exit code."""
+    from rusty_lantern.core.errors import LanternError
+
+    try:
+        app()
+    except LanternError as error:
+        from rusty_lantern.reports.safe import safe
+
+        for complaint in error.complaints:
+            for number, text in enumerate(str(complaint).splitlines()):
+                sys.stderr.write(("lantern: " if not number else "") + safe(text) + "\n")
+        raise SystemExit(error.exit_code) from None
+    except KeyboardInterrupt:
+        sys.stderr.write("lantern: interrupted; nothing that was kept is touched\n")
+        raise SystemExit(130) from None
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        raise SystemExit(0) from None

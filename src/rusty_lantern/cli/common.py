@@ -1,0 +1,91 @@
+"""What every command shares: the workspace, the console, options, and how errors end the program."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from rusty_lantern.archive.surveys import Survey
+    from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.core.assess import BucketView
+
+WorkspaceOption = Annotated[
+    Path | None,
+    typer.Option(
+        "--workspace", "-w", help="The workspace folder; otherwise the nearest one upwards.", show_default=False
+    ),
+]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print the result as JSON (see docs/json.md).")]
+SurveyOption = Annotated[
+    str | None,
+    typer.Option(
+        "--survey", help="A kept survey, by the beginning of its name; otherwise the latest.", show_default=False
+    ),
+]
+AsOfOption = Annotated[
+    str | None,
+    typer.Option("--as-of", help="The moment that counts as now, e.g. 2026-11-02T06:00:00Z.", show_default=False),
+]
+
+EXIT_CODES = """Exit codes: 0 all held, or done; 1 drift at or above the floor; 2 bad input or usage;
+3 could not tell (an unknown or an unread store, and no drift); 130 interrupted."""
+
+
+def workspace(named: Path | None) -> Workspace:
+    """The workspace to work in."""
+    from rusty_lantern.archive.workspace import find
+
+    return find(Path.cwd(), named)
+
+
+def moment(written: str | None, default: datetime) -> datetime:
+    """The moment that counts as now. Raises `BadInput`."""
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.scales import NotOnScale, read_moment
+
+    if written is None:
+        return default
+    try:
+        return read_moment(written)
+    except NotOnScale as error:
+        raise BadInput(Complaint(f"--as-of: {error}")) from None
+
+
+def kept(place: Workspace, name: str | None) -> Survey:
+    """A kept survey."""
+    from rusty_lantern.archive.surveys import load
+
+    return load(place.surveys, name)
+
+
+def find_view(views: list[BucketView], wanted: str) -> BucketView:
+    """The bucket called `STORE/BUCKET` (or by its name alone, if only one store has it). Raises `BadInput`."""
+    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+
+    found = [view for view in views if wanted in (view.title, view.bucket.name)]
+    if len(found) == 1:
+        return found[0]
+    if found:
+        raise BadInput(
+            Complaint(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in found))
+        )
+    hint = nearest(wanted, [v.title for v in views] + [v.bucket.name for v in views])
+    raise BadInput(Complaint(f'no bucket "{wanted}" in this survey', remedy=hint or "lantern buckets lists them"))
+
+
+def emit(text: str) -> None:
+    """Print a finished result on stdout."""
+    sys.stdout.write(text + "\n")
+
+
+def note(text: str) -> None:
+    """Print a note on stderr, where it is in nobody's way."""
+    from rusty_lantern.reports.safe import safe
+
+    sys.stderr.write(safe(text) + "\n")

@@ -1,0 +1,60 @@
+"""`lantern demo`: the whole example, from the stand-in store to the audit."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+AS_OF = "2026-11-02T06:00:00Z"
+STEPS: tuple[tuple[str, ...], ...] = (
+    ("reach",),
+    ("survey", "--as-of", AS_OF),
+    ("buckets",),
+    ("audit",),
+    ("show", "harbour/press-kit", "--required"),
+    ("exposure", "harbour/payroll-drop"),
+)
+"""The commands of the demo, as the user would type them."""
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("demo")(demo)
+
+
+def demo(
+    folder: Annotated[Path, typer.Argument(help="The workspace to make.")] = Path("demo-workspace"),
+) -> None:
+    """Run the whole example: a stand-in store, a workspace, and the commands of a first day.
+
+    Use it to see what lantern does. The workspace stays; lantern audit works there without the store.
+    """
+    import subprocess
+    import sys
+
+    from rusty_lantern.archive.workspace import make
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.reports.terminal import console, line
+    from rusty_lantern.standin import saltmarsh
+    from rusty_lantern.standin.running import serve
+    from rusty_lantern.standin.server import Standin
+
+    screen = console()
+    store = Standin(saltmarsh.harbour(), saltmarsh.MOMENT)
+    with serve(store.application()) as address:
+        make(folder, saltmarsh.workspace_files(address))
+        line(screen, ("The Saltmarsh Trust, a made-up nature charity, and its store ", ""), ("harbour", "bold"))
+        line(screen, (f"workspace {folder}, stand-in store at {address}", "dim"))
+        for step in STEPS:
+            screen.print()
+            line(screen, ("$ ", "dim"), ("lantern " + " ".join(step), "bold cyan"))
+            sys.stdout.flush()
+            ended = subprocess.run([sys.executable, "-m", "rusty_lantern", *step], cwd=folder, check=False)  # noqa: S603
+            if ended.returncode not in (0, 1, 3):
+                raise BadInput(Complaint(f"lantern {step[0]} ended with {ended.returncode}"))
+            if ended.returncode:
+                line(screen, (f"(exit code {ended.returncode})", "dim"))
+    screen.print()
+    line(screen, ("The store is gone now; the workspace stays. Try: ", ""), (f"cd {folder} && lantern audit", "bold"))

@@ -1,0 +1,60 @@
+"""`lantern init`: write a workspace to start from."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+ESTATE = """\
+# Which stores the team answers for. Credentials are named here, never written.
+estate: our estate
+trusted:
+  accounts: []               # account numbers that count as inside
+  networks: []               # e.g. [198.51.100.0/24]
+stores:
+  harbour:
+    reads: s3
+    at: https://objects.example
+    credential: {profile: audit}        # or {environment: PREFIX}, {file: PATH}, or chain
+    pace: {at-once: 16, per-second: 200}
+"""
+
+BASELINE = """\
+# What the team requires. Sheets apply in order; a later one overrides an earlier one fact by fact.
+title: our storage baseline
+edition: 1
+sheets:
+  - sheet: every bucket
+    require:
+      exposure.read:      {is: closed, severity: high}
+      exposure.list:      {is: closed, severity: high}
+      exposure.write:     {is: closed, severity: critical}
+      exposure.delete:    {is: closed, severity: critical}
+      exposure.govern:    {is: closed, severity: critical}
+      versioning:         on
+      encryption.at-rest: at least provider-key
+      tags.steward:       present
+"""
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("init")(init)
+
+
+def init(
+    folder: Annotated[Path, typer.Argument(help="The folder to make; it may exist.")] = Path(),
+) -> None:
+    """Write estate.yaml, baseline.yaml and surveys/ into a folder, to start from.
+
+    Use it once, on the first day. Example: lantern init our-estate
+    """
+    from rusty_lantern.archive.workspace import make
+    from rusty_lantern.reports.terminal import console, line, next_step
+
+    make(folder, {"estate.yaml": (ESTATE, 0o644), "baseline.yaml": (BASELINE, 0o644)})
+    screen = console()
+    line(screen, f"made estate.yaml, baseline.yaml and surveys/ in {folder}")
+    next_step(screen, "lantern reach", "after naming your store and credential in estate.yaml")

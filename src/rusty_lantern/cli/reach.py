@@ -1,0 +1,49 @@
+"""`lantern reach`: can each store be reached and asked?"""
+
+from __future__ import annotations
+
+import typer
+
+from rusty_lantern.cli.common import AsOfOption, JsonOption, WorkspaceOption, emit, moment, workspace
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("reach")(reach)
+
+
+def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, json: JsonOption = False) -> None:
+    """Try every store: address, transport, clock, credential, and which questions the key may ask.
+
+    Use it before the first survey, and when a survey saw less than it should. Example: lantern reach
+    """
+    import asyncio
+    from datetime import UTC, datetime
+
+    import msgspec
+
+    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.reports.views import reach_view
+    from rusty_lantern.stores.credentials import find
+    from rusty_lantern.stores.s3.client import Client
+    from rusty_lantern.stores.s3.reach import Reached, reach
+
+    place = workspace(workspace_folder)
+    estate = place.estate()
+    when = moment(as_of, datetime.now(UTC))
+    keys = {store.name: find(store.credential, place.folder) for store in estate.stores}
+
+    async def all_stores() -> list[Reached]:
+        found = []
+        for store in estate.stores:
+            async with Client(store, keys[store.name], place.folder) as client:
+                found.append(await reach(client, when))
+        return found
+
+    results = asyncio.run(all_stores())
+    if json:
+        emit(msgspec.json.format(msgspec.json.encode({"stores": results}), indent=2).decode())
+    else:
+        reach_view(console(), results)
+    blind = any(r.credential != "accepted" or {"no", "failed"} & set(r.questions.values()) for r in results)
+    raise typer.Exit(3 if blind else 0)

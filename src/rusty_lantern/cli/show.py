@@ -1,0 +1,54 @@
+"""`lantern show`: everything about one bucket."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rusty_lantern.cli.common import (
+    AsOfOption,
+    JsonOption,
+    SurveyOption,
+    WorkspaceOption,
+    emit,
+    find_view,
+    kept,
+    moment,
+    workspace,
+)
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("show")(show)
+
+
+def show(
+    bucket: Annotated[str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET")],
+    required: Annotated[bool, typer.Option("--required", help="Add what the baseline asks, and where.")] = False,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Show every fact of one bucket, with its state and evidence.
+
+    Use it to see why something drifted. Example: lantern show harbour/press-kit --required
+    """
+    from rusty_lantern.core.assess import views
+    from rusty_lantern.core.baseline.judge import judge
+    from rusty_lantern.reports.results import encode, show_result
+    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.reports.views import show_view
+
+    place = workspace(workspace_folder)
+    taken = kept(place, survey)
+    view = find_view(views(taken.dossiers, place.estate(), moment(as_of, taken.manifest.taken)), bucket)
+    baseline = place.baseline() if required else None
+    judged = judge(baseline, view.dossier.store, view.bucket, view.fact) if baseline else None
+    result = show_result(taken, view, judged, baseline)
+    if json:
+        emit(encode(result))
+    else:
+        show_view(console(), result)

@@ -1,0 +1,147 @@
+"""From dossiers and a baseline to an audit: every fact of every bucket, every judgement, and what was not seen.
+
+A function of its inputs alone: the same survey, baseline, estate and moment give the same audit.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import cached_property
+
+from rusty_lantern.core.access.exposure import Exposures, Verdict, exposures
+from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
+from rusty_lantern.core.baseline.judge import Judgement, Status, judge
+from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Severity
+from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.estate import Estate, Stated, Store
+from rusty_lantern.core.evidence import Answer, Evidence
+from rusty_lantern.core.facts import REGISTER, Fact, Subject, derive, lookup
+from rusty_lantern.core.scales import NotOnScale, read_moment
+
+
+@dataclass(frozen=True)
+class BucketView:
+    """One bucket of a survey with everything that follows from it, worked out when asked."""
+
+    bucket: Bucket
+    dossier: Dossier
+    moment: datetime
+    store: Store | None = None
+    trusted_accounts: frozenset[str] = frozenset()
+
+    @property
+    def title(self) -> str:
+        """`STORE/BUCKET`."""
+        return f"{self.dossier.store}/{self.bucket.name}"
+
+    @cached_property
+    def rules(self) -> Rules:
+        """Policy, grants and guards as rules."""
+        return rules_of(self.bucket, self.dossier)
+
+    @property
+    def surroundings(self) -> Surroundings:
+        """The moment and the owner that decisions depend on."""
+        return Surroundings(self.moment, self.dossier.account.value or "", self.trusted_accounts)
+
+    @cached_property
+    def verdicts(self) -> Exposures:
+        """The exposure for each audience and verb."""
+        return exposures(self.rules, self.surroundings)
+
+    @cached_property
+    def _subject(self) -> Subject:
+        asked = self.bucket.policy.evidence
+        facts = {f"{audience}.{verb}": exposure_fact(v, asked) for (audience, verb), v in self.verdicts.items()}
+        return Subject(self.bucket, self.dossier, facts)
+
+    def fact(self, name: str) -> Fact:
+        """A fact by name; where it could not be read and the store's owner states it, what is stated."""
+        found = derive(name, self._subject)
+        if found.settled or self.store is None:
+            return found
+        said = next((s for s in self.store.stated if s.fact == name), None)
+        return _stated(said, found, self.moment) if said else found
+
+    def facts(self) -> dict[str, Fact]:
+        """Every fact of the register, with the bucket's own tags for `tags.*`."""
+        names = [name for name in REGISTER if not name.endswith(".*")]
+        tags = self.bucket.tags.value or {}
+        return {name: self.fact(name) for name in [*names, *(f"tags.{tag}" for tag in sorted(tags))]}
+
+
+def exposure_fact(verdict: Verdict, asked: Evidence) -> Fact:
+    """A verdict as a fact of the register."""
+    if verdict.level == "unknown":
+        return Answer("failed", None, "; ".join(verdict.doubts), asked)
+    note = verdict.because
+    if verdict.fence:
+        note = f"{note}, {verdict.fence.words}" if note else verdict.fence.words
+    return Answer("known", verdict.level, note, asked)
+
+
+def _stated(said: Stated, found: Fact, moment: datetime) -> Fact:
+    if said.until and read_moment(said.until) < moment:
+        note = f"{found.note}; the owner's statement ended on {said.until}".removeprefix("; ")
+        return Answer(found.state, None, note, found.evidence)
+    try:
+        value = lookup(said.fact).scale.read(said.value)
+    except (KeyError, NotOnScale) as error:
+        return Answer("failed", None, f"what the owner states cannot be used: {error}", found.evidence)
+    return Answer("stated", value, said.because, found.evidence)
+
+
+def views(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[BucketView]:
+    """All buckets of a survey, store by store, by name."""
+    entries = {store.name: store for store in estate.stores} if estate else {}
+    trusted = estate.trusted_accounts if estate else frozenset()
+    return [
+        BucketView(bucket, dossier, moment, entries.get(dossier.store), trusted)
+        for dossier in dossiers
+        for bucket in sorted(dossier.buckets, key=lambda b: b.name)
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class Audit:
+    """What an audit found. `unread` names stores whose buckets could not be listed, with the reason."""
+
+    judgements: list[Judgement]
+    unread: list[tuple[str, str]] = field(default_factory=list)
+    idle_sheets: list[str] = field(default_factory=list)
+    buckets: int = 0
+
+    def of(self, status: Status) -> list[Judgement]:
+        """The judgements of one status: worst first, then by store, bucket and fact."""
+        return sorted((j for j in self.judgements if j.status == status), key=_order)
+
+    def counts(self) -> Counter[Status]:
+        """How many judgements of each status."""
+        return Counter(j.status for j in self.judgements)
+
+    def exit_code(self, floor: Severity) -> int:
+        """0 all held · 1 drift at or above the floor · 3 could not tell, and no such drift."""
+        worst = SEVERITIES.index(floor)
+        if any(SEVERITIES.index(j.requirement.severity) <= worst for j in self.of("drifted")):
+            return 1
+        return 3 if self.unread or self.counts()["unknown"] else 0
+
+
+def _order(judgement: Judgement) -> tuple[int, str, str, str]:
+    severity = SEVERITIES.index(judgement.requirement.severity)
+    return severity, judgement.store, judgement.bucket, judgement.requirement.fact
+
+
+def audit(dossiers: list[Dossier], baseline: Baseline, estate: Estate | None, moment: datetime) -> Audit:
+    """Hold a survey against a baseline, as of a moment."""
+    seen = views(dossiers, estate, moment)
+    judgements = [j for view in seen for j in judge(baseline, view.dossier.store, view.bucket, view.fact)]
+    unread = [(d.store, d.listing.reason) for d in dossiers if not d.listing.settled]
+    idle = [
+        f'{sheet.place}: sheet "{sheet.name}" speaks of no surveyed bucket'
+        for sheet in baseline.sheets
+        if not any(sheet.of.fits(view.dossier.store, view.bucket) is not False for view in seen)
+    ]
+    return Audit(judgements, unread, idle, len(seen))

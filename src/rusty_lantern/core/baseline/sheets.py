@@ -1,0 +1,174 @@
+"""Reading a baseline: sheets, the buckets each speaks of, and its requirements, all with their places.
+
+Sheets apply in order; a later sheet overrides an earlier one fact by fact. `anything` lifts a requirement.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from typing import Literal, get_args
+
+from rusty_lantern.core import bucket_facts  # noqa: F401  (fills the register)
+from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
+from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.errors import Collector, Place
+from rusty_lantern.core.facts import UnknownFact, lookup
+from rusty_lantern.core.marked import Marked, Reader, read_marked
+
+Severity = Literal["critical", "high", "medium", "low"]
+SEVERITIES: tuple[Severity, ...] = get_args(Severity)
+"""Worst first."""
+
+
+@dataclass(frozen=True, slots=True)
+class Requirement:
+    """One fact and what it must be. Without a comparison, an earlier requirement on the fact is lifted."""
+
+    fact: str
+    comparison: Comparison | None
+    severity: Severity
+    because: str
+    place: Place
+    sheet: str
+
+
+@dataclass(frozen=True, slots=True)
+class Selector:
+    """Which buckets a sheet speaks of: every listed part must fit; a part fits if one of its patterns does."""
+
+    names: tuple[str, ...] = ()
+    stores: tuple[str, ...] = ()
+    tags: tuple[tuple[str, tuple[str, ...]], ...] = ()
+
+    def fits(self, store: str, bucket: Bucket) -> bool | None:
+        """Whether the sheet speaks of the bucket; None if that hangs on tags that could not be read."""
+        if self.names and not any(fnmatchcase(bucket.name, pattern) for pattern in self.names):
+            return False
+        if self.stores and not any(fnmatchcase(store, pattern) for pattern in self.stores):
+            return False
+        if not self.tags:
+            return True
+        if bucket.tags.value is None and bucket.tags.state not in ("absent", "unsupported"):
+            return None
+        tags = bucket.tags.value or {}
+        return all(any(fnmatchcase(tags.get(name, ""), p) for p in patterns) for name, patterns in self.tags)
+
+
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """A group of requirements and the buckets it speaks of."""
+
+    name: str
+    place: Place
+    of: Selector
+    require: tuple[Requirement, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Baseline:
+    """What the team requires."""
+
+    title: str
+    edition: str
+    sheets: tuple[Sheet, ...]
+
+
+_TOP = ("title", "edition", "sheets")
+_SHEET = ("sheet", "of", "require", "severity")
+_LONG = ("is", "severity", "because")
+
+
+def read_baseline(document: str, file: str) -> Baseline:
+    """Read a baseline. Raises `BadInput` with everything that is wrong with it."""
+    root = read_marked(document, file)
+    complaints = Collector()
+    reader = Reader(complaints)
+    top = reader.fields(root, _TOP, "the baseline")
+    sheets: list[Sheet] = []
+    node = top.get("sheets")
+    if node is None or not node.items:
+        place = node.place if node else root.place
+        if root.fields is not None:
+            complaints.add("the baseline has no sheets", place, "sheets: a list of {sheet, of, require}")
+    else:
+        for item in node.items:
+            sheet = _sheet(reader, item)
+            twin = next((s for s in sheets if s.name == sheet.name), None)
+            if twin:
+                complaints.add(f'a sheet "{sheet.name}" already stands at line {twin.place.line}', sheet.place)
+            sheets.append(sheet)
+    complaints.settle()
+    title = reader.text(top.get("title"), "title", "baseline")
+    return Baseline(title, reader.text(top.get("edition"), "edition"), tuple(sheets))
+
+
+def _sheet(reader: Reader, node: Marked) -> Sheet:
+    fields = reader.fields(node, _SHEET, "a sheet")
+    name = reader.text(fields.get("sheet"), "sheet")
+    if node.fields is not None and not name:
+        reader.complaints.add("a sheet needs a name", node.place, "sheet: every bucket")
+    severity = _severity(reader, fields.get("severity"), "medium")
+    requirements = [
+        requirement
+        for key, value in reader.entries(fields.get("require"), "require")
+        if (requirement := _requirement(reader, name, key, value, severity)) is not None
+    ]
+    if node.fields is not None and "require" not in fields:
+        reader.complaints.add(f'sheet "{name}" requires nothing', node.place, "require: {FACT: what it must be}")
+    return Sheet(name, node.place, _selector(reader, fields.get("of")), tuple(requirements))
+
+
+def _severity(reader: Reader, node: Marked | None, default: Severity) -> Severity:
+    found = reader.choice(node, "severity", SEVERITIES, default)
+    return next(severity for severity in SEVERITIES if severity == found)
+
+
+def _selector(reader: Reader, node: Marked | None) -> Selector:
+    names: tuple[str, ...] = ()
+    stores: tuple[str, ...] = ()
+    tags: list[tuple[str, tuple[str, ...]]] = []
+    for key, value in reader.entries(node, "of"):
+        assert key.text is not None
+        patterns = tuple(item.text or "" for item in reader.texts(value, key.text))
+        if key.text == "name":
+            names = patterns
+        elif key.text == "store":
+            stores = patterns
+        elif key.text.startswith("tags.") and len(key.text) > len("tags."):
+            tags.append((key.text.removeprefix("tags."), patterns))
+        else:
+            reader.complaints.add(f'a sheet cannot choose by "{key.text}"', key.place, "by name, store or tags.NAME")
+    return Selector(names, stores, tuple(tags))
+
+
+def _requirement(reader: Reader, sheet: str, key: Marked, value: Marked, severity: Severity) -> Requirement | None:
+    name = key.text or ""
+    complaints = reader.complaints
+    try:
+        definition = lookup(name)
+    except UnknownFact as error:
+        complaints.add(f'unknown fact "{name}"', key.place, error.hint or "docs/facts.md lists the facts")
+        return None
+    because = ""
+    words = value
+    if value.fields is not None:
+        fields = reader.fields(value, _LONG, name)
+        severity = _severity(reader, fields.get("severity"), severity)
+        because = reader.text(fields.get("because"), "because")
+        if "is" not in fields:
+            complaints.add(f'the requirement on {name} lacks "is"', value.place)
+            return None
+        words = fields["is"]
+    if words.text is None:
+        remedy = "write `one of [a, b]` for several" if words.items is not None else ""
+        complaints.add(f"the requirement on {name} must be a text, and is {words.kind}", words.place, remedy)
+        return None
+    if words.text == "anything":
+        return Requirement(name, None, severity, because, key.place, sheet)
+    try:
+        comparison = read_comparison(words.text, definition.scale)
+    except ImpossibleComparison as error:
+        complaints.add(f"{name}: {error}", words.place)
+        return None
+    return Requirement(name, comparison, severity, because, key.place, sheet)

@@ -1,0 +1,104 @@
+"""The terminal view of exposures: the matrix, then each door with a sentence and its witness."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.access.witness import Witness
+from rusty_lantern.core.scales import show_moment
+from rusty_lantern.reports.results import ExposureResult, ExposureRow, VerdictResult
+from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many
+
+WHO = {
+    "anyone": "Anyone on the Internet, without credentials,",
+    "any-account": "Any signed-in account, whoever owns it,",
+}
+CAN = {
+    "list": "can list the keys",
+    "read": "can read objects",
+    "write": "can store and overwrite objects",
+    "delete": "can delete objects",
+    "govern": "can change the settings",
+    "unlock": "can bypass governance retention",
+    "inspect": "can read the settings",
+}
+_ORDER = ("open", "narrow", "unknown", "closed")
+
+
+def widest(row: ExposureRow, verb: str) -> tuple[str, str, VerdictResult]:
+    """Audience, level and verdict of the widest exposure of a verb; for equal ones, the wider audience."""
+    found = [(audience, row.exposure[audience][verb]) for audience in AUDIENCES]
+    audience, verdict = min(found, key=lambda pair: _ORDER.index(pair[1].verdict))
+    return audience, verdict.verdict, verdict
+
+
+def exposure_view(screen: Console, result: ExposureResult) -> None:
+    """Print the matrix and the doors."""
+    line(screen, ("Who can get in", "bold"))
+    line(
+        screen,
+        (
+            join(
+                [f"survey {result.survey}", f"as of {show_moment(result.as_of)}", many(len(result.buckets), "bucket")]
+            ),
+            "dim",
+        ),
+    )
+    screen.print()
+    grid = Grid("bucket", *VERBS, shrink=(0,))
+    for row in result.buckets:
+        grid.add(f"{row.store}/{row.bucket}", *(_cell(row, verb) for verb in VERBS))
+    grid.show(screen)
+    screen.print()
+    line(
+        screen,
+        ("open: anyone   open*: any signed-in account   narrow: only with a fence   ?: unknown   ·: closed", "dim"),
+    )
+    for row in result.buckets:
+        _doors(screen, row)
+
+
+def _cell(row: ExposureRow, verb: str) -> Cell:
+    audience, level, _ = widest(row, verb)
+    star = "*" if audience == "any-account" else ""
+    shown = {"closed": "·", "unknown": "?"}.get(level, level + star)
+    return shown, STYLES[level]
+
+
+def _doors(screen: Console, row: ExposureRow) -> None:
+    doors: dict[tuple[str, str, str, str], list[str]] = {}
+    unknown: dict[tuple[str, ...], list[str]] = {}
+    for verb in VERBS:
+        audience, level, verdict = widest(row, verb)
+        if level == "unknown":
+            unknown.setdefault(tuple(verdict.doubts), []).append(verb)
+        elif level != "closed":
+            fence = verdict.fence.words if verdict.fence else ""
+            doors.setdefault((audience, level, fence, verdict.because), []).append(verb)
+    if not doors and not unknown:
+        return
+    screen.print()
+    line(screen, (f"{row.store}/{row.bucket}", "bold"))
+    for (audience, level, fence, because), verbs in doors.items():
+        can = _and([CAN[verb] for verb in verbs])
+        sentence = f"{WHO[audience]} {can}" + (f", {fence}" if fence else "") + "."
+        line(screen, (f"{level:<7} ", STYLES[level]), sentence, (f"  Let through by {because}.", "dim"), indent=2)
+        for opened in verbs:
+            witness = row.exposure[audience][opened].witness
+            if witness:
+                _witness(screen, witness)
+    for reasons, unsure in unknown.items():
+        line(screen, ("unknown ", STYLES["unknown"]), f"{', '.join(unsure)}: {'; '.join(reasons)}", indent=2)
+
+
+def _and(parts: list[str]) -> str:
+    return " and ".join([", ".join(parts[:-1]), parts[-1]]) if len(parts) > 1 else parts[0]
+
+
+def _witness(screen: Console, witness: Witness) -> None:
+    line(screen, ("for example  ", "dim"), (witness.request, "bold"), indent=10)
+    line(screen, (join([f"from {witness.address}", witness.caller, witness.at]), "dim"), indent=23)
+    for name, value in {**witness.headers, **witness.circumstances}.items():
+        line(screen, (f"{name}: {value}", ""), indent=23)

@@ -1,0 +1,357 @@
+"""The results that `--json` prints: typed, stable, with published JSON Schemas (`docs/schemas/`).
+
+Each is built from the core's own objects by one function; nothing here judges.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import datetime
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.archive.surveys import Survey
+from rusty_lantern.core.access.exposure import Verdict
+from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.access.witness import Fence, Witness
+from rusty_lantern.core.assess import Audit, BucketView
+from rusty_lantern.core.baseline.judge import STATUSES, Judgement, required_of, show_fact
+from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
+from rusty_lantern.core.evidence import Evidence
+from rusty_lantern.core.facts import Fact, lookup
+
+Value = str | int | datetime | None
+
+
+class FactResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A fact: its state, its value in the register's unit, the same in words, a note, and the evidence."""
+
+    fact: str
+    state: str
+    value: Value
+    unit: str
+    words: str
+    note: str
+    evidence: Evidence
+
+
+class RequiredResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A requirement in force on a bucket, where it stands, and how it was judged."""
+
+    fact: str
+    required: str
+    severity: str
+    because: str
+    sheet: str
+    place: str
+    displaced: list[str]
+    status: str
+
+
+class ShowResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern show --json`."""
+
+    survey: str
+    as_of: datetime
+    store: str
+    bucket: str
+    facts: list[FactResult]
+    required: list[RequiredResult] | None
+
+
+class BucketRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One bucket of `lantern buckets --json`. A value of null comes with its reason in `unknown`."""
+
+    store: str
+    bucket: str
+    place: Value
+    created: Value
+    objects: Value
+    bytes: Value
+    exposure: dict[str, str]
+    """Verb → the widest verdict, for verbs that are not closed."""
+    versioning: Value
+    encryption: Value
+    lock: str
+    steward: Value
+    unknown: dict[str, str]
+
+
+class BucketsResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern buckets --json`."""
+
+    survey: str
+    as_of: datetime
+    buckets: list[BucketRow]
+    total_objects: int
+    total_bytes: int
+    complete: bool
+    """Whether every bucket's objects and bytes are known; if not, the totals are lower bounds."""
+    unread: list[str]
+
+
+class JudgementResult(msgspec.Struct, frozen=True, kw_only=True):
+    """One requirement that did not simply hold."""
+
+    store: str
+    bucket: str
+    fact: str
+    required: str
+    observed: str
+    value: Value
+    note: str
+    severity: str
+    because: str
+    sheet: str
+    place: str
+    reason: str
+    evidence: Evidence
+
+
+class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern audit --json`."""
+
+    survey: str
+    taken: datetime
+    as_of: datetime
+    baseline: str
+    edition: str
+    buckets: int
+    counts: dict[str, int]
+    drift_by_severity: dict[str, int]
+    drift: list[JudgementResult]
+    unknown: list[JudgementResult]
+    unread: dict[str, str]
+    """Stores whose buckets could not be listed, and why."""
+    notes: list[str]
+
+
+class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
+    """One verdict: `witness` and `because` go with open and narrow, `fence` with narrow, `doubts` with unknown."""
+
+    verdict: str
+    witness: Witness | None
+    because: str
+    fence: Fence | None
+    doubts: list[str]
+
+
+class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One bucket of `lantern exposure --json`: `exposure.AUDIENCE.VERB.verdict`."""
+
+    store: str
+    bucket: str
+    exposure: dict[str, dict[str, VerdictResult]]
+
+
+class ExposureResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern exposure --json`."""
+
+    survey: str
+    as_of: datetime
+    buckets: list[ExposureRow]
+
+
+class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern survey --json`."""
+
+    survey: str
+    taken: datetime
+    stores: dict[str, int | None]
+    questions: dict[str, dict[str, int]]
+    """Store → how many answers of each state."""
+    unread: dict[str, str]
+
+
+def encode(result: msgspec.Struct) -> str:
+    """A result as indented JSON text."""
+    return msgspec.json.format(msgspec.json.encode(result), indent=2).decode()
+
+
+def fact_result(name: str, fact: Fact) -> FactResult:
+    """A fact as a result."""
+    words, unit = show_fact(name, fact), lookup(name).unit
+    note = fact.reason or fact.note
+    return FactResult(
+        fact=name, state=fact.state, value=fact.value, unit=unit, words=words, note=note, evidence=fact.evidence
+    )
+
+
+def show_result(
+    survey: Survey, view: BucketView, judgements: list[Judgement] | None, baseline: Baseline | None
+) -> ShowResult:
+    """Everything about one bucket; with a baseline, what it requires too."""
+    required = None
+    if judgements is not None and baseline is not None:
+        displaced = {r.requirement.place: r.displaced for r in required_of(baseline, view.dossier.store, view.bucket)}
+        required = [
+            RequiredResult(
+                fact=j.requirement.fact,
+                required=_words(j),
+                severity=j.requirement.severity,
+                because=j.requirement.because,
+                sheet=j.requirement.sheet,
+                place=str(j.requirement.place),
+                displaced=[f"{d.sheet}, {d.place}" for d in displaced[j.requirement.place]],
+                status=j.status,
+            )
+            for j in judgements
+        ]
+    return ShowResult(
+        survey=survey.name,
+        as_of=view.moment,
+        store=view.dossier.store,
+        bucket=view.bucket.name,
+        facts=[fact_result(name, fact) for name, fact in view.facts().items()],
+        required=required,
+    )
+
+
+def _words(judgement: Judgement) -> str:
+    comparison = judgement.requirement.comparison
+    return comparison.words if comparison else "anything"
+
+
+def bucket_row(view: BucketView) -> BucketRow:
+    """One line of `buckets`."""
+    names = (
+        "place",
+        "created",
+        "objects",
+        "bytes",
+        "versioning",
+        "encryption.at-rest",
+        "lock.enabled",
+        "tags.steward",
+    )
+    facts = {name: view.fact(name) for name in names}
+    exposed = {verb: view.fact(f"exposure.{verb}") for verb in VERBS}
+    unknown = {name: fact.reason for name, fact in facts.items() if not fact.settled}
+    unknown |= {f"exposure.{verb}": fact.reason for verb, fact in exposed.items() if not fact.settled}
+    return BucketRow(
+        store=view.dossier.store,
+        bucket=view.bucket.name,
+        place=facts["place"].value,
+        created=facts["created"].value,
+        objects=facts["objects"].value,
+        bytes=facts["bytes"].value,
+        exposure={verb: str(f.value or "unknown") for verb, f in exposed.items() if f.value != "closed"},
+        versioning=facts["versioning"].value,
+        encryption=facts["encryption.at-rest"].value,
+        lock=_lock_words(view),
+        steward=facts["tags.steward"].value,
+        unknown=unknown,
+    )
+
+
+def _lock_words(view: BucketView) -> str:
+    enabled, mode, keep = (view.fact(f"lock.{name}") for name in ("enabled", "mode", "keep"))
+    if not enabled.settled:
+        return "unknown"
+    if enabled.value != "on":
+        return "off"
+    return (
+        f"{mode.value} {lookup('lock.keep').scale.show(keep.value)}"
+        if mode.value and keep.value
+        else "on, no default"
+    )
+
+
+def buckets_result(survey: Survey, moment: datetime, rows: list[BucketRow]) -> BucketsResult:
+    """The list of buckets with totals."""
+    return BucketsResult(
+        survey=survey.name,
+        as_of=moment,
+        buckets=rows,
+        total_objects=sum(row.objects for row in rows if isinstance(row.objects, int)),
+        total_bytes=sum(row.bytes for row in rows if isinstance(row.bytes, int)),
+        complete=all(isinstance(row.objects, int) for row in rows),
+        unread=[d.store for d in survey.dossiers if not d.listing.settled],
+    )
+
+
+def audit_result(survey: Survey, moment: datetime, baseline: Baseline, audit: Audit) -> AuditResult:
+    """An audit as a result."""
+    counts = audit.counts()
+    severities = Counter(j.requirement.severity for j in audit.of("drifted"))
+    return AuditResult(
+        survey=survey.name,
+        taken=survey.manifest.taken,
+        as_of=moment,
+        baseline=baseline.title,
+        edition=baseline.edition,
+        buckets=audit.buckets,
+        counts={status: counts[status] for status in STATUSES},
+        drift_by_severity={severity: severities[severity] for severity in SEVERITIES},
+        drift=[judgement_result(j) for j in audit.of("drifted")],
+        unknown=[judgement_result(j) for j in audit.of("unknown")],
+        unread=dict(audit.unread),
+        notes=audit.idle_sheets,
+    )
+
+
+def judgement_result(judgement: Judgement) -> JudgementResult:
+    """One judgement as a result."""
+    requirement, observed = judgement.requirement, judgement.observed
+    return JudgementResult(
+        store=judgement.store,
+        bucket=judgement.bucket,
+        fact=requirement.fact,
+        required=_words(judgement),
+        observed=show_fact(requirement.fact, observed),
+        value=observed.value,
+        note=observed.note,
+        severity=requirement.severity,
+        because=requirement.because,
+        sheet=requirement.sheet,
+        place=str(requirement.place),
+        reason=judgement.reason,
+        evidence=observed.evidence,
+    )
+
+
+def verdict_result(verdict: Verdict) -> VerdictResult:
+    """One verdict as a result."""
+    return VerdictResult(
+        verdict=verdict.level,
+        witness=verdict.witness,
+        because=verdict.because,
+        fence=verdict.fence,
+        doubts=list(verdict.doubts),
+    )
+
+
+def exposure_row(view: BucketView) -> ExposureRow:
+    """The exposures of one bucket."""
+    found: dict[str, dict[str, VerdictResult]] = {
+        audience: {verb: verdict_result(view.verdicts[audience, verb]) for verb in VERBS} for audience in AUDIENCES
+    }
+    return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
+
+
+def survey_result(survey: Survey) -> SurveyResult:
+    """What a survey read, by store and state of answer."""
+    questions: dict[str, dict[str, int]] = {}
+    for dossier in survey.dossiers:
+        states = Counter(
+            getattr(bucket, name).state
+            for bucket in dossier.buckets
+            for name in bucket.__struct_fields__
+            if name not in ("name", "owner")
+        )
+        questions[dossier.store] = dict(sorted(states.items()))
+    return SurveyResult(
+        survey=survey.name,
+        taken=survey.manifest.taken,
+        stores=survey.manifest.stores,
+        questions=questions,
+        unread={d.store: d.listing.reason for d in survey.dossiers if not d.listing.settled},
+    )
+
+
+def schema(result: type[Any]) -> dict[str, Any]:
+    """The JSON Schema (2020-12) of a result."""
+    made = msgspec.json.schema(result)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made}

@@ -1,0 +1,35 @@
+"""Text that comes from a store, made safe to show on a terminal: nothing in it can move, colour or hide anything."""
+
+from __future__ import annotations
+
+import unicodedata
+
+_HIDING = ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp")
+"""Unicode categories of control, format, surrogate, private and line-separating characters."""
+
+
+def safe(text: str) -> str:
+    r"""The text with every control or format character written as an escape.
+
+    >>> safe("red\x1b[31m")
+    'red\\x1b[31m'
+    """
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(_escaped(c) if unicodedata.category(c) in _HIDING else c for c in text)
+
+
+def _escaped(char: str) -> str:
+    return char.encode("unicode_escape").decode("ascii")
+
+
+def shorten(text: str, width: int) -> str:
+    """At most `width` characters: the middle is left out, since both ends tell most.
+
+    >>> shorten("backups-nightly-north-shore", 15)
+    'backups…h-shore'
+    """
+    if len(text) <= width:
+        return text
+    tail = (width - 1) // 2
+    return text[: width - 1 - tail] + "…" + text[len(text) - tail :]

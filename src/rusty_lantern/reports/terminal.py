@@ -1,0 +1,172 @@
+"""How results look on a terminal: one look for every command.
+
+What matters first; columns aligned; a colour always means the same thing and a word always says it too; nothing
+wider than the terminal; the last line says what to run next. Text from stores goes through `safe` first, and is
+never read as markup.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterable, Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from rusty_lantern.reports.safe import safe, shorten
+
+STYLES = {
+    "critical": "bold red",
+    "high": "red",
+    "medium": "yellow",
+    "low": "blue",
+    "open": "bold red",
+    "narrow": "yellow",
+    "closed": "dim",
+    "unknown": "magenta",
+    "drifted": "red",
+    "held": "green",
+    "waived": "blue",
+    "no": "magenta",
+    "failed": "magenta",
+    "yes": "green",
+}
+"""Word → style, everywhere the same. Without colour the words remain."""
+
+PIPE_WIDTH = 120
+
+
+def console(*, error: bool = False) -> Console:
+    """A console for stdout or stderr: colour only on a terminal, `NO_COLOR` and `COLUMNS` respected."""
+    stream = sys.stderr if error else sys.stdout
+    width = None if stream.isatty() or "COLUMNS" in os.environ else PIPE_WIDTH
+    return Console(file=stream, width=width, highlight=False, emoji=False, soft_wrap=False, legacy_windows=False)
+
+
+def plain_marks(screen: Console, text: str) -> str:
+    """The text with our own few marks in ASCII where the output cannot carry them."""
+    if screen.encoding.lower().replace("-", "").startswith("utf"):
+        return text
+    for mark, plain in (("…", "~"), ("·", "-"), ("→", "->"), ("≥", ">="), ("✓", "ok")):
+        text = text.replace(mark, plain)
+    return text.encode(screen.encoding, "backslashreplace").decode(screen.encoding)
+
+
+def line(screen: Console, *parts: str | tuple[str, str], indent: int = 0) -> None:
+    """Print one line of text; a part may be (text, style). Long lines wrap under their own indent."""
+    text = Text()
+    for part in parts:
+        words, style = part if isinstance(part, tuple) else (part, "")
+        text.append(plain_marks(screen, safe(words)), style)
+    if not indent:
+        screen.print(text)
+        return
+    for row in text.wrap(screen, max(20, screen.width - indent)):
+        screen.print(Text(" " * indent) + row)
+
+
+Cell = str | tuple[str, str]
+
+
+class Grid:
+    """A table without lines.
+
+    Where it is wider than the terminal, columns of `drop` go first, in that order (`dropped` then names them);
+    after that, columns of `shrink` are shortened in the middle.
+    """
+
+    def __init__(
+        self, *headings: str, shrink: Sequence[int] = (), right: Sequence[int] = (), drop: Sequence[int] = ()
+    ) -> None:
+        self.headings = headings
+        self.shrink = shrink
+        self.right = right
+        self.drop = drop
+        self.dropped: list[str] = []
+        self.rows: list[tuple[Cell, ...]] = []
+
+    def add(self, *cells: Cell) -> None:
+        """Add a row; a cell may be (text, style)."""
+        self.rows.append(cells)
+
+    def show(self, screen: Console, indent: int = 0, *, headings: bool = True) -> None:
+        """Print the table."""
+        self._leave_out(screen.width - indent)
+        texts = self._plain()
+        widths = self._widths(texts, screen.width - indent, headings=headings)
+        if headings:
+            titles = [shorten(title, width) for title, width in zip(self.headings, widths, strict=True)]
+            self._row(screen, titles, ["dim"] * len(titles), widths, indent)
+        for row, cells in zip(self.rows, texts, strict=True):
+            shown = [shorten(text, width) for text, width in zip(cells, widths, strict=True)]
+            self._row(screen, shown, [_style(cell) for cell in row], widths, indent)
+
+    def _row(self, screen: Console, cells: list[str], styles: list[str], widths: list[int], indent: int) -> None:
+        text = Text(" " * indent)
+        for number, (cell, style) in enumerate(zip(cells, styles, strict=True)):
+            room = " " * (widths[number] - len(cell))
+            text.append(room if number in self.right else "")
+            text.append(plain_marks(screen, cell), style)
+            text.append(("" if number in self.right else room) + "  ")
+        text.rstrip()
+        screen.print(text, no_wrap=True, crop=True)
+
+    def _leave_out(self, room: int) -> None:
+        """Take out the columns that may be dropped, until the rest fits or none is left to drop."""
+        for wanted in [self.headings[number] for number in self.drop]:
+            widths = [max(map(len, column)) for column in zip(self.headings, *self._plain(), strict=True)]
+            if sum(widths) + 2 * (len(widths) - 1) <= room:
+                return
+            gone = self.headings.index(wanted)
+            self.dropped.append(wanted)
+            self.headings = (*self.headings[:gone], *self.headings[gone + 1 :])
+            self.rows = [(*row[:gone], *row[gone + 1 :]) for row in self.rows]
+            self.shrink = [n - (n > gone) for n in self.shrink if n != gone]
+            self.right = [n - (n > gone) for n in self.right if n != gone]
+
+    def _plain(self) -> list[list[str]]:
+        return [[safe(_words(cell)) for cell in row] for row in self.rows]
+
+    def _widths(self, texts: list[list[str]], room: int, *, headings: bool) -> list[int]:
+        columns = range(len(self.headings))
+        widths = [
+            max([len(self.headings[c]) if headings else 0, *(len(row[c]) for row in texts)], default=0)
+            for c in columns
+        ]
+        room -= 2 * (len(widths) - 1)
+        while sum(widths) > room:
+            widest = max(self.shrink or columns, key=lambda c: widths[c])
+            if widths[widest] <= 8:
+                break
+            widths[widest] -= 1
+        return widths
+
+
+def _words(cell: Cell) -> str:
+    return cell[0] if isinstance(cell, tuple) else cell
+
+
+def _style(cell: Cell) -> str:
+    return cell[1] if isinstance(cell, tuple) else STYLES.get(cell, "")
+
+
+def styled(word: str) -> Cell:
+    """A word in the style that belongs to it."""
+    return word, STYLES.get(word, "")
+
+
+def join(parts: Iterable[str]) -> str:
+    """Parts with the dot between them that every command uses."""
+    return " · ".join(part for part in parts if part)
+
+
+def many(number: int, one: str, more: str = "") -> str:
+    """A number with its noun: `1 bucket`, `2 buckets`."""
+    return f"{number:,} {one if number == 1 else more or one + 's'}"
+
+
+def next_step(screen: Console, command: str, why: str = "") -> None:
+    """The last line of every command: what to run next."""
+    screen.print()
+    line(screen, ("next: ", "dim"), (command, "bold"), (f"   {why}" if why else "", "dim"))

@@ -1,0 +1,292 @@
+"""Each command's result as a terminal view."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.scales import show_bytes, show_moment
+from rusty_lantern.reports.results import (
+    AuditResult,
+    BucketRow,
+    BucketsResult,
+    FactResult,
+    JudgementResult,
+    RequiredResult,
+    ShowResult,
+    SurveyResult,
+)
+from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
+from rusty_lantern.stores.s3.reach import QUESTION_WORDS, Reached
+
+STATUS_ORDER = ("drifted", "unknown", "waived", "held")
+
+
+def audit_view(screen: Console, result: AuditResult) -> None:
+    """Drift, worst first; then what could not be told; then the counts."""
+    line(screen, (f"{result.baseline}" + (f", edition {result.edition}" if result.edition else ""), "bold"))
+    line(
+        screen,
+        (
+            join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}", many(result.buckets, "bucket")]),
+            "dim",
+        ),
+    )
+    for store, reason in result.unread.items():
+        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]))
+    screen.print()
+    _drift_by_severity(screen, result)
+    _unknowns(screen, result)
+    counts = [(word, result.counts[word]) for word in ("drifted", "unknown", "waived", "held")]
+    parts: list[tuple[str, str]] = []
+    for word, number in counts:
+        parts += [(f"{number} ", "bold"), (word, STYLES[word] if number else "dim"), ("    ", "")]
+    line(screen, *parts)
+    first = next(iter(result.drift or result.unknown), None)
+    if first:
+        next_step(screen, f"lantern show {first.store}/{first.bucket} --required", "every fact with its evidence")
+
+
+def _drift_by_severity(screen: Console, result: AuditResult) -> None:
+    if not result.drift:
+        line(screen, ("no drift was found", STYLES["held"] if not result.unknown and not result.unread else ""))
+        screen.print()
+        return
+    grid = Grid("severity", "bucket", "fact", "required", "observed", "sheet, line", shrink=(3, 5, 1))
+    for found in result.drift:
+        grid.add(
+            styled(found.severity),
+            _bucket_name(result, found),
+            found.fact,
+            found.required,
+            (found.observed, "bold"),
+            (f"{found.sheet}, {_line_of(found.place)}", "dim"),
+        )
+    grid.show(screen)
+    screen.print()
+
+
+def _bucket_name(result: AuditResult, found: JudgementResult) -> str:
+    """The bucket's name, with its store where there are several."""
+    several = len({j.store for j in [*result.drift, *result.unknown]}) > 1
+    return f"{found.store}/{found.bucket}" if several else found.bucket
+
+
+def _line_of(place: str) -> str:
+    """`baseline.yaml:8:7` → `8`."""
+    return place.split(":")[-2] if place.count(":") >= 2 else place
+
+
+def _unknowns(screen: Console, result: AuditResult) -> None:
+    if not result.unknown:
+        return
+    line(screen, ("could not be told", STYLES["unknown"]))
+    grouped: dict[tuple[str, str], list[str]] = {}
+    for found in result.unknown:
+        grouped.setdefault((_bucket_name(result, found), found.reason), []).append(found.fact)
+    for (bucket, reason), facts in grouped.items():
+        line(screen, (bucket, "bold"), f"  {reason}", indent=2)
+        line(screen, (", ".join(facts), "dim"), indent=6)
+    screen.print()
+
+
+def buckets_view(screen: Console, result: BucketsResult) -> None:
+    """One line a bucket, and totals."""
+    grid = Grid(
+        "bucket", "place", "created", "objects", "bytes", "exposure", "versions", "encryption", "lock", "steward",
+        shrink=(5, 8, 9, 0), right=(3, 4), drop=(1, 2, 3),
+    )  # fmt: skip
+    several = len({row.store for row in result.buckets}) > 1
+    if not several and result.buckets:
+        line(screen, ("store ", "dim"), (result.buckets[0].store, "bold"))
+    for row in result.buckets:
+        grid.add(
+            f"{row.store}/{row.bucket}" if several else row.bucket,
+            _or_unknown(row, "place", row.place),
+            show_moment(row.created)[:10] if hasattr(row.created, "year") else "unknown",  # type: ignore[arg-type]
+            f"{row.objects:,}" if isinstance(row.objects, int) else "unknown",
+            show_bytes(row.bytes) if isinstance(row.bytes, int) else "unknown",
+            _exposure_cell(row),
+            _or_unknown(row, "versioning", row.versioning),
+            _or_unknown(row, "encryption.at-rest", row.encryption),
+            row.lock,
+            _or_unknown(row, "tags.steward", row.steward),
+        )
+    grid.show(screen)
+    screen.print()
+    least = "" if result.complete else "at least "
+    totals = [
+        many(len(result.buckets), "bucket"),
+        f"{least}{result.total_objects:,} objects",
+        least + show_bytes(result.total_bytes),
+    ]
+    line(screen, (join(totals), "bold"))
+    if grid.dropped:
+        line(screen, (f"left out at this width: {', '.join(grid.dropped)} (--json has them)", "dim"))
+    for store in result.unread:
+        line(screen, (f"store {store} was not read", STYLES["unknown"]))
+    exposed = [row for row in result.buckets if "open" in row.exposure.values()]
+    if exposed:
+        next_step(screen, f"lantern exposure {exposed[0].store}/{exposed[0].bucket}", "who gets in, and how")
+
+
+def _or_unknown(row: BucketRow, fact: str, value: object) -> Cell:
+    if fact in row.unknown:
+        return styled("unknown")
+    return "-" if value is None else str(value)
+
+
+def _exposure_cell(row: BucketRow) -> Cell:
+    """The verbs that are open; else those that are narrow or unknown; with the level in front."""
+    for level in ("open", "unknown", "narrow"):
+        verbs = [verb for verb in VERBS if row.exposure.get(verb) == level]
+        if len(verbs) == len(VERBS):
+            return f"{level} all", STYLES[level]
+        if verbs:
+            return f"{level} {' '.join(verbs)}", STYLES[level]
+    return styled("closed")
+
+
+def show_view(screen: Console, result: ShowResult) -> None:
+    """Every fact of one bucket; with `--required`, what is asked and by whom."""
+    line(screen, (f"{result.store}/{result.bucket}", "bold"))
+    line(screen, (join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}"]), "dim"))
+    screen.print()
+    facts = result.facts
+    if result.required is not None:
+        _required_table(screen, result, result.required)
+        asked = {r.fact for r in result.required}
+        facts = [found for found in facts if found.fact not in asked]
+        screen.print()
+        line(screen, ("not required", "dim"))
+    grid = Grid("fact", "value", "why", "evidence", shrink=(2, 3))
+    for found in facts:
+        grid.add(found.fact, (found.words, STYLES.get(found.words, "")), found.note, (_evidence(found), "dim"))
+    grid.show(screen)
+
+
+def _required_table(screen: Console, result: ShowResult, required: list[RequiredResult]) -> None:
+    """What is required, judged; under what did not hold, the reasons in full."""
+    words = {found.fact: found for found in result.facts}
+    grid = Grid("judged", "fact", "required", "observed", "asked by", shrink=(2, 4))
+    for asked in sorted(required, key=lambda r: STATUS_ORDER.index(r.status)):
+        found = words.get(asked.fact)
+        observed = found.words if found else "absent"
+        origin = f"{asked.sheet}, line {_line_of(asked.place)}"
+        instead = f" (instead of {asked.displaced[-1]})" if asked.displaced else ""
+        grid.add(styled(asked.status), asked.fact, asked.required, (observed, "bold"), (origin + instead, "dim"))
+    grid.show(screen)
+    open_points = [r for r in required if r.status != "held"]
+    notes: dict[str, list[str]] = {}
+    for asked in open_points:
+        found = words.get(asked.fact)
+        why = "; ".join(part for part in (found.note if found else "", asked.because) if part)
+        if why:
+            notes.setdefault(why, []).append(asked.fact)
+    if notes:
+        screen.print()
+    for why, facts in notes.items():
+        line(screen, (", ".join(facts) + ": ", "bold"), why, indent=2)
+
+
+def _evidence(found: FactResult) -> str:
+    return f"{found.evidence.question} → {found.evidence.answer}" if found.evidence.question else ""
+
+
+def survey_view(screen: Console, result: SurveyResult) -> None:
+    """What was kept, and what could not be read."""
+    line(screen, ("kept survey ", ""), (result.survey, "bold"))
+    grid = Grid("store", "buckets", "answers", "denied", "failed", "not offered", shrink=(0,), right=(1, 2, 3, 4, 5))
+    for store, buckets in result.stores.items():
+        states = result.questions.get(store, {})
+        answered = sum(states.get(state, 0) for state in ("known", "absent"))
+        refused = [states.get(state, 0) for state in ("denied", "failed")]
+        cells: list[Cell] = [(f"{n:,}", STYLES["unknown"] if n else "dim") for n in refused]
+        grid.add(
+            store,
+            "unread" if buckets is None else f"{buckets:,}",
+            f"{answered:,}",
+            *cells,
+            (f"{states.get('unsupported', 0):,}", "dim"),
+        )
+    grid.show(screen, indent=2)
+    for store, reason in result.unread.items():
+        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), indent=2)
+    next_step(screen, "lantern audit", "hold it against the baseline")
+
+
+def reach_view(screen: Console, results: list[Reached]) -> None:
+    """Per store: does it answer, over what, with which clock, and what may be asked."""
+    for number, found in enumerate(results):
+        if number:
+            screen.print()
+        line(screen, (found.store, "bold"), f"  {found.address}")
+        for heading, words, style in _reach_rows(found):
+            line(screen, (f"{heading:<12}", "dim"), (words, style), indent=2)
+        if found.questions:
+            grid = Grid("question", "may ask", "refused for", shrink=(2,))
+            for question, allowed in found.questions.items():
+                buckets = ", ".join(found.refused.get(question, []))
+                grid.add(QUESTION_WORDS[question], styled(allowed), (buckets, "dim"))
+            screen.print()
+            grid.show(screen, indent=2)
+    screen.print()
+    blind = _blind(results)
+    if blind:
+        line(screen, ("An audit would not be able to see:", STYLES["unknown"]))
+        for words in blind:
+            line(screen, words, indent=2)
+    else:
+        line(screen, ("An audit would be able to see everything it asks for.", STYLES["held"]))
+    if any(found.credential == "accepted" for found in results):
+        next_step(screen, "lantern survey", "read every bucket's settings and keep them")
+
+
+def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:
+    answers = "yes" if found.answers else f"no: {found.note}"
+    rows = [("answers", answers, STYLES["yes" if found.answers else "failed"])]
+    if not found.answers:
+        return rows
+    tls = found.transport == "tls"
+    rows.append(
+        ("transport", "TLS" if tls else "plain http: anyone on the way reads along", "" if tls else STYLES["medium"])
+    )
+    rows.append(("clock", *_clock(found.clock_ahead_seconds)))
+    accepted = found.credential == "accepted"
+    credential = found.credential if accepted else f"{found.credential}: {found.note}"
+    rows.append(("credential", credential, STYLES["yes" if accepted else "failed"]))
+    if found.buckets is not None:
+        tried = (
+            f"{found.buckets:,}, of which {found.sampled} were tried"
+            if found.buckets > found.sampled
+            else f"{found.buckets:,}"
+        )
+        rows.append(("buckets", tried, ""))
+    return rows
+
+
+def _clock(ahead: int | None) -> tuple[str, str]:
+    if ahead is None:
+        return "the store does not say", "dim"
+    if abs(ahead) <= 5:
+        return "agrees", ""
+    way = "ahead of" if ahead > 0 else "behind"
+    words = f"{abs(ahead):,} s {way} ours"
+    if abs(ahead) > 300:
+        return f"{words}: signatures may be refused, retention dates are off", STYLES["high"]
+    return words, ""
+
+
+def _blind(results: list[Reached]) -> list[str]:
+    found = []
+    for reached in results:
+        if reached.credential != "accepted":
+            found.append(f"{reached.store}: anything ({reached.note or 'the credential is not accepted'})")
+            continue
+        for question, allowed in reached.questions.items():
+            where = f" of {', '.join(reached.refused[question])}" if question in reached.refused else ""
+            if allowed in ("no", "failed"):
+                found.append(f"{reached.store}: {QUESTION_WORDS[question]}{where}")
+            elif allowed == "not offered":
+                found.append(f"{reached.store}: {QUESTION_WORDS[question]} (the store does not offer it)")
+    return found

@@ -1,0 +1,308 @@
+"""The demo estate: the Saltmarsh Trust, a made-up nature charity, at one fixed moment.
+
+Every trap that the tool must catch stands here once, and next to each a harmless look-alike. The right answers
+are written down once, in `tests/saltmarsh_answers.py`.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import Any, Literal
+
+from rusty_lantern.core.dossier import (
+    Bucket,
+    Dossier,
+    Encryption,
+    Grant,
+    Grantee,
+    Guards,
+    Lock,
+    Permission,
+    Usage,
+    Versioning,
+)
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.scales import DAY, YEAR
+from rusty_lantern.standin.holdings import Access, Holdings, Thing
+
+MOMENT = datetime(2026, 11, 2, 6, 0, tzinfo=UTC)
+ACCOUNT = "400100200300"
+OFFICE = "198.51.100.0/24"
+PARTNER = "500600700800"
+KEY_ID, SECRET = "SALTMARSHAUDITKEY001", "demo/only/never/a/real/secret/0000000000"
+"""The demo's own audit key; it opens nothing but the stand-in."""
+
+BOTH_OFF = Guards()
+SHUT = Guards(refuse_new_grants=True, ignore_grants=True, refuse_new_policy=True, restrict_policy=True)
+REFUSE_ONLY = Guards(refuse_new_grants=True, refuse_new_policy=True)
+
+
+def _policy(bucket: str, *statements: dict[str, Any]) -> str:
+    filled = []
+    for number, statement in enumerate(statements, 1):
+        whole = {"Sid": f"S{number}", "Effect": "Allow", "Principal": "*", **statement}
+        resources = whole.pop("to", ["objects"])
+        names = {"bucket": f"arn:aws:s3:::{bucket}", "objects": f"arn:aws:s3:::{bucket}/*"}
+        whole["Resource"] = [names.get(r, f"arn:aws:s3:::{bucket}/{r}") for r in resources]
+        filled.append(whole)
+    return json.dumps({"Version": "2012-10-17", "Statement": filled}, indent=1)
+
+
+BY_PROVIDER = Encryption("provider-key", "AES256")
+GET, PUT, LIST = "s3:GetObject", "s3:PutObject", "s3:ListBucket"
+
+
+def _bucket(
+    name: str,
+    created: str,
+    objects: tuple[int, int],
+    steward: str | None = "records-office",
+    *,
+    sort: str = "working",
+    policy: tuple[dict[str, Any], ...] = (),
+    grants: tuple[tuple[Grantee, Permission], ...] = (),
+    ownership: Literal["bucket-owner-enforced", "object-writer"] = "bucket-owner-enforced",
+    guards: Guards | None = None,
+    versioning: Literal["never", "suspended", "on"] = "on",
+    encryption: Encryption | None = BY_PROVIDER,
+    lock: Lock | None = None,
+    tags: dict[str, str] | None = None,
+) -> Bucket:
+    listed = ({"steward": steward} if steward else {}) | {"class": sort} | (tags or {})
+    return Bucket(
+        name=name,
+        created=Answer("known", datetime.fromisoformat(created).replace(tzinfo=UTC)),
+        place=Answer("known", "north-shore"),
+        grants=Answer(
+            "known",
+            [Grant("named", "full-control", ACCOUNT), *(Grant(to, permission) for to, permission in grants)],
+        ),
+        ownership=Answer("known", ownership),
+        policy=Answer("known", _policy(name, *policy)) if policy else Answer("absent"),
+        public_status=Answer("unsupported"),
+        guards=Answer("known", guards) if guards else Answer("absent"),
+        versioning=Answer("known", Versioning(versioning)),
+        encryption=Answer("known", encryption) if encryption else Answer("absent"),
+        lock=Answer("known", lock) if lock else Answer("absent"),
+        tags=Answer("known", listed),
+        usage=Answer("known", Usage(*objects)),
+    )
+
+
+def _within(*networks: str) -> dict[str, Any]:
+    return {"IpAddress": {"aws:SourceIp": list(networks)}}
+
+
+def _buckets() -> list[Bucket]:
+    return [
+        _bucket(
+            "tide-gauge-raw", "2019-03-04", (1840, 2_350_000_000), "hydrology",
+            policy=({"Principal": {"AWS": ACCOUNT}, "Action": [GET, PUT]},),
+        ),
+        _bucket("gallery-web", "2020-05-11", (612, 940_000_000), "outreach", policy=({"Action": GET},)),
+        _bucket(
+            "gallery-prints", "2021-02-01", (88, 310_000_000), "outreach",
+            policy=({"Action": [GET, LIST], "to": ["bucket", "objects"]},),
+        ),
+        _bucket(
+            "press-kit", "2020-06-30", (45, 220_000_000), "outreach", policy=({"Action": GET},),
+            ownership="object-writer", grants=(("anyone", "read"),),
+        ),
+        _bucket(
+            "permit-archive", "2018-01-15", (930, 410_000_000), sort="permit",
+            lock=Lock(True, "governance", 7 * YEAR), encryption=Encryption("managed-key", "aws:kms", "permit-key"),
+        ),
+        _bucket(
+            "permit-scans", "2022-01-10", (300, 120_000_000), sort="permit",
+            lock=Lock(True, "compliance", 10 * YEAR), encryption=Encryption("managed-key", "aws:kms", "permit-key"),
+        ),
+        _bucket(
+            "grant-ledger", "2019-09-01", (210, 33_000_000), "finance", sort="permit",
+            lock=Lock(True, "compliance", 30 * DAY), encryption=Encryption("managed-key", "aws:kms", "ledger-key"),
+        ),
+        _bucket(
+            "payroll-drop", "2023-04-17", (24, 6_100_000), "finance", sort="personal",
+            policy=({"Action": [GET, PUT], "Condition": _within("0.0.0.0/1", "128.0.0.0/1")},),
+        ),
+        _bucket(
+            "volunteer-forms", "2022-08-02", (530, 71_000_000), "outreach", sort="personal",
+            policy=({"Action": GET, "Condition": {"StringLike": {"aws:Referer": "https://forms.saltmarsh.example/*"}}},),
+        ),
+        _bucket(
+            "ringing-records", "2017-11-20", (1204, 88_000_000), "field-station",
+            policy=(
+                {"Action": GET},
+                {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
+                 "Condition": {"NotIpAddress": {"aws:SourceIp": OFFICE}}},
+            ),
+        ),
+        _bucket(
+            "contractor-drop", "2024-02-12", (61, 480_000_000), "field-station",
+            policy=(
+                {"Action": PUT},
+                {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
+                 "Condition": {"NotIpAddress": {"aws:SourceIp": OFFICE},
+                               "StringNotEquals": {"aws:UserAgent": "contractor-uploader"}}},
+            ),
+        ),
+        _bucket(
+            "tmp-exchange", "2021-07-07", (9, 1_200_000), None, versioning="never",
+            ownership="object-writer", grants=(("any-account", "write"),),
+        ),
+        _bucket(
+            "survey-maps", "2018-05-05", (144, 1_900_000_000), "hydrology", guards=REFUSE_ONLY,
+            policy=({"Action": GET, "to": ["published/*"]},),
+        ),
+        _bucket(
+            "old-website", "2016-02-29", (402, 150_000_000), "outreach", guards=SHUT,
+            policy=({"Action": [GET, LIST], "to": ["bucket", "objects"]},),
+        ),
+        _bucket(
+            "reedbed-notes", "2020-10-10", (77, 9_000_000), "field-station", grants=(("anyone", "full-control"),),
+        ),
+        _bucket("boat-logs", "2019-06-01", (365, 27_000_000), "field-station", versioning="suspended"),
+        _bucket("camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station", encryption=None),
+        _bucket(
+            "drone-orthophotos", "2023-09-14", (58, 9_900_000_000), "hydrology", policy=({"Action": GET},),
+        ),
+        _bucket(
+            "open-day-2024", "2024-06-01", (31, 64_000_000), "outreach",
+            policy=({"Action": GET, "Condition": {"DateLessThan": {"aws:CurrentTime": "2024-07-01T00:00:00Z"}}},),
+        ),
+        _bucket(
+            "season-preview", "2026-09-15", (12, 48_000_000), "outreach",
+            policy=(
+                {"Action": GET, "Condition": {"DateGreaterThanEquals": {"aws:CurrentTime": "2027-03-01T00:00:00Z"}}},
+            ),
+        ),
+        _bucket(
+            "partner-feed", "2022-03-03", (720, 18_000_000), "hydrology",
+            policy=(
+                {"Action": GET},
+                {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
+                 "Condition": {"StringNotEquals": {"aws:PrincipalAccount": [ACCOUNT, PARTNER]}}},
+            ),
+        ),
+        _bucket("backups-nightly", "2018-08-08", (730, 88_000_000_000), lock=Lock(True, "governance", 35 * DAY)),
+        _bucket(
+            "members-area", "2025-01-20", (3, 90_000), "outreach",
+            tags={"note": "=HYPERLINK(\"https://evil.example\") <script>alert(1)</script> \x9b31m[bold]red"},
+        ),
+        _bucket("launch-2027", "2026-10-28", (0, 0), "outreach"),
+    ]  # fmt: skip
+
+
+BASELINE = """\
+title: Saltmarsh Trust storage baseline
+edition: 4
+sheets:
+  - sheet: every bucket
+    require:
+      exposure.read:      {is: closed, severity: high}
+      exposure.list:      {is: closed, severity: high}
+      exposure.write:     {is: closed, severity: critical}
+      exposure.delete:    {is: closed, severity: critical}
+      exposure.govern:    {is: closed, severity: critical}
+      exposure.unlock:    {is: closed, severity: critical}
+      exposure.inspect:   closed
+      versioning:         on
+      encryption.at-rest: at least provider-key
+      grants.by-object:   {is: off, severity: low}
+      tags.steward:       present
+      place:              one of [north-shore, south-shore]
+
+  - sheet: sealed permits
+    of: {tags.class: permit}
+    severity: high
+    require:
+      encryption.at-rest: managed-key
+      lock.enabled:       on
+      lock.mode:          compliance
+      lock.keep:          at least 7 years
+
+  - sheet: personal papers
+    of: {tags.class: personal}
+    require:
+      exposure.read:      {is: closed, severity: critical, because: "names, addresses, bank details"}
+
+  - sheet: public pictures
+    of: {name: ["gallery-*", press-kit]}
+    require:
+      exposure.read:      {is: open, because: pictures for the web page and the press}
+
+  - sheet: shared with the ringers
+    of: {name: [ringing-records, partner-feed]}
+    require:
+      exposure.read:      {is: at most narrow, severity: high, because: the station reads over the office network}
+
+  - sheet: scratch space
+    of: {name: "tmp-*"}
+    require:
+      versioning:         anything
+
+  - sheet: backups
+    of: {name: "backups-*"}
+    require:
+      lock.enabled:       on
+      lock.keep:          between 30 days and 90 days
+"""
+
+
+def estate_document(address: str) -> str:
+    """The demo's estate file for a stand-in at `address`."""
+    return f"""\
+estate: Saltmarsh Trust
+trusted:
+  accounts: ["{ACCOUNT}"]
+  networks: [{OFFICE}]
+stores:
+  harbour:
+    reads: s3
+    at: {address}
+    plain-http: allowed        # the stand-in runs on this machine
+    credential: {{file: harbour.credential}}
+    pace: {{at-once: 16, per-second: 2000}}
+"""
+
+
+CREDENTIAL = f"[default]\naws_access_key_id = {KEY_ID}\naws_secret_access_key = {SECRET}\n"
+
+
+def _things(bucket: Bucket) -> list[Thing]:
+    """Objects whose sizes add up to what the bucket's usage says."""
+    usage = bucket.usage.value
+    if usage is None or not usage.objects:
+        return []
+    share, rest = divmod(usage.bytes, usage.objects)
+    folder = "published/" if bucket.name == "survey-maps" else ""
+    return [Thing(f"{folder}item-{i:05d}", share + (rest if i == 0 else 0), MOMENT) for i in range(usage.objects)]
+
+
+def harbour() -> Holdings:
+    """The store `harbour`: the trust's own gateway on the north shore."""
+    buckets = _buckets()
+    dossier = Dossier(
+        store="harbour",
+        taken=MOMENT,
+        transport="plain",
+        account=Answer("known", ACCOUNT),
+        guards=Answer("known", BOTH_OFF),
+        listing=Answer("known", len(buckets)),
+        buckets=buckets,
+    )
+    audit = Access(SECRET, ACCOUNT, refused=frozenset({("drone-orthophotos", "policy")}))
+    return Holdings(dossier, {KEY_ID: audit}, {bucket.name: _things(bucket) for bucket in buckets})
+
+
+STORES: dict[str, Callable[[], Holdings]] = {"harbour": harbour}
+
+
+def workspace_files(address: str) -> dict[str, tuple[str, int]]:
+    """The files of the demo workspace, with their modes."""
+    return {
+        "estate.yaml": (estate_document(address), 0o644),
+        "baseline.yaml": (BASELINE, 0o644),
+        "harbour.credential": (CREDENTIAL, 0o600),
+    }

@@ -1,0 +1,194 @@
+"""Questions over HTTP to one store: GET and HEAD, signed or not, paced, bounded, never redirected.
+
+The only methods this module can send are in `Method`; nothing else in the program opens a connection to a store.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import ssl
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from email.utils import parsedate_to_datetime
+from pathlib import Path
+from types import TracebackType
+from typing import Literal, Self
+from urllib.parse import urlsplit
+
+import aiohttp
+from yarl import URL
+
+from rusty_lantern.core.errors import Complaint
+from rusty_lantern.core.estate import Store
+from rusty_lantern.stores.credentials import AccessKey
+from rusty_lantern.stores.errors import NoCredential, Unanswered
+from rusty_lantern.stores.s3.signature import canonical_query, encode, sign
+
+Method = Literal["GET", "HEAD"]
+MAX_BODY = 16 << 20
+"""No honest answer to any question asked here is larger."""
+TRIES = 4
+AGENT = "rusty-lantern"
+
+
+@dataclass(frozen=True, slots=True)
+class Reply:
+    """What came back: status, headers (lower-case names), body."""
+
+    status: int
+    headers: Mapping[str, str]
+    body: bytes
+
+
+@dataclass(slots=True)
+class Client:
+    """One store, asked through one credential (or, with `key=None`, without any)."""
+
+    store: Store
+    key: AccessKey | None
+    folder: Path
+    clock: Callable[[], datetime] = lambda: datetime.now(UTC)
+    skew: timedelta = timedelta()
+    asked: int = 0
+    _session: aiohttp.ClientSession | None = None
+    _gate: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(1))
+    _next: float = 0.0
+
+    async def __aenter__(self) -> Self:
+        self._gate = asyncio.Semaphore(self.store.pace.at_once)
+        connector = aiohttp.TCPConnector(limit=self.store.pace.at_once, ssl=self._tls())
+        timeout = aiohttp.ClientTimeout(total=self.store.timeout, sock_connect=min(10, self.store.timeout))
+        self._session = aiohttp.ClientSession(
+            connector=connector,
+            timeout=timeout,
+            auto_decompress=False,
+            trust_env=False,
+            cookie_jar=aiohttp.DummyCookieJar(),
+        )
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._session:
+            await self._session.close()
+
+    def _tls(self) -> ssl.SSLContext | bool:
+        if not self.store.ca:
+            return True
+        try:
+            return ssl.create_default_context(cafile=str(self.folder / Path(self.store.ca).expanduser()))
+        except (OSError, ssl.SSLError):
+            raise NoCredential(Complaint(f"the CA bundle {self.store.ca} cannot be read", self.store.place)) from None
+
+    def target(self, bucket: str, key: str = "") -> tuple[str, str]:
+        """Host and encoded path of a bucket or object, as the store is addressed."""
+        parts = urlsplit(self.store.at)
+        path = parts.path.rstrip("/")
+        host = parts.netloc
+        if bucket and self.store.addressing == "virtual":
+            host = f"{bucket}.{host}"
+        elif bucket:
+            path += "/" + encode(bucket)
+        return host, path + "/" + encode(key, "/") if key or not bucket or host != parts.netloc else path
+
+    async def ask(
+        self,
+        bucket: str = "",
+        query: tuple[tuple[str, str], ...] = (),
+        *,
+        key: str = "",
+        path: str = "",
+        method: Method = "GET",
+        headers: Mapping[str, str] | None = None,
+    ) -> Reply:
+        """Put one question. Retries what is safe to repeat; raises `Unanswered` if there is no answer at all."""
+        host, target = self.target(bucket, key)
+        target = path or target
+        wait = 0.25
+        for attempt in range(1, TRIES + 1):
+            await self._pace()
+            try:
+                async with self._gate:
+                    reply = await self._once(method, host, target, query, headers or {})
+            except Unanswered as error:
+                if attempt == TRIES or error.answer != "connection lost":
+                    raise
+            else:
+                if reply.status not in (429, 500, 502, 503, 504) or attempt == TRIES:
+                    return reply
+                wait = max(wait, _retry_after(reply))
+            await asyncio.sleep(wait)
+            wait = min(wait * 2, 8)
+        raise AssertionError("unreachable")
+
+    async def _pace(self) -> None:
+        """Keep to the ceiling of questions per second."""
+        loop = asyncio.get_running_loop()
+        now = loop.time()
+        self._next = max(self._next, now) + 1 / self.store.pace.per_second
+        delay = self._next - now - 1 / self.store.pace.per_second
+        if delay > 0:
+            await asyncio.sleep(delay)
+
+    async def _once(
+        self, method: Method, host: str, path: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
+    ) -> Reply:
+        assert self._session is not None
+        text = canonical_query(query)
+        sent = {"host": host, **headers}
+        if self.key is not None:
+            moment = self.clock() + self.skew
+            sent = sign(self.key, method, host, path, text, moment, self.store.signing_place, headers)
+        sent["user-agent"] = AGENT
+        url = URL(f"{urlsplit(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
+        self.asked += 1
+        try:
+            async with self._session.request(method, url, headers=sent, allow_redirects=False) as answer:
+                body = await _body(answer)
+                return Reply(answer.status, {k.lower(): v for k, v in answer.headers.items()}, body)
+        except TimeoutError:
+            raise Unanswered("failed", f"no answer within {self.store.timeout} s", "timed out") from None
+        except aiohttp.ClientConnectorCertificateError as error:
+            reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
+            raise Unanswered("failed", f"the store's certificate is not accepted: {reason}") from None
+        except aiohttp.ClientConnectorError as error:
+            reason = error.os_error.strerror or "cannot connect"
+            raise Unanswered("failed", f"cannot connect to {host}: {reason}", "no connection") from None
+        except (aiohttp.ClientError, ConnectionError) as error:
+            raise Unanswered(
+                "failed", f"the connection to {host} broke off ({type(error).__name__})", "connection lost"
+            ) from None
+
+    def note_skew(self, reply: Reply) -> timedelta:
+        """How far the store's clock is ahead of ours, by its Date header; later questions are signed by it."""
+        ahead = clock_difference(reply, self.clock())
+        self.skew = ahead if abs(ahead) > timedelta(seconds=60) else timedelta()
+        return ahead
+
+
+async def _body(answer: aiohttp.ClientResponse) -> bytes:
+    chunks: list[bytes] = []
+    total = 0
+    async for chunk in answer.content.iter_chunked(1 << 16):
+        total += len(chunk)
+        if total > MAX_BODY:
+            answer.close()
+            raise Unanswered("failed", f"the answer is larger than {MAX_BODY >> 20} MiB and was cut off", "too large")
+        chunks.append(chunk)
+    return b"".join(chunks)
+
+
+def _retry_after(reply: Reply) -> float:
+    text = reply.headers.get("retry-after", "")
+    return min(float(text), 30.0) if text.isdigit() else 0.0
+
+
+def clock_difference(reply: Reply, now: datetime) -> timedelta:
+    """How far the store's clock is ahead; zero if it does not say."""
+    try:
+        said = parsedate_to_datetime(reply.headers.get("date", ""))
+    except (TypeError, ValueError):
+        return timedelta()
+    return said.astimezone(UTC) - now.replace(microsecond=0) if said.tzinfo else timedelta()

@@ -1,0 +1,103 @@
+"""Can a store be reached and asked? Address, transport, clock, credential, and which questions the key may ask."""
+
+from __future__ import annotations
+
+import asyncio
+from datetime import datetime
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.stores.errors import Unanswered
+from rusty_lantern.stores.s3.client import Client, clock_difference
+from rusty_lantern.stores.s3.reader import ask_setting, count, list_buckets
+from rusty_lantern.stores.s3.settings import QUESTIONS
+
+Allowed = Literal["yes", "no", "not offered", "failed"]
+WORST: tuple[Allowed, ...] = ("no", "failed", "yes", "not offered")
+"""Which answer stands for the store where sampled buckets differ: a refusal anywhere is what matters."""
+SAMPLE = 8
+"""How many buckets are tried, spread over the list."""
+
+QUESTION_WORDS = {
+    "grants": "access lists",
+    "ownership": "ownership mode",
+    "policy": "access policies",
+    "public_status": "the store's own public status",
+    "guards": "public-access guards",
+    "versioning": "versioning",
+    "encryption": "default encryption",
+    "lock": "object lock and retention",
+    "tags": "tags",
+    "place": "place",
+    "usage": "objects and bytes (listing)",
+}
+
+
+class Reached(msgspec.Struct, frozen=True):
+    """What `reach` found of one store."""
+
+    store: str
+    address: str
+    answers: bool
+    transport: Literal["tls", "plain"]
+    clock_ahead_seconds: int | None
+    credential: Literal["accepted", "refused", "not tried"]
+    note: str
+    buckets: int | None
+    sampled: int
+    questions: dict[str, Allowed]
+    refused: dict[str, list[str]]
+    """Question → sampled buckets that refused it."""
+
+
+async def reach(client: Client, moment: datetime) -> Reached:
+    """Try a store. Never raises for what the store does."""
+    tls: Literal["tls", "plain"] = "tls" if client.store.at.startswith("https") else "plain"
+    start = Reached(client.store.name, client.store.at, False, tls, None, "not tried", "", None, 0, {}, {})
+    try:
+        first = await client.ask(method="HEAD")
+    except Unanswered as error:
+        return msgspec.structs.replace(start, note=error.note)
+    ahead = int(clock_difference(first, client.clock()).total_seconds()) if "date" in first.headers else None
+    start = msgspec.structs.replace(start, answers=True, clock_ahead_seconds=ahead)
+    try:
+        buckets, _ = await list_buckets(client)
+    except Unanswered as error:
+        credential: Literal["refused", "not tried"] = "refused" if error.state == "denied" else "not tried"
+        return msgspec.structs.replace(start, credential=credential, note=error.note)
+    names = [name for name, _ in buckets]
+    sample = names[:: max(1, len(names) // SAMPLE)][:SAMPLE]
+    questions, refused = await _try_questions(client, sample, moment)
+    return msgspec.structs.replace(
+        start, credential="accepted", buckets=len(names), sampled=len(sample), questions=questions, refused=refused
+    )
+
+
+async def _try_questions(
+    client: Client, buckets: list[str], moment: datetime
+) -> tuple[dict[str, Allowed], dict[str, list[str]]]:
+    async def one(field: str, bucket: str) -> tuple[str, str, Allowed]:
+        question = next((q for q in QUESTIONS if q.field == field), None)
+        answer: Answer[object] = (
+            await ask_setting(client, bucket, question, moment)
+            if question
+            else await count(client, bucket, moment, 1)  # type: ignore[assignment]
+        )
+        return field, bucket, _allowed(answer)
+
+    tried = await asyncio.gather(*(one(field, bucket) for field in QUESTION_WORDS for bucket in buckets))
+    questions: dict[str, Allowed] = {}
+    refused: dict[str, list[str]] = {}
+    for field, bucket, allowed in tried:
+        known = questions.get(field)
+        questions[field] = allowed if known is None or WORST.index(allowed) < WORST.index(known) else known
+        if allowed in ("no", "failed"):
+            refused.setdefault(field, []).append(bucket)
+    return questions, refused
+
+
+def _allowed(answer: Answer[object]) -> Allowed:
+    words: dict[str, Allowed] = {"denied": "no", "unsupported": "not offered", "failed": "failed"}
+    return words.get(answer.state, "yes")

@@ -1,0 +1,241 @@
+"""The table of settings questions: sub-resource → expected answer → field of the dossier.
+
+Stores differ in how they answer what they do not know. Seen in practice, and handled here once: a listing of the
+bucket with status 200; 405; 501; a 404 with a code of their own; a root element named differently that holds the
+expected children.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from rusty_lantern.core.dossier import Encryption, Grant, Guards, Lock, Ownership, Permission, Versioning
+from rusty_lantern.core.evidence import Answer, Evidence
+from rusty_lantern.core.scales import DAY, YEAR
+from rusty_lantern.stores.errors import Unanswered
+from rusty_lantern.stores.s3.answers import Element, child, children, name, parse, raw_text, text
+from rusty_lantern.stores.s3.client import Reply
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """One settings question: the dossier field it fills, the sub-resource asked, and how its answer reads."""
+
+    field: str
+    ask: str
+    roots: frozenset[str]
+    decode: Callable[[Element], Any]
+    parts: frozenset[str] = frozenset()
+    """Children by which an answer is recognised though its root has another name."""
+    empty_is_absent: bool = False
+
+
+def _grants(root: Element) -> list[Grant]:
+    found = []
+    listed = child(root, "AccessControlList")
+    for entry in children(listed if listed is not None else root, "Grant"):
+        who = child(entry, "Grantee")
+        permission = text(entry, "Permission").lower().replace("_", "-")
+        if who is None or permission not in ("read", "write", "read-acp", "write-acp", "full-control"):
+            raise Unanswered("failed", f'a grant of "{permission[:40]}" is not understood')
+        found.append(_grant(who, permission))  # type: ignore[arg-type]
+    return found
+
+
+_GROUPS = {
+    "global/AllUsers": "anyone",
+    "global/AuthenticatedUsers": "any-account",
+    "s3/LogDelivery": "log-delivery",
+}
+
+
+def _grant(who: Element, permission: Permission) -> Grant:
+    uri = text(who, "URI")
+    for ending, to in _GROUPS.items():
+        if uri.endswith(ending):
+            return Grant(to, permission)  # type: ignore[arg-type]
+    if uri:
+        raise Unanswered("failed", f'a grant to the group "{uri[:80]}" is not understood')
+    return Grant("named", permission, text(who, "ID") or text(who, "EmailAddress"))
+
+
+def _switch(root: Element, wanted: str) -> bool:
+    return text(root, wanted).lower() == "true"
+
+
+def _guards(root: Element) -> Guards:
+    return Guards(
+        _switch(root, "BlockPublicAcls"),
+        _switch(root, "IgnorePublicAcls"),
+        _switch(root, "BlockPublicPolicy"),
+        _switch(root, "RestrictPublicBuckets"),
+    )
+
+
+_OWNERSHIP: dict[str, Ownership] = {
+    "BucketOwnerEnforced": "bucket-owner-enforced",
+    "BucketOwnerPreferred": "bucket-owner-preferred",
+    "ObjectWriter": "object-writer",
+}
+
+
+def _ownership(root: Element) -> Ownership:
+    mode = text(root, "Rule", "ObjectOwnership")
+    if mode not in _OWNERSHIP:
+        raise Unanswered("failed", f'the ownership mode "{mode[:40]}" is not understood')
+    return _OWNERSHIP[mode]
+
+
+def _versioning(root: Element) -> Versioning:
+    state = text(root, "Status")
+    if state not in ("", "Enabled", "Suspended"):
+        raise Unanswered("failed", f'the versioning state "{state[:40]}" is not understood')
+    return Versioning(
+        {"": "never", "Enabled": "on", "Suspended": "suspended"}[state],  # type: ignore[arg-type]
+        text(root, "MfaDelete") == "Enabled",
+    )
+
+
+def _encryption(root: Element) -> Encryption:
+    rule = child(root, "Rule")
+    default = child(rule, "ApplyServerSideEncryptionByDefault") if rule is not None else None
+    if default is None:
+        raise Unanswered("failed", "the answer names no default encryption")
+    algorithm, key = text(default, "SSEAlgorithm"), text(default, "KMSMasterKeyID")
+    return Encryption("provider-key" if algorithm == "AES256" else "managed-key", algorithm, key)
+
+
+def _lock(root: Element) -> Lock:
+    default = child(root, "Rule")
+    default = child(default, "DefaultRetention") if default is not None else None
+    enabled = text(root, "ObjectLockEnabled") == "Enabled"
+    if default is None:
+        return Lock(enabled)
+    mode = text(default, "Mode").lower()
+    if mode not in ("governance", "compliance"):
+        raise Unanswered("failed", f'the retention mode "{mode[:40]}" is not understood')
+    days, years = (_number(text(default, unit)) for unit in ("Days", "Years"))
+    return Lock(enabled, mode, days * DAY + years * YEAR)  # type: ignore[arg-type]
+
+
+def _number(written: str) -> int:
+    if written and not re.fullmatch("[0-9]{1,6}", written):
+        raise Unanswered("failed", f'"{written[:20]}" is not a number of days or years')
+    return int(written or 0)
+
+
+def _tags(root: Element) -> dict[str, str]:
+    tag_set = child(root, "TagSet")
+    tags = children(tag_set, "Tag") if tag_set is not None else iter(())
+    return {raw_text(tag, "Key"): raw_text(tag, "Value") for tag in tags}
+
+
+QUESTIONS: tuple[Question, ...] = (
+    Question("grants", "acl", frozenset({"AccessControlPolicy"}), _grants, frozenset({"AccessControlList"})),
+    Question(
+        "ownership", "ownershipControls", frozenset({"OwnershipControls"}), _ownership, frozenset({"Rule"})
+    ),
+    Question("policy", "policy", frozenset(), name),
+    Question(
+        "public_status", "policyStatus", frozenset({"PolicyStatus"}), lambda root: _switch(root, "IsPublic"),
+        frozenset({"IsPublic"}),
+    ),
+    Question(
+        "guards", "publicAccessBlock", frozenset({"PublicAccessBlockConfiguration"}), _guards,
+        frozenset({"BlockPublicAcls"}),
+    ),
+    Question(
+        "versioning", "versioning", frozenset({"VersioningConfiguration", "GetBucketVersioningResponse"}),
+        _versioning, frozenset({"Status"}),
+    ),
+    Question(
+        "encryption", "encryption", frozenset({"ServerSideEncryptionConfiguration"}), _encryption, frozenset({"Rule"})
+    ),
+    Question(
+        "lock", "object-lock", frozenset({"ObjectLockConfiguration"}), _lock, frozenset({"ObjectLockEnabled"})
+    ),
+    Question("tags", "tagging", frozenset({"Tagging"}), _tags, frozenset({"TagSet"})),
+    Question(
+        "place", "location", frozenset({"LocationConstraint"}), lambda root: (root.text or "").strip() or "default"
+    ),
+)  # fmt: skip
+
+ACCOUNT_GUARDS = Question(
+    "guards",
+    "publicAccessBlock",
+    frozenset({"PublicAccessBlockConfiguration"}),
+    _guards,
+    frozenset({"BlockPublicAcls"}),
+)
+ACCOUNT_GUARDS_PATH = "/v20180820/configuration/publicAccessBlock"
+
+_LISTINGS = ("ListBucketResult", "ListVersionsResult", "ListAllMyBucketsResult")
+_NOT_OFFERED = ("NotImplemented", "MethodNotAllowed")
+
+
+def read_answer(question: Question, reply: Reply, asked: str, when: datetime) -> Answer[Any]:
+    """What a reply says to a question. Never raises: an unusable reply is an answer with that state."""
+    evidence = Evidence(asked, str(reply.status), when)
+    try:
+        if reply.status == 200:
+            return _answered(question, reply.body, evidence)
+        code, message = error_code(reply.body)
+    except Unanswered as error:
+        return Answer(error.state, None, error.note, evidence)
+    return _refused(reply, code, message, Evidence(asked, f"{reply.status} {code}".strip(), when))
+
+
+def _answered(question: Question, body: bytes, evidence: Evidence) -> Answer[Any]:
+    if question.field == "policy" and body.lstrip()[:1] == b"{":
+        return Answer("known", body.decode("utf-8", "replace"), "", evidence)
+    root = parse(body)
+    found = name(root)
+    if found in _LISTINGS:
+        return Answer("unsupported", None, "answered with a listing", evidence)
+    if found not in question.roots and not any(name(part) in question.parts for part in root):
+        return Answer("failed", None, f'answered with an unexpected "{found[:60]}"', evidence)
+    return Answer("known", question.decode(root), "", evidence)
+
+
+def _refused(reply: Reply, code: str, message: str, evidence: Evidence) -> Answer[Any]:
+    status = reply.status
+    if status in (401, 403):
+        return Answer("denied", None, refusal(code), evidence)
+    if 300 <= status < 400:
+        return Answer("failed", None, "redirected elsewhere; not followed with a signature", evidence)
+    if code == "NoSuchBucket":
+        return Answer("failed", None, "the bucket is gone", evidence)
+    if status == 404 and (re.search(r"(?i)no.?such|not.?found|not.?exist", code)) and code != "NoSuchKey":
+        return Answer("absent", None, "", evidence)
+    if status in (405, 501) or code in _NOT_OFFERED:
+        return Answer("unsupported", None, "", evidence)
+    return Answer("failed", None, f"answered {status} {code or message}".strip(), evidence)
+
+
+def error_code(body: bytes) -> tuple[str, str]:
+    """Code and message of an error document; empty where there is none to be read."""
+    if not body.strip():
+        return "", ""
+    try:
+        root = parse(body)
+    except Unanswered:
+        return "", "without a readable reason"
+    return text(root, "Code")[:80], text(root, "Message")[:200]
+
+
+_REFUSALS = {
+    "InvalidAccessKeyId": "the store does not know this access key",
+    "SignatureDoesNotMatch": "the signature is refused: the secret is wrong",
+    "RequestTimeTooSkewed": "the clocks differ too much for a signature to be accepted",
+    "ExpiredToken": "the credential has expired",
+    "InvalidToken": "the session token is not accepted",
+}
+
+
+def refusal(code: str) -> str:
+    """A refusal in words."""
+    return _REFUSALS.get(code, code or "without a reason")
