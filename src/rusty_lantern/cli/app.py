@@ -61,3 +61,9 @@ def main() -> None:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         raise SystemExit(0) from None
+    except Exception as error:  # a defect of ours: say so plainly, and how to see more
+        if os.environ.get("LANTERN_TRACE"):
+            raise
+        sys.stderr.write(f"lantern: a defect of lantern itself ({type(error).__name__}); nothing kept is touched.\n")
+        sys.stderr.write("  LANTERN_TRACE=1 shows where; please report it\n")
+        raise SystemExit(70) from None

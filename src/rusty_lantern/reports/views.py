@@ -173,7 +173,7 @@ def _required_table(screen: Console, result: ShowResult, required: list[Required
         found = words.get(asked.fact)
         observed = found.words if found else "absent"
         origin = f"{asked.sheet}, line {_line_of(asked.place)}"
-        instead = f" (instead of {asked.displaced[-1]})" if asked.displaced else ""
+        instead = f", instead of {asked.displaced[-1].rpartition(', ')[0]}" if asked.displaced else ""
         grid.add(styled(asked.status), asked.fact, asked.required, (observed, "bold"), (origin + instead, "dim"))
     grid.show(screen)
     open_points = [r for r in required if r.status != "held"]

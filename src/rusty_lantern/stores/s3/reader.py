@@ -138,7 +138,8 @@ async def _account_guards(client: Client, owner: str, moment: datetime) -> Answe
         reply = await client.ask(path=ACCOUNT_GUARDS_PATH, headers=headers)
     except Unanswered as error:
         return Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
-    if error_code(reply.body)[0] == "NoSuchBucket" if reply.status == 404 else reply.status == 400:
+    configured = "PublicAccessBlock" in error_code(reply.body)[0]
+    if reply.status in (400, 404) and not configured:  # taken for a bucket's name, or for nothing at all
         return Answer("unsupported", None, "", Evidence(asked, str(reply.status), moment))
     return read_answer(ACCOUNT_GUARDS, reply, asked, moment)
 

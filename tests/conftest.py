@@ -1,0 +1,93 @@
+"""Fixtures: the installed program, the demo's workspace, and stores on loopback."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from aiohttp import web
+
+from rusty_lantern.archive.workspace import make
+from rusty_lantern.standin import saltmarsh
+from rusty_lantern.standin.running import serve
+from rusty_lantern.standin.server import Standin
+
+PROGRAM = Path(sys.executable).parent / "lantern"
+
+
+@dataclass(frozen=True)
+class Ran:
+    """What the installed program printed, and how it ended."""
+
+    code: int
+    out: str
+    err: str
+
+
+def lantern(*words: str, cwd: Path, **environment: str) -> Ran:
+    """Run the installed `lantern`."""
+    inherited = {k: v for k, v in os.environ.items() if k not in ("NO_COLOR", "FORCE_COLOR", "COLUMNS")}
+    ended = subprocess.run(
+        [str(PROGRAM), *words],
+        cwd=cwd,
+        env=inherited | environment,
+        capture_output=True,
+        text=True,
+        timeout=100,
+        check=False,
+    )
+    assert "Traceback" not in ended.stderr, ended.stderr
+    return Ran(ended.returncode, ended.stdout, ended.stderr)
+
+
+@dataclass(frozen=True)
+class Demo:
+    """The demo's workspace, and the stand-in it was surveyed from."""
+
+    folder: Path
+    address: str
+    store: Standin
+
+    def run(self, *words: str, **environment: str) -> Ran:
+        return lantern(*words, cwd=self.folder, **environment)
+
+
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
+    """The demo estate, served and surveyed once."""
+    folder = tmp_path_factory.mktemp("demo") / "workspace"
+    store = Standin(saltmarsh.harbour(), saltmarsh.MOMENT)
+    with serve(store.application()) as address:
+        make(folder, saltmarsh.workspace_files(address))
+        made = Demo(folder, address, store)
+        ran = made.run("survey", "--as-of", "2026-11-02T06:00:00Z")
+        assert ran.code == 3, ran.err
+        yield made
+
+
+@pytest.fixture
+def workspace(tmp_path: Path) -> Path:
+    """A workspace whose store nobody serves."""
+    make(tmp_path / "ws", saltmarsh.workspace_files("http://127.0.0.1:9"))
+    return tmp_path / "ws"
+
+
+def estate_for(folder: Path, address: str, extra: str = "") -> Path:
+    """A workspace for a store at `address`, with the demo's credential."""
+    make(folder, saltmarsh.workspace_files(address))
+    if extra:
+        with (folder / "estate.yaml").open("a") as stream:
+            stream.write(extra)
+    return folder
+
+
+def answering(respond: web.RequestHandler | object) -> web.Application:
+    """An application that gives every request to one handler."""
+    application = web.Application()
+    application.router.add_route("*", "/{tail:.*}", respond)  # type: ignore[arg-type]
+    return application

@@ -1,0 +1,136 @@
+"""Buckets put into a real store with a standard client, and the settings that a survey must read back."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from botocore.exceptions import ClientError
+
+
+@dataclass
+class Seeded:
+    """What was put there: bucket → fact → expected value; `None` stands for absent."""
+
+    facts: dict[str, dict[str, Any]] = field(default_factory=dict)
+
+    def expect(self, bucket: str, **facts: Any) -> None:
+        self.facts.setdefault(bucket, {}).update(
+            {k.replace("__", ".").replace("_", "-"): v for k, v in facts.items()}
+        )
+
+
+def policy(bucket: str, *statements: dict[str, Any]) -> str:
+    filled = [
+        {"Effect": "Allow", "Principal": "*", "Resource": [f"arn:aws:s3:::{bucket}/*"], **s} for s in statements
+    ]
+    return json.dumps({"Version": "2012-10-17", "Statement": filled})
+
+
+def seed(client: Any, prefix: str = "reed") -> Seeded:
+    """Make a dozen varied buckets."""
+    seeded = Seeded()
+
+    def bucket(name: str, *, lock: bool = False) -> str:
+        whole = f"{prefix}-{name}"
+        client.create_bucket(Bucket=whole, ObjectLockEnabledForBucket=lock)
+        return whole
+
+    plain = bucket("plain")
+    seeded.expect(plain, versioning="never", lock__enabled="off", objects=0, policy="none", exposure__read="closed")
+
+    versioned = bucket("versioned")
+    client.put_bucket_versioning(Bucket=versioned, VersioningConfiguration={"Status": "Enabled"})
+    seeded.expect(versioned, versioning="on")
+
+    paused = bucket("paused")
+    for state in ("Enabled", "Suspended"):
+        client.put_bucket_versioning(Bucket=paused, VersioningConfiguration={"Status": state})
+    seeded.expect(paused, versioning="suspended")
+
+    for mode, period, seconds in (
+        ("GOVERNANCE", {"Days": 30}, 30 * 86400),
+        ("COMPLIANCE", {"Years": 7}, 7 * 365 * 86400),
+    ):
+        sealed = bucket(f"sealed-{mode.lower()}", lock=True)
+        rule = {"DefaultRetention": {"Mode": mode, **period}}
+        client.put_object_lock_configuration(
+            Bucket=sealed, ObjectLockConfiguration={"ObjectLockEnabled": "Enabled", "Rule": rule}
+        )
+        seeded.expect(sealed, lock__enabled="on", lock__mode=mode.lower(), lock__keep=seconds, versioning="on")
+
+    tagged = bucket("tagged")
+    tags = {"steward": "hydrology", "note": "<b>&amp; =1+1", "class": "permit"}
+    client.put_bucket_tagging(
+        Bucket=tagged, Tagging={"TagSet": [{"Key": key, "Value": value} for key, value in tags.items()]}
+    )
+    seeded.expect(tagged, tags__steward="hydrology", tags__note="<b>&amp; =1+1", tags__class="permit")
+
+    public = bucket("public")
+    client.put_bucket_policy(Bucket=public, Policy=policy(public, {"Action": "s3:GetObject"}))
+    seeded.expect(public, policy="present", exposure__read="open", exposure__list="closed", exposure__write="closed")
+
+    listed = bucket("listed")
+    client.put_bucket_acl(Bucket=listed, ACL="public-read")
+    seeded.expect(listed, exposure__list="open", exposure__read="closed", exposure__write="closed")
+
+    writable = bucket("writable")
+    everyone = 'uri="http://acs.amazonaws.com/groups/global/AllUsers"'
+    client.put_bucket_acl(Bucket=writable, GrantRead=everyone, GrantWrite=everyone)
+    seeded.expect(writable, exposure__list="open", exposure__write="open", exposure__delete="open")
+
+    signed_in = bucket("signed-in")
+    client.put_bucket_acl(Bucket=signed_in, ACL="authenticated-read")
+    seeded.expect(signed_in, exposure__any_account__list="open", exposure__anyone__list="closed")
+
+    fenced = bucket("fenced")
+    condition = {"IpAddress": {"aws:SourceIp": "198.51.100.0/24"}}
+    client.put_bucket_policy(Bucket=fenced, Policy=policy(fenced, {"Action": "s3:GetObject", "Condition": condition}))
+    seeded.expect(fenced, exposure__read="narrow")
+
+    guarded = bucket("guarded")
+    client.put_public_access_block(
+        Bucket=guarded, PublicAccessBlockConfiguration={"BlockPublicAcls": True, "IgnorePublicAcls": True}
+    )
+    seeded.expect(guarded, guards__ignore_grants="on", guards__refuse_new_grants="on", guards__restrict_policy="off")
+
+    full = bucket("full")
+    for number in range(7):
+        client.put_object(Bucket=full, Key=f"a b/ü+{number}", Body=b"x" * (number + 1))
+    seeded.expect(full, objects=7, bytes=28)
+    with contextlib.suppress(ClientError):  # not every store can
+        client.put_bucket_encryption(
+            Bucket=full,
+            ServerSideEncryptionConfiguration={
+                "Rules": [{"ApplyServerSideEncryptionByDefault": {"SSEAlgorithm": "AES256"}}]
+            },
+        )
+        seeded.expect(full, encryption__at_rest="provider-key")
+    return seeded
+
+
+BASELINE = """\
+title: a real store
+edition: 1
+sheets:
+  - sheet: every bucket
+    require:
+      exposure.read: closed
+      exposure.write: {is: closed, severity: critical}
+      versioning: on
+"""
+
+
+def workspace_for(folder: Path, address: str, key: tuple[str, str]) -> Path:
+    """A workspace for a real store."""
+    folder.mkdir(parents=True)
+    (folder / "estate.yaml").write_text(
+        f"estate: real\nstores:\n  real:\n    at: {address}\n    plain-http: allowed\n"
+        "    credential: {file: key.ini}\n    pace: {per-second: 5000}\n"
+    )
+    (folder / "baseline.yaml").write_text(BASELINE)
+    (folder / "key.ini").write_text(f"[default]\naws_access_key_id={key[0]}\naws_secret_access_key={key[1]}\n")
+    return folder

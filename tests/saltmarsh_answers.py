@@ -1,0 +1,63 @@
+"""The right answers to the demo estate, each written down once with its reason."""
+
+from __future__ import annotations
+
+DRIFT: dict[tuple[str, str], tuple[str, str]] = {
+    # bucket, fact: severity, observed — traps
+    ("payroll-drop", "exposure.read"): ("critical", "open"),  # two halves make the whole Internet
+    ("payroll-drop", "exposure.write"): ("critical", "open"),
+    ("volunteer-forms", "exposure.read"): ("critical", "open"),  # a referer is whatever the sender writes
+    ("contractor-drop", "exposure.write"): (
+        "critical",
+        "open",
+    ),  # a Deny of two conditions denies only where both hold
+    ("tmp-exchange", "exposure.write"): ("critical", "open"),  # a grant to every signed-in account
+    ("tmp-exchange", "exposure.delete"): ("critical", "open"),  # …and a write grant deletes as well
+    ("tmp-exchange", "tags.steward"): ("medium", "absent"),
+    ("tmp-exchange", "grants.by-object"): ("low", "on"),
+    ("gallery-prints", "exposure.list"): ("high", "open"),  # reading was meant, listing was not
+    ("press-kit", "exposure.list"): ("high", "open"),  # the bucket's grant opens the list, not the objects
+    ("press-kit", "grants.by-object"): ("low", "on"),
+    ("survey-maps", "exposure.read"): ("high", "open"),  # guards that refuse new policies leave the old one standing
+    ("season-preview", "exposure.read"): ("high", "narrow"),  # opens by itself on a date
+    ("grant-ledger", "lock.keep"): ("high", "30 days"),
+    ("permit-archive", "lock.mode"): ("high", "governance"),
+    ("boat-logs", "versioning"): ("medium", "suspended"),
+    ("camera-traps", "encryption.at-rest"): ("medium", "none"),
+}
+
+UNKNOWN = {
+    ("drone-orthophotos", f"exposure.{verb}") for verb in "list read write delete govern unlock inspect".split()
+}
+"""Its policy is refused to the audit key."""
+
+LOOK_ALIKES = {
+    "tide-gauge-raw": "a policy for the team's own account",
+    "gallery-web": "public on purpose, and required to be",
+    "ringing-records": "a Deny for everywhere but the office really fences",
+    "partner-feed": "only two named accounts are let in",
+    "old-website": "a public policy shut by a guard that shuts",
+    "reedbed-notes": "a grant to anyone under an ownership mode that disables grants",
+    "open-day-2024": "an Allow that ended in the past",
+    "permit-scans": "kept longer than required",
+    "backups-nightly": "governance is enough here",
+    "launch-2027": "empty",
+    "members-area": "a tag full of markup, but nothing wrong",
+}
+"""Harmless, and to be left alone."""
+
+EXPOSED: dict[str, dict[str, str]] = {
+    # bucket: verb → widest verdict, where it is not closed
+    "payroll-drop": {"read": "open", "write": "open"},
+    "volunteer-forms": {"read": "open"},
+    "contractor-drop": {"write": "open"},
+    "tmp-exchange": {"write": "open", "delete": "open"},
+    "gallery-prints": {"list": "open", "read": "open"},
+    "gallery-web": {"read": "open"},
+    "press-kit": {"list": "open", "read": "open"},
+    "survey-maps": {"read": "open"},
+    "ringing-records": {"read": "narrow"},
+    "partner-feed": {"read": "narrow"},
+    "season-preview": {"read": "narrow"},
+    "drone-orthophotos": dict.fromkeys("list read write delete govern unlock inspect".split(), "unknown"),
+}

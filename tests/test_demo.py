@@ -1,0 +1,130 @@
+"""The demo estate, through the installed program: every trap caught, every look-alike left alone."""
+
+from __future__ import annotations
+
+import json
+import urllib.request
+from pathlib import Path
+from urllib.error import HTTPError
+
+import pytest
+
+from rusty_lantern.standin import saltmarsh
+from tests.conftest import Demo, lantern
+from tests.saltmarsh_answers import DRIFT, EXPOSED, LOOK_ALIKES, UNKNOWN
+
+
+def test_every_drift_is_found_and_nothing_else(demo: Demo) -> None:
+    ran = demo.run("audit", "--json")
+    result = json.loads(ran.out)
+    assert ran.code == 1
+    found = {(d["bucket"], d["fact"]): (d["severity"], d["observed"]) for d in result["drift"]}
+    assert found == DRIFT
+    assert {(u["bucket"], u["fact"]) for u in result["unknown"]} == UNKNOWN
+    assert all("policy could not be read" in u["reason"] for u in result["unknown"])
+
+
+def test_look_alikes_are_left_alone(demo: Demo) -> None:
+    result = json.loads(demo.run("audit", "--json").out)
+    assert not {d["bucket"] for d in result["drift"] + result["unknown"]} & set(LOOK_ALIKES)
+    assert {b.name for b in saltmarsh.harbour().dossier.buckets} == set(LOOK_ALIKES) | set(EXPOSED) | {
+        bucket for bucket, _ in DRIFT
+    }
+
+
+def test_exposures_are_as_written_down(demo: Demo) -> None:
+    rows = json.loads(demo.run("buckets", "--json").out)["buckets"]
+    assert {row["bucket"]: row["exposure"] for row in rows if row["exposure"]} == EXPOSED
+
+
+def test_the_stand_in_accepts_each_witness_of_the_public_and_refuses_the_look_alikes(demo: Demo) -> None:
+    exposure = json.loads(demo.run("exposure", "--json").out)
+    asked = 0
+    for row in exposure["buckets"]:
+        for verb in ("read", "write", "list", "delete"):
+            verdict = row["exposure"]["anyone"][verb]
+            witness = verdict["witness"]
+            if witness and not witness["at"].startswith("2026"):
+                continue  # season-preview: allowed from a date on, and the stand-in's date is before it
+            if witness:
+                assert _knock(demo.address, witness["request"], witness) in (200, 204, 404), row["bucket"]
+                asked += 1
+            elif verdict["verdict"] == "closed" and verb in ("read", "list"):
+                path = f"GET /{row['bucket']}" + ("/item-00000" if verb == "read" else "?list-type=2")
+                assert _knock(demo.address, path, {"address": "198.51.100.7"}) == 403, row["bucket"]
+                asked += 1
+    assert asked > 40
+
+
+def _knock(address: str, line: str, witness: dict[str, object]) -> int:
+    method, _, target = line.partition(" ")
+    headers = {"x-standin-from": str(witness["address"]), "user-agent": "visitor"}
+    headers |= witness.get("headers", {})  # type: ignore[arg-type]
+    request = urllib.request.Request(address + target, method=method, headers=headers)
+    try:
+        with urllib.request.urlopen(request, timeout=5) as answer:
+            return int(answer.status)
+    except HTTPError as error:
+        with error:
+            return int(error.code)
+
+
+def test_audit_works_again_with_the_store_gone_and_prints_the_same_bytes(tmp_path: Path) -> None:
+    ran = lantern("demo", "ws", cwd=tmp_path)
+    assert ran.code == 0, ran.err
+    folder = tmp_path / "ws"
+    first = lantern("audit", cwd=folder)
+    again = lantern("audit", cwd=folder / "surveys")
+    assert first.out == again.out
+    assert first.out.splitlines()[3] in ran.out
+    for step in ("reach", "survey", "buckets", "audit", "show", "exposure"):
+        assert f"$ lantern {step}" in ran.out
+
+
+def test_two_demos_keep_the_same_survey(tmp_path: Path, demo: Demo) -> None:
+    lantern("demo", "ws", cwd=tmp_path)
+    one = (tmp_path / "ws/surveys/20261102T060000Z/stores/harbour.json").read_text()
+    other = (demo.folder / "surveys/20261102T060000Z/stores/harbour.json").read_text()
+    assert _without_address(one) == _without_address(other)
+
+
+def _without_address(text: str) -> list[str]:
+    return [line for line in text.splitlines() if '"address"' not in line]
+
+
+def test_what_the_survey_read_is_what_the_stand_in_holds(demo: Demo) -> None:
+    from rusty_lantern.archive.surveys import load
+
+    read = {b.name: b for b in load(demo.folder / "surveys").dossiers[0].buckets}
+    for held in saltmarsh.harbour().dossier.buckets:
+        for field in (
+            "created",
+            "place",
+            "grants",
+            "ownership",
+            "guards",
+            "versioning",
+            "encryption",
+            "lock",
+            "tags",
+        ):
+            expected, found = getattr(held, field), getattr(read[held.name], field)
+            assert (found.state, found.value) == (expected.state, expected.value), (held.name, field)
+        assert read[held.name].usage.value == held.usage.value
+        if held.name != "drone-orthophotos":
+            assert read[held.name].policy.value == held.policy.value
+    assert read["drone-orthophotos"].policy.state == "denied"
+
+
+def test_only_reading_requests_are_ever_sent(demo: Demo) -> None:
+    demo.store.requests.clear()
+    demo.run("reach")
+    demo.run("survey", "--as-of", "2026-11-03T06:00:00Z")
+    methods = {method for method, _ in demo.store.requests}
+    assert methods <= {"GET", "HEAD"}
+    assert len(demo.store.requests) > 200
+
+
+@pytest.mark.parametrize("floor,code", [("critical", 1), ("low", 1)])
+def test_the_floor_decides_the_exit_code(demo: Demo, floor: str, code: int) -> None:
+    assert demo.run("audit", "--severity", floor).code == code
