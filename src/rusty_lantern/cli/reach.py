@@ -26,7 +26,8 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     from rusty_lantern.reports.views import reach_view
     from rusty_lantern.stores.credentials import find
     from rusty_lantern.stores.s3.client import Client
-    from rusty_lantern.stores.s3.reach import Reached, reach
+    from rusty_lantern.stores.s3.reach import reach
+    from rusty_lantern.stores.s3.reached import Reached
 
     place = workspace(workspace_folder)
     estate = place.estate()

@@ -6,9 +6,11 @@ A function of its inputs alone: the same survey, baseline, estate and moment giv
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
+
+import msgspec
 
 from rusty_lantern.core.access.exposure import Exposures, Verdict, exposures
 from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
@@ -104,13 +106,12 @@ def views(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> l
     ]
 
 
-@dataclass(frozen=True, slots=True)
-class Audit:
+class Audit(msgspec.Struct, frozen=True):
     """What an audit found. `unread` names stores whose buckets could not be listed, with the reason."""
 
     judgements: list[Judgement]
-    unread: list[tuple[str, str]] = field(default_factory=list)
-    idle_sheets: list[str] = field(default_factory=list)
+    unread: list[tuple[str, str]] = msgspec.field(default_factory=list)
+    idle_sheets: list[str] = msgspec.field(default_factory=list)
     buckets: int = 0
 
     def of(self, status: Status) -> list[Judgement]:

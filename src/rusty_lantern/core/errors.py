@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import TYPE_CHECKING
+
+import msgspec
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Place:
+class Place(msgspec.Struct, frozen=True, order=True):
     """Where in a file something stands: a file name, and a line and a column counted from 1 (0: the whole file)."""
 
     file: str
@@ -24,8 +24,7 @@ class Place:
         return f"{self.file}:{self.line}:{self.column}" if self.column else f"{self.file}:{self.line}"
 
 
-@dataclass(frozen=True, slots=True)
-class Complaint:
+class Complaint(msgspec.Struct, frozen=True):
     """One thing wrong with an input, and what would put it right."""
 
     what: str

@@ -8,16 +8,16 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from dataclasses import dataclass
 from urllib.parse import urlsplit
+
+import msgspec
 
 from rusty_lantern.core.errors import Collector, Place
 from rusty_lantern.core.marked import Marked, Reader, read_marked
 from rusty_lantern.core.scales import NotOnScale, read_moment
 
 
-@dataclass(frozen=True, slots=True)
-class Credential:
+class Credential(msgspec.Struct, frozen=True):
     """Where a credential is found. `kind`: `profile`, `environment`, `file` or `chain` (the provider's own)."""
 
     kind: str
@@ -26,16 +26,14 @@ class Credential:
     place: Place | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Pace:
+class Pace(msgspec.Struct, frozen=True):
     """How fast a store may be asked: at once, and per second."""
 
     at_once: int = 16
     per_second: int = 200
 
 
-@dataclass(frozen=True, slots=True)
-class Stated:
+class Stated(msgspec.Struct, frozen=True):
     """What a store's owner says of a fact that cannot be read, why, and until when (ISO 8601)."""
 
     fact: str
@@ -45,8 +43,7 @@ class Stated:
     place: Place
 
 
-@dataclass(frozen=True, slots=True)
-class Store:
+class Store(msgspec.Struct, frozen=True):
     """One entry under `stores:`."""
 
     name: str
@@ -64,8 +61,7 @@ class Store:
     stated: tuple[Stated, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Estate:
+class Estate(msgspec.Struct, frozen=True):
     """All the stores a team answers for."""
 
     name: str

@@ -10,7 +10,8 @@ types the JSON, and writes the reference page (`docs/facts.md`).
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.errors import nearest
@@ -21,8 +22,7 @@ Fact = Answer[Value]
 """One named setting of one subject: state, value on the fact's scale, note, evidence."""
 
 
-@dataclass(frozen=True, slots=True)
-class Subject:
+class Subject(msgspec.Struct, frozen=True):
     """A bucket together with what bears on it: its store's dossier, and the exposures decided for it."""
 
     bucket: Bucket
@@ -35,8 +35,7 @@ Derive = Callable[[Subject, str], Fact]
 """Derives a fact of a subject; the second argument is what stands for `*` in the fact's name."""
 
 
-@dataclass(frozen=True, slots=True)
-class Definition:
+class Definition(msgspec.Struct, frozen=True):
     """One entry of the register. A name may end in `.*`: then any word may stand there (`tags.steward`)."""
 
     name: str

@@ -7,9 +7,9 @@ say, not for YAML. Anchors and aliases are refused, which with the bounds on siz
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.nodes import MappingNode, ScalarNode, SequenceNode
@@ -20,8 +20,7 @@ MAX_BYTES = 4_000_000
 MAX_DEPTH = 40
 
 
-@dataclass(frozen=True, slots=True)
-class Marked:
+class Marked(msgspec.Struct, frozen=True):
     """A text, a list or a mapping, and where it stands. Exactly one of the three is not None."""
 
     place: Place

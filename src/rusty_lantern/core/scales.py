@@ -7,10 +7,11 @@ A value read from what `show` printed is the same value. Values of ordered scale
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 from typing import Protocol
+
+import msgspec
 
 from rusty_lantern.core.errors import nearest
 
@@ -47,8 +48,7 @@ class Scale(Protocol):
         """Where an ordered value stands."""
 
 
-@dataclass(frozen=True, slots=True)
-class Words:
+class Words(msgspec.Struct, frozen=True):
     """A few named levels, weakest first where they are ordered."""
 
     levels: tuple[str, ...]
@@ -76,8 +76,7 @@ class Words:
         return self.levels.index(str(value))
 
 
-@dataclass(frozen=True, slots=True)
-class Text:
+class Text(msgspec.Struct, frozen=True):
     """Any text."""
 
     name: str = "text"
@@ -97,8 +96,7 @@ class Text:
         raise TypeError("text is not ordered")
 
 
-@dataclass(frozen=True, slots=True)
-class Quantity:
+class Quantity(msgspec.Struct, frozen=True):
     """A whole number of some smallest unit, written with any of the units of its kind."""
 
     name: str
@@ -156,8 +154,7 @@ class Quantity:
         return int(value)  # type: ignore[arg-type]
 
 
-@dataclass(frozen=True, slots=True)
-class Moment:
+class Moment(msgspec.Struct, frozen=True):
     """A moment in UTC, written as ISO 8601 date or date and time."""
 
     name: str = "date"

@@ -17,7 +17,7 @@ from rusty_lantern.reports.results import (
     SurveyResult,
 )
 from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
-from rusty_lantern.stores.s3.reach import QUESTION_WORDS, Reached
+from rusty_lantern.stores.s3.reached import QUESTION_WORDS, Reached
 
 STATUS_ORDER = ("drifted", "unknown", "waived", "held")
 

@@ -13,8 +13,9 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Literal
+
+import msgspec
 
 from rusty_lantern.core.access.conditions import NotUnderstood, read_date, read_number
 from rusty_lantern.core.access.documents import LITERAL_VARIABLES, VARIABLE, Condition, Principals, Statement
@@ -25,8 +26,7 @@ from rusty_lantern.core.access.verbs import ACTIONS, GRANTED
 Match = Literal["yes", "no", "maybe"]
 
 
-@dataclass(frozen=True, slots=True)
-class Caller:
+class Caller(msgspec.Struct, frozen=True):
     """Who asks. Without an account: nobody in particular, a request without credentials."""
 
     account: str = ""
@@ -42,18 +42,16 @@ class Caller:
 ANONYMOUS = Caller()
 
 
-@dataclass(frozen=True, slots=True)
-class Request:
+class Request(msgspec.Struct, frozen=True):
     """One concrete request. `context` maps lower-case condition keys to the values the request carries."""
 
     action: str
     key: str = ""
     caller: Caller = ANONYMOUS
-    context: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    context: Mapping[str, tuple[str, ...]] = msgspec.field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(msgspec.Struct, frozen=True):
     """What one rule said to the request."""
 
     rule: str
@@ -61,8 +59,7 @@ class Step:
     why: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Decision:
+class Decision(msgspec.Struct, frozen=True):
     """Allowed, refused, or (None) undecidable; the rule that decided; and all steps on the way."""
 
     allowed: bool | None

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass, field
 from typing import Literal
+
+import msgspec
 
 from rusty_lantern.core.errors import nearest
 
@@ -20,8 +21,7 @@ MAX_DEPTH = 32
 Json = str | int | float | bool | None | list["Json"] | dict[str, "Json"]
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(msgspec.Struct, frozen=True):
     """Something in a policy that was not understood: where (JSON pointer) and what."""
 
     place: str
@@ -34,8 +34,7 @@ class Fault:
 Quantifier = Literal["", "forallvalues", "foranyvalue"]
 
 
-@dataclass(frozen=True, slots=True)
-class Condition:
+class Condition(msgspec.Struct, frozen=True):
     """One operator applied to one key. `operator` is lower-case and without IfExists and quantifier."""
 
     operator: str
@@ -46,8 +45,7 @@ class Condition:
     quantifier: Quantifier = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Principals:
+class Principals(msgspec.Struct, frozen=True):
     """To whom a statement speaks. With `negated`, to everyone else."""
 
     everyone: bool = False
@@ -59,8 +57,7 @@ class Principals:
     negated: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Statement:
+class Statement(msgspec.Struct, frozen=True):
     """One statement, as far as it was understood. `faults` are those that bear on this statement alone."""
 
     place: str
@@ -83,8 +80,7 @@ class Statement:
         return f'statement {number} "{self.sid}"' if self.sid else f"statement {number}"
 
 
-@dataclass(frozen=True, slots=True)
-class Policy:
+class Policy(msgspec.Struct, frozen=True):
     """A parsed document."""
 
     statements: tuple[Statement, ...] = ()
@@ -170,13 +166,13 @@ _ELEMENTS = [
 ]
 
 
-@dataclass
 class _Reader:
     """Reads one statement and gathers its faults."""
 
-    place: str
-    variables: bool
-    faults: list[Fault] = field(default_factory=list)
+    def __init__(self, place: str, variables: bool) -> None:
+        self.place = place
+        self.variables = variables
+        self.faults: list[Fault] = []
 
     def fault(self, where: str, what: str) -> None:
         self.faults.append(Fault(self.place + where, what))

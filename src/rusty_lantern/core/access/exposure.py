@@ -17,8 +17,9 @@ be. Where both give the same verdict it stands; where not, it is `unknown`, with
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 from rusty_lantern.core.access.decide import decide
 from rusty_lantern.core.access.keys import AUDIENCES, FENCE_V4, FENCE_V6, Audience
@@ -26,17 +27,17 @@ from rusty_lantern.core.access.region import Box, meet, without
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Finite, OverBudget, Work
 from rusty_lantern.core.access.sets.line import EVERY_V4, Line
-from rusty_lantern.core.access.statements import ACTION, PUBLIC_ADDRESSES, Group, Limits, Reading
+from rusty_lantern.core.access.statements import ACTION, PUBLIC_ADDRESSES, VERB_ACTIONS, Group, Limits, Reading
 from rusty_lantern.core.access.verbs import GRANTED, VERBS, Verb
 from rusty_lantern.core.access.witness import Fence, Witness, fence_of, request_from, witness_of
+from rusty_lantern.core.dossier import Grant
 
 Level = Literal["closed", "narrow", "open", "unknown"]
 BUDGET = 120_000
 """Steps for all verdicts of one bucket; about 200 ms."""
 
 
-@dataclass(frozen=True, slots=True)
-class Verdict:
+class Verdict(msgspec.Struct, frozen=True):
     """The exposure of one bucket to one audience for one verb.
 
     `witness` and `because` (the rule that lets it through) go with `open` and `narrow`, `fence` with `narrow`,
@@ -64,8 +65,7 @@ def exposures(rules: Rules, around: Surroundings, budget: int = BUDGET) -> Expos
     }
 
 
-@dataclass(frozen=True, slots=True)
-class _Public:
+class _Public(msgspec.Struct, frozen=True):
     """Whether the policy by itself lets the public in: at least, and at most. Decides what a guard on it shuts."""
 
     least: bool = False
@@ -86,8 +86,7 @@ def _public_policy(rules: Rules, around: Surroundings, work: Work) -> _Public:
     return _Public(least, most)
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(msgspec.Struct, frozen=True):
     """What a search of one region came to: the level, a piece of the region to take a witness from, its fence."""
 
     level: Level = "closed"
@@ -125,6 +124,20 @@ class _View:
             box = meet(group.domain, allowed, self.work)
             if box is not None:
                 yield from without(box, denied, self.work)
+
+    def _possible(self, verb: Verb) -> bool:
+        """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
+        if self.rules.doubts:
+            return True
+        if any(s.effect != "Deny" and self.reading.speaks_of(s, verb) for s in self.rules.policy.statements):
+            return True
+        return any(
+            self._public_grant(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb])
+            for g in self.rules.grants
+        )
+
+    def _public_grant(self, grant: Grant) -> bool:
+        return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
 
     def _counts(self, limits: Limits, *, side: Side, certain: str) -> bool:
         """Whether a statement counts on this side: one that is not understood counts only for the most."""
@@ -165,7 +178,7 @@ class _View:
             if grantable:
                 yield {ACTION: grantable}
         for grant in self.rules.grants:
-            if grant.to != "anyone" and (grant.to != "any-account" or self.audience == "anyone"):
+            if not self._public_grant(grant):
                 continue
             actions = Finite(GRANTED[grant.permission] & frozenset(group.actions))
             if not actions:
@@ -178,6 +191,8 @@ class _View:
 
     def find(self, verb: Verb, side: Side) -> Found:
         """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
+        if not self._possible(verb):
+            return Found()
         addresses, let_in = Line(), None
         fenced: tuple[Fence, Box] | None = None
         for group in self.reading.groups(verb):

@@ -7,8 +7,9 @@ they would typically carry instead is `stranger` (often: nothing).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 Audience = Literal["anyone", "any-account"]
 AUDIENCES: tuple[Audience, ...] = ("anyone", "any-account")
@@ -16,8 +17,7 @@ Kind = Literal["text", "switch", "address", "number", "date", "name"]
 Presence = Literal["always", "maybe", "never"]
 
 
-@dataclass(frozen=True, slots=True)
-class ContextKey:
+class ContextKey(msgspec.Struct, frozen=True):
     """One condition key, or a family of them when the name ends in `/`."""
 
     name: str

@@ -6,17 +6,17 @@ if the unread input said the most, and if it said the least, and only where that
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
+
+import msgspec
 
 from rusty_lantern.core.access.documents import Policy, parse_policy
 from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Guards
 from rusty_lantern.core.evidence import Answer
 
 
-@dataclass(frozen=True, slots=True)
-class Guard:
+class Guard(msgspec.Struct, frozen=True):
     """One standing guard. `sure` is false where it may or may not be set, because it could not be read."""
 
     on: bool
@@ -24,8 +24,7 @@ class Guard:
     source: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Surroundings:
+class Surroundings(msgspec.Struct, frozen=True):
     """What a decision depends on besides the bucket: the moment, the bucket's owner, and whom the team trusts."""
 
     moment: datetime
@@ -38,12 +37,11 @@ class Surroundings:
         return int(self.moment.astimezone(UTC).timestamp())
 
 
-@dataclass(frozen=True, slots=True)
-class Rules:
+class Rules(msgspec.Struct, frozen=True):
     """The rules of one bucket. `doubts` maps an unread input (`policy`, `grants`) to the reason."""
 
     bucket: str
-    policy: Policy = field(default_factory=Policy)
+    policy: Policy = msgspec.field(default_factory=Policy)
     grants: tuple[Grant, ...] = ()
     ignore_grants: Guard = Guard(False)
     restrict_policy: Guard = Guard(False)

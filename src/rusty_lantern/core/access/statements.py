@@ -10,8 +10,10 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from functools import lru_cache
 from itertools import chain
+
+import msgspec
 
 from rusty_lantern.core.access.conditions import (
     TIME,
@@ -48,7 +50,7 @@ from rusty_lantern.core.access.sets.texts import (
     literals,
     matching,
 )
-from rusty_lantern.core.access.verbs import Target, Verb, actions_of
+from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, VERBS, Target, Verb, actions_of
 
 ACTION, KEY = "action", "key"
 
@@ -68,8 +70,7 @@ PUBLIC_ADDRESSES = EVERY_V4.minus(
 """Addresses that a stranger on the Internet can have: not private, shared, loopback, link-local or multicast."""
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(msgspec.Struct, frozen=True):
     """Actions that are decided together, the requests that can be made, and those any outsider can make."""
 
     actions: tuple[str, ...]
@@ -78,8 +79,7 @@ class Group:
     stranger: Box
 
 
-@dataclass(frozen=True, slots=True)
-class Limits:
+class Limits(msgspec.Struct, frozen=True):
     """What a statement says of a group: a box of the group's dimensions, and whether that is exactly what it says."""
 
     box: Box
@@ -196,16 +196,14 @@ class Reading:
             return "maybe"
         return "yes" if principals.everyone != principals.negated else "no"
 
+    def speaks_of(self, statement: Statement, verb: Verb) -> bool:
+        """Whether a statement may speak of this verb to this audience; a cheap test before the exact one."""
+        if self._speaks_to_audience(statement) == "no":
+            return False
+        return not reached_actions(statement.actions, statement.actions_negated).isdisjoint(VERB_ACTIONS[verb])
+
     def _actions(self, statement: Statement, group: Group) -> Finite:
-        if not statement.actions:
-            return Finite(group.actions)
-        patterns = [pattern.lower() for pattern in statement.actions]
-        self.work.spend(len(patterns) * len(group.actions))
-        return Finite(
-            action
-            for action in group.actions
-            if any(glob_fits(pattern, action.lower()) for pattern in patterns) != statement.actions_negated
-        )
+        return Finite(reached_actions(statement.actions, statement.actions_negated).intersection(group.actions))
 
     def _resources(self, statement: Statement, group: Group) -> TextSet | None:
         """The keys that the statement's resources reach; all texts for a bucket's own action; None for none."""
@@ -237,6 +235,20 @@ class Reading:
         if isinstance(cached, NotUnderstood):
             raise cached
         return cached
+
+
+VERB_ACTIONS = {verb: frozenset(action.name for action in actions_of(verb)) for verb in VERBS}
+
+
+@lru_cache(maxsize=4096)
+def reached_actions(patterns: tuple[str, ...], negated: bool) -> frozenset[str]:
+    """The known actions that a statement's Action (or NotAction) reaches; all of them where it was not understood."""
+    if not patterns:
+        return frozenset(ACTIONS)
+    folded = [pattern.lower() for pattern in patterns]
+    return frozenset(
+        name for lowered, name in BY_LOWER_NAME.items() if any(glob_fits(p, lowered) for p in folded) != negated
+    )
 
 
 def _unnamed_account(policy: Policy, around: Surroundings) -> str:

@@ -6,16 +6,16 @@ S3-style policy language. An exposure of a verb is an exposure of at least one a
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal, get_args
+
+import msgspec
 
 Verb = Literal["list", "read", "write", "delete", "govern", "unlock", "inspect"]
 VERBS: tuple[Verb, ...] = get_args(Verb)
 Target = Literal["bucket", "object"]
 
 
-@dataclass(frozen=True, slots=True)
-class Action:
+class Action(msgspec.Struct, frozen=True):
     """One protocol action: its verb, and whether it addresses the bucket or an object."""
 
     name: str

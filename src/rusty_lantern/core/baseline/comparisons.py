@@ -12,7 +12,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 from rusty_lantern.core.scales import NotOnScale, Scale, Value
 
@@ -24,8 +25,7 @@ class ImpossibleComparison(ValueError):
     """The words make no comparison on this fact's scale; the message says why and what would."""
 
 
-@dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(msgspec.Struct, frozen=True):
     """One comparison: its words in normal form, and what it accepts."""
 
     words: str

@@ -7,8 +7,9 @@ the bucket, is unknown with its reason, and is counted wherever drift is.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Literal
+
+import msgspec
 
 from rusty_lantern.core.baseline.sheets import Baseline, Requirement
 from rusty_lantern.core.dossier import Bucket
@@ -18,8 +19,7 @@ Status = Literal["held", "drifted", "waived", "unknown"]
 STATUSES: tuple[Status, ...] = ("held", "drifted", "waived", "unknown")
 
 
-@dataclass(frozen=True, slots=True)
-class Required:
+class Required(msgspec.Struct, frozen=True):
     """A requirement in force on a bucket, and what it displaced. `sure`: whether its sheet certainly applies."""
 
     requirement: Requirement
@@ -27,8 +27,7 @@ class Required:
     displaced: tuple[Requirement, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Judgement:
+class Judgement(msgspec.Struct, frozen=True):
     """One requirement on one bucket: what was asked, what was seen, and what follows."""
 
     store: str

@@ -5,9 +5,10 @@ Sheets apply in order; a later sheet overrides an earlier one fact by fact. `any
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Literal, get_args
+
+import msgspec
 
 from rusty_lantern.core import bucket_facts  # noqa: F401  (fills the register)
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
@@ -21,8 +22,7 @@ SEVERITIES: tuple[Severity, ...] = get_args(Severity)
 """Worst first."""
 
 
-@dataclass(frozen=True, slots=True)
-class Requirement:
+class Requirement(msgspec.Struct, frozen=True):
     """One fact and what it must be. Without a comparison, an earlier requirement on the fact is lifted."""
 
     fact: str
@@ -33,8 +33,7 @@ class Requirement:
     sheet: str
 
 
-@dataclass(frozen=True, slots=True)
-class Selector:
+class Selector(msgspec.Struct, frozen=True):
     """Which buckets a sheet speaks of: every listed part must fit; a part fits if one of its patterns does."""
 
     names: tuple[str, ...] = ()
@@ -55,8 +54,7 @@ class Selector:
         return all(any(fnmatchcase(tags.get(name, ""), p) for p in patterns) for name, patterns in self.tags)
 
 
-@dataclass(frozen=True, slots=True)
-class Sheet:
+class Sheet(msgspec.Struct, frozen=True):
     """A group of requirements and the buckets it speaks of."""
 
     name: str
@@ -65,8 +63,7 @@ class Sheet:
     require: tuple[Requirement, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Baseline:
+class Baseline(msgspec.Struct, frozen=True):
     """What the team requires."""
 
     title: str

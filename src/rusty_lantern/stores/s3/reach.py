@@ -11,45 +11,12 @@ import msgspec
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.client import Client, clock_difference
+from rusty_lantern.stores.s3.reached import QUESTION_WORDS, WORST, Allowed, Reached
 from rusty_lantern.stores.s3.reader import ask_setting, count, list_buckets
 from rusty_lantern.stores.s3.settings import QUESTIONS
 
-Allowed = Literal["yes", "no", "not offered", "failed"]
-WORST: tuple[Allowed, ...] = ("no", "failed", "yes", "not offered")
-"""Which answer stands for the store where sampled buckets differ: a refusal anywhere is what matters."""
 SAMPLE = 8
 """How many buckets are tried, spread over the list."""
-
-QUESTION_WORDS = {
-    "grants": "access lists",
-    "ownership": "ownership mode",
-    "policy": "access policies",
-    "public_status": "the store's own public status",
-    "guards": "public-access guards",
-    "versioning": "versioning",
-    "encryption": "default encryption",
-    "lock": "object lock and retention",
-    "tags": "tags",
-    "place": "place",
-    "usage": "objects and bytes (listing)",
-}
-
-
-class Reached(msgspec.Struct, frozen=True):
-    """What `reach` found of one store."""
-
-    store: str
-    address: str
-    answers: bool
-    transport: Literal["tls", "plain"]
-    clock_ahead_seconds: int | None
-    credential: Literal["accepted", "refused", "not tried"]
-    note: str
-    buckets: int | None
-    sampled: int
-    questions: dict[str, Allowed]
-    refused: dict[str, list[str]]
-    """Question → sampled buckets that refused it."""
 
 
 async def reach(client: Client, moment: datetime) -> Reached:

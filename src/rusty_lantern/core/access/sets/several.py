@@ -7,14 +7,13 @@ a union of them, so `Several` is a union of families. The empty S is what a requ
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.sets.texts import ALL_TEXTS, TextSet, complement
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Family:
+class Family(msgspec.Struct, frozen=True, eq=False):
     """All S with S ⊆ `every` and S ∩ t ≠ ∅ for each t in `some`."""
 
     every: TextSet = ALL_TEXTS
@@ -30,8 +29,7 @@ class Family:
         return None if None in picked else frozenset(value for value in picked if value is not None)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Several:
+class Several(msgspec.Struct, frozen=True, eq=False):
     """A union of families."""
 
     families: tuple[Family, ...]
