@@ -26,9 +26,8 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ("camera-traps", "encryption.at-rest"): ("medium", "none"),
 }
 
-UNKNOWN = {
-    ("drone-orthophotos", f"exposure.{verb}") for verb in "list read write delete govern unlock inspect".split()
-}
+ALL_VERBS = ("list", "read", "write", "delete", "govern", "unlock", "inspect")
+UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS}
 """Its policy is refused to the audit key."""
 
 LOOK_ALIKES = {
@@ -59,5 +58,5 @@ EXPOSED: dict[str, dict[str, str]] = {
     "ringing-records": {"read": "narrow"},
     "partner-feed": {"read": "narrow"},
     "season-preview": {"read": "narrow"},
-    "drone-orthophotos": dict.fromkeys("list read write delete govern unlock inspect".split(), "unknown"),
+    "drone-orthophotos": dict.fromkeys(ALL_VERBS, "unknown"),
 }

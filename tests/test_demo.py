@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import urllib.request
 from pathlib import Path
+from typing import Any
 from urllib.error import HTTPError
 
 import pytest
@@ -56,10 +57,10 @@ def test_the_stand_in_accepts_each_witness_of_the_public_and_refuses_the_look_al
     assert asked > 40
 
 
-def _knock(address: str, line: str, witness: dict[str, object]) -> int:
+def _knock(address: str, line: str, witness: dict[str, Any]) -> int:
     method, _, target = line.partition(" ")
     headers = {"x-standin-from": str(witness["address"]), "user-agent": "visitor"}
-    headers |= witness.get("headers", {})  # type: ignore[arg-type]
+    headers |= witness.get("headers", {})
     request = urllib.request.Request(address + target, method=method, headers=headers)
     try:
         with urllib.request.urlopen(request, timeout=5) as answer:

@@ -78,7 +78,7 @@ def _public_policy(rules: Rules, around: Surroundings, work: Work) -> _Public:
         return _Public()
     alone = Rules(rules.bucket, rules.policy)
     try:
-        views = [_View(alone, around, audience, _Public(), work) for audience in AUDIENCES]
+        views = [View(alone, around, audience, work) for audience in AUDIENCES]
         least = any(view.find(verb, "least").level == "open" for view in views for verb in VERBS)
         most = least or any(view.find(verb, "most").level == "open" for view in views for verb in VERBS)
     except OverBudget:
@@ -97,14 +97,16 @@ class Found(msgspec.Struct, frozen=True):
 Side = Literal["least", "most"]
 
 
-class _View:
+class View:
     """One bucket as one audience meets it."""
 
-    def __init__(self, rules: Rules, around: Surroundings, audience: Audience, public: _Public, work: Work) -> None:
+    def __init__(
+        self, rules: Rules, around: Surroundings, audience: Audience, work: Work, public: _Public | None = None
+    ) -> None:
         self.rules = rules
         self.around = around
         self.audience = audience
-        self.public = public
+        self.public = public or _Public()
         self.work = work
         self.reading = Reading(rules.policy, rules.bucket, audience, around, work)
         self.doubts: dict[str, None] = {}
@@ -127,7 +129,7 @@ class _View:
 
     def _possible(self, verb: Verb) -> bool:
         """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
-        if self.rules.doubts:
+        if self.rules.doubted:
             return True
         if any(s.effect != "Deny" and self.reading.speaks_of(s, verb) for s in self.rules.policy.statements):
             return True
@@ -221,17 +223,17 @@ def _beyond_a_fence(addresses: Line, work: Work) -> bool:
 def _verdict(
     rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: _Public, work: Work
 ) -> Verdict:
-    view = _View(rules, around, audience, public, work)
+    view = View(rules, around, audience, work, public)
     try:
         least = view.find(verb, "least")
-        if least.level == "open" or not (view.doubts or rules.doubts):
+        if least.level == "open" or not (view.doubts or rules.doubted):
             return _proven(rules, around, audience, least, public)
         most = view.find(verb, "most")
     except OverBudget:
         return Verdict("unknown", doubts=("the rules are too intricate to decide within the work allowed",))
     if least.level == most.level:
         return _proven(rules, around, audience, least, public)
-    reasons = (*(why for _, why in rules.doubts), *view.doubts)
+    reasons = (*rules.doubted.values(), *view.doubts)
     return Verdict("unknown", doubts=reasons)
 
 

@@ -49,7 +49,9 @@ class Rules(msgspec.Struct, frozen=True):
 
     @property
     def doubted(self) -> dict[str, str]:
-        """Unread inputs and why they are unread."""
+        """Unread inputs and why they are unread. A policy that makes no sense as a whole is one of them."""
+        if self.policy.unreadable:
+            return {"policy": f"the policy is not understood: {self.policy.unreadable}", **dict(self.doubts)}
         return dict(self.doubts)
 
 
@@ -59,8 +61,6 @@ def rules_of(bucket: Bucket, store: Dossier) -> Rules:
     policy = Policy()
     if bucket.policy.value is not None:
         policy = parse_policy(bucket.policy.value)
-        if policy.unreadable:
-            doubts.append(("policy", f"the policy is not understood: {policy.unreadable}"))
     elif _unread(bucket.policy):
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if _unread(bucket.grants):

@@ -101,14 +101,19 @@ _FENCES = {
 def _sample(values: Any) -> str | None:
     """One readable value of a condition key's set; None where absent is the simplest."""
     if isinstance(values, Several):
-        chosen = next((found for f in values.families if (found := f.pick(Work(10_000))) is not None), frozenset())
-        return "\0".join(sorted(chosen)) or None
+        return next(iter(_several(values)), None)
     assert isinstance(values, Maybe)
     if values.absent:
         return None
     if isinstance(values.values, TextSet):
         return values.values.pick()
     return None
+
+
+def _several(values: Several) -> tuple[str, ...]:
+    """A smallest set of texts that is a member."""
+    picked = [found for family in values.families if (found := family.pick(Work(10_000))) is not None]
+    return min((tuple(sorted(found)) for found in picked), key=len, default=())
 
 
 def request_from(piece: Box, audience: Audience, around: Surroundings) -> Request:
@@ -142,8 +147,7 @@ def _carried(dimension: str, values: Any, around: Surroundings) -> dict[str, tup
         seconds = int(values.values.pick(around.seconds))
         return {"aws:currenttime": (show_time(seconds),), "aws:epochtime": (str(seconds),)}
     if isinstance(values, Several):
-        sample = _sample(values)
-        return {dimension: tuple(sample.split("\0")) if sample else ()}
+        return {dimension: _several(values)}
     line = values.values
     if dimension == "aws:securetransport" and line.holds("true"):
         return {dimension: ("true",)}
