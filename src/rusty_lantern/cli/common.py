@@ -89,3 +89,13 @@ def note(text: str) -> None:
     from rusty_lantern.reports.safe import safe
 
     sys.stderr.write(safe(text) + "\n")
+
+
+def read_file(path: Path) -> bytes:
+    """A file's bytes. Raises `BadInput`."""
+    from rusty_lantern.core.errors import BadInput, Complaint, Place
+
+    try:
+        return path.read_bytes()
+    except OSError as error:
+        raise BadInput(Complaint(f"cannot be read: {error.strerror}", Place(str(path)))) from None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -15,8 +15,14 @@ from rusty_lantern.cli.common import (
     find_view,
     kept,
     moment,
+    note,
     workspace,
 )
+
+if TYPE_CHECKING:
+    from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.core.assess import BucketView
+    from rusty_lantern.stores.s3.reached import Probed
 
 
 def register(app: typer.Typer) -> None:
@@ -28,6 +34,10 @@ def exposure(
     buckets: Annotated[
         list[str] | None, typer.Argument(help="STORE/BUCKET; otherwise all.", metavar="STORE/BUCKET")
     ] = None,
+    probe: Annotated[
+        bool,
+        typer.Option("--probe", help="Also knock without credentials at each list and read door."),
+    ] = False,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -47,8 +57,47 @@ def exposure(
     when = moment(as_of, taken.manifest.taken)
     seen = views(taken.dossiers, place.estate(), when)
     chosen = [find_view(seen, wanted) for wanted in buckets] if buckets else seen
-    result = ExposureResult(survey=taken.name, as_of=when, buckets=[exposure_row(view) for view in chosen])
+    probed = _knock(place, chosen) if probe else None
+    result = ExposureResult(
+        survey=taken.name, as_of=when, buckets=[exposure_row(view) for view in chosen], probed=probed
+    )
     if json:
         emit(encode(result))
     else:
         exposure_view(console(), result)
+    if any(found.outcome == "disagrees" for found in probed or ()):
+        raise typer.Exit(1)
+
+
+def _knock(place: Workspace, chosen: list[BucketView]) -> list[Probed]:
+    """Say which addresses will be contacted, then knock at each chosen bucket's list and read doors."""
+    import asyncio
+
+    from rusty_lantern.core.access.exposure import request_for
+    from rusty_lantern.core.access.verbs import Verb
+    from rusty_lantern.stores.credentials import find
+    from rusty_lantern.stores.s3.client import Client
+    from rusty_lantern.stores.s3.probe import first_keys, knock
+
+    verbs: tuple[Verb, ...] = ("list", "read")
+
+    async def one_store(name: str) -> list[Probed]:
+        store = next(s for s in place.estate().stores if s.name == name)
+        note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
+        found = []
+        key = find(store.credential, place.folder)
+        async with Client(store, key, place.folder) as inside, Client(store, None, place.folder) as outside:
+            for view in (v for v in chosen if v.dossier.store == name):
+                keys = await first_keys(inside, view.bucket.name)
+                for verb in verbs:
+                    level = view.verdicts["anyone", verb].level
+                    if level != "unknown" and (keys or verb == "list"):
+                        request = request_for(view.rules, view.surroundings, "anyone", verb, keys)
+                        found.append(await knock(outside, view.bucket.name, verb, level, request))
+        return found
+
+    async def all_stores() -> list[Probed]:
+        names = dict.fromkeys(view.dossier.store for view in chosen)
+        return [found for name in names for found in await one_store(name)]
+
+    return asyncio.run(all_stores())

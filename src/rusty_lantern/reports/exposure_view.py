@@ -10,6 +10,7 @@ from rusty_lantern.core.access.witness import Witness
 from rusty_lantern.core.scales import show_moment
 from rusty_lantern.reports.results import ExposureResult, ExposureRow, VerdictResult
 from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many
+from rusty_lantern.stores.s3.reached import Probed
 
 WHO = {
     "anyone": "Anyone on the Internet, without credentials,",
@@ -48,8 +49,9 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     )
     screen.print()
     grid = Grid("bucket", *VERBS, shrink=(0,))
+    several = len({row.store for row in result.buckets}) > 1
     for row in result.buckets:
-        grid.add(f"{row.store}/{row.bucket}", *(_cell(row, verb) for verb in VERBS))
+        grid.add(f"{row.store}/{row.bucket}" if several else row.bucket, *(_cell(row, verb) for verb in VERBS))
     grid.show(screen)
     screen.print()
     line(
@@ -58,6 +60,25 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     )
     for row in result.buckets:
         _doors(screen, row)
+    if result.probed is not None:
+        _probed(screen, result.probed)
+
+
+def _probed(screen: Console, probed: list[Probed]) -> None:
+    screen.print()
+    line(screen, ("Tried from here, without credentials", "bold"))
+    grid = Grid("bucket", "verb", "verdict", "answer", "outcome", "note", shrink=(5, 0))
+    styles = {"agrees": STYLES["held"], "disagrees": STYLES["critical"], "ambiguous": STYLES["unknown"]}
+    agreed = [found for found in probed if found.outcome == "agrees"]
+    line(screen, (f"{len(agreed)} of {len(probed)} answers agree with the verdict", STYLES["held"] if agreed else ""))
+    shown = [found for found in probed if found.outcome != "agrees" or (len(probed) <= 4)]
+    if not shown:
+        return
+    for found in shown:
+        verdict = (found.verdict, STYLES[found.verdict])
+        outcome = (found.outcome, styles[found.outcome])
+        grid.add(f"{found.store}/{found.bucket}", found.verb, verdict, found.answer, outcome, (found.note, "dim"))
+    grid.show(screen)
 
 
 def _cell(row: ExposureRow, verb: str) -> Cell:
@@ -84,20 +105,22 @@ def _doors(screen: Console, row: ExposureRow) -> None:
     for (audience, level, fence, because), verbs in doors.items():
         can = _and([CAN[verb] for verb in verbs])
         sentence = f"{WHO[audience]} {can}" + (f", {fence}" if fence else "") + "."
-        line(screen, (f"{level:<7} ", STYLES[level]), sentence, (f"  Let through by {because}.", "dim"), indent=2)
+        line(screen, (f"{level:<7} ", STYLES[level]), sentence, indent=2, hang=8)
+        line(screen, (f"let through by {because}", "dim"), indent=10)
         for opened in verbs:
             witness = row.exposure[audience][opened].witness
             if witness:
-                _witness(screen, witness)
+                show_witness(screen, witness)
     for reasons, unsure in unknown.items():
-        line(screen, ("unknown ", STYLES["unknown"]), f"{', '.join(unsure)}: {'; '.join(reasons)}", indent=2)
+        line(screen, ("unknown ", STYLES["unknown"]), f"{', '.join(unsure)}: {'; '.join(reasons)}", indent=2, hang=8)
 
 
 def _and(parts: list[str]) -> str:
     return " and ".join([", ".join(parts[:-1]), parts[-1]]) if len(parts) > 1 else parts[0]
 
 
-def _witness(screen: Console, witness: Witness) -> None:
+def show_witness(screen: Console, witness: Witness) -> None:
+    """A witness: the request line, where from and as whom, and what it must carry."""
     line(screen, ("for example  ", "dim"), (witness.request, "bold"), indent=10)
     line(screen, (join([f"from {witness.address}", witness.caller, witness.at]), "dim"), indent=23)
     for name, value in {**witness.headers, **witness.circumstances}.items():

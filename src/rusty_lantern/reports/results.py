@@ -21,6 +21,7 @@ from rusty_lantern.core.baseline.judge import STATUSES, Judgement, required_of, 
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
 from rusty_lantern.core.evidence import Evidence
 from rusty_lantern.core.facts import Fact, lookup
+from rusty_lantern.stores.s3.reached import Probed
 
 Value = str | int | datetime | None
 
@@ -152,6 +153,8 @@ class ExposureResult(msgspec.Struct, frozen=True, kw_only=True):
     survey: str
     as_of: datetime
     buckets: list[ExposureRow]
+    probed: list[Probed] | None
+    """With `--probe`: what the store answered to requests without credentials."""
 
 
 class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):

@@ -53,17 +53,18 @@ def plain_marks(screen: Console, text: str) -> str:
     return text.encode(screen.encoding, "backslashreplace").decode(screen.encoding)
 
 
-def line(screen: Console, *parts: str | tuple[str, str], indent: int = 0) -> None:
-    """Print one line of text; a part may be (text, style). Long lines wrap under their own indent."""
+def line(screen: Console, *parts: str | tuple[str, str], indent: int = 0, hang: int = 0) -> None:
+    """Print one line of text; a part may be (text, style). Long lines wrap under their indent, `hang` deeper."""
     text = Text()
     for part in parts:
         words, style = part if isinstance(part, tuple) else (part, "")
         text.append(plain_marks(screen, safe(words)), style)
-    if not indent:
+    if not indent and not hang:
         screen.print(text)
         return
-    for row in text.wrap(screen, max(20, screen.width - indent)):
-        screen.print(Text(" " * indent) + row)
+    for number, row in enumerate(text.wrap(screen, max(20, screen.width - indent - hang))):
+        row.rstrip()
+        screen.print(Text(" " * (indent + (hang if number else 0))) + row)
 
 
 Cell = str | tuple[str, str]

@@ -99,7 +99,10 @@ def _buckets() -> list[Bucket]:
     return [
         _bucket(
             "tide-gauge-raw", "2019-03-04", (1840, 2_350_000_000), "hydrology",
-            policy=({"Principal": {"AWS": ACCOUNT}, "Action": [GET, PUT]},),
+            policy=(
+                {"Principal": {"AWS": ACCOUNT}, "Action": [GET, PUT]},
+                {"Principal": {"AWS": PARTNER}, "Action": GET, "to": ["shared/*"]},
+            ),
         ),
         _bucket("gallery-web", "2020-05-11", (612, 940_000_000), "outreach", policy=({"Action": GET},)),
         _bucket(

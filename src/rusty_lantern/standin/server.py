@@ -15,8 +15,9 @@ from urllib.parse import parse_qsl, unquote
 from aiohttp import web
 
 from rusty_lantern.core.access.decide import ANONYMOUS, Request, decide
-from rusty_lantern.core.access.exposure import exposures
+from rusty_lantern.core.access.exposure import BUDGET, public_policy
 from rusty_lantern.core.access.rules import Surroundings, rules_of
+from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import ACTIONS
 from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.standin import documents
@@ -186,8 +187,7 @@ class Standin:
         context |= {f"s3:{name}": (value,) for name, value in asked.query.items() if name in ("prefix", "max-keys")}
         rules = rules_of(bucket, self.holdings.dossier)
         around = Surroundings(self.moment, self.holdings.dossier.account.value or "")
-        bare = exposures(type(rules)(rules.bucket, rules.policy), around) if rules.restrict_policy.on else {}
-        public = any(verdict.level == "open" for verdict in bare.values())
+        public = public_policy(rules, around, Work(BUDGET)).least
         return decide(rules, Request(action, asked.key, ANONYMOUS, context), public_policy=public).allowed is True
 
 

@@ -18,7 +18,14 @@ from typing import Literal
 import msgspec
 
 from rusty_lantern.core.access.conditions import NotUnderstood, read_date, read_number
-from rusty_lantern.core.access.documents import LITERAL_VARIABLES, VARIABLE, Condition, Principals, Statement
+from rusty_lantern.core.access.documents import (
+    LITERAL_VARIABLES,
+    OPERATORS,
+    VARIABLE,
+    Condition,
+    Principals,
+    Statement,
+)
 from rusty_lantern.core.access.keys import context_key
 from rusty_lantern.core.access.rules import Rules
 from rusty_lantern.core.access.verbs import ACTIONS, GRANTED
@@ -152,7 +159,7 @@ def matches(statement: Statement, bucket: str, request: Request) -> tuple[Match,
     for condition in statement.conditions:
         try:
             if not holds(condition, request, variables=statement.variables):
-                return "no", f"{condition.operator} {condition.key}"
+                return "no", f"{OPERATORS[condition.operator]} {condition.key}"
         except NotUnderstood as error:
             doubt = doubt or str(error)
     return ("maybe", doubt) if doubt else ("yes", "")

@@ -16,19 +16,21 @@ be. Where both give the same verdict it stands; where not, it is `unknown`, with
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.access.decide import decide
+from rusty_lantern.core.access.decide import Request, decide
+from rusty_lantern.core.access.documents import Policy
+from rusty_lantern.core.access.identities import Identity, read_identity
 from rusty_lantern.core.access.keys import AUDIENCES, FENCE_V4, FENCE_V6, Audience
 from rusty_lantern.core.access.region import Box, meet, without
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Finite, OverBudget, Work
 from rusty_lantern.core.access.sets.line import EVERY_V4, Line
 from rusty_lantern.core.access.statements import ACTION, PUBLIC_ADDRESSES, VERB_ACTIONS, Group, Limits, Reading
-from rusty_lantern.core.access.verbs import GRANTED, VERBS, Verb
+from rusty_lantern.core.access.verbs import FIRST_ACTION, GRANTED, VERBS, Verb
 from rusty_lantern.core.access.witness import Fence, Witness, fence_of, request_from, witness_of
 from rusty_lantern.core.dossier import Grant
 
@@ -57,7 +59,7 @@ Exposures = Mapping[tuple[Audience, Verb], Verdict]
 def exposures(rules: Rules, around: Surroundings, budget: int = BUDGET) -> Exposures:
     """The verdict for each audience and verb."""
     work = Work(budget)
-    public = _public_policy(rules, around, work)
+    public = public_policy(rules, around, work)
     return {
         (audience, verb): _verdict(rules, around, audience, verb, public, work)
         for audience in AUDIENCES
@@ -65,25 +67,25 @@ def exposures(rules: Rules, around: Surroundings, budget: int = BUDGET) -> Expos
     }
 
 
-class _Public(msgspec.Struct, frozen=True):
-    """Whether the policy by itself lets the public in: at least, and at most. Decides what a guard on it shuts."""
+class Public(msgspec.Struct, frozen=True):
+    """Whether the policy by itself lets the public in: certainly, and possibly. Decides what a guard on it shuts."""
 
     least: bool = False
     most: bool = False
 
 
-def _public_policy(rules: Rules, around: Surroundings, work: Work) -> _Public:
+def public_policy(rules: Rules, around: Surroundings, work: Work) -> Public:
     """A policy is public if by itself it is `open` for some verb; the guard on public policies asks this."""
     if not (rules.restrict_policy.on or not rules.restrict_policy.sure) or not rules.policy.statements:
-        return _Public()
+        return Public()
     alone = Rules(rules.bucket, rules.policy)
     try:
         views = [View(alone, around, audience, work) for audience in AUDIENCES]
         least = any(view.find(verb, "least").level == "open" for view in views for verb in VERBS)
         most = least or any(view.find(verb, "most").level == "open" for view in views for verb in VERBS)
     except OverBudget:
-        return _Public(least=False, most=True)
-    return _Public(least, most)
+        return Public(least=False, most=True)
+    return Public(least, most)
 
 
 class Found(msgspec.Struct, frozen=True):
@@ -101,14 +103,23 @@ class View:
     """One bucket as one audience meets it."""
 
     def __init__(
-        self, rules: Rules, around: Surroundings, audience: Audience, work: Work, public: _Public | None = None
+        self,
+        rules: Rules,
+        around: Surroundings,
+        audience: Audience,
+        work: Work,
+        public: Public | None = None,
+        *,
+        identity: Identity | None = None,
+        beside: Policy | None = None,
     ) -> None:
         self.rules = rules
         self.around = around
         self.audience = audience
-        self.public = public or _Public()
+        self.public = public or Public()
         self.work = work
-        self.reading = Reading(rules.policy, rules.bucket, audience, around, work)
+        self.identity = identity
+        self.reading = Reading(rules.policy, rules.bucket, audience, around, work, identity=identity, beside=beside)
         self.doubts: dict[str, None] = {}
 
     def pieces(self, group: Group, side: Side) -> Iterator[Box]:
@@ -134,11 +145,12 @@ class View:
         if any(s.effect != "Deny" and self.reading.speaks_of(s, verb) for s in self.rules.policy.statements):
             return True
         return any(
-            self._public_grant(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb])
-            for g in self.rules.grants
+            self._grants(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb]) for g in self.rules.grants
         )
 
-    def _public_grant(self, grant: Grant) -> bool:
+    def _grants(self, grant: Grant) -> bool:
+        if grant.to == "named":
+            return self.identity is not None and read_identity(grant.identity) == self.identity
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
 
     def _counts(self, limits: Limits, *, side: Side, certain: str) -> bool:
@@ -180,7 +192,7 @@ class View:
             if grantable:
                 yield {ACTION: grantable}
         for grant in self.rules.grants:
-            if not self._public_grant(grant):
+            if not self._grants(grant):
                 continue
             actions = Finite(GRANTED[grant.permission] & frozenset(group.actions))
             if not actions:
@@ -221,7 +233,7 @@ def _beyond_a_fence(addresses: Line, work: Work) -> bool:
 
 
 def _verdict(
-    rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: _Public, work: Work
+    rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: Public, work: Work
 ) -> Verdict:
     view = View(rules, around, audience, work, public)
     try:
@@ -237,7 +249,7 @@ def _verdict(
     return Verdict("unknown", doubts=reasons)
 
 
-def _proven(rules: Rules, around: Surroundings, audience: Audience, found: Found, public: _Public) -> Verdict:
+def _proven(rules: Rules, around: Surroundings, audience: Audience, found: Found, public: Public) -> Verdict:
     """The verdict with its witness, once the plain decider has accepted it."""
     if found.piece is None:
         return Verdict(found.level)
@@ -247,3 +259,85 @@ def _proven(rules: Rules, around: Surroundings, audience: Audience, found: Found
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
     return Verdict(found.level, witness_of(request, rules.bucket), decision.by, found.fence)
+
+
+def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Verb, keys: Sequence[str]) -> Request:
+    """A request for the verb, the likeliest to be let in: of those allowed, one for a key that exists, if any.
+
+    Where nothing is allowed it is the plainest request there is, for the first key.
+    """
+    view = View(rules, around, audience, Work(BUDGET))
+    plain = Request(FIRST_ACTION[verb], keys[0] if keys else "a")
+    try:
+        for group in view.reading.groups(verb):
+            for piece in view.pieces(group, "least"):
+                held = next((key for key in keys if piece["key"].holds(key)), None) if "key" in piece else ""
+                if held is not None:
+                    request = request_from(meet(piece, group.stranger, view.work) or piece, audience, around)
+                    return msgspec.structs.replace(request, key=held)
+    except OverBudget:
+        return plain
+    return plain
+
+
+class Change(msgspec.Struct, frozen=True):
+    """What an audience gains and loses for a verb when one set of rules takes another's place.
+
+    Each is a witness, or None. With `sure=False`, something not understood could hide more.
+    """
+
+    gained: Witness | None
+    lost: Witness | None
+    sure: bool = True
+
+
+def difference(
+    before: Rules, after: Rules, around: Surroundings, audience: Audience, verb: Verb, work: Work
+) -> Change:
+    """The exact difference of two sets of rules: requests allowed after and not before, and the other way round."""
+    old = View(before, around, audience, work, public_policy(before, around, work), beside=after.policy)
+    new = View(after, around, audience, work, public_policy(after, around, work), beside=before.policy)
+    try:
+        gained, lost = _more(new, old, verb), _more(old, new, verb)
+    except OverBudget:
+        return Change(None, None, sure=False)
+    sure = not (old.doubts or new.doubts or before.doubted or after.doubted)
+    return Change(gained, lost, sure)
+
+
+def _more(view: View, than: View, verb: Verb) -> Witness | None:
+    """A request that is certainly allowed by one and certainly not by the other."""
+    for group in view.reading.groups(verb):
+        taken = list(than.pieces(group, "most"))
+        for piece in view.pieces(group, "least"):
+            for rest in without(piece, taken, view.work):
+                request = request_from(meet(rest, group.stranger, view.work) or rest, view.audience, view.around)
+                return witness_of(request, view.rules.bucket)
+    return None
+
+
+class Reach(msgspec.Struct, frozen=True):
+    """What one named identity is granted for one verb: the level, and the rule or fence."""
+
+    level: Level
+    fence: str = ""
+    doubts: tuple[str, ...] = ()
+
+
+def reach_of(identity: Identity, rules: Rules, around: Surroundings, work: Work) -> dict[Verb, Reach]:
+    """What the rules of a bucket let a named identity do. A fence is named where there is one."""
+    found: dict[Verb, Reach] = {}
+    inside = around.account == identity.account and bool(identity.account)
+    public = Public() if inside else public_policy(rules, around, work)
+    for verb in VERBS:
+        view = View(rules, around, "any-account", work, public, identity=identity)
+        try:
+            least, most = view.find(verb, "least"), view.find(verb, "most")
+        except OverBudget:
+            found[verb] = Reach("unknown", doubts=("the rules are too intricate",))
+            continue
+        if least.level != most.level:
+            found[verb] = Reach("unknown", doubts=(*rules.doubted.values(), *view.doubts))
+        else:
+            found[verb] = Reach(least.level, least.fence.words if least.fence else "")
+    return found

@@ -25,6 +25,7 @@ from rusty_lantern.core.access.conditions import (
 )
 from rusty_lantern.core.access.decide import glob_fits, partition_free
 from rusty_lantern.core.access.documents import Condition, Policy, Statement
+from rusty_lantern.core.access.identities import Identity
 from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, Audience, ContextKey, Presence, context_key
 from rusty_lantern.core.access.region import Box
 from rusty_lantern.core.access.rules import Surroundings
@@ -91,7 +92,19 @@ class Limits(msgspec.Struct, frozen=True):
 class Reading:
     """A policy read for one bucket and audience; parts that recur are worked out once."""
 
-    def __init__(self, policy: Policy, bucket: str, audience: Audience, around: Surroundings, work: Work) -> None:
+    def __init__(
+        self,
+        policy: Policy,
+        bucket: str,
+        audience: Audience,
+        around: Surroundings,
+        work: Work,
+        *,
+        identity: Identity | None = None,
+        beside: Policy | None = None,
+    ) -> None:
+        """`identity`: read it for this named one; `beside`: keep to dimensions that this other policy uses too."""
+        self.identity = identity
         self.policy = policy
         self.bucket = bucket
         self.audience = audience
@@ -99,7 +112,8 @@ class Reading:
         self.work = work
         self._truths: dict[int, Truth | NotUnderstood] = {}
         self._keys: dict[int, TextSet] = {}
-        used = {c.key for s in policy.statements for c in s.conditions}
+        statements = (*policy.statements, *(beside.statements if beside else ()))
+        used = {c.key for s in statements for c in s.conditions}
         self._rows = {key: row for key in sorted(used) if (row := context_key(key)) is not None}
         self._stranger_account = _unnamed_account(policy, around)
 
@@ -133,20 +147,27 @@ class Reading:
         return Maybe(self._texts(row) if present else NO_TEXTS, absent=absent)
 
     def _texts(self, row: ContextKey) -> TextSet:
-        inside = sorted(self.around.trusted_accounts | ({self.around.account} - {""}))
         if row.kind == "switch":
             return literals(frozenset({"true", "false"}))
-        if row.name == "aws:principalaccount":
+        if row.name in ("aws:principalaccount", "aws:principalarn"):
+            return self._caller_texts(in_account=row.name == "aws:principalaccount")
+        return ALL_TEXTS
+
+    def _caller_texts(self, *, in_account: bool) -> TextSet:
+        """Account numbers, or resource names, that the caller can have: not those of the team itself."""
+        if self.identity is not None and self.identity.account:
+            return literals(frozenset({self.identity.account if in_account else self.identity.arn}))
+        inside = sorted(self.around.trusted_accounts | ({self.around.account} - {""}))
+        if in_account:
             digits: Pattern = (frozenset("0123456789"),) * 12
             return matching((digits,), self.work).minus(literals(frozenset(inside)), self.work)
-        if row.name == "aws:principalarn":
-            own = globs([f"arn:*:*::{account}:*" for account in inside], self.work)
-            return globs(["arn:*:*::????????????:*"], self.work).minus(own, self.work)
-        return ALL_TEXTS
+        inner = globs([f"arn:*:*::{account}:*" for account in inside], self.work)
+        return globs(["arn:*:*::????????????:*"], self.work).minus(inner, self.work)
 
     def _stranger(self, row: ContextKey, key: str, presence: Presence) -> object:
         """What an outsider can bring about for a key that is not theirs to choose."""
-        account = self._stranger_account
+        if self.identity is not None and row.name in ("aws:principalaccount", "aws:principalarn"):
+            return self._domain(row, key, presence)
         if dimension(key) == TIME:
             return Maybe(whole_numbers(self.around.seconds, self.around.seconds), absent=False)
         if key == "aws:sourceip":
@@ -154,14 +175,18 @@ class Reading:
         if row.many:
             own = literals(frozenset(row.stranger)) if presence != "never" else NO_TEXTS
             return Several((Family(every=own),))
+        absent = presence != "always"
         if row.kind in ("address", "date", "number"):
-            return Maybe(Line(), absent=presence != "always")
+            return Maybe(Line(), absent=absent)
+        return Maybe(self._stranger_texts(row, presence), absent=absent)
+
+    def _stranger_texts(self, row: ContextKey, presence: Presence) -> TextSet:
+        account = self._stranger_account
         if row.name == "aws:principalarn" and presence != "never":
             forms = ("iam::%s:user/*", "iam::%s:role/*", "iam::%s:root", "sts::%s:assumed-role/*")
-            return Maybe(globs([f"arn:aws:{form % account}" for form in forms], self.work), absent=False)
+            return globs([f"arn:aws:{form % account}" for form in forms], self.work)
         own_values = [account if value == STRANGER_ACCOUNT else value for value in row.stranger]
-        texts = literals(frozenset(own_values)) if presence != "never" else NO_TEXTS
-        return Maybe(texts, absent=presence != "always")
+        return literals(frozenset(own_values)) if presence != "never" else NO_TEXTS
 
     def limits(self, statement: Statement, group: Group) -> Limits | None:
         """The statement as limits on the group; None if it does not speak of it at all."""
@@ -194,6 +219,8 @@ class Reading:
         principals = statement.principals
         if principals is None:
             return "maybe"
+        if self.identity is not None:
+            return "yes" if self.identity.named_by(principals) != principals.negated else "no"
         return "yes" if principals.everyone != principals.negated else "no"
 
     def speaks_of(self, statement: Statement, verb: Verb) -> bool:

@@ -141,7 +141,7 @@ class Client:
         if self.key is not None:
             moment = self.clock() + self.skew
             sent = sign(self.key, method, host, path, text, moment, self.store.signing_place, headers)
-        sent["user-agent"] = AGENT
+        sent.setdefault("user-agent", AGENT)
         url = URL(f"{urlsplit(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
         self.asked += 1
         try:

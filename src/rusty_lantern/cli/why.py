@@ -1,0 +1,79 @@
+"""`lantern why`: one request, decided step by step."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli.common import (
+    AsOfOption,
+    JsonOption,
+    SurveyOption,
+    WorkspaceOption,
+    emit,
+    find_view,
+    kept,
+    moment,
+    read_file,
+    workspace,
+)
+
+if TYPE_CHECKING:
+    from rusty_lantern.core.access.asking import Asking
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("why")(why)
+
+
+def why(
+    bucket: Annotated[str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET")],
+    caller: Annotated[
+        str, typer.Option("--as", help="anyone, any-account, an account number or a resource name.")
+    ] = "anyone",
+    verb: Annotated[str, typer.Option(help="list, read, write, delete, govern, unlock or inspect.")] = "read",
+    action: Annotated[str, typer.Option(help="One protocol action instead of a verb, e.g. s3:PutObjectAcl.")] = "",
+    key: Annotated[str, typer.Option(help="The object's key.")] = "a",
+    address: Annotated[str, typer.Option("--from", help="The address that the request comes from.")] = "203.0.113.9",
+    header: Annotated[
+        list[str] | None, typer.Option(help="A header, as 'Referer: https://…'; may be repeated.")
+    ] = None,
+    carrying: Annotated[
+        list[str] | None, typer.Option("--with", help="A condition key, as aws:SourceVpce=vpce-1; may be repeated.")
+    ] = None,
+    at: Annotated[str, typer.Option(help="When it is sent; otherwise the survey's moment.")] = "",
+    requests: Annotated[Path | None, typer.Option(help="Decide every line of this JSON Lines file instead.")] = None,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Decide one request step by step: every rule, matched or the first part of it that did not.
+
+    Use it to see why a door is open. Example: lantern why harbour/payroll-drop --as anyone --verb read
+    """
+    from rusty_lantern.core.access.asking import Asking, read_askings, read_pairs
+    from rusty_lantern.core.assess import views
+    from rusty_lantern.reports.access_results import decision_result, encode_lines
+    from rusty_lantern.reports.access_views import why_view
+    from rusty_lantern.reports.terminal import console
+
+    place = workspace(workspace_folder)
+    taken = kept(place, survey)
+    when = moment(as_of, taken.manifest.taken)
+    view = find_view(views(taken.dossiers, place.estate(), when), bucket)
+    asked: list[Asking]
+    if requests is not None:
+        asked = read_askings(read_file(requests), str(requests))
+    else:
+        headers, carried = read_pairs(header or [], ":", "header"), read_pairs(carrying or [], "=", "condition key")
+        asked = [Asking(caller, verb, action, key, address, headers, carried, at)]
+    results = [decision_result(view, one, moment(one.at or None, when)) for one in asked]
+    if json:
+        emit(encode_lines(results))
+    else:
+        for result in results:
+            why_view(console(), result)

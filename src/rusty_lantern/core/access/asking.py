@@ -1,0 +1,112 @@
+"""One request, put together from the few words in which a person or a file asks about it."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable
+from datetime import UTC, datetime
+
+import msgspec
+
+from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request
+from rusty_lantern.core.access.identities import read_identity
+from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, context_key
+from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, FIRST_ACTION, VERBS
+from rusty_lantern.core.errors import BadInput, Complaint, Place, nearest
+
+
+class Asking(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True):
+    """A question: may this caller do this? The words of `lantern why`, and of a line of its requests file."""
+
+    caller: str = "anyone"
+    verb: str = "read"
+    action: str = ""
+    key: str = "a"
+    address: str = "203.0.113.9"
+    headers: dict[str, str] = {}
+    carrying: dict[str, str] = {}
+    """Condition keys and their values, for what is neither a header nor the address."""
+    at: str = ""
+
+
+_HEADERS = {"referer": "aws:referer", "user-agent": "aws:useragent"}
+
+
+def request_of(asking: Asking, moment: datetime) -> Request:
+    """The request that is asked about. Raises `BadInput`."""
+    action = _action(asking)
+    context: dict[str, tuple[str, ...]] = {}
+    for name, value in asking.headers.items():
+        lowered = name.lower()
+        context[_HEADERS.get(lowered, f"s3:{lowered}")] = (value,)
+    for name, value in asking.carrying.items():
+        if context_key(name.lower()) is None:
+            raise BadInput(Complaint(f'no condition key "{name}" is known'))
+        context[name.lower()] = (value,)
+    context.setdefault("aws:sourceip", (_address(asking.address),))
+    context.setdefault("aws:securetransport", ("true",))
+    context["aws:currenttime"] = (moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),)
+    context["aws:epochtime"] = (str(int(moment.timestamp())),)
+    caller = _caller(asking.caller)
+    if not caller.anonymous:
+        context.setdefault("aws:principalaccount", (caller.account,))
+        context.setdefault("aws:principalarn", (caller.arn,))
+    key = asking.key if ACTIONS[action].target == "object" else ""
+    return Request(action, key, caller, context)
+
+
+def _action(asking: Asking) -> str:
+    if not asking.action:
+        verb = next((verb for verb in VERBS if verb == asking.verb), None)
+        if verb is None:
+            remedy = nearest(asking.verb, VERBS) or f"one of {', '.join(VERBS)}"
+            raise BadInput(Complaint(f'no verb "{asking.verb}"', remedy=remedy))
+        return FIRST_ACTION[verb]
+    known = BY_LOWER_NAME.get(asking.action.lower()) or BY_LOWER_NAME.get(f"s3:{asking.action.lower()}")
+    if known is None:
+        raise BadInput(Complaint(f'no action "{asking.action}"', remedy=nearest(asking.action, ACTIONS)))
+    return known
+
+
+def _address(text: str) -> str:
+    try:
+        return str(ipaddress.ip_address(text))
+    except ValueError:
+        raise BadInput(Complaint(f'"{text}" is not an address', remedy="write it as 203.0.113.9")) from None
+
+
+def _caller(name: str) -> Caller:
+    if name == "anyone":
+        return ANONYMOUS
+    if name == "any-account":
+        return Caller(STRANGER_ACCOUNT, f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger")
+    identity = read_identity(name)
+    if identity.kind == "canonical":
+        return Caller(STRANGER_ACCOUNT, "", identity.name)
+    if not identity.account:
+        remedy = "anyone, any-account, an account number, a resource name, or a canonical id"
+        raise BadInput(Complaint(f'"{name}" cannot be asked for', remedy=remedy))
+    return Caller(identity.account, identity.arn)
+
+
+def read_pairs(pairs: Iterable[str], separator: str, what: str) -> dict[str, str]:
+    """`name: value` or `name=value` texts as a mapping. Raises `BadInput`."""
+    found = {}
+    for pair in pairs:
+        name, between, value = pair.partition(separator)
+        if not between or not name.strip():
+            raise BadInput(Complaint(f'"{pair}" is not a {what}', remedy=f"write it as NAME{separator} VALUE"))
+        found[name.strip()] = value.strip()
+    return found
+
+
+def read_askings(document: bytes, file: str) -> list[Asking]:
+    """Questions from JSON Lines. Raises `BadInput` with the line of what is wrong."""
+    found = []
+    for number, line in enumerate(document.splitlines(), 1):
+        if line.strip():
+            try:
+                found.append(msgspec.json.decode(line, type=Asking))
+            except (msgspec.DecodeError, UnicodeDecodeError) as error:
+                raise BadInput(Complaint(f"not a request: {error}", Place(file, number))) from None
+    return found

@@ -1,0 +1,76 @@
+"""A bucket as somebody declares it: a bucket entry in dossier form, any subset, with plain values.
+
+    name: press-kit
+    policy: {Version: "2012-10-17", Statement: [...]}     # or a text, or a list of statements
+    grants: [{to: anyone, permission: read}]
+    ownership: object-writer
+    versioning: {state: on}
+
+What is not mentioned counts as not configured.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Any, get_args, get_type_hints
+
+import msgspec
+
+from rusty_lantern.core.access.documents import parse_policy
+from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.errors import BadInput, Collector, Complaint, Place, nearest
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.marked import Marked, read_marked
+
+_HINTS = get_type_hints(Bucket)
+FIELDS: dict[str, Any] = {name: get_args(_HINTS[name])[0] for name in Bucket.__struct_fields__ if name != "name"}
+"""Field → type of its value."""
+
+
+def read_declared(document: str, file: str) -> Bucket:
+    """A declared bucket from YAML or JSON text. Raises `BadInput`."""
+    root = read_marked(document, file)
+    complaints = Collector()
+    if root.fields is None:
+        complaints.add(f"a declared bucket is a mapping, and this is {root.kind}", root.place)
+        complaints.settle()
+    name = ""
+    answers: dict[str, Answer[Any]] = {field: Answer("absent") for field in FIELDS}
+    for key, value in root.fields or ():
+        if key.text == "name":
+            name = value.text or ""
+        elif key.text in FIELDS:
+            answers[key.text] = _answer(complaints, key.text, value)
+        else:
+            known = ["name", *FIELDS]
+            complaints.add(f'unknown "{key.text}" in a declared bucket', key.place, nearest(key.text or "", known))
+    if not name:
+        complaints.add("a declared bucket needs a name", root.place)
+    complaints.settle()
+    return Bucket(name=name, **answers)
+
+
+def _answer(complaints: Collector, field: str, node: Marked) -> Answer[Any]:
+    if node.text == "":
+        return Answer("absent")
+    if field == "policy":
+        return Answer("known", node.text if node.text is not None else json.dumps(_plain(node)))
+    try:
+        return Answer("known", msgspec.convert(_plain(node), FIELDS[field], strict=False))
+    except msgspec.ValidationError as error:
+        complaints.add(f"{field}: {error}", node.place)
+        return Answer("absent")
+
+
+def _plain(node: Marked) -> Any:
+    if node.fields is not None:
+        return {key.text: _plain(value) for key, value in node.fields}
+    return [_plain(item) for item in node.items] if node.items is not None else node.text
+
+
+def with_policy(bucket: Bucket, policy: str, file: str) -> Bucket:
+    """The bucket with another policy. Raises `BadInput` if that cannot be read at all."""
+    fault = parse_policy(policy).unreadable
+    if fault:
+        raise BadInput(Complaint(str(fault), Place(file)))
+    return msgspec.structs.replace(bucket, policy=Answer("known", policy))

@@ -1,0 +1,173 @@
+"""Results of the access commands: one decision, identities' access, and a proposed change."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.access.asking import Asking, request_of
+from rusty_lantern.core.access.decide import decide
+from rusty_lantern.core.access.exposure import BUDGET, Public, difference, public_policy, reach_of
+from rusty_lantern.core.access.identities import named_in
+from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.access.witness import Witness, witness_of
+from rusty_lantern.core.assess import BucketView
+from rusty_lantern.reports.results import VerdictResult, verdict_result
+
+
+class StepResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What one rule said to the request."""
+
+    rule: str
+    says: str
+    why: str
+
+
+class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern why --json`: one line for each request. `allowed` is null where it cannot be told."""
+
+    store: str
+    bucket: str
+    request: Witness
+    allowed: bool | None
+    by: str
+    steps: list[StepResult]
+    note: str
+
+
+class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
+    """What one bucket grants one identity. Verbs that are closed are left out."""
+
+    identity: str
+    kind: str
+    account: str
+    inside: bool
+    store: str
+    bucket: str
+    verbs: dict[str, str]
+    fences: list[str]
+
+
+class AccessResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern access --json`."""
+
+    survey: str
+    as_of: datetime
+    access: list[AccessRow]
+
+
+class ChangeResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What one audience would gain or lose for one verb, with a witness each."""
+
+    audience: str
+    verb: str
+    before: str
+    after: str
+    gained: Witness | None
+    lost: Witness | None
+    sure: bool
+
+
+class TryResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern try --json`."""
+
+    bucket: str
+    against: str | None
+    as_of: datetime
+    exposure: dict[str, dict[str, VerdictResult]]
+    changes: list[ChangeResult] | None
+
+
+OWN_SIDE = "a caller in the owner's account may also be allowed by its own permissions, which were not read"
+OTHER_SIDE = "a caller from another account also needs its own account's permission, which was not read"
+
+
+def decision_result(view: BucketView, asking: Asking, moment: datetime) -> DecisionResult:
+    """Decide one request about a bucket. Raises `BadInput` if it cannot be put."""
+    request = request_of(asking, moment)
+    around = view.surroundings
+    inside = bool(around.account) and request.caller.account == around.account
+    public = Public() if inside else public_policy(view.rules, around, Work(BUDGET))
+    decision = decide(view.rules, request, public_policy=public.least)
+    note = ""
+    if inside and decision.allowed is False and decision.by == "nothing allows it":
+        note = OWN_SIDE
+    elif asking.caller not in AUDIENCES and not inside and decision.allowed:
+        note = OTHER_SIDE
+    return DecisionResult(
+        store=view.dossier.store,
+        bucket=view.bucket.name,
+        request=witness_of(request, view.bucket.name),
+        allowed=decision.allowed,
+        by=decision.by,
+        steps=[StepResult(rule=s.rule, says=s.says, why=s.why) for s in decision.steps],
+        note=note,
+    )
+
+
+def encode_lines(results: list[DecisionResult]) -> str:
+    """Decisions as JSON Lines."""
+    return "\n".join(msgspec.json.encode(result).decode() for result in results)
+
+
+def access_rows(view: BucketView) -> list[AccessRow]:
+    """What a bucket grants each identity that its rules name."""
+    rows = []
+    around = view.surroundings
+    inner = around.trusted_accounts | ({around.account} - {""})
+    for identity in named_in(view.rules):
+        reached = reach_of(identity, view.rules, around, Work(BUDGET))
+        verbs: dict[str, str] = {verb: reach.level for verb, reach in reached.items() if reach.level != "closed"}
+        if verbs:
+            rows.append(
+                AccessRow(
+                    identity=identity.name,
+                    kind=identity.kind,
+                    account=identity.account,
+                    inside=identity.account in inner or identity.name in inner,
+                    store=view.dossier.store,
+                    bucket=view.bucket.name,
+                    verbs=verbs,
+                    fences=sorted({reach.fence for reach in reached.values() if reach.fence}),
+                )
+            )
+    return rows
+
+
+def try_result(current: BucketView | None, after: BucketView) -> TryResult:
+    """What would be so, and what would change against the bucket as it is."""
+    changes = None
+    if current is not None:
+        changes = [
+            change for audience in AUDIENCES for verb in VERBS if (change := _change(current, after, audience, verb))
+        ]
+    return TryResult(
+        bucket=after.bucket.name,
+        against=current.title if current else None,
+        as_of=after.moment,
+        exposure={a: {v: verdict_result(after.verdicts[a, v]) for v in VERBS} for a in AUDIENCES},
+        changes=changes,
+    )
+
+
+def _change(current: BucketView, after: BucketView, audience: str, verb: str) -> ChangeResult | None:
+    who = next(a for a in AUDIENCES if a == audience)
+    what = next(v for v in VERBS if v == verb)
+    change = difference(current.rules, after.rules, after.surroundings, who, what, Work(BUDGET))
+    if change.gained is None and change.lost is None and change.sure:
+        return None
+    before_level, after_level = current.verdicts[who, what].level, after.verdicts[who, what].level
+    if change.gained is None and change.lost is None and before_level == after_level:
+        return None
+    return ChangeResult(
+        audience=audience,
+        verb=verb,
+        before=before_level,
+        after=after_level,
+        gained=change.gained,
+        lost=change.lost,
+        sure=change.sure,
+    )
