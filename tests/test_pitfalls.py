@@ -34,68 +34,114 @@ PITFALLS: dict[str, tuple[list[dict[str, Any]], str, str]] = {
     # what: statements, "anyone reads", "any account reads"
     "no condition": ([allow()], "open", "open"),
     "both halves of the Internet are all of it": (
-        [allow(condition={"IpAddress": {"aws:SourceIp": ["0.0.0.0/1", "128.0.0.0/1"]}})], "open", "open",
+        [allow(condition={"IpAddress": {"aws:SourceIp": ["0.0.0.0/1", "128.0.0.0/1"]}})],
+        "open",
+        "open",
     ),
     "both halves in two statements": (
         [allow(condition={"IpAddress": {"aws:SourceIp": half}}) for half in ("0.0.0.0/1", "128.0.0.0/1")],
-        "open", "open",
+        "open",
+        "open",
     ),
     "256 blocks of a /8 each fence nothing together": (
-        [allow(condition={"IpAddress": {"aws:SourceIp": [f"{n}.0.0.0/8" for n in range(256)]}})], "open", "open",
+        [allow(condition={"IpAddress": {"aws:SourceIp": [f"{n}.0.0.0/8" for n in range(256)]}})],
+        "open",
+        "open",
     ),
     "an office network": ([allow(condition={"IpAddress": {"aws:SourceIp": OFFICE}})], "narrow", "narrow"),
     "a private network is not reachable from the Internet": (
-        [allow(condition={"IpAddress": {"aws:SourceIp": "10.0.0.0/8"}})], "narrow", "narrow",
+        [allow(condition={"IpAddress": {"aws:SourceIp": "10.0.0.0/8"}})],
+        "narrow",
+        "narrow",
     ),
     "'not from there' lets in everywhere else": (
-        [allow(condition={"NotIpAddress": {"aws:SourceIp": OFFICE}})], "open", "open",
+        [allow(condition={"NotIpAddress": {"aws:SourceIp": OFFICE}})],
+        "open",
+        "open",
     ),
     "all IPv6, no IPv4": ([allow(condition={"IpAddress": {"aws:SourceIp": "::/0"}})], "open", "open"),
     "a referer is whatever the sender writes": (
-        [allow(condition={"StringLike": {"aws:Referer": "https://ours.example/*"}})], "open", "open",
+        [allow(condition={"StringLike": {"aws:Referer": "https://ours.example/*"}})],
+        "open",
+        "open",
     ),
     "a negated operator is true of an absent key": (
-        [allow(condition={"StringNotEquals": {"aws:SourceVpce": "vpce-1"}})], "open", "open",
+        [allow(condition={"StringNotEquals": {"aws:SourceVpce": "vpce-1"}})],
+        "open",
+        "open",
     ),
     "IfExists is true of an absent key": (
-        [allow(condition={"StringEqualsIfExists": {"aws:SourceVpce": "vpce-1"}})], "open", "open",
+        [allow(condition={"StringEqualsIfExists": {"aws:SourceVpce": "vpce-1"}})],
+        "open",
+        "open",
     ),
     "ForAllValues is true of nothing": (
-        [allow(condition={"ForAllValues:StringEquals": {"aws:SourceVpce": "vpce-1"}})], "open", "open",
+        [allow(condition={"ForAllValues:StringEquals": {"aws:SourceVpce": "vpce-1"}})],
+        "open",
+        "open",
     ),
-    "a named private endpoint": ([allow(condition={"StringEquals": {"aws:SourceVpce": "vpce-1"}})], "narrow", "narrow"),
+    "a named private endpoint": (
+        [allow(condition={"StringEquals": {"aws:SourceVpce": "vpce-1"}})],
+        "narrow",
+        "narrow",
+    ),
     "any private endpoint is theirs too": (
-        [allow(condition={"StringLike": {"aws:SourceVpce": "vpce-*"}})], "open", "open",
+        [allow(condition={"StringLike": {"aws:SourceVpce": "vpce-*"}})],
+        "open",
+        "open",
     ),
     "an organisation": ([allow(condition={"StringEquals": {"aws:PrincipalOrgID": "o-ours"}})], "closed", "narrow"),
     "any organisation at all": ([allow(condition={"StringLike": {"aws:PrincipalOrgID": "o-*"}})], "closed", "open"),
     "not our organisation, absent included": (
-        [allow(condition={"StringNotEquals": {"aws:PrincipalOrgID": "o-ours"}})], "open", "open",
+        [allow(condition={"StringNotEquals": {"aws:PrincipalOrgID": "o-ours"}})],
+        "open",
+        "open",
     ),
     "everyone tags their own identities": (
-        [allow(condition={"StringEquals": {"aws:PrincipalTag/team": "ours"}})], "closed", "open",
+        [allow(condition={"StringEquals": {"aws:PrincipalTag/team": "ours"}})],
+        "closed",
+        "open",
     ),
     "a role of that name exists in every account that wants one": (
-        [allow(condition={"ArnLike": {"aws:PrincipalArn": "arn:aws:iam::*:role/admin"}})], "closed", "open",
+        [allow(condition={"ArnLike": {"aws:PrincipalArn": "arn:aws:iam::*:role/admin"}})],
+        "closed",
+        "open",
     ),
-    "our own account only": ([allow(condition={"StringEquals": {"aws:PrincipalAccount": OWNER}})], "closed", "closed"),
+    "our own account only": (
+        [allow(condition={"StringEquals": {"aws:PrincipalAccount": OWNER}})],
+        "closed",
+        "closed",
+    ),
     "their second factor is as good as ours": (
-        [allow(condition={"Bool": {"aws:MultiFactorAuthPresent": "true"}})], "closed", "open",
+        [allow(condition={"Bool": {"aws:MultiFactorAuthPresent": "true"}})],
+        "closed",
+        "open",
     ),
     "an Allow to everyone but": ([allow(Principal=None) | {"NotPrincipal": {"AWS": OWNER}}], "open", "open"),
     "a Deny with an exception that holds": (
-        [allow(), deny({"NotIpAddress": {"aws:SourceIp": OFFICE}})], "narrow", "narrow",
+        [allow(), deny({"NotIpAddress": {"aws:SourceIp": OFFICE}})],
+        "narrow",
+        "narrow",
     ),
     "a Deny of two conditions denies only where both hold": (
         [allow(), deny({"NotIpAddress": {"aws:SourceIp": OFFICE}, "StringNotEquals": {"aws:UserAgent": "x"}})],
-        "open", "open",
+        "open",
+        "open",
     ),
-    "a Deny for plain http still allows https": ([allow(), deny({"Bool": {"aws:SecureTransport": "false"}})], "open", "open"),
+    "a Deny for plain http still allows https": (
+        [allow(), deny({"Bool": {"aws:SecureTransport": "false"}})],
+        "open",
+        "open",
+    ),
     "a Deny of the folder leaves the rest": (
-        [allow(), deny(Resource=f"arn:aws:s3:::{BUCKET}/private/*")], "open", "open",
+        [allow(), deny(Resource=f"arn:aws:s3:::{BUCKET}/private/*")],
+        "open",
+        "open",
     ),
     "a Deny that covers what is allowed": (
-        [allow(Resource=f"arn:aws:s3:::{BUCKET}/pub/*"), deny(Resource="arn:aws:s3:::reed*")], "closed", "closed",
+        [allow(Resource=f"arn:aws:s3:::{BUCKET}/pub/*"), deny(Resource="arn:aws:s3:::reed*")],
+        "closed",
+        "closed",
     ),
     "two Denies that together cover all texts": (
         [
@@ -103,26 +149,39 @@ PITFALLS: dict[str, tuple[list[dict[str, Any]], str, str]] = {
             deny({"StringLike": {"aws:Referer": "a*"}}),
             deny({"StringNotLike": {"aws:Referer": "a*"}}),
         ],
-        "closed", "closed",
+        "closed",
+        "closed",
     ),
     "another bucket": ([allow(Resource="arn:aws:s3:::reedbe/*")], "closed", "closed"),
     "a glob over bucket names": ([allow(Resource="arn:aws:s3:::*/*.csv")], "open", "open"),
     "ended in the past": (
-        [allow(condition={"DateLessThan": {"aws:CurrentTime": "2026-11-02T06:00:00Z"}})], "closed", "closed",
+        [allow(condition={"DateLessThan": {"aws:CurrentTime": "2026-11-02T06:00:00Z"}})],
+        "closed",
+        "closed",
     ),
     "opens in the future": (
-        [allow(condition={"DateGreaterThan": {"aws:EpochTime": "1900000000"}})], "narrow", "narrow",
+        [allow(condition={"DateGreaterThan": {"aws:EpochTime": "1900000000"}})],
+        "narrow",
+        "narrow",
     ),
     "only objects with a tag": (
-        [allow(condition={"StringEquals": {"s3:ExistingObjectTag/sort": "open"}})], "narrow", "narrow",
+        [allow(condition={"StringEquals": {"s3:ExistingObjectTag/sort": "open"}})],
+        "narrow",
+        "narrow",
     ),
-    "a key that reading never carries": ([allow(condition={"StringEquals": {"s3:x-amz-acl": "private"}})], "closed", "closed"),
+    "a key that reading never carries": (
+        [allow(condition={"StringEquals": {"s3:x-amz-acl": "private"}})],
+        "closed",
+        "closed",
+    ),
     "Null asks for absence": ([allow(condition={"Null": {"aws:SourceVpce": "true"}})], "open", "open"),
     "a name variable means nothing without a name": (
-        [allow(Resource=f"arn:aws:s3:::{BUCKET}/${{aws:username}}/*")], "closed", "unknown",
+        [allow(Resource=f"arn:aws:s3:::{BUCKET}/${{aws:username}}/*")],
+        "closed",
+        "unknown",
     ),
     "a star as itself": ([allow(condition={"StringLike": {"aws:SourceVpce": "${*}"}})], "narrow", "narrow"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("what", PITFALLS)
@@ -166,18 +225,25 @@ NOT_UNDERSTOOD: dict[str, tuple[list[dict[str, Any]], set[str]]] = {
     # what: statements, the verdicts for anyone that it makes unknown — and no others
     "an unknown operator in an Allow": ([allow(condition={"Sounds": {"aws:Referer": "x"}})], {"read"}),
     "an unknown key in a Deny of what is allowed": ([allow(), deny({"StringEquals": {"new:key": "x"}})], {"read"}),
-    "an unknown key in a Deny of what nothing allows": ([allow(), deny({"StringEquals": {"new:key": "x"}}, Action=PUT)], set()),
+    "an unknown key in a Deny of what nothing allows": (
+        [allow(), deny({"StringEquals": {"new:key": "x"}}, Action=PUT)],
+        set(),
+    ),
     "an unknown key beside an open door": ([allow(), allow(condition={"StringEquals": {"new:key": "x"}})], set()),
     "a lower-case effect": ([allow(Effect="allow")], {"read"}),
     "an unknown element": ([allow(Actions=GET)], {"read"}),
     "an address condition on a text": ([allow(condition={"IpAddress": {"aws:Referer": OFFICE}})], {"read"}),
     "a network that is none": ([allow(condition={"IpAddress": {"aws:SourceIp": "198.51.100.0/99"}})], {"read"}),
     "a list key without a quantifier": (
-        [allow(PUT, condition={"StringEquals": {"s3:RequestObjectTagKeys": "a"}})], {"write"},
+        [allow(PUT, condition={"StringEquals": {"s3:RequestObjectTagKeys": "a"}})],
+        {"write"},
     ),
     "a wildcard inside a principal": ([allow(Principal={"AWS": "arn:aws:iam::*:root"})], {"read"}),
-    "Action and NotAction at once": ([allow(NotAction=PUT)], {"read", "write", "delete", "govern", "unlock", "inspect"}),
-}  # fmt: skip
+    "Action and NotAction at once": (
+        [allow(NotAction=PUT)],
+        {"read", "write", "delete", "govern", "unlock", "inspect"},
+    ),
+}
 
 
 @pytest.mark.parametrize("what", NOT_UNDERSTOOD)

@@ -173,6 +173,8 @@ def _manifest(folder: Path) -> Manifest:
 
 def _checked(folder: Path, path: str, digest: str) -> bytes:
     place = _place(folder, path)
+    if not re.fullmatch(r"stores/[a-z0-9][a-z0-9-]*\.json", path):
+        raise Damaged(Complaint("the survey names a file that no survey has", place, _REMEDY))
     try:
         content = (folder / path).read_bytes()
     except OSError as error:

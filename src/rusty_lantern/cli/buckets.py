@@ -53,7 +53,6 @@ def buckets(
 
     Use it to see what there is. Example: lantern buckets --sort bytes
     """
-    from datetime import datetime
     from fnmatch import fnmatchcase
 
     from rusty_lantern.core.assess import views
@@ -75,12 +74,12 @@ def buckets(
         rows = [row for row in rows if row.exposure]
 
     def weight(row: BucketRow) -> tuple[float, str]:
+        if sort is Order.created:
+            return 0.0, f"{row.created} {row.bucket}"
         if sort is Order.exposure:
             levels = list(row.exposure.values())
             return -(100.0 * levels.count("open") + 10 * levels.count("unknown") + levels.count("narrow")), row.bucket
         value = getattr(row, sort.value, 0)
-        if isinstance(value, datetime):
-            return value.timestamp(), row.bucket
         return (-float(value) if isinstance(value, int) else 0.0), row.bucket
 
     rows.sort(key=weight)

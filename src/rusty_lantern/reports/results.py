@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections import Counter
 from datetime import datetime
-from typing import Any
 
 import msgspec
 
@@ -21,9 +20,11 @@ from rusty_lantern.core.baseline.judge import STATUSES, Judgement, required_of, 
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
 from rusty_lantern.core.evidence import Evidence
 from rusty_lantern.core.facts import Fact, lookup
+from rusty_lantern.core.scales import show_moment
 from rusty_lantern.stores.s3.reached import Probed
 
-Value = str | int | datetime | None
+Value = str | int | None
+"""A fact's value in JSON: a moment is ISO 8601 text, a quantity a whole number of the register's unit."""
 
 
 class FactResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -173,12 +174,16 @@ def encode(result: msgspec.Struct) -> str:
     return msgspec.json.format(msgspec.json.encode(result), indent=2).decode()
 
 
+def _json(fact: Fact) -> Value:
+    return show_moment(fact.value) if isinstance(fact.value, datetime) else fact.value
+
+
 def fact_result(name: str, fact: Fact) -> FactResult:
     """A fact as a result."""
     words, unit = show_fact(name, fact), lookup(name).unit
     note = fact.reason or fact.note
     return FactResult(
-        fact=name, state=fact.state, value=fact.value, unit=unit, words=words, note=note, evidence=fact.evidence
+        fact=name, state=fact.state, value=_json(fact), unit=unit, words=words, note=note, evidence=fact.evidence
     )
 
 
@@ -236,15 +241,15 @@ def bucket_row(view: BucketView) -> BucketRow:
     return BucketRow(
         store=view.dossier.store,
         bucket=view.bucket.name,
-        place=facts["place"].value,
-        created=facts["created"].value,
-        objects=facts["objects"].value,
-        bytes=facts["bytes"].value,
+        place=_json(facts["place"]),
+        created=_json(facts["created"]),
+        objects=_json(facts["objects"]),
+        bytes=_json(facts["bytes"]),
         exposure={verb: str(f.value or "unknown") for verb, f in exposed.items() if f.value != "closed"},
-        versioning=facts["versioning"].value,
-        encryption=facts["encryption.at-rest"].value,
+        versioning=_json(facts["versioning"]),
+        encryption=_json(facts["encryption.at-rest"]),
         lock=_lock_words(view),
-        steward=facts["tags.steward"].value,
+        steward=_json(facts["tags.steward"]),
         unknown=unknown,
     )
 
@@ -304,7 +309,7 @@ def judgement_result(judgement: Judgement) -> JudgementResult:
         fact=requirement.fact,
         required=_words(judgement),
         observed=show_fact(requirement.fact, observed),
-        value=observed.value,
+        value=_json(observed),
         note=observed.note,
         severity=requirement.severity,
         because=requirement.because,
@@ -352,9 +357,3 @@ def survey_result(survey: Survey) -> SurveyResult:
         questions=questions,
         unread={d.store: d.listing.reason for d in survey.dossiers if not d.listing.settled},
     )
-
-
-def schema(result: type[Any]) -> dict[str, Any]:
-    """The JSON Schema (2020-12) of a result."""
-    made = msgspec.json.schema(result)
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made}

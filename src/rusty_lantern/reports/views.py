@@ -103,7 +103,7 @@ def buckets_view(screen: Console, result: BucketsResult) -> None:
         grid.add(
             f"{row.store}/{row.bucket}" if several else row.bucket,
             _or_unknown(row, "place", row.place),
-            show_moment(row.created)[:10] if hasattr(row.created, "year") else "unknown",  # type: ignore[arg-type]
+            row.created[:10] if isinstance(row.created, str) else "unknown",
             f"{row.objects:,}" if isinstance(row.objects, int) else "unknown",
             show_bytes(row.bytes) if isinstance(row.bytes, int) else "unknown",
             _exposure_cell(row),

@@ -17,13 +17,10 @@ async def first_keys(client: Client, bucket: str) -> list[str]:
     """A few keys of the bucket, so that a probe asks for something that exists."""
     try:
         reply = await client.ask(bucket, (("list-type", "2"), ("max-keys", "50")))
-        return (
-            [raw_text(entry, "Key") for entry in children(parse(reply.body), "Contents")]
-            if reply.status == 200
-            else []
-        )
+        listed = children(parse(reply.body), "Contents") if reply.status == 200 else iter(())
     except Unanswered:
         return []
+    return [raw_text(entry, "Key") for entry in listed]
 
 
 _HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
@@ -48,6 +45,9 @@ async def knock(outside: Client, bucket: str, verb: str, level: str, request: Re
     return Probed(outside.store.name, bucket, verb, level, asked, str(reply.status), outcome, note)
 
 
+READS_DIFFERENTLY = "the rules let in whom the store shuts out: it reads them differently, or something is in front"
+
+
 def _judge(level: str, status: int, *, let_in: bool) -> tuple[Outcome, str]:
     if let_in:
         if level == "closed":
@@ -60,6 +60,6 @@ def _judge(level: str, status: int, *, let_in: bool) -> tuple[Outcome, str]:
             return "agrees", "refused from here, as the fence says"
         return (
             "disagrees",
-            "the rules let in whom the store shuts out: it reads them differently, or something is in front",
+            READS_DIFFERENTLY,
         )
     return "ambiguous", "neither let in nor refused"

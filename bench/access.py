@@ -1,0 +1,85 @@
+"""The cost of access decisions: the demo's policies, many buckets, a monstrous document, growing documents.
+
+The alternative in the same run is one plain decision (`decide`) of one request, the least that any tool must do.
+"""
+
+from __future__ import annotations
+
+import json
+import statistics
+import time
+from collections.abc import Callable
+
+from rusty_lantern.core.access.decide import Request, decide
+from rusty_lantern.core.access.documents import parse_policy
+from rusty_lantern.core.access.exposure import exposures
+from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
+from rusty_lantern.standin import saltmarsh
+
+AROUND = Surroundings(saltmarsh.MOMENT, saltmarsh.ACCOUNT)
+
+
+def milliseconds(work: Callable[[], object], runs: int = 9) -> float:
+    """Median time of a call."""
+    times = []
+    for _ in range(runs):
+        start = time.perf_counter()
+        work()
+        times.append((time.perf_counter() - start) * 1000)
+    return statistics.median(times)
+
+
+def statement(number: int) -> dict[str, object]:
+    """One of a family of different statements."""
+    return {
+        "Effect": "Allow" if number % 4 else "Deny", "Principal": "*", "Action": ["s3:GetObject", "s3:PutObject"],
+        "Resource": f"arn:aws:s3:::b/part-{number}/*",
+        "Condition": {"IpAddress": {"aws:SourceIp": f"198.51.{number % 256}.0/28"}},
+    }  # fmt: skip
+
+
+def rules(statements: list[dict[str, object]]) -> Rules:
+    """Rules of a bucket with these statements."""
+    return Rules("b", parse_policy(json.dumps({"Version": "2012-10-17", "Statement": statements})))
+
+
+def main() -> None:
+    """Print the figures."""
+    store = saltmarsh.harbour().dossier
+    with_policy = [b for b in store.buckets if b.policy.value]
+    each = {b.name: milliseconds(lambda b=b: exposures(rules_of(b, store), AROUND)) for b in with_policy}  # type: ignore[misc]
+    plain = milliseconds(
+        lambda: decide(
+            rules_of(with_policy[0], store), Request("s3:GetObject", "a", context={"aws:sourceip": ("8.8.8.8",)})
+        )
+    )
+    worst = max(each, key=lambda name: each[name])
+    print(f"demo policy, all 14 verdicts: median {statistics.median(each.values()):.2f} ms (aim <= 1)   "
+          f"worst {each[worst]:.2f} ms ({worst})   one plain decision {plain:.3f} ms")  # fmt: skip
+
+    start = time.perf_counter()
+    for number in range(10_000):
+        exposures(rules_of(store.buckets[number % len(store.buckets)], store), AROUND)
+    print(f"10,000 buckets of the demo's mix: {time.perf_counter() - start:.1f} s (aim <= 10)")
+
+    stars = rules([{**statement(1), "Condition": {}, "Resource": "arn:aws:s3:::b/" + "*a?" * 6600}])
+    print(
+        f"20 KB of stars and question marks: {milliseconds(lambda: exposures(stars, AROUND), 3):.0f} ms (aim <= 200)"
+    )
+    knot = rules(
+        [{**statement(1), "Condition": {}, "Resource": "*"}]
+        + [
+            {**statement(4), "Condition": {"StringLike": {"aws:Referer": f"*{n}*"}}, "Resource": f"*{n}*"}
+            for n in range(90)
+        ]
+    )
+    print(f"a 20 KB knot of 90 denies: {milliseconds(lambda: exposures(knot, AROUND), 3):.0f} ms (aim <= 200)")
+    for size in (1, 4, 16, 64, 256):
+        grown = rules([statement(n + 1) for n in range(size)])
+        unknown = sum(v.level == "unknown" for v in exposures(grown, AROUND).values())
+        time_taken = milliseconds(lambda g=grown: exposures(g, AROUND), 5)  # type: ignore[misc]
+        print(f"{size:4} statements: {time_taken:7.1f} ms, {unknown} of 14 verdicts past the budget")
+
+
+if __name__ == "__main__":
+    main()

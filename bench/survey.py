@@ -1,0 +1,119 @@
+"""Questions a second on one core, against a stub that always answers the same, beside the usual SDK in 16 threads.
+
+The stub runs in processes of its own; the asker is pinned to one core. Both ask for the tags of buckets, signed, and
+decode the answer. Medians of alternating runs.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import multiprocessing
+import os
+import socket
+import statistics
+import time
+from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime
+from pathlib import Path
+
+import boto3
+from botocore.config import Config
+
+from rusty_lantern.core.errors import Place
+from rusty_lantern.core.estate import Credential, Pace, Store
+from rusty_lantern.stores.credentials import AccessKey
+from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.stores.s3.reader import ask_setting
+from rusty_lantern.stores.s3.settings import QUESTIONS
+
+BODY = b"<Tagging><TagSet><Tag><Key>steward</Key><Value>hydrology</Value></Tag></TagSet></Tagging>"
+ANSWER = b"HTTP/1.1 200 OK\r\nContent-Type: application/xml\r\nContent-Length: %d\r\n\r\n%s" % (len(BODY), BODY)
+OURS, THEIRS, ROUNDS = 6000, 1500, 5
+TAGS = next(q for q in QUESTIONS if q.field == "tags")
+KEY = AccessKey("AKIDBENCH", "bench-secret")
+
+
+class Constant(asyncio.Protocol):
+    """Answers every request with the same bytes."""
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self.transport = transport
+        self.left = b""
+
+    def data_received(self, data: bytes) -> None:
+        whole = self.left + data
+        *requests, self.left = whole.split(b"\r\n\r\n")
+        self.transport.write(ANSWER * len(requests))  # type: ignore[attr-defined]
+
+
+def stub(listener: socket.socket) -> None:
+    """Serve for ever."""
+    if hasattr(os, "sched_setaffinity") and (os.cpu_count() or 1) > 1:
+        os.sched_setaffinity(0, {1})
+
+    async def run() -> None:
+        server = await asyncio.get_running_loop().create_server(Constant, sock=listener)
+        await server.serve_forever()
+
+    with contextlib.suppress(KeyboardInterrupt):
+        asyncio.run(run())
+
+
+async def ours(address: str, questions: int) -> None:
+    """Ask through our reader."""
+    pace = Pace(at_once=64, per_second=1_000_000)
+    store = Store("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
+    now = datetime.now(UTC)
+    async with Client(store, KEY, Path()) as client:
+
+        async def some(start: int) -> None:
+            for number in range(start, questions, 64):
+                answer = await ask_setting(client, f"bucket-{number}", TAGS, now)
+                assert answer.value == {"steward": "hydrology"}
+
+        await asyncio.gather(*(some(start) for start in range(64)))
+
+
+def theirs(address: str, questions: int) -> None:
+    """Ask through the usual SDK in 16 threads."""
+    client = boto3.client(
+        "s3", endpoint_url=address, region_name="us-east-1", aws_access_key_id="AKIDBENCH",
+        aws_secret_access_key="bench-secret",
+        config=Config(max_pool_connections=16, s3={"addressing_style": "path"}),
+    )  # fmt: skip
+
+    def one(number: int) -> None:
+        assert client.get_bucket_tagging(Bucket=f"bucket-{number}")["TagSet"]
+
+    with ThreadPoolExecutor(16) as pool:
+        list(pool.map(one, range(questions)))
+
+
+def main() -> None:
+    """Print questions a second and the median ratio."""
+    listener = socket.create_server(("127.0.0.1", 0), backlog=512)
+    address = f"http://127.0.0.1:{listener.getsockname()[1]}"
+    server = multiprocessing.get_context("fork").Process(target=stub, args=(listener,), daemon=True)
+    server.start()
+    if hasattr(os, "sched_setaffinity"):
+        os.sched_setaffinity(0, {0})
+    rates = []
+    for turn in range(ROUNDS + 1):
+        start = time.perf_counter()
+        asyncio.run(ours(address, OURS))
+        middle = time.perf_counter()
+        theirs(address, THEIRS)
+        end = time.perf_counter()
+        if turn:  # the first warms up
+            rates.append((OURS / (middle - start), THEIRS / (end - middle)))
+    server.terminate()
+    mine, other = (statistics.median(rate[i] for rate in rates) for i in (0, 1))
+    ratio = statistics.median(a / b for a, b in rates)
+    print(
+        f"questions a second on one core: lantern {mine:,.0f}   SDK, 16 threads {other:,.0f}   ratio {ratio:.1f} (aim >= 5)"
+    )
+
+
+if __name__ == "__main__":
+    main()

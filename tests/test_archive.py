@@ -1,0 +1,92 @@
+"""Surveys on disk: whole or not at all, and any change to a kept one is noticed."""
+
+from __future__ import annotations
+
+import resource
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from rusty_lantern.archive.surveys import keep, load, names
+from rusty_lantern.core.dossier import decode, encode
+from rusty_lantern.core.errors import BadInput, Damaged
+from rusty_lantern.standin import saltmarsh
+from tests.conftest import PROGRAM, Demo, lantern
+
+NAME = "20261102T060000Z"
+
+
+@pytest.fixture
+def copied(demo: Demo, tmp_path: Path) -> Path:
+    return Path(shutil.copytree(demo.folder, tmp_path / "ws"))
+
+
+def test_a_dossier_comes_back_as_it_was() -> None:
+    dossier = saltmarsh.harbour().dossier
+    assert decode(encode(dossier), "x") == dossier
+    assert encode(decode(encode(dossier), "x")) == encode(dossier)
+
+
+@pytest.mark.parametrize("harm", ["edit", "delete", "add", "truncate manifest", "newer manifest"])
+def test_a_changed_survey_is_named_and_not_used(copied: Path, harm: str) -> None:
+    survey = copied / "surveys" / NAME
+    if harm == "edit":
+        file = survey / "stores/harbour.json"
+        file.write_text(file.read_text().replace('"suspended"', '"on"'))
+    elif harm == "delete":
+        (survey / "stores/harbour.json").unlink()
+    elif harm == "add":
+        (survey / "stores/extra.json").write_text("{}")
+    else:
+        file = survey / "survey.json"
+        text = file.read_text()
+        file.write_text(text[:50] if harm == "truncate manifest" else text.replace('"survey": 1', '"survey": 99'))
+    ran = lantern("audit", "--survey", NAME, cwd=copied)
+    assert (ran.code, ran.out) == (2, "")
+    assert f"surveys/{NAME}/" in ran.err
+
+
+def test_a_survey_of_a_taken_moment_is_refused_and_the_kept_one_stays(tmp_path: Path) -> None:
+    dossier = saltmarsh.harbour().dossier
+    folder = keep(tmp_path, "x", saltmarsh.MOMENT, [dossier])
+    before = (folder / "survey.json").read_bytes()
+    with pytest.raises(BadInput, match="already kept"):
+        keep(tmp_path, "x", saltmarsh.MOMENT, [])
+    assert (folder / "survey.json").read_bytes() == before
+    assert [p.name for p in tmp_path.iterdir()] == [NAME]
+
+
+def test_each_survey_carries_the_hash_of_the_one_before(tmp_path: Path) -> None:
+    from datetime import timedelta
+
+    keep(tmp_path, "x", saltmarsh.MOMENT, [saltmarsh.harbour().dossier])
+    assert load(tmp_path).manifest.previous is None
+    keep(tmp_path, "x", saltmarsh.MOMENT + timedelta(days=1), [saltmarsh.harbour().dossier])
+    assert len(load(tmp_path).manifest.previous or "") == 64
+    assert names(tmp_path) == [NAME, "20261103T060000Z"]
+    assert load(tmp_path, "20261102").name == NAME
+
+
+def test_a_full_disk_keeps_nothing_and_harms_nothing(demo: Demo, tmp_path: Path) -> None:
+    folder = shutil.copytree(demo.folder, tmp_path / "ws")
+    limit = 20_000
+    ran = subprocess.run(
+        [str(PROGRAM), "survey", "--as-of", "2026-11-05"],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        check=False,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (limit, limit)),
+    )
+    assert (ran.returncode, "could not be written" in ran.stderr) == (2, True), ran.stderr
+    assert not any("20261105" in p.name for p in (folder / "surveys").iterdir())
+    assert lantern("audit", cwd=folder).code == 1
+
+
+def test_a_path_that_leads_out_of_the_survey_is_damage(copied: Path) -> None:
+    file = copied / "surveys" / NAME / "survey.json"
+    file.write_text(file.read_text().replace("stores/harbour.json", "../../../etc/passwd"))
+    with pytest.raises(Damaged):
+        load(copied / "surveys", NAME)

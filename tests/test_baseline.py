@@ -1,0 +1,157 @@
+"""The baseline: comparisons, the cascade, and how a requirement is judged."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rusty_lantern.core.baseline.comparisons import ImpossibleComparison, read_comparison
+from rusty_lantern.core.baseline.judge import judge, required_of
+from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
+from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.facts import REGISTER, Fact, UnknownFact, lookup
+from rusty_lantern.core.scales import COUNT, DAY, DURATION, MOMENT, SIZE, SWITCH, TEXT, YEAR, Scale, Words
+
+LEVELS = Words(("never", "suspended", "on"), ordered=True)
+
+
+@pytest.mark.parametrize(
+    "text,scale,yes,no",
+    [
+        ("on", LEVELS, ["on"], ["never", "suspended"]),
+        ("at least suspended", LEVELS, ["suspended", "on"], ["never"]),
+        ("at most suspended", LEVELS, ["never", "suspended"], ["on"]),
+        ("at least 7 years", DURATION, [7 * YEAR, 8 * YEAR], [7 * YEAR - 1]),
+        ("between 30 days and 90 days", DURATION, [30 * DAY, 90 * DAY], [29 * DAY, 91 * DAY]),
+        ("at most 20 MB", SIZE, [20_000_000], [20_000_001]),
+        ("at most 1 MiB", SIZE, [1 << 20], [(1 << 20) + 1]),
+        ("at least 1,000", COUNT, [1000], [999]),
+        ("one of [a, b c]", TEXT, ["a", "b c"], ["b", ""]),
+        ('one of ["a, b", c]', TEXT, ["a, b", "c"], ["a"]),
+        ("none of [a]", TEXT, ["b"], ["a"]),
+        ('matches "[a-z]+-[0-9]"', TEXT, ["ab-1"], ["ab-12", "x"]),
+        ("present", TEXT, ["", "x"], []),
+        ("absent", TEXT, [], ["x"]),
+        ("at least 2026-01-01", MOMENT, [datetime(2026, 1, 1, tzinfo=UTC)], [datetime(2025, 12, 31, tzinfo=UTC)]),
+    ],
+)
+def test_comparisons(text: str, scale: Scale, yes: list[object], no: list[object]) -> None:
+    comparison = read_comparison(text, scale)
+    assert [comparison.accepts(value) for value in yes + no] == [True] * len(yes) + [False] * len(no)  # type: ignore[arg-type]
+    assert read_comparison(comparison.words, scale).words == comparison.words
+
+
+def test_absent_satisfies_absent_and_none_of_only() -> None:
+    accepted = [
+        t
+        for t in ("absent", "none of [a]", "present", "a", 'matches ".*"')
+        if read_comparison(t, TEXT).accepts_absent
+    ]
+    assert accepted == ["absent", "none of [a]"]
+
+
+@given(st.sampled_from([COUNT, SIZE, DURATION]), st.integers(0, 10**12))
+def test_what_a_scale_shows_it_reads_again(scale: Scale, value: int) -> None:
+    if scale is SIZE:
+        assert abs(int(str(scale.rank(scale.read(scale.show(value))))) - value) <= value * 0.005 + 1
+    else:
+        assert scale.read(scale.show(value)) == value
+
+
+@given(st.text(max_size=30))
+def test_any_text_is_a_comparison_or_is_refused_with_a_reason(text: str) -> None:
+    for scale in (LEVELS, SWITCH, TEXT, DURATION, MOMENT):
+        try:
+            read_comparison(text, scale)
+        except ImpossibleComparison as error:
+            assert str(error)
+
+
+def _baseline(*sheets: str) -> Baseline:
+    return read_baseline("title: t\nsheets:\n" + "\n".join(sheets), "baseline.yaml")
+
+
+FIRST = "  - {sheet: first, require: {versioning: on, place: north}}"
+SECOND = '  - {sheet: second, of: {name: "a*"}, require: {versioning: at least suspended}}'
+LIFTS = "  - {sheet: lifts, of: {tags.class: scratch}, require: {versioning: anything}}"
+
+
+def _bucket(name: str = "a", **answers: Answer[object]) -> Bucket:
+    return Bucket(name=name, **answers)  # type: ignore[arg-type]
+
+
+def _required(baseline: Baseline, bucket: Bucket) -> dict[str, str]:
+    return {r.requirement.fact: r.requirement.sheet for r in required_of(baseline, "harbour", bucket) if r.sure}
+
+
+def test_a_later_sheet_overrides_an_earlier_one_fact_by_fact() -> None:
+    tags: Answer[object] = Answer("known", {"class": "scratch"})
+    plain: Answer[object] = Answer("known", {})
+    both = _baseline(FIRST, SECOND)
+    assert _required(both, _bucket("a", tags=plain)) == {"versioning": "second", "place": "first"}
+    assert _required(both, _bucket("b", tags=plain)) == {"versioning": "first", "place": "first"}
+    assert _required(_baseline(SECOND, FIRST), _bucket("a", tags=plain))["versioning"] == "first"
+    assert _required(_baseline(FIRST, LIFTS), _bucket("a", tags=tags)) == {"place": "first"}
+    displaced = required_of(both, "harbour", _bucket("a", tags=plain))[0].displaced
+    assert [requirement.sheet for requirement in displaced] == ["first"]
+
+
+def _judged(baseline: Baseline, bucket: Bucket, **facts: Fact) -> list[tuple[str, str, str]]:
+    found = judge(baseline, "harbour", bucket, lambda name: facts[name.replace(".", "_")])
+    return [(j.requirement.fact, j.requirement.sheet, j.status) for j in found]
+
+
+@pytest.mark.parametrize("state", ["denied", "failed", "unsupported"])
+def test_what_could_not_be_read_is_unknown_never_held(state: str) -> None:
+    unread: Fact = Answer(state, None, "why")  # type: ignore[arg-type]
+    found = judge(_baseline(FIRST), "harbour", _bucket(), lambda _: unread)
+    assert {j.status for j in found} == {"unknown"}
+    assert all("why" in j.reason for j in found)
+
+
+def test_a_sheet_that_may_apply_is_unknown_where_it_would_drift_and_held_where_it_would_not() -> None:
+    sheets = (FIRST, "  - {sheet: maybe, of: {tags.class: permit}, require: {place: south}}")
+    unread = _bucket(tags=Answer("denied", None, "AccessDenied"))
+    north: dict[str, Fact] = {"versioning": Answer("known", "on"), "place": Answer("known", "north")}
+    assert _judged(_baseline(*sheets), unread, **north) == [
+        ("versioning", "first", "held"),
+        ("place", "first", "held"),
+        ("place", "maybe", "unknown"),
+    ]
+
+
+def test_a_tag_selects_only_buckets_that_have_it() -> None:
+    sheet = '  - {sheet: s, of: {tags.class: ["per*", seal], store: harb*}, require: {place: x}}'
+    fits = [
+        bool(required_of(_baseline(sheet), store, _bucket(tags=tags)))
+        for store, tags in (
+            ("harbour", Answer[object]("known", {"class": "permit"})),
+            ("harbour", Answer[object]("known", {"class": "other"})),
+            ("harbour", Answer[object]("absent")),
+            ("skerry", Answer[object]("known", {"class": "seal"})),
+        )
+    ]
+    assert fits == [True, False, False, False]
+
+
+def test_every_fact_of_the_register_is_found_by_its_name_and_a_near_miss_is_hinted_at() -> None:
+    assert all(lookup(name).name == name for name in REGISTER if not name.endswith(".*"))
+    assert lookup("tags.any thing.at all").name == "tags.*"
+    with pytest.raises(UnknownFact) as caught:
+        lookup("lock.kep")
+    assert caught.value.hint == 'did you mean "lock.keep"?'
+    with pytest.raises(UnknownFact):
+        lookup("tags.")
+
+
+def test_every_fact_of_an_unread_bucket_is_unsettled_or_absent() -> None:
+    from rusty_lantern.core.assess import BucketView
+
+    view = BucketView(
+        Bucket(name="x"), Dossier(store="s", taken=datetime(2026, 1, 1, tzinfo=UTC)), datetime(2026, 1, 1, tzinfo=UTC)
+    )
+    assert {name: fact.state for name, fact in view.facts().items() if fact.settled} == {}
