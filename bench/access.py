@@ -63,9 +63,7 @@ def main() -> None:
     print(f"10,000 buckets of the demo's mix: {time.perf_counter() - start:.1f} s (aim <= 10)")
 
     stars = rules([{**statement(1), "Condition": {}, "Resource": "arn:aws:s3:::b/" + "*a?" * 6600}])
-    print(
-        f"20 KB of stars and question marks: {milliseconds(lambda: exposures(stars, AROUND), 3):.0f} ms (aim <= 200)"
-    )
+    print(f"20 KB of stars and question marks: {milliseconds(lambda: exposures(stars, AROUND), 3):.0f} ms (aim <= 200)")
     knot = rules(
         [{**statement(1), "Condition": {}, "Resource": "*"}]
         + [

@@ -70,9 +70,7 @@ def conditions(draw: st.DrawFn) -> dict[str, Any]:
         row = context_key(key.lower())
         assert row is not None
         operator = draw(st.sampled_from([*_operators[row.kind], "Null"]))
-        pool = (
-            _networks if row.kind == "address" else _values[key] + (_globs.get(key, []) if "ike" in operator else [])
-        )
+        pool = _networks if row.kind == "address" else _values[key] + (_globs.get(key, []) if "ike" in operator else [])
         pool = ["true", "false"] if operator == "Null" else pool
         values = draw(st.lists(st.sampled_from(pool), min_size=1, max_size=2, unique=True))
         if row.many and operator != "Null":

@@ -18,15 +18,11 @@ class Seeded:
     facts: dict[str, dict[str, Any]] = field(default_factory=dict)
 
     def expect(self, bucket: str, **facts: Any) -> None:
-        self.facts.setdefault(bucket, {}).update(
-            {k.replace("__", ".").replace("_", "-"): v for k, v in facts.items()}
-        )
+        self.facts.setdefault(bucket, {}).update({k.replace("__", ".").replace("_", "-"): v for k, v in facts.items()})
 
 
 def policy(bucket: str, *statements: dict[str, Any]) -> str:
-    filled = [
-        {"Effect": "Allow", "Principal": "*", "Resource": [f"arn:aws:s3:::{bucket}/*"], **s} for s in statements
-    ]
+    filled = [{"Effect": "Allow", "Principal": "*", "Resource": [f"arn:aws:s3:::{bucket}/*"], **s} for s in statements]
     return json.dumps({"Version": "2012-10-17", "Statement": filled})
 
 

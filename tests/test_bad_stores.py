@@ -70,9 +70,7 @@ def test_a_broken_store_is_unread_and_says_why(tmp_path: Path, what: str) -> Non
 
 
 def test_a_store_that_is_down_is_unread_and_the_others_are_unaffected(tmp_path: Path) -> None:
-    down = (
-        "  attic:\n    at: http://127.0.0.1:9\n    plain-http: allowed\n    credential: {file: harbour.credential}\n"
-    )
+    down = "  attic:\n    at: http://127.0.0.1:9\n    plain-http: allowed\n    credential: {file: harbour.credential}\n"
     with harbour() as (address, _):
         ran = _survey(tmp_path, address, down)
     assert ran.code == 3
@@ -204,8 +202,7 @@ def test_an_endless_list_is_noticed(tmp_path: Path) -> None:
         _survey(tmp_path, address)
     shown = json.loads(lantern("show", "press-kit", "--json", cwd=tmp_path / "ws").out)
     assert (
-        next(f["note"] for f in shown["facts"] if f["fact"] == "objects")
-        == "the listing never ends: a page came twice"
+        next(f["note"] for f in shown["facts"] if f["fact"] == "objects") == "the listing never ends: a page came twice"
     )
 
 

@@ -47,9 +47,7 @@ def test_comparisons(text: str, scale: Scale, yes: list[object], no: list[object
 
 def test_absent_satisfies_absent_and_none_of_only() -> None:
     accepted = [
-        t
-        for t in ("absent", "none of [a]", "present", "a", 'matches ".*"')
-        if read_comparison(t, TEXT).accepts_absent
+        t for t in ("absent", "none of [a]", "present", "a", 'matches ".*"') if read_comparison(t, TEXT).accepts_absent
     ]
     assert accepted == ["absent", "none of [a]"]
 

@@ -14,9 +14,7 @@ from hypothesis import strategies as st
 from rusty_lantern.stores.credentials import AccessKey
 from rusty_lantern.stores.s3.signature import canonical_query, encode, sign
 
-texts = st.text(min_size=1, max_size=12).filter(
-    lambda t: t.encode("utf-8", "ignore").decode() == t and t.isprintable()
-)
+texts = st.text(min_size=1, max_size=12).filter(lambda t: t.encode("utf-8", "ignore").decode() == t and t.isprintable())
 
 
 @given(

@@ -14,8 +14,7 @@ from rusty_lantern.cli.common import EXIT_CODES
 
 app = typer.Typer(
     name="lantern",
-    help="Who can get into which bucket, and what has drifted from the baseline. It only ever reads.\n\n"
-    + EXIT_CODES,
+    help="Who can get into which bucket, and what has drifted from the baseline. It only ever reads.\n\n" + EXIT_CODES,
     no_args_is_help=True,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},

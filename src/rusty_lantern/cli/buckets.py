@@ -35,15 +35,11 @@ def register(app: typer.Typer) -> None:
 
 
 def buckets(
-    names: Annotated[
-        list[str] | None, typer.Argument(help="STORE/BUCKET patterns, e.g. 'harbour/gallery-*'.")
-    ] = None,
+    names: Annotated[list[str] | None, typer.Argument(help="STORE/BUCKET patterns, e.g. 'harbour/gallery-*'.")] = None,
     sort: Annotated[
         Order, typer.Option(help="Order of the lines; amounts and exposure have the most first.")
     ] = Order.name,
-    exposed: Annotated[
-        bool, typer.Option("--exposed", help="Only buckets with something that is not closed.")
-    ] = False,
+    exposed: Annotated[bool, typer.Option("--exposed", help="Only buckets with something that is not closed.")] = False,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,

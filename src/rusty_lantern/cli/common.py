@@ -72,9 +72,7 @@ def find_view(views: list[BucketView], wanted: str) -> BucketView:
     if len(found) == 1:
         return found[0]
     if found:
-        raise BadInput(
-            Complaint(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in found))
-        )
+        raise BadInput(Complaint(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in found)))
     hint = nearest(wanted, [v.title for v in views] + [v.bucket.name for v in views])
     raise BadInput(Complaint(f'no bucket "{wanted}" in this survey', remedy=hint or "lantern buckets lists them"))
 

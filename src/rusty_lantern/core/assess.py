@@ -18,7 +18,7 @@ from rusty_lantern.core.baseline.judge import Judgement, Status, judge
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Severity
 from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.estate import Estate, Stated, Store
-from rusty_lantern.core.evidence import Answer, Evidence
+from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import REGISTER, Fact, Subject, derive, lookup
 from rusty_lantern.core.scales import NotOnScale, read_moment
 
@@ -55,8 +55,7 @@ class BucketView:
 
     @cached_property
     def _subject(self) -> Subject:
-        asked = self.bucket.policy.evidence
-        facts = {f"{audience}.{verb}": exposure_fact(v, asked) for (audience, verb), v in self.verdicts.items()}
+        facts = {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
         return Subject(self.bucket, self.dossier, facts)
 
     def fact(self, name: str) -> Fact:
@@ -74,8 +73,9 @@ class BucketView:
         return {name: self.fact(name) for name in [*names, *(f"tags.{tag}" for tag in sorted(tags))]}
 
 
-def exposure_fact(verdict: Verdict, asked: Evidence) -> Fact:
-    """A verdict as a fact of the register."""
+def exposure_fact(verdict: Verdict, bucket: Bucket) -> Fact:
+    """A verdict as a fact of the register; its evidence is the answer that the deciding rule came from."""
+    asked = (bucket.grants if verdict.because.startswith("grant of") else bucket.policy).evidence
     if verdict.level == "unknown":
         return Answer("failed", None, "; ".join(verdict.doubts), asked)
     note = verdict.because

@@ -63,6 +63,16 @@ def policy(subject: Subject, _: str) -> Fact:
 
 
 @fact(
+    "public-status",
+    Words(("private", "public"), ordered=True),
+    "the store's own word on whether the policy is public: a cross-check on `exposure`, not its equal",
+)
+def public_status(subject: Subject, _: str) -> Fact:
+    """Stores count some fences as public and some open doors as private."""
+    return _value(subject.bucket.public_status.map(lambda public: "public" if public else "private").default("private"))
+
+
+@fact(
     "grants.by-object",
     SWITCH,
     "whether objects can carry access grants of their own (off: ownership mode disables)",
@@ -144,18 +154,14 @@ def lock_enabled(subject: Subject, _: str) -> Fact:
 def lock_mode(subject: Subject, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
     answer = subject.bucket.lock
-    return (
-        _value(answer.map(lambda lock: lock.mode)) if answer.value is None or answer.value.mode else _absent(answer)
-    )
+    return _value(answer.map(lambda lock: lock.mode)) if answer.value is None or answer.value.mode else _absent(answer)
 
 
 @fact("lock.keep", DURATION, "default retention period of new versions (a year counts 365 days)", unit="seconds")
 def lock_keep(subject: Subject, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
     answer = subject.bucket.lock
-    return (
-        _value(answer.map(lambda lock: lock.keep)) if answer.value is None or answer.value.keep else _absent(answer)
-    )
+    return _value(answer.map(lambda lock: lock.keep)) if answer.value is None or answer.value.keep else _absent(answer)
 
 
 @fact("place", TEXT, "where the bucket lives, as the store names it")

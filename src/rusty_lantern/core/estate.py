@@ -216,9 +216,7 @@ def _refuse_secrets(node: Marked, complaints: Collector) -> None:
     remedy = "put it in a profile, an environment variable or a file of its own, and name that here"
     for key, value in node.fields or ():
         if value.text and _SECRET_NAMES.fullmatch(key.text or ""):
-            complaints.add(
-                "this looks like a secret, and secrets do not belong in the estate file", key.place, remedy
-            )
+            complaints.add("this looks like a secret, and secrets do not belong in the estate file", key.place, remedy)
         elif value.text and _SECRET_FORM.fullmatch(value.text) and re.search("[0-9]", value.text):
             complaints.add(
                 "this looks like a secret, and secrets do not belong in the estate file", value.place, remedy

@@ -51,9 +51,10 @@ def access_view(screen: Console, result: AccessResult) -> None:
     for row in result.access:
         verbs = [verb if row.verbs[verb] != "unknown" else f"{verb}?" for verb in VERBS if verb in row.verbs]
         side = ("inside", "dim") if row.inside else ("outside", STYLES["narrow"])
-        may = (
-            "everything but unlock" if len(verbs) == len(VERBS) - 1 and "unlock" not in row.verbs else " ".join(verbs)
-        )
+        if set(row.verbs.values()) == {"unknown"}:
+            grid.add(row.identity, side, f"{row.store}/{row.bucket}", ("cannot be told", STYLES["unknown"]), "")
+            continue
+        may = "everything but unlock" if len(verbs) == len(VERBS) - 1 and "unlock" not in row.verbs else " ".join(verbs)
         grid.add(row.identity, side, f"{row.store}/{row.bucket}", may, ("; ".join(row.fences), "dim"))
     grid.show(screen)
     screen.print()

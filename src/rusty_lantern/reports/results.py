@@ -261,9 +261,7 @@ def _lock_words(view: BucketView) -> str:
     if enabled.value != "on":
         return "off"
     return (
-        f"{mode.value} {lookup('lock.keep').scale.show(keep.value)}"
-        if mode.value and keep.value
-        else "on, no default"
+        f"{mode.value} {lookup('lock.keep').scale.show(keep.value)}" if mode.value and keep.value else "on, no default"
     )
 
 

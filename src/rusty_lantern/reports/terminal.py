@@ -20,14 +20,14 @@ STYLES = {
     "critical": "bold red",
     "high": "red",
     "medium": "yellow",
-    "low": "blue",
+    "low": "cyan",
     "open": "bold red",
     "narrow": "yellow",
     "closed": "dim",
     "unknown": "magenta",
     "drifted": "red",
     "held": "green",
-    "waived": "blue",
+    "waived": "cyan",
     "no": "magenta",
     "failed": "magenta",
     "yes": "green",
@@ -132,8 +132,7 @@ class Grid:
     def _widths(self, texts: list[list[str]], room: int, *, headings: bool) -> list[int]:
         columns = range(len(self.headings))
         widths = [
-            max([len(self.headings[c]) if headings else 0, *(len(row[c]) for row in texts)], default=0)
-            for c in columns
+            max([len(self.headings[c]) if headings else 0, *(len(row[c]) for row in texts)], default=0) for c in columns
         ]
         room -= 2 * (len(widths) - 1)
         while sum(widths) > room:
@@ -149,7 +148,7 @@ def _words(cell: Cell) -> str:
 
 
 def _style(cell: Cell) -> str:
-    return cell[1] if isinstance(cell, tuple) else STYLES.get(cell, "")
+    return cell[1] if isinstance(cell, tuple) else ""
 
 
 def styled(word: str) -> Cell:

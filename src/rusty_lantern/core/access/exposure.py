@@ -232,9 +232,7 @@ def _beyond_a_fence(addresses: Line, work: Work) -> bool:
     return v4 > FENCE_V4 or addresses.count() - v4 > FENCE_V6
 
 
-def _verdict(
-    rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: Public, work: Work
-) -> Verdict:
+def _verdict(rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: Public, work: Work) -> Verdict:
     view = View(rules, around, audience, work, public)
     try:
         least = view.find(verb, "least")
@@ -291,9 +289,7 @@ class Change(msgspec.Struct, frozen=True):
     sure: bool = True
 
 
-def difference(
-    before: Rules, after: Rules, around: Surroundings, audience: Audience, verb: Verb, work: Work
-) -> Change:
+def difference(before: Rules, after: Rules, around: Surroundings, audience: Audience, verb: Verb, work: Work) -> Change:
     """The exact difference of two sets of rules: requests allowed after and not before, and the other way round."""
     old = View(before, around, audience, work, public_policy(before, around, work), beside=after.policy)
     new = View(after, around, audience, work, public_policy(after, around, work), beside=before.policy)

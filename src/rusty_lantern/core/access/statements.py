@@ -9,9 +9,10 @@ of the limits, and the statement is marked `sure=False`: its box is then the mos
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from functools import lru_cache
 from itertools import chain
+from typing import TypeVar
 
 import msgspec
 
@@ -53,6 +54,7 @@ from rusty_lantern.core.access.sets.texts import (
 )
 from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, VERBS, Target, Verb, actions_of
 
+T = TypeVar("T")
 ACTION, KEY = "action", "key"
 
 _NOT_ON_THE_INTERNET = [
@@ -110,8 +112,6 @@ class Reading:
         self.audience = audience
         self.around = around
         self.work = work
-        self._truths: dict[int, Truth | NotUnderstood] = {}
-        self._keys: dict[int, TextSet] = {}
         statements = (*policy.statements, *(beside.statements if beside else ()))
         used = {c.key for s in statements for c in s.conditions}
         self._rows = {key: row for key in sorted(used) if (row := context_key(key)) is not None}
@@ -237,31 +237,40 @@ class Reading:
         if not statement.resources:
             return ALL_TEXTS
         name = f"arn:aws:s3:::{self.bucket}"
-        cached = self._keys.get(id(statement))
-        if cached is None:
-            patterns: list[Pattern | None] = []
-            for resource in statement.resources:
-                pattern = partition_free(resource)
-                patterns.append(expand(pattern, glob, self.audience) if statement.variables else glob(pattern))
-            cached = matching(tuple(dict.fromkeys(p for p in patterns if p is not None)), self.work)
-            cached = ALL_TEXTS.minus(cached, self.work) if statement.resources_negated else cached
-            self._keys[id(statement)] = cached
+        whole = self._once("names", statement, lambda: self._names(statement))
         if group.target == "bucket":
-            return ALL_TEXTS if cached.holds(name) else None
-        keys = cached.after(name + "/")
+            return ALL_TEXTS if whole.holds(name) else None
+        keys = self._once("keys", statement, lambda: whole.after(name + "/"))
         return None if keys.meet(SOME_TEXT, self.work).empty else keys
 
-    def _truth(self, statement: Statement, condition: Condition) -> Truth:
-        cached = self._truths.get(id(condition))
-        if cached is None:
+    def _names(self, statement: Statement) -> TextSet:
+        """The resource names that a statement reaches."""
+        patterns: list[Pattern | None] = []
+        for resource in statement.resources:
+            pattern = partition_free(resource)
+            patterns.append(expand(pattern, glob, self.audience) if statement.variables else glob(pattern))
+        found = matching(tuple(dict.fromkeys(p for p in patterns if p is not None)), self.work)
+        return ALL_TEXTS.minus(found, self.work) if statement.resources_negated else found
+
+    def _once(self, what: str, part: object, make: Callable[[], T]) -> T:
+        """What is made of a part of the policy for this audience, made once; a failure is remembered too."""
+        key = (what, id(part), self.audience)
+        if key not in self.work.memo:
             try:
-                cached = truth(condition, self.audience, self.work, variables=statement.variables)
+                self.work.memo[key] = (make(), part)
             except NotUnderstood as error:
-                cached = error
-            self._truths[id(condition)] = cached
-        if isinstance(cached, NotUnderstood):
-            raise cached
-        return cached
+                self.work.memo[key] = (error, part)
+        made = self.work.memo[key][0]
+        if isinstance(made, NotUnderstood):
+            raise made
+        return made  # type: ignore[no-any-return]
+
+    def _truth(self, statement: Statement, condition: Condition) -> Truth:
+        return self._once(
+            "truth",
+            condition,
+            lambda: truth(condition, self.audience, self.work, variables=statement.variables),
+        )
 
 
 VERB_ACTIONS = {verb: frozenset(action.name for action in actions_of(verb)) for verb in VERBS}

@@ -15,7 +15,7 @@ from rusty_lantern.stores.s3.reached import QUESTION_WORDS, WORST, Allowed, Reac
 from rusty_lantern.stores.s3.reader import ask_setting, count, list_buckets
 from rusty_lantern.stores.s3.settings import QUESTIONS
 
-SAMPLE = 8
+SAMPLE = 64
 """How many buckets are tried, spread over the list."""
 
 
@@ -48,9 +48,7 @@ async def _try_questions(
     async def one(field: str, bucket: str) -> tuple[str, str, Allowed]:
         question = next((q for q in QUESTIONS if q.field == field), None)
         answer: Answer[object] = (
-            await ask_setting(client, bucket, question, moment)
-            if question
-            else await count(client, bucket, moment, 1)  # type: ignore[assignment]
+            await ask_setting(client, bucket, question, moment) if question else await count(client, bucket, moment, 1)  # type: ignore[assignment]
         )
         return field, bucket, _allowed(answer)
 

@@ -117,9 +117,7 @@ def _as_unanswered(reply: Reply) -> Unanswered:
         return Unanswered("denied", refusal(code), f"{reply.status} {code}")
     if 300 <= reply.status < 400:
         return Unanswered("failed", "redirected elsewhere; not followed with a signature", str(reply.status))
-    return Unanswered(
-        "failed", f"answered {reply.status} {code or message}".strip(), f"{reply.status} {code}".strip()
-    )
+    return Unanswered("failed", f"answered {reply.status} {code or message}".strip(), f"{reply.status} {code}".strip())
 
 
 def read_time(written: str) -> datetime | None:

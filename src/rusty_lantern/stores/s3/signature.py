@@ -69,7 +69,5 @@ def sign(
         headers["x-amz-security-token"] = key.session
     signed, names = signature(key.secret, method, path, query, headers, stamp, place, "s3")
     scope = f"{stamp[:8]}/{place}/s3/aws4_request"
-    headers["authorization"] = (
-        f"{ALGORITHM} Credential={key.key_id}/{scope}, SignedHeaders={names}, Signature={signed}"
-    )
+    headers["authorization"] = f"{ALGORITHM} Credential={key.key_id}/{scope}, SignedHeaders={names}, Signature={signed}"
     return headers

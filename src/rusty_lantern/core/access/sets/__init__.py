@@ -7,7 +7,7 @@ readable member) and `holds`. Work is counted; past its limit `OverBudget` is ra
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Generic, Protocol, Self, TypeVar
+from typing import Any, Generic, Protocol, Self, TypeVar
 
 
 class OverBudget(Exception):
@@ -15,12 +15,14 @@ class OverBudget(Exception):
 
 
 class Work:
-    """Counts the steps of one decision. One step is about a microsecond."""
+    """Counts the steps of one decision, and remembers what it has worked out. One step is about a microsecond."""
 
-    __slots__ = ("left",)
+    __slots__ = ("left", "memo")
 
     def __init__(self, steps: int) -> None:
         self.left = steps
+        self.memo: dict[object, Any] = {}
+        """Results by what they were made from; a key may hold an `id` only of what the result keeps alive."""
 
     def spend(self, steps: int) -> None:
         """Take `steps` off. Raises `OverBudget` when none are left."""

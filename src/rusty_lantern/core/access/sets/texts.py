@@ -116,6 +116,15 @@ Keep = Callable[[bool, bool], bool]
 
 
 def _product(a: TextSet, b: TextSet, keep: Keep, work: Work) -> TextSet:
+    """The product, once for each pair of automata: groups of actions and audiences ask for the same ones."""
+    known = work.memo.get((id(a), id(b), keep))
+    if known is None:
+        known = work.memo[id(a), id(b), keep] = (_walk(a, b, keep, work), a, b)
+    made: TextSet = known[0]
+    return made
+
+
+def _walk(a: TextSet, b: TextSet, keep: Keep, work: Work) -> TextSet:
     """Walk both automata in step; a pair of sinks, or one that decides alone, becomes a single sink."""
     index: dict[tuple[int, int], int] = {}
     pairs: list[tuple[int, int]] = []

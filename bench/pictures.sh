@@ -1,0 +1,56 @@
+#!/usr/bin/env bash
+# Retakes docs/screenshots: each command in a real terminal window on a virtual screen. Needs xvfb, xterm, imagemagick.
+# usage: bench/pictures.sh BIN   (the folder that holds `lantern`)
+set -euo pipefail
+bin=$(realpath "$1")
+out=$(realpath "$(dirname "$0")/../docs/screenshots")
+work=$(mktemp -d)
+export DISPLAY=:${PICTURE_DISPLAY:-87}
+Xvfb "$DISPLAY" -screen 0 1920x1200x24 > /dev/null 2>&1 &
+server=$!
+trap 'kill $server $standin 2>/dev/null || true; rm -rf "$work"' EXIT
+standin=
+sleep 1
+"$bin/lantern" standin --workspace-into "$work/saltmarsh" > /dev/null &
+standin=$!
+for _ in $(seq 50); do [[ -f $work/saltmarsh/harbour.credential ]] && break; sleep 0.2; done
+(cd "$work/saltmarsh" && "$bin/lantern" survey --as-of 2026-11-02T06:00:00Z > /dev/null 2>&1) || true
+cat > "$work/saltmarsh/fenced.json" <<'JSON'
+{"Version": "2012-10-17", "Statement": [
+ {"Effect": "Allow", "Principal": "*", "Action": ["s3:GetObject", "s3:PutObject"], "Resource": "arn:aws:s3:::payroll-drop/*",
+  "Condition": {"IpAddress": {"aws:SourceIp": "198.51.100.0/24"}}},
+ {"Effect": "Allow", "Principal": "*", "Action": "s3:ListBucket", "Resource": "arn:aws:s3:::payroll-drop",
+  "Condition": {"StringLike": {"s3:prefix": "public/*"}}}]}
+JSON
+
+picture() { # NAME COLUMNS ROWS COMMAND…
+  local name=$1 columns=$2 rows=$3; shift 3
+  cat > "$work/show" <<RUN
+cd "$work/saltmarsh"; export PATH="$bin:\$PATH" TERM=xterm-256color
+printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$*"
+$* 2>/dev/null
+printf '\\033[?25l'; touch "$work/done"; sleep 20
+RUN
+  rm -f "$work/done"
+  xterm -geometry "${columns}x${rows}+0+0" -fa 'DejaVu Sans Mono' -fs 10 -bg '#14181c' -fg '#d8dde2' -b 12 +sb \
+    -e bash "$work/show" &
+  local window=$!
+  for _ in $(seq 60); do [[ -f $work/done ]] && break; sleep 0.2; done
+  sleep 0.6
+  import -window root "$work/shot.png"
+  convert "$work/shot.png" -trim +repage -strip -colors 64 "$out/$name.png"
+  kill $window 2> /dev/null || true
+  wait $window 2> /dev/null || true
+}
+
+picture reach 100 30 lantern reach
+picture survey 100 12 lantern survey --as-of 2026-11-02T07:00:00Z
+rm -rf "$work/saltmarsh/surveys/20261102T070000Z"
+picture buckets 100 34 lantern buckets
+picture buckets-wide 160 34 lantern buckets
+picture audit 100 34 lantern audit
+picture show 100 50 lantern show harbour/press-kit --required
+picture exposure 110 48 lantern exposure harbour/payroll-drop harbour/ringing-records harbour/contractor-drop harbour/tmp-exchange harbour/drone-orthophotos
+picture why 100 18 lantern why harbour/contractor-drop --verb write --header "'User-Agent: contractor-uploader'"
+picture try 110 26 lantern try --bucket harbour/payroll-drop --policy fenced.json
+picture access 120 24 lantern access

@@ -1,0 +1,171 @@
+"""What the commands print, read as their user: widths, pipes, colour, and the access commands' answers."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Demo, lantern
+
+VIEWS: tuple[tuple[str, ...], ...] = (
+    ("buckets",),
+    ("audit",),
+    ("show", "press-kit", "--required"),
+    ("show", "drone-orthophotos"),
+    ("exposure",),
+    ("access",),
+    ("why", "harbour/contractor-drop", "--verb", "write"),
+)
+
+
+@pytest.mark.parametrize("words", VIEWS)
+@pytest.mark.parametrize("width", [80, 100, 160])
+def test_nothing_is_wider_than_the_terminal(demo: Demo, words: tuple[str, ...], width: int) -> None:
+    out = demo.run(*words, COLUMNS=str(width)).out
+    assert out
+    assert max(len(line) for line in out.splitlines()) <= width
+    assert "\x1b" not in out
+
+
+def test_colour_only_when_asked_and_never_against_no_color(demo: Demo) -> None:
+    plain = demo.run("audit").out
+    coloured = demo.run("audit", FORCE_COLOR="1").out
+    assert "\x1b[" not in plain
+    assert "\x1b[" in coloured
+    assert "\x1b[3" not in demo.run("audit", FORCE_COLOR="1", NO_COLOR="1").out
+
+
+def test_ascii_terminals_get_ascii(demo: Demo) -> None:
+    ran = demo.run("buckets", PYTHONIOENCODING="ascii", COLUMNS="80")
+    assert ran.out.isascii()
+    assert "~" in ran.out
+
+
+def test_a_closed_pipe_is_no_error(demo: Demo) -> None:
+    import subprocess
+
+    from tests.conftest import PROGRAM
+
+    shell = f"{PROGRAM} buckets | head -1"
+    ran = subprocess.run(["bash", "-c", shell], cwd=demo.folder, capture_output=True, text=True, check=False)
+    assert (ran.returncode, ran.stderr) == (0, "")
+
+
+def test_show_says_who_asked_for_what_on_which_line(demo: Demo) -> None:
+    required = {r["fact"]: r for r in json.loads(demo.run("show", "press-kit", "--required", "--json").out)["required"]}
+    assert required["exposure.read"]["sheet"] == "public pictures"
+    assert required["exposure.read"]["place"] == "baseline.yaml:36:7"
+    assert required["exposure.read"]["displaced"] == ["every bucket, baseline.yaml:6:7"]
+    assert required["exposure.list"]["status"] == "drifted"
+
+
+def test_why_names_the_rule_and_the_first_part_that_does_not_fit(demo: Demo) -> None:
+    refused = json.loads(demo.run("why", "contractor-drop", "--verb", "write", "--json").out)
+    assert (refused["allowed"], refused["by"]) == (False, 'statement 2 "S2"')
+    words = ("why", "contractor-drop", "--verb", "write", "--header", "User-Agent: contractor-uploader", "--json")
+    allowed = json.loads(demo.run(*words).out)
+    assert (allowed["allowed"], allowed["by"]) == (True, 'statement 1 "S1"')
+    assert allowed["steps"][0]["why"] == "StringNotEquals aws:useragent"
+    unsure = json.loads(demo.run("why", "drone-orthophotos", "--json").out)
+    assert unsure["allowed"] is None
+    own = json.loads(demo.run("why", "boat-logs", "--as", "400100200300", "--json").out)
+    assert (own["allowed"], "own permissions" in own["note"]) == (False, True)
+
+
+def test_many_requests_are_decided_from_a_file(demo: Demo, tmp_path: Path) -> None:
+    asked = [
+        {"caller": "anyone", "address": "198.51.100.7"},
+        {"caller": "anyone", "address": "192.0.2.1"},
+        {"caller": "any-account", "verb": "write"},
+    ]
+    (tmp_path / "asked.jsonl").write_text("\n".join(map(json.dumps, asked)))
+    ran = demo.run("why", "ringing-records", "--requests", str(tmp_path / "asked.jsonl"), "--json")
+    assert [json.loads(line)["allowed"] for line in ran.out.splitlines()] == [True, False, False]
+
+
+def test_access_lists_named_identities_and_tells_outside_from_inside(demo: Demo) -> None:
+    rows = json.loads(demo.run("access", "--outside", "--json").out)["access"]
+    assert [(r["identity"], r["bucket"], r["verbs"]) for r in rows] == [
+        ("500600700800", "tide-gauge-raw", {"read": "open"})
+    ]
+    writers = json.loads(demo.run("access", "--can", "write", "--json").out)["access"]
+    assert {r["bucket"] for r in writers} >= {"tmp-exchange", "payroll-drop", "tide-gauge-raw"}
+
+
+FENCED = {
+    "Effect": "Allow",
+    "Principal": "*",
+    "Action": "s3:GetObject",
+    "Resource": "arn:aws:s3:::payroll-drop/*",
+    "Condition": {"IpAddress": {"aws:SourceIp": "198.51.100.0/24"}},
+}
+
+
+def test_try_tells_who_gains_and_who_loses(demo: Demo, tmp_path: Path) -> None:
+    (tmp_path / "new.json").write_text(json.dumps({"Version": "2012-10-17", "Statement": FENCED}))
+    ran = demo.run("try", "--bucket", "payroll-drop", "--policy", str(tmp_path / "new.json"), "--json")
+    changes = {(c["audience"], c["verb"]): c for c in json.loads(ran.out)["changes"]}
+    assert set(changes) == {(a, v) for a in ("anyone", "any-account") for v in ("read", "write")}
+    assert changes["anyone", "read"]["gained"] is None
+    assert changes["anyone", "read"]["lost"]["request"] == "GET /payroll-drop/a"
+    assert (changes["anyone", "read"]["before"], changes["anyone", "read"]["after"]) == ("open", "narrow")
+
+
+def test_the_same_policy_in_other_words_changes_nothing(demo: Demo, tmp_path: Path) -> None:
+    halves = ["128.0.0.0/2", "192.0.0.0/2", "0.0.0.0/1"]
+    same = {
+        **FENCED,
+        "Action": ["s3:PutObject", "s3:GetObject"],
+        "Condition": {"IpAddress": {"aws:SourceIp": halves}},
+    }
+    (tmp_path / "new.json").write_text(json.dumps({"Version": "2012-10-17", "Statement": [same]}))
+    ran = demo.run("try", "--bucket", "payroll-drop", "--policy", str(tmp_path / "new.json"))
+    assert "Nobody gains or loses access." in ran.out
+
+
+def test_a_bucket_that_does_not_exist_yet_can_be_tried(demo: Demo, tmp_path: Path) -> None:
+    (tmp_path / "new.yaml").write_text(
+        "name: new-drop\nownership: object-writer\nversioning: {state: on}\n"
+        "grants: [{to: any-account, permission: write}]\n"
+    )
+    result = json.loads(demo.run("try", str(tmp_path / "new.yaml"), "--json").out)
+    assert result["against"] is None
+    assert result["exposure"]["any-account"]["write"]["verdict"] == "open"
+    assert result["exposure"]["anyone"]["write"]["verdict"] == "closed"
+
+
+def test_knocking_agrees_on_the_demo_and_says_whom_it_contacts(demo: Demo) -> None:
+    ran = demo.run("exposure", "--probe", "--json")
+    probed = json.loads(ran.out)["probed"]
+    assert {p["outcome"] for p in probed} == {"agrees"}
+    assert len(probed) > 40
+    assert f"knocking at {demo.address}" in ran.err
+
+
+def test_help_tells_the_exit_codes_and_every_command_has_an_example(tmp_path: Path) -> None:
+    out = lantern("--help", cwd=tmp_path, COLUMNS="200").out
+    assert "3 could not tell" in out
+    for command in (
+        "init",
+        "reach",
+        "survey",
+        "buckets",
+        "show",
+        "audit",
+        "exposure",
+        "why",
+        "access",
+        "try",
+        "standin",
+    ):
+        assert command in out
+        words = " ".join(lantern(command, "--help", cwd=tmp_path).out.split())
+        assert "Example: lantern" in words, command
+
+
+def test_the_working_folder_may_be_anywhere_below_the_workspace_and_json_needs_no_terminal(demo: Demo) -> None:
+    below = demo.folder / "surveys"
+    assert lantern("buckets", "--json", cwd=below).out == demo.run("buckets", "--json").out
+    assert lantern("buckets", "--json", "--workspace", str(demo.folder), cwd=Path("/")).code == 0
