@@ -11,11 +11,17 @@ from pathlib import Path
 
 import pytest
 from aiohttp import web
+from hypothesis import settings
 
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.standin import saltmarsh
 from rusty_lantern.standin.running import serve
 from rusty_lantern.standin.server import Standin
+
+# The same examples on every run; LANTERN_EXPLORE=1 draws new ones.
+settings.register_profile("fixed", derandomize=True, deadline=None)
+settings.register_profile("explore", deadline=None)
+settings.load_profile("explore" if os.environ.get("LANTERN_EXPLORE") else "fixed")
 
 PROGRAM = Path(sys.executable).parent / "lantern"
 

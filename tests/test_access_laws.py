@@ -17,7 +17,7 @@ from rusty_lantern.core.access.rules import Guard, Rules
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.sets.line import position
 from rusty_lantern.core.access.verbs import ACTIONS
-from rusty_lantern.core.dossier import Grant
+from rusty_lantern.core.dossier import Grant, Right
 from tests.policies import AROUND, BUCKET, policies, requests
 
 SLOW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)
@@ -27,6 +27,15 @@ grants = st.lists(
         Grant,
         st.sampled_from(["anyone", "any-account", "log-delivery"]),
         st.sampled_from(["read", "write", "read-acp", "full-control"]),
+    ),
+    max_size=2,
+)
+rights = st.lists(
+    st.builds(
+        Right,
+        st.sampled_from(["anyone", "any-account"]),
+        st.lists(st.sampled_from(["list", "read", "write", "delete"]), min_size=1, max_size=2),
+        st.sampled_from(["", "pub/", "a"]),
     ),
     max_size=2,
 )
@@ -62,11 +71,11 @@ def _inside(dimension: str, limit: Any, request: Request) -> bool:
 
 
 @MANY
-@given(st.data(), policies, grants, st.sampled_from(AUDIENCES))
+@given(st.data(), policies, grants, rights, st.sampled_from(AUDIENCES))
 def test_a_request_is_in_the_allowed_region_if_and_only_if_decide_allows_it(
-    data: st.DataObject, policy: str, granted: list[Grant], audience: Audience
+    data: st.DataObject, policy: str, granted: list[Grant], permitted: list[Right], audience: Audience
 ) -> None:
-    rules = Rules(BUCKET, parse_policy(policy), tuple(granted))
+    rules = Rules(BUCKET, parse_policy(policy), tuple(granted), rights=tuple(permitted))
     view = View(rules, AROUND, audience, Work(10**8))
     for _ in range(4):
         request = data.draw(requests(audience))

@@ -217,6 +217,28 @@ def test_hostile_names_and_tags_stay_text(tmp_path: Path) -> None:
     assert "\x1b[31m[bold]" not in shown
 
 
+def test_a_store_that_answers_otherwise_than_its_rules_say_is_a_finding(tmp_path: Path) -> None:
+    async def leaky(request: web.Request) -> web.StreamResponse:
+        unsigned = "authorization" not in {name.lower() for name in request.headers}
+        if unsigned and request.path.startswith(("/boat-logs", "/gallery-web/item")):
+            return web.Response(text="come in", status=200 if "boat-logs" in request.path else 403)
+        return None  # type: ignore[return-value]
+
+    with harbour(leaky) as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        assert lantern("survey", "--probe", "--as-of", "2026-11-02T06:00:00Z", cwd=folder).code == 3
+        knocked = lantern("exposure", "--probe", "harbour/boat-logs", "harbour/old-website", cwd=folder)
+    found = {
+        d["bucket"]: d["note"]
+        for d in json.loads(lantern("audit", "--json", cwd=folder).out)["drift"]
+        if d["fact"] == "doors"
+    }
+    assert set(found) == {"boat-logs", "gallery-web"}
+    assert "lets in whom the rules shut out" in found["boat-logs"]
+    assert "shuts out whom the rules let in" in found["gallery-web"]
+    assert (knocked.code, "2 of 4 answers agree" in knocked.out) == (1, True)
+
+
 def test_busy_stores_are_asked_again(tmp_path: Path) -> None:
     refused: set[str] = set()
 

@@ -6,10 +6,14 @@ from typing import Any
 
 import pytest
 
+from rusty_lantern.core.access.asking import Asking, request_of
+from rusty_lantern.core.access.decide import decide
 from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import exposures
+from rusty_lantern.core.access.exposure import exposures, reach_of
+from rusty_lantern.core.access.identities import read_identity
 from rusty_lantern.core.access.rules import Guard, Rules
-from rusty_lantern.core.dossier import Grant
+from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.dossier import Grant, Right
 from tests.policies import AROUND, BUCKET, OWNER, document
 
 GET, PUT, LIST = "s3:GetObject", "s3:PutObject", "s3:ListBucket"
@@ -213,6 +217,37 @@ def test_a_guard_that_ignores_grants_leaves_the_policy_and_a_deny_beats_a_grant(
     assert (found["anyone.read"], found["anyone.list"]) == ("open", "closed")
     found = levels(deny(), grants=(Grant("anyone", "full-control"),))
     assert set(found.values()) == {"closed"}
+
+
+def test_permissions_of_a_store_without_policies_become_the_same_rules() -> None:
+    anonymous = Right("anyone", ["read"], "pub/")
+    any_user = Right("any-account", ["list", "write", "delete"])
+    found = levels(rights=(anonymous, any_user))
+    assert {who for who, level in found.items() if level == "open"} == {
+        "anyone.read", "any-account.read", "any-account.list", "any-account.write", "any-account.delete",
+    }  # fmt: skip
+    shut = levels(rights=(anonymous, any_user), ignore_grants=Guard(True))
+    assert set(shut.values()) == {"closed"}
+    verdict = exposures(Rules(BUCKET, rights=(anonymous,)), AROUND)["anyone", "read"]
+    assert verdict.witness is not None
+    assert verdict.witness.key == "pub/"
+
+
+def test_an_open_door_that_closes_by_itself_says_when() -> None:
+    statement = allow(condition={"DateLessThan": {"aws:CurrentTime": "2027-01-01T00:00:00Z"}})
+    verdict = exposures(Rules(BUCKET, parse_policy(document([statement]))), AROUND)["anyone", "read"]
+    assert (verdict.level, str(verdict.until)) == ("open", "2027-01-01 00:00:00+00:00")
+
+
+def test_a_grant_by_name_stands_where_only_public_ones_are_ignored() -> None:
+    named = Grant("named", "write", "500600700800")
+    public_ignored = Rules(BUCKET, grants=(named,), ignore_grants=Guard(True))
+    all_disabled = Rules(BUCKET, grants=(named,), disable_grants=Guard(True))
+    for rules, allowed in ((public_ignored, True), (all_disabled, False)):
+        request = request_of(Asking("500600700800", "write"), AROUND.moment)
+        assert decide(rules, request).allowed is allowed
+        reached = reach_of(read_identity("500600700800"), rules, AROUND, Work(10**6))
+        assert reached["write"].level == ("open" if allowed else "closed")
 
 
 def test_a_guard_on_public_policies_leaves_a_fenced_one_alone() -> None:

@@ -22,7 +22,7 @@ from rusty_lantern.cli.common import (
 if TYPE_CHECKING:
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.assess import BucketView
-    from rusty_lantern.stores.s3.reached import Probed
+    from rusty_lantern.reports.results import Probed
 
 
 def register(app: typer.Typer) -> None:
@@ -73,28 +73,18 @@ def _knock(place: Workspace, chosen: list[BucketView]) -> list[Probed]:
     """Say which addresses will be contacted, then knock at each chosen bucket's list and read doors."""
     import asyncio
 
-    from rusty_lantern.core.access.exposure import request_for
-    from rusty_lantern.core.access.verbs import Verb
+    from rusty_lantern.reports.results import probed
     from rusty_lantern.stores.credentials import find
     from rusty_lantern.stores.s3.client import Client
-    from rusty_lantern.stores.s3.probe import first_keys, knock
-
-    verbs: tuple[Verb, ...] = ("list", "read")
+    from rusty_lantern.stores.s3.probe import knock_at
 
     async def one_store(name: str) -> list[Probed]:
         store = next(s for s in place.estate().stores if s.name == name)
         note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
-        found = []
         key = find(store.credential, place.folder)
         async with Client(store, key, place.folder) as inside, Client(store, None, place.folder) as outside:
-            for view in (v for v in chosen if v.dossier.store == name):
-                keys = await first_keys(inside, view.bucket.name)
-                for verb in verbs:
-                    level = view.verdicts["anyone", verb].level
-                    if level != "unknown" and (keys or verb == "list"):
-                        request = request_for(view.rules, view.surroundings, "anyone", verb, keys)
-                        found.append(await knock(outside, view.bucket.name, verb, level, request))
-        return found
+            views = [view for view in chosen if view.dossier.store == name]
+            return [probed(view, knock) for view in views for knock in await knock_at(inside, outside, view)]
 
     async def all_stores() -> list[Probed]:
         names = dict.fromkeys(view.dossier.store for view in chosen)

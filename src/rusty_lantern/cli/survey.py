@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -22,7 +22,14 @@ def register(app: typer.Typer) -> None:
     app.command("survey")(survey)
 
 
-def survey(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, json: JsonOption = False) -> None:
+def survey(
+    probe: Annotated[
+        bool, typer.Option("--probe", help="Also knock at each list and read door without credentials.")
+    ] = False,
+    workspace_folder: WorkspaceOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
     """Read every bucket's settings in every store, and keep them as a survey.
 
     Use it nightly, or before an audit. It only asks, never changes. Example: lantern survey
@@ -40,7 +47,7 @@ def survey(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, j
     estate = place.estate()
     when = moment(as_of, datetime.now(UTC)).replace(microsecond=0)
     keys = {store.name: find(store.credential, place.folder) for store in estate.stores}
-    dossiers = asyncio.run(_read(estate, keys, place, when))
+    dossiers = asyncio.run(_read(estate, keys, place, when, probe=probe))
     folder = surveys.keep(place.surveys, estate.name, when, dossiers)
     kept = surveys.load(place.surveys, folder.name)
     result = survey_result(kept)
@@ -52,7 +59,9 @@ def survey(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, j
     raise typer.Exit(3 if result.unread or unsettled else 0)
 
 
-async def _read(estate: Estate, keys: dict[str, AccessKey], place: Workspace, when: datetime) -> list[Dossier]:
+async def _read(
+    estate: Estate, keys: dict[str, AccessKey], place: Workspace, when: datetime, *, probe: bool
+) -> list[Dossier]:
     import asyncio
     import sys
 
@@ -60,6 +69,7 @@ async def _read(estate: Estate, keys: dict[str, AccessKey], place: Workspace, wh
 
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.stores.s3.client import Client
+    from rusty_lantern.stores.s3.probe import knock_everywhere
     from rusty_lantern.stores.s3.reader import survey
 
     columns = (
@@ -77,6 +87,11 @@ async def _read(estate: Estate, keys: dict[str, AccessKey], place: Workspace, wh
             if bar.disable:
                 note(f"reading {name} at {store.at}")
             async with Client(store, keys[name], place.folder) as client:
-                return await survey(client, when, lambda done, total: bar.update(task, completed=done, total=total))
+                read = await survey(client, when, lambda done, total: bar.update(task, completed=done, total=total))
+                if not probe:
+                    return read
+                note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
+                async with Client(store, None, place.folder) as outside:
+                    return await knock_everywhere(client, outside, read, estate)
 
         return list(await asyncio.gather(*(one(store.name) for store in estate.stores)))

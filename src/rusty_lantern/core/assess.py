@@ -12,15 +12,18 @@ from functools import cached_property
 
 import msgspec
 
+from rusty_lantern.core.access.doors import worst
 from rusty_lantern.core.access.exposure import Exposures, Verdict, exposures
 from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
+from rusty_lantern.core.baseline.comparisons import read_comparison
 from rusty_lantern.core.baseline.judge import Judgement, Status, judge
-from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Severity
+from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity
 from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.errors import Place
 from rusty_lantern.core.estate import Estate, Stated, Store
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import REGISTER, Fact, Subject, derive, lookup
-from rusty_lantern.core.scales import NotOnScale, read_moment
+from rusty_lantern.core.scales import NotOnScale, read_moment, show_moment
 
 
 @dataclass(frozen=True)
@@ -56,7 +59,14 @@ class BucketView:
     @cached_property
     def _subject(self) -> Subject:
         facts = {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
-        return Subject(self.bucket, self.dossier, facts)
+        return Subject(self.bucket, self.dossier, facts, self._doors())
+
+    def _doors(self) -> Fact:
+        knocks = self.bucket.doors
+        if not knocks.value:
+            return Answer("failed" if knocks.state == "known" else knocks.state, None, knocks.note, knocks.evidence)
+        outcome, why = worst(self.verdicts, knocks.value)
+        return Answer("known", outcome, why, knocks.evidence)
 
     def fact(self, name: str) -> Fact:
         """A fact by name; where it could not be read and the store's owner states it, what is stated."""
@@ -79,6 +89,8 @@ def exposure_fact(verdict: Verdict, bucket: Bucket) -> Fact:
     if verdict.level == "unknown":
         return Answer("failed", None, "; ".join(verdict.doubts), asked)
     note = verdict.because
+    if verdict.until:
+        note = f"{note}, until {show_moment(verdict.until)}"
     if verdict.fence:
         note = f"{note}, {verdict.fence.words}" if note else verdict.fence.words
     return Answer("known", verdict.level, note, asked)
@@ -135,10 +147,23 @@ def _order(judgement: Judgement) -> tuple[int, str, str, str]:
     return severity, judgement.store, judgement.bucket, judgement.requirement.fact
 
 
+DOORS = Requirement(
+    "doors", read_comparison("agrees", lookup("doors").scale), "high", "", Place("built in"), "built in"
+)
+"""What no baseline needs to ask for: that a store answers as its rules say."""
+
+
+def _differs(view: BucketView) -> bool:
+    return bool(view.bucket.doors.value) and view.fact("doors").value == "disagrees"
+
+
 def audit(dossiers: list[Dossier], baseline: Baseline, estate: Estate | None, moment: datetime) -> Audit:
     """Hold a survey against a baseline, as of a moment."""
     seen = views(dossiers, estate, moment)
     judgements = [j for view in seen for j in judge(baseline, view.dossier.store, view.bucket, view.fact)]
+    judgements += [
+        Judgement(v.dossier.store, v.bucket.name, DOORS, v.fact("doors"), "drifted") for v in seen if _differs(v)
+    ]
     unread = [(d.store, d.listing.reason) for d in dossiers if not d.listing.settled]
     idle = [
         f'{sheet.place}: sheet "{sheet.name}" speaks of no surveyed bucket'

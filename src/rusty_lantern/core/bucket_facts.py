@@ -63,6 +63,16 @@ def policy(subject: Subject, _: str) -> Fact:
 
 
 @fact(
+    "doors",
+    Words(("disagrees", "ambiguous", "agrees"), ordered=True),
+    "whether knocking without credentials (`survey --probe`) was answered as the rules say; a disagreement is always drift",
+)
+def doors(subject: Subject, _: str) -> Fact:
+    """The worst of the bucket's list and read doors."""
+    return subject.doors
+
+
+@fact(
     "public-status",
     Words(("private", "public"), ordered=True),
     "the store's own word on whether the policy is public: a cross-check on `exposure`, not its equal",

@@ -30,6 +30,22 @@ class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
     identity: str = ""
 
 
+Verb = Literal["list", "read", "write", "delete", "govern", "unlock", "inspect"]
+
+
+class Right(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A right that a store without policies grants: to whom, which verbs, and on which keys (those with the prefix).
+
+    Anonymous levels of a container, rights of groups, role bindings and "create, read, update, delete for anyone"
+    are all written so.
+    """
+
+    to: Grantee
+    verbs: list[Verb]
+    prefix: str = ""
+    identity: str = ""
+
+
 class Guards(msgspec.Struct, frozen=True, omit_defaults=True):
     """The four public-access guards. The first two refuse *new* public grants; the last two shut standing ones."""
 
@@ -70,6 +86,16 @@ class Usage(msgspec.Struct, frozen=True, omit_defaults=True):
     complete: bool = True
 
 
+class Knock(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What the store answered to one request without credentials."""
+
+    verb: Verb
+    asked: str
+    answer: str
+    let_in: bool | None
+    """None where the answer was neither yes nor no."""
+
+
 Ownership = Literal["bucket-owner-enforced", "bucket-owner-preferred", "object-writer"]
 """`bucket-owner-enforced` disables access lists altogether."""
 
@@ -84,7 +110,10 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     grants: Answer[list[Grant]] = unread()
     ownership: Answer[Ownership] = unread()
     policy: Answer[str] = unread()
+    rights: Answer[list[Right]] = Answer("unsupported")
+    """Only stores of another kind have them; those of the common protocol have policies and grants."""
     public_status: Answer[bool] = unread()
+    doors: Answer[list[Knock]] = unread("nobody knocked: lantern survey --probe does")
     guards: Answer[Guards] = unread()
     versioning: Answer[Versioning] = unread()
     encryption: Answer[Encryption] = unread()

@@ -29,6 +29,8 @@ class Subject(msgspec.Struct, frozen=True):
     store: Dossier
     exposures: dict[str, Fact]
     """`AUDIENCE.VERB` → verdict."""
+    doors: Fact
+    """How knocking without credentials stood to the verdicts."""
 
 
 Derive = Callable[[Subject, str], Fact]

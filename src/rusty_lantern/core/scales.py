@@ -204,7 +204,10 @@ def show_bytes(number: int) -> str:
     if number < 1000:
         return f"{number} B"
     unit, size = next((u, s) for u, s in reversed(SIZE_UNITS) if len(u) == 2 and number >= s)
-    return f"{number / size:.3g} {unit}" if number / size < 1000 else f"{number / size:,.0f} {unit}"
+    amount = number / size
+    places = 2 if amount < 9.995 else 1 if amount < 99.95 else 0
+    text = f"{amount:,.{places}f}"
+    return f"{text.rstrip('0').rstrip('.') if places else text} {unit}"
 
 
 SIZE_UNITS: tuple[tuple[str, int], ...] = (

@@ -8,9 +8,8 @@ from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Witness
 from rusty_lantern.core.scales import show_moment
-from rusty_lantern.reports.results import ExposureResult, ExposureRow, VerdictResult
+from rusty_lantern.reports.results import ExposureResult, ExposureRow, Probed, VerdictResult
 from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many
-from rusty_lantern.stores.s3.reached import Probed
 
 WHO = {
     "anyone": "Anyone on the Internet, without credentials,",
@@ -97,6 +96,7 @@ def _doors(screen: Console, row: ExposureRow) -> None:
             unknown.setdefault(tuple(verdict.doubts), []).append(verb)
         elif level != "closed":
             fence = verdict.fence.words if verdict.fence else ""
+            fence += f", until {show_moment(verdict.until)}" if verdict.until else ""
             doors.setdefault((audience, level, fence, verdict.because), []).append(verb)
     if not doors and not unknown:
         return
@@ -104,7 +104,7 @@ def _doors(screen: Console, row: ExposureRow) -> None:
     line(screen, (f"{row.store}/{row.bucket}", "bold"))
     for (audience, level, fence, because), verbs in doors.items():
         can = _and([CAN[verb] for verb in verbs])
-        sentence = f"{WHO[audience]} {can}" + (f", {fence}" if fence else "") + "."
+        sentence = f"{WHO[audience]} {can}" + (f", {fence.removeprefix(', ')}" if fence else "") + "."
         line(screen, (f"{level:<7} ", STYLES[level]), sentence, indent=2, hang=8)
         line(screen, (f"let through by {because}", "dim"), indent=10)
         for opened in verbs:

@@ -11,6 +11,7 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.archive.surveys import Survey
+from rusty_lantern.core.access.doors import hold
 from rusty_lantern.core.access.exposure import Verdict
 from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.verbs import VERBS
@@ -18,10 +19,10 @@ from rusty_lantern.core.access.witness import Fence, Witness
 from rusty_lantern.core.assess import Audit, BucketView
 from rusty_lantern.core.baseline.judge import STATUSES, Judgement, required_of, show_fact
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
+from rusty_lantern.core.dossier import Knock
 from rusty_lantern.core.evidence import Evidence
 from rusty_lantern.core.facts import Fact, lookup
 from rusty_lantern.core.scales import show_moment
-from rusty_lantern.stores.s3.reached import Probed
 
 Value = str | int | None
 """A fact's value in JSON: a moment is ISO 8601 text, a quantity a whole number of the register's unit."""
@@ -138,6 +139,8 @@ class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
     because: str
     fence: Fence | None
     doubts: list[str]
+    until: datetime | None
+    """Where the way in closes by itself, the moment it does."""
 
 
 class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -146,6 +149,19 @@ class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     bucket: str
     exposure: dict[str, dict[str, VerdictResult]]
+
+
+class Probed(msgspec.Struct, frozen=True, kw_only=True):
+    """What the store answered to a knock without credentials, against the verdict for anyone."""
+
+    store: str
+    bucket: str
+    verb: str
+    verdict: str
+    asked: str
+    answer: str
+    outcome: str
+    note: str
 
 
 class ExposureResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -326,6 +342,7 @@ def verdict_result(verdict: Verdict) -> VerdictResult:
         because=verdict.because,
         fence=verdict.fence,
         doubts=list(verdict.doubts),
+        until=verdict.until,
     )
 
 
@@ -337,6 +354,22 @@ def exposure_row(view: BucketView) -> ExposureRow:
     return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
 
 
+def probed(view: BucketView, knock: Knock) -> Probed:
+    """One knock, held against the verdict."""
+    level = view.verdicts["anyone", knock.verb].level
+    outcome, note = hold(level, knock)
+    return Probed(
+        store=view.dossier.store,
+        bucket=view.bucket.name,
+        verb=knock.verb,
+        verdict=level,
+        asked=knock.asked,
+        answer=knock.answer,
+        outcome=outcome,
+        note=note,
+    )
+
+
 def survey_result(survey: Survey) -> SurveyResult:
     """What a survey read, by store and state of answer."""
     questions: dict[str, dict[str, int]] = {}
@@ -345,7 +378,7 @@ def survey_result(survey: Survey) -> SurveyResult:
             getattr(bucket, name).state
             for bucket in dossier.buckets
             for name in bucket.__struct_fields__
-            if name not in ("name", "owner")
+            if name not in ("name", "owner", "rights", "doors")
         )
         questions[dossier.store] = dict(sorted(states.items()))
     return SurveyResult(

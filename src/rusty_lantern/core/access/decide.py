@@ -75,7 +75,7 @@ class Decision(msgspec.Struct, frozen=True):
 
 
 def decide(rules: Rules, request: Request, *, public_policy: bool = False) -> Decision:
-    """Decide one request. `public_policy`: whether the bucket's policy lets the public in, for the guard on it."""
+    """Decide one request. `public_policy`: whether the policy lets the public in and the caller is no insider."""
     steps: list[Step] = []
     denies = [s for s in rules.policy.statements if s.effect != "Allow"]
     allows = [s for s in rules.policy.statements if s.effect != "Deny"]
@@ -92,7 +92,7 @@ def decide(rules: Rules, request: Request, *, public_policy: bool = False) -> De
     for statement in allows:
         match, why = matches(statement, rules.bucket, request)
         says = "maybe" if match == "yes" and not statement.effect else match
-        if says != "no" and _outsider(request) and public_policy and rules.restrict_policy.on:
+        if says != "no" and public_policy and rules.restrict_policy.on:
             steps.append(Step(statement.title, "ignored", rules.restrict_policy.source))
             continue
         if says == "yes" and public_policy and not rules.restrict_policy.sure:
@@ -100,17 +100,15 @@ def decide(rules: Rules, request: Request, *, public_policy: bool = False) -> De
         _note(steps, statement, says, why, "allows")
         allowed_by = allowed_by or (statement.title if says == "yes" else "")
         possible = possible or says == "maybe"
-    by_grant, grant_possible = _granted(rules, request, steps)
-    allowed_by = allowed_by or by_grant
+    for look in (_granted, _by_right):
+        found, maybe = look(rules, request, steps)
+        allowed_by = allowed_by or found
+        possible = possible or maybe
     if allowed_by and not uncertain:
         return Decision(True, allowed_by, tuple(steps))
-    if allowed_by or possible or grant_possible:
+    if allowed_by or possible:
         return Decision(None, "something that was not understood or not read", tuple(steps))
     return Decision(False, "nothing allows it", tuple(steps))
-
-
-def _outsider(request: Request) -> bool:
-    return True if request.caller.anonymous else bool(request.caller.account)
 
 
 def _note(steps: list[Step], statement: Statement, match: Match, why: str, verb: Literal["allows", "denies"]) -> None:
@@ -122,18 +120,41 @@ def _note(steps: list[Step], statement: Statement, match: Match, why: str, verb:
 
 def _granted(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
     possible = "grants" in rules.doubted and any(request.action in actions for actions in GRANTED.values())
-    if rules.ignore_grants.on:
+    if rules.disable_grants.on:
         if rules.grants:
-            steps.append(Step("grants", "ignored", rules.ignore_grants.source))
+            steps.append(Step("grants", "ignored", rules.disable_grants.source))
         return "", False
     for grant in rules.grants:
         name = f"grant of {grant.permission} to {grant.identity or grant.to}"
         if request.action in GRANTED[grant.permission] and _grantee(grant.to, grant.identity, request.caller):
-            if not rules.ignore_grants.sure:
-                return "", True
+            guard = rules.guard_on(grant)
+            if guard.on:
+                steps.append(Step(name, "ignored", guard.source))
+                continue
+            if not guard.sure:
+                possible = True
+                continue
             steps.append(Step(name, "allows"))
             return name, False
         steps.append(Step(name, "does not match"))
+    return "", possible
+
+
+def _by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
+    action = ACTIONS[request.action]
+    possible = "rights" in rules.doubted
+    for right in rules.rights:
+        name = f"right to {', '.join(right.verbs)} for {right.identity or right.to}"
+        on_key = action.target == "bucket" or request.key.startswith(right.prefix)
+        if action.verb not in right.verbs or not on_key or not _grantee(right.to, right.identity, request.caller):
+            steps.append(Step(name, "does not match"))
+        elif (guard := rules.guard_on(right)).on:
+            steps.append(Step(name, "ignored", guard.source))
+        elif not guard.sure:
+            possible = True
+        else:
+            steps.append(Step(name, "allows"))
+            return name, False
     return "", possible
 
 

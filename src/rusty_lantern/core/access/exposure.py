@@ -17,10 +17,12 @@ be. Where both give the same verdict it stands; where not, it is `unknown`, with
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import UTC, datetime
 from typing import Literal
 
 import msgspec
 
+from rusty_lantern.core.access.conditions import TIME
 from rusty_lantern.core.access.decide import Request, decide
 from rusty_lantern.core.access.documents import Policy
 from rusty_lantern.core.access.identities import Identity, read_identity
@@ -29,10 +31,11 @@ from rusty_lantern.core.access.region import Box, meet, without
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Finite, OverBudget, Work
 from rusty_lantern.core.access.sets.line import EVERY_V4, Line
-from rusty_lantern.core.access.statements import ACTION, PUBLIC_ADDRESSES, VERB_ACTIONS, Group, Limits, Reading
-from rusty_lantern.core.access.verbs import FIRST_ACTION, GRANTED, VERBS, Verb
+from rusty_lantern.core.access.sets.texts import starting_with
+from rusty_lantern.core.access.statements import ACTION, KEY, PUBLIC_ADDRESSES, VERB_ACTIONS, Group, Limits, Reading
+from rusty_lantern.core.access.verbs import ACTIONS, FIRST_ACTION, GRANTED, VERBS
 from rusty_lantern.core.access.witness import Fence, Witness, fence_of, request_from, witness_of
-from rusty_lantern.core.dossier import Grant
+from rusty_lantern.core.dossier import Grant, Right, Verb
 
 Level = Literal["closed", "narrow", "open", "unknown"]
 BUDGET = 120_000
@@ -51,6 +54,8 @@ class Verdict(msgspec.Struct, frozen=True):
     because: str = ""
     fence: Fence | None = None
     doubts: tuple[str, ...] = ()
+    until: datetime | None = None
+    """Where the way in that the witness takes closes by itself, the moment it does."""
 
 
 Exposures = Mapping[tuple[Audience, Verb], Verdict]
@@ -144,11 +149,14 @@ class View:
             return True
         if any(s.effect != "Deny" and self.reading.speaks_of(s, verb) for s in self.rules.policy.statements):
             return True
+        if any(verb in p.verbs and self._grants(p) for p in self.rules.rights):
+            return True
         return any(
             self._grants(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb]) for g in self.rules.grants
         )
 
-    def _grants(self, grant: Grant) -> bool:
+    def _grants(self, grant: Grant | Right) -> bool:
+        """Whether a grant or right is one to this audience or identity."""
         if grant.to == "named":
             return self.identity is not None and read_identity(grant.identity) == self.identity
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
@@ -184,24 +192,27 @@ class View:
         return side == "least"
 
     def _granted(self, group: Group, side: Side) -> Iterator[Box]:
-        guard = self.rules.ignore_grants
-        if guard.on:
-            return
-        if side == "most" and "grants" in self.rules.doubted:
-            grantable = Finite(frozenset().union(*GRANTED.values()) & frozenset(group.actions))
-            if grantable:
-                yield {ACTION: grantable}
+        """What grants and rights allow: actions, and for a right the keys with its prefix."""
+        verb = ACTIONS[group.actions[0]].verb
+        if side == "most":
+            if "grants" in self.rules.doubted and not self.rules.disable_grants.on:
+                yield from _of_actions(frozenset().union(*GRANTED.values()), group)
+            if "rights" in self.rules.doubted:
+                yield {}
         for grant in self.rules.grants:
-            if not self._grants(grant):
-                continue
-            actions = Finite(GRANTED[grant.permission] & frozenset(group.actions))
-            if not actions:
-                continue
-            if not guard.sure:
-                self.doubts[guard.source] = None
-                if side == "least":
-                    continue
-            yield {ACTION: actions}
+            if self._grants(grant) and self._stands(grant, side):
+                yield from _of_actions(GRANTED[grant.permission], group)
+        for right in self.rules.rights:
+            if verb in right.verbs and self._grants(right) and self._stands(right, side):
+                keyed = group.target == "object" and right.prefix
+                yield {KEY: starting_with(right.prefix, self.work)} if keyed else {}
+
+    def _stands(self, granted: Grant | Right, side: Side) -> bool:
+        """Whether no guard keeps a grant from counting on this side."""
+        guard = self.rules.guard_on(granted)
+        if not guard.on and not guard.sure:
+            self.doubts[guard.source] = None
+        return side == "most" if not guard.sure else not guard.on
 
     def find(self, verb: Verb, side: Side) -> Found:
         """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
@@ -219,12 +230,19 @@ class View:
                     continue
                 source = strange.get("aws:sourceip")
                 addresses = addresses.join(source.values if source else PUBLIC_ADDRESSES, self.work)
+                strange = {**strange, TIME: piece[TIME]} if TIME in piece else strange
                 if _beyond_a_fence(addresses, self.work):
                     return Found("open", strange)
                 let_in = let_in or strange
         if let_in is not None:
             return Found("narrow", let_in, Fence.around(addresses))
         return Found("narrow", fenced[1], fenced[0]) if fenced else Found()
+
+
+def _of_actions(actions: frozenset[str], group: Group) -> Iterator[Box]:
+    reached = Finite(actions.intersection(group.actions))
+    if reached:
+        yield {ACTION: reached}
 
 
 def _beyond_a_fence(addresses: Line, work: Work) -> bool:
@@ -256,7 +274,14 @@ def _proven(rules: Rules, around: Surroundings, audience: Audience, found: Found
     if decision.allowed is not True:
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
-    return Verdict(found.level, witness_of(request, rules.bucket), decision.by, found.fence)
+    return Verdict(found.level, witness_of(request, rules.bucket), decision.by, found.fence, until=_ends(found.piece))
+
+
+def _ends(piece: Box) -> datetime | None:
+    if TIME not in piece:
+        return None
+    end = piece[TIME].values.spans[-1][1][0]
+    return datetime.fromtimestamp(end, UTC) if end < float("inf") else None
 
 
 def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Verb, keys: Sequence[str]) -> Request:

@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.documents import Policy, parse_policy
-from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Guards
+from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Guards, Right
 from rusty_lantern.core.evidence import Answer
 
 
@@ -38,7 +38,7 @@ class Surroundings(msgspec.Struct, frozen=True):
 
 
 class Rules(msgspec.Struct, frozen=True):
-    """The rules of one bucket. `doubts` maps an unread input (`policy`, `grants`) to the reason."""
+    """The rules of one bucket. `doubts` maps an unread input (`policy`, `grants`, `rights`) to the reason."""
 
     bucket: str
     policy: Policy = msgspec.field(default_factory=Policy)
@@ -46,6 +46,14 @@ class Rules(msgspec.Struct, frozen=True):
     ignore_grants: Guard = Guard(False)
     restrict_policy: Guard = Guard(False)
     doubts: tuple[tuple[str, str], ...] = ()
+    rights: tuple[Right, ...] = ()
+    disable_grants: Guard = Guard(False)
+    """The ownership mode, which puts all access lists out of force; `ignore_grants` only public ones."""
+
+    def guard_on(self, granted: Grant | Right) -> Guard:
+        """What keeps a grant or right from counting, if anything does."""
+        guards = [self.disable_grants] if isinstance(granted, Grant) else []
+        return _strongest(guards + ([self.ignore_grants] if granted.to != "named" else []))
 
     @property
     def doubted(self) -> dict[str, str]:
@@ -65,6 +73,8 @@ def rules_of(bucket: Bucket, store: Dossier) -> Rules:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if _unread(bucket.grants):
         doubts.append(("grants", f"the grants could not be read ({bucket.grants.reason})"))
+    if _unread(bucket.rights):
+        doubts.append(("rights", f"the rights could not be read ({bucket.rights.reason})"))
     enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="ownership mode disables grants")
     if _unread(bucket.ownership) and bucket.grants.value:
         enforced = Guard(False, sure=False, source="the ownership mode could not be read")
@@ -72,9 +82,11 @@ def rules_of(bucket: Bucket, store: Dossier) -> Rules:
         bucket.name,
         policy,
         tuple(bucket.grants.value or ()),
-        _strongest([enforced, *_guards(bucket, store, "ignore_grants", "grants ignored")]),
+        _strongest(_guards(bucket, store, "ignore_grants", "public grants ignored")),
         _strongest(_guards(bucket, store, "restrict_policy", "public policy restricted")),
         tuple(doubts),
+        tuple(bucket.rights.value or ()),
+        enforced,
     )
 
 

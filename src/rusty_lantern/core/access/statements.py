@@ -44,6 +44,7 @@ from rusty_lantern.core.access.sets.several import ANY_SEVERAL, Family, Several
 from rusty_lantern.core.access.sets.texts import (
     ALL_TEXTS,
     NO_TEXTS,
+    RUN,
     SOME_TEXT,
     Pattern,
     TextSet,
@@ -51,8 +52,11 @@ from rusty_lantern.core.access.sets.texts import (
     globs,
     literals,
     matching,
+    plain,
+    resource_glob,
 )
-from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, VERBS, Target, Verb, actions_of
+from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, VERBS, Target, actions_of
+from rusty_lantern.core.dossier import Verb
 
 T = TypeVar("T")
 ACTION, KEY = "action", "key"
@@ -158,11 +162,12 @@ class Reading:
         if self.identity is not None and self.identity.account:
             return literals(frozenset({self.identity.account if in_account else self.identity.arn}))
         inside = sorted(self.around.trusted_accounts | ({self.around.account} - {""}))
+        digits: Pattern = (frozenset("0123456789"),) * 12
         if in_account:
-            digits: Pattern = (frozenset("0123456789"),) * 12
             return matching((digits,), self.work).minus(literals(frozenset(inside)), self.work)
-        inner = globs([f"arn:*:*::{account}:*" for account in inside], self.work)
-        return globs(["arn:*:*::????????????:*"], self.work).minus(inner, self.work)
+        inner = matching(tuple(resource_glob(f"arn:*:*::{account}:*") for account in inside), self.work)
+        named = (*resource_glob("arn:*:*::"), *digits, *plain(":"), RUN)
+        return matching((named,), self.work).minus(inner, self.work)
 
     def _stranger(self, row: ContextKey, key: str, presence: Presence) -> object:
         """What an outsider can bring about for a key that is not theirs to choose."""

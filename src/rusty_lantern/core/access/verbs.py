@@ -10,7 +10,8 @@ from typing import Literal, get_args
 
 import msgspec
 
-Verb = Literal["list", "read", "write", "delete", "govern", "unlock", "inspect"]
+from rusty_lantern.core.dossier import Verb
+
 VERBS: tuple[Verb, ...] = get_args(Verb)
 Target = Literal["bucket", "object"]
 

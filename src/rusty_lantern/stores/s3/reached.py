@@ -1,4 +1,4 @@
-"""What `reach` and a probe find of a store: plain data, without the network code that finds it."""
+"""What `reach` finds of a store: plain data, without the network code that finds it."""
 
 from __future__ import annotations
 
@@ -40,19 +40,3 @@ class Reached(msgspec.Struct, frozen=True):
     questions: dict[str, Allowed]
     refused: dict[str, list[str]]
     """Question → sampled buckets that refused it."""
-
-
-Outcome = Literal["agrees", "disagrees", "ambiguous"]
-
-
-class Probed(msgspec.Struct, frozen=True):
-    """What a probe of one bucket and verb came to."""
-
-    store: str
-    bucket: str
-    verb: str
-    verdict: str
-    asked: str
-    answer: str
-    outcome: Outcome
-    note: str = ""

@@ -337,6 +337,11 @@ def _token(char: str, one: Token, run: Token, fold_case: bool) -> Token:
     return frozenset(char)
 
 
+def starting_with(prefix: str, work: Work) -> TextSet:
+    """The texts that begin with `prefix`."""
+    return matching(((*plain(prefix), RUN),), work)
+
+
 def globs(patterns: Iterable[str], work: Work) -> TextSet:
     """The texts that match at least one of the globs."""
     return matching(tuple(glob(pattern) for pattern in sorted(set(patterns))), work)
