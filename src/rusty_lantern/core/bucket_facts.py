@@ -65,7 +65,7 @@ def policy(subject: Subject, _: str) -> Fact:
 @fact(
     "doors",
     Words(("disagrees", "ambiguous", "agrees"), ordered=True),
-    "whether knocking without credentials (`survey --probe`) was answered as the rules say; a disagreement is always drift",
+    "whether knocking without credentials (`survey --probe`) was answered as the rules say (if not: drift)",
 )
 def doors(subject: Subject, _: str) -> Fact:
     """The worst of the bucket's list and read doors."""

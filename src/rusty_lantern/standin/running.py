@@ -29,7 +29,16 @@ def serve(application: web.Application, port: int = 0) -> Iterator[str]:
     try:
         yield f"http://127.0.0.1:{bound}"
     finally:
-        asyncio.run_coroutine_threadsafe(runner.cleanup(), loop).result(timeout=10)
+        asyncio.run_coroutine_threadsafe(_stop(runner), loop).result(timeout=10)
         loop.call_soon_threadsafe(loop.stop)
         thread.join(timeout=10)
         loop.close()
+
+
+async def _stop(runner: web.AppRunner) -> None:
+    """Stop serving, and let go of requests that are still being answered."""
+    await runner.cleanup()
+    pending = [task for task in asyncio.all_tasks() if task is not asyncio.current_task()]
+    for task in pending:
+        task.cancel()
+    await asyncio.gather(*pending, return_exceptions=True)
