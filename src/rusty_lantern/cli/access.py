@@ -20,7 +20,7 @@ from rusty_lantern.cli.common import (
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("access")(access)
+    app.command("access", short_help="Who is named in rules, and what each is granted.")(access)
 
 
 def access(

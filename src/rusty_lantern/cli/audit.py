@@ -31,7 +31,7 @@ class Floor(StrEnum):
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("audit")(audit)
+    app.command("audit", short_help="Drift from the baseline, worst first.")(audit)
 
 
 def audit(

@@ -31,7 +31,7 @@ class Order(StrEnum):
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("buckets")(buckets)
+    app.command("buckets", short_help="List what there is.")(buckets)
 
 
 def buckets(

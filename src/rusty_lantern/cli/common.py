@@ -34,7 +34,7 @@ AsOfOption = Annotated[
 ]
 
 EXIT_CODES = """Exit codes: 0 all held, or done; 1 drift at or above the floor; 2 bad input or usage;
-3 could not tell (an unknown or an unread store, and no drift); 130 interrupted."""
+3 could not tell (an unknown or an unread store, and no drift); 70 a defect of lantern; 130 interrupted."""
 
 
 def workspace(named: Path | None) -> Workspace:

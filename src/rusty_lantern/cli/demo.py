@@ -21,7 +21,7 @@ STEPS: tuple[tuple[str, ...], ...] = (
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("demo")(demo)
+    app.command("demo", short_help="Run the whole example.")(demo)
 
 
 def demo(

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("exposure")(exposure)
+    app.command("exposure", short_help="Who can get in, with a request that would pass.")(exposure)
 
 
 def exposure(

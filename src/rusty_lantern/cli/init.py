@@ -41,7 +41,7 @@ sheets:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("init")(init)
+    app.command("init", short_help="Write a workspace to start from.")(init)
 
 
 def init(

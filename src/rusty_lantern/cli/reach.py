@@ -9,7 +9,7 @@ from rusty_lantern.cli.common import AsOfOption, JsonOption, WorkspaceOption, em
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("reach")(reach)
+    app.command("reach", short_help="Does each store answer, and what may this key ask?")(reach)
 
 
 def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, json: JsonOption = False) -> None:

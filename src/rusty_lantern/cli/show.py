@@ -21,7 +21,7 @@ from rusty_lantern.cli.common import (
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("show")(show)
+    app.command("show", short_help="Every fact of one bucket, with its evidence.")(show)
 
 
 def show(

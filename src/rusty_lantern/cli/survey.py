@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("survey")(survey)
+    app.command("survey", short_help="Read every bucket's settings, and keep them.")(survey)
 
 
 def survey(

@@ -23,7 +23,7 @@ from rusty_lantern.cli.common import (
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("try")(try_)
+    app.command("try", short_help="What a change would do, before it is applied.")(try_)
 
 
 def try_(

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("why")(why)
+    app.command("why", short_help="One request, decided rule by rule.")(why)
 
 
 def why(

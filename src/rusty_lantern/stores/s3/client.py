@@ -6,6 +6,7 @@ The only methods this module can send are in `Method`; nothing else in the progr
 from __future__ import annotations
 
 import asyncio
+import os
 import ssl
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -154,7 +155,8 @@ class Client:
             reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
             raise Unanswered("failed", f"the store's certificate is not accepted: {reason}") from None
         except aiohttp.ClientConnectorError as error:
-            reason = error.os_error.strerror or "cannot connect"
+            number = error.os_error.errno
+            reason = os.strerror(number).lower() if number and number > 0 else "no such host"
             raise Unanswered("failed", f"cannot connect to {host}: {reason}", "no connection") from None
         except (aiohttp.ClientError, ConnectionError) as error:
             raise Unanswered(
