@@ -97,6 +97,34 @@ def seed(client: Any, prefix: str = "reed") -> Seeded:
     for number in range(7):
         client.put_object(Bucket=full, Key=f"a b/ü+{number}", Body=b"x" * (number + 1))
     seeded.expect(full, objects=7, bytes=28)
+    client.create_multipart_upload(Bucket=full, Key="unfinished")
+    seeded.expect(full, uploads__unfinished=1, versions__old=0, versions__markers=0)
+
+    layered = bucket("layered")
+    client.put_bucket_versioning(Bucket=layered, VersioningConfiguration={"Status": "Enabled"})
+    for body in (b"one", b"three", b"four"):
+        client.put_object(Bucket=layered, Key="k", Body=body)
+    client.put_object(Bucket=layered, Key="gone", Body=b"12")
+    client.delete_object(Bucket=layered, Key="gone")
+    seeded.expect(layered, objects=1, versions__old=3, versions__old_bytes=10, versions__markers=1)
+
+    tidy = bucket("tidy")
+    rules = [
+        {
+            "ID": "old",
+            "Status": "Enabled",
+            "Filter": {"Prefix": ""},
+            "NoncurrentVersionExpiration": {"NoncurrentDays": 30},
+        },
+        {"ID": "new", "Status": "Enabled", "Filter": {"Prefix": "tmp/"}, "Expiration": {"Days": 7}},
+        {"ID": "off", "Status": "Disabled", "Filter": {"Prefix": "x/"}, "Expiration": {"Days": 1}},
+    ]
+    client.put_bucket_lifecycle_configuration(Bucket=tidy, LifecycleConfiguration={"Rules": rules})
+    origins = {"AllowedOrigins": ["*"], "AllowedMethods": ["GET"]}
+    client.put_bucket_cors(Bucket=tidy, CORSConfiguration={"CORSRules": [origins]})
+    seeded.expect(tidy, lifecycle__expires=7 * 86400, lifecycle__expires_old=30 * 86400, cross_origin="any")
+    seeded.expect(plain, cross_origin="none", lifecycle__expires=None, logging="off")
+
     with contextlib.suppress(ClientError):  # not every store can
         client.put_bucket_encryption(
             Bucket=full,

@@ -22,7 +22,8 @@ from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.estate import Estate, Stated, Store
 from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.facts import REGISTER, Fact, Subject, derive, lookup
+from rusty_lantern.core.facts import Fact, Subject, derive, lookup
+from rusty_lantern.core.register import REGISTER
 from rusty_lantern.core.scales import NotOnScale, read_moment, show_moment
 
 

@@ -59,7 +59,7 @@ _enter_exposures()
 @fact("policy", Words(("none", "present")), "whether the bucket has an access policy of its own")
 def policy(subject: Subject, _: str) -> Fact:
     """A policy document is attached, whatever it says."""
-    return _value(subject.bucket.policy.map(lambda _: "present").default("none"))
+    return fact_of(subject.bucket.policy.map(lambda _: "present").default("none"))
 
 
 @fact(
@@ -79,7 +79,9 @@ def doors(subject: Subject, _: str) -> Fact:
 )
 def public_status(subject: Subject, _: str) -> Fact:
     """Stores count some fences as public and some open doors as private."""
-    return _value(subject.bucket.public_status.map(lambda public: "public" if public else "private").default("private"))
+    return fact_of(
+        subject.bucket.public_status.map(lambda public: "public" if public else "private").default("private")
+    )
 
 
 @fact(
@@ -92,7 +94,7 @@ def grants_by_object(subject: Subject, _: str) -> Fact:
     ownership = subject.bucket.ownership
     if ownership.state in ("absent", "unsupported"):
         return Answer("known", "on", "the store knows no mode that disables them", ownership.evidence)
-    return _value(ownership.map(lambda mode: "off" if mode == "bucket-owner-enforced" else "on"))
+    return fact_of(ownership.map(lambda mode: "off" if mode == "bucket-owner-enforced" else "on"))
 
 
 def _guard(subject: Subject, name: str) -> Fact:
@@ -130,7 +132,7 @@ for _name, _meaning in _GUARDS.items():
 )
 def versioning(subject: Subject, _: str) -> Fact:
     """An empty answer means that it was never switched on."""
-    return _value(subject.bucket.versioning.map(lambda v: v.state).default("never"))
+    return fact_of(subject.bucket.versioning.map(lambda v: v.state).default("never"))
 
 
 @fact(
@@ -140,20 +142,20 @@ def versioning(subject: Subject, _: str) -> Fact:
 )
 def encryption_at_rest(subject: Subject, _: str) -> Fact:
     """Objects stored before it was switched on stay as they were."""
-    return _value(subject.bucket.encryption.map(lambda e: e.by).default("none"))  # type: ignore[arg-type]
+    return fact_of(subject.bucket.encryption.map(lambda e: e.by).default("none"))  # type: ignore[arg-type]
 
 
 @fact("encryption.key", TEXT, "the key that default encryption names")
 def encryption_key(subject: Subject, _: str) -> Fact:
     """Absent where no key is named."""
     answer = subject.bucket.encryption
-    return _value(answer.map(lambda e: e.key)) if answer.value is None or answer.value.key else _absent(answer)
+    return fact_of(answer.map(lambda e: e.key)) if answer.value is None or answer.value.key else absent_fact(answer)
 
 
 @fact("lock.enabled", SWITCH, "whether versions in the bucket can be locked against deletion")
 def lock_enabled(subject: Subject, _: str) -> Fact:
     """Often possible only when the bucket is made, and needs versioning."""
-    return _value(subject.bucket.lock.map(lambda lock: "on" if lock.enabled else "off").default("off"))
+    return fact_of(subject.bucket.lock.map(lambda lock: "on" if lock.enabled else "off").default("off"))
 
 
 @fact(
@@ -164,26 +166,34 @@ def lock_enabled(subject: Subject, _: str) -> Fact:
 def lock_mode(subject: Subject, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
     answer = subject.bucket.lock
-    return _value(answer.map(lambda lock: lock.mode)) if answer.value is None or answer.value.mode else _absent(answer)
+    return (
+        fact_of(answer.map(lambda lock: lock.mode))
+        if answer.value is None or answer.value.mode
+        else absent_fact(answer)
+    )
 
 
 @fact("lock.keep", DURATION, "default retention period of new versions (a year counts 365 days)", unit="seconds")
 def lock_keep(subject: Subject, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
     answer = subject.bucket.lock
-    return _value(answer.map(lambda lock: lock.keep)) if answer.value is None or answer.value.keep else _absent(answer)
+    return (
+        fact_of(answer.map(lambda lock: lock.keep))
+        if answer.value is None or answer.value.keep
+        else absent_fact(answer)
+    )
 
 
 @fact("place", TEXT, "where the bucket lives, as the store names it")
 def place(subject: Subject, _: str) -> Fact:
     """An empty answer means the store's default place."""
-    return _value(subject.bucket.place)
+    return fact_of(subject.bucket.place)
 
 
 @fact("created", MOMENT, "when the bucket was made")
 def created(subject: Subject, _: str) -> Fact:
     """From the list of buckets."""
-    return _value(subject.bucket.created)
+    return fact_of(subject.bucket.created)
 
 
 @fact("objects", COUNT, "how many objects the bucket lists")
@@ -203,7 +213,7 @@ def _counted(subject: Subject, name: str) -> Fact:
     if answer.value is not None and not answer.value.complete:
         least = getattr(answer.value, name)
         return Answer("failed", None, f"counting stopped at {least:,}: at least that many", answer.evidence)
-    return _value(answer.map(lambda usage: getattr(usage, name)))
+    return fact_of(answer.map(lambda usage: getattr(usage, name)))
 
 
 @fact("tags.*", TEXT, "the value of the bucket's tag of that name (tag names are written as they are)")
@@ -211,13 +221,15 @@ def tag(subject: Subject, name: str) -> Fact:
     """Absent where the bucket has no such tag."""
     answer = subject.bucket.tags
     if answer.value is not None and name in answer.value:
-        return _value(answer.map(lambda tags: tags[name]))
-    return _absent(answer) if answer.value is not None else _value(answer.map(str))
+        return fact_of(answer.map(lambda tags: tags[name]))
+    return absent_fact(answer) if answer.value is not None else fact_of(answer.map(str))
 
 
-def _value(answer: Answer[Any]) -> Fact:
+def fact_of(answer: Answer[Any]) -> Fact:
+    """An answer whose value is on a scale, as a fact."""
     return Answer(answer.state, answer.value, answer.note, answer.evidence)
 
 
-def _absent(answer: Answer[Any]) -> Fact:
+def absent_fact(answer: Answer[Any]) -> Fact:
+    """That this part of an answer is not configured."""
     return Answer("absent", None, answer.note, answer.evidence)

@@ -78,6 +78,55 @@ class Lock(msgspec.Struct, frozen=True, omit_defaults=True):
     keep: int = 0
 
 
+class Logging(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Where reads and writes are recorded."""
+
+    target: str
+    prefix: str = ""
+
+
+class LifecycleRule(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One rule of expiry. Periods in seconds; 0: the rule does not do that."""
+
+    name: str = ""
+    enabled: bool = True
+    prefix: str = ""
+    expires: int = 0
+    expires_old: int = 0
+    clears_uploads: int = 0
+
+
+class Website(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Web hosting: a door of its own beside the bucket's."""
+
+    index: str = ""
+    redirects_to: str = ""
+
+
+class CrossOrigin(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Which web pages may use the bucket from a visitor's browser."""
+
+    origins: list[str]
+    methods: list[str]
+
+
+class Versions(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What lies beneath the current objects. `complete` is false where counting stopped early."""
+
+    old: int
+    old_bytes: int
+    markers: int
+    complete: bool = True
+
+
+class Uploads(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Uploads that were begun and never finished: they cost, and no listing shows them."""
+
+    count: int
+    oldest: datetime | None = None
+    complete: bool = True
+
+
 class Usage(msgspec.Struct, frozen=True, omit_defaults=True):
     """How much is stored. `complete` is false where counting stopped early: then both are lower bounds."""
 
@@ -120,6 +169,18 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     lock: Answer[Lock] = unread()
     tags: Answer[dict[str, str]] = unread()
     usage: Answer[Usage] = unread()
+    versions: Answer[Versions] = unread()
+    uploads: Answer[Uploads] = unread()
+    logging: Answer[Logging] = unread()
+    lifecycle: Answer[list[LifecycleRule]] = unread()
+    website: Answer[Website] = unread()
+    cross_origin: Answer[list[CrossOrigin]] = unread()
+    replication: Answer[list[str]] = unread()
+    """Names of the buckets that are written to as well."""
+    notifications: Answer[list[str]] = unread()
+    """Resource names of what is told about changes."""
+    requester_pays: Answer[bool] = unread()
+    transfer_endpoint: Answer[bool] = unread()
 
 
 class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

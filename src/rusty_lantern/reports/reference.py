@@ -9,11 +9,10 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core import bucket_facts  # noqa: F401  (fills the register)
 from rusty_lantern.core.access.keys import KEYS
 from rusty_lantern.core.access.verbs import ACTIONS, VERBS
 from rusty_lantern.core.dossier import Dossier
-from rusty_lantern.core.facts import REGISTER
+from rusty_lantern.core.register import REGISTER
 from rusty_lantern.core.scales import DURATION, SIZE
 from rusty_lantern.reports import access_results, results
 from rusty_lantern.stores.s3.reached import Reached
@@ -34,7 +33,7 @@ SCHEMAS: dict[str, type[Any]] = {
 FACTS_HEAD = """\
 # Facts
 
-What a baseline can require, made from the register in the code (`core/bucket_facts.py`). Do not edit by hand.
+What a baseline can require, made from the register in the code (`core/register.py`). Do not edit by hand.
 
 A fact is *known* (with a value), *absent* (asked, and nothing is configured), *unsupported* (the store does not
 offer it), *denied*, *failed*, or *stated* by the store's owner in the estate file. Only a known, absent or stated

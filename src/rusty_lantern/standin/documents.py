@@ -7,7 +7,20 @@ from datetime import datetime
 from typing import Any
 from xml.sax.saxutils import escape
 
-from rusty_lantern.core.dossier import Bucket, Encryption, Grant, Guards, Lock, Versioning
+from rusty_lantern.core.dossier import (
+    Bucket,
+    CrossOrigin,
+    Encryption,
+    Grant,
+    Guards,
+    LifecycleRule,
+    Lock,
+    Logging,
+    Uploads,
+    Versioning,
+    Versions,
+    Website,
+)
 from rusty_lantern.core.scales import DAY, YEAR
 from rusty_lantern.standin.holdings import Thing
 
@@ -64,7 +77,10 @@ def _grants(grants: list[Grant]) -> bytes:
         who = element("URI", GROUPS + uris[grant.to]) if grant.to in uris else element("ID", grant.identity)
         permission = grant.permission.upper().replace("-", "_")
         entries += f"<Grant><Grantee>{who}</Grantee>{element('Permission', permission)}</Grant>"
-    return document("AccessControlPolicy", f"<AccessControlList>{entries}</AccessControlList>")
+    owner = next((grant.identity for grant in grants if grant.to == "named"), "")
+    return document(
+        "AccessControlPolicy", f"<Owner>{element('ID', owner)}</Owner><AccessControlList>{entries}</AccessControlList>"
+    )
 
 
 def guards_answer(guards: Guards) -> bytes:
@@ -112,6 +128,78 @@ def _tags(tags: dict[str, str]) -> bytes:
     return document("Tagging", f"<TagSet>{entries}</TagSet>")
 
 
+def _logging(logging: Logging | None) -> bytes:
+    target = logging and element("TargetBucket", logging.target) + element("TargetPrefix", logging.prefix)
+    return document("BucketLoggingStatus", f"<LoggingEnabled>{target}</LoggingEnabled>" if target else "")
+
+
+def _lifecycle(rules: list[LifecycleRule]) -> bytes:
+    body = ""
+    for rule in rules:
+        parts = element("ID", rule.name) + element("Status", "Enabled" if rule.enabled else "Disabled")
+        parts += f"<Filter>{element('Prefix', rule.prefix)}</Filter>"
+        for tag, unit, period in (
+            ("Expiration", "Days", rule.expires),
+            ("NoncurrentVersionExpiration", "NoncurrentDays", rule.expires_old),
+            ("AbortIncompleteMultipartUpload", "DaysAfterInitiation", rule.clears_uploads),
+        ):
+            parts += f"<{tag}>{element(unit, period // DAY)}</{tag}>" if period else ""
+        body += f"<Rule>{parts}</Rule>"
+    return document("LifecycleConfiguration", body)
+
+
+def _website(site: Website) -> bytes:
+    redirect = element("HostName", site.redirects_to)
+    body = f"<IndexDocument>{element('Suffix', site.index)}</IndexDocument>" if site.index else ""
+    body += f"<RedirectAllRequestsTo>{redirect}</RedirectAllRequestsTo>" if site.redirects_to else ""
+    return document("WebsiteConfiguration", body)
+
+
+def _cross_origin(rules: list[CrossOrigin]) -> bytes:
+    body = ""
+    for rule in rules:
+        origins = "".join(element("AllowedOrigin", origin) for origin in rule.origins)
+        body += f"<CORSRule>{origins}{''.join(element('AllowedMethod', m) for m in rule.methods)}</CORSRule>"
+    return document("CORSConfiguration", body)
+
+
+def _replication(targets: list[str]) -> bytes:
+    rules = "".join(
+        f"<Rule><Status>Enabled</Status><Destination>{element('Bucket', f'arn:aws:s3:::{to}')}</Destination></Rule>"
+        for to in targets
+    )
+    return document("ReplicationConfiguration", rules)
+
+
+def _notifications(told: list[str] | None) -> bytes:
+    body = "".join(f"<TopicConfiguration>{element('Topic', name)}</TopicConfiguration>" for name in told or ())
+    return document("NotificationConfiguration", body)
+
+
+def versions(bucket: str, found: Versions, page: list[Thing], token: str) -> bytes:
+    """One page of versions; the bucket's old ones and its delete markers stand on the last."""
+    body = element("Name", bucket) + element("IsTruncated", str(bool(token)).lower())
+    body += element("NextKeyMarker", token) if token else ""
+    for thing in page:
+        body += _version(thing.key, "true", thing.size)
+    if not token:
+        share, rest = divmod(found.old_bytes, found.old) if found.old else (0, 0)
+        body += "".join(_version("old", "false", share + (0 if n else rest)) for n in range(found.old))
+        body += f"<DeleteMarker>{element('Key', 'old')}</DeleteMarker>" * found.markers
+    return document("ListVersionsResult", body)
+
+
+def _version(key: str, latest: str, size: int) -> str:
+    return f"<Version>{element('Key', key)}{element('IsLatest', latest)}{element('Size', size)}</Version>"
+
+
+def uploads(bucket: str, found: Uploads) -> bytes:
+    """The unfinished uploads."""
+    begun = element("Initiated", stamp(found.oldest)) if found.oldest else ""
+    entries = f"<Upload>{element('Key', 'unfinished')}{begun}</Upload>" * found.count
+    return document("ListMultipartUploadsResult", element("Bucket", bucket) + entries)
+
+
 WRITERS: dict[str, tuple[str, Callable[[Any], bytes], str]] = {
     "acl": ("grants", _grants, "NoSuchAccessList"),
     "ownershipControls": ("ownership", _ownership, "OwnershipControlsNotFoundError"),
@@ -125,6 +213,20 @@ WRITERS: dict[str, tuple[str, Callable[[Any], bytes], str]] = {
     "encryption": ("encryption", _encryption, "ServerSideEncryptionConfigurationNotFoundError"),
     "object-lock": ("lock", _lock, "ObjectLockConfigurationNotFoundError"),
     "tagging": ("tags", _tags, "NoSuchTagSet"),
+    "logging": ("logging", _logging, "") ,
+    "lifecycle": ("lifecycle", _lifecycle, "NoSuchLifecycleConfiguration"),
+    "website": ("website", _website, "NoSuchWebsiteConfiguration"),
+    "cors": ("cross_origin", _cross_origin, "NoSuchCORSConfiguration"),
+    "replication": ("replication", _replication, "ReplicationConfigurationNotFoundError"),
+    "notification": ("notifications", _notifications, ""),
+    "requestPayment": (
+        "requester_pays",
+        lambda on: document("RequestPaymentConfiguration", element("Payer", "Requester" if on else "BucketOwner")), "",
+    ),
+    "accelerate": (
+        "transfer_endpoint",
+        lambda on: document("AccelerateConfiguration", element("Status", "Enabled" if on else "Suspended")), "",
+    ),
     "location": ("place", lambda place: document("LocationConstraint", escape(place)), "NoSuchLocation"),
 }  # fmt: skip
 """Sub-resource → the dossier's field, how its value is written, and the code for *not configured*."""

@@ -13,15 +13,21 @@ from typing import Any, Literal
 
 from rusty_lantern.core.dossier import (
     Bucket,
+    CrossOrigin,
     Dossier,
     Encryption,
     Grant,
     Grantee,
     Guards,
+    LifecycleRule,
     Lock,
+    Logging,
     Permission,
+    Uploads,
     Usage,
     Versioning,
+    Versions,
+    Website,
 )
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.scales import DAY, YEAR
@@ -69,6 +75,8 @@ def _bucket(
     encryption: Encryption | None = BY_PROVIDER,
     lock: Lock | None = None,
     tags: dict[str, str] | None = None,
+    logs_to: str | None = "access-logs",
+    **settings: Answer[Any],
 ) -> Bucket:
     listed = ({"steward": steward} if steward else {}) | {"class": sort} | (tags or {})
     return Bucket(
@@ -88,7 +96,23 @@ def _bucket(
         lock=Answer("known", lock) if lock else Answer("absent"),
         tags=Answer("known", listed),
         usage=Answer("known", Usage(*objects)),
+        owner=Answer("known", ACCOUNT),
+        logging=Answer("known", Logging(logs_to, f"{name}/")) if logs_to else Answer("absent"),
+        **(_PLAIN_SETTINGS | settings),
     )
+
+
+_PLAIN_SETTINGS: dict[str, Answer[Any]] = {
+    "versions": Answer("known", Versions(0, 0, 0)),
+    "uploads": Answer("known", Uploads(0)),
+    "lifecycle": Answer("absent"),
+    "website": Answer("absent"),
+    "cross_origin": Answer("absent"),
+    "replication": Answer("absent"),
+    "notifications": Answer("absent"),
+    "requester_pays": Answer("known", False),
+    "transfer_endpoint": Answer("known", False),
+}
 
 
 def _within(*networks: str) -> dict[str, Any]:
@@ -111,7 +135,7 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "press-kit", "2020-06-30", (45, 220_000_000), "outreach", policy=({"Action": GET},),
-            ownership="object-writer", grants=(("anyone", "read"),),
+            ownership="object-writer", grants=(("anyone", "read"),), logs_to="web-logs-2019",
         ),
         _bucket(
             "permit-archive", "2018-01-15", (930, 410_000_000), sort="permit",
@@ -152,21 +176,29 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "tmp-exchange", "2021-07-07", (9, 1_200_000), None, versioning="never",
-            ownership="object-writer", grants=(("any-account", "write"),),
+            ownership="object-writer", grants=(("any-account", "write"),), logs_to=None,
         ),
         _bucket(
             "survey-maps", "2018-05-05", (144, 1_900_000_000), "hydrology", guards=REFUSE_ONLY,
             policy=({"Action": GET, "to": ["published/*"]},),
+            notifications=Answer("known", [f"arn:aws:sns:north-shore:{PARTNER}:map-changes"]),
         ),
         _bucket(
             "old-website", "2016-02-29", (402, 150_000_000), "outreach", guards=SHUT,
             policy=({"Action": [GET, LIST], "to": ["bucket", "objects"]},),
+            website=Answer("known", Website(redirects_to="saltmarsh.example")),
         ),
         _bucket(
             "reedbed-notes", "2020-10-10", (77, 9_000_000), "field-station", grants=(("anyone", "full-control"),),
         ),
-        _bucket("boat-logs", "2019-06-01", (365, 27_000_000), "field-station", versioning="suspended"),
-        _bucket("camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station", encryption=None),
+        _bucket(
+            "boat-logs", "2019-06-01", (365, 27_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
+            versions=Answer("known", Versions(41, 2_900_000, 3)),
+        ),
+        _bucket(
+            "camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station", encryption=None,
+            uploads=Answer("known", Uploads(37, datetime(2026, 3, 1, tzinfo=UTC))),
+        ),
         _bucket(
             "drone-orthophotos", "2023-09-14", (58, 9_900_000_000), "hydrology", policy=({"Action": GET},),
         ),
@@ -188,12 +220,21 @@ def _buckets() -> list[Bucket]:
                  "Condition": {"StringNotEquals": {"aws:PrincipalAccount": [ACCOUNT, PARTNER]}}},
             ),
         ),
-        _bucket("backups-nightly", "2018-08-08", (730, 88_000_000_000), lock=Lock(True, "governance", 35 * DAY)),
+        _bucket(
+            "backups-nightly", "2018-08-08", (730, 88_000_000_000), lock=Lock(True, "governance", 35 * DAY),
+            lifecycle=Answer("known", [LifecycleRule("thin", expires_old=14 * DAY)]),
+        ),
         _bucket(
             "members-area", "2025-01-20", (3, 90_000), "outreach",
+            cross_origin=Answer("known", [CrossOrigin(["*"], ["GET", "PUT"])]),
             tags={"note": "=HYPERLINK(\"https://evil.example\") <script>alert(1)</script> \x9b31m[bold]red"},
         ),
-        _bucket("launch-2027", "2026-10-28", (0, 0), "outreach"),
+        _bucket(
+            "launch-2027", "2026-10-28", (0, 0), "outreach",
+            lifecycle=Answer("known", [LifecycleRule("tidy", expires_old=90 * DAY, clears_uploads=7 * DAY)]),
+            cross_origin=Answer("known", [CrossOrigin(["https://saltmarsh.example"], ["GET"])]),
+        ),
+        _bucket("access-logs", "2018-01-15", (1460, 610_000_000), logs_to=None),
     ]  # fmt: skip
 
 
@@ -250,6 +291,21 @@ sheets:
     require:
       lock.enabled:       on
       lock.keep:          between 30 days and 90 days
+
+  - sheet: records and leftovers
+    require:
+      logging:                     on
+      logging.target-is:           another
+      lifecycle.against-retention: off
+      cross-origin:                at most listed
+      notifications.outside:       {is: off, severity: high}
+      uploads.unfinished:          {is: at most 20, severity: low}
+
+  - sheet: the log store itself
+    of: {name: access-logs}
+    require:
+      logging:                     anything
+      logging.target-is:           anything
 """
 
 

@@ -19,7 +19,7 @@ from rusty_lantern.core.access.exposure import BUDGET, public_policy
 from rusty_lantern.core.access.rules import Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import ACTIONS
-from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.dossier import Bucket, Uploads, Versions
 from rusty_lantern.standin import documents
 from rusty_lantern.standin.holdings import Access, Holdings
 from rusty_lantern.stores.s3.settings import ACCOUNT_GUARDS_PATH
@@ -123,8 +123,10 @@ class Standin:
             return self._object(asked)
         if asked.method != "GET":
             return web.Response(status=200)
+        if "uploads" in asked.query:
+            return _xml(documents.uploads(asked.bucket, bucket.uploads.value or Uploads(0)))
         question = next((q for q in asked.query if q in documents.WRITERS), None)
-        return self._setting(asked, bucket, question) if question else self._listing(asked)
+        return self._setting(asked, bucket, question) if question else self._listing(asked, bucket)
 
     def _store_wide(self, asked: Asked) -> web.Response:
         if asked.access is None:
@@ -144,20 +146,23 @@ class Standin:
         answer = getattr(bucket, field_name)
         if answer.state == "unsupported":
             raise Refused(501, "NotImplemented")
-        if answer.value is None:
+        if answer.value is None and absent_code:
             raise Refused(404, absent_code)
         return _xml(write(answer.value))
 
-    def _listing(self, asked: Asked) -> web.Response:
+    def _listing(self, asked: Asked, bucket: Bucket) -> web.Response:
         things = self.holdings.things.get(asked.bucket, [])
         prefix = asked.query.get("prefix", "")
         things = [thing for thing in things if thing.key.startswith(prefix)]
         written = asked.query.get("max-keys", str(PAGE))
         most = min(int(written), PAGE) if written.isdigit() else PAGE
-        token = asked.query.get("continuation-token", "0")
+        token = asked.query.get("continuation-token") or asked.query.get("key-marker", "0")
         start = int(token) if token.isdigit() else 0
         page = things[start : start + most]
         more = str(start + most) if start + most < len(things) and most else ""
+        if "versions" in asked.query:
+            beneath = bucket.versions.value or Versions(0, 0, 0)
+            return _xml(documents.versions(asked.bucket, beneath, page, more))
         return _xml(documents.listing(asked.bucket, page, more))
 
     def _object(self, asked: Asked) -> web.Response:
@@ -197,24 +202,33 @@ _SETTING_ACTIONS = {
     "publicAccessBlock": "BucketPublicAccessBlock", "ownershipControls": "BucketOwnershipControls",
     "versioning": "BucketVersioning", "encryption": "EncryptionConfiguration",
     "object-lock": "BucketObjectLockConfiguration", "tagging": "BucketTagging", "location": "BucketLocation",
+    "logging": "BucketLogging", "lifecycle": "LifecycleConfiguration", "website": "BucketWebsite", "cors": "BucketCORS",
+    "replication": "ReplicationConfiguration", "notification": "BucketNotification",
+    "requestPayment": "BucketRequestPayment", "accelerate": "AccelerateConfiguration",
+
 }  # fmt: skip
 
 
 def action_of(asked: Asked) -> str:
     """The protocol action that a request asks for."""
     if asked.key:
-        if "acl" in asked.query:
-            return "s3:PutObjectAcl" if asked.method == "PUT" else "s3:GetObjectAcl"
-        if "versionId" in asked.query:
-            return "s3:DeleteObjectVersion" if asked.method == "DELETE" else "s3:GetObjectVersion"
-        return _OBJECT_ACTIONS.get(asked.method, "s3:PutObject")
+        return _object_action(asked)
     question = next((q for q in asked.query if q in _SETTING_ACTIONS), None)
     if question:
         verb = {"GET": "Get", "PUT": "Put", "DELETE": "Delete"}.get(asked.method, "Get")
         return f"s3:{verb}{_SETTING_ACTIONS[question]}"
     if asked.method == "DELETE":
         return "s3:DeleteBucket"
-    return "s3:ListBucketVersions" if "versions" in asked.query else "s3:ListBucket"
+    listed = {"versions": "s3:ListBucketVersions", "uploads": "s3:ListBucketMultipartUploads"}
+    return next((action for name, action in listed.items() if name in asked.query), "s3:ListBucket")
+
+
+def _object_action(asked: Asked) -> str:
+    if "acl" in asked.query:
+        return "s3:PutObjectAcl" if asked.method == "PUT" else "s3:GetObjectAcl"
+    if "versionId" in asked.query:
+        return "s3:DeleteObjectVersion" if asked.method == "DELETE" else "s3:GetObjectVersion"
+    return _OBJECT_ACTIONS.get(asked.method, "s3:PutObject")
 
 
 def _xml(body: bytes) -> web.Response:

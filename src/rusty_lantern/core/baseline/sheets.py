@@ -10,7 +10,7 @@ from typing import Literal, get_args
 
 import msgspec
 
-from rusty_lantern.core import bucket_facts  # noqa: F401  (fills the register)
+from rusty_lantern.core import register  # noqa: F401  (fills it)
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
 from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.core.errors import Collector, Place

@@ -21,6 +21,14 @@ QUESTION_WORDS = {
     "lock": "object lock and retention",
     "tags": "tags",
     "place": "place",
+    "logging": "logging of reads and writes",
+    "lifecycle": "expiry rules",
+    "website": "web hosting",
+    "cross_origin": "cross-origin rules",
+    "replication": "replication",
+    "notifications": "notifications",
+    "requester_pays": "who pays",
+    "transfer_endpoint": "transfer endpoint",
     "usage": "objects and bytes (listing)",
 }
 

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable, Iterable
 from datetime import UTC, datetime
 from fnmatch import fnmatchcase
-from typing import Any
+from typing import Any, TypeVar
 
-from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Usage
+import msgspec
+
+from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Uploads, Usage, Versions
 from rusty_lantern.core.estate import Store
-from rusty_lantern.core.evidence import Answer, Evidence
+from rusty_lantern.core.evidence import Answer, Evidence, State
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import Element, child, children, name, parse, raw_text, text
 from rusty_lantern.stores.s3.client import Client, Reply
@@ -28,6 +30,11 @@ from rusty_lantern.stores.s3.settings import (
 LIST_LIMIT = 100
 """Pages of 1,000 objects that are counted of one bucket before counting stops."""
 MAX_BUCKETS = 100_000
+
+BY_SUB_RESOURCE = {
+    ask: [question for question in QUESTIONS if question.ask == ask] for ask in dict.fromkeys(q.ask for q in QUESTIONS)
+}
+"""Sub-resource → the questions that one answer settles."""
 
 Progress = Callable[[int, int], None]
 """Called with buckets done and buckets in all."""
@@ -68,8 +75,6 @@ async def survey(client: Client, moment: datetime, progress: Progress = lambda d
 
 
 def _with(dossier: Dossier, **changes: Any) -> Dossier:
-    import msgspec
-
     return msgspec.structs.replace(dossier, **changes)
 
 
@@ -144,55 +149,156 @@ async def _account_guards(client: Client, owner: str, moment: datetime) -> Answe
 
 async def ask_setting(client: Client, bucket: str, question: Question, moment: datetime) -> Answer[Any]:
     """Put one settings question."""
-    asked = f"GET /{bucket}?{question.ask}"
+    return (await _ask_together(client, bucket, question.ask, [question], moment))[question.field]
+
+
+async def _ask_together(
+    client: Client, bucket: str, sub_resource: str, questions: list[Question], moment: datetime
+) -> dict[str, Answer[Any]]:
+    """Ask for a sub-resource once, and read the answer for every field that comes from it."""
+    asked = f"GET /{bucket}?{sub_resource}"
     try:
-        reply = await client.ask(bucket, ((question.ask, ""),))
+        reply = await client.ask(bucket, ((sub_resource, ""),))
     except Unanswered as error:
-        return Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
-    return read_answer(question, reply, asked, moment)
+        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
+        return {question.field: lost for question in questions}
+    return {question.field: read_answer(question, reply, asked, moment) for question in questions}
 
 
 async def read_bucket(client: Client, bucket: str, created: datetime | None, moment: datetime) -> Bucket:
     """Ask everything about one bucket."""
-    answers = await asyncio.gather(*(ask_setting(client, bucket, question, moment) for question in QUESTIONS))
-    fields: dict[str, Any] = {q.field: answer for q, answer in zip(QUESTIONS, answers, strict=True)}
+    settings = [_ask_together(client, bucket, ask, asked, moment) for ask, asked in BY_SUB_RESOURCE.items()]
+    fields: dict[str, Any] = {
+        field: answer for found in await asyncio.gather(*settings) for field, answer in found.items()
+    }
     listed = Evidence("GET /", "200", moment)
     fields["created"] = Answer("known", created, "", listed) if created else Answer("absent", evidence=listed)
-    fields["usage"] = await count(client, bucket, moment)
+    fields["usage"], fields["versions"], fields["uploads"] = await asyncio.gather(
+        count(client, bucket, moment), count_versions(client, bucket, moment), count_uploads(client, bucket, moment)
+    )
     return Bucket(name=bucket, **fields)
 
 
-async def count(client: Client, bucket: str, moment: datetime, limit: int = LIST_LIMIT) -> Answer[Usage]:
-    """Objects and bytes by listing, at most `limit` pages; then both are lower bounds."""
-    asked = f"GET /{bucket}?list-type=2"
-    objects = size = 0
-    token = ""
-    seen: set[str] = set()
+class Listing(msgspec.Struct, frozen=True):
+    """One kind of listing: its query, its roots, how the next page is asked for (parameter → element of this page)."""
+
+    title: str
+    query: tuple[tuple[str, str], ...]
+    roots: frozenset[str]
+    following: tuple[tuple[str, str], ...]
+
+
+OBJECTS = Listing(
+    "list-type=2",
+    (("list-type", "2"), ("max-keys", "1000")),
+    frozenset({"ListBucketResult"}),
+    (("continuation-token", "NextContinuationToken"),),
+)
+VERSIONS = Listing(
+    "versions",
+    (("max-keys", "1000"), ("versions", "")),
+    frozenset({"ListVersionsResult", "ListBucketVersionsResult"}),
+    (("key-marker", "NextKeyMarker"), ("version-id-marker", "NextVersionIdMarker")),
+)
+UPLOADS = Listing(
+    "uploads",
+    (("max-uploads", "1000"), ("uploads", "")),
+    frozenset({"ListMultipartUploadsResult"}),
+    (("key-marker", "NextKeyMarker"), ("upload-id-marker", "NextUploadIdMarker")),
+)
+
+
+async def pages(client: Client, bucket: str, listing: Listing, limit: int) -> AsyncIterator[tuple[Element, bool]]:
+    """The pages of a listing, each with whether it is the last; at most `limit`. Raises `Unanswered`.
+
+    A store that answers with another kind of listing does not offer this one.
+    """
+    following: tuple[tuple[str, str], ...] = ()
+    seen: set[tuple[tuple[str, str], ...]] = set()
     for _ in range(limit):
-        query = (("list-type", "2"), ("max-keys", "1000"), *((("continuation-token", token),) if token else ()))
-        try:
-            reply = await client.ask(bucket, query)
-            if reply.status != 200:
-                raise _as_unanswered(reply)
-            root = parse(reply.body)
-            if name(root) != "ListBucketResult":
-                raise Unanswered("failed", f'a listing came as "{name(root)[:60]}"', "unexpected answer")
-            page, page_size = _page(root)
-        except Unanswered as error:
-            return Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
-        objects, size = objects + page, size + page_size
-        token = text(root, "NextContinuationToken")
-        if text(root, "IsTruncated") != "true" or not token:
-            return Answer("known", Usage(objects, size), "", Evidence(asked, "200", moment))
-        if token in seen:
-            note = "the listing never ends: a page came twice"
-            return Answer("failed", None, note, Evidence(asked, "endless list", moment))
-        seen.add(token)
-    return Answer("known", Usage(objects, size, complete=False), "", Evidence(asked, "200", moment))
+        reply = await client.ask(bucket, (*listing.query, *following))
+        if reply.status != 200:
+            raise _as_unanswered(reply)
+        root = parse(reply.body)
+        if name(root) not in listing.roots:
+            offered: State = "unsupported" if name(root) == "ListBucketResult" else "failed"
+            raise Unanswered(offered, f'a listing came as "{name(root)[:60]}"', "unexpected answer")
+        following = tuple((name_, value) for name_, tag in listing.following if (value := raw_text(root, tag)))
+        last = text(root, "IsTruncated") != "true" or not following
+        yield root, last
+        if last:
+            return
+        if following in seen:
+            raise Unanswered("failed", "the listing never ends: a page came twice", "endless list")
+        seen.add(following)
 
 
-def _page(root: Element) -> tuple[int, int]:
-    sizes = [text(entry, "Size") for entry in children(root, "Contents")]
+T = TypeVar("T")
+
+
+async def _tally(
+    client: Client,
+    bucket: str,
+    listing: Listing,
+    moment: datetime,
+    limit: int,
+    add: Callable[[Element], None],
+    total: Callable[[bool], T],
+) -> Answer[T]:
+    """Add up the pages of a listing; past the limit, what was counted so far is a lower bound."""
+    asked = f"GET /{bucket}?{listing.title}"
+    complete = False
+    try:
+        async for page, last in pages(client, bucket, listing, limit):
+            add(page)
+            complete = last
+    except Unanswered as error:
+        return Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
+    return Answer("known", total(complete), "", Evidence(asked, "200", moment))
+
+
+async def count(client: Client, bucket: str, moment: datetime, limit: int = LIST_LIMIT) -> Answer[Usage]:
+    """Objects and bytes by listing, at most `limit` pages."""
+    sizes = [0, 0]
+
+    def add(page: Element) -> None:
+        found = _sizes(children(page, "Contents"))
+        sizes[0] += len(found)
+        sizes[1] += sum(found)
+
+    return await _tally(client, bucket, OBJECTS, moment, limit, add, lambda done: Usage(sizes[0], sizes[1], done))
+
+
+async def count_versions(client: Client, bucket: str, moment: datetime, limit: int = LIST_LIMIT) -> Answer[Versions]:
+    """Old versions, their bytes, and delete markers by listing versions, at most `limit` pages."""
+    sums = [0, 0, 0]
+
+    def add(page: Element) -> None:
+        found = _sizes(v for v in children(page, "Version") if text(v, "IsLatest") != "true")
+        sums[0] += len(found)
+        sums[1] += sum(found)
+        sums[2] += sum(1 for _ in children(page, "DeleteMarker"))
+
+    return await _tally(
+        client, bucket, VERSIONS, moment, limit, add, lambda done: Versions(sums[0], sums[1], sums[2], done)
+    )
+
+
+async def count_uploads(client: Client, bucket: str, moment: datetime, limit: int = LIST_LIMIT) -> Answer[Uploads]:
+    """Unfinished uploads, and when the oldest was begun, at most `limit` pages."""
+    begun: list[datetime | None] = []
+
+    def add(page: Element) -> None:
+        begun.extend(read_time(text(upload, "Initiated")) for upload in children(page, "Upload"))
+
+    def total(done: bool) -> Uploads:
+        return Uploads(len(begun), min((b for b in begun if b), default=None), done)
+
+    return await _tally(client, bucket, UPLOADS, moment, limit, add, total)
+
+
+def _sizes(entries: Iterable[Element]) -> list[int]:
+    sizes = [text(entry, "Size") for entry in entries]
     if not all(size.isdigit() and len(size) < 20 for size in sizes):
         raise Unanswered("failed", "a listing gives a size that is no number", "unreadable answer")
-    return len(sizes), sum(map(int, sizes))
+    return [int(size) for size in sizes]

@@ -13,7 +13,19 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from rusty_lantern.core.dossier import Encryption, Grant, Guards, Lock, Ownership, Permission, Versioning
+from rusty_lantern.core.dossier import (
+    CrossOrigin,
+    Encryption,
+    Grant,
+    Guards,
+    LifecycleRule,
+    Lock,
+    Logging,
+    Ownership,
+    Permission,
+    Versioning,
+    Website,
+)
 from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.core.scales import DAY, YEAR
 from rusty_lantern.stores.errors import Unanswered
@@ -23,7 +35,10 @@ from rusty_lantern.stores.s3.client import Reply
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """One settings question: the dossier field it fills, the sub-resource asked, and how its answer reads."""
+    """One settings question: the dossier field it fills, the sub-resource asked, and how its answer reads.
+
+    `decode` makes a value of the root element, or None where nothing is configured.
+    """
 
     field: str
     ask: str
@@ -31,7 +46,6 @@ class Question:
     decode: Callable[[Element], Any]
     parts: frozenset[str] = frozenset()
     """Children by which an answer is recognised though its root has another name."""
-    empty_is_absent: bool = False
 
 
 def _grants(root: Element) -> list[Grant]:
@@ -134,7 +148,72 @@ def _tags(root: Element) -> dict[str, str]:
     return {raw_text(tag, "Key"): raw_text(tag, "Value") for tag in tags}
 
 
+def _logging(root: Element) -> Logging | None:
+    enabled = child(root, "LoggingEnabled")
+    return Logging(text(enabled, "TargetBucket"), text(enabled, "TargetPrefix")) if enabled is not None else None
+
+
+def _lifecycle(root: Element) -> list[LifecycleRule]:
+    return [
+        LifecycleRule(
+            text(rule, "ID"),
+            text(rule, "Status") == "Enabled",
+            text(rule, "Prefix") or text(rule, "Filter", "Prefix") or text(rule, "Filter", "And", "Prefix"),
+            _number(text(rule, "Expiration", "Days")) * DAY,
+            _number(text(rule, "NoncurrentVersionExpiration", "NoncurrentDays")) * DAY,
+            _number(text(rule, "AbortIncompleteMultipartUpload", "DaysAfterInitiation")) * DAY,
+        )
+        for rule in children(root, "Rule")
+    ]
+
+
+def _website(root: Element) -> Website:
+    return Website(text(root, "IndexDocument", "Suffix"), text(root, "RedirectAllRequestsTo", "HostName"))
+
+
+def _cross_origin(root: Element) -> list[CrossOrigin]:
+    return [
+        CrossOrigin(
+            [one.text or "" for one in children(rule, "AllowedOrigin")],
+            [one.text or "" for one in children(rule, "AllowedMethod")],
+        )
+        for rule in children(root, "CORSRule")
+    ]
+
+
+def _replication(root: Element) -> list[str] | None:
+    enabled = [rule for rule in children(root, "Rule") if text(rule, "Status") == "Enabled"]
+    return [text(rule, "Destination", "Bucket").rpartition(":")[2] for rule in enabled] or None
+
+
+_TOLD = {"TopicConfiguration": "Topic", "QueueConfiguration": "Queue", "CloudFunctionConfiguration": "CloudFunction"}
+
+
+def _notifications(root: Element) -> list[str] | None:
+    return [text(entry, tag) for kind, tag in _TOLD.items() for entry in children(root, kind)] or None
+
+
 QUESTIONS: tuple[Question, ...] = (
+    Question(
+        "owner", "acl", frozenset({"AccessControlPolicy"}), lambda root: text(root, "Owner", "ID") or None,
+        frozenset({"AccessControlList"}),
+    ),
+    Question(
+        "logging", "logging", frozenset({"BucketLoggingStatus"}), _logging, frozenset({"LoggingEnabled"})
+    ),
+    Question("lifecycle", "lifecycle", frozenset({"LifecycleConfiguration"}), _lifecycle, frozenset({"Rule"})),
+    Question("website", "website", frozenset({"WebsiteConfiguration"}), _website, frozenset({"IndexDocument"})),
+    Question("cross_origin", "cors", frozenset({"CORSConfiguration"}), _cross_origin, frozenset({"CORSRule"})),
+    Question("replication", "replication", frozenset({"ReplicationConfiguration"}), _replication),
+    Question("notifications", "notification", frozenset({"NotificationConfiguration", "GetBucketNotificationResponse"}), _notifications),
+    Question(
+        "requester_pays", "requestPayment", frozenset({"RequestPaymentConfiguration"}),
+        lambda root: text(root, "Payer") == "Requester", frozenset({"Payer"}),
+    ),
+    Question(
+        "transfer_endpoint", "accelerate", frozenset({"AccelerateConfiguration", "GetBucketAccelerateConfigurationResponse"}),
+        lambda root: text(root, "Status") == "Enabled",
+    ),
     Question("grants", "acl", frozenset({"AccessControlPolicy"}), _grants, frozenset({"AccessControlList"})),
     Question(
         "ownership", "ownershipControls", frozenset({"OwnershipControls"}), _ownership, frozenset({"Rule"})
@@ -198,7 +277,8 @@ def _answered(question: Question, body: bytes, evidence: Evidence) -> Answer[Any
         return Answer("unsupported", None, "answered with a listing", evidence)
     if found not in question.roots and not any(name(part) in question.parts for part in root):
         return Answer("failed", None, f'answered with an unexpected "{found[:60]}"', evidence)
-    return Answer("known", question.decode(root), "", evidence)
+    value = question.decode(root)
+    return Answer("known" if value is not None else "absent", value, "", evidence)
 
 
 def _refused(reply: Reply, code: str, message: str, evidence: Evidence) -> Answer[Any]:

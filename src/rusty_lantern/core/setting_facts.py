@@ -1,0 +1,210 @@
+"""Facts of a bucket's other settings: logging, expiry, web hosting, copies, and what lies beneath the objects."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+from rusty_lantern.core.bucket_facts import absent_fact, fact_of
+from rusty_lantern.core.dossier import LifecycleRule
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.facts import Fact, Subject, fact
+from rusty_lantern.core.scales import COUNT, DURATION, SIZE, SWITCH, TEXT, Words
+
+
+def _on(answer: Answer[Any]) -> Fact:
+    """On where something is configured, off where nothing is."""
+    return fact_of(answer.map(lambda _: "on").default("off"))
+
+
+def _part(answer: Answer[Any], take: Callable[[Any], Any]) -> Fact:
+    """A part of what is configured; absent where it is not there."""
+    part = None if answer.value is None else take(answer.value)
+    return absent_fact(answer) if answer.value is not None and not part else fact_of(answer.map(lambda _: part))
+
+
+@fact("owner", TEXT, "who owns the bucket, as the store names them")
+def owner(subject: Subject, _: str) -> Fact:
+    """From the access list."""
+    return fact_of(subject.bucket.owner)
+
+
+@fact("transport", Words(("plain", "tls"), ordered=True), "how the store was spoken to: plain http, or TLS")
+def transport(subject: Subject, _: str) -> Fact:
+    """A property of the store's address."""
+    used = subject.store.transport
+    return Answer("known", used) if used else Answer("failed", None, "the dossier does not say")
+
+
+@fact("versioning.second-factor", SWITCH, "whether deleting a version needs a second factor")
+def second_factor(subject: Subject, _: str) -> Fact:
+    """Off where versioning was never configured."""
+    return fact_of(subject.bucket.versioning.map(lambda v: "on" if v.second_factor else "off").default("off"))
+
+
+@fact("logging", SWITCH, "whether reads and writes are recorded")
+def logging(subject: Subject, _: str) -> Fact:
+    """Off unless somebody switched it on."""
+    return _on(subject.bucket.logging)
+
+
+@fact("logging.target", TEXT, "the bucket that the record is written to")
+def logging_target(subject: Subject, _: str) -> Fact:
+    """Absent where nothing is recorded."""
+    return _part(subject.bucket.logging, lambda found: found.target)
+
+
+@fact(
+    "logging.target-is",
+    Words(("missing", "itself", "another"), ordered=True),
+    "what the record is written to: a bucket that this store does not list, the bucket itself, or another one",
+)
+def logging_target_is(subject: Subject, _: str) -> Fact:
+    """A record that is written nowhere is no record; one in the bucket itself grows by being written."""
+    if subject.store.listing.value is None or len(subject.store.buckets) < subject.store.listing.value:
+        return Answer("failed", None, "not all buckets of the store were read")
+    names = {bucket.name for bucket in subject.store.buckets}
+
+    def which(target: str) -> str:
+        return "itself" if target == subject.bucket.name else "another" if target in names else "missing"
+
+    return _part(subject.bucket.logging, lambda found: which(found.target))
+
+
+def _shortest(rules: list[LifecycleRule], period: str) -> int:
+    periods = [getattr(rule, period) for rule in rules if rule.enabled]
+    return min((p for p in periods if p), default=0)
+
+
+_PERIODS = {
+    "expires": "the shortest period after which a rule deletes current objects",
+    "expires-old": "the shortest period after which a rule deletes old versions",
+    "clears-uploads": "the shortest period after which a rule clears unfinished uploads away",
+}
+
+
+def _enter_periods() -> None:
+    for name, meaning in _PERIODS.items():
+        period = name.replace("-", "_")
+
+        def derive(subject: Subject, _: str, period: str = period) -> Fact:
+            return _part(subject.bucket.lifecycle, lambda rules: _shortest(rules, period))
+
+        fact(f"lifecycle.{name}", DURATION, meaning, unit="seconds")(derive)
+
+
+_enter_periods()
+
+
+@fact(
+    "lifecycle.against-retention",
+    SWITCH,
+    "whether a rule would delete sooner than the default retention lets it (it then deletes nothing, or hides)",
+)
+def against_retention(subject: Subject, _: str) -> Fact:
+    """Needs both the rules and the lock to be known."""
+    lock, rules = subject.bucket.lock, subject.bucket.lifecycle
+    if not lock.settled or not rules.settled:
+        unread = lock if not lock.settled else rules
+        return Answer(unread.state, None, unread.note, unread.evidence)
+    keep = lock.value.keep if lock.value else 0
+    due = min((p for p in (_shortest(rules.value or [], n) for n in ("expires", "expires_old")) if p), default=0)
+    return Answer("known", "on" if keep and due and due < keep else "off", "", rules.evidence)
+
+
+@fact("website", SWITCH, "whether the bucket is served as a web site: a door of its own")
+def website(subject: Subject, _: str) -> Fact:
+    """A web site bypasses nothing by itself, but is a second address."""
+    return _on(subject.bucket.website)
+
+
+@fact("website.redirects-to", TEXT, "the host that the web site sends all visitors to")
+def redirects_to(subject: Subject, _: str) -> Fact:
+    """Absent where it sends them nowhere."""
+    return _part(subject.bucket.website, lambda site: site.redirects_to)
+
+
+@fact(
+    "cross-origin",
+    Words(("none", "listed", "any"), ordered=True),
+    "which web pages may use the bucket from a visitor's browser: none, listed ones, or any",
+)
+def cross_origin(subject: Subject, _: str) -> Fact:
+    """A rule with `*` lets in any page."""
+    rules = subject.bucket.cross_origin
+    return fact_of(rules.map(lambda r: "any" if any("*" in one.origins for one in r) else "listed").default("none"))
+
+
+@fact("replication", SWITCH, "whether what is stored is copied to another bucket by the store itself")
+def replication(subject: Subject, _: str) -> Fact:
+    """On where at least one rule is enabled."""
+    return _on(subject.bucket.replication)
+
+
+@fact("replication.target", TEXT, "the buckets that are written to as well, joined by commas")
+def replication_target(subject: Subject, _: str) -> Fact:
+    """Absent where nothing is copied."""
+    return _part(subject.bucket.replication, lambda targets: ", ".join(sorted(targets)))
+
+
+@fact("notifications.outside", SWITCH, "whether something in another account is told about changes in the bucket")
+def notifications_outside(subject: Subject, _: str) -> Fact:
+    """Off where nothing is told at all. Needs the store's own account number."""
+    told, own = subject.bucket.notifications, subject.store.account.value or ""
+    if told.value and not re.fullmatch("[0-9]{12}", own):
+        return Answer("failed", None, "the store's account number is not known", told.evidence)
+    outside = any(name.split(":")[4:5] not in ([own], [""]) for name in told.value or ())
+    return fact_of(told.map(lambda _: "on" if outside else "off").default("off"))
+
+
+@fact("requester-pays", SWITCH, "whether whoever asks pays for the answer")
+def requester_pays(subject: Subject, _: str) -> Fact:
+    """Off unless switched on."""
+    return fact_of(subject.bucket.requester_pays.map(lambda on: "on" if on else "off").default("off"))
+
+
+@fact("transfer-endpoint", SWITCH, "whether the bucket answers at a transfer endpoint as well")
+def transfer_endpoint(subject: Subject, _: str) -> Fact:
+    """Off unless switched on."""
+    return fact_of(subject.bucket.transfer_endpoint.map(lambda on: "on" if on else "off").default("off"))
+
+
+def _counted(answer: Answer[Any], name: str) -> Fact:
+    if answer.value is not None and not answer.value.complete:
+        least = getattr(answer.value, name)
+        return Answer("failed", None, f"counting stopped at {least:,}: at least that many", answer.evidence)
+    return fact_of(answer.map(lambda found: getattr(found, name)))
+
+
+@fact("versions.old", COUNT, "how many versions lie beneath current ones")
+def versions_old(subject: Subject, _: str) -> Fact:
+    """From listing versions."""
+    return _counted(subject.bucket.versions, "old")
+
+
+@fact("versions.old-bytes", SIZE, "their sizes together", unit="bytes")
+def versions_old_bytes(subject: Subject, _: str) -> Fact:
+    """From listing versions."""
+    return _counted(subject.bucket.versions, "old_bytes")
+
+
+@fact("versions.markers", COUNT, "how many delete markers there are: keys that look gone and are not")
+def versions_markers(subject: Subject, _: str) -> Fact:
+    """From listing versions."""
+    return _counted(subject.bucket.versions, "markers")
+
+
+@fact("uploads.unfinished", COUNT, "how many uploads were begun and never finished")
+def uploads_unfinished(subject: Subject, _: str) -> Fact:
+    """From listing uploads."""
+    return _counted(subject.bucket.uploads, "count")
+
+
+@fact("uploads.oldest", DURATION, "how long before the survey the oldest unfinished upload was begun", unit="seconds")
+def uploads_oldest(subject: Subject, _: str) -> Fact:
+    """Absent where there is none."""
+    taken = subject.store.taken
+    return _part(
+        subject.bucket.uploads, lambda found: found.oldest and max(1, int((taken - found.oldest).total_seconds()))
+    )
