@@ -35,6 +35,8 @@ STYLES = {
 """Word → style, everywhere the same. Without colour the words remain."""
 
 PIPE_WIDTH = 120
+MODEST, SMALLEST = 14, 8
+"""Widths to which columns are shortened: all of them to the first, in order, before any to the second."""
 
 
 def console(*, error: bool = False) -> Console:
@@ -135,11 +137,10 @@ class Grid:
             max([len(self.headings[c]) if headings else 0, *(len(row[c]) for row in texts)], default=0) for c in columns
         ]
         room -= 2 * (len(widths) - 1)
-        while sum(widths) > room:
-            widest = max(self.shrink or columns, key=lambda c: widths[c])
-            if widths[widest] <= 8:
-                break
-            widths[widest] -= 1
+        for least in (MODEST, SMALLEST):
+            for column in self.shrink or columns:
+                too_wide = sum(widths) - room
+                widths[column] -= max(0, min(too_wide, widths[column] - least))
         return widths
 
 

@@ -52,7 +52,7 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
         line(screen, ("no drift was found", STYLES["held"] if not result.unknown and not result.unread else ""))
         screen.print()
         return
-    grid = Grid("severity", "bucket", "fact", "required", "observed", "sheet, line", shrink=(3, 5, 1))
+    grid = Grid("severity", "bucket", "fact", "required", "observed", "sheet, line", shrink=(5, 3, 1))
     for found in result.drift:
         grid.add(
             styled(found.severity),
@@ -166,7 +166,7 @@ def show_view(screen: Console, result: ShowResult) -> None:
         facts = [found for found in facts if found.fact not in asked]
         screen.print()
         line(screen, ("not required", "dim"))
-    grid = Grid("fact", "value", "why", "evidence", shrink=(2, 3))
+    grid = Grid("fact", "value", "why", "evidence", shrink=(3, 2))
     for found in facts:
         grid.add(found.fact, (found.words, STYLES.get(found.words, "")), found.note, (_evidence(found), "dim"))
     grid.show(screen)
@@ -175,7 +175,7 @@ def show_view(screen: Console, result: ShowResult) -> None:
 def _required_table(screen: Console, result: ShowResult, required: list[RequiredResult]) -> None:
     """What is required, judged; under what did not hold, the reasons in full."""
     words = {found.fact: found for found in result.facts}
-    grid = Grid("judged", "fact", "required", "observed", "asked by", shrink=(2, 4))
+    grid = Grid("judged", "fact", "required", "observed", "asked by", shrink=(4, 2))
     for asked in sorted(required, key=lambda r: STATUS_ORDER.index(r.status)):
         found = words.get(asked.fact)
         observed = found.words if found else "absent"

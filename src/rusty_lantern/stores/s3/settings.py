@@ -205,13 +205,17 @@ QUESTIONS: tuple[Question, ...] = (
     Question("website", "website", frozenset({"WebsiteConfiguration"}), _website, frozenset({"IndexDocument"})),
     Question("cross_origin", "cors", frozenset({"CORSConfiguration"}), _cross_origin, frozenset({"CORSRule"})),
     Question("replication", "replication", frozenset({"ReplicationConfiguration"}), _replication),
-    Question("notifications", "notification", frozenset({"NotificationConfiguration", "GetBucketNotificationResponse"}), _notifications),
+    Question(
+        "notifications", "notification",
+        frozenset({"NotificationConfiguration", "GetBucketNotificationResponse"}), _notifications,
+    ),
     Question(
         "requester_pays", "requestPayment", frozenset({"RequestPaymentConfiguration"}),
         lambda root: text(root, "Payer") == "Requester", frozenset({"Payer"}),
     ),
     Question(
-        "transfer_endpoint", "accelerate", frozenset({"AccelerateConfiguration", "GetBucketAccelerateConfigurationResponse"}),
+        "transfer_endpoint", "accelerate",
+        frozenset({"AccelerateConfiguration", "GetBucketAccelerateConfigurationResponse"}),
         lambda root: text(root, "Status") == "Enabled",
     ),
     Question("grants", "acl", frozenset({"AccessControlPolicy"}), _grants, frozenset({"AccessControlList"})),
