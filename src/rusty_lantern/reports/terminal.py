@@ -75,8 +75,8 @@ Cell = str | tuple[str, str]
 class Grid:
     """A table without lines.
 
-    Where it is wider than the terminal, columns of `drop` go first, in that order (`dropped` then names them);
-    after that, columns of `shrink` are shortened in the middle.
+    Where it is wider than the terminal, columns of `shrink` are shortened in the middle, in that order; if that is
+    not enough, columns of `drop` are left out, in that order, and `dropped` names them.
     """
 
     def __init__(
@@ -119,6 +119,7 @@ class Grid:
         """Take out the columns that may be dropped, until the rest fits or none is left to drop."""
         for wanted in [self.headings[number] for number in self.drop]:
             widths = [max(map(len, column)) for column in zip(self.headings, *self._plain(), strict=True)]
+            widths = [min(w, MODEST) if c in self.shrink else w for c, w in enumerate(widths)]
             if sum(widths) + 2 * (len(widths) - 1) <= room:
                 return
             gone = self.headings.index(wanted)

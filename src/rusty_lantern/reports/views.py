@@ -52,7 +52,7 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
         line(screen, ("no drift was found", STYLES["held"] if not result.unknown and not result.unread else ""))
         screen.print()
         return
-    grid = Grid("severity", "bucket", "fact", "required", "observed", "sheet, line", shrink=(5, 3, 1))
+    grid = Grid("severity", "bucket", "fact", "required", "observed", "sheet, line", shrink=(5, 3, 1), drop=(5,))
     for found in result.drift:
         grid.add(
             styled(found.severity),
@@ -94,7 +94,7 @@ def buckets_view(screen: Console, result: BucketsResult) -> None:
     """One line a bucket, and totals."""
     grid = Grid(
         "bucket", "place", "created", "objects", "bytes", "exposure", "versions", "encryption", "lock", "steward",
-        shrink=(5, 9, 0), right=(3, 4), drop=(1, 2, 3),
+        shrink=(9, 5), right=(3, 4), drop=(1, 2, 3, 4),
     )  # fmt: skip
     several = len({row.store for row in result.buckets}) > 1
     if not several and result.buckets:
