@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from rusty_lantern.archive.surveys import keep, load, names
+from rusty_lantern.archive.surveys import history, keep, load, names
 from rusty_lantern.core.dossier import decode, encode
 from rusty_lantern.core.errors import BadInput, Damaged
 from rusty_lantern.standin import saltmarsh
@@ -55,7 +55,7 @@ def test_a_survey_of_a_taken_moment_is_refused_and_the_kept_one_stays(tmp_path: 
     with pytest.raises(BadInput, match="already kept"):
         keep(tmp_path, "x", saltmarsh.MOMENT, [])
     assert (folder / "survey.json").read_bytes() == before
-    assert [p.name for p in tmp_path.iterdir()] == [NAME]
+    assert names(tmp_path) == [NAME]
 
 
 def test_each_survey_carries_the_hash_of_the_one_before(tmp_path: Path) -> None:
@@ -80,9 +80,36 @@ def test_a_full_disk_keeps_nothing_and_harms_nothing(demo: Demo, tmp_path: Path)
         check=False,
         preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (limit, limit)),
     )
-    assert (ran.returncode, "could not be written" in ran.stderr) == (2, True), ran.stderr
-    assert not any("20261105" in p.name for p in (folder / "surveys").iterdir())
+    assert (ran.returncode, "lantern survey --resume" in ran.stderr) == (2, True), ran.stderr
+    assert names(folder / "surveys") == [NAME]
     assert lantern("audit", cwd=folder).code == 1
+    assert lantern("survey", "--resume", cwd=folder).code == 3
+    assert names(folder / "surveys") == [NAME, "20261105T000000Z"]
+
+
+def test_history_finds_any_altered_missing_or_added_byte(tmp_path: Path) -> None:
+    from datetime import timedelta
+
+    archive = tmp_path / "surveys"
+    for day in range(3):
+        keep(archive, "x", saltmarsh.MOMENT + timedelta(days=day), [saltmarsh.harbour().dossier])
+    assert [one.wrong for one in history(archive, verify=True)] == ["", "", ""]
+    file = archive / "20261103T060000Z" / "stores/harbour.json"
+    content = file.read_bytes()
+    for place in range(0, len(content), len(content) // 9):
+        file.write_bytes(content[:place] + bytes([content[place] ^ 1]) + content[place + 1 :])
+        assert "20261103T060000Z/stores/harbour.json" in history(archive, verify=True)[1].wrong
+    file.write_bytes(content)
+    shutil.rmtree(archive / "20261102T060000Z")
+    assert [bool(one.wrong) for one in history(archive, verify=True)] == [True, False]
+
+
+def test_the_history_command_lists_and_verifies(demo: Demo, copied: Path) -> None:
+    ran = lantern("history", "--verify", cwd=copied)
+    assert (ran.code, NAME in ran.out, "all as written" in ran.out) == (0, True, True)
+    (copied / "surveys" / NAME / "stores/harbour.json").write_text("{}")
+    ran = lantern("history", "--verify", cwd=copied)
+    assert (ran.code, "this file is not what the survey wrote" in ran.out) == (2, True)
 
 
 def test_a_path_that_leads_out_of_the_survey_is_damage(copied: Path) -> None:

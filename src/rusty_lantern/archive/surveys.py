@@ -7,10 +7,13 @@ kept survey is detectable.
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import os
 import re
 import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -18,16 +21,13 @@ from pathlib import Path
 import msgspec
 
 from rusty_lantern import __version__
+from rusty_lantern.archive.errors import CannotWrite, UnderWay
 from rusty_lantern.core.dossier import Dossier, decode, encode
-from rusty_lantern.core.errors import BadInput, Complaint, Damaged, LanternError, Place
+from rusty_lantern.core.errors import BadInput, Complaint, Damaged, Place
 
 SURVEY_VERSION = 1
 MANIFEST = "survey.json"
 NAME_FORM = "%Y%m%dT%H%M%SZ"
-
-
-class CannotWrite(LanternError):
-    """The survey could not be written; nothing was kept, and nothing that was kept before is touched."""
 
 
 class Manifest(msgspec.Struct, frozen=True):
@@ -43,6 +43,8 @@ class Manifest(msgspec.Struct, frozen=True):
     """Path inside the survey → SHA-256."""
     previous: str | None
     """SHA-256 of the previous survey's `survey.json`."""
+    only: list[str] = []
+    """STORE/BUCKET patterns, where the survey was limited to them."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,17 +68,58 @@ def names(archive: Path) -> list[str]:
     return sorted(p.name for p in archive.iterdir() if re.fullmatch(r"\d{8}T\d{6}Z", p.name) and p.is_dir())
 
 
-def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier]) -> Path:
-    """Write a survey, whole or not at all. Raises `CannotWrite`, or `BadInput` if that moment is taken."""
-    name = moment.astimezone(UTC).strftime(NAME_FORM)
-    final = archive / name
-    if final.exists():
-        remedy = "choose another moment with --as-of; a kept survey is never changed"
-        raise BadInput(Complaint(f"a survey of that moment is already kept: {final.name}", remedy=remedy))
-    partial = archive / f".{name}.{os.getpid()}.partial"
+PARTIAL = ".partial"
+JOURNAL = "journal"
+
+
+def folder_name(moment: datetime) -> str:
+    """The name of a survey of that moment."""
+    return moment.astimezone(UTC).strftime(NAME_FORM)
+
+
+def unfinished(archive: Path) -> list[str]:
+    """Surveys that were stopped before they were whole, oldest first; their answers so far are journalled."""
+    if not archive.is_dir():
+        return []
+    return sorted(p.name.removesuffix(PARTIAL) for p in archive.iterdir() if p.name.endswith(f"Z{PARTIAL}"))
+
+
+@contextmanager
+def sole(archive: Path) -> Iterator[None]:
+    """Be the only survey in this archive. Raises `UnderWay` if another is being taken, `CannotWrite`."""
     try:
-        partial.mkdir(parents=True)
-        (partial / "stores").mkdir()
+        archive.mkdir(parents=True, exist_ok=True)
+        stream = (archive / ".lock").open("w")
+    except OSError as error:
+        raise CannotWrite(Complaint(f"cannot write there: {error.strerror}", Place(str(archive)))) from None
+    with stream:
+        try:
+            fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            what = "another survey is being taken in this workspace"
+            raise UnderWay(Complaint(what, Place(str(archive)), "wait for it to end")) from None
+        yield
+
+
+def refuse_taken(archive: Path, moment: datetime) -> None:
+    """Raise `BadInput` if a survey of that moment is kept already."""
+    if (archive / folder_name(moment)).exists():
+        remedy = "choose another moment with --as-of; a kept survey is never changed"
+        raise BadInput(Complaint(f"a survey of that moment is already kept: {folder_name(moment)}", remedy=remedy))
+
+
+def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier], only: tuple[str, ...] = ()) -> Path:
+    """Write a survey, whole or not at all. Raises `CannotWrite`, or `BadInput` if that moment is taken.
+
+    What was journalled of it stays until the survey is whole, so that a failure here loses nothing.
+    """
+    refuse_taken(archive, moment)
+    name = folder_name(moment)
+    final, partial = archive / name, archive / (name + PARTIAL)
+    try:
+        shutil.rmtree(partial / "stores", ignore_errors=True)
+        (partial / MANIFEST).unlink(missing_ok=True)
+        (partial / "stores").mkdir(parents=True)
         files = {f"stores/{dossier.store}.json": encode(dossier) for dossier in dossiers}
         for path, content in files.items():
             _write(partial / path, content)
@@ -88,22 +131,18 @@ def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier]) 
             {d.store: d.listing.value and len(d.buckets) for d in dossiers},
             {path: hashlib.sha256(content).hexdigest() for path, content in files.items()},
             _hash_of_last(archive, name),
+            list(only),
         )
         _write(partial / MANIFEST, msgspec.json.format(msgspec.json.encode(manifest), indent=1) + b"\n")
+        shutil.rmtree(partial / JOURNAL, ignore_errors=True)
         for folder in (partial / "stores", partial):
             _sync_folder(folder)
         partial.rename(final)
         _sync_folder(archive)
     except OSError as error:
-        raise CannotWrite(
-            Complaint(
-                f"the survey could not be written: {error.strerror or error}",
-                Place(str(archive)),
-                "nothing was kept; earlier surveys are untouched",
-            )
-        ) from None
-    finally:
-        shutil.rmtree(partial, ignore_errors=True)
+        what = f"the survey could not be written: {error.strerror or error}"
+        remedy = "no survey was kept, and earlier ones are untouched; make room, then: lantern survey --resume"
+        raise CannotWrite(Complaint(what, Place(str(archive)), remedy)) from None
     return final
 
 
@@ -182,3 +221,33 @@ def _checked(folder: Path, path: str, digest: str) -> bytes:
     if hashlib.sha256(content).hexdigest() != digest:
         raise Damaged(Complaint("this file is not what the survey wrote", place, _REMEDY))
     return content
+
+
+class Kept(msgspec.Struct, frozen=True):
+    """One line of the archive's history: a survey, its hash, and what is wrong with it, if anything."""
+
+    name: str
+    manifest: Manifest | None
+    digest: str
+    wrong: str = ""
+
+
+def history(archive: Path, *, verify: bool) -> list[Kept]:
+    """Every kept survey, oldest first. With `verify`, every file is hashed and the chain of surveys is followed."""
+    found: list[Kept] = []
+    before: str | None = None
+    for name in names(archive):
+        folder = archive / name
+        manifest, wrong, digest = None, "", ""
+        try:
+            digest = hashlib.sha256((folder / MANIFEST).read_bytes()).hexdigest()
+            manifest = load(archive, name).manifest if verify else _manifest(folder)
+            if verify and manifest.previous != before:
+                wrong = "the survey before it is not the one it followed"
+        except (Damaged, BadInput) as error:
+            wrong = str(error.complaints[0].place or "") + ": " + error.complaints[0].what
+        except OSError as error:
+            wrong = f"{MANIFEST} cannot be read: {error.strerror}"
+        found.append(Kept(name, manifest, digest, wrong))
+        before = digest
+    return found

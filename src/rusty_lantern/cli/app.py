@@ -9,7 +9,21 @@ from typing import Annotated
 import typer
 
 from rusty_lantern import __version__
-from rusty_lantern.cli import access, audit, buckets, demo, exposure, init, reach, show, standin, survey, try_, why
+from rusty_lantern.cli import (
+    access,
+    audit,
+    buckets,
+    demo,
+    exposure,
+    history,
+    init,
+    reach,
+    show,
+    standin,
+    survey,
+    try_,
+    why,
+)
 from rusty_lantern.cli.common import EXIT_CODES
 
 app = typer.Typer(
@@ -37,7 +51,7 @@ def lantern(
     """Carry the options that stand before any command."""
 
 
-for module in (init, reach, survey, buckets, show, audit, exposure, why, access, try_, demo, standin):
+for module in (init, reach, survey, buckets, show, audit, exposure, why, access, try_, history, demo, standin):
     module.register(app)
 
 

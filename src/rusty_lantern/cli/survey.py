@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -12,9 +13,6 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.dossier import Dossier
-    from rusty_lantern.core.estate import Estate
-    from rusty_lantern.stores.credentials import AccessKey
 
 
 def register(app: typer.Typer) -> None:
@@ -23,34 +21,53 @@ def register(app: typer.Typer) -> None:
 
 
 def survey(
+    only: Annotated[list[str] | None, typer.Option(help="Only these STORE/BUCKET patterns; may be repeated.")] = None,
+    resume: Annotated[bool, typer.Option("--resume", help="Go on with the survey that was stopped.")] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Only say how many questions, to whom, how long.")] = False,
     probe: Annotated[
         bool, typer.Option("--probe", help="Also knock at each list and read door without credentials.")
     ] = False,
+    list_limit: Annotated[int, typer.Option(help="Pages of 1,000 that are counted of one bucket.", min=1)] = 100,
+    log: Annotated[Path | None, typer.Option(help="Write every question as a JSON line into this file.")] = None,
     workspace_folder: WorkspaceOption = None,
     as_of: AsOfOption = None,
     json: JsonOption = False,
 ) -> None:
     """Read every bucket's settings in every store, and keep them as a survey.
 
-    Use it nightly, or before an audit. It only asks, never changes. Example: lantern survey
+    Use it nightly, or before an audit. It only asks, never changes. A survey that is stopped can be
+    gone on with (--resume). Example: lantern survey
     """
     import asyncio
     from datetime import UTC, datetime
 
     from rusty_lantern.archive import surveys
+    from rusty_lantern.cli.surveying import Plan, estimate, read_all
     from rusty_lantern.reports.results import encode, survey_result
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.reports.views import survey_view
-    from rusty_lantern.stores.credentials import find
 
     place = workspace(workspace_folder)
     estate = place.estate()
-    when = moment(as_of, datetime.now(UTC)).replace(microsecond=0)
-    keys = {store.name: find(store.credential, place.folder) for store in estate.stores}
-    dossiers = asyncio.run(_read(estate, keys, place, when, probe=probe))
-    folder = surveys.keep(place.surveys, estate.name, when, dossiers)
-    kept = surveys.load(place.surveys, folder.name)
-    result = survey_result(kept)
+    when = _resumed(place) if resume else moment(as_of, datetime.now(UTC)).replace(microsecond=0)
+    plan = Plan(estate, place.folder, when, tuple(only or ()), list_limit, probe, log)
+    plan.check()
+    if dry_run:
+        for told in asyncio.run(estimate(plan)):
+            emit(told)
+        return
+    try:
+        with surveys.sole(place.surveys):
+            surveys.refuse_taken(place.surveys, when)
+            if not resume and surveys.unfinished(place.surveys):
+                note("an earlier survey was stopped before it was whole: lantern survey --resume goes on with it")
+            journals = place.surveys / (surveys.folder_name(when) + surveys.PARTIAL) / surveys.JOURNAL
+            dossiers = asyncio.run(read_all(plan, journals))
+            folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only)
+    except KeyboardInterrupt:
+        note("lantern: interrupted; every answer so far is kept. To go on: lantern survey --resume")
+        raise typer.Exit(130) from None
+    result = survey_result(surveys.load(place.surveys, folder.name))
     if json:
         emit(encode(result))
     else:
@@ -59,39 +76,15 @@ def survey(
     raise typer.Exit(3 if result.unread or unsettled else 0)
 
 
-async def _read(
-    estate: Estate, keys: dict[str, AccessKey], place: Workspace, when: datetime, *, probe: bool
-) -> list[Dossier]:
-    import asyncio
-    import sys
+def _resumed(place: Workspace) -> datetime:
+    """The moment of the survey to go on with. Raises `BadInput` if there is none."""
+    from datetime import UTC, datetime
 
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+    from rusty_lantern.archive import surveys
+    from rusty_lantern.core.errors import BadInput, Complaint
 
-    from rusty_lantern.reports.terminal import console
-    from rusty_lantern.stores.s3.client import Client
-    from rusty_lantern.stores.s3.probe import knock_everywhere
-    from rusty_lantern.stores.s3.reader import survey
-
-    columns = (
-        TextColumn("{task.description}"),
-        BarColumn(),
-        MofNCompleteColumn(),
-        TextColumn("buckets"),
-        TimeElapsedColumn(),
-    )
-    with Progress(*columns, console=console(error=True), disable=not sys.stderr.isatty(), transient=True) as bar:
-
-        async def one(name: str) -> Dossier:
-            store = next(s for s in estate.stores if s.name == name)
-            task = bar.add_task(name, total=None)
-            if bar.disable:
-                note(f"reading {name} at {store.at}")
-            async with Client(store, keys[name], place.folder) as client:
-                read = await survey(client, when, lambda done, total: bar.update(task, completed=done, total=total))
-                if not probe:
-                    return read
-                note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
-                async with Client(store, None, place.folder) as outside:
-                    return await knock_everywhere(client, outside, read, estate)
-
-        return list(await asyncio.gather(*(one(store.name) for store in estate.stores)))
+    stopped = surveys.unfinished(place.surveys)
+    if not stopped:
+        raise BadInput(Complaint("no survey was stopped here", remedy="take a new one with: lantern survey"))
+    note(f"going on with the survey of {stopped[-1]}")
+    return datetime.strptime(stopped[-1], surveys.NAME_FORM).replace(tzinfo=UTC)

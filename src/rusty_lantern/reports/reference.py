@@ -27,6 +27,7 @@ SCHEMAS: dict[str, type[Any]] = {
     "exposure": results.ExposureResult,
     "why": access_results.DecisionResult,
     "access": access_results.AccessResult,
+    "history": results.HistoryResult,
     "try": access_results.TryResult,
 }
 

@@ -10,7 +10,7 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.archive.surveys import Survey
+from rusty_lantern.archive.surveys import Kept, Survey
 from rusty_lantern.core.access.doors import hold
 from rusty_lantern.core.access.exposure import Verdict
 from rusty_lantern.core.access.keys import AUDIENCES
@@ -122,6 +122,8 @@ class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
     baseline: str
     edition: str
     buckets: int
+    only: list[str]
+    """STORE/BUCKET patterns, where the survey was limited to them."""
     counts: dict[str, int]
     drift_by_severity: dict[str, int]
     drift: list[JudgementResult]
@@ -149,6 +151,26 @@ class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     bucket: str
     exposure: dict[str, dict[str, VerdictResult]]
+
+
+class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One kept survey. `wrong` says what is not as it was written; empty where nothing is."""
+
+    survey: str
+    taken: datetime | None
+    stores: dict[str, int | None]
+    only: list[str]
+    sha256: str
+    wrong: str
+
+
+class HistoryResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern history --json`."""
+
+    verified: bool
+    surveys: list[HistoryRow]
+    unfinished: list[str]
+    """Surveys that were stopped and can be gone on with."""
 
 
 class Probed(msgspec.Struct, frozen=True, kw_only=True):
@@ -305,6 +327,7 @@ def audit_result(survey: Survey, moment: datetime, baseline: Baseline, audit: Au
         baseline=baseline.title,
         edition=baseline.edition,
         buckets=audit.buckets,
+        only=survey.manifest.only,
         counts={status: counts[status] for status in STATUSES},
         drift_by_severity={severity: severities[severity] for severity in SEVERITIES},
         drift=[judgement_result(j) for j in audit.of("drifted")],
@@ -352,6 +375,19 @@ def exposure_row(view: BucketView) -> ExposureRow:
         audience: {verb: verdict_result(view.verdicts[audience, verb]) for verb in VERBS} for audience in AUDIENCES
     }
     return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
+
+
+def history_row(kept: Kept) -> HistoryRow:
+    """One kept survey."""
+    manifest = kept.manifest
+    return HistoryRow(
+        survey=kept.name,
+        taken=manifest.taken if manifest else None,
+        stores=manifest.stores if manifest else {},
+        only=manifest.only if manifest else [],
+        sha256=kept.digest,
+        wrong=kept.wrong,
+    )
 
 
 def probed(view: BucketView, knock: Knock) -> Probed:

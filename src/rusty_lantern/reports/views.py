@@ -11,6 +11,7 @@ from rusty_lantern.reports.results import (
     BucketRow,
     BucketsResult,
     FactResult,
+    HistoryResult,
     JudgementResult,
     RequiredResult,
     ShowResult,
@@ -32,6 +33,8 @@ def audit_view(screen: Console, result: AuditResult) -> None:
             "dim",
         ),
     )
+    if result.only:
+        line(screen, (f"this survey was limited to {', '.join(result.only)}", STYLES["unknown"]))
     for store, reason in result.unread.items():
         line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]))
     screen.print()
@@ -220,6 +223,34 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
     for store, reason in result.unread.items():
         line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), indent=2)
     next_step(screen, "lantern audit", "hold it against the baseline")
+
+
+def history_view(screen: Console, result: HistoryResult) -> None:
+    """One line a survey; what is wrong in full."""
+    grid = Grid("survey", "buckets", "stores", "limited to", "sha-256", "as written", shrink=(3, 2), right=(1,))
+    for row in result.surveys:
+        read = sum(number for number in row.stores.values() if number is not None)
+        stores = ", ".join(name if number is not None else f"{name} (unread)" for name, number in row.stores.items())
+        state = (
+            ("no", STYLES["critical"]) if row.wrong else styled("yes") if result.verified else ("not checked", "dim")
+        )
+        grid.add(
+            (row.survey, "bold"), f"{read:,}", stores, (", ".join(row.only), "dim"), (row.sha256[:16], "dim"), state
+        )
+    grid.show(screen)
+    screen.print()
+    for row in result.surveys:
+        if row.wrong:
+            line(screen, (f"{row.survey}  ", STYLES["critical"]), row.wrong)
+    for stopped in result.unfinished:
+        line(screen, (f"{stopped}  was stopped before it was whole", STYLES["unknown"]))
+    wrong = sum(bool(row.wrong) for row in result.surveys)
+    checked = f"{wrong} not as written" if wrong else "all as written" if result.verified else "not checked"
+    line(screen, (join([many(len(result.surveys), "survey"), checked]), "bold"))
+    if result.unfinished:
+        next_step(screen, "lantern survey --resume", "ask only what is missing")
+    elif not result.verified and result.surveys:
+        next_step(screen, "lantern history --verify", "hash every file and follow the chain")
 
 
 def reach_view(screen: Console, results: list[Reached]) -> None:

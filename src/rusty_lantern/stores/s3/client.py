@@ -13,8 +13,9 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
 from pathlib import Path
+from random import Random
 from types import TracebackType
-from typing import Literal, Self
+from typing import Literal, Protocol, Self
 from urllib.parse import urlsplit
 
 import aiohttp
@@ -24,12 +25,16 @@ from rusty_lantern.core.errors import Complaint
 from rusty_lantern.core.estate import Store
 from rusty_lantern.stores.credentials import AccessKey
 from rusty_lantern.stores.errors import NoCredential, Unanswered
+from rusty_lantern.stores.s3.gate import Gate
 from rusty_lantern.stores.s3.signature import canonical_query, encode, sign
 
 Method = Literal["GET", "HEAD"]
 MAX_BODY = 16 << 20
 """No honest answer to any question asked here is larger."""
-TRIES = 4
+TRIES = 5
+FIRST_WAIT, LONGEST_WAIT = 0.25, 8.0
+BUSY = (429, 500, 502, 503, 504)
+"""Answers after which a question is put again."""
 AGENT = "rusty-lantern"
 
 
@@ -40,6 +45,16 @@ class Reply:
     status: int
     headers: Mapping[str, str]
     body: bytes
+
+
+class Memory(Protocol):
+    """Answers that are known already, and a place for new ones."""
+
+    def recall(self, question: str) -> tuple[int, dict[str, str], bytes] | None:
+        """The answer that a question already got."""
+
+    def note(self, question: str, status: int, headers: dict[str, str], body: bytes) -> None:
+        """Keep an answer."""
 
 
 @dataclass(slots=True)
@@ -53,11 +68,15 @@ class Client:
     skew: timedelta = timedelta()
     asked: int = 0
     _session: aiohttp.ClientSession | None = None
-    _gate: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(1))
+    memory: Memory | None = None
+    log: Callable[[dict[str, object]], None] | None = None
+    renew: Callable[[], AccessKey] | None = None
+    gate: Gate = field(default_factory=lambda: Gate(1))
     _next: float = 0.0
+    _dice: Random = field(default_factory=lambda: Random(1))  # noqa: S311  (spreads retries, guards nothing)
 
     async def __aenter__(self) -> Self:
-        self._gate = asyncio.Semaphore(self.store.pace.at_once)
+        self.gate = Gate(self.store.pace.at_once)
         connector = aiohttp.TCPConnector(limit=self.store.pace.at_once, ssl=self._tls())
         timeout = aiohttp.ClientTimeout(total=self.store.timeout, sock_connect=min(10, self.store.timeout))
         self._session = aiohttp.ClientSession(
@@ -107,22 +126,71 @@ class Client:
         """Put one question. Retries what is safe to repeat; raises `Unanswered` if there is no answer at all."""
         host, target = self.target(bucket, key)
         target = path or target
-        wait = 0.25
+        question = f"{method} {target}" + (f"?{canonical_query(query)}" if query else "")
+        known = self.memory.recall(question) if self.memory else None
+        if known is not None:
+            return Reply(*known)
+        reply = await self._persist(method, host, target, query, headers or {})
+        if self.memory and reply.status not in BUSY:
+            self.memory.note(question, reply.status, dict(reply.headers), reply.body)
+        return reply
+
+    async def _persist(
+        self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
+    ) -> Reply:
+        """Ask until there is an answer, the tries are used up, or asking again would not help."""
+        wait = FIRST_WAIT
         for attempt in range(1, TRIES + 1):
             await self._pace()
             try:
-                async with self._gate:
-                    reply = await self._once(method, host, target, query, headers or {})
+                async with self.gate:
+                    used = self.key
+                    reply = await self._timed(method, host, target, query, headers)
             except Unanswered as error:
                 if attempt == TRIES or error.answer != "connection lost":
                     raise
             else:
-                if reply.status not in (429, 500, 502, 503, 504) or attempt == TRIES:
+                if self._renewed(reply, used):
+                    continue
+                if reply.status not in BUSY or attempt == TRIES:
                     return reply
                 wait = max(wait, _retry_after(reply))
-            await asyncio.sleep(wait)
-            wait = min(wait * 2, 8)
-        raise AssertionError("unreachable")
+            await asyncio.sleep(wait * self._dice.uniform(0.75, 1.25))
+            wait = min(wait * 2, LONGEST_WAIT)
+        return reply
+
+    async def _timed(
+        self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
+    ) -> Reply:
+        """One try, with what it took told to the gate and the log."""
+        start = asyncio.get_running_loop().time()
+        outcome: int | str = "interrupted"
+        try:
+            reply = await self._once(method, host, target, query, headers)
+            outcome = reply.status
+            if reply.status in (429, 503):
+                self.gate.busy()
+            else:
+                self.gate.answered(asyncio.get_running_loop().time() - start)
+            return reply
+        except Unanswered as error:
+            outcome = error.answer
+            self.gate.busy()
+            raise
+        finally:
+            if self.log:
+                taken = round((asyncio.get_running_loop().time() - start) * 1000, 1)
+                told = canonical_query(query)
+                self.log({"store": self.store.name, "method": method, "path": target, "query": told,
+                          "outcome": outcome, "milliseconds": taken})  # fmt: skip
+
+    def _renewed(self, reply: Reply, used: AccessKey | None) -> bool:
+        """Whether the credential that was used had expired, and there is another one now."""
+        if self.renew is None or reply.status not in (400, 401, 403) or b"ExpiredToken" not in reply.body[:4096]:
+            return False
+        if self.key == used:
+            self.key = self.renew()
+        return self.key != used
 
     async def _pace(self) -> None:
         """Keep to the ceiling of questions per second."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import AsyncIterator, Callable, Iterable
+from collections.abc import AsyncIterator, Callable, Iterable, Mapping
 from datetime import UTC, datetime
 from fnmatch import fnmatchcase
 from typing import Any, TypeVar
@@ -12,7 +12,6 @@ from typing import Any, TypeVar
 import msgspec
 
 from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Uploads, Usage, Versions
-from rusty_lantern.core.estate import Store
 from rusty_lantern.core.evidence import Answer, Evidence, State
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import Element, child, children, name, parse, raw_text, text
@@ -40,8 +39,18 @@ Progress = Callable[[int, int], None]
 """Called with buckets done and buckets in all."""
 
 
-async def survey(client: Client, moment: datetime, progress: Progress = lambda done, total: None) -> Dossier:
-    """Read every bucket's settings. Never raises for what the store does: that is in the dossier."""
+async def survey(
+    client: Client,
+    moment: datetime,
+    progress: Progress = lambda done, total: None,
+    only: tuple[str, ...] = (),
+    list_limit: int = LIST_LIMIT,
+) -> Dossier:
+    """Read every bucket's settings. Never raises for what the store does: that is in the dossier.
+
+    The first bucket is read alone: what the store does not offer is learnt there, and not asked of the others.
+    `only`: bucket patterns, besides those of the store's entry; `list_limit`: pages counted of one bucket.
+    """
     transport = "tls" if client.store.at.startswith("https") else "plain"
     base = Dossier(store=client.store.name, taken=moment, address=client.store.at, transport=transport)  # type: ignore[arg-type]
     asked = "GET /"
@@ -50,21 +59,25 @@ async def survey(client: Client, moment: datetime, progress: Progress = lambda d
     except Unanswered as error:
         listing: Answer[int] = Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
         return _with(base, listing=listing)
-    wanted = [bucket for bucket in found if _wanted(client.store, bucket[0])]
+    wanted = [bucket for bucket in found if _wanted(client.store.only, bucket[0]) and _wanted(only, bucket[0])]
     account_guards = await _account_guards(client, owner, moment)
     progress(0, len(wanted))
     done = 0
+    learnt: dict[str, Answer[Any]] = {}
 
     async def one(bucket: str, created: datetime | None) -> Bucket:
         nonlocal done
-        read = await read_bucket(client, bucket, created, moment)
+        read = await read_bucket(client, bucket, created, moment, learnt, list_limit)
         done += 1
         progress(done, len(wanted))
         return read
 
+    first = [await one(*bucket) for bucket in wanted[:1]]
+    if first:
+        learnt = _not_offered(first[0])
     async with asyncio.TaskGroup() as group:
-        tasks = [group.create_task(one(bucket, created)) for bucket, created in wanted]
-    buckets = sorted((task.result() for task in tasks), key=lambda b: b.name)
+        tasks = [group.create_task(one(*bucket)) for bucket in wanted[1:]]
+    buckets = sorted([*first, *(task.result() for task in tasks)], key=lambda b: b.name)
     return _with(
         base,
         account=Answer("known", owner, "", Evidence(asked, "200", moment)) if owner else Answer("absent"),
@@ -78,8 +91,14 @@ def _with(dossier: Dossier, **changes: Any) -> Dossier:
     return msgspec.structs.replace(dossier, **changes)
 
 
-def _wanted(store: Store, bucket: str) -> bool:
-    return not store.only or any(fnmatchcase(bucket, pattern) for pattern in store.only)
+def _wanted(patterns: tuple[str, ...], bucket: str) -> bool:
+    return not patterns or any(fnmatchcase(bucket, pattern) for pattern in patterns)
+
+
+def _not_offered(bucket: Bucket) -> dict[str, Answer[Any]]:
+    """Dossier field → the answer that the store does not offer it, as the first bucket showed."""
+    answers = {question.field: getattr(bucket, question.field) for question in QUESTIONS}
+    return {field: answer for field, answer in answers.items() if answer.state == "unsupported"}
 
 
 async def list_buckets(client: Client) -> tuple[list[tuple[str, datetime | None]], str]:
@@ -165,16 +184,29 @@ async def _ask_together(
     return {question.field: read_answer(question, reply, asked, moment) for question in questions}
 
 
-async def read_bucket(client: Client, bucket: str, created: datetime | None, moment: datetime) -> Bucket:
-    """Ask everything about one bucket."""
-    settings = [_ask_together(client, bucket, ask, asked, moment) for ask, asked in BY_SUB_RESOURCE.items()]
-    fields: dict[str, Any] = {
-        field: answer for found in await asyncio.gather(*settings) for field, answer in found.items()
-    }
+async def read_bucket(
+    client: Client,
+    bucket: str,
+    created: datetime | None,
+    moment: datetime,
+    learnt: Mapping[str, Answer[Any]],
+    list_limit: int,
+) -> Bucket:
+    """Ask everything about one bucket but what is learnt to be not offered."""
+    fields: dict[str, Any] = dict(learnt)
+    settings = [
+        _ask_together(client, bucket, ask, asked, moment)
+        for ask, asked in BY_SUB_RESOURCE.items()
+        if not all(question.field in learnt for question in asked)
+    ]
+    for found in await asyncio.gather(*settings):
+        fields |= found
     listed = Evidence("GET /", "200", moment)
     fields["created"] = Answer("known", created, "", listed) if created else Answer("absent", evidence=listed)
     fields["usage"], fields["versions"], fields["uploads"] = await asyncio.gather(
-        count(client, bucket, moment), count_versions(client, bucket, moment), count_uploads(client, bucket, moment)
+        count(client, bucket, moment, list_limit),
+        count_versions(client, bucket, moment, list_limit),
+        count_uploads(client, bucket, moment, list_limit),
     )
     return Bucket(name=bucket, **fields)
 

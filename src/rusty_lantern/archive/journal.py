@@ -1,0 +1,104 @@
+"""The journal of a survey under way: every answer, as it arrives, so that a stopped survey asks only what is missing.
+
+One file a store, one JSON line an answer: the question, the status, the headers that matter, the body (deflated,
+base64). A line that was not finished when the program died is left out on reading. A survey that resumes replays
+these answers through the same reader, so its result is that of a survey that was never stopped.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import errno
+import os
+import time
+import zlib
+from pathlib import Path
+
+import msgspec
+
+from rusty_lantern.archive.errors import CannotWrite
+from rusty_lantern.core.errors import Complaint, Place
+
+KEPT_HEADERS = ("date", "retry-after", "location", "content-type")
+SYNC_SECONDS = 1.0
+MAX_BODY = 64 << 20
+
+
+class Entry(msgspec.Struct, frozen=True, array_like=True):
+    """One line: question, status, headers, body."""
+
+    question: str
+    status: int
+    headers: dict[str, str]
+    body: str
+
+
+class Journal:
+    """The answers of one store. Raises `CannotWrite` when an answer cannot be kept."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.replayed = 0
+        self._synced = 0.0
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            _cut_torn_line(path)
+            self.known = _read(path)
+            self._stream = path.open("ab", buffering=0)
+        except OSError as error:
+            raise self._cannot(error) from None
+
+    def recall(self, question: str) -> tuple[int, dict[str, str], bytes] | None:
+        """The answer that a question already got."""
+        entry = self.known.get(question)
+        if entry is None:
+            return None
+        self.replayed += 1
+        return entry.status, entry.headers, zlib.decompressobj().decompress(base64.b64decode(entry.body), MAX_BODY)
+
+    def note(self, question: str, status: int, headers: dict[str, str], body: bytes) -> None:
+        """Keep an answer."""
+        kept = {name: headers[name] for name in KEPT_HEADERS if name in headers}
+        entry = Entry(question, status, kept, base64.b64encode(zlib.compress(body, 1)).decode())
+        try:
+            line = msgspec.json.encode(entry) + b"\n"
+            if self._stream.write(line) != len(line):
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            if time.monotonic() - self._synced > SYNC_SECONDS:
+                os.fsync(self._stream.fileno())
+                self._synced = time.monotonic()
+        except OSError as error:
+            raise self._cannot(error) from None
+
+    def close(self) -> None:
+        """Finish with the file."""
+        self._stream.close()
+
+    def _cannot(self, error: OSError) -> CannotWrite:
+        what = f"an answer could not be kept: {error.strerror or error}"
+        return CannotWrite(Complaint(what, Place(str(self.path)), "make room, then: lantern survey --resume"))
+
+
+def _cut_torn_line(path: Path) -> None:
+    """Take off what follows the last whole line, so that the next answer begins on a line of its own."""
+    if not path.exists():
+        return
+    content = path.read_bytes()
+    whole = content.rfind(b"\n") + 1
+    if whole != len(content):
+        os.truncate(path, whole)
+
+
+def _read(path: Path) -> dict[str, Entry]:
+    known: dict[str, Entry] = {}
+    if not path.is_file():
+        return known
+    for line in path.read_bytes().splitlines():
+        try:
+            entry = msgspec.json.decode(line, type=Entry)
+            zlib.decompressobj().decompress(base64.b64decode(entry.body, validate=True), MAX_BODY)
+        except (msgspec.DecodeError, binascii.Error, zlib.error, UnicodeDecodeError):
+            continue  # torn or damaged: the question is asked again
+        known[entry.question] = entry
+    return known

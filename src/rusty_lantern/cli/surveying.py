@@ -1,0 +1,169 @@
+"""The work of `lantern survey`: all stores at once, each with its journal, its progress and its log."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import datetime
+from fnmatch import fnmatchcase
+from pathlib import Path
+
+import msgspec
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
+
+from rusty_lantern.archive.errors import CannotWrite
+from rusty_lantern.archive.journal import Journal
+from rusty_lantern.cli.common import note
+from rusty_lantern.core.dossier import Dossier
+from rusty_lantern.core.errors import BadInput, Complaint, Place, nearest
+from rusty_lantern.core.estate import Estate, Store
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.reports.terminal import console
+from rusty_lantern.stores.credentials import find
+from rusty_lantern.stores.errors import NoCredential, Unanswered
+from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.stores.s3.probe import knock_everywhere
+from rusty_lantern.stores.s3.reader import BY_SUB_RESOURCE, list_buckets, survey
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What is to be surveyed, and how."""
+
+    estate: Estate
+    folder: Path
+    moment: datetime
+    only: tuple[str, ...] = ()
+    list_limit: int = 100
+    probe: bool = False
+    log: Path | None = None
+
+    def check(self) -> None:
+        """Raise `BadInput` for a pattern that names no store of the estate."""
+        names = [store.name for store in self.estate.stores]
+        for pattern in self.only:
+            store, slash, _ = pattern.partition("/")
+            if not slash or not any(fnmatchcase(name, store) for name in names):
+                hint = nearest(store, names) or f"patterns are STORE/BUCKET; stores: {', '.join(names)}"
+                raise BadInput(Complaint(f'--only "{pattern}" fits no store', remedy=hint))
+
+    def stores(self) -> list[tuple[Store, tuple[str, ...]]]:
+        """The stores to read, each with the bucket patterns to keep to."""
+        found = []
+        for store in self.estate.stores:
+            patterns = [pattern.partition("/")[::2] for pattern in self.only]
+            kept = tuple(bucket for name, bucket in patterns if fnmatchcase(store.name, name))
+            if kept or not self.only:
+                found.append((store, kept))
+        return found
+
+
+async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
+    """A dossier for each store; what was journalled already is not asked again."""
+    left = (TimeElapsedColumn(), TextColumn("left"), TimeRemainingColumn(), TextColumn("{task.fields[rate]}"))
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TextColumn("buckets"), *left)
+    hidden = not sys.stderr.isatty()
+    with (
+        _log_into(plan.log) as log,
+        Progress(*columns, console=console(error=True), disable=hidden, transient=True) as bar,
+    ):
+
+        async def one(store: Store, patterns: tuple[str, ...]) -> Dossier:
+            task = bar.add_task(store.name, total=None, rate="")
+            if hidden:
+                note(f"reading {store.name} at {store.at}")
+            journal = Journal(journals / f"{store.name}.jsonl")
+            try:
+                return await _read_store(plan, store, patterns, journal, log, lambda d, t, r: bar.update(
+                    task, completed=d, total=t, rate=r))  # fmt: skip
+            finally:
+                journal.close()
+
+        try:
+            async with asyncio.TaskGroup() as group:
+                tasks = [group.create_task(one(store, patterns)) for store, patterns in plan.stores()]
+        except BaseExceptionGroup as errors:
+            raise _first(errors) from None
+        return [task.result() for task in tasks]
+
+
+def _first(errors: BaseExceptionGroup[BaseException]) -> BaseException:
+    """The error that ended the group, out of its wrappings."""
+    error: BaseException = errors
+    while isinstance(error, BaseExceptionGroup):
+        error = error.exceptions[0]
+    return error
+
+
+async def _read_store(
+    plan: Plan,
+    store: Store,
+    patterns: tuple[str, ...],
+    journal: Journal,
+    log: Callable[[dict[str, object]], None] | None,
+    show: Callable[[int, int, str], None],
+) -> Dossier:
+    try:
+        key = find(store.credential, plan.folder)
+    except NoCredential as error:
+        lost: Answer[int] = Answer("denied", None, str(error.complaints[0].what))
+        return Dossier(store=store.name, taken=plan.moment, address=store.at, listing=lost)
+    client = Client(store, key, plan.folder, memory=journal, log=log, renew=lambda: find(store.credential, plan.folder))
+    loop = asyncio.get_running_loop()
+    start = loop.time()
+    async with client:
+
+        def progress(done: int, total: int) -> None:
+            show(done, total, f"{client.asked / max(loop.time() - start, 0.1):,.0f} questions/s")
+
+        read = await survey(client, plan.moment, progress, patterns, plan.list_limit)
+        if journal.replayed:
+            note(f"{store.name}: {journal.replayed:,} answers were kept, {client.asked:,} questions were asked now")
+        if not plan.probe:
+            return read
+        note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
+        async with Client(store, None, plan.folder, log=log) as outside:
+            return await knock_everywhere(client, outside, read, plan.estate)
+
+
+LISTINGS = 3
+"""Listings of each bucket: objects, versions, unfinished uploads; one page at least."""
+
+
+async def estimate(plan: Plan) -> list[str]:
+    """How many questions a survey would ask of each store, and roughly how long it would take."""
+    told = []
+    for store, patterns in plan.stores():
+        async with Client(store, find(store.credential, plan.folder), plan.folder) as client:
+            start = asyncio.get_running_loop().time()
+            try:
+                buckets, _ = await list_buckets(client)
+            except Unanswered as error:
+                told.append(f"{store.name}: cannot be asked: {error.note}")
+                continue
+            latency = asyncio.get_running_loop().time() - start
+        wanted = [b for b, _ in buckets if not patterns or any(fnmatchcase(b, pattern) for pattern in patterns)]
+        questions = 2 + len(wanted) * (len(BY_SUB_RESOURCE) + LISTINGS)
+        seconds = questions / min(store.pace.per_second, store.pace.at_once / max(latency, 0.001))
+        told.append(
+            f"{store.name}: {len(wanted):,} buckets, at least {questions:,} questions to {store.at}, "
+            f"about {max(1, round(seconds)):,} s at {store.pace.per_second:,} a second at the most"
+        )
+    return told
+
+
+@contextmanager
+def _log_into(path: Path | None) -> Iterator[Callable[[dict[str, object]], None] | None]:
+    """Write what is told as JSON lines. Never a secret: what is told is method, path, query, outcome, duration."""
+    if path is None:
+        yield None
+        return
+    try:
+        stream = path.open("ab")
+    except OSError as error:
+        raise CannotWrite(Complaint(f"the log cannot be written: {error.strerror}", Place(str(path)))) from None
+    with stream:
+        yield lambda told: (stream.write(msgspec.json.encode(told) + b"\n"), None)[1]

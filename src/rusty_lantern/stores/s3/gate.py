@@ -1,0 +1,64 @@
+"""How many questions may be under way at once: a limit that adapts to the store.
+
+It starts low, rises by one for every full round of answers that came as quickly as the store is known to answer, and
+halves when the store says it is busy or falls silent; never above the ceiling that the estate file sets.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections import deque
+from types import TracebackType
+
+START = 8
+SLOWER = 3.0
+"""Answers that take this many times the quickest smoothed latency stop the limit from rising."""
+SMOOTH = 0.1
+
+
+class Gate:
+    """An adaptive semaphore. `async with gate:` around each question; `busy()` when the store pushes back."""
+
+    def __init__(self, ceiling: int) -> None:
+        self.ceiling = ceiling
+        self.limit = float(min(START, ceiling))
+        self.under_way = 0
+        self._waiting: deque[asyncio.Future[None]] = deque()
+        self._latency = self._quickest = 0.0
+
+    async def __aenter__(self) -> None:
+        while self.under_way >= int(self.limit):
+            turn = asyncio.get_running_loop().create_future()
+            self._waiting.append(turn)
+            try:
+                await turn
+            except asyncio.CancelledError:
+                self._wake()
+                raise
+        self.under_way += 1
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.under_way -= 1
+        self._wake()
+
+    def _wake(self) -> None:
+        room = int(self.limit) - self.under_way
+        while room > 0 and self._waiting:
+            turn = self._waiting.popleft()
+            if not turn.done():
+                turn.set_result(None)
+                room -= 1
+
+    def answered(self, seconds: float) -> None:
+        """An answer came after so long: rise if that is as quick as this store is known to be."""
+        self._latency = seconds if not self._latency else self._latency + SMOOTH * (seconds - self._latency)
+        self._quickest = min(self._quickest or self._latency, self._latency)
+        if self._latency <= SLOWER * self._quickest + 0.005:
+            self.limit = min(self.limit + 1 / self.limit, float(self.ceiling))
+            self._wake()
+
+    def busy(self) -> None:
+        """The store asked for less, or fell silent: halve."""
+        self.limit = max(1.0, self.limit / 2)

@@ -1,0 +1,258 @@
+"""Surveys that are stopped, limited, told in advance, logged and adapted: nothing lost, nothing doubled."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import random
+import signal
+import subprocess
+import time
+from collections import Counter
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+from aiohttp import web
+
+from rusty_lantern.archive.journal import Journal
+from rusty_lantern.archive.surveys import names, sole
+from rusty_lantern.standin import saltmarsh
+from rusty_lantern.standin.running import serve
+from rusty_lantern.standin.server import Standin
+from rusty_lantern.stores.s3.gate import Gate
+from tests.conftest import PROGRAM, Demo, answering, estate_for, lantern
+from tests.test_bad_stores import harbour
+
+AS_OF = ("--as-of", "2026-11-02T06:00:00Z")
+KEPT = "surveys/20261102T060000Z/stores/harbour.json"
+
+
+def _without_address(path: Path) -> list[str]:
+    return [line for line in path.read_text().splitlines() if '"address"' not in line]
+
+
+def test_a_survey_killed_fifty_times_equals_an_uninterrupted_one(tmp_path: Path, demo: Demo) -> None:
+    dice = random.Random(4)
+    running: list[subprocess.Popen[bytes]] = []
+    answered: Counter[str] = Counter()
+    fuse = [dice.randint(1, 22)]
+
+    async def murderous(request: web.Request) -> web.StreamResponse:
+        if len(running) <= 50:
+            fuse[0] -= 1
+            if fuse[0] <= 0:
+                running[-1].send_signal(signal.SIGKILL)
+                await asyncio.sleep(5)
+        answered[request.raw_path] += 1
+        return None  # type: ignore[return-value]
+
+    with harbour(murderous) as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        while not names(folder / "surveys"):
+            words = ["survey", *AS_OF] if not running else ["survey", "--resume"]
+            fuse[0] = dice.randint(8, 16)
+            running.append(subprocess.Popen([str(PROGRAM), *words], cwd=folder, stderr=subprocess.DEVNULL))
+            running[-1].wait(timeout=30)
+            assert len(running) < 120
+    assert len(running) > 40
+    assert _without_address(folder / KEPT) == _without_address(demo.folder / KEPT)
+    twice = sum(1 for number in answered.values() if number > 1)
+    assert twice < len(running) * 17  # only what was under way when it was killed
+
+
+def test_a_torn_or_damaged_line_of_the_journal_is_asked_again(tmp_path: Path) -> None:
+    path = tmp_path / "journal" / "s.jsonl"
+    with closing(Journal(path)) as journal:
+        for number in range(3):
+            journal.note(f"GET /{number}", 200, {"date": "x", "x-secret": "y"}, b"body%d" % number)
+    whole = path.read_bytes()
+    assert b"x-secret" not in whole
+    for cut in range(len(whole)):
+        path.write_bytes(whole[:cut])
+        with closing(Journal(path)) as again:
+            kept = whole[:cut].count(b"\n")
+            assert [again.recall(f"GET /{n}") is not None for n in range(3)] == [n < kept for n in range(3)]
+            again.note("GET /9", 200, {}, b"nine")
+        with closing(Journal(path)) as after:
+            assert after.recall("GET /9") == (200, {}, b"nine")
+    path.write_bytes(whole.replace(b"GET /1", b"\x00ET /1"))
+    with closing(Journal(path)) as damaged:
+        assert damaged.recall("GET /2") == (200, {"date": "x"}, b"body2")
+
+
+def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, demo: Demo) -> None:
+    delay = [0.05]
+
+    async def slow(request: web.Request) -> web.StreamResponse:
+        await asyncio.sleep(delay[0])
+        return None  # type: ignore[return-value]
+
+    with harbour(slow) as (address, store):
+        folder = estate_for(tmp_path / "ws", address)
+        running = subprocess.Popen([str(PROGRAM), "survey", *AS_OF], cwd=folder, stderr=subprocess.PIPE, text=True)
+        while len(store.requests) < 200:
+            time.sleep(0.02)
+        running.send_signal(signal.SIGINT)
+        _, err = running.communicate(timeout=20)
+        assert (running.returncode, "lantern survey --resume" in err) == (130, True), err
+        before = len(store.requests)
+        delay[0] = 0
+        ran = lantern("survey", "--resume", cwd=folder)
+        asked = len(store.requests) - before
+    assert ran.code == 3
+    assert "answers were kept" in ran.err
+    assert asked < 25 * 22 - 150
+    assert _without_address(folder / KEPT) == _without_address(demo.folder / KEPT)
+    assert lantern("survey", "--resume", cwd=folder).code == 2
+
+
+def test_two_surveys_at_once_are_refused(demo: Demo) -> None:
+    with sole(demo.folder / "surveys"):
+        ran = demo.run("survey")
+    assert (ran.code, "another survey is being taken" in ran.err) == (2, True)
+
+
+def test_a_limited_survey_reads_and_says_only_that(tmp_path: Path) -> None:
+    with harbour() as (address, store):
+        folder = estate_for(tmp_path / "ws", address)
+        assert lantern("survey", *AS_OF, "--only", "harbour/gallery-*", cwd=folder).code == 0
+        assert not [target for _, target in store.requests if "payroll" in target]
+        wrong = lantern("survey", "--only", "harbor/x", cwd=folder)
+    audit = json.loads(lantern("audit", "--json", cwd=folder).out)
+    assert (audit["buckets"], audit["only"]) == (2, ["harbour/gallery-*"])
+    assert "limited to harbour/gallery-*" in lantern("audit", cwd=folder).out
+    assert (wrong.code, 'did you mean "harbour"?' in wrong.err) == (2, True)
+
+
+def test_a_dry_run_tells_and_keeps_nothing(demo: Demo) -> None:
+    before = names(demo.folder / "surveys")
+    demo.store.requests.clear()
+    ran = demo.run("survey", "--dry-run")
+    assert (ran.code, "25 buckets, at least 527 questions" in ran.out) == (0, True), ran.out
+    assert len(demo.store.requests) == 1
+    assert names(demo.folder / "surveys") == before
+
+
+def test_what_is_not_offered_is_learnt_once(tmp_path: Path) -> None:
+    with harbour() as (address, store):
+        folder = estate_for(tmp_path / "ws", address)
+        lantern("survey", *AS_OF, cwd=folder)
+        asked = [target for _, target in store.requests if "policyStatus" in target]
+    assert len(asked) == 1
+    shown = json.loads(lantern("show", "press-kit", "--json", cwd=folder).out)
+    assert next(f["state"] for f in shown["facts"] if f["fact"] == "public-status") == "unsupported"
+
+
+def test_the_log_tells_every_question_and_no_secret(tmp_path: Path) -> None:
+    with harbour() as (address, store):
+        folder = estate_for(tmp_path / "ws", address)
+        lantern("survey", *AS_OF, "--log", "questions.jsonl", cwd=folder)
+    text = (folder / "questions.jsonl").read_text()
+    lines = [json.loads(line) for line in text.splitlines()]
+    assert len(lines) == len(store.requests)
+    assert {line["outcome"] for line in lines} == {200, 403, 404, 501}
+    for word in (saltmarsh.SECRET, saltmarsh.KEY_ID, "Signature", "authorization"):
+        assert word not in text
+
+
+def test_a_store_without_its_credential_is_unread_and_the_others_are_read(tmp_path: Path) -> None:
+    extra = "  attic:\n    at: https://attic.example\n    credential: {file: none.ini}\n"
+    with harbour() as (address, _):
+        folder = estate_for(tmp_path / "ws", address, extra)
+        ran = lantern("survey", *AS_OF, cwd=folder)
+    assert ran.code == 3
+    assert "store attic was not read: denied to this credential: the credential file none.ini" in ran.out
+    assert (folder / KEPT).is_file()
+
+
+def test_an_expired_credential_is_renewed_midway(tmp_path: Path) -> None:
+    folder = tmp_path / "ws"
+    store = Standin(saltmarsh.harbour(), saltmarsh.MOMENT)
+    expired = [False]
+
+    async def expiring(request: web.Request) -> web.StreamResponse:
+        if len(store.requests) == 150 and not expired[0]:
+            expired[0] = True
+            (folder / "harbour.credential").write_text(saltmarsh.CREDENTIAL)
+        if expired[0] and "FIRSTKEY" in request.headers.get("authorization", ""):
+            return web.Response(status=400, text="<Error><Code>ExpiredToken</Code></Error>")
+        return await store._serve(request)
+
+    store.holdings.keys["FIRSTKEY000000000001"] = store.holdings.keys[saltmarsh.KEY_ID]
+    with serve(answering(expiring)) as address:
+        estate_for(folder, address)
+        first = saltmarsh.CREDENTIAL.replace(saltmarsh.KEY_ID, "FIRSTKEY000000000001")
+        (folder / "harbour.credential").write_text(first)
+        store.holdings.keys["FIRSTKEY000000000001"] = store.holdings.keys[saltmarsh.KEY_ID]
+        lantern("survey", *AS_OF, cwd=folder)
+    audit = json.loads(lantern("audit", "--json", cwd=folder).out)
+    assert expired[0]
+    assert {u["bucket"] for u in audit["unknown"]} <= {"drone-orthophotos"}
+
+
+def test_the_gate_rises_while_answers_are_quick_and_halves_when_the_store_is_busy() -> None:
+    gate = Gate(ceiling=32)
+    for _ in range(2000):
+        gate.answered(0.02)
+    assert gate.limit == 32
+    gate.busy()
+    assert gate.limit == 16
+    for _ in range(100):
+        gate.answered(0.5)
+    assert gate.limit < 20
+    for _ in range(20):
+        gate.busy()
+    assert gate.limit == 1
+
+
+@pytest.mark.parametrize("limit", [1, 5])
+def test_the_gate_lets_in_no_more_than_its_limit(limit: int) -> None:
+    async def crowd() -> int:
+        gate, inside, most = Gate(limit), 0, 0
+
+        async def one() -> None:
+            nonlocal inside, most
+            async with gate:
+                inside += 1
+                most = max(most, inside)
+                await asyncio.sleep(0.001)
+                inside -= 1
+
+        await asyncio.gather(*(one() for _ in range(60)))
+        return most
+
+    assert asyncio.run(crowd()) == limit
+
+
+FAULTS = ("busy", "reset", "short", "broken chunks", "garbage")
+
+
+def test_a_store_full_of_faults_loses_and_doubles_nothing(tmp_path: Path) -> None:
+    dice = random.Random(7)
+    seen: Counter[str] = Counter()
+
+    async def faulty(request: web.Request) -> web.StreamResponse:
+        seen[request.raw_path] += 1
+        if seen[request.raw_path] > 2 or dice.random() > 0.3:
+            return None  # type: ignore[return-value]
+        fault = dice.choice(FAULTS[:4])
+        if fault == "busy":
+            return web.Response(status=503, headers={"Retry-After": "0"})
+        assert request.transport is not None
+        head = b"HTTP/1.1 200 OK\r\n"
+        body = {
+            "reset": b"",
+            "short": head + b"Content-Length: 500\r\n\r\n<Tagging>",
+            "broken chunks": head + b"Transfer-Encoding: chunked\r\n\r\nzz\r\n<a>",
+        }[fault]
+        request.transport.write(body)
+        request.transport.close()
+        return web.Response()
+
+    with harbour(faulty) as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        lantern("survey", *AS_OF, cwd=folder)
+    audit = json.loads(lantern("audit", "--json", cwd=folder).out)
+    assert (len(audit["drift"]), {u["bucket"] for u in audit["unknown"]}) == (25, {"drone-orthophotos"})
+    assert max(seen.values()) <= 5
