@@ -32,6 +32,7 @@ test: lint
 bench: $(VENV)/.tests
 	$(BIN)/python bench/startup.py
 	$(BIN)/python bench/survey.py
+	$(BIN)/python bench/latency.py
 	$(BIN)/python bench/access.py
 
 docs: $(VENV)/.runs

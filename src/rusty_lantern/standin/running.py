@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import ssl
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -11,13 +12,13 @@ from aiohttp import web
 
 
 @contextmanager
-def serve(application: web.Application, port: int = 0) -> Iterator[str]:
+def serve(application: web.Application, port: int = 0, tls: ssl.SSLContext | None = None) -> Iterator[str]:
     """Serve an application on 127.0.0.1 and yield its address; port 0 takes a free one. Raises `OSError`."""
     loop = asyncio.new_event_loop()
     runner = web.AppRunner(application, access_log=None, shutdown_timeout=0.1)
     try:
         loop.run_until_complete(runner.setup())
-        site = web.TCPSite(runner, "127.0.0.1", port)
+        site = web.TCPSite(runner, "127.0.0.1", port, ssl_context=tls)
         loop.run_until_complete(site.start())
     except BaseException:
         loop.run_until_complete(runner.cleanup())
@@ -27,7 +28,7 @@ def serve(application: web.Application, port: int = 0) -> Iterator[str]:
     thread = threading.Thread(target=loop.run_forever, daemon=True)
     thread.start()
     try:
-        yield f"http://127.0.0.1:{bound}"
+        yield f"{'https' if tls else 'http'}://127.0.0.1:{bound}"
     finally:
         asyncio.run_coroutine_threadsafe(_stop(runner), loop).result(timeout=10)
         loop.call_soon_threadsafe(loop.stop)

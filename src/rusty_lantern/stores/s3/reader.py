@@ -29,6 +29,9 @@ from rusty_lantern.stores.s3.settings import (
 LIST_LIMIT = 100
 """Pages of 1,000 objects that are counted of one bucket before counting stops."""
 MAX_BUCKETS = 100_000
+MIN_WORKERS = 4
+"""Buckets that are read at the same time; each puts all its questions at once, so a few keep a store busy, and the
+memory in use does not grow with the number of buckets."""
 
 BY_SUB_RESOURCE = {
     ask: [question for question in QUESTIONS if question.ask == ask] for ask in dict.fromkeys(q.ask for q in QUESTIONS)
@@ -75,9 +78,17 @@ async def survey(
     first = [await one(*bucket) for bucket in wanted[:1]]
     if first:
         learnt = _not_offered(first[0])
+    left = iter(wanted[1:])
+    read: list[Bucket] = []
+
+    async def worker() -> None:
+        for bucket in left:
+            read.append(await one(*bucket))
+
     async with asyncio.TaskGroup() as group:
-        tasks = [group.create_task(one(*bucket)) for bucket in wanted[1:]]
-    buckets = sorted([*first, *(task.result() for task in tasks)], key=lambda b: b.name)
+        for _ in range(max(MIN_WORKERS, client.store.pace.at_once // 4)):
+            group.create_task(worker())
+    buckets = sorted([*first, *read], key=lambda b: b.name)
     return _with(
         base,
         account=Answer("known", owner, "", Evidence(asked, "200", moment)) if owner else Answer("absent"),

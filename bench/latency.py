@@ -1,0 +1,181 @@
+"""A survey of 1,000 buckets against a stub that answers after 20 ms, beside the usual SDK in 32 threads.
+
+Both ask the same settings questions of every bucket; both are pinned to one core, the stub runs on another. Reported:
+questions a second, CPU seconds per 1,000 questions, peak memory of a process of its own; and the memory of a survey
+as the number of buckets grows.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import multiprocessing
+import os
+import resource
+import socket
+import subprocess
+import sys
+import time
+from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime
+from pathlib import Path
+
+LATENCY = 0.02
+ABSENT = b"<Error><Code>NoSuchTagSet</Code></Error>"
+EMPTY = b"<ListBucketResult><IsTruncated>false</IsTruncated></ListBucketResult>"
+
+
+def answer(status: bytes, body: bytes) -> bytes:
+    """One HTTP answer."""
+    return b"HTTP/1.1 %s\r\nContent-Type: application/xml\r\nContent-Length: %d\r\n\r\n%s" % (status, len(body), body)
+
+
+class Slow(asyncio.Protocol):
+    """Answers each request after the latency: the list of buckets, an empty listing, or *not configured*."""
+
+    buckets = b""
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self.transport = transport
+        self.left = b""
+
+    def data_received(self, data: bytes) -> None:
+        *requests, self.left = (self.left + data).split(b"\r\n\r\n")
+        for request in requests:
+            target = request.split(b" ", 2)[1]
+            if target == b"/":
+                reply = answer(b"200 OK", self.buckets)
+            elif b"list-type" in target:
+                reply = answer(b"200 OK", EMPTY)
+            else:
+                reply = answer(b"404 Not Found", ABSENT)
+            asyncio.get_running_loop().call_later(LATENCY, self.transport.write, reply)  # type: ignore[attr-defined]
+
+
+def stub(listener: socket.socket, buckets: int) -> None:
+    """Serve for ever."""
+    if (os.cpu_count() or 1) > 1:
+        os.sched_setaffinity(0, {1})
+    entries = b"".join(
+        b"<Bucket><Name>bucket-%05d</Name><CreationDate>2026-01-01T00:00:00Z</CreationDate></Bucket>" % n
+        for n in range(buckets)
+    )
+    Slow.buckets = b"<ListAllMyBucketsResult><Buckets>%s</Buckets></ListAllMyBucketsResult>" % entries
+
+    async def run() -> None:
+        server = await asyncio.get_running_loop().create_server(Slow, sock=listener, backlog=512)
+        await server.serve_forever()
+
+    with contextlib.suppress(KeyboardInterrupt):
+        asyncio.run(run())
+
+
+async def ours(address: str) -> int:
+    """A survey through our reader; the number of questions asked."""
+    from rusty_lantern.core.errors import Place
+    from rusty_lantern.core.estate import Credential, Pace, Store
+    from rusty_lantern.stores.credentials import AccessKey
+    from rusty_lantern.stores.s3.client import Client
+    from rusty_lantern.stores.s3.reader import survey
+
+    pace = Pace(at_once=128, per_second=1_000_000)
+    store = Store("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
+    async with Client(store, AccessKey("AKIDBENCH", "bench-secret"), Path()) as client:
+        dossier = await survey(client, datetime.now(UTC))
+        assert dossier.listing.settled
+        return client.asked
+
+
+CALLS = [
+    "get_bucket_acl",
+    "get_bucket_ownership_controls",
+    "get_bucket_policy",
+    "get_bucket_policy_status",
+    "get_public_access_block",
+    "get_bucket_versioning",
+    "get_bucket_encryption",
+    "get_object_lock_configuration",
+    "get_bucket_tagging",
+    "get_bucket_location",
+    "get_bucket_logging",
+    "get_bucket_lifecycle_configuration",
+    "get_bucket_website",
+    "get_bucket_cors",
+    "get_bucket_replication",
+    "get_bucket_notification_configuration",
+    "get_bucket_request_payment",
+    "get_bucket_accelerate_configuration",
+    "list_objects_v2",
+    "list_object_versions",
+    "list_multipart_uploads",
+]
+
+
+def theirs(address: str, buckets: int) -> int:
+    """The same questions through the usual SDK in 32 threads."""
+    import boto3
+    from botocore.config import Config
+    from botocore.exceptions import ClientError
+
+    client = boto3.client(
+        "s3", endpoint_url=address, region_name="us-east-1", aws_access_key_id="AKIDBENCH",
+        aws_secret_access_key="bench-secret", config=Config(max_pool_connections=32, s3={"addressing_style": "path"}),
+    )  # fmt: skip
+
+    def one(number: int) -> None:
+        for call in CALLS:
+            with contextlib.suppress(ClientError):
+                getattr(client, call)(Bucket=f"bucket-{number:05d}")
+
+    with ThreadPoolExecutor(32) as pool:
+        list(pool.map(one, range(buckets)))
+    return buckets * len(CALLS)
+
+
+def measured(who: str, address: str, buckets: int) -> None:
+    """Run one side in this process and print what it took, as JSON."""
+    os.sched_setaffinity(0, {0})
+    start, before = time.perf_counter(), time.process_time()
+    asked = asyncio.run(ours(address)) if who == "ours" else theirs(address, buckets)
+    seconds, cpu = time.perf_counter() - start, time.process_time() - before
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    sys.stdout.write(json.dumps({"asked": asked, "seconds": seconds, "cpu": cpu, "peak": peak}))
+
+
+def side(who: str, buckets: int) -> dict[str, float]:
+    """One side against a stub of its own, each in a process of its own."""
+    listener = socket.create_server(("127.0.0.1", 0), backlog=512)
+    server = multiprocessing.get_context("fork").Process(target=stub, args=(listener, buckets), daemon=True)
+    server.start()
+    address = f"http://127.0.0.1:{listener.getsockname()[1]}"
+    ran = subprocess.run(
+        [sys.executable, __file__, who, address, str(buckets)], capture_output=True, text=True, check=True
+    )
+    server.terminate()
+    found: dict[str, float] = json.loads(ran.stdout)
+    return found
+
+
+def main() -> None:
+    """Print the figures."""
+    if len(sys.argv) > 1:
+        measured(sys.argv[1], sys.argv[2], int(sys.argv[3]))
+        return
+    mine, other = side("ours", 1000), side("theirs", 150)
+    for title, found in (("lantern", mine), ("SDK, 32 threads", other)):
+        rate, cpu = found["asked"] / found["seconds"], 1000 * found["cpu"] / found["asked"]
+        used = f"{cpu:6.2f} CPU s per 1,000 questions   peak {found['peak']:,.0f} MiB"
+        print(f"{title:16} {rate:7,.0f} questions/s   {used}")
+    rate = (mine["asked"] / mine["seconds"]) / (other["asked"] / other["seconds"])
+    cpu = (other["cpu"] / other["asked"]) / (mine["cpu"] / mine["asked"])
+    print(f"throughput ratio {rate:.1f} (aim >= 3), CPU ratio {cpu:.1f} (aim >= 5)")
+    for buckets in (100, 1000, 10_000):
+        found = side("ours", buckets)
+        print(
+            f"{buckets:6,} buckets: peak {found['peak']:,.0f} MiB, {found['asked'] / found['seconds']:,.0f} questions/s"
+        )
+
+
+if __name__ == "__main__":
+    main()
