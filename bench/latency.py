@@ -149,9 +149,8 @@ def side(who: str, buckets: int) -> dict[str, float]:
     server = multiprocessing.get_context("fork").Process(target=stub, args=(listener, buckets), daemon=True)
     server.start()
     address = f"http://127.0.0.1:{listener.getsockname()[1]}"
-    ran = subprocess.run(
-        [sys.executable, __file__, who, address, str(buckets)], capture_output=True, text=True, check=True
-    )
+    words = [sys.executable, __file__, who, address, str(buckets)]
+    ran = subprocess.run(words, capture_output=True, text=True, check=True)
     server.terminate()
     found: dict[str, float] = json.loads(ran.stdout)
     return found

@@ -27,7 +27,7 @@ picture() { # NAME COLUMNS ROWS COMMAND…
   local name=$1 columns=$2 rows=$3; shift 3
   cat > "$work/show" <<RUN
 cd "$work/saltmarsh"; export PATH="$bin:\$PATH" TERM=xterm-256color
-printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$*"
+printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$(sed 's/FORCE_COLOR=1 COLUMNS=[0-9]* //; s/ | head.*//' <<< "$*")"
 $* 2>/dev/null
 printf '\\033[?25l'; touch "$work/done"; sleep 20
 RUN
@@ -43,14 +43,15 @@ RUN
   wait $window 2> /dev/null || true
 }
 
-picture reach 100 30 lantern reach
+picture reach 100 38 lantern reach
 picture survey 100 12 lantern survey --as-of 2026-11-02T07:00:00Z
+picture history 100 12 lantern history --verify
 rm -rf "$work/saltmarsh/surveys/20261102T070000Z"
 picture buckets 100 34 lantern buckets
 picture buckets-wide 160 34 lantern buckets
-picture audit 100 34 lantern audit
-picture show 100 50 lantern show harbour/press-kit --required
+picture audit 110 44 lantern audit
+picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
 picture exposure 110 48 lantern exposure harbour/payroll-drop harbour/ringing-records harbour/contractor-drop harbour/tmp-exchange harbour/drone-orthophotos
 picture why 100 18 lantern why harbour/contractor-drop --verb write --header "'User-Agent: contractor-uploader'"
 picture try 110 26 lantern try --bucket harbour/payroll-drop --policy fenced.json
-picture access 120 24 lantern access
+picture access 120 26 lantern access

@@ -69,7 +69,10 @@ def logging_target_is(subject: Subject, _: str) -> Fact:
     def which(target: str) -> str:
         return "itself" if target == subject.bucket.name else "another" if target in names else "missing"
 
-    return _part(subject.bucket.logging, lambda found: which(found.target))
+    answer = subject.bucket.logging
+    if answer.value is None:
+        return fact_of(answer.map(str))
+    return Answer("known", which(answer.value.target), f"the target is {answer.value.target}", answer.evidence)
 
 
 def _shortest(rules: list[LifecycleRule], period: str) -> int:

@@ -13,6 +13,7 @@ from collections.abc import Iterable, Sequence
 
 from rich.console import Console
 from rich.text import Text
+from rich.theme import Theme
 
 from rusty_lantern.reports.safe import safe, shorten
 
@@ -34,6 +35,15 @@ STYLES = {
 }
 """Word → style, everywhere the same. Without colour the words remain."""
 
+_CALM = {
+    "bar.complete": "default",
+    "bar.finished": "green",
+    "progress.elapsed": "dim",
+    "progress.remaining": "default",
+    "progress.download": "default",
+}
+"""Progress bars keep to the same meanings: red is kept for what is wrong."""
+
 PIPE_WIDTH = 120
 MODEST, SMALLEST = 14, 8
 """Widths to which columns are shortened: all of them to the first, in order, before any to the second."""
@@ -43,7 +53,7 @@ def console(*, error: bool = False) -> Console:
     """A console for stdout or stderr: colour only on a terminal, `NO_COLOR` and `COLUMNS` respected."""
     stream = sys.stderr if error else sys.stdout
     width = None if stream.isatty() or "COLUMNS" in os.environ else PIPE_WIDTH
-    return Console(file=stream, width=width, highlight=False, emoji=False, soft_wrap=False, legacy_windows=False)
+    return Console(file=stream, width=width, highlight=False, emoji=False, legacy_windows=False, theme=Theme(_CALM))
 
 
 def plain_marks(screen: Console, text: str) -> str:

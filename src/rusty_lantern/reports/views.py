@@ -171,7 +171,9 @@ def show_view(screen: Console, result: ShowResult) -> None:
         line(screen, ("not required", "dim"))
     grid = Grid("fact", "value", "why", "evidence", shrink=(3, 2))
     for found in facts:
-        grid.add(found.fact, (found.words, STYLES.get(found.words, "")), found.note, (_evidence(found), "dim"))
+        grid.add(
+            found.fact, (found.words, STYLES.get(found.words, "")), found.note, (_evidence(found, result.bucket), "dim")
+        )
     grid.show(screen)
 
 
@@ -183,8 +185,7 @@ def _required_table(screen: Console, result: ShowResult, required: list[Required
         found = words.get(asked.fact)
         observed = found.words if found else "absent"
         origin = f"{asked.sheet}, line {_line_of(asked.place)}"
-        instead = f", instead of {asked.displaced[-1].rpartition(', ')[0]}" if asked.displaced else ""
-        grid.add(styled(asked.status), asked.fact, asked.required, (observed, "bold"), (origin + instead, "dim"))
+        grid.add(styled(asked.status), asked.fact, asked.required, (observed, "bold"), (origin, "dim"))
     grid.show(screen)
     open_points = [r for r in required if r.status != "held"]
     notes: dict[str, list[str]] = {}
@@ -193,14 +194,21 @@ def _required_table(screen: Console, result: ShowResult, required: list[Required
         why = "; ".join(part for part in (found.note if found else "", asked.because) if part)
         if why:
             notes.setdefault(why, []).append(asked.fact)
-    if notes:
+    overriding = [r for r in required if r.displaced]
+    if notes or overriding:
         screen.print()
     for why, facts in notes.items():
         line(screen, (", ".join(facts) + ": ", "bold"), why, indent=2)
+    for asked in overriding:
+        sheet, _, place = asked.displaced[-1].rpartition(", ")
+        line(screen, (f"{asked.fact}: ", "bold"), f"overrides {sheet}, line {_line_of(place)}", indent=2)
 
 
-def _evidence(found: FactResult) -> str:
-    return f"{found.evidence.question} → {found.evidence.answer}" if found.evidence.question else ""
+def _evidence(found: FactResult, bucket: str) -> str:
+    """Question and answer; the bucket's own name is left out, since the whole page is about it."""
+    if not found.evidence.question:
+        return ""
+    return f"{found.evidence.question.replace(f'/{bucket}', '', 1)} → {found.evidence.answer}"
 
 
 def survey_view(screen: Console, result: SurveyResult) -> None:
@@ -246,7 +254,7 @@ def history_view(screen: Console, result: HistoryResult) -> None:
         line(screen, (f"{stopped}  was stopped before it was whole", STYLES["unknown"]))
     wrong = sum(bool(row.wrong) for row in result.surveys)
     checked = f"{wrong} not as written" if wrong else "all as written" if result.verified else "not checked"
-    line(screen, (join([many(len(result.surveys), "survey"), checked]), "bold"))
+    line(screen, (join([many(len(result.surveys), "survey"), checked if result.surveys else ""]), "bold"))
     if result.unfinished:
         next_step(screen, "lantern survey --resume", "ask only what is missing")
     elif not result.verified and result.surveys:
