@@ -11,7 +11,7 @@ import pytest
 
 from tests.conftest import Ran, lantern
 from tests.gateway import Gateway, gateway, standard_client
-from tests.real_store import Seeded, seed, workspace_for
+from tests.real_store import Seeded, policy, seed, workspace_for
 
 __all__ = ["gateway"]
 
@@ -95,3 +95,52 @@ def test_the_gateway_says_of_what_it_does_not_offer_that_it_does_not(gateway: Ga
     states = {f["fact"]: f["state"] for f in shown["facts"]}
     assert states["encryption.at-rest"] == "unsupported"
     assert "answered with a listing" in next(f["note"] for f in shown["facts"] if f["fact"] == "encryption.at-rest")
+
+
+def test_knocking_at_the_real_gateway_agrees_with_every_verdict_but_where_it_reads_rules_differently(
+    gateway: Gateway, tmp_path: Path
+) -> None:
+    keeper = gateway.client()
+    seed(keeper, "knock")
+    keeper.create_bucket(Bucket="knock-negated")
+    keeper.put_object(Bucket="knock-negated", Key="k", Body=b"x")
+    condition = {"StringNotEquals": {"aws:Referer": "https://elsewhere.example/"}}
+    keeper.put_bucket_policy(
+        Bucket="knock-negated", Policy=policy("knock-negated", {"Action": "s3:GetObject", "Condition": condition})
+    )
+    for name in ("knock-public", "knock-fenced", "knock-listed"):
+        keeper.put_object(Bucket=name, Key="k", Body=b"x")
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    assert lantern("survey", "--probe", "--only", "real/knock-*", cwd=folder).code in (0, 3)
+    ran = lantern("exposure", "--probe", "--json", cwd=folder)
+    probed = {(p["bucket"], p["verb"]): p for p in json.loads(ran.out)["probed"]}
+    assert {who for who, p in probed.items() if p["outcome"] != "agrees"} == {("knock-negated", "read")}
+    assert probed["knock-public", "read"]["answer"] in ("200", "206")
+    assert probed["knock-fenced", "read"]["answer"] == "403"
+    assert probed["knock-listed", "list"]["answer"] == "200"
+    drift = [
+        d["bucket"] for d in json.loads(lantern("audit", "--json", cwd=folder).out)["drift"] if d["fact"] == "doors"
+    ]
+    assert drift == ["knock-negated"]
+
+
+def test_why_try_and_access_answer_about_the_real_gateway(gateway: Gateway, tmp_path: Path) -> None:
+    keeper = gateway.client()
+    keeper.create_bucket(Bucket="asked-about")
+    shared = {"Action": "s3:GetObject", "Principal": {"AWS": ["arn:aws:iam:::user/deck"]}}
+    keeper.put_bucket_policy(Bucket="asked-about", Policy=policy("asked-about", shared))
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    lantern("survey", "--only", "real/asked-about", cwd=folder)
+    rows = json.loads(lantern("access", "--json", cwd=folder).out)["access"]
+    assert ("arn:aws:iam:::user/deck", {"read": "open"}) in [(row["identity"], row["verbs"]) for row in rows]
+    refused = json.loads(lantern("why", "asked-about", "--json", cwd=folder).out)
+    assert (refused["allowed"], refused["steps"][0]["why"]) == (False, "who")
+    (tmp_path / "new.json").write_text(policy("asked-about", {"Action": "s3:GetObject"}))
+    words = ("try", "--bucket", "asked-about", "--policy", str(tmp_path / "new.json"), "--json")
+    changes = json.loads(lantern(*words, cwd=folder).out)["changes"]
+    assert [(c["audience"], c["verb"], c["before"], c["after"]) for c in changes][0] == (
+        "anyone",
+        "read",
+        "closed",
+        "open",
+    )
