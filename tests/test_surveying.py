@@ -107,6 +107,22 @@ def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, demo: Demo
     assert lantern("survey", "--resume", cwd=folder).code == 2
 
 
+def test_a_deadline_stops_a_survey_that_can_be_gone_on_with(tmp_path: Path, demo: Demo) -> None:
+    delay = [0.2]
+
+    async def slow(request: web.Request) -> web.StreamResponse:
+        await asyncio.sleep(delay[0])
+        return None  # type: ignore[return-value]
+
+    with harbour(slow) as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        ran = lantern("survey", *AS_OF, "--deadline", "0.03", cwd=folder)
+        assert (ran.code, "not whole after 0.03 minutes" in ran.err) == (3, True), ran.err
+        delay[0] = 0
+        assert lantern("survey", "--resume", cwd=folder).code == 3
+    assert _without_address(folder / KEPT) == _without_address(demo.folder / KEPT)
+
+
 def test_two_surveys_at_once_are_refused(demo: Demo) -> None:
     with sole(demo.folder / "surveys"):
         ran = demo.run("survey")

@@ -28,6 +28,9 @@ def survey(
         bool, typer.Option("--probe", help="Also knock at each list and read door without credentials.")
     ] = False,
     list_limit: Annotated[int, typer.Option(help="Pages of 1,000 that are counted of one bucket.", min=1)] = 100,
+    deadline: Annotated[
+        float | None, typer.Option(help="Stop after so many minutes; what was answered is kept.", min=0.01)
+    ] = None,
     log: Annotated[Path | None, typer.Option(help="Write every question as a JSON line into this file.")] = None,
     workspace_folder: WorkspaceOption = None,
     as_of: AsOfOption = None,
@@ -50,7 +53,7 @@ def survey(
     place = workspace(workspace_folder)
     estate = place.estate()
     when = _resumed(place) if resume else moment(as_of, datetime.now(UTC)).replace(microsecond=0)
-    plan = Plan(estate, place.folder, when, tuple(only or ()), list_limit, probe, log)
+    plan = Plan(estate, place.folder, when, tuple(only or ()), list_limit, probe, log, deadline)
     plan.check()
     if dry_run:
         for told in asyncio.run(estimate(plan)):

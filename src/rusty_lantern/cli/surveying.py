@@ -14,7 +14,7 @@ from pathlib import Path
 import msgspec
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 
-from rusty_lantern.archive.errors import CannotWrite
+from rusty_lantern.archive.errors import CannotWrite, OutOfTime
 from rusty_lantern.archive.journal import Journal
 from rusty_lantern.cli.common import note
 from rusty_lantern.core.dossier import Dossier
@@ -40,6 +40,8 @@ class Plan:
     list_limit: int = 100
     probe: bool = False
     log: Path | None = None
+    deadline: float | None = None
+    """Minutes after which the survey stops, to be gone on with later."""
 
     def check(self) -> None:
         """Raise `BadInput` for a pattern that names no store of the estate."""
@@ -83,8 +85,12 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
                 journal.close()
 
         try:
-            async with asyncio.TaskGroup() as group:
+            async with asyncio.timeout(plan.deadline and 60 * plan.deadline), asyncio.TaskGroup() as group:
                 tasks = [group.create_task(one(store, patterns)) for store, patterns in plan.stores()]
+        except TimeoutError:
+            what = f"the survey was not whole after {plan.deadline:g} minutes"
+            remedy = "every answer so far is kept; to go on: lantern survey --resume"
+            raise OutOfTime(Complaint(what, remedy=remedy)) from None
         except BaseExceptionGroup as errors:
             raise _first(errors) from None
         return [task.result() for task in tasks]

@@ -1,0 +1,96 @@
+"""Every decoder of outside bytes: whatever comes, an answer with a state, in bounded time, and never a crash."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rusty_lantern.core.declared import read_declared
+from rusty_lantern.core.dossier import decode, encode
+from rusty_lantern.core.errors import LanternError
+from rusty_lantern.core.estate import read_estate
+from rusty_lantern.core.evidence import UNSETTLED
+from rusty_lantern.standin import documents, saltmarsh
+from rusty_lantern.stores.s3.client import Reply
+from rusty_lantern.stores.s3.settings import QUESTIONS, Question, error_code, read_answer
+
+NOW = datetime(2026, 11, 2, tzinfo=UTC)
+TAGS = (
+    "Rule Status Grant Grantee URI Permission TagSet Tag Key Value Days Mode Owner AccessControlList "
+    "AccessControlPolicy ListBucketResult Error Code VersioningConfiguration ID"
+)
+names = st.sampled_from(TAGS.split())
+texts = st.text(alphabet="aZ0-&<>\"' é\x85\u202e", max_size=6)
+
+
+@st.composite
+def elements(draw: st.DrawFn, depth: int = 3) -> str:
+    name = draw(names)
+    if depth and draw(st.booleans()):
+        return f"<{name}>{''.join(draw(st.lists(elements(depth - 1), max_size=3)))}</{name}>"
+    value = draw(texts).replace("&", "&amp;").replace("<", "&lt;")
+    return f"<{name}>{value}</{name}>"
+
+
+bodies = st.one_of(
+    st.binary(max_size=80), elements().map(str.encode), texts.map(lambda t: t.encode("utf-8", "replace"))
+)
+
+
+@pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)
+@given(bodies, st.sampled_from([200, 301, 400, 403, 404, 405, 500, 501]))
+def test_any_reply_to_a_question_is_an_answer(question: Question, body: bytes, status: int) -> None:
+    answer = read_answer(question, Reply(status, {}, body), "GET /b?x", NOW)
+    assert answer.state in ("known", "absent", *UNSETTLED)
+    assert (answer.value is not None) == (answer.state == "known")
+    assert answer.state != "failed" or answer.note
+    error_code(body)
+
+
+@pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)
+@given(st.data())
+def test_a_torn_or_altered_answer_never_becomes_another_value_unnoticed(
+    question: Question, data: st.DataObject
+) -> None:
+    """A cut answer is unusable; it is never read as *nothing is configured*."""
+    writers = {ask: (field, write) for ask, (field, write, _) in documents.WRITERS.items()}
+    field, write = writers[question.ask]
+    held = [getattr(b, field).value for b in saltmarsh.harbour().dossier.buckets if getattr(b, field).value is not None]
+    if not held or question.field == "owner":
+        return
+    whole = write(data.draw(st.sampled_from(held)))
+    cut = whole[: data.draw(st.integers(0, len(whole) - 1))]
+    answer: Any = read_answer(question, Reply(200, {}, cut), "GET /b?x", NOW)
+    assert answer.state == "failed" or question.field == "policy", (answer, cut)
+
+
+@given(st.one_of(st.binary(max_size=200), st.text(max_size=100).map(str.encode)))
+def test_any_bytes_are_a_dossier_or_are_refused(document: bytes) -> None:
+    with pytest.raises(LanternError):
+        decode(document, "x.json")
+
+
+@given(st.data())
+def test_an_altered_dossier_is_read_or_refused(data: st.DataObject) -> None:
+    document: Any = json.loads(encode(saltmarsh.harbour().dossier))
+    bucket = data.draw(st.sampled_from(document["buckets"]))
+    field = data.draw(st.sampled_from(sorted(bucket)))
+    bucket[field] = data.draw(st.one_of(st.none(), st.integers(), st.text(max_size=5), st.just({}), st.just([])))
+    try:
+        decode(json.dumps(document).encode(), "x.json")
+    except LanternError as error:
+        assert "not a dossier" in str(error)
+
+
+@given(st.text(max_size=80))
+def test_any_text_is_an_estate_or_a_declared_bucket_or_is_refused(text: str) -> None:
+    for read in (read_estate, read_declared):
+        try:
+            read(text, "file.yaml")
+        except LanternError as error:
+            assert str(error)
