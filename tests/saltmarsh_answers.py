@@ -31,15 +31,16 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ("press-kit", "logging.target-is"): ("medium", "missing"),  # a record that is written nowhere
     ("backups-nightly", "lifecycle.against-retention"): ("medium", "on"),  # 14 days against 35
     ("members-area", "cross-origin"): ("medium", "any"),
+    ("station-inbox", "access.outside"): ("high", "read write delete"),  # a partner may read, and may do more
     ("survey-maps", "notifications.outside"): ("high", "on"),  # another account is told
 }
 
 ALL_VERBS = ("list", "read", "write", "delete", "govern", "unlock", "inspect")
-UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS}
+UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS} | {("drone-orthophotos", "access.outside")}
 """Its policy is refused to the audit key."""
 
 LOOK_ALIKES = {
-    "tide-gauge-raw": "a policy for the team's own account",
+    "tide-gauge-raw": "a policy for the team's own account, and one folder that a partner may read",
     "gallery-web": "public on purpose, and required to be",
     "ringing-records": "a Deny for everywhere but the office really fences",
     "partner-feed": "only two named accounts are let in",

@@ -77,7 +77,7 @@ def test_a_store_that_is_down_is_unread_and_the_others_are_unaffected(tmp_path: 
     assert ran.code == 3
     assert "store attic was not read: cannot connect" in ran.out
     audit = json.loads(lantern("audit", "--json", cwd=tmp_path / "ws").out)
-    assert audit["buckets"] == 25
+    assert audit["buckets"] == 26
     assert list(audit["unread"]) == ["attic"]
 
 
@@ -169,7 +169,7 @@ def test_a_clock_off_by_an_hour_is_told_and_corrected_for(tmp_path: Path, monkey
     with serve(answering(an_hour_ahead)) as address:
         ran = _survey(tmp_path, address)
         reached = lantern("reach", cwd=tmp_path / "ws")
-    assert "25" in ran.out
+    assert "26" in ran.out
     assert "signatures may be refused" in reached.out
 
 
@@ -252,7 +252,7 @@ def test_busy_stores_are_asked_again(tmp_path: Path) -> None:
     with harbour(busy) as (address, _):
         ran = _survey(tmp_path, address)
     states = json.loads(lantern("audit", "--json", cwd=tmp_path / "ws").out)
-    assert "25" in ran.out
+    assert "26" in ran.out
     assert {u["bucket"] for u in states["unknown"]} == {"drone-orthophotos"}
 
 

@@ -8,14 +8,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.baseline.comparisons import ImpossibleComparison, read_comparison
 from rusty_lantern.core.baseline.judge import judge, required_of
 from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
 from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import REGISTER, Fact, UnknownFact, lookup
-from rusty_lantern.core.scales import COUNT, DAY, DURATION, MOMENT, SIZE, SWITCH, TEXT, YEAR, Scale, Words
+from rusty_lantern.core.scales import COUNT, DAY, DURATION, MOMENT, SIZE, SWITCH, TEXT, YEAR, Parts, Scale, Words
 
+VERB_SETS = Parts(VERBS)
 LEVELS = Words(("never", "suspended", "on"), ordered=True)
 
 
@@ -34,6 +36,8 @@ LEVELS = Words(("never", "suspended", "on"), ordered=True)
         ('one of ["a, b", c]', TEXT, ["a, b", "c"], ["a"]),
         ("none of [a]", TEXT, ["b"], ["a"]),
         ('matches "[a-z]+-[0-9]"', TEXT, ["ab-1"], ["ab-12", "x"]),
+        ("within [list, read]", VERB_SETS, ["", "read", "list read"], ["read write", "govern"]),
+        ("read list", VERB_SETS, ["list read"], ["read"]),
         ("present", TEXT, ["", "x"], []),
         ("absent", TEXT, [], ["x"]),
         ("at least 2026-01-01", MOMENT, [datetime(2026, 1, 1, tzinfo=UTC)], [datetime(2025, 12, 31, tzinfo=UTC)]),
@@ -43,6 +47,13 @@ def test_comparisons(text: str, scale: Scale, yes: list[object], no: list[object
     comparison = read_comparison(text, scale)
     assert [comparison.accepts(value) for value in yes + no] == [True] * len(yes) + [False] * len(no)  # type: ignore[arg-type]
     assert read_comparison(comparison.words, scale).words == comparison.words
+
+
+def test_within_is_for_sets_of_words_only() -> None:
+    with pytest.raises(ImpossibleComparison, match="sets of words"):
+        read_comparison("within [a]", TEXT)
+    with pytest.raises(ImpossibleComparison, match='did you mean "read"'):
+        read_comparison("within [reed]", VERB_SETS)
 
 
 def test_absent_satisfies_absent_and_none_of_only() -> None:

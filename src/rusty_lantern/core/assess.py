@@ -13,12 +13,15 @@ from functools import cached_property
 import msgspec
 
 from rusty_lantern.core.access.doors import worst
-from rusty_lantern.core.access.exposure import Exposures, Verdict, exposures
+from rusty_lantern.core.access.exposure import BUDGET, Exposures, Reach, Verdict, exposures, reach_of
+from rusty_lantern.core.access.identities import Identity, named_in
 from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
+from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.baseline.comparisons import read_comparison
 from rusty_lantern.core.baseline.judge import Judgement, Status, judge
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity
-from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.dossier import Bucket, Dossier, Verb
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.estate import Estate, Stated, Store
 from rusty_lantern.core.evidence import Answer
@@ -60,7 +63,29 @@ class BucketView:
     @cached_property
     def _subject(self) -> Subject:
         facts = {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
-        return Subject(self.bucket, self.dossier, facts, self._doors())
+        return Subject(self.bucket, self.dossier, facts, self._doors(), self._access)
+
+    @cached_property
+    def granted(self) -> dict[Identity, dict[Verb, Reach]]:
+        """What the rules grant each identity that they name."""
+        return {who: reach_of(who, self.rules, self.surroundings, Work(BUDGET)) for who in named_in(self.rules)}
+
+    def trusts(self, identity: Identity) -> bool:
+        """Whether the identity is one of the owner's account or of a trusted one."""
+        inner = self.trusted_accounts | {self.dossier.account.value or "", self.bucket.owner.value or ""} - {""}
+        return identity.account in inner or identity.name in inner
+
+    def _access(self, name: str) -> Fact:
+        wanted = [who for who in self.granted if (name == "outside" and not self.trusts(who)) or name == who.name]
+        asked = self.bucket.policy.evidence
+        reached = [(verb, reach) for who in wanted for verb, reach in self.granted[who].items()]
+        doubt = next((reach.doubts[0] for _, reach in reached if reach.level == "unknown" and reach.doubts), "")
+        doubt = doubt or next(iter(self.rules.doubted.values()), "")
+        if doubt:
+            return Answer("failed", None, doubt, asked)
+        verbs = {verb for verb, reach in reached if reach.level != "closed"}
+        note = ", ".join(who.name for who in wanted if name == "outside")
+        return Answer("known", " ".join(verb for verb in VERBS if verb in verbs), note, asked)
 
     def _doors(self) -> Fact:
         knocks = self.bucket.doors
@@ -81,7 +106,7 @@ class BucketView:
         """Every fact of the register, with the bucket's own tags for `tags.*`."""
         names = [name for name in REGISTER if not name.endswith(".*")]
         tags = self.bucket.tags.value or {}
-        return {name: self.fact(name) for name in [*names, *(f"tags.{tag}" for tag in sorted(tags))]}
+        return {name: self.fact(name) for name in [*names, "access.outside", *(f"tags.{tag}" for tag in sorted(tags))]}
 
 
 def exposure_fact(verdict: Verdict, bucket: Bucket) -> Fact:

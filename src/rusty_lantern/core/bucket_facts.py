@@ -12,7 +12,7 @@ from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.dossier import Guards
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact, Subject, fact
-from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
+from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Parts, Words
 
 LEVEL = Words(("closed", "narrow", "open"), ordered=True)
 VERB_WORDS = {
@@ -60,6 +60,17 @@ _enter_exposures()
 def policy(subject: Subject, _: str) -> Fact:
     """A policy document is attached, whatever it says."""
     return fact_of(subject.bucket.policy.map(lambda _: "present").default("none"))
+
+
+@fact(
+    "access.*",
+    Parts(VERBS),
+    "the verbs that the bucket's rules grant an identity: `access.500600700800`, a resource name, a canonical id; or "
+    "`access.outside`, everyone named who is not of a trusted account. `within [read]` says what they may, at most",
+)
+def access(subject: Subject, name: str) -> Fact:
+    """The buckets' side only: what an identity's own permissions add is not read."""
+    return subject.access(name)
 
 
 @fact(

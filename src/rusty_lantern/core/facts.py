@@ -31,6 +31,8 @@ class Subject(msgspec.Struct, frozen=True):
     """`AUDIENCE.VERB` → verdict."""
     doors: Fact
     """How knocking without credentials stood to the verdicts."""
+    access: Callable[[str], Fact]
+    """What the bucket's rules grant a named identity (or `outside`: every named one that is not trusted)."""
 
 
 Derive = Callable[[Subject, str], Fact]

@@ -76,6 +76,36 @@ class Words(msgspec.Struct, frozen=True):
         return self.levels.index(str(value))
 
 
+class Parts(msgspec.Struct, frozen=True):
+    """Some of a few named words, in their order; `nothing` where there are none."""
+
+    words: tuple[str, ...]
+    ordered: bool = False
+    numeric: bool = False
+
+    @property
+    def name(self) -> str:
+        """What may stand in it."""
+        return "some of " + ", ".join(self.words)
+
+    def read(self, text: str) -> Value:
+        """Words separated by spaces."""
+        found = [] if text == "nothing" else text.split()
+        for word in found:
+            if word not in self.words:
+                hint = nearest(word, self.words)
+                raise NotOnScale(f'"{word}" is none of {", ".join(self.words)}' + (f"; {hint}" if hint else ""))
+        return " ".join(word for word in self.words if word in found)
+
+    def show(self, value: Value) -> str:
+        """The words, or `nothing`."""
+        return str(value) or "nothing"
+
+    def rank(self, value: Value) -> int:
+        """Sets of words have no order here."""
+        raise TypeError("not ordered")
+
+
 class Text(msgspec.Struct, frozen=True):
     """Any text."""
 

@@ -8,8 +8,7 @@ import msgspec
 
 from rusty_lantern.core.access.asking import Asking, request_of
 from rusty_lantern.core.access.decide import decide
-from rusty_lantern.core.access.exposure import BUDGET, Public, difference, public_policy, reach_of
-from rusty_lantern.core.access.identities import named_in
+from rusty_lantern.core.access.exposure import BUDGET, Public, difference, public_policy
 from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
@@ -116,10 +115,7 @@ def encode_lines(results: list[DecisionResult]) -> str:
 def access_rows(view: BucketView) -> list[AccessRow]:
     """What a bucket grants each identity that its rules name."""
     rows = []
-    around = view.surroundings
-    inner = around.trusted_accounts | ({around.account} - {""})
-    for identity in named_in(view.rules):
-        reached = reach_of(identity, view.rules, around, Work(BUDGET))
+    for identity, reached in view.granted.items():
         verbs: dict[str, str] = {verb: reach.level for verb, reach in reached.items() if reach.level != "closed"}
         if verbs:
             rows.append(
@@ -127,7 +123,7 @@ def access_rows(view: BucketView) -> list[AccessRow]:
                     identity=identity.name,
                     kind=identity.kind,
                     account=identity.account,
-                    inside=identity.account in inner or identity.name in inner,
+                    inside=view.trusts(identity),
                     store=view.dossier.store,
                     bucket=view.bucket.name,
                     verbs=verbs,

@@ -230,6 +230,10 @@ def _buckets() -> list[Bucket]:
             tags={"note": "=HYPERLINK(\"https://evil.example\") <script>alert(1)</script> \x9b31m[bold]red"},
         ),
         _bucket(
+            "station-inbox", "2023-01-09", (16, 4_000_000), "field-station",
+            policy=({"Principal": {"AWS": PARTNER}, "Action": [GET, PUT, "s3:DeleteObject"]},),
+        ),
+        _bucket(
             "launch-2027", "2026-10-28", (0, 0), "outreach",
             lifecycle=Answer("known", [LifecycleRule("tidy", expires_old=90 * DAY, clears_uploads=7 * DAY)]),
             cross_origin=Answer("known", [CrossOrigin(["https://saltmarsh.example"], ["GET"])]),
@@ -300,6 +304,10 @@ sheets:
       cross-origin:                at most listed
       notifications.outside:       {is: off, severity: high}
       uploads.unfinished:          {is: at most 20, severity: low}
+
+  - sheet: what others may
+    require:
+      access.outside:              {is: "within [list, read]", severity: high, because: partners fetch and never store}
 
   - sheet: the log store itself
     of: {name: access-logs}

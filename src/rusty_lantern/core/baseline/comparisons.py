@@ -5,7 +5,7 @@
     >>> comparison.accepts(DURATION.read("10 years")), comparison.words
     (True, 'at least 7 years')
 
-`absent` (asked, and nothing is configured) satisfies `absent` and `none of`, and nothing else.
+`absent` (asked, and nothing is configured) satisfies `absent`, `none of` and `within`, and nothing else.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from collections.abc import Callable
 
 import msgspec
 
-from rusty_lantern.core.scales import NotOnScale, Scale, Value
+from rusty_lantern.core.scales import NotOnScale, Parts, Scale, Value
 
 MAX_TEXT = 4_096
 """A longer observed text satisfies no `matches`; it bounds the work of an expression."""
@@ -108,6 +108,14 @@ def _none_of(rest: str, scale: Scale) -> Comparison:
     return Comparison(f"none of {words}", lambda value: value not in values, accepts_absent=True)
 
 
+def _within(rest: str, scale: Scale) -> Comparison:
+    if not isinstance(scale, Parts):
+        raise ImpossibleComparison(f"`within` compares sets of words, and this fact is measured as {scale.name}")
+    values, words = _list(rest, scale)
+    allowed = {word for value in values for word in str(value).split()}
+    return Comparison(f"within {words}", lambda value: set(str(value).split()) <= allowed, accepts_absent=True)
+
+
 def _matches(rest: str, scale: Scale) -> Comparison:
     if scale.ordered or scale.numeric:
         raise ImpossibleComparison(f"`matches` compares texts, and this fact is measured as {scale.name}")
@@ -133,5 +141,6 @@ _PREFIXES: dict[str, Callable[[str, Scale], Comparison]] = {
     "between": _between,
     "one of": _one_of,
     "none of": _none_of,
+    "within": _within,
     "matches": _matches,
 }

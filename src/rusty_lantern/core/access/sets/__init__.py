@@ -6,7 +6,6 @@ readable member) and `holds`. Work is counted; past its limit `OverBudget` is ra
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any, Generic, Protocol, Self, TypeVar
 
 
@@ -102,13 +101,3 @@ class Maybe(Generic[S]):
 
     def __repr__(self) -> str:
         return f"Maybe({self.values!r}, absent={self.absent})"
-
-
-def fold(sets: list[S], step: Callable[[S, S], S], start: S) -> S:
-    """Combine sets in pairs, which keeps intermediate automata small."""
-    if not sets:
-        return start
-    while len(sets) > 1:
-        paired = [step(a, b) for a, b in zip(sets[::2], sets[1::2], strict=False)]
-        sets = paired + ([sets[-1]] if len(sets) % 2 else [])
-    return sets[0]
