@@ -55,7 +55,7 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
         line(screen, ("no drift was found", STYLES["held"] if not result.unknown and not result.unread else ""))
         screen.print()
         return
-    grid = Grid("severity", "bucket", "fact", "required", "observed", "sheet, line", shrink=(5, 3, 1), drop=(5,))
+    grid = Grid("severity", "bucket", "fact", "required", "observed", "line, sheet", shrink=(5, 3, 1), drop=(5,))
     for found in result.drift:
         grid.add(
             styled(found.severity),
@@ -63,7 +63,7 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
             found.fact,
             found.required,
             (found.observed, "bold"),
-            (f"{found.sheet}, {_line_of(found.place)}", "dim"),
+            (f"{_line_of(found.place)} {found.sheet}", "dim"),
         )
     grid.show(screen)
     screen.print()
