@@ -66,7 +66,13 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
             (f"{_line_of(found.place)} {found.sheet}", "dim"),
         )
     grid.show(screen)
+    _left_out(screen, grid)
     screen.print()
+
+
+def _left_out(screen: Console, grid: Grid) -> None:
+    if grid.dropped:
+        line(screen, (f"left out at this width: {'; '.join(grid.dropped)} (--json has it all)", "dim"))
 
 
 def _bucket_name(result: AuditResult, found: JudgementResult) -> str:
@@ -124,8 +130,7 @@ def buckets_view(screen: Console, result: BucketsResult) -> None:
         least + show_bytes(result.total_bytes),
     ]
     line(screen, (join(totals), "bold"))
-    if grid.dropped:
-        line(screen, (f"left out at this width: {', '.join(grid.dropped)} (--json has them)", "dim"))
+    _left_out(screen, grid)
     for store in result.unread:
         line(screen, (f"store {store} was not read", STYLES["unknown"]))
     exposed = [row for row in result.buckets if "open" in row.exposure.values()]
