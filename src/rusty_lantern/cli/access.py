@@ -12,9 +12,7 @@ from rusty_lantern.cli.common import (
     SurveyOption,
     WorkspaceOption,
     emit,
-    kept,
-    moment,
-    workspace,
+    opened,
 )
 
 
@@ -37,7 +35,6 @@ def access(
     Use it to see who else holds a key to the house. Example: lantern access --outside
     """
     from rusty_lantern.core.access.verbs import VERBS
-    from rusty_lantern.core.assess import views
     from rusty_lantern.core.errors import BadInput, Complaint, nearest
     from rusty_lantern.reports.access_results import AccessResult, access_rows
     from rusty_lantern.reports.access_views import access_view
@@ -46,10 +43,8 @@ def access(
 
     if can is not None and can not in VERBS:
         raise BadInput(Complaint(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))
-    place = workspace(workspace_folder)
-    taken = kept(place, survey)
-    when = moment(as_of, taken.manifest.taken)
-    rows = [row for view in views(taken.dossiers, place.estate(), when) for row in access_rows(view)]
+    _, taken, when, seen = opened(workspace_folder, survey, as_of)
+    rows = [row for view in seen for row in access_rows(view)]
     if who is not None:
         rows = [row for row in rows if who in (row.identity, row.account)]
     if can is not None:

@@ -13,9 +13,7 @@ from rusty_lantern.cli.common import (
     SurveyOption,
     WorkspaceOption,
     emit,
-    kept,
-    moment,
-    workspace,
+    opened,
 )
 
 
@@ -51,16 +49,13 @@ def buckets(
     """
     from fnmatch import fnmatchcase
 
-    from rusty_lantern.core.assess import views
     from rusty_lantern.core.errors import BadInput, Complaint
     from rusty_lantern.reports.results import BucketRow, bucket_row, buckets_result, encode
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.reports.views import buckets_view
 
-    place = workspace(workspace_folder)
-    taken = kept(place, survey)
-    when = moment(as_of, taken.manifest.taken)
-    rows = [bucket_row(view) for view in views(taken.dossiers, place.estate(), when)]
+    _, taken, when, seen = opened(workspace_folder, survey, as_of)
+    rows = [bucket_row(view) for view in seen]
     for pattern in names or []:
         if not any(fnmatchcase(f"{row.store}/{row.bucket}", pattern) for row in rows):
             raise BadInput(Complaint(f'no bucket fits "{pattern}"', remedy="patterns are STORE/BUCKET, with * and ?"))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
@@ -62,6 +62,25 @@ def kept(place: Workspace, name: str | None) -> Survey:
     from rusty_lantern.archive.surveys import load
 
     return load(place.surveys, name)
+
+
+class Opened(NamedTuple):
+    """A kept survey, opened: where it is, what counts as now, and its buckets with all that follows from them."""
+
+    place: Workspace
+    survey: Survey
+    when: datetime
+    views: list[BucketView]
+
+
+def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:
+    """Open a kept survey, as of its own moment unless another is given."""
+    from rusty_lantern.core.assess import views
+
+    place = workspace(named)
+    taken = kept(place, survey)
+    when = moment(as_of, taken.manifest.taken)
+    return Opened(place, taken, when, views(taken.dossiers, place.estate(), when))
 
 
 def find_view(views: list[BucketView], wanted: str) -> BucketView:

@@ -13,10 +13,8 @@ from rusty_lantern.cli.common import (
     WorkspaceOption,
     emit,
     find_view,
-    kept,
-    moment,
     note,
-    workspace,
+    opened,
 )
 
 if TYPE_CHECKING:
@@ -47,15 +45,11 @@ def exposure(
 
     Use it when something is said to be public, or is meant to be. Example: lantern exposure harbour/payroll-drop
     """
-    from rusty_lantern.core.assess import views
     from rusty_lantern.reports.exposure_view import exposure_view
     from rusty_lantern.reports.results import ExposureResult, encode, exposure_row
     from rusty_lantern.reports.terminal import console
 
-    place = workspace(workspace_folder)
-    taken = kept(place, survey)
-    when = moment(as_of, taken.manifest.taken)
-    seen = views(taken.dossiers, place.estate(), when)
+    place, taken, when, seen = opened(workspace_folder, survey, as_of)
     chosen = [find_view(seen, wanted) for wanted in buckets] if buckets else seen
     probed = _knock(place, chosen) if probe else None
     result = ExposureResult(

@@ -13,9 +13,7 @@ from rusty_lantern.cli.common import (
     WorkspaceOption,
     emit,
     find_view,
-    kept,
-    moment,
-    workspace,
+    opened,
 )
 
 
@@ -36,15 +34,13 @@ def show(
 
     Use it to see why something drifted. Example: lantern show harbour/press-kit --required
     """
-    from rusty_lantern.core.assess import views
     from rusty_lantern.core.baseline.judge import judge
     from rusty_lantern.reports.results import encode, show_result
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.reports.views import show_view
 
-    place = workspace(workspace_folder)
-    taken = kept(place, survey)
-    view = find_view(views(taken.dossiers, place.estate(), moment(as_of, taken.manifest.taken)), bucket)
+    place, taken, _, seen = opened(workspace_folder, survey, as_of)
+    view = find_view(seen, bucket)
     baseline = place.baseline() if required else None
     judged = judge(baseline, view.dossier.store, view.bucket, view.fact) if baseline else None
     result = show_result(taken, view, judged, baseline)

@@ -14,10 +14,8 @@ from rusty_lantern.cli.common import (
     WorkspaceOption,
     emit,
     find_view,
-    kept,
-    moment,
+    opened,
     read_file,
-    workspace,
 )
 
 
@@ -42,7 +40,7 @@ def try_(
     Use it before a change is applied; nothing is sent anywhere.
     Example: lantern try --bucket harbour/payroll-drop --policy fenced.json
     """
-    from rusty_lantern.core.assess import BucketView, views
+    from rusty_lantern.core.assess import BucketView
     from rusty_lantern.core.declared import read_declared, with_policy
     from rusty_lantern.core.errors import BadInput, Complaint
     from rusty_lantern.reports.access_results import try_result
@@ -53,10 +51,7 @@ def try_(
     if (declared is None) == (policy is None) or (policy is not None and bucket is None):
         remedy = "lantern try FILE, or lantern try --bucket STORE/BUCKET --policy NEW.json"
         raise BadInput(Complaint("name a declared bucket, or --bucket with --policy", remedy=remedy))
-    place = workspace(workspace_folder)
-    taken = kept(place, survey)
-    when = moment(as_of, taken.manifest.taken)
-    seen = views(taken.dossiers, place.estate(), when)
+    _, taken, when, seen = opened(workspace_folder, survey, as_of)
     current = find_view(seen, bucket) if bucket else None
     if policy is not None:
         assert current is not None

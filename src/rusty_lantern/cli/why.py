@@ -14,10 +14,9 @@ from rusty_lantern.cli.common import (
     WorkspaceOption,
     emit,
     find_view,
-    kept,
     moment,
+    opened,
     read_file,
-    workspace,
 )
 
 if TYPE_CHECKING:
@@ -56,15 +55,12 @@ def why(
     Use it to see why a door is open. Example: lantern why harbour/payroll-drop --as anyone --verb read
     """
     from rusty_lantern.core.access.asking import Asking, read_askings, read_pairs
-    from rusty_lantern.core.assess import views
     from rusty_lantern.reports.access_results import decision_result, encode_lines
     from rusty_lantern.reports.access_views import why_view
     from rusty_lantern.reports.terminal import console
 
-    place = workspace(workspace_folder)
-    taken = kept(place, survey)
-    when = moment(as_of, taken.manifest.taken)
-    view = find_view(views(taken.dossiers, place.estate(), when), bucket)
+    _, _, when, seen = opened(workspace_folder, survey, as_of)
+    view = find_view(seen, bucket)
     asked: list[Asking]
     if requests is not None:
         asked = read_askings(read_file(requests), str(requests))
