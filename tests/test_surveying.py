@@ -32,6 +32,7 @@ def _without_address(path: Path) -> list[str]:
     return [line for line in path.read_text().splitlines() if '"address"' not in line]
 
 
+@pytest.mark.timeout(900)
 def test_a_survey_killed_fifty_times_equals_an_uninterrupted_one(tmp_path: Path, demo: Demo) -> None:
     dice = random.Random(4)
     running: list[subprocess.Popen[bytes]] = []
