@@ -66,9 +66,16 @@ class BucketView:
         return Subject(self.bucket, self.dossier, facts, self._doors(), self._access)
 
     @cached_property
-    def granted(self) -> dict[Identity, dict[Verb, Reach]]:
-        """What the rules grant each identity that they name."""
-        return {who: reach_of(who, self.rules, self.surroundings, Work(BUDGET)) for who in named_in(self.rules)}
+    def named(self) -> dict[Identity, dict[Verb, Reach] | None]:
+        """The identities that the rules name, with what each is granted once that was asked for."""
+        return dict.fromkeys(named_in(self.rules))
+
+    def granted(self, identity: Identity) -> dict[Verb, Reach]:
+        """What the rules grant an identity that they name."""
+        found = self.named[identity]
+        if found is None:
+            found = self.named[identity] = reach_of(identity, self.rules, self.surroundings, Work(BUDGET))
+        return found
 
     def trusts(self, identity: Identity) -> bool:
         """Whether the identity is one of the owner's account or of a trusted one."""
@@ -76,9 +83,9 @@ class BucketView:
         return identity.account in inner or identity.name in inner
 
     def _access(self, name: str) -> Fact:
-        wanted = [who for who in self.granted if (name == "outside" and not self.trusts(who)) or name == who.name]
+        wanted = [who for who in self.named if (name == "outside" and not self.trusts(who)) or name == who.name]
         asked = self.bucket.policy.evidence
-        reached = [(verb, reach) for who in wanted for verb, reach in self.granted[who].items()]
+        reached = [(verb, reach) for who in wanted for verb, reach in self.granted(who).items()]
         doubt = next((reach.doubts[0] for _, reach in reached if reach.level == "unknown" and reach.doubts), "")
         doubt = doubt or next(iter(self.rules.doubted.values()), "")
         if doubt:

@@ -115,7 +115,8 @@ def encode_lines(results: list[DecisionResult]) -> str:
 def access_rows(view: BucketView) -> list[AccessRow]:
     """What a bucket grants each identity that its rules name."""
     rows = []
-    for identity, reached in view.granted.items():
+    for identity in view.named:
+        reached = view.granted(identity)
         verbs: dict[str, str] = {verb: reach.level for verb, reach in reached.items() if reach.level != "closed"}
         if verbs:
             rows.append(
