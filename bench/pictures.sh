@@ -47,8 +47,8 @@ picture reach 100 38 lantern reach
 picture survey 100 12 lantern survey --as-of 2026-11-02T07:00:00Z
 picture history 100 12 lantern history --verify
 rm -rf "$work/saltmarsh/surveys/20261102T070000Z"
-picture buckets 100 34 lantern buckets
-picture buckets-wide 160 34 lantern buckets
+picture buckets 100 38 lantern buckets
+picture buckets-wide 160 38 lantern buckets
 picture audit 110 44 lantern audit
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
 picture exposure 110 48 lantern exposure harbour/payroll-drop harbour/ringing-records harbour/contractor-drop harbour/tmp-exchange harbour/drone-orthophotos

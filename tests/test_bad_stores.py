@@ -68,6 +68,8 @@ def test_a_broken_store_is_unread_and_says_why(tmp_path: Path, what: str) -> Non
     assert (ran.code, message in ran.out) == (3, True), ran.out
     audit = lantern("audit", cwd=tmp_path / "ws")
     assert (audit.code, "was not read" in audit.out) == (3, True)
+    shown = lantern("show", "harbour/press-kit", cwd=tmp_path / "ws")
+    assert (shown.code, "store harbour was not read in it" in shown.err) == (2, True)
 
 
 def test_a_store_that_is_down_is_unread_and_the_others_are_unaffected(tmp_path: Path) -> None:

@@ -83,7 +83,7 @@ def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:
     return Opened(place, taken, when, views(taken.dossiers, place.estate(), when))
 
 
-def find_view(views: list[BucketView], wanted: str) -> BucketView:
+def find_view(views: list[BucketView], wanted: str, taken: Survey) -> BucketView:
     """The bucket called `STORE/BUCKET` (or by its name alone, if only one store has it). Raises `BadInput`."""
     from rusty_lantern.core.errors import BadInput, Complaint, nearest
 
@@ -93,7 +93,11 @@ def find_view(views: list[BucketView], wanted: str) -> BucketView:
     if found:
         raise BadInput(Complaint(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in found)))
     hint = nearest(wanted, [v.title for v in views] + [v.bucket.name for v in views])
-    raise BadInput(Complaint(f'no bucket "{wanted}" in this survey', remedy=hint or "lantern buckets lists them"))
+    unread = ", ".join(dossier.store for dossier in taken.dossiers if not dossier.listing.settled)
+    if unread:
+        hint = f"store {unread} was not read in it; lantern history lists earlier ones, --survey NAME opens one"
+    what = f'no bucket "{wanted}" in the survey {taken.name}'
+    raise BadInput(Complaint(what, remedy=hint or "lantern buckets lists them"))
 
 
 def emit(text: str) -> None:

@@ -50,7 +50,7 @@ def exposure(
     from rusty_lantern.reports.terminal import console
 
     place, taken, when, seen = opened(workspace_folder, survey, as_of)
-    chosen = [find_view(seen, wanted) for wanted in buckets] if buckets else seen
+    chosen = [find_view(seen, wanted, taken) for wanted in buckets] if buckets else seen
     probed = _knock(place, chosen) if probe else None
     result = ExposureResult(
         survey=taken.name, as_of=when, buckets=[exposure_row(view) for view in chosen], probed=probed

@@ -40,7 +40,7 @@ def show(
     from rusty_lantern.reports.views import show_view
 
     place, taken, _, seen = opened(workspace_folder, survey, as_of)
-    view = find_view(seen, bucket)
+    view = find_view(seen, bucket, taken)
     baseline = place.baseline() if required else None
     judged = judge(baseline, view.dossier.store, view.bucket, view.fact) if baseline else None
     result = show_result(taken, view, judged, baseline)

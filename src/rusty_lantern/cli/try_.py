@@ -52,7 +52,7 @@ def try_(
         remedy = "lantern try FILE, or lantern try --bucket STORE/BUCKET --policy NEW.json"
         raise BadInput(Complaint("name a declared bucket, or --bucket with --policy", remedy=remedy))
     _, taken, when, seen = opened(workspace_folder, survey, as_of)
-    current = find_view(seen, bucket) if bucket else None
+    current = find_view(seen, bucket, taken) if bucket else None
     if policy is not None:
         assert current is not None
         proposed = with_policy(current.bucket, _text(policy), str(policy))

@@ -59,8 +59,8 @@ def why(
     from rusty_lantern.reports.access_views import why_view
     from rusty_lantern.reports.terminal import console
 
-    _, _, when, seen = opened(workspace_folder, survey, as_of)
-    view = find_view(seen, bucket)
+    _, taken, when, seen = opened(workspace_folder, survey, as_of)
+    view = find_view(seen, bucket, taken)
     asked: list[Asking]
     if requests is not None:
         asked = read_askings(read_file(requests), str(requests))
