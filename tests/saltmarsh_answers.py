@@ -23,13 +23,14 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ("grant-ledger", "lock.keep"): ("high", "30 days"),
     ("permit-archive", "lock.mode"): ("high", "governance"),
     ("boat-logs", "versioning"): ("medium", "suspended"),
-    ("camera-traps", "encryption.at-rest"): ("medium", "none"),
+    ("tmp-exchange", "encryption.at-rest"): ("medium", "none"),
     ("camera-traps", "uploads.unfinished"): ("low", "37"),  # begun in March, and no rule clears them away
     ("tmp-exchange", "logging"): ("medium", "off"),
     ("tmp-exchange", "logging.target-is"): ("medium", "absent"),
     ("boat-logs", "logging.target-is"): ("medium", "itself"),  # a record that grows by being written
     ("press-kit", "logging.target-is"): ("medium", "missing"),  # a record that is written nowhere
     ("backups-nightly", "lifecycle.against-retention"): ("medium", "on"),  # 14 days against 35
+    ("members-area", "logging.target-exposure"): ("high", "open"),  # the record lies where the public may list and read
     ("members-area", "cross-origin"): ("medium", "any"),
     ("station-inbox", "access.outside"): ("high", "read write delete"),  # a partner may read, and may do more
     ("survey-maps", "notifications.outside"): ("high", "on"),  # another account is told

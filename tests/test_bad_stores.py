@@ -191,22 +191,34 @@ def test_a_bucket_deleted_meanwhile_and_a_refused_question_leave_the_rest(tmp_pa
     assert reasons["gallery-web", "tags.steward"] == "denied to this credential: AccessDenied"
     assert "hangs on tags" in reasons["boat-logs", "lock.mode"] or "gone" in reasons["boat-logs", "lock.mode"]
     assert reasons["gallery-web", "lock.mode"].startswith("whether the sheet applies hangs on tags")
-    assert ("camera-traps", "encryption.at-rest") in {(d["bucket"], d["fact"]) for d in audit["drift"]}
+    assert ("tmp-exchange", "encryption.at-rest") in {(d["bucket"], d["fact"]) for d in audit["drift"]}
 
 
-def test_an_endless_list_is_noticed(tmp_path: Path) -> None:
+ONE = "<Version><Key>same</Key><VersionId>v</VersionId><IsLatest>true</IsLatest><Size>1</Size></Version>"
+
+
+@pytest.mark.parametrize(
+    "entries,note",
+    [
+        (ONE, "the listing never ends: a page came twice"),
+        ("", "the listing breaks off: an empty page, and more is said to follow"),
+        (ONE.replace("<Key>same</Key>", ""), "a listing has an entry without a key"),
+        (ONE.replace("1</Size>", "1e9</Size>"), "a listing gives a size that is no number"),
+    ],
+)
+def test_an_endless_or_broken_list_is_noticed(tmp_path: Path, entries: str, note: str) -> None:
     async def endless(request: web.Request) -> web.StreamResponse:
-        if request.query.get("list-type") == "2":
-            page = "<IsTruncated>true</IsTruncated><NextContinuationToken>again</NextContinuationToken>"
-            return web.Response(text=f"<ListBucketResult>{page}</ListBucketResult>")
+        if "versions" in request.query:
+            page = f"<IsTruncated>true</IsTruncated>{entries}"
+            return web.Response(text=f"<ListVersionsResult>{page}</ListVersionsResult>")
+        if "list-type" in request.query:
+            return web.Response(status=501)
         return None  # type: ignore[return-value]
 
     with harbour(endless) as (address, _):
         _survey(tmp_path, address)
     shown = json.loads(lantern("show", "press-kit", "--json", cwd=tmp_path / "ws").out)
-    assert (
-        next(f["note"] for f in shown["facts"] if f["fact"] == "objects") == "the listing never ends: a page came twice"
-    )
+    assert next(f["note"] for f in shown["facts"] if f["fact"] == "versions.old") == note
 
 
 def test_hostile_names_and_tags_stay_text(tmp_path: Path) -> None:
@@ -223,7 +235,7 @@ def test_hostile_names_and_tags_stay_text(tmp_path: Path) -> None:
 def test_a_store_that_answers_otherwise_than_its_rules_say_is_a_finding(tmp_path: Path) -> None:
     async def leaky(request: web.Request) -> web.StreamResponse:
         unsigned = "authorization" not in {name.lower() for name in request.headers}
-        if unsigned and request.path.startswith(("/boat-logs", "/gallery-web/item")):
+        if unsigned and request.path.startswith(("/boat-logs", "/gallery-web/web")):
             return web.Response(text="come in", status=200 if "boat-logs" in request.path else 403)
         return None  # type: ignore[return-value]
 

@@ -20,7 +20,21 @@ import msgspec
 from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.core.errors import Complaint, Place
 
-KEPT_HEADERS = ("date", "retry-after", "location", "content-type")
+KEPT_HEADERS = (
+    "date",
+    "retry-after",
+    "location",
+    "content-",
+    "cache-control",
+    "expires",
+    "etag",
+    "last-modified",
+    "x-amz-",
+    "x-rgw-",
+)
+"""Names, or beginnings of names, of the headers that are kept: what a bucket or an object is described by."""
+PASSING_HEADERS = ("x-amz-request-id", "x-amz-id-2")
+"""Headers that name one answer and describe nothing."""
 SYNC_SECONDS = 1.0
 MAX_BODY = 64 << 20
 
@@ -59,7 +73,9 @@ class Journal:
 
     def note(self, question: str, status: int, headers: dict[str, str], body: bytes) -> None:
         """Keep an answer."""
-        kept = {name: headers[name] for name in KEPT_HEADERS if name in headers}
+        kept = {
+            name: headers[name] for name in headers if name.startswith(KEPT_HEADERS) and name not in PASSING_HEADERS
+        }
         entry = Entry(question, status, kept, base64.b64encode(zlib.compress(body, 1)).decode())
         try:
             line = msgspec.json.encode(entry) + b"\n"

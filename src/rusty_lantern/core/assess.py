@@ -6,12 +6,14 @@ A function of its inputs alone: the same survey, baseline, estate and moment giv
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 
 import msgspec
 
+from rusty_lantern.core.access.demands import Demands
 from rusty_lantern.core.access.doors import worst
 from rusty_lantern.core.access.exposure import BUDGET, Exposures, Reach, Verdict, exposures, reach_of
 from rusty_lantern.core.access.identities import Identity, named_in
@@ -39,6 +41,8 @@ class BucketView:
     moment: datetime
     store: Store | None = None
     trusted_accounts: frozenset[str] = frozenset()
+    neighbours: Mapping[str, BucketView] = field(default_factory=dict)
+    """The buckets of the same store, by name."""
 
     @property
     def title(self) -> str:
@@ -63,7 +67,20 @@ class BucketView:
     @cached_property
     def _subject(self) -> Subject:
         facts = {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
-        return Subject(self.bucket, self.dossier, facts, self._doors(), self._access)
+        return Subject(self.bucket, self.dossier, facts, self._doors(), self._access, self._demands, self._elsewhere)
+
+    @cached_property
+    def demanded(self) -> Demands:
+        """What the policy demands of everybody."""
+        return Demands(self.rules, self.surroundings)
+
+    def _demands(self, name: str) -> Fact:
+        asked = self.bucket.policy
+        return msgspec.structs.replace(self.demanded.answer(name), evidence=asked.evidence)
+
+    def _elsewhere(self, name: str) -> Subject | None:
+        found = self.neighbours.get(name)
+        return found._subject if found else None
 
     @cached_property
     def named(self) -> dict[Identity, dict[Verb, Reach] | None]:
@@ -144,11 +161,13 @@ def views(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> l
     """All buckets of a survey, store by store, by name."""
     entries = {store.name: store for store in estate.stores} if estate else {}
     trusted = estate.trusted_accounts if estate else frozenset()
-    return [
-        BucketView(bucket, dossier, moment, entries.get(dossier.store), trusted)
-        for dossier in dossiers
-        for bucket in sorted(dossier.buckets, key=lambda b: b.name)
-    ]
+    found: list[BucketView] = []
+    for dossier in dossiers:
+        near: dict[str, BucketView] = {}
+        for bucket in sorted(dossier.buckets, key=lambda b: b.name):
+            near[bucket.name] = BucketView(bucket, dossier, moment, entries.get(dossier.store), trusted, near)
+        found.extend(near.values())
+    return found
 
 
 class Audit(msgspec.Struct, frozen=True):

@@ -163,6 +163,18 @@ def encryption_key(subject: Subject, _: str) -> Fact:
     return fact_of(answer.map(lambda e: e.key)) if answer.value is None or answer.value.key else absent_fact(answer)
 
 
+@fact("encryption.required", SWITCH, "whether the policy refuses every upload that does not ask for encryption itself")
+def encryption_required(subject: Subject, _: str) -> Fact:
+    """Default encryption encrypts such uploads all the same; some teams want both."""
+    return subject.demands("encryption")
+
+
+@fact("transport.required", SWITCH, "whether the policy refuses every request that comes over plain http")
+def transport_required(subject: Subject, _: str) -> Fact:
+    """A refusal that spares one action or one folder is none."""
+    return subject.demands("transport")
+
+
 @fact("lock.enabled", SWITCH, "whether versions in the bucket can be locked against deletion")
 def lock_enabled(subject: Subject, _: str) -> Fact:
     """Often possible only when the bucket is made, and needs versioning."""
@@ -195,6 +207,28 @@ def lock_keep(subject: Subject, _: str) -> Fact:
     )
 
 
+@fact(
+    "lock.shortest-allowed",
+    DURATION,
+    "the shortest retention that the policy lets anybody give a version",
+    unit="seconds",
+)
+def lock_shortest(subject: Subject, _: str) -> Fact:
+    """Absent where the policy sets no such bound."""
+    return subject.demands("shortest")
+
+
+@fact(
+    "lock.longest-allowed",
+    DURATION,
+    "the longest retention that the policy lets anybody give a version",
+    unit="seconds",
+)
+def lock_longest(subject: Subject, _: str) -> Fact:
+    """Absent where the policy sets no such bound."""
+    return subject.demands("longest")
+
+
 @fact("place", TEXT, "where the bucket lives, as the store names it")
 def place(subject: Subject, _: str) -> Fact:
     """An empty answer means the store's default place."""
@@ -219,12 +253,21 @@ def size(subject: Subject, _: str) -> Fact:
     return _counted(subject, "bytes")
 
 
+COUNTED_BY = {
+    "listing": "",
+    "counters": "by the store's own counters, which may lag, and count old versions in",
+    "inventory": "by the provider's inventory",
+}
+
+
 def _counted(subject: Subject, name: str) -> Fact:
     answer = subject.bucket.usage
-    if answer.value is not None and not answer.value.complete:
-        least = getattr(answer.value, name)
-        return Answer("failed", None, f"counting stopped at {least:,}: at least that many", answer.evidence)
-    return fact_of(answer.map(lambda usage: getattr(usage, name)))
+    if answer.value is None:
+        return fact_of(answer.map(str))
+    counted = getattr(answer.value, name)
+    if not answer.value.complete:
+        return Answer("failed", None, f"counting stopped at {counted:,}: at least that many", answer.evidence)
+    return Answer(answer.state, counted, COUNTED_BY[answer.value.by], answer.evidence)
 
 
 @fact("tags.*", TEXT, "the value of the bucket's tag of that name (tag names are written as they are)")

@@ -128,11 +128,23 @@ class Uploads(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Usage(msgspec.Struct, frozen=True, omit_defaults=True):
-    """How much is stored. `complete` is false where counting stopped early: then both are lower bounds."""
+    """How much is stored. `complete` is false where counting stopped early: then both are lower bounds.
+
+    `by` says who counted: a listing, the store's own counters (which may lag, and count old versions in), or an
+    inventory that the provider made.
+    """
 
     objects: int
     bytes: int
     complete: bool = True
+    by: Literal["listing", "counters", "inventory"] = "listing"
+
+
+class Quota(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The most that a bucket may hold; 0: no limit of that kind."""
+
+    bytes: int = 0
+    objects: int = 0
 
 
 class Knock(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -156,6 +168,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     created: Answer[datetime] = unread()
     place: Answer[str] = unread()
     owner: Answer[str] = unread()
+    tenant: Answer[str] = unread()
     grants: Answer[list[Grant]] = unread()
     ownership: Answer[Ownership] = unread()
     policy: Answer[str] = unread()
@@ -169,6 +182,9 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     lock: Answer[Lock] = unread()
     tags: Answer[dict[str, str]] = unread()
     usage: Answer[Usage] = unread()
+    counters: Answer[Usage] = unread()
+    """The store's own count of everything in the bucket, old versions too."""
+    quota: Answer[Quota] = unread()
     versions: Answer[Versions] = unread()
     uploads: Answer[Uploads] = unread()
     logging: Answer[Logging] = unread()

@@ -58,6 +58,8 @@ class Store(msgspec.Struct, frozen=True):
     plain_http: bool = False
     timeout: int = 30
     only: tuple[str, ...] = ()
+    counts: str = "listing"
+    """How buckets are counted: by `listing` them, or by the store's own `counters`."""
     stated: tuple[Stated, ...] = ()
 
 
@@ -73,7 +75,7 @@ class Estate(msgspec.Struct, frozen=True):
 _TOP = ("estate", "trusted", "stores")
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
-    "stated",
+    "counts", "stated",
 )  # fmt: skip
 _CREDENTIAL = ("profile", "environment", "file")
 _STATED = ("fact", "is", "because", "until")
@@ -137,6 +139,7 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         plain_http,
         reader.whole(fields.get("timeout"), "timeout", 30),
         tuple(item.text or "" for item in reader.texts(fields.get("only"), "only")),
+        reader.choice(fields.get("counts"), "counts", ("listing", "counters"), "listing"),
         _stated(reader, fields.get("stated")),
     )
 

@@ -33,6 +33,10 @@ class Subject(msgspec.Struct, frozen=True):
     """How knocking without credentials stood to the verdicts."""
     access: Callable[[str], Fact]
     """What the bucket's rules grant a named identity (or `outside`: every named one that is not trusted)."""
+    demands: Callable[[str], Fact]
+    """What the bucket's policy demands of every upload (`core.access.demands`), by name."""
+    elsewhere: Callable[[str], Subject | None]
+    """Another bucket of the same store, by name; None if it was not read."""
 
 
 Derive = Callable[[Subject, str], Fact]

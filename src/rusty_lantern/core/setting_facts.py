@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-from rusty_lantern.core.bucket_facts import absent_fact, fact_of
+from rusty_lantern.core.bucket_facts import LEVEL, absent_fact, fact_of
 from rusty_lantern.core.dossier import LifecycleRule
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact, Subject, fact
@@ -28,6 +28,36 @@ def _part(answer: Answer[Any], take: Callable[[Any], Any]) -> Fact:
 def owner(subject: Subject, _: str) -> Fact:
     """From the access list."""
     return fact_of(subject.bucket.owner)
+
+
+@fact("tenant", TEXT, "the tenant that the bucket belongs to, in a store for several")
+def tenant(subject: Subject, _: str) -> Fact:
+    """Absent where the owner belongs to none."""
+    return fact_of(subject.bucket.tenant)
+
+
+@fact("quota.bytes", SIZE, "the most that the bucket may hold", unit="bytes")
+def quota_bytes(subject: Subject, _: str) -> Fact:
+    """Absent where there is no such limit."""
+    return _part(subject.bucket.quota, lambda quota: quota.bytes)
+
+
+@fact("quota.objects", COUNT, "the most objects that the bucket may hold")
+def quota_objects(subject: Subject, _: str) -> Fact:
+    """Absent where there is no such limit."""
+    return _part(subject.bucket.quota, lambda quota: quota.objects)
+
+
+@fact("counters.objects", COUNT, "everything in the bucket, old versions too, by the store's own counter (it may lag)")
+def counters_objects(subject: Subject, _: str) -> Fact:
+    """From the answer to HEAD, where it tells."""
+    return _counted(subject.bucket.counters, "objects")
+
+
+@fact("counters.bytes", SIZE, "the size of all that, by the store's own counter", unit="bytes")
+def counters_bytes(subject: Subject, _: str) -> Fact:
+    """From the answer to HEAD, where it tells."""
+    return _counted(subject.bucket.counters, "bytes")
 
 
 @fact("transport", Words(("plain", "tls"), ordered=True), "how the store was spoken to: plain http, or TLS")
@@ -73,6 +103,30 @@ def logging_target_is(subject: Subject, _: str) -> Fact:
     if answer.value is None:
         return fact_of(answer.map(str))
     return Answer("known", which(answer.value.target), f"the target is {answer.value.target}", answer.evidence)
+
+
+@fact(
+    "logging.target-exposure",
+    LEVEL,
+    "how far the public gets into the bucket that the record is written to: the widest verdict of all verbs",
+)
+def logging_target_exposure(subject: Subject, _: str) -> Fact:
+    """Who reads the record knows who reads the bucket; who writes to it can hide their own steps."""
+    answer = subject.bucket.logging
+    if answer.value is None:
+        return fact_of(answer.map(str))
+    target = subject.elsewhere(answer.value.target)
+    if target is None and logging_target_is(subject, _).value == "missing":
+        return Answer("absent", None, f"the target {answer.value.target} does not exist", answer.evidence)
+    if target is None:
+        return Answer("failed", None, f"the target {answer.value.target} was not read", answer.evidence)
+    found = [(name, target.exposures[name]) for name in sorted(target.exposures)]
+    name, widest = max(found, key=lambda pair: LEVEL.rank(str(pair[1].value)) if pair[1].settled else -1)
+    doubt = next((fact for _, fact in found if not fact.settled), None)
+    if doubt is not None and widest.value != "open":
+        return Answer(doubt.state, None, f"{answer.value.target}: {doubt.note}", doubt.evidence)
+    note = f"{answer.value.target}: {name} by {widest.note}" if widest.value != "closed" else answer.value.target
+    return Answer("known", widest.value, note, widest.evidence)
 
 
 def _shortest(rules: list[LifecycleRule], period: str) -> int:

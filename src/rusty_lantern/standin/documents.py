@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
+from email.utils import format_datetime
 from typing import Any
+from urllib.parse import quote
 from xml.sax.saxutils import escape
 
 from rusty_lantern.core.dossier import (
@@ -18,11 +20,10 @@ from rusty_lantern.core.dossier import (
     Logging,
     Uploads,
     Versioning,
-    Versions,
     Website,
 )
 from rusty_lantern.core.scales import DAY, YEAR
-from rusty_lantern.standin.holdings import Thing
+from rusty_lantern.core.versions import Version
 
 NAMESPACE = "http://s3.amazonaws.com/doc/2006-03-01/"
 GROUPS = "http://acs.amazonaws.com/groups/"
@@ -58,16 +59,78 @@ def list_of_buckets(owner: str, buckets: list[Bucket]) -> bytes:
     return document("ListAllMyBucketsResult", f"<Owner>{element('ID', owner)}</Owner><Buckets>{entries}</Buckets>")
 
 
-def listing(bucket: str, page: list[Thing], token: str) -> bytes:
-    """One page of a listing; `token` leads to the next, if there is one."""
-    body = element("Name", bucket) + element("KeyCount", len(page)) + element("IsTruncated", str(bool(token)).lower())
-    body += element("NextContinuationToken", token) if token else ""
-    for thing in page:
-        fields = (
-            element("Key", thing.key) + element("LastModified", stamp(thing.modified)) + element("Size", thing.size)
-        )
-        body += f"<Contents>{fields}</Contents>"
+def listing(bucket: str, page: list[Version], *, more: bool, encoded: bool) -> bytes:
+    """One page of a listing of objects."""
+    body = _listed(bucket, more=more, encoded=encoded) + element("KeyCount", len(page))
+    body += "".join(f"<Contents>{_described(version, encoded=encoded)}</Contents>" for version in page)
     return document("ListBucketResult", body)
+
+
+def versions(bucket: str, page: list[Version], *, more: bool, encoded: bool) -> bytes:
+    """One page of a listing of versions."""
+    body = _listed(bucket, more=more, encoded=encoded)
+    for version in page:
+        tag = "DeleteMarker" if version.marker else "Version"
+        latest = element("VersionId", version.version) + element("IsLatest", str(version.current).lower())
+        body += f"<{tag}>{_described(version, encoded=encoded)}{latest}</{tag}>"
+    return document("ListVersionsResult", body)
+
+
+def _listed(bucket: str, *, more: bool, encoded: bool) -> str:
+    kind = element("EncodingType", "url") if encoded else ""
+    return element("Name", bucket) + element("IsTruncated", str(more).lower()) + kind
+
+
+def _described(version: Version, *, encoded: bool) -> str:
+    body = element("Key", quote(version.key) if encoded else version.key)
+    body += element("LastModified", stamp(version.written)) if version.written else ""
+    if version.marker:
+        return body
+    return (
+        body
+        + element("ETag", f'"{version.etag}"')
+        + element("Size", version.size)
+        + element("StorageClass", version.tier)
+    )
+
+
+def headers(version: Version) -> dict[str, str]:
+    """What the answer to HEAD tells of a version."""
+    assert version.written is not None
+    told = {
+        "etag": f'"{version.etag}"',
+        "last-modified": format_datetime(version.written, usegmt=True),
+        "content-type": version.content_type,
+        "cache-control": version.cache_control,
+        "content-encoding": version.content_encoding,
+        "content-disposition": version.disposition,
+        "x-amz-version-id": version.version,
+        "x-amz-server-side-encryption": {"provider-key": "AES256", "managed-key": "aws:kms"}.get(
+            version.encryption or ""
+        ),
+        "x-amz-server-side-encryption-aws-kms-key-id": version.encryption_key,
+        "x-amz-object-lock-mode": (version.mode or "").upper(),
+        "x-amz-object-lock-retain-until-date": stamp(version.until) if version.until else None,
+        "x-amz-object-lock-legal-hold": "ON" if version.hold else None,
+        "x-amz-storage-class": version.tier if version.tier != "STANDARD" else None,
+    }
+    told |= {f"x-amz-meta-{name}": value for name, value in (version.metadata or {}).items()}
+    return {name: value for name, value in told.items() if value}
+
+
+def retention(version: Version) -> bytes:
+    """A version's retention, where it has one."""
+    until = element("RetainUntilDate", stamp(version.until)) if version.until else ""
+    return document("Retention", element("Mode", (version.mode or "").upper()) + until)
+
+
+def object_grants(version: Version, owner: str) -> bytes:
+    """The access list of a version."""
+    public: dict[str, list[Grant]] = {
+        "read": [Grant("anyone", "read")],
+        "write": [Grant("anyone", "read"), Grant("anyone", "write-acp")],
+    }
+    return _grants([Grant("named", "full-control", owner), *public.get(version.public or "", [])])
 
 
 def _grants(grants: list[Grant]) -> bytes:
@@ -123,7 +186,8 @@ def _lock(lock: Lock) -> bytes:
     return document("ObjectLockConfiguration", body)
 
 
-def _tags(tags: dict[str, str]) -> bytes:
+def tags(tags: dict[str, str]) -> bytes:
+    """Tags of a bucket or an object."""
     entries = "".join(f"<Tag>{element('Key', key)}{element('Value', value)}</Tag>" for key, value in tags.items())
     return document("Tagging", f"<TagSet>{entries}</TagSet>")
 
@@ -176,23 +240,6 @@ def _notifications(told: list[str] | None) -> bytes:
     return document("NotificationConfiguration", body)
 
 
-def versions(bucket: str, found: Versions, page: list[Thing], token: str) -> bytes:
-    """One page of versions; the bucket's old ones and its delete markers stand on the last."""
-    body = element("Name", bucket) + element("IsTruncated", str(bool(token)).lower())
-    body += element("NextKeyMarker", token) if token else ""
-    for thing in page:
-        body += _version(thing.key, "true", thing.size)
-    if not token:
-        share, rest = divmod(found.old_bytes, found.old) if found.old else (0, 0)
-        body += "".join(_version("old", "false", share + (0 if n else rest)) for n in range(found.old))
-        body += f"<DeleteMarker>{element('Key', 'old')}</DeleteMarker>" * found.markers
-    return document("ListVersionsResult", body)
-
-
-def _version(key: str, latest: str, size: int) -> str:
-    return f"<Version>{element('Key', key)}{element('IsLatest', latest)}{element('Size', size)}</Version>"
-
-
 def uploads(bucket: str, found: Uploads) -> bytes:
     """The unfinished uploads."""
     begun = element("Initiated", stamp(found.oldest)) if found.oldest else ""
@@ -212,7 +259,7 @@ WRITERS: dict[str, tuple[str, Callable[[Any], bytes], str]] = {
     "versioning": ("versioning", _versioning, "NoSuchVersioning"),
     "encryption": ("encryption", _encryption, "ServerSideEncryptionConfigurationNotFoundError"),
     "object-lock": ("lock", _lock, "ObjectLockConfigurationNotFoundError"),
-    "tagging": ("tags", _tags, "NoSuchTagSet"),
+    "tagging": ("tags", tags, "NoSuchTagSet"),
     "logging": ("logging", _logging, "") ,
     "lifecycle": ("lifecycle", _lifecycle, "NoSuchLifecycleConfiguration"),
     "website": ("website", _website, "NoSuchWebsiteConfiguration"),

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from datetime import datetime
 
 from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.versions import Version
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,22 +17,14 @@ class Access:
     refused: frozenset[tuple[str, str]] = frozenset()
 
 
-@dataclass(frozen=True, slots=True)
-class Thing:
-    """One stored object. Its content is never kept; a reading answers with as many spaces as it has bytes."""
-
-    key: str
-    size: int
-    modified: datetime
-
-
 @dataclass(frozen=True)
 class Holdings:
     """Everything that one stand-in store answers from."""
 
     dossier: Dossier
     keys: dict[str, Access]
-    things: dict[str, list[Thing]]
+    versions: dict[str, list[Version]]
+    """Bucket → its versions: by key, newest first. Contents are never kept, only described."""
 
     def bucket(self, name: str) -> Bucket | None:
         """The bucket of that name."""

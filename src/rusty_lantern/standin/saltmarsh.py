@@ -11,6 +11,8 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Any, Literal
 
+import msgspec
+
 from rusty_lantern.core.dossier import (
     Bucket,
     CrossOrigin,
@@ -31,7 +33,9 @@ from rusty_lantern.core.dossier import (
 )
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.scales import DAY, YEAR
-from rusty_lantern.standin.holdings import Access, Holdings, Thing
+from rusty_lantern.core.versions import Version
+from rusty_lantern.standin.holdings import Access, Holdings
+from rusty_lantern.standin.saltmarsh_objects import lie_in
 
 MOMENT = datetime(2026, 11, 2, 6, 0, tzinfo=UTC)
 ACCOUNT = "400100200300"
@@ -103,7 +107,9 @@ def _bucket(
 
 
 _PLAIN_SETTINGS: dict[str, Answer[Any]] = {
-    "versions": Answer("known", Versions(0, 0, 0)),
+    "tenant": Answer("absent"),
+    "counters": Answer("unsupported"),
+    "quota": Answer("unsupported"),
     "uploads": Answer("known", Uploads(0)),
     "lifecycle": Answer("absent"),
     "website": Answer("absent"),
@@ -144,6 +150,12 @@ def _buckets() -> list[Bucket]:
         _bucket(
             "permit-scans", "2022-01-10", (300, 120_000_000), sort="permit",
             lock=Lock(True, "compliance", 10 * YEAR), encryption=Encryption("managed-key", "aws:kms", "permit-key"),
+            policy=(
+                {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
+                 "Condition": {"Bool": {"aws:SecureTransport": "false"}}},
+                {"Effect": "Deny", "Action": [PUT, "s3:PutObjectRetention"],
+                 "Condition": {"NumericLessThan": {"s3:object-lock-remaining-retention-days": str(7 * 365)}}},
+            ),
         ),
         _bucket(
             "grant-ledger", "2019-09-01", (210, 33_000_000), "finance", sort="permit",
@@ -175,7 +187,7 @@ def _buckets() -> list[Bucket]:
             ),
         ),
         _bucket(
-            "tmp-exchange", "2021-07-07", (9, 1_200_000), None, versioning="never",
+            "tmp-exchange", "2021-07-07", (9, 1_200_000), None, versioning="never", encryption=None,
             ownership="object-writer", grants=(("any-account", "write"),), logs_to=None,
         ),
         _bucket(
@@ -193,10 +205,9 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "boat-logs", "2019-06-01", (365, 27_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
-            versions=Answer("known", Versions(41, 2_900_000, 3)),
         ),
         _bucket(
-            "camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station", encryption=None,
+            "camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station",
             uploads=Answer("known", Uploads(37, datetime(2026, 3, 1, tzinfo=UTC))),
         ),
         _bucket(
@@ -225,7 +236,7 @@ def _buckets() -> list[Bucket]:
             lifecycle=Answer("known", [LifecycleRule("thin", expires_old=14 * DAY)]),
         ),
         _bucket(
-            "members-area", "2025-01-20", (3, 90_000), "outreach",
+            "members-area", "2025-01-20", (3, 90_000), "outreach", logs_to="gallery-prints",
             cross_origin=Answer("known", [CrossOrigin(["*"], ["GET", "PUT"])]),
             tags={"note": "=HYPERLINK(\"https://evil.example\") <script>alert(1)</script> \x9b31m[bold]red"},
         ),
@@ -300,6 +311,7 @@ sheets:
     require:
       logging:                     on
       logging.target-is:           another
+      logging.target-exposure:     {is: "none of [narrow, open]", severity: high}
       lifecycle.against-retention: off
       cross-origin:                at most listed
       notifications.outside:       {is: off, severity: high}
@@ -337,19 +349,21 @@ stores:
 CREDENTIAL = f"[default]\naws_access_key_id = {KEY_ID}\naws_secret_access_key = {SECRET}\n"
 
 
-def _things(bucket: Bucket) -> list[Thing]:
-    """Objects whose sizes add up to what the bucket's usage says."""
-    usage = bucket.usage.value
-    if usage is None or not usage.objects:
-        return []
-    share, rest = divmod(usage.bytes, usage.objects)
-    folder = "published/" if bucket.name == "survey-maps" else ""
-    return [Thing(f"{folder}item-{i:05d}", share + (rest if i == 0 else 0), MOMENT) for i in range(usage.objects)]
+def _counted(bucket: Bucket, versions: list[Version]) -> Bucket:
+    """The bucket with what is in it counted."""
+    current = [v.size for v in versions if v.current and not v.marker]
+    old = [v.size for v in versions if not v.current and not v.marker]
+    return msgspec.structs.replace(
+        bucket,
+        usage=Answer("known", Usage(len(current), sum(current))),
+        versions=Answer("known", Versions(len(old), sum(old), sum(v.marker for v in versions))),
+    )
 
 
 def harbour() -> Holdings:
     """The store `harbour`: the trust's own gateway on the north shore."""
-    buckets = _buckets()
+    versions = {bucket.name: lie_in(bucket, MOMENT) for bucket in _buckets()}
+    buckets = [_counted(bucket, versions[bucket.name]) for bucket in _buckets()]
     dossier = Dossier(
         store="harbour",
         taken=MOMENT,
@@ -360,7 +374,7 @@ def harbour() -> Holdings:
         buckets=buckets,
     )
     audit = Access(SECRET, ACCOUNT, refused=frozenset({("drone-orthophotos", "policy")}))
-    return Holdings(dossier, {KEY_ID: audit}, {bucket.name: _things(bucket) for bucket in buckets})
+    return Holdings(dossier, {KEY_ID: audit}, versions)
 
 
 STORES: dict[str, Callable[[], Holdings]] = {"harbour": harbour}

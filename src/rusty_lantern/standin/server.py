@@ -8,8 +8,10 @@ decider. It keeps nothing: an upload or deletion that the rules allow is answere
 from __future__ import annotations
 
 import hmac
+from bisect import bisect_left, bisect_right
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from itertools import islice, takewhile
 from urllib.parse import parse_qsl, unquote
 
 from aiohttp import web
@@ -19,7 +21,8 @@ from rusty_lantern.core.access.exposure import BUDGET, public_policy
 from rusty_lantern.core.access.rules import Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import ACTIONS
-from rusty_lantern.core.dossier import Bucket, Uploads, Versions
+from rusty_lantern.core.dossier import Bucket, Uploads
+from rusty_lantern.core.versions import Version
 from rusty_lantern.standin import documents
 from rusty_lantern.standin.holdings import Access, Holdings
 from rusty_lantern.stores.s3.settings import ACCOUNT_GUARDS_PATH
@@ -126,7 +129,7 @@ class Standin:
         if "uploads" in asked.query:
             return _xml(documents.uploads(asked.bucket, bucket.uploads.value or Uploads(0)))
         question = next((q for q in asked.query if q in documents.WRITERS), None)
-        return self._setting(asked, bucket, question) if question else self._listing(asked, bucket)
+        return self._setting(asked, bucket, question) if question else self._listing(asked)
 
     def _store_wide(self, asked: Asked) -> web.Response:
         if asked.access is None:
@@ -150,29 +153,60 @@ class Standin:
             raise Refused(404, absent_code)
         return _xml(write(answer.value))
 
-    def _listing(self, asked: Asked, bucket: Bucket) -> web.Response:
-        things = self.holdings.things.get(asked.bucket, [])
-        prefix = asked.query.get("prefix", "")
-        things = [thing for thing in things if thing.key.startswith(prefix)]
-        written = asked.query.get("max-keys", str(PAGE))
+    def _listing(self, asked: Asked) -> web.Response:
+        query = asked.query
+        several = "versions" in query
+        wanted = self.holdings.versions.get(asked.bucket, [])
+        if not several:
+            wanted = [version for version in wanted if version.current and not version.marker]
+        after, within = query.get("key-marker") or query.get("start-after", ""), query.get("version-id-marker", "")
+        start = bisect_right(wanted, after.encode(), key=lambda version: version.key.encode()) if after else 0
+        if within:
+            first = bisect_left(wanted, after.encode(), key=lambda version: version.key.encode())
+            start = next((n + 1 for n in range(first, start) if wanted[n].version == within), start)
+        rest = (v for v in islice(wanted, start, None) if v.key.startswith(query.get("prefix", "")))
+        written = query.get("max-keys", str(PAGE))
         most = min(int(written), PAGE) if written.isdigit() else PAGE
-        token = asked.query.get("continuation-token") or asked.query.get("key-marker", "0")
-        start = int(token) if token.isdigit() else 0
-        page = things[start : start + most]
-        more = str(start + most) if start + most < len(things) and most else ""
-        if "versions" in asked.query:
-            beneath = bucket.versions.value or Versions(0, 0, 0)
-            return _xml(documents.versions(asked.bucket, beneath, page, more))
-        return _xml(documents.listing(asked.bucket, page, more))
+        page = list(islice(rest, most))
+        more, encoded = next(rest, None) is not None, query.get("encoding-type") == "url"
+        write = documents.versions if several else documents.listing
+        return _xml(write(asked.bucket, page, more=more, encoded=encoded))
 
     def _object(self, asked: Asked) -> web.Response:
         if asked.method not in ("GET", "HEAD"):
             return web.Response(status=200 if asked.method == "PUT" else 204)
-        things = self.holdings.things.get(asked.bucket, [])
-        thing = next((thing for thing in things if thing.key == asked.key), None)
-        if thing is None:
-            raise Refused(404, "NoSuchKey")
-        return web.Response(body=b" " * min(thing.size, 1024), content_type="application/octet-stream")
+        version = self._version(asked)
+        if asked.access and (asked.bucket, asked.key) in asked.access.refused:
+            raise Refused(403, "AccessDenied")
+        if "tagging" in asked.query:
+            return _xml(documents.tags(version.tags or {}))
+        if "acl" in asked.query:
+            return _xml(documents.object_grants(version, self.holdings.dossier.account.value or ""))
+        if "retention" in asked.query or "legal-hold" in asked.query:
+            return self._kept(version, "retention" in asked.query)
+        told = documents.headers(version)
+        if asked.method == "HEAD":
+            return web.Response(headers={**told, "content-length": str(version.size)})
+        if version.tier == "GLACIER":
+            raise Refused(403, "InvalidObjectState")
+        return web.Response(body=b" " * min(version.size, 1024), headers=told)
+
+    def _kept(self, version: Version, period: bool) -> web.Response:
+        if period and version.mode:
+            return _xml(documents.retention(version))
+        if not period and version.hold:
+            return _xml(documents.document("LegalHold", documents.element("Status", "ON")))
+        raise Refused(404, "NoSuchObjectLockConfiguration")
+
+    def _version(self, asked: Asked) -> Version:
+        versions = self.holdings.versions.get(asked.bucket, [])
+        first = bisect_left(versions, asked.key.encode(), key=lambda version: version.key.encode())
+        of_key = takewhile(lambda version: version.key == asked.key, islice(versions, first, None))
+        wanted = asked.query.get("versionId")
+        version = next((v for v in of_key if (v.version == wanted if wanted else v.current)), None)
+        if version is None or version.marker:
+            raise Refused(404 if version is None or not wanted else 405, "NoSuchKey")
+        return version
 
     def _lets_in(self, bucket: Bucket, action: str, asked: Asked) -> bool:
         """Whether the bucket's rules allow the request to somebody without credentials."""
@@ -209,6 +243,9 @@ _SETTING_ACTIONS = {
 }  # fmt: skip
 
 
+_KEPT_ACTIONS = {"retention": "ObjectRetention", "legal-hold": "ObjectLegalHold", "tagging": "ObjectTagging"}
+
+
 def action_of(asked: Asked) -> str:
     """The protocol action that a request asks for."""
     if asked.key:
@@ -226,6 +263,9 @@ def action_of(asked: Asked) -> str:
 def _object_action(asked: Asked) -> str:
     if "acl" in asked.query:
         return "s3:PutObjectAcl" if asked.method == "PUT" else "s3:GetObjectAcl"
+    kept = next((action for name, action in _KEPT_ACTIONS.items() if name in asked.query), None)
+    if kept:
+        return f"s3:{'Put' if asked.method == 'PUT' else 'Get'}{kept}"
     if "versionId" in asked.query:
         return "s3:DeleteObjectVersion" if asked.method == "DELETE" else "s3:GetObjectVersion"
     return _OBJECT_ACTIONS.get(asked.method, "s3:PutObject")

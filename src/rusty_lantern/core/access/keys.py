@@ -11,7 +11,8 @@ from typing import Literal
 
 import msgspec
 
-Audience = Literal["anyone", "any-account"]
+Audience = Literal["anyone", "any-account", "everybody"]
+"""`everybody` takes in the team itself: not an audience to be exposed to, but the one that demands are made of."""
 AUDIENCES: tuple[Audience, ...] = ("anyone", "any-account")
 Kind = Literal["text", "switch", "address", "number", "date", "name"]
 Presence = Literal["always", "maybe", "never"]
@@ -39,6 +40,8 @@ class ContextKey(msgspec.Struct, frozen=True):
         """Whether requests for `action` by this audience carry the key."""
         if self.actions and action not in self.actions:
             return "never"
+        if audience == "everybody":
+            return self.unsigned if self.unsigned == self.signed else "maybe"
         return self.unsigned if audience == "anyone" else self.signed
 
 

@@ -153,7 +153,7 @@ class Reading:
     def _texts(self, row: ContextKey) -> TextSet:
         if row.kind == "switch":
             return literals(frozenset({"true", "false"}))
-        if row.name in ("aws:principalaccount", "aws:principalarn"):
+        if row.name in ("aws:principalaccount", "aws:principalarn") and self.audience != "everybody":
             return self._caller_texts(in_account=row.name == "aws:principalaccount")
         return ALL_TEXTS
 
@@ -224,6 +224,8 @@ class Reading:
         principals = statement.principals
         if principals is None:
             return "maybe"
+        if self.audience == "everybody":
+            return "yes" if principals.everyone and not principals.negated else "no"
         if self.identity is not None:
             return "yes" if self.identity.named_by(principals) != principals.negated else "no"
         return "yes" if principals.everyone != principals.negated else "no"

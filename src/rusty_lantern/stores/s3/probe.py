@@ -16,6 +16,7 @@ from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import children, parse, raw_text
 from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.stores.s3.settings import error_code
 
 VERBS: tuple[Verb, ...] = ("list", "read")
 _HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
@@ -64,5 +65,8 @@ async def _knock(outside: Client, bucket: str, verb: Verb, request: Request) -> 
         reply = await outside.ask(bucket, query, key=request.key if verb == "read" else "", headers=headers)
     except Unanswered as error:
         return Knock(verb, asked, error.answer, None)
+    archived = reply.status == 403 and error_code(reply.body)[0] == "InvalidObjectState"
+    if archived:  # said only to those who may read: the object itself would have to be restored first
+        return Knock(verb, asked, "403 InvalidObjectState", True)
     let_in = {200: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
     return Knock(verb, asked, str(reply.status), let_in)

@@ -11,8 +11,9 @@ import msgspec
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.client import Client, clock_difference
+from rusty_lantern.stores.s3.counts import Counting
 from rusty_lantern.stores.s3.reached import QUESTION_WORDS, WORST, Allowed, Reached
-from rusty_lantern.stores.s3.reader import ask_setting, count, list_buckets
+from rusty_lantern.stores.s3.reader import ask_setting, list_buckets
 from rusty_lantern.stores.s3.settings import QUESTIONS
 
 SAMPLE = 64
@@ -48,7 +49,9 @@ async def _try_questions(
     async def one(field: str, bucket: str) -> tuple[str, str, Allowed]:
         question = next((q for q in QUESTIONS if q.field == field), None)
         answer: Answer[object] = (
-            await ask_setting(client, bucket, question, moment) if question else await count(client, bucket, moment, 1)  # type: ignore[assignment]
+            await ask_setting(client, bucket, question, moment)
+            if question
+            else await Counting(client, bucket, moment, 1).objects()  # type: ignore[assignment]
         )
         return field, bucket, _allowed(answer)
 

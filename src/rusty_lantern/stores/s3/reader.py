@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import AsyncIterator, Callable, Iterable, Mapping
-from datetime import UTC, datetime
+from collections.abc import Callable, Mapping
+from datetime import datetime
 from fnmatch import fnmatchcase
-from typing import Any, TypeVar
+from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Uploads, Usage, Versions
-from rusty_lantern.core.evidence import Answer, Evidence, State
+from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Usage
+from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.stores.errors import Unanswered
-from rusty_lantern.stores.s3.answers import Element, child, children, name, parse, raw_text, text
+from rusty_lantern.stores.s3.answers import child, children, name, parse, raw_text, text
 from rusty_lantern.stores.s3.client import Client, Reply
+from rusty_lantern.stores.s3.counts import LIST_LIMIT, Counting, ask_counters, read_time
 from rusty_lantern.stores.s3.settings import (
     ACCOUNT_GUARDS,
     ACCOUNT_GUARDS_PATH,
@@ -23,11 +24,9 @@ from rusty_lantern.stores.s3.settings import (
     Question,
     error_code,
     read_answer,
-    refusal,
+    read_status,
 )
 
-LIST_LIMIT = 100
-"""Pages of 1,000 objects that are counted of one bucket before counting stops."""
 MAX_BUCKETS = 100_000
 MIN_WORKERS = 4
 """Buckets that are read at the same time; each puts all its questions at once, so a few keep a store busy, and the
@@ -37,6 +36,9 @@ BY_SUB_RESOURCE = {
     ask: [question for question in QUESTIONS if question.ask == ask] for ask in dict.fromkeys(q.ask for q in QUESTIONS)
 }
 """Sub-resource → the questions that one answer settles."""
+
+COUNTED = frozenset({"counters", "quota"})
+"""What the answer to HEAD may tell."""
 
 Progress = Callable[[int, int], None]
 """Called with buckets done and buckets in all."""
@@ -108,7 +110,7 @@ def _wanted(patterns: tuple[str, ...], bucket: str) -> bool:
 
 def _not_offered(bucket: Bucket) -> dict[str, Answer[Any]]:
     """Dossier field → the answer that the store does not offer it, as the first bucket showed."""
-    answers = {question.field: getattr(bucket, question.field) for question in QUESTIONS}
+    answers = {field: getattr(bucket, field) for field in (*(question.field for question in QUESTIONS), *COUNTED)}
     return {field: answer for field, answer in answers.items() if answer.state == "unsupported"}
 
 
@@ -120,8 +122,7 @@ async def list_buckets(client: Client) -> tuple[list[tuple[str, datetime | None]
     while True:
         query = (("continuation-token", token),) if token else ()
         reply = await _first_question(client, query) if not token else await client.ask(query=query)
-        if reply.status != 200:
-            raise _as_unanswered(reply)
+        read_status(reply)
         root = parse(reply.body)
         if name(root) != "ListAllMyBucketsResult":
             raise Unanswered("failed", f'the list of buckets came as "{name(root)[:60]}"', "unexpected answer")
@@ -144,24 +145,6 @@ async def _first_question(client: Client, query: tuple[tuple[str, str], ...]) ->
         client.note_skew(reply)
         reply = await client.ask(query=query)
     return reply
-
-
-def _as_unanswered(reply: Reply) -> Unanswered:
-    code, message = error_code(reply.body)
-    if reply.status in (401, 403):
-        return Unanswered("denied", refusal(code), f"{reply.status} {code}")
-    if 300 <= reply.status < 400:
-        return Unanswered("failed", "redirected elsewhere; not followed with a signature", str(reply.status))
-    return Unanswered("failed", f"answered {reply.status} {code or message}".strip(), f"{reply.status} {code}".strip())
-
-
-def read_time(written: str) -> datetime | None:
-    """A moment from an answer; None if it is not one."""
-    try:
-        moment = datetime.fromisoformat(written)
-    except ValueError:
-        return None
-    return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC)
 
 
 async def _account_guards(client: Client, owner: str, moment: datetime) -> Answer[Guards]:
@@ -214,134 +197,31 @@ async def read_bucket(
         fields |= found
     listed = Evidence("GET /", "200", moment)
     fields["created"] = Answer("known", created, "", listed) if created else Answer("absent", evidence=listed)
-    fields["usage"], fields["versions"], fields["uploads"] = await asyncio.gather(
-        count(client, bucket, moment, list_limit),
-        count_versions(client, bucket, moment, list_limit),
-        count_uploads(client, bucket, moment, list_limit),
-    )
-    return Bucket(name=bucket, **fields)
+    fields["tenant"] = _tenant(fields["owner"])
+    if not learnt.keys() >= COUNTED:
+        fields["counters"], fields["quota"] = await ask_counters(client, bucket, moment)
+    return Bucket(name=bucket, **(fields | await _counted(client, bucket, moment, list_limit, fields["counters"])))
 
 
-class Listing(msgspec.Struct, frozen=True):
-    """One kind of listing: its query, its roots, how the next page is asked for (parameter → element of this page)."""
-
-    title: str
-    query: tuple[tuple[str, str], ...]
-    roots: frozenset[str]
-    following: tuple[tuple[str, str], ...]
-
-
-OBJECTS = Listing(
-    "list-type=2",
-    (("list-type", "2"), ("max-keys", "1000")),
-    frozenset({"ListBucketResult"}),
-    (("continuation-token", "NextContinuationToken"),),
-)
-VERSIONS = Listing(
-    "versions",
-    (("max-keys", "1000"), ("versions", "")),
-    frozenset({"ListVersionsResult", "ListBucketVersionsResult"}),
-    (("key-marker", "NextKeyMarker"), ("version-id-marker", "NextVersionIdMarker")),
-)
-UPLOADS = Listing(
-    "uploads",
-    (("max-uploads", "1000"), ("uploads", "")),
-    frozenset({"ListMultipartUploadsResult"}),
-    (("key-marker", "NextKeyMarker"), ("upload-id-marker", "NextUploadIdMarker")),
-)
-
-
-async def pages(client: Client, bucket: str, listing: Listing, limit: int) -> AsyncIterator[tuple[Element, bool]]:
-    """The pages of a listing, each with whether it is the last; at most `limit`. Raises `Unanswered`.
-
-    A store that answers with another kind of listing does not offer this one.
-    """
-    following: tuple[tuple[str, str], ...] = ()
-    seen: set[tuple[tuple[str, str], ...]] = set()
-    for _ in range(limit):
-        reply = await client.ask(bucket, (*listing.query, *following))
-        if reply.status != 200:
-            raise _as_unanswered(reply)
-        root = parse(reply.body)
-        if name(root) not in listing.roots:
-            offered: State = "unsupported" if name(root) == "ListBucketResult" else "failed"
-            raise Unanswered(offered, f'a listing came as "{name(root)[:60]}"', "unexpected answer")
-        following = tuple((name_, value) for name_, tag in listing.following if (value := raw_text(root, tag)))
-        last = text(root, "IsTruncated") != "true" or not following
-        yield root, last
-        if last:
-            return
-        if following in seen:
-            raise Unanswered("failed", "the listing never ends: a page came twice", "endless list")
-        seen.add(following)
-
-
-T = TypeVar("T")
-
-
-async def _tally(
-    client: Client,
-    bucket: str,
-    listing: Listing,
-    moment: datetime,
-    limit: int,
-    add: Callable[[Element], None],
-    total: Callable[[bool], T],
-) -> Answer[T]:
-    """Add up the pages of a listing; past the limit, what was counted so far is a lower bound."""
-    asked = f"GET /{bucket}?{listing.title}"
-    complete = False
-    try:
-        async for page, last in pages(client, bucket, listing, limit):
-            add(page)
-            complete = last
-    except Unanswered as error:
-        return Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
-    return Answer("known", total(complete), "", Evidence(asked, "200", moment))
-
-
-async def count(client: Client, bucket: str, moment: datetime, limit: int = LIST_LIMIT) -> Answer[Usage]:
-    """Objects and bytes by listing, at most `limit` pages."""
-    sizes = [0, 0]
-
-    def add(page: Element) -> None:
-        found = _sizes(children(page, "Contents"))
-        sizes[0] += len(found)
-        sizes[1] += sum(found)
-
-    return await _tally(client, bucket, OBJECTS, moment, limit, add, lambda done: Usage(sizes[0], sizes[1], done))
-
-
-async def count_versions(client: Client, bucket: str, moment: datetime, limit: int = LIST_LIMIT) -> Answer[Versions]:
-    """Old versions, their bytes, and delete markers by listing versions, at most `limit` pages."""
-    sums = [0, 0, 0]
-
-    def add(page: Element) -> None:
-        found = _sizes(v for v in children(page, "Version") if text(v, "IsLatest") != "true")
-        sums[0] += len(found)
-        sums[1] += sum(found)
-        sums[2] += sum(1 for _ in children(page, "DeleteMarker"))
-
-    return await _tally(
-        client, bucket, VERSIONS, moment, limit, add, lambda done: Versions(sums[0], sums[1], sums[2], done)
+def _tenant(owner: Answer[str]) -> Answer[str]:
+    """The tenant that an owner's id names as `TENANT$USER`, as gateways for several tenants write it."""
+    if owner.value is None:
+        return owner
+    tenant, dollar, _ = owner.value.partition("$")
+    return (
+        Answer("known", tenant, "", owner.evidence) if dollar and tenant else Answer("absent", evidence=owner.evidence)
     )
 
 
-async def count_uploads(client: Client, bucket: str, moment: datetime, limit: int = LIST_LIMIT) -> Answer[Uploads]:
-    """Unfinished uploads, and when the oldest was begun, at most `limit` pages."""
-    begun: list[datetime | None] = []
-
-    def add(page: Element) -> None:
-        begun.extend(read_time(text(upload, "Initiated")) for upload in children(page, "Upload"))
-
-    def total(done: bool) -> Uploads:
-        return Uploads(len(begun), min((b for b in begun if b), default=None), done)
-
-    return await _tally(client, bucket, UPLOADS, moment, limit, add, total)
-
-
-def _sizes(entries: Iterable[Element]) -> list[int]:
-    sizes = [text(entry, "Size") for entry in entries]
-    if not all(size.isdigit() and len(size) < 20 for size in sizes):
-        raise Unanswered("failed", "a listing gives a size that is no number", "unreadable answer")
-    return [int(size) for size in sizes]
+async def _counted(
+    client: Client, bucket: str, moment: datetime, list_limit: int, counters: Answer[Usage]
+) -> dict[str, Answer[Any]]:
+    """How much there is: by listing, or where the estate file says so by the store's own counters."""
+    counting = Counting(client, bucket, moment, list_limit)
+    if client.store.counts == "counters":
+        unlisted: Answer[Any] = Answer("failed", None, "not listed: the estate file asks for the store's own counters")
+        return {"usage": counters, "versions": unlisted, "uploads": await counting.uploads()}
+    (usage, versions), uploads = await asyncio.gather(counting.versions(), counting.uploads())
+    if versions.value is None:
+        usage = await counting.objects()
+    return {"usage": usage, "versions": versions, "uploads": uploads}

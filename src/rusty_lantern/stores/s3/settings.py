@@ -323,3 +323,19 @@ _REFUSALS = {
 def refusal(code: str) -> str:
     """A refusal in words."""
     return _REFUSALS.get(code, code or "without a reason")
+
+
+def read_status(reply: Reply) -> None:
+    """Nothing for an answer of 200. Raises `Unanswered` for any other."""
+    if reply.status != 200:
+        raise refusal_of(reply)
+
+
+def refusal_of(reply: Reply) -> Unanswered:
+    """What stands for an answer that is none, to raise."""
+    code, message = error_code(reply.body)
+    if reply.status in (401, 403):
+        return Unanswered("denied", refusal(code), f"{reply.status} {code}".strip())
+    if 300 <= reply.status < 400:
+        return Unanswered("failed", "redirected elsewhere; not followed with a signature", str(reply.status))
+    return Unanswered("failed", f"answered {reply.status} {code or message}".strip(), f"{reply.status} {code}".strip())

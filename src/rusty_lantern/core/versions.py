@@ -1,0 +1,53 @@
+"""One version of one object, with everything that is known of it: a row of a version table.
+
+Listing gives the first group of fields; inspecting (one question a version, sometimes three) the others. What was
+not asked or not answered is None, which is `unknown`, never fine; `inspected` says why.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+import msgspec
+
+Inspected = Literal["yes", "not sampled", "archived", "denied", "failed", "not asked"]
+Mode = Literal["", "governance", "compliance"]
+Keeper = Literal["none", "provider-key", "managed-key", "customer-key"]
+Public = Literal["none", "read", "write"]
+
+
+class Version(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One version, or one delete marker."""
+
+    key: str
+    version: str = "null"
+    current: bool = True
+    marker: bool = False
+    size: int = 0
+    etag: str = ""
+    written: datetime | None = None
+    tier: str = ""
+    inspected: Inspected = "not asked"
+    content_type: str | None = None
+    cache_control: str | None = None
+    content_encoding: str | None = None
+    disposition: str | None = None
+    metadata: dict[str, str] | None = None
+    tags: dict[str, str] | None = None
+    encryption: Keeper | None = None
+    encryption_key: str | None = None
+    mode: Mode | None = None
+    """The retention mode; empty where there is none, None where it is not known."""
+    until: datetime | None = None
+    hold: bool | None = None
+    replication: str | None = None
+    checksum: str | None = None
+    """Names of the checksums that the store keeps, joined by spaces; empty where there is none."""
+    public: Public | None = None
+    """What the object's own access list grants the public."""
+
+    @property
+    def multipart(self) -> bool:
+        """Whether the ETag is that of an upload in parts, and so no hash of the content."""
+        return "-" in self.etag
