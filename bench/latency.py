@@ -23,7 +23,7 @@ from pathlib import Path
 
 LATENCY = 0.02
 ABSENT = b"<Error><Code>NoSuchTagSet</Code></Error>"
-EMPTY = b"<ListBucketResult><IsTruncated>false</IsTruncated></ListBucketResult>"
+EMPTY = b"<ListVersionsResult><IsTruncated>false</IsTruncated></ListVersionsResult>"
 
 
 def answer(status: bytes, body: bytes) -> bytes:
@@ -43,10 +43,12 @@ class Slow(asyncio.Protocol):
     def data_received(self, data: bytes) -> None:
         *requests, self.left = (self.left + data).split(b"\r\n\r\n")
         for request in requests:
-            target = request.split(b" ", 2)[1]
-            if target == b"/":
+            method, target = request.split(b" ", 2)[:2]
+            if method == b"HEAD":
+                reply = answer(b"200 OK", b"")
+            elif target == b"/":
                 reply = answer(b"200 OK", self.buckets)
-            elif b"list-type" in target:
+            elif b"versions" in target or b"list-type" in target:
                 reply = answer(b"200 OK", EMPTY)
             else:
                 reply = answer(b"404 Not Found", ABSENT)
@@ -137,6 +139,7 @@ def measured(who: str, address: str, buckets: int) -> None:
     """Run one side in this process and print what it took, as JSON."""
     os.sched_setaffinity(0, {0})
     start, before = time.perf_counter(), time.process_time()
+
     asked = asyncio.run(ours(address)) if who == "ours" else theirs(address, buckets)
     seconds, cpu = time.perf_counter() - start, time.process_time() - before
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

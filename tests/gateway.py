@@ -19,11 +19,25 @@ SCRIPT = Path(__file__).parent / "gateway.sh"
 
 @dataclass(frozen=True)
 class Gateway:
-    """Its address, and the two users that the script makes."""
+    """Its address, its folder, and the two users that the script makes."""
 
     address: str
+    folder: Path = Path()
     keeper: tuple[str, str] = ("AKKEEPER", "sk-keeper-000")
     deck: tuple[str, str] = ("AKDECK", "sk-deck-000")
+
+    def restart(self) -> None:
+        """Stop its front end and start it again."""
+        subprocess.run(["bash", str(SCRIPT), "restart", str(self.folder)], check=True, capture_output=True, timeout=60)
+
+    def log(self) -> str:
+        """What it wrote down about every request."""
+        return (self.folder / "log" / "client.rgw.log").read_text(errors="replace")
+
+    def admin(self, *words: str) -> None:
+        """Run its administration command."""
+        command = ["radosgw-admin", "-c", str(self.folder / "ceph.conf"), *words]
+        subprocess.run(command, check=True, capture_output=True, timeout=60)
 
     def client(self, user: tuple[str, str] | None = None) -> Any:
         """A standard client."""
@@ -70,6 +84,6 @@ def gateway(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Gateway]:
     folder, port = tmp_path_factory.mktemp("gateway"), free_ports(3)
     subprocess.run(["bash", str(SCRIPT), "up", str(folder), str(port)], check=True, capture_output=True, timeout=180)
     try:
-        yield Gateway(f"http://127.0.0.1:{port}")
+        yield Gateway(f"http://127.0.0.1:{port}", folder)
     finally:
         subprocess.run(["bash", str(SCRIPT), "down", str(folder)], check=False, timeout=30)

@@ -127,7 +127,7 @@ def test_a_wrong_key_is_named_and_never_shown(tmp_path: Path, line: str, message
     assert saltmarsh.SECRET not in ran.out + ran.err
 
 
-def test_an_expired_key_and_a_redirect_are_told_and_no_signature_follows(tmp_path: Path) -> None:
+def test_a_refusal_and_a_redirect_are_told_and_no_signature_follows(tmp_path: Path) -> None:
     followed: list[str] = []
 
     async def expired(request: web.Request) -> web.StreamResponse:
@@ -137,7 +137,7 @@ def test_an_expired_key_and_a_redirect_are_told_and_no_signature_follows(tmp_pat
         if request.query_string == "policy=" and "press-kit" in request.path:
             return web.Response(status=307, headers={"Location": "/elsewhere"})
         if request.query_string == "acl=":
-            return web.Response(status=403, text="<Error><Code>ExpiredToken</Code></Error>")
+            return web.Response(status=403, text="<Error><Code>RequestTimeTooSkewed</Code></Error>")
         return None  # type: ignore[return-value]
 
     with harbour(expired) as (address, _):
@@ -146,7 +146,7 @@ def test_an_expired_key_and_a_redirect_are_told_and_no_signature_follows(tmp_pat
     shown = json.loads(lantern("show", "press-kit", "--json", cwd=tmp_path / "ws").out)
     facts = {f["fact"]: f for f in shown["facts"]}
     assert "redirected elsewhere" in facts["exposure.read"]["note"]
-    assert "the credential has expired" in facts["exposure.list"]["note"]
+    assert "the clocks differ too much" in facts["exposure.list"]["note"]
     assert facts["versioning"]["value"] == "on"
 
 

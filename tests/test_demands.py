@@ -79,7 +79,7 @@ def test_retention_bounds() -> None:
 def test_what_is_demanded_the_plain_decider_refuses(header: str | None, secure: str) -> None:
     found = demands({"Condition": UNASKED}, {**TLS, "Condition": PLAIN})
     context = {"aws:securetransport": (secure,)} | ({SSE: (header,)} if header is not None else {})
-    refused = decide(found.rules, Request("s3:PutObject", "k", "500600700800", context)).allowed is False
+    refused = decide(found.rules, Request("s3:PutObject", "k", context=context)).allowed is False
     denied = header is None or secure == "false"
     assert found.answer("encryption").value == found.answer("transport").value == "on"
     assert refused or not denied

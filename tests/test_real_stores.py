@@ -2,16 +2,29 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
+import re
+import subprocess
+import time
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pytest
 
-from tests.conftest import Ran, lantern
+from rusty_lantern.core.dossier import Bucket, decode
+from rusty_lantern.core.errors import Place
+from rusty_lantern.core.estate import Credential, Pace, Store
+from rusty_lantern.stores.credentials import AccessKey
+from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.stores.s3.listing import VERSIONS, Lister
+from tests.conftest import PROGRAM, Ran, lantern
 from tests.gateway import Gateway, gateway, standard_client
 from tests.real_store import Seeded, policy, seed, workspace_for
+from tests.varied import build, differences
 
 __all__ = ["gateway"]
 
@@ -139,3 +152,112 @@ def test_why_try_and_access_answer_about_the_real_gateway(gateway: Gateway, tmp_
     words = ("try", "--bucket", "asked-about", "--policy", str(tmp_path / "new.json"), "--json")
     changes = json.loads(lantern(*words, cwd=folder).out)["changes"]
     assert (changes[0]["audience"], changes[0]["before"], changes[0]["after"]) == ("anyone", "closed", "open")
+
+
+def surveyed(folder: Path) -> dict[str, Bucket]:
+    """The buckets of the latest survey of the real store, by name."""
+    kept = sorted((folder / "surveys").glob("*Z/stores/real.json"))[-1]
+    return {bucket.name: bucket for bucket in decode(kept.read_bytes(), kept.name).buckets}
+
+
+@pytest.fixture(scope="module", params=["gateway", "mock"])
+def many(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> tuple[Any, Path, dict[str, Any]]:
+    """A store with 72 buckets set up in varied ways, its standard client, and a workspace to survey it from."""
+    if request.param == "gateway":
+        address, key = request.getfixturevalue("gateway").address, Gateway("").keeper
+    else:
+        address, key = request.getfixturevalue("mock_server"), ("mock-key", "mock-secret")
+    client = standard_client(address, *key)
+    made = build(client, 72)
+    return client, workspace_for(tmp_path_factory.mktemp(request.param) / "ws", address, key), made
+
+
+MOCK_ALTERS = {"acl", "tags", "requester_pays"}
+"""The mock server drops one grant, trims the spaces of tags, and forgets who pays."""
+
+
+def test_seventy_varied_buckets_read_as_they_were_set_up_and_as_the_standard_client_reads_them(
+    many: tuple[Any, Path, dict[str, Any]],
+) -> None:
+    client, folder, made = many
+    assert lantern("survey", "--only", "real/fen-*", cwd=folder).code in (0, 3)
+    wrong, altered = differences(client, made, surveyed(folder))
+    assert wrong == []
+    assert altered <= MOCK_ALTERS if "mock" in str(folder) else not altered
+    put = Counter(setting for settings in made.values() for setting in settings)
+    assert min(put.values()) >= 12, put
+    assert {"versioning", "acl", "tags", "policy", "lifecycle", "cross_origin", "guards", "lock"} <= put.keys()
+
+
+def test_a_gateway_restarted_during_a_survey_loses_nothing(gateway: Gateway, tmp_path: Path) -> None:
+    client = gateway.client()
+    made = build(client, 30, "restarted")
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    estate = folder / "estate.yaml"
+    estate.write_text(estate.read_text().replace("per-second: 5000", "per-second: 120"))
+    words = [str(PROGRAM), "survey", "--only", "real/restarted-*"]
+    with subprocess.Popen(words, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) as running:
+        time.sleep(2)
+        gateway.restart()
+        out, _ = running.communicate(timeout=100)
+    assert running.returncode == 0, out
+    assert differences(client, made, surveyed(folder)) == ([], set())
+
+
+def test_counters_quota_and_tenant_are_the_gateways_own(gateway: Gateway, tmp_path: Path) -> None:
+    gateway.admin(
+        "user", "create", "--tenant=marsh", "--uid=warden", "--display-name=W", "--access-key=AKW", "--secret=sw"
+    )
+    client = gateway.client(("AKW", "sw"))
+    client.create_bucket(Bucket="counted")
+    client.put_bucket_versioning(Bucket="counted", VersioningConfiguration={"Status": "Enabled"})
+    for number in range(5):
+        client.put_object(Bucket="counted", Key=f"k{number % 4}", Body=b"x" * 100)
+    for words in (("set", "--max-objects=40"), ("enable",)):
+        gateway.admin("quota", *words, "--quota-scope=bucket", "--bucket=marsh/counted")
+    folder = workspace_for(tmp_path / "ws", gateway.address, ("AKW", "sw"))
+    wanted = {"tenant": "marsh", "counters.objects": 5, "counters.bytes": 500, "quota.objects": 40, "quota.bytes": None}
+    for counts, expected in (("listing", {"objects": 4, "versions.old": 1}), ("counters", {"objects": 5})):
+        with (folder / "estate.yaml").open("a") as estate:
+            estate.write(f"    counts: {counts}\n" if counts == "counters" else "")
+        lantern("survey", cwd=folder)
+        facts = {f["fact"]: f for f in json.loads(lantern("show", "counted", "--json", cwd=folder).out)["facts"]}
+        assert {name: facts[name]["value"] for name in (*wanted, *expected)} == wanted | expected
+    assert facts["objects"]["note"].startswith("by the store's own counters")
+    assert facts["versions.old"]["state"] == "failed"
+
+
+def test_giants_are_listed_in_spans_on_a_real_store(gateway: Gateway) -> None:
+    client = gateway.client()
+    client.create_bucket(Bucket="giant")
+    client.put_bucket_versioning(Bucket="giant", VersioningConfiguration={"Status": "Enabled"})
+    keys = [f"data/{n % 7}/{n:04d}" for n in range(150)] + ["a +%\u00fc/\x01" + str(n) for n in range(60)]
+    for key in keys:
+        client.put_object(Bucket="giant", Key=key, Body=b"x")
+    for key in keys[:40]:
+        client.put_object(Bucket="giant", Key=key, Body=b"yy")
+    client.delete_object(Bucket="giant", Key=keys[0])
+    store = Store("g", Place("e"), "s3", gateway.address, Credential("chain"), Pace(16, 5000), plain_http=True)
+    found: list[tuple[str, str]] = []
+
+    async def walk() -> bool:
+        async with Client(store, AccessKey(*gateway.keeper), Path()) as asking:
+            lister = Lister(asking, "giant", VERSIONS, page=3)
+            return await lister.walk(lambda _, page: found.extend((e["Key"], e["VersionId"]) for e in page), 10_000)
+
+    assert asyncio.run(walk())
+    pages = client.get_paginator("list_object_versions").paginate(Bucket="giant")
+    theirs = [(v["Key"], v["VersionId"]) for p in pages for v in p.get("Versions", []) + p.get("DeleteMarkers", [])]
+    assert sorted(found) == sorted(theirs)
+    assert len(found) == 251
+
+
+def test_the_gateways_own_log_shows_that_we_only_ever_read(gateway: Gateway, tmp_path: Path) -> None:
+    gateway.client().create_bucket(Bucket="watched")
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    for words in (("reach",), ("survey", "--probe", "--only", "real/watched"), ("exposure", "--probe", "watched")):
+        lantern(*words, cwd=folder)
+    ours = [line for line in gateway.log().splitlines() if '"rusty-lantern"' in line and "beast:" in line]
+    methods = Counter(re.findall(r'\] "([A-Z]+) ', "\n".join(ours)))
+    assert methods.keys() == {"GET", "HEAD"}
+    assert methods["GET"] > 50

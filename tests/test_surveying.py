@@ -22,6 +22,7 @@ from rusty_lantern.standin.running import serve
 from rusty_lantern.standin.server import Standin
 from rusty_lantern.stores.s3.gate import Gate
 from tests.conftest import PROGRAM, Demo, answering, estate_for, lantern
+from tests.saltmarsh_answers import DRIFT
 from tests.test_bad_stores import harbour
 
 AS_OF = ("--as-of", "2026-11-02T06:00:00Z")
@@ -242,7 +243,31 @@ def test_the_gate_lets_in_no_more_than_its_limit(limit: int) -> None:
     assert asyncio.run(crowd()) == limit
 
 
-FAULTS = ("busy", "reset", "short", "broken chunks", "garbage")
+FAULTS = ("busy", "reset", "short", "broken chunks", "stall")
+
+
+def test_a_credential_revoked_midway_pauses_the_survey(tmp_path: Path, demo: Demo) -> None:
+    revoked = [False]
+
+    async def revoking(request: web.Request) -> web.StreamResponse:
+        if revoked[0] and len(store.requests) > 150:
+            body = "<Error><Code>InvalidAccessKeyId</Code></Error>"
+            return web.Response(status=403, text=body)
+        return None  # type: ignore[return-value]
+
+    extra = "  attic:\n    at: {}\n    plain-http: allowed\n    credential: {{file: harbour.credential}}\n"
+    with harbour(revoking) as (address, store), harbour() as (other, spared):
+        folder = estate_for(tmp_path / "ws", address, extra.format(other))
+        revoked[0] = True
+        ran = lantern("survey", *AS_OF, cwd=folder)
+        assert (ran.code, "store harbour no longer accepts its credential" in ran.err) == (3, True), ran.err
+        assert "estate.yaml:" in ran.err
+        assert names(folder / "surveys") == []
+        revoked[0], before = False, (len(store.requests), len(spared.requests))
+        assert lantern("survey", "--resume", cwd=folder).code == 3
+        assert len(store.requests) - before[0] < 26 * 20 - 100
+        assert len(spared.requests) == before[1]
+    assert _without_address(folder / KEPT) == _without_address(demo.folder / KEPT)
 
 
 def test_a_store_full_of_faults_loses_and_doubles_nothing(tmp_path: Path) -> None:
@@ -253,12 +278,17 @@ def test_a_store_full_of_faults_loses_and_doubles_nothing(tmp_path: Path) -> Non
         seen[request.raw_path] += 1
         if seen[request.raw_path] > 2 or dice.random() > 0.3:
             return None  # type: ignore[return-value]
-        fault = dice.choice(FAULTS[:4])
+        fault = dice.choice(FAULTS if seen[request.raw_path] == 1 else FAULTS[:4])
+        if fault == "stall":
+            if dice.random() > 0.1:
+                return None  # type: ignore[return-value]
+            await asyncio.sleep(2)
         if fault == "busy":
             return web.Response(status=503, headers={"Retry-After": "0"})
         assert request.transport is not None
         head = b"HTTP/1.1 200 OK\r\n"
         body = {
+            "stall": b"",
             "reset": b"",
             "short": head + b"Content-Length: 500\r\n\r\n<Tagging>",
             "broken chunks": head + b"Transfer-Encoding: chunked\r\n\r\nzz\r\n<a>",
@@ -268,8 +298,8 @@ def test_a_store_full_of_faults_loses_and_doubles_nothing(tmp_path: Path) -> Non
         return web.Response()
 
     with harbour(faulty) as (address, _):
-        folder = estate_for(tmp_path / "ws", address)
+        folder = estate_for(tmp_path / "ws", address, "    timeout: 1\n")
         lantern("survey", *AS_OF, cwd=folder)
     audit = json.loads(lantern("audit", "--json", cwd=folder).out)
-    assert (len(audit["drift"]), {u["bucket"] for u in audit["unknown"]}) == (26, {"drone-orthophotos"})
+    assert (len(audit["drift"]), {u["bucket"] for u in audit["unknown"]}) == (len(DRIFT), {"drone-orthophotos"})
     assert max(seen.values()) <= 5

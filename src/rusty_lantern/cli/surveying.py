@@ -23,7 +23,7 @@ from rusty_lantern.core.estate import Estate, Store
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.reports.terminal import console
 from rusty_lantern.stores.credentials import find
-from rusty_lantern.stores.errors import NoCredential, Unanswered
+from rusty_lantern.stores.errors import NoCredential, NoLongerAccepted, Unanswered
 from rusty_lantern.stores.s3.client import Client
 from rusty_lantern.stores.s3.probe import knock_everywhere
 from rusty_lantern.stores.s3.reader import BY_SUB_RESOURCE, list_buckets, survey
@@ -72,8 +72,9 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
         _log_into(plan.log) as log,
         Progress(*columns, console=console(error=True), disable=hidden, transient=True) as bar,
     ):
+        paused: list[NoLongerAccepted] = []
 
-        async def one(store: Store, patterns: tuple[str, ...]) -> Dossier:
+        async def one(store: Store, patterns: tuple[str, ...]) -> Dossier | None:
             task = bar.add_task(store.name, total=None, rate="")
             if hidden:
                 note(f"reading {store.name} at {store.at}")
@@ -81,6 +82,12 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
             try:
                 return await _read_store(plan, store, patterns, journal, log, lambda d, t, r: bar.update(
                     task, completed=d, total=t, rate=r))  # fmt: skip
+            except (NoLongerAccepted, BaseExceptionGroup) as error:
+                first = _first(error)
+                if not isinstance(first, NoLongerAccepted):
+                    raise
+                paused.append(first)
+                return None
             finally:
                 journal.close()
 
@@ -93,12 +100,13 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
             raise OutOfTime(Complaint(what, remedy=remedy)) from None
         except BaseExceptionGroup as errors:
             raise _first(errors) from None
-        return [task.result() for task in tasks]
+        if paused:
+            raise NoLongerAccepted(*(complaint for error in paused for complaint in error.complaints))
+        return [dossier for task in tasks if (dossier := task.result()) is not None]
 
 
-def _first(errors: BaseExceptionGroup[BaseException]) -> BaseException:
-    """The error that ended the group, out of its wrappings."""
-    error: BaseException = errors
+def _first(error: BaseException) -> BaseException:
+    """The error that ended a group, out of its wrappings."""
     while isinstance(error, BaseExceptionGroup):
         error = error.exceptions[0]
     return error

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from datetime import UTC, datetime
+from functools import cache
 from typing import Any, Literal
 
 import msgspec
@@ -360,9 +361,15 @@ def _counted(bucket: Bucket, versions: list[Version]) -> Bucket:
     )
 
 
+@cache
+def _lying() -> dict[str, list[Version]]:
+    """Bucket → what lies in it. The versions never change."""
+    return {bucket.name: lie_in(bucket, MOMENT) for bucket in _buckets()}
+
+
 def harbour() -> Holdings:
     """The store `harbour`: the trust's own gateway on the north shore."""
-    versions = {bucket.name: lie_in(bucket, MOMENT) for bucket in _buckets()}
+    versions = _lying()
     buckets = [_counted(bucket, versions[bucket.name]) for bucket in _buckets()]
     dossier = Dossier(
         store="harbour",

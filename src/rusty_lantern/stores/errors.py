@@ -18,3 +18,9 @@ class Unanswered(Exception):
 
 class NoCredential(LanternError):
     """The credential that the estate file names cannot be found or used."""
+
+
+class NoLongerAccepted(LanternError):
+    """A credential that the store accepted before is refused now, and there is no other; `--resume` can go on."""
+
+    exit_code = 3

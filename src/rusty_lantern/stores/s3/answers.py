@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from lxml import etree
@@ -11,8 +12,33 @@ from rusty_lantern.stores.errors import Unanswered
 Element = etree._Element
 
 
+CONTROL_REFERENCE = re.compile(rb"&#(?:x0*([0-9a-fA-F]{1,2})|0*([0-9]{1,2}));")
+STAND_IN = 0x10FF00
+"""Added to a control character that XML cannot carry: some stores write such names as references all the same."""
+RESTORED = {STAND_IN + code: code for code in range(32)}
+
+
 def parse(body: bytes) -> Element:
-    """The root element. Raises `Unanswered`."""
+    """The root element; names in it that carry control characters are put right by `restored`. Raises `Unanswered`."""
+    try:
+        return _parsed(body)
+    except Unanswered:
+        if not CONTROL_REFERENCE.search(body):
+            raise
+    return _parsed(CONTROL_REFERENCE.sub(_stand_in, body))
+
+
+def _stand_in(found: re.Match[bytes]) -> bytes:
+    code = int(found[1], 16) if found[1] else int(found[2])
+    return b"&#x%X;" % (STAND_IN + code) if code < 32 and code not in (9, 10, 13) else found[0]
+
+
+def restored(written: str) -> str:
+    """Text with its control characters."""
+    return written.translate(RESTORED)
+
+
+def _parsed(body: bytes) -> Element:
     parser = etree.XMLParser(
         resolve_entities=False,
         no_network=True,

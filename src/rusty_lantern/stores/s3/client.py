@@ -6,6 +6,7 @@ The only methods this module can send are in `Method`; nothing else in the progr
 from __future__ import annotations
 
 import asyncio
+import itertools
 import os
 import ssl
 from collections.abc import Callable, Mapping
@@ -24,7 +25,7 @@ from yarl import URL
 from rusty_lantern.core.errors import Complaint
 from rusty_lantern.core.estate import Store
 from rusty_lantern.stores.credentials import AccessKey
-from rusty_lantern.stores.errors import NoCredential, Unanswered
+from rusty_lantern.stores.errors import NoCredential, NoLongerAccepted, Unanswered
 from rusty_lantern.stores.s3.gate import Gate
 from rusty_lantern.stores.s3.signature import canonical_query, encode, sign
 
@@ -32,9 +33,13 @@ Method = Literal["GET", "HEAD"]
 MAX_BODY = 16 << 20
 """No honest answer to any question asked here is larger."""
 TRIES = 5
+RECONNECTS = 8
+"""Tries of a question that finds nobody at an address that has answered before: a store may be starting again."""
 FIRST_WAIT, LONGEST_WAIT = 0.25, 8.0
 BUSY = (429, 500, 502, 503, 504)
 """Answers after which a question is put again."""
+DISOWNED = (b"<Code>InvalidAccessKeyId</Code>", b"<Code>ExpiredToken</Code>", b"<Code>InvalidToken</Code>")
+"""What a store says of a credential that it does not know, or not any more."""
 AGENT = "rusty-lantern"
 
 
@@ -67,10 +72,14 @@ class Client:
     clock: Callable[[], datetime] = lambda: datetime.now(UTC)
     skew: timedelta = timedelta()
     asked: int = 0
+    answers: bool = False
+    """Whether somebody answered, and nobody has been missed for long since."""
     _session: aiohttp.ClientSession | None = None
     memory: Memory | None = None
     log: Callable[[dict[str, object]], None] | None = None
     renew: Callable[[], AccessKey] | None = None
+    accepted: bool = False
+    """Whether the credential opened something before."""
     gate: Gate = field(default_factory=lambda: Gate(1))
     _next: float = 0.0
     _dice: Random = field(default_factory=lambda: Random(1))  # noqa: S311  (spreads retries, guards nothing)
@@ -140,24 +149,34 @@ class Client:
     ) -> Reply:
         """Ask until there is an answer, the tries are used up, or asking again would not help."""
         wait = FIRST_WAIT
-        for attempt in range(1, TRIES + 1):
+        tries = itertools.count(1)
+        while True:
+            attempt = next(tries)
             await self._pace()
             try:
                 async with self.gate:
                     used = self.key
                     reply = await self._timed(method, host, target, query, headers)
             except Unanswered as error:
-                if attempt == TRIES or error.answer != "connection lost":
+                if not self._again(error, attempt):
                     raise
             else:
-                if self._renewed(reply, used):
+                self.answers = True
+                if attempt < TRIES and self._renewed(reply, used):
                     continue
-                if reply.status not in BUSY or attempt == TRIES:
+                self._check_accepted(reply)
+                if reply.status not in BUSY or attempt >= TRIES:
                     return reply
                 wait = max(wait, _retry_after(reply))
             await asyncio.sleep(wait * self._dice.uniform(0.75, 1.25))
             wait = min(wait * 2, LONGEST_WAIT)
-        return reply
+
+    def _again(self, error: Unanswered, attempt: int) -> bool:
+        """Whether to put a question again that got no answer."""
+        if error.answer == "no connection" and self.answers:
+            self.answers = attempt < RECONNECTS
+            return self.answers
+        return attempt < {"connection lost": TRIES, "timed out": 2}.get(error.answer, 0)
 
     async def _timed(
         self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
@@ -183,6 +202,15 @@ class Client:
                 told = canonical_query(query)
                 self.log({"store": self.store.name, "method": method, "path": target, "query": told,
                           "outcome": outcome, "milliseconds": taken})  # fmt: skip
+
+    def _check_accepted(self, reply: Reply) -> None:
+        """Raise `NoLongerAccepted` when the store stops knowing a credential midway; refusals would tell nothing."""
+        if self.key is not None and reply.status == 200:
+            self.accepted = True
+        if self.accepted and reply.status in (400, 401, 403) and any(c in reply.body[:4096] for c in DISOWNED):
+            what = f"store {self.store.name} no longer accepts its credential"
+            remedy = "every answer so far is kept; put a valid one in its place, then: lantern survey --resume"
+            raise NoLongerAccepted(Complaint(what, self.store.credential.place or self.store.place, remedy))
 
     def _renewed(self, reply: Reply, used: AccessKey | None) -> bool:
         """Whether the credential that was used had expired, and there is another one now."""

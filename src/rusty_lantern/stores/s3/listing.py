@@ -18,7 +18,7 @@ import msgspec
 
 from rusty_lantern.core.evidence import State
 from rusty_lantern.stores.errors import Unanswered
-from rusty_lantern.stores.s3.answers import Element, name, parse, text
+from rusty_lantern.stores.s3.answers import Element, name, parse, restored, text
 from rusty_lantern.stores.s3.client import Client
 from rusty_lantern.stores.s3.settings import read_status
 
@@ -206,8 +206,8 @@ def _entries(root: Element, wanted: frozenset[str], *, encoded: bool) -> Iterato
             continue
         entry = {name(part): part.text or "" for part in element}
         entry["kind"] = kind
-        if encoded:
-            entry["Key"] = unquote_plus(entry.get("Key", ""))
-        if not entry.get("Key"):
+        written = restored(entry.get("Key", ""))
+        entry["Key"] = unquote_plus(written) if encoded else written
+        if not entry["Key"]:
             raise Unanswered("failed", "a listing has an entry without a key", "unreadable answer")
         yield entry
