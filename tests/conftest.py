@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -83,9 +84,12 @@ def workspace(tmp_path: Path) -> Path:
     return tmp_path / "ws"
 
 
-def estate_for(folder: Path, address: str, extra: str = "") -> Path:
-    """A workspace for a store at `address`, with the demo's credential."""
+def estate_for(folder: Path, address: str, extra: str = "", *, objects: bool = False) -> Path:
+    """A workspace for a store at `address`, with the demo's credential; objects are only looked at where asked for."""
     make(folder, saltmarsh.workspace_files(address))
+    estate = folder / "estate.yaml"
+    if not objects:
+        estate.write_text(re.sub(r"    objects: \{[^}]*\}\n    sample: .*\n", "", estate.read_text()))
     if extra:
         with (folder / "estate.yaml").open("a") as stream:
             stream.write(extra)
@@ -95,5 +99,5 @@ def estate_for(folder: Path, address: str, extra: str = "") -> Path:
 def answering(respond: web.RequestHandler | object) -> web.Application:
     """An application that gives every request to one handler."""
     application = web.Application()
-    application.router.add_route("*", "/{tail:.*}", respond)  # type: ignore[arg-type]
+    application.router.add_route("*", r"/{tail:[\s\S]*}", respond)  # type: ignore[arg-type]
     return application

@@ -70,6 +70,8 @@ def names(archive: Path) -> list[str]:
 
 PARTIAL = ".partial"
 JOURNAL = "journal"
+TABLES = "objects"
+"""Where version tables lie: `objects/STORE/BUCKET.parquet`."""
 
 
 def folder_name(moment: datetime) -> str:
@@ -123,19 +125,24 @@ def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier], 
         files = {f"stores/{dossier.store}.json": encode(dossier) for dossier in dossiers}
         for path, content in files.items():
             _write(partial / path, content)
+        digests = {path: hashlib.sha256(content).hexdigest() for path, content in files.items()}
+        for left in [path for path in (partial / TABLES).rglob("*.*") if path.suffix != ".parquet" and path.is_file()]:
+            left.unlink()  # of a table that was under way when an earlier run was stopped
+        tables = sorted((partial / TABLES).rglob("*.parquet"))
+        digests |= {str(path.relative_to(partial)): _digest(path) for path in tables}
         manifest = Manifest(
             SURVEY_VERSION,
             moment,
             f"rusty-lantern {__version__}",
             estate,
             {d.store: d.listing.value and len(d.buckets) for d in dossiers},
-            {path: hashlib.sha256(content).hexdigest() for path, content in files.items()},
+            digests,
             _hash_of_last(archive, name),
             list(only),
         )
         _write(partial / MANIFEST, msgspec.json.format(msgspec.json.encode(manifest), indent=1) + b"\n")
         shutil.rmtree(partial / JOURNAL, ignore_errors=True)
-        for folder in (partial / "stores", partial):
+        for folder in (*(path.parent for path in tables), partial / "stores", partial):
             _sync_folder(folder)
         partial.rename(final)
         _sync_folder(archive)
@@ -151,6 +158,11 @@ def _write(path: Path, content: bytes) -> None:
         stream.write(content)
         stream.flush()
         os.fsync(stream.fileno())
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
 
 
 def _sync_folder(folder: Path) -> None:
@@ -169,8 +181,9 @@ def _hash_of_last(archive: Path, before: str) -> str | None:
     return hashlib.sha256(manifest.read_bytes()).hexdigest() if manifest.is_file() else None
 
 
-def load(archive: Path, name: str | None = None) -> Survey:
-    """A kept survey, by name or its beginning; the latest without one. Checks every hash.
+def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Survey:
+    """A kept survey, by name or its beginning; the latest without one. Checks every hash but those of version tables,
+    which are only looked for; with `tables` those too.
 
     Raises `BadInput` if there is none, `Damaged` if a file is missing, added to, or not what was written.
     """
@@ -186,8 +199,28 @@ def load(archive: Path, name: str | None = None) -> Survey:
     present = {str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file()} - {MANIFEST}
     for stray in sorted(present - set(manifest.files)):
         raise Damaged(Complaint("this file is not part of the survey", _place(folder, stray), _REMEDY))
-    dossiers = [decode(_checked(folder, path, digest), path) for path, digest in sorted(manifest.files.items())]
+    listed = sorted(manifest.files.items())
+    dossiers = [decode(_checked(folder, path, digest), path) for path, digest in listed if not _is_table(path)]
+    for path, digest in listed:
+        if _is_table(path):
+            _check_table(folder, path, digest if tables else None)
     return Survey(folder, manifest, dossiers)
+
+
+def _is_table(path: str) -> bool:
+    return re.fullmatch(rf"{TABLES}/[a-z0-9][a-z0-9-]*/[^/]+\.parquet", path) is not None
+
+
+def _check_table(folder: Path, path: str, digest: str | None) -> None:
+    """Raise `Damaged` if a version table is missing or, where a digest is given, altered."""
+    try:
+        if not (folder / path).is_file():
+            raise Damaged(Complaint("a file of the survey is missing", _place(folder, path), _REMEDY))
+        if digest is not None and _digest(folder / path) != digest:
+            raise Damaged(Complaint("this file is not what the survey wrote", _place(folder, path), _REMEDY))
+    except OSError as error:
+        what = f"a file of the survey cannot be read: {error.strerror}"
+        raise Damaged(Complaint(what, _place(folder, path), _REMEDY)) from None
 
 
 _REMEDY = "a kept survey must not be changed; restore it from a backup, or set its folder aside"
@@ -241,7 +274,7 @@ def history(archive: Path, *, verify: bool) -> list[Kept]:
         manifest, wrong, digest = None, "", ""
         try:
             digest = hashlib.sha256((folder / MANIFEST).read_bytes()).hexdigest()
-            manifest = load(archive, name).manifest if verify else _manifest(folder)
+            manifest = load(archive, name, tables=True).manifest if verify else _manifest(folder)
             if verify and manifest.previous != before:
                 wrong = "the survey before it is not the one it followed"
         except (Damaged, BadInput) as error:

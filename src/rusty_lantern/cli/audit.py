@@ -16,6 +16,7 @@ from rusty_lantern.cli.common import (
     kept,
     moment,
     note,
+    tallied,
     workspace,
 )
 
@@ -56,7 +57,7 @@ def audit(
     baseline = place.baseline()
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    found = audit(taken.dossiers, baseline, place.estate(), when)
+    found = audit(taken.dossiers, baseline, place.estate(), when, tallied(taken, when))
     result = audit_result(taken, when, baseline, found)
     if json:
         emit(encode(result))

@@ -9,11 +9,16 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from datetime import datetime
 
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.assess import BucketView
+    from rusty_lantern.core.baseline.judge import Tallied
+    from rusty_lantern.core.baseline.sheets import Requirement
+    from rusty_lantern.core.dossier import Bucket
+    from rusty_lantern.core.tally import Tally
 
 WorkspaceOption = Annotated[
     Path | None,
@@ -62,6 +67,18 @@ def kept(place: Workspace, name: str | None) -> Survey:
     from rusty_lantern.archive.surveys import load
 
     return load(place.surveys, name)
+
+
+def tallied(taken: Survey, when: datetime) -> Tallied:
+    """Judges requirements on objects over a survey's version tables; the column engine is loaded only if needed."""
+
+    def over(store: str, bucket: Bucket, requirements: Sequence[Requirement]) -> list[Tally]:
+        from rusty_lantern.objects.judging import tallies
+        from rusty_lantern.objects.tables import table_path
+
+        return tallies(table_path(taken.folder, store, bucket.name), requirements, bucket, when)
+
+    return over
 
 
 class Opened(NamedTuple):

@@ -14,6 +14,7 @@ from rusty_lantern.cli.common import (
     emit,
     find_view,
     opened,
+    tallied,
 )
 
 
@@ -39,10 +40,11 @@ def show(
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.reports.views import show_view
 
-    place, taken, _, seen = opened(workspace_folder, survey, as_of)
+    place, taken, when, seen = opened(workspace_folder, survey, as_of)
     view = find_view(seen, bucket, taken)
     baseline = place.baseline() if required else None
-    judged = judge(baseline, view.dossier.store, view.bucket, view.fact) if baseline else None
+    objects = tallied(taken, when)
+    judged = judge(baseline, view.dossier.store, view.bucket, view.fact, objects) if baseline else None
     result = show_result(taken, view, judged, baseline)
     if json:
         emit(encode(result))

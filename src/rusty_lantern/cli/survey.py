@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -13,6 +14,16 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.stores.s3.inspecting import Wanted
+
+
+class Depth(StrEnum):
+    """How far objects are looked at."""
+
+    none = "none"
+    listed = "listed"
+    sample = "sample"
+    all = "all"
 
 
 def register(app: typer.Typer) -> None:
@@ -26,6 +37,13 @@ def survey(
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Only say how many questions, to whom, how long.")] = False,
     probe: Annotated[
         bool, typer.Option("--probe", help="Also knock at each list and read door without credentials.")
+    ] = False,
+    objects: Annotated[
+        Depth | None, typer.Option(help="How far to look at objects, instead of what estate.yaml says.")
+    ] = None,
+    since_last: Annotated[
+        bool,
+        typer.Option("--since-last", help="Take over what is listed as in the survey before; settings are read anew."),
     ] = False,
     list_limit: Annotated[int, typer.Option(help="Pages of 1,000 that are counted of one bucket.", min=1)] = 100,
     deadline: Annotated[
@@ -53,7 +71,12 @@ def survey(
     place = workspace(workspace_folder)
     estate = place.estate()
     when = _resumed(place) if resume else moment(as_of, datetime.now(UTC)).replace(microsecond=0)
-    plan = Plan(estate, place.folder, when, tuple(only or ()), list_limit, probe, log, deadline)
+    plan = Plan(
+        estate, place.folder, when, tuple(only or ()), list_limit, probe, log,
+        objects=objects.value if objects else None,
+         earlier=_last(place, when) if since_last else None,
+        wanted=_wanted(place), deadline=deadline,
+    )  # fmt: skip
     plan.check()
     if dry_run:
         for told in asyncio.run(estimate(plan)):
@@ -77,6 +100,26 @@ def survey(
         survey_view(console(), result)
     unsettled = any(states.get("denied") or states.get("failed") for states in result.questions.values())
     raise typer.Exit(3 if result.unread or unsettled else 0)
+
+
+def _last(place: Workspace, when: datetime) -> Path | None:
+    """The folder of the latest survey before `when`, if there is one."""
+    from rusty_lantern.archive import surveys
+
+    earlier = [name for name in surveys.names(place.surveys) if name < surveys.folder_name(when)]
+    return place.surveys / earlier[-1] if earlier else None
+
+
+def _wanted(place: Workspace) -> Wanted:
+    """What the baseline requires that costs a question of its own for each version."""
+    from rusty_lantern.core.errors import BadInput
+    from rusty_lantern.stores.s3.inspecting import Wanted
+
+    try:
+        required = {r.fact for sheet in place.baseline().sheets for r in sheet.require}
+    except BadInput:
+        return Wanted()
+    return Wanted(any(fact.startswith("objects.tags.") for fact in required), "objects.public" in required)
 
 
 def _resumed(place: Workspace) -> datetime:

@@ -6,7 +6,7 @@ import asyncio
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -19,14 +19,15 @@ from rusty_lantern.archive.journal import Journal
 from rusty_lantern.cli.common import note
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.errors import BadInput, Complaint, Place, nearest
-from rusty_lantern.core.estate import Estate, Store
+from rusty_lantern.core.estate import Estate, Looked, Store
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.reports.terminal import console
 from rusty_lantern.stores.credentials import find
 from rusty_lantern.stores.errors import NoCredential, NoLongerAccepted, Unanswered
 from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.stores.s3.inspecting import Wanted
 from rusty_lantern.stores.s3.probe import knock_everywhere
-from rusty_lantern.stores.s3.reader import BY_SUB_RESOURCE, list_buckets, survey
+from rusty_lantern.stores.s3.reader import BY_SUB_RESOURCE, Look, list_buckets, survey
 
 
 @dataclass(frozen=True)
@@ -40,6 +41,11 @@ class Plan:
     list_limit: int = 100
     probe: bool = False
     log: Path | None = None
+    objects: Looked | None = None
+    """How far all objects are looked at, instead of what the estate file says."""
+    earlier: Path | None = None
+    """The survey before, where what is listed unchanged is taken over from it."""
+    wanted: Wanted = field(default_factory=Wanted)
     deadline: float | None = None
     """Minutes after which the survey stops, to be gone on with later."""
 
@@ -55,7 +61,8 @@ class Plan:
     def stores(self) -> list[tuple[Store, tuple[str, ...]]]:
         """The stores to read, each with the bucket patterns to keep to."""
         found = []
-        for store in self.estate.stores:
+        for entry in self.estate.stores:
+            store = msgspec.structs.replace(entry, objects=(("*", self.objects),)) if self.objects else entry
             patterns = [pattern.partition("/")[::2] for pattern in self.only]
             kept = tuple(bucket for name, bucket in patterns if fnmatchcase(store.name, name))
             if kept or not self.only:
@@ -128,12 +135,24 @@ async def _read_store(
     client = Client(store, key, plan.folder, memory=journal, log=log, renew=lambda: find(store.credential, plan.folder))
     loop = asyncio.get_running_loop()
     start = loop.time()
+    partial = journal.path.parent.parent
+    counts = [0, 0, 0]
+
+    def told() -> None:
+        looked = f"{counts[2]:,} versions, " if counts[2] else ""
+        show(counts[0], counts[1], f"{looked}{client.asked / max(loop.time() - start, 0.1):,.0f} questions/s")
+
+    def progress(done: int, total: int) -> None:
+        counts[:2] = done, total
+        told()
+
+    def looked_at(versions: int) -> None:
+        counts[2] = versions
+        told()
+
+    look = _look(plan, store, partial, looked_at)
     async with client:
-
-        def progress(done: int, total: int) -> None:
-            show(done, total, f"{client.asked / max(loop.time() - start, 0.1):,.0f} questions/s")
-
-        read = await survey(client, plan.moment, progress, patterns, plan.list_limit)
+        read = await survey(client, plan.moment, progress, patterns, plan.list_limit, look)
         if journal.replayed:
             note(f"{store.name}: {journal.replayed:,} answers were kept, {client.asked:,} questions were asked now")
         if not plan.probe:
@@ -141,6 +160,16 @@ async def _read_store(
         note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
         async with Client(store, None, plan.folder, log=log) as outside:
             return await knock_everywhere(client, outside, read, plan.estate)
+
+
+def _look(plan: Plan, store: Store, partial: Path, looked_at: Callable[[int], None]) -> Look:
+    """How a store's objects are looked at; the column engine is only loaded where they are."""
+    if all(looked == "none" for _, looked in store.objects):
+        return lambda client, bucket: None
+    from rusty_lantern.archive.surveys import JOURNAL
+    from rusty_lantern.objects.gathering import Gathering
+
+    return Gathering(store, partial, partial / JOURNAL / store.name, plan.wanted, plan.earlier, looked_at).look
 
 
 LISTINGS = 3

@@ -21,7 +21,7 @@ from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.baseline.comparisons import read_comparison
-from rusty_lantern.core.baseline.judge import Judgement, Status, judge
+from rusty_lantern.core.baseline.judge import Judgement, Status, Tallied, judge, no_tables
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity
 from rusty_lantern.core.dossier import Bucket, Dossier, Verb
 from rusty_lantern.core.errors import Place
@@ -128,7 +128,7 @@ class BucketView:
 
     def facts(self) -> dict[str, Fact]:
         """Every fact of the register, with the bucket's own tags for `tags.*`."""
-        names = [name for name in REGISTER if not name.endswith(".*")]
+        names = [name for name, entry in REGISTER.items() if entry.subject == "bucket" and not name.endswith(".*")]
         tags = self.bucket.tags.value or {}
         return {name: self.fact(name) for name in [*names, "access.outside", *(f"tags.{tag}" for tag in sorted(tags))]}
 
@@ -209,10 +209,16 @@ def _differs(view: BucketView) -> bool:
     return bool(view.bucket.doors.value) and view.fact("doors").value == "disagrees"
 
 
-def audit(dossiers: list[Dossier], baseline: Baseline, estate: Estate | None, moment: datetime) -> Audit:
-    """Hold a survey against a baseline, as of a moment."""
+def audit(
+    dossiers: list[Dossier],
+    baseline: Baseline,
+    estate: Estate | None,
+    moment: datetime,
+    tallied: Tallied = no_tables,
+) -> Audit:
+    """Hold a survey against a baseline, as of a moment. `tallied` judges requirements on objects."""
     seen = views(dossiers, estate, moment)
-    judgements = [j for view in seen for j in judge(baseline, view.dossier.store, view.bucket, view.fact)]
+    judgements = [j for view in seen for j in judge(baseline, view.dossier.store, view.bucket, view.fact, tallied)]
     judgements += [
         Judgement(v.dossier.store, v.bucket.name, DOORS, v.fact("doors"), "drifted") for v in seen if _differs(v)
     ]

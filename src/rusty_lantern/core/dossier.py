@@ -140,6 +140,25 @@ class Usage(msgspec.Struct, frozen=True, omit_defaults=True):
     by: Literal["listing", "counters", "inventory"] = "listing"
 
 
+class Table(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """What is kept of a bucket's objects beside the dossier, as a table with one row a version."""
+
+    rows: int
+    """Versions and delete markers."""
+    versions: int
+    """Versions, without delete markers."""
+    looked: Literal["listed", "sample", "all"]
+    inspected: int = 0
+    """How many of the versions were looked at."""
+    seed: int = 0
+    """What the sample was drawn with."""
+    confidence: float = 0.95
+    """With what confidence bounds on a sample are stated."""
+    taken_over: int = 0
+    """How many of those were not looked at again, but taken over from the survey before."""
+    source: Literal["listing", "inventory"] = "listing"
+
+
 class Quota(msgspec.Struct, frozen=True, omit_defaults=True):
     """The most that a bucket may hold; 0: no limit of that kind."""
 
@@ -186,6 +205,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """The store's own count of everything in the bucket, old versions too."""
     quota: Answer[Quota] = unread()
     versions: Answer[Versions] = unread()
+    table: Answer[Table] = unread("objects were not looked at: lantern survey --objects does")
     uploads: Answer[Uploads] = unread()
     logging: Answer[Logging] = unread()
     lifecycle: Answer[list[LifecycleRule]] = unread()

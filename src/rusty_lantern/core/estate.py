@@ -8,12 +8,15 @@ from __future__ import annotations
 
 import ipaddress
 import re
+from fnmatch import fnmatchcase
+from typing import Literal, get_args
 from urllib.parse import urlsplit
 
 import msgspec
 
 from rusty_lantern.core.errors import Collector, Place
 from rusty_lantern.core.marked import Marked, Reader, read_marked
+from rusty_lantern.core.sampling import size_to_detect
 from rusty_lantern.core.scales import NotOnScale, read_moment
 
 
@@ -31,6 +34,25 @@ class Pace(msgspec.Struct, frozen=True):
 
     at_once: int = 16
     per_second: int = 200
+
+
+Looked = Literal["none", "listed", "sample", "all"]
+LOOKED: tuple[Looked, ...] = get_args(Looked)
+
+
+class Sample(msgspec.Struct, frozen=True):
+    """How many versions of a bucket are looked at where a sample is: `versions`, or as many as find drift of at least
+    the share `detect` with `confidence`. The same `seed` draws the same sample."""
+
+    versions: int = 0
+    detect: float = 0.01
+    confidence: float = 0.95
+    seed: int = 1
+
+    @property
+    def size(self) -> int:
+        """How many versions that is."""
+        return self.versions or size_to_detect(self.detect, self.confidence)
 
 
 class Stated(msgspec.Struct, frozen=True):
@@ -61,6 +83,13 @@ class Store(msgspec.Struct, frozen=True):
     counts: str = "listing"
     """How buckets are counted: by `listing` them, or by the store's own `counters`."""
     stated: tuple[Stated, ...] = ()
+    objects: tuple[tuple[str, Looked], ...] = ()
+    """Bucket pattern → how far its objects are looked at; the first that fits counts."""
+    sample: Sample = Sample()
+
+    def looks_at(self, bucket: str) -> Looked:
+        """How far a bucket's objects are looked at."""
+        return next((looked for pattern, looked in self.objects if fnmatchcase(bucket, pattern)), "none")
 
 
 class Estate(msgspec.Struct, frozen=True):
@@ -75,7 +104,7 @@ class Estate(msgspec.Struct, frozen=True):
 _TOP = ("estate", "trusted", "stores")
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
-    "counts", "stated",
+    "counts", "objects", "sample", "stated",
 )  # fmt: skip
 _CREDENTIAL = ("profile", "environment", "file")
 _STATED = ("fact", "is", "because", "until")
@@ -141,7 +170,39 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         tuple(item.text or "" for item in reader.texts(fields.get("only"), "only")),
         reader.choice(fields.get("counts"), "counts", ("listing", "counters"), "listing"),
         _stated(reader, fields.get("stated")),
+        _objects(reader, fields.get("objects")),
+        _sample(reader, fields.get("sample")),
     )
+
+
+def _objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, Looked], ...]:
+    if node is None:
+        return ()
+    if node.text is not None:
+        return (("*", _looked(reader, node)),)
+    return tuple((key.text or "", _looked(reader, value)) for key, value in reader.entries(node, "objects"))
+
+
+def _looked(reader: Reader, node: Marked) -> Looked:
+    found = reader.choice(node, "objects", LOOKED, "none")
+    return next(looked for looked in LOOKED if looked == found)
+
+
+def _sample(reader: Reader, node: Marked | None) -> Sample:
+    if node is None:
+        return Sample()
+    fields = reader.fields(node, ("versions", "detect", "confidence", "seed"), "sample")
+    shares = {name: _share(reader, fields[name], name) for name in ("detect", "confidence") if name in fields}
+    numbers = {name: reader.whole(fields[name], name, 1) for name in ("versions", "seed") if name in fields}
+    return Sample(**numbers, **shares)  # type: ignore[arg-type]
+
+
+def _share(reader: Reader, node: Marked, name: str) -> float:
+    match = re.fullmatch(r"([0-9]{1,2}(?:\.[0-9]{1,4})?)\s*%", node.text or "")
+    if match is None or float(match[1]) == 0:
+        reader.complaints.add(f"{name} must be a share of versions", node.place, f"write it as {name}: 1 %")
+        return 0.5
+    return float(match[1]) / 100
 
 
 def _check_address(complaints: Collector, at: str, node: Marked, store: str, *, plain_http: bool) -> None:

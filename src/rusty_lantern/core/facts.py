@@ -79,10 +79,20 @@ class UnknownFact(KeyError):
 
 def lookup(name: str) -> Definition:
     """The definition that `name` belongs to. Raises `UnknownFact`."""
-    found = REGISTER.get(name) or REGISTER.get(name.partition(".")[0] + ".*")
+    found = REGISTER.get(name) or REGISTER.get(family(name) + ".*")
     if found is None or name.endswith((".", ".*")):
         raise UnknownFact(name)
     return found
+
+
+def family(name: str) -> str:
+    """What stands before the part of a fact's name that any word may stand for.
+
+    >>> family("tags.steward"), family("objects.metadata.station")
+    ('tags', 'objects.metadata')
+    """
+    parts = name.split(".", 2)
+    return ".".join(parts[:2]) if parts[0] == "objects" else parts[0]
 
 
 def derive(name: str, subject: Subject) -> Fact:

@@ -17,12 +17,14 @@ from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Fence, Witness
 from rusty_lantern.core.assess import Audit, BucketView
-from rusty_lantern.core.baseline.judge import STATUSES, Judgement, required_of, show_fact
+from rusty_lantern.core.baseline.judge import STATUSES, Judgement, observed_words, required_of, show_fact, tally_words
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
 from rusty_lantern.core.dossier import Knock
 from rusty_lantern.core.evidence import Evidence
 from rusty_lantern.core.facts import Fact, lookup
+from rusty_lantern.core.sampling import bound
 from rusty_lantern.core.scales import show_moment
+from rusty_lantern.core.tally import Tally
 
 Value = str | int | None
 """A fact's value in JSON: a moment is ISO 8601 text, a quantity a whole number of the register's unit."""
@@ -95,6 +97,23 @@ class BucketsResult(msgspec.Struct, frozen=True, kw_only=True):
     unread: list[str]
 
 
+class TallyResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A requirement on objects, counted: versions checked, held, drifted, unknown; where only a sample was looked at,
+    `at_least` and `at_most` bound the share that drifted, at that confidence."""
+
+    checked: int
+    held: int
+    drifted: int
+    unknown: int
+    drifted_bytes: int
+    examples: list[str]
+    sampled: bool
+    at_least: float | None = None
+    at_most: float | None = None
+    confidence: float | None = None
+    words: str = ""
+
+
 class JudgementResult(msgspec.Struct, frozen=True, kw_only=True):
     """One requirement that did not simply hold."""
 
@@ -111,6 +130,7 @@ class JudgementResult(msgspec.Struct, frozen=True, kw_only=True):
     place: str
     reason: str
     evidence: Evidence
+    objects: TallyResult | None = None
 
 
 class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -345,7 +365,7 @@ def judgement_result(judgement: Judgement) -> JudgementResult:
         bucket=judgement.bucket,
         fact=requirement.fact,
         required=_words(judgement),
-        observed=show_fact(requirement.fact, observed),
+        observed=observed_words(judgement),
         value=_json(observed),
         note=observed.note,
         severity=requirement.severity,
@@ -354,6 +374,26 @@ def judgement_result(judgement: Judgement) -> JudgementResult:
         place=str(requirement.place),
         reason=judgement.reason,
         evidence=observed.evidence,
+        objects=tally_result(judgement.tally, judgement.confidence) if judgement.tally else None,
+    )
+
+
+def tally_result(tally: Tally, confidence: float) -> TallyResult:
+    """A tally as a result."""
+    sampled = tally.unsampled > 0 and tally.checked > 0
+    low, high = bound(tally.drifted, tally.checked, confidence) if sampled else (None, None)
+    return TallyResult(
+        checked=tally.checked,
+        held=tally.held,
+        drifted=tally.drifted,
+        unknown=tally.unknown,
+        drifted_bytes=tally.bytes,
+        examples=list(tally.examples),
+        sampled=sampled,
+        at_least=low,
+        at_most=high,
+        confidence=confidence if sampled else None,
+        words=tally_words(tally, confidence),
     )
 
 
@@ -414,7 +454,7 @@ def survey_result(survey: Survey) -> SurveyResult:
             getattr(bucket, name).state
             for bucket in dossier.buckets
             for name in bucket.__struct_fields__
-            if name not in ("name", "owner", "rights", "doors")
+            if name not in ("name", "owner", "rights", "doors", "table")
         )
         questions[dossier.store] = dict(sorted(states.items()))
     return SurveyResult(

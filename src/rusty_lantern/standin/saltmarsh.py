@@ -281,6 +281,10 @@ sheets:
       lock.enabled:       on
       lock.mode:          compliance
       lock.keep:          at least 7 years
+      objects.mode:             compliance
+      objects.keep:             at least 7 years
+      objects.current-version:  {is: protected, severity: critical}
+      objects.encryption:       managed-key
 
   - sheet: personal papers
     of: {tags.class: personal}
@@ -290,7 +294,14 @@ sheets:
   - sheet: public pictures
     of: {name: ["gallery-*", press-kit]}
     require:
-      exposure.read:      {is: open, because: pictures for the web page and the press}
+      exposure.read:        {is: open, because: pictures for the web page and the press}
+      objects.content-type: {is: "one of [image/jpeg, image/png]", in-a-sample: at most 2 %}
+      objects.size:         at most 20 MB
+
+  - sheet: by their own access lists
+    of: {name: press-kit}
+    require:
+      objects.public:       {is: at most read, severity: critical, because: nobody replaces a picture from outside}
 
   - sheet: shared with the ringers
     of: {name: [ringing-records, partner-feed]}
@@ -307,6 +318,14 @@ sheets:
     require:
       lock.enabled:       on
       lock.keep:          between 30 days and 90 days
+      objects.keep:       {is: between 30 days and 90 days, in-a-sample: at most 2 %}
+
+  - sheet: field data
+    of: {name: [camera-traps, tide-gauge-raw, drone-orthophotos]}
+    require:
+      objects.encryption:       {is: at least provider-key, severity: high, in-a-sample: at most 2 %}
+      objects.metadata.station: {is: present, severity: low, in-a-sample: at most 2 %}
+      objects.type-fits:        {is: on, severity: low, in-a-sample: at most 2 %}
 
   - sheet: records and leftovers
     require:
@@ -344,6 +363,10 @@ stores:
     plain-http: allowed        # the stand-in runs on this machine
     credential: {{file: harbour.credential}}
     pace: {{at-once: 16, per-second: 2000}}
+    objects: {{"permit-*": all, grant-ledger: all, press-kit: all, boat-logs: all, drone-orthophotos: all,
+              members-area: all, "gallery-*": sample, camera-traps: sample, tide-gauge-raw: sample,
+              backups-nightly: sample}}
+    sample: {{detect: 2 %, confidence: 95 %, seed: 7}}
 """
 
 

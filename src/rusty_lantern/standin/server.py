@@ -63,7 +63,7 @@ class Standin:
     def application(self) -> web.Application:
         """The store as an aiohttp application."""
         app = web.Application(client_max_size=1 << 20)
-        app.router.add_route("*", "/{tail:.*}", self._serve)
+        app.router.add_route("*", r"/{tail:[\s\S]*}", self._serve)
         return app
 
     async def _serve(self, request: web.Request) -> web.Response:

@@ -26,11 +26,17 @@ class ImpossibleComparison(ValueError):
 
 
 class Comparison(msgspec.Struct, frozen=True):
-    """One comparison: its words in normal form, and what it accepts."""
+    """One comparison: its words in normal form, what it accepts, and the same taken apart.
+
+    `how` is the comparison's own word (`is` for a bare value), `values` what stands after it; for `matches` the one
+    value is the expression.
+    """
 
     words: str
     accepts: Callable[[Value], bool]
     accepts_absent: bool = False
+    how: str = "is"
+    values: tuple[Value, ...] = ()
 
 
 def read_comparison(text: str, scale: Scale) -> Comparison:
@@ -42,11 +48,11 @@ def read_comparison(text: str, scale: Scale) -> Comparison:
         if written == prefix or written.startswith(prefix + " "):
             return make(written.removeprefix(prefix).strip(), scale)
     if written == "present":
-        return Comparison("present", lambda _: True)
+        return Comparison("present", lambda _: True, how="present")
     if written == "absent":
-        return Comparison("absent", lambda _: False, accepts_absent=True)
+        return Comparison("absent", lambda _: False, accepts_absent=True, how="absent")
     wanted = _value(written, scale)
-    return Comparison(scale.show(wanted), lambda value: value == wanted)
+    return Comparison(scale.show(wanted), lambda value: value == wanted, values=(wanted,))
 
 
 def _value(text: str, scale: Scale) -> Value:
@@ -67,13 +73,15 @@ def _ordered(scale: Scale, words: str) -> None:
 def _at_least(rest: str, scale: Scale) -> Comparison:
     _ordered(scale, "at least")
     least = _value(rest, scale)
-    return Comparison(f"at least {scale.show(least)}", lambda value: scale.rank(value) >= scale.rank(least))
+    words = f"at least {scale.show(least)}"
+    return Comparison(words, lambda value: scale.rank(value) >= scale.rank(least), how="at least", values=(least,))
 
 
 def _at_most(rest: str, scale: Scale) -> Comparison:
     _ordered(scale, "at most")
     most = _value(rest, scale)
-    return Comparison(f"at most {scale.show(most)}", lambda value: scale.rank(value) <= scale.rank(most))
+    words = f"at most {scale.show(most)}"
+    return Comparison(words, lambda value: scale.rank(value) <= scale.rank(most), how="at most", values=(most,))
 
 
 def _between(rest: str, scale: Scale) -> Comparison:
@@ -85,7 +93,9 @@ def _between(rest: str, scale: Scale) -> Comparison:
     if scale.rank(low) > scale.rank(high):
         raise ImpossibleComparison(f"nothing lies between {scale.show(low)} and {scale.show(high)}; turn them round")
     words = f"between {scale.show(low)} and {scale.show(high)}"
-    return Comparison(words, lambda value: scale.rank(low) <= scale.rank(value) <= scale.rank(high))
+    return Comparison(
+        words, lambda value: scale.rank(low) <= scale.rank(value) <= scale.rank(high), how="between", values=(low, high)
+    )
 
 
 def _list(rest: str, scale: Scale) -> tuple[frozenset[Value], str]:
@@ -100,12 +110,14 @@ def _list(rest: str, scale: Scale) -> tuple[frozenset[Value], str]:
 
 def _one_of(rest: str, scale: Scale) -> Comparison:
     values, words = _list(rest, scale)
-    return Comparison(f"one of {words}", lambda value: value in values)
+    return Comparison(f"one of {words}", lambda value: value in values, how="one of", values=tuple(values))
 
 
 def _none_of(rest: str, scale: Scale) -> Comparison:
     values, words = _list(rest, scale)
-    return Comparison(f"none of {words}", lambda value: value not in values, accepts_absent=True)
+    return Comparison(
+        f"none of {words}", lambda value: value not in values, accepts_absent=True, how="none of", values=tuple(values)
+    )
 
 
 def _within(rest: str, scale: Scale) -> Comparison:
@@ -132,6 +144,8 @@ def _matches(rest: str, scale: Scale) -> Comparison:
     return Comparison(
         f'matches "{expression}"',
         lambda value: len(str(value)) <= MAX_TEXT and compiled.fullmatch(str(value)) is not None,
+        how="matches",
+        values=(expression,),
     )
 
 

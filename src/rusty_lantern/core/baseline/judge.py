@@ -6,14 +6,18 @@ the bucket, is unknown with its reason, and is counted wherever drift is.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Literal
 
 import msgspec
 
 from rusty_lantern.core.baseline.sheets import Baseline, Requirement
-from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.dossier import Bucket, Table
+from rusty_lantern.core.errors import Place
+from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact, lookup
+from rusty_lantern.core.sampling import bound, words
+from rusty_lantern.core.tally import Tally
 
 Status = Literal["held", "drifted", "waived", "unknown"]
 STATUSES: tuple[Status, ...] = ("held", "drifted", "waived", "unknown")
@@ -36,6 +40,10 @@ class Judgement(msgspec.Struct, frozen=True):
     observed: Fact
     status: Status
     reason: str = ""
+    tally: Tally | None = None
+    """For a requirement on objects: how many versions it held for."""
+    confidence: float = 0.95
+    """With what confidence a bound is stated, where only a sample was looked at."""
 
 
 def required_of(baseline: Baseline, store: str, bucket: Bucket) -> list[Required]:
@@ -53,14 +61,80 @@ def required_of(baseline: Baseline, store: str, bucket: Bucket) -> list[Required
     return [required for stack in force.values() for required in stack if required.requirement.comparison is not None]
 
 
-def judge(baseline: Baseline, store: str, bucket: Bucket, observe: Callable[[str], Fact]) -> list[Judgement]:
+Tallied = Callable[[str, Bucket, Sequence[Requirement]], list[Tally]]
+"""What requirements on objects come to over the version table of a store's bucket: one tally each."""
+
+
+def no_tables(store: str, bucket: Bucket, requirements: Sequence[Requirement]) -> list[Tally]:
+    """For whom there are no version tables: nothing is known of any object."""
+    return [Tally(unknown=1) for _ in requirements]
+
+
+def judge(
+    baseline: Baseline, store: str, bucket: Bucket, observe: Callable[[str], Fact], tallied: Tallied = no_tables
+) -> list[Judgement]:
     """Judge every requirement in force on a bucket. `observe` yields a fact of it by name."""
+    required = required_of(baseline, store, bucket)
+    of_objects = [r.requirement for r in required if _is_of_objects(r.requirement)]
+    tallies: dict[Place, Tally] = {}
+    if of_objects and bucket.table.settled:
+        counted = tallied(store, bucket, of_objects)
+        tallies = {r.place: tally for r, tally in zip(of_objects, counted, strict=True)}
     judgements = []
-    for required in required_of(baseline, store, bucket):
-        fact = observe(required.requirement.fact)
-        status, reason = _status(required, fact, bucket)
-        judgements.append(Judgement(store, bucket.name, required.requirement, fact, status, reason))
+    for one in required:
+        requirement = one.requirement
+        tally = tallies.get(requirement.place)
+        if tally is not None:
+            judgements += _of_objects(one, store, bucket, tally)
+            continue
+        table = bucket.table
+        fact: Fact = (
+            Answer(table.state, None, table.note, table.evidence)
+            if _is_of_objects(requirement)
+            else observe(requirement.fact)
+        )
+        status, reason = _status(one, fact, bucket)
+        judgements.append(Judgement(store, bucket.name, requirement, fact, status, reason))
     return judgements
+
+
+def _is_of_objects(requirement: Requirement) -> bool:
+    return lookup(requirement.fact).subject == "object"
+
+
+def _of_objects(required: Required, store: str, bucket: Bucket, tally: Tally) -> list[Judgement]:
+    """The judgement from a tally; none where the requirement speaks of no version at all."""
+    if not tally.applies:
+        return []
+    table = bucket.table
+    status, reason = _of_tally(required.requirement, tally, table.value)
+    if status == "drifted" and not required.sure:
+        status, reason = "unknown", f"whether the sheet applies hangs on tags, {bucket.tags.reason}"
+    note = f"first: {', '.join(tally.examples)}" if tally.examples else ""
+    fact: Fact = Answer("known", None, note, table.evidence)
+    confidence = table.value.confidence if table.value else 0.95
+    return [Judgement(store, bucket.name, required.requirement, fact, status, reason, tally, confidence)]
+
+
+def _of_tally(requirement: Requirement, tally: Tally, table: Table | None) -> tuple[Status, str]:
+    if tally.drifted:
+        return "drifted", ""
+    if tally.unseen:
+        return "unknown", f"{tally.unseen:,} of {tally.applies:,} versions could not be inspected, or do not say"
+    if not tally.unsampled:
+        return "held", ""
+    confidence = table.confidence if table else 0.95
+    if tally.checked and bound(0, tally.checked, confidence)[1] <= requirement.in_a_sample:
+        return "held", ""
+    return "unknown", f"only a sample was looked at: {tally_words(tally, confidence)}"
+
+
+def tally_words(tally: Tally, confidence: float = 0.95) -> str:
+    """A tally in words, with its bound where it comes from a sample."""
+    said = f"{tally.drifted:,} of {tally.checked:,} drifted"
+    if not tally.unsampled or not tally.checked:
+        return said
+    return f"{said}: {words(bound(tally.drifted, tally.checked, confidence), confidence)}"
 
 
 def _status(required: Required, fact: Fact, bucket: Bucket) -> tuple[Status, str]:
@@ -74,6 +148,15 @@ def _status(required: Required, fact: Fact, bucket: Bucket) -> tuple[Status, str
     if not required.sure:
         return "unknown", f"whether the sheet applies hangs on tags, {bucket.tags.reason}"
     return "drifted", ""
+
+
+def observed_words(judgement: Judgement) -> str:
+    """What was seen, in words."""
+    tally = judgement.tally
+    if tally is not None:
+        unseen = f", {tally.unseen:,} unknown" if tally.unseen else ""
+        return f"{tally.drifted:,} of {tally.checked:,} versions{unseen}"
+    return show_fact(judgement.requirement.fact, judgement.observed)
 
 
 def show_fact(name: str, fact: Fact) -> str:

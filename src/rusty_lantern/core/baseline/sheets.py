@@ -5,6 +5,7 @@ Sheets apply in order; a later sheet overrides an earlier one fact by fact. `any
 
 from __future__ import annotations
 
+import re
 from fnmatch import fnmatchcase
 from typing import Literal, get_args
 
@@ -31,6 +32,8 @@ class Requirement(msgspec.Struct, frozen=True):
     because: str
     place: Place
     sheet: str
+    in_a_sample: float = 0.0
+    """The share of drift up to which a sample's bound counts as held; 0: a sample alone never does."""
 
 
 class Selector(msgspec.Struct, frozen=True):
@@ -73,7 +76,7 @@ class Baseline(msgspec.Struct, frozen=True):
 
 _TOP = ("title", "edition", "sheets")
 _SHEET = ("sheet", "of", "require", "severity")
-_LONG = ("is", "severity", "because")
+_LONG = ("is", "severity", "because", "in-a-sample")
 
 
 def read_baseline(document: str, file: str) -> Baseline:
@@ -147,12 +150,13 @@ def _requirement(reader: Reader, sheet: str, key: Marked, value: Marked, severit
     except UnknownFact as error:
         complaints.add(f'unknown fact "{name}"', key.place, error.hint or "docs/facts.md lists the facts")
         return None
-    because = ""
+    because, tolerated = "", 0.0
     words = value
     if value.fields is not None:
         fields = reader.fields(value, _LONG, name)
         severity = _severity(reader, fields.get("severity"), severity)
         because = reader.text(fields.get("because"), "because")
+        tolerated = _tolerated(reader, name, fields.get("in-a-sample"))
         if "is" not in fields:
             complaints.add(f'the requirement on {name} lacks "is"', value.place)
             return None
@@ -168,4 +172,15 @@ def _requirement(reader: Reader, sheet: str, key: Marked, value: Marked, severit
     except ImpossibleComparison as error:
         complaints.add(f"{name}: {error}", words.place)
         return None
-    return Requirement(name, comparison, severity, because, key.place, sheet)
+    return Requirement(name, comparison, severity, because, key.place, sheet, tolerated)
+
+
+def _tolerated(reader: Reader, fact: str, node: Marked | None) -> float:
+    if node is None:
+        return 0.0
+    match = re.fullmatch(r"at most ([0-9]{1,2}(?:\.[0-9]{1,4})?)\s*%", node.text or "")
+    if not fact.startswith("objects."):
+        reader.complaints.add(f"{fact} is never sampled", node.place, "in-a-sample goes with facts of objects")
+    elif match is None:
+        reader.complaints.add("in-a-sample must be a share", node.place, "write it as in-a-sample: at most 1 %")
+    return float(match[1]) / 100 if match else 0.0

@@ -131,17 +131,22 @@ class Client:
         path: str = "",
         method: Method = "GET",
         headers: Mapping[str, str] | None = None,
+        memory: Memory | None = None,
     ) -> Reply:
-        """Put one question. Retries what is safe to repeat; raises `Unanswered` if there is no answer at all."""
+        """Put one question. Retries what is safe to repeat; raises `Unanswered` if there is no answer at all.
+
+        `memory`: where this question's answer is kept, if not with the others.
+        """
+        memory = memory or self.memory
         host, target = self.target(bucket, key)
         target = path or target
         question = f"{method} {target}" + (f"?{canonical_query(query)}" if query else "")
-        known = self.memory.recall(question) if self.memory else None
+        known = memory.recall(question) if memory else None
         if known is not None:
             return Reply(*known)
         reply = await self._persist(method, host, target, query, headers or {})
-        if self.memory and reply.status not in BUSY:
-            self.memory.note(question, reply.status, dict(reply.headers), reply.body)
+        if memory and reply.status not in BUSY:
+            memory.note(question, reply.status, dict(reply.headers), reply.body)
         return reply
 
     async def _persist(

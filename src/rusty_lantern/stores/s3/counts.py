@@ -47,21 +47,25 @@ class Counting:
     limit: int = LIST_LIMIT
     page: int = PAGE
 
-    async def objects(self) -> Answer[Usage]:
-        """Objects and bytes."""
+    async def objects(self, also: Callable[[list[Entry]], None] = lambda entries: None) -> Answer[Usage]:
+        """Objects and bytes; `also` is given each page."""
         sums = [0, 0]
 
         def add(_: Span, entries: list[Entry]) -> None:
+            also(entries)
             sums[0] += len(entries)
             sums[1] += sum(read_size(entry) for entry in entries)
 
         return await self._listed(OBJECTS, add, lambda whole: Usage(sums[0], sums[1], whole))
 
-    async def versions(self) -> tuple[Answer[Usage], Answer[Versions]]:
-        """Objects and bytes, and what lies beneath them, from one listing of versions."""
+    async def versions(
+        self, also: Callable[[list[Entry]], None] = lambda entries: None
+    ) -> tuple[Answer[Usage], Answer[Versions]]:
+        """Objects and bytes, and what lies beneath them, from one listing of versions; `also` is given each page."""
         current, old, markers = [0, 0], [0, 0], [0]
 
         def add(_: Span, entries: list[Entry]) -> None:
+            also(entries)
             for entry in entries:
                 if entry["kind"] == "DeleteMarker":
                     markers[0] += 1

@@ -7,16 +7,17 @@ import re
 from collections.abc import Callable, Mapping
 from datetime import datetime
 from fnmatch import fnmatchcase
-from typing import Any
+from typing import Any, Protocol
 
 import msgspec
 
-from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Usage
+from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Table, Usage
 from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import child, children, name, parse, raw_text, text
 from rusty_lantern.stores.s3.client import Client, Reply
 from rusty_lantern.stores.s3.counts import LIST_LIMIT, Counting, ask_counters, read_time
+from rusty_lantern.stores.s3.listing import Entry
 from rusty_lantern.stores.s3.settings import (
     ACCOUNT_GUARDS,
     ACCOUNT_GUARDS_PATH,
@@ -27,6 +28,8 @@ from rusty_lantern.stores.s3.settings import (
     read_status,
 )
 
+EVERY_PAGE = 10_000_000
+"""Pages of a listing that is to be whole."""
 MAX_BUCKETS = 100_000
 MIN_WORKERS = 4
 """Buckets that are read at the same time; each puts all its questions at once, so a few keep a store busy, and the
@@ -44,12 +47,30 @@ Progress = Callable[[int, int], None]
 """Called with buckets done and buckets in all."""
 
 
+class Looking(Protocol):
+    """Looks at the objects of one bucket while it is surveyed."""
+
+    def take(self, entries: list[Entry]) -> None:
+        """A page of the listing of versions."""
+
+    def restart(self) -> None:
+        """The listing so far does not count: another kind of listing follows."""
+
+    async def finish(self, bucket: Bucket) -> Answer[Table]:
+        """What was kept of them, once everything else about the bucket is known."""
+
+
+Look = Callable[[Client, str], Looking | None]
+"""Begins to look at a bucket's objects; None where they are not to be looked at."""
+
+
 async def survey(
     client: Client,
     moment: datetime,
     progress: Progress = lambda done, total: None,
     only: tuple[str, ...] = (),
     list_limit: int = LIST_LIMIT,
+    look: Look = lambda client, bucket: None,
 ) -> Dossier:
     """Read every bucket's settings. Never raises for what the store does: that is in the dossier.
 
@@ -72,7 +93,7 @@ async def survey(
 
     async def one(bucket: str, created: datetime | None) -> Bucket:
         nonlocal done
-        read = await read_bucket(client, bucket, created, moment, learnt, list_limit)
+        read = await read_bucket(client, bucket, created, moment, learnt, list_limit, look(client, bucket))
         done += 1
         progress(done, len(wanted))
         return read
@@ -185,6 +206,7 @@ async def read_bucket(
     moment: datetime,
     learnt: Mapping[str, Answer[Any]],
     list_limit: int,
+    looking: Looking | None = None,
 ) -> Bucket:
     """Ask everything about one bucket but what is learnt to be not offered."""
     fields: dict[str, Any] = dict(learnt)
@@ -200,7 +222,11 @@ async def read_bucket(
     fields["tenant"] = _tenant(fields["owner"])
     if not learnt.keys() >= COUNTED:
         fields["counters"], fields["quota"] = await ask_counters(client, bucket, moment)
-    return Bucket(name=bucket, **(fields | await _counted(client, bucket, moment, list_limit, fields["counters"])))
+    counting = Counting(client, bucket, moment, list_limit if looking is None else EVERY_PAGE)
+    read = Bucket(name=bucket, **(fields | await _counted(counting, fields["counters"], looking)))
+    if looking is None:
+        return read
+    return msgspec.structs.replace(read, table=await looking.finish(read))
 
 
 def _tenant(owner: Answer[str]) -> Answer[str]:
@@ -213,15 +239,15 @@ def _tenant(owner: Answer[str]) -> Answer[str]:
     )
 
 
-async def _counted(
-    client: Client, bucket: str, moment: datetime, list_limit: int, counters: Answer[Usage]
-) -> dict[str, Answer[Any]]:
+async def _counted(counting: Counting, counters: Answer[Usage], looking: Looking | None) -> dict[str, Answer[Any]]:
     """How much there is: by listing, or where the estate file says so by the store's own counters."""
-    counting = Counting(client, bucket, moment, list_limit)
-    if client.store.counts == "counters":
+    if counting.client.store.counts == "counters" and looking is None:
         unlisted: Answer[Any] = Answer("failed", None, "not listed: the estate file asks for the store's own counters")
         return {"usage": counters, "versions": unlisted, "uploads": await counting.uploads()}
-    (usage, versions), uploads = await asyncio.gather(counting.versions(), counting.uploads())
+    take = looking.take if looking else lambda entries: None
+    (usage, versions), uploads = await asyncio.gather(counting.versions(take), counting.uploads())
     if versions.value is None:
-        usage = await counting.objects()
+        if looking:
+            looking.restart()
+        usage = await counting.objects(take)
     return {"usage": usage, "versions": versions, "uploads": uploads}

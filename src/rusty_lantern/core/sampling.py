@@ -1,0 +1,55 @@
+"""How many versions to look at, and what having looked at a few lets one say of all.
+
+Bounds are exact binomial ones (Clopper and Pearson 1934), which a sample drawn without replacement only makes safer.
+
+    >>> size_to_detect(0.01, 0.95)
+    299
+    >>> words(bound(0, 400, 0.95), 0.95)
+    'at most 0.75 % at 95 %'
+"""
+
+from __future__ import annotations
+
+import math
+
+
+def size_to_detect(share: float, confidence: float) -> int:
+    """How many to look at so that, if at least `share` of all drifted, one is found with `confidence`.
+
+    Both lie between 0 and 1. Raises `ValueError` otherwise.
+    """
+    if not (0 < share < 1 and 0 < confidence < 1):
+        raise ValueError("a share and a confidence lie between 0 and 1")
+    return math.ceil(math.log(1 - confidence) / math.log(1 - share))
+
+
+def bound(found: int, looked_at: int, confidence: float) -> tuple[float, float]:
+    """Between which shares of all the drift lies: one-sided where nothing or everything was found, else two-sided."""
+    from scipy.special import betaincinv
+
+    if not 0 <= found <= looked_at or looked_at <= 0:
+        raise ValueError("more was found than was looked at")
+    miss = 1 - confidence
+    side = miss if found in (0, looked_at) else miss / 2
+    low = 0.0 if found == 0 else float(betaincinv(found, looked_at - found + 1, side))
+    high = 1.0 if found == looked_at else float(betaincinv(found + 1, looked_at - found, 1 - side))
+    return low, high
+
+
+def words(shares: tuple[float, float], confidence: float) -> str:
+    """A bound in words; the upper end is rounded up and the lower one down, so that it stays a bound."""
+    low, high = shares
+    least = f"{_down(low):.3g}"
+    most = f"{_up(high):.3g}"
+    at = f"at {confidence:.3%}".replace("%", " %").replace(".000", "")
+    if low == 0:
+        return f"at most {most} % {at}"
+    return f"at least {least} % {at}" if high == 1 else f"{least} to {most} % {at}"
+
+
+def _up(share: float) -> float:
+    return math.ceil(share * 10_000 - 1e-9) / 100
+
+
+def _down(share: float) -> float:
+    return math.floor(share * 10_000 + 1e-9) / 100

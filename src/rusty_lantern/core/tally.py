@@ -1,0 +1,52 @@
+"""What an object requirement came to over one table of versions: counts, bytes, a few examples.
+
+Tallies of the parts of a table join to the tally of the whole, in any order; so the same judging runs over one file
+or over many parts on many machines.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+EXAMPLES = 3
+
+
+class Tally(msgspec.Struct, frozen=True):
+    """One requirement over one table, or part of one."""
+
+    held: int = 0
+    drifted: int = 0
+    unknown: int = 0
+    unsampled: int = 0
+    """Of the unknown, those that are only unknown because the sample left them out."""
+    bytes: int = 0
+    """The sizes of the drifted versions together."""
+    examples: tuple[str, ...] = ()
+    """The first keys, in byte order, of what drifted."""
+
+    @property
+    def checked(self) -> int:
+        """Versions that could be judged."""
+        return self.held + self.drifted
+
+    @property
+    def unseen(self) -> int:
+        """Versions that should have been judged and could not be."""
+        return self.unknown - self.unsampled
+
+    @property
+    def applies(self) -> int:
+        """Versions that the requirement speaks of."""
+        return self.checked + self.unknown
+
+    def join(self, other: Tally) -> Tally:
+        """Both together. Associative and commutative."""
+        examples = sorted({*self.examples, *other.examples}, key=str.encode)[:EXAMPLES]
+        return Tally(
+            self.held + other.held,
+            self.drifted + other.drifted,
+            self.unknown + other.unknown,
+            self.unsampled + other.unsampled,
+            self.bytes + other.bytes,
+            tuple(examples),
+        )

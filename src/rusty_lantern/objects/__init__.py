@@ -1,0 +1,1 @@
+"""Version tables: made by a survey, kept as Parquet, judged in columns."""

@@ -1,0 +1,171 @@
+"""Object facts and requirements as expressions over a version table.
+
+Every fact is three expressions: which rows it speaks of, where it is known, and its value (null: absent). A
+requirement becomes one small number a row: 1 held, 0 drifted, 2 unknown, null not spoken of. Whatever a person wrote
+in a baseline is bound as a parameter and never becomes part of the text; regular expressions run in linear time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from rusty_lantern.core.baseline.comparisons import MAX_TEXT, Comparison
+from rusty_lantern.core.baseline.sheets import Requirement
+from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.facts import family, lookup
+from rusty_lantern.core.object_facts import KEEPERS, SCOPES
+from rusty_lantern.core.scales import Scale, Words
+from rusty_lantern.objects.tables import microseconds
+
+SOURCE = """(SELECT * REPLACE (
+  epoch_us(written) AS written, epoch_us(until) AS until, epoch_us(beneath_until) AS beneath_until
+) FROM {rows})"""
+"""Moments become whole microseconds since 1970, so that they compare and subtract without a calendar."""
+
+BINDS = "(mode <> '' AND until > $moment)"
+DELETER = f"""CASE WHEN marker THEN 'anyone'
+  WHEN coalesce(hold, false) OR coalesce(mode = 'compliance' AND until > $moment, false) THEN 'nobody'
+  WHEN mode IS NULL OR hold IS NULL THEN 'unknown'
+  WHEN {BINDS} THEN 'bypass' ELSE 'anyone' END"""
+"""`core.retention.standing(...).deleter` in columns."""
+PROTECTED_BENEATH = "(coalesce(beneath_until > $moment, false) OR coalesce(beneath_hold, false))"
+KEY_STATE = f"""CASE WHEN NOT current THEN NULL
+  WHEN marker THEN CASE WHEN {PROTECTED_BENEATH} THEN 'hidden' WHEN beneath_unknown THEN 'unknown' END
+  WHEN {DELETER} IN ('bypass', 'nobody') THEN 'protected'
+  WHEN {DELETER} = 'unknown' THEN 'unknown'
+  WHEN {PROTECTED_BENEATH} THEN 'shadowing' WHEN beneath_unknown THEN 'unknown' ELSE 'bare' END"""
+"""`core.retention.key_state` in columns."""
+
+EXTENSION = "lower(nullif(regexp_extract(key, '\\.([^./]{1,10})$', 1), ''))"
+FITTING: dict[str, tuple[str, ...]] = {
+    "jpg": ("image/jpeg",), "jpeg": ("image/jpeg",), "png": ("image/png",), "gif": ("image/gif",),
+    "webp": ("image/webp",), "svg": ("image/svg+xml",), "tif": ("image/tiff",), "tiff": ("image/tiff",),
+    "pdf": ("application/pdf",), "txt": ("text/plain",), "csv": ("text/csv",), "html": ("text/html",),
+    "htm": ("text/html",), "css": ("text/css",), "js": ("text/javascript", "application/javascript"),
+    "json": ("application/json",), "xml": ("application/xml", "text/xml"), "zip": ("application/zip",),
+    "gz": ("application/gzip", "application/x-gzip"), "tar": ("application/x-tar",), "mp4": ("video/mp4",),
+    "mp3": ("audio/mpeg",), "wav": ("audio/wav", "audio/x-wav"), "parquet": ("application/vnd.apache.parquet",),
+}  # fmt: skip
+"""Common extensions and the media types registered for them."""
+_FITS = " ".join(f"WHEN '{e}' THEN split_part(content_type, ';', 1) IN {(*t, t[0])}" for e, t in FITTING.items())
+_OBJECT = "current AND NOT marker"
+_LOOKED = "inspected = 'yes'"
+
+
+def _rank(expression: str) -> str:
+    return f"list_position({list(KEEPERS.levels)}, {expression})"
+
+
+@dataclass(frozen=True)
+class Column:
+    """A fact as expressions."""
+
+    value: str
+    known: str = _LOOKED
+    rows: str = _OBJECT
+
+
+_COLUMNS: dict[str, Column] = {
+    "objects.name": Column("key", "true"),
+    "objects.extension": Column(EXTENSION, "true"),
+    "objects.size": Column("size", "true"),
+    "objects.age": Column("($moment - written) // 1000000", "written IS NOT NULL"),
+    "objects.tier": Column("nullif(tier, '')", "true"),
+    "objects.content-type": Column("content_type"),
+    "objects.type-fits": Column(
+        f"CASE WHEN CASE {EXTENSION} {_FITS} END THEN 'on' ELSE 'off' END",
+        rows=f"{_OBJECT} AND {EXTENSION} IN {tuple(FITTING)}",
+    ),
+    "objects.cache-control": Column("cache_control"),
+    "objects.metadata": Column("metadata[$name]", "metadata IS NOT NULL"),
+    "objects.tags": Column("tags[$name]", "tags IS NOT NULL"),
+    "objects.public": Column("public", "public IS NOT NULL"),
+    "objects.checksum": Column("nullif(checksum, '')"),
+    "objects.encryption": Column("encryption", "encryption IS NOT NULL"),
+    "objects.encryption-against-default": Column(
+        f"CASE sign({_rank('encryption')} - {_rank('$default')}) "
+        "WHEN -1 THEN 'weaker' WHEN 0 THEN 'equal' ELSE 'stronger' END",
+        "encryption IS NOT NULL AND $default IS NOT NULL",
+    ),
+    "objects.encryption-key": Column("nullif(encryption_key, '')"),
+    "objects.mode": Column("nullif(mode, '')", "mode IS NOT NULL"),
+    "objects.keep": Column(
+        "CASE WHEN mode <> '' THEN (until - written) // 1000000 END",
+        "mode IS NOT NULL AND (mode = '' OR (until IS NOT NULL AND written IS NOT NULL))",
+    ),
+    "objects.hold": Column("CASE WHEN hold THEN 'on' ELSE 'off' END", "hold IS NOT NULL"),
+    "objects.deletable-by": Column(DELETER, f"{DELETER} <> 'unknown'"),
+    "objects.current-version": Column(KEY_STATE, f"{KEY_STATE} <> 'unknown'", f"current AND {KEY_STATE} IS NOT NULL"),
+}
+for _name, _column in list(_COLUMNS.items()):
+    if SCOPES.get(_name, SCOPES.get(f"{_name}.*")) == "versions":
+        _COLUMNS[_name] = Column(_column.value, _column.known, "NOT marker")
+
+
+@dataclass
+class Compiled:
+    """Requirements as columns: their expressions, and what is bound to them."""
+
+    moment: datetime
+    bucket: Bucket | None = None
+    states: list[str] = field(default_factory=list)
+    bound: dict[str, Any] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.bound["moment"] = microseconds(self.moment)
+
+    def add(self, requirement: Requirement) -> None:
+        """Add a requirement on an object fact."""
+        comparison = requirement.comparison
+        assert comparison is not None
+        column = _COLUMNS[family(requirement.fact)]
+        rows, known, value = (
+            self._filled(text, requirement.fact) for text in (column.rows, column.known, column.value)
+        )
+        holds = self._holds(comparison, lookup(requirement.fact).scale, value)
+        absent = 1 if comparison.accepts_absent else 0
+        self.states.append(
+            f"CASE WHEN NOT ({rows}) THEN NULL WHEN NOT coalesce({known}, false) THEN 2 "
+            f"WHEN ({value}) IS NULL THEN {absent} WHEN {holds} THEN 1 ELSE 0 END::TINYINT"
+        )
+
+    def _filled(self, text: str, fact: str) -> str:
+        if "$name" in text:
+            text = text.replace("$name", self._bind(fact.split(".", 2)[2]))
+        if "$default" in text:
+            default = self.bucket.encryption if self.bucket else None
+            by = (
+                default.value.by
+                if default and default.value
+                else "none"
+                if default and default.state == "absent"
+                else None
+            )
+            text = text.replace("$default", f"{self._bind(by)}::VARCHAR")
+        return text
+
+    def _bind(self, value: Any) -> str:
+        name = f"p{len(self.bound)}"
+        self.bound[name] = value
+        return f"${name}"
+
+    def _holds(self, comparison: Comparison, scale: Scale, value: str) -> str:
+        def ranked(expression: str) -> str:
+            return f"list_position({list(scale.levels)}, {expression})" if isinstance(scale, Words) else expression
+
+        bound = [self._bind(v) for v in comparison.values]
+        make: dict[str, Callable[[], str]] = {
+            "is": lambda: f"({value}) = {bound[0]}",
+            "present": lambda: "true",
+            "absent": lambda: "false",
+            "at least": lambda: f"{ranked(f'({value})')} >= {ranked(bound[0])}",
+            "at most": lambda: f"{ranked(f'({value})')} <= {ranked(bound[0])}",
+            "between": lambda: f"{ranked(f'({value})')} BETWEEN {ranked(bound[0])} AND {ranked(bound[1])}",
+            "one of": lambda: f"({value}) IN ({', '.join(bound)})",
+            "none of": lambda: f"({value}) NOT IN ({', '.join(bound)})",
+            "matches": lambda: f"length({value}) <= {MAX_TEXT} AND regexp_full_match({value}, {bound[0]})",
+        }
+        return make[comparison.how]()
