@@ -17,7 +17,9 @@ from rusty_lantern.cli import (
     exposure,
     history,
     init,
+    objects,
     reach,
+    retention,
     show,
     standin,
     survey,
@@ -51,7 +53,23 @@ def lantern(
     """Carry the options that stand before any command."""
 
 
-for module in (init, reach, survey, buckets, show, audit, exposure, why, access, try_, history, demo, standin):
+for module in (
+    init,
+    reach,
+    survey,
+    buckets,
+    show,
+    audit,
+    exposure,
+    why,
+    access,
+    try_,
+    objects,
+    retention,
+    history,
+    demo,
+    standin,
+):
     module.register(app)
 
 

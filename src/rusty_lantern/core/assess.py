@@ -17,6 +17,7 @@ from rusty_lantern.core.access.demands import Demands
 from rusty_lantern.core.access.doors import worst
 from rusty_lantern.core.access.exposure import BUDGET, Exposures, Reach, Verdict, exposures, reach_of
 from rusty_lantern.core.access.identities import Identity, named_in
+from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
@@ -98,6 +99,12 @@ class BucketView:
         """Whether the identity is one of the owner's account or of a trusted one."""
         inner = self.trusted_accounts | {self.dossier.account.value or "", self.bucket.owner.value or ""} - {""}
         return identity.account in inner or identity.name in inner
+
+    def holders(self, verb: Verb) -> list[str]:
+        """Whom the bucket's own rules let use a verb: audiences and named identities, as far as that is known."""
+        audiences = [audience for audience in AUDIENCES if self.verdicts[audience, verb].level in ("narrow", "open")]
+        named = [who.name for who in self.named if self.granted(who)[verb].level in ("narrow", "open")]
+        return [*audiences, *sorted(named)]
 
     def _access(self, name: str) -> Fact:
         wanted = [who for who in self.named if (name == "outside" and not self.trusts(who)) or name == who.name]

@@ -112,6 +112,8 @@ class Compiled:
     moment: datetime
     bucket: Bucket | None = None
     states: list[str] = field(default_factory=list)
+    values: list[str] = field(default_factory=list)
+    """Per requirement, the fact's value."""
     bound: dict[str, Any] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -126,6 +128,7 @@ class Compiled:
             self._filled(text, requirement.fact) for text in (column.rows, column.known, column.value)
         )
         holds = self._holds(comparison, lookup(requirement.fact).scale, value)
+        self.values.append(value)
         absent = 1 if comparison.accepts_absent else 0
         self.states.append(
             f"CASE WHEN NOT ({rows}) THEN NULL WHEN NOT coalesce({known}, false) THEN 2 "

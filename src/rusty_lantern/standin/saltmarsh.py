@@ -318,7 +318,7 @@ sheets:
     require:
       lock.enabled:       on
       lock.keep:          between 30 days and 90 days
-      objects.keep:       {is: between 30 days and 90 days, in-a-sample: at most 2 %}
+      objects.keep:       {is: between 30 days and 90 days, severity: high}
 
   - sheet: field data
     of: {name: [camera-traps, tide-gauge-raw, drone-orthophotos]}
@@ -364,8 +364,8 @@ stores:
     credential: {{file: harbour.credential}}
     pace: {{at-once: 16, per-second: 2000}}
     objects: {{"permit-*": all, grant-ledger: all, press-kit: all, boat-logs: all, drone-orthophotos: all,
-              members-area: all, "gallery-*": sample, camera-traps: sample, tide-gauge-raw: sample,
-              backups-nightly: sample}}
+              backups-nightly: all, members-area: all, "gallery-*": sample, camera-traps: sample,
+              tide-gauge-raw: sample}}
     sample: {{detect: 2 %, confidence: 95 %, seed: 7}}
 """
 

@@ -153,10 +153,13 @@ def _status(required: Required, fact: Fact, bucket: Bucket) -> tuple[Status, str
 def observed_words(judgement: Judgement) -> str:
     """What was seen, in words."""
     tally = judgement.tally
-    if tally is not None:
-        unseen = f", {tally.unseen:,} unknown" if tally.unseen else ""
+    if tally is None:
+        return show_fact(judgement.requirement.fact, judgement.observed)
+    unseen = f", {tally.unseen:,} unknown" if tally.unseen else ""
+    if not tally.unsampled or not tally.checked:
         return f"{tally.drifted:,} of {tally.checked:,} versions{unseen}"
-    return show_fact(judgement.requirement.fact, judgement.observed)
+    share = words(bound(tally.drifted, tally.checked, judgement.confidence), judgement.confidence)
+    return f"{tally.drifted:,} of {tally.checked:,} sampled: {share}{unseen}"
 
 
 def show_fact(name: str, fact: Fact) -> str:

@@ -1,0 +1,131 @@
+"""`lantern objects`: which objects break which requirement."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli.common import (
+    AsOfOption,
+    JsonOption,
+    SurveyOption,
+    WorkspaceOption,
+    emit,
+    find_view,
+    note,
+    opened,
+    tallied,
+)
+
+if TYPE_CHECKING:
+    from rusty_lantern.cli.common import Opened
+    from rusty_lantern.core.assess import BucketView
+    from rusty_lantern.core.baseline.judge import Judgement
+    from rusty_lantern.objects.breaking import Prefix
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("objects", short_help="Which objects break which requirement.")(objects)
+
+
+def objects(
+    buckets: Annotated[
+        list[str] | None,
+        typer.Argument(help="STORE/BUCKET; otherwise every bucket looked into.", metavar="[STORE/BUCKET]..."),
+    ] = None,
+    breaking: Annotated[
+        str | None, typer.Option(help="Only this fact, with where its drift lies.", metavar="FACT")
+    ] = None,
+    out: Annotated[
+        Path | None, typer.Option(help="Write every version that breaks a requirement into this .csv or .parquet.")
+    ] = None,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Hold the objects of each bucket against the baseline: checked, drifted, unknown, the first keys.
+
+    Use it after an audit that found drift in objects. It needs a survey that looked at objects
+    (lantern survey --objects sample). Example: lantern objects harbour/camera-traps --breaking objects.encryption
+    """
+    from rusty_lantern.core.baseline.judge import judge
+    from rusty_lantern.reports.object_results import ObjectsResult, object_row, table_row
+    from rusty_lantern.reports.object_views import objects_view
+    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.terminal import console
+
+    if breaking is not None:
+        _check(breaking)
+    found = opened(workspace_folder, survey, as_of)
+    chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
+    baseline, over = found.place.baseline(), tallied(found.survey, found.when)
+    judged = [
+        (view, judgement)
+        for view in chosen
+        for judgement in judge(baseline, view.dossier.store, view.bucket, view.fact, over)
+        if judgement.tally is not None and breaking in (None, judgement.requirement.fact)
+    ]
+    judged.sort(key=lambda pair: _order(pair[1]))
+    result = ObjectsResult(
+        survey=found.survey.name,
+        as_of=found.when,
+        tables=[table_row(view) for view in chosen],
+        requirements=[object_row(j, _prefixes(found, view, j) if breaking else None) for view, j in judged],
+    )
+    if out is not None:
+        _write(found, [(view, j) for view, j in judged if j.tally and j.tally.drifted], out)
+    if json:
+        emit(encode(result))
+    else:
+        objects_view(console(), result)
+    worst = {row.status for row in result.requirements}
+    raise typer.Exit(1 if "drifted" in worst else 3 if "unknown" in worst or not judged else 0)
+
+
+def _check(fact: str) -> None:
+    from rusty_lantern.core import register
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.facts import UnknownFact, lookup
+
+    try:
+        definition = lookup(fact)
+    except UnknownFact as error:
+        raise BadInput(
+            Complaint(f'unknown fact "{fact}"', remedy=error.hint or "docs/facts.md lists the facts")
+        ) from None
+    if definition.subject != "object":
+        raise BadInput(Complaint(f"{fact} is a fact of buckets", remedy="facts of objects begin with objects."))
+    assert register.REGISTER
+
+
+def _order(judgement: Judgement) -> tuple[int, int, str, str]:
+    from rusty_lantern.core.baseline.sheets import SEVERITIES
+
+    status = ("drifted", "unknown", "waived", "held").index(judgement.status)
+    return status, SEVERITIES.index(judgement.requirement.severity), judgement.bucket, judgement.requirement.fact
+
+
+def _prefixes(found: Opened, view: BucketView, judgement: Judgement) -> list[Prefix]:
+    from rusty_lantern.objects.breaking import by_prefix
+    from rusty_lantern.objects.tables import table_path
+
+    path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
+    return by_prefix(path, judgement.requirement, view.bucket, found.when)
+
+
+def _write(found: Opened, judged: list[tuple[BucketView, Judgement]], out: Path) -> None:
+    from rusty_lantern.objects.breaking import breaking
+    from rusty_lantern.objects.tables import table_path
+    from rusty_lantern.reports.lists import write_list
+
+    def batches() -> object:
+        for view, judgement in judged:
+            path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
+            yield from breaking(path, judgement.requirement, view.bucket, found.when)
+
+    rows = write_list(out, batches())  # type: ignore[arg-type]
+    note(f"{rows:,} versions written into {out}")

@@ -1,0 +1,125 @@
+"""`lantern retention`: what is locked, how, until when, and by whom it could be deleted."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli.common import (
+    AsOfOption,
+    JsonOption,
+    SurveyOption,
+    WorkspaceOption,
+    emit,
+    find_view,
+    note,
+    opened,
+    tallied,
+)
+
+if TYPE_CHECKING:
+    from rusty_lantern.cli.common import Opened
+    from rusty_lantern.core.assess import BucketView
+    from rusty_lantern.core.baseline.sheets import Baseline
+    from rusty_lantern.reports.object_results import RetentionRow, VersionRow
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("retention", short_help="What is locked, until when, and who could delete it.")(retention)
+
+
+def retention(
+    buckets: Annotated[
+        list[str] | None,
+        typer.Argument(help="STORE/BUCKET; otherwise every bucket looked into.", metavar="[STORE/BUCKET]..."),
+    ] = None,
+    key: Annotated[str | None, typer.Option(help="Show all versions of this key, of one bucket.")] = None,
+    timeline: Annotated[
+        Path | None, typer.Option(help="Draw the bytes locked over the coming years into this .png, .svg or .pdf.")
+    ] = None,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Show what keeps versions from being deleted: by mode, by key, until when, and from whom.
+
+    Use it before promising that something is kept, or that it can be deleted. It needs a survey that looked at
+    objects (lantern survey --objects all). Example: lantern retention harbour/permit-archive
+    """
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.reports.object_results import RetentionResult, table_row
+    from rusty_lantern.reports.object_views import retention_view
+    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.terminal import console
+
+    found = opened(workspace_folder, survey, as_of)
+    chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
+    seen = [view for view in chosen if view.bucket.table.value is not None]
+    if (key is not None or timeline is not None) and (len(chosen) != 1 or not seen):
+        why = f"{chosen[0].title}: {chosen[0].bucket.table.reason}" if len(chosen) == 1 else "name one STORE/BUCKET"
+        raise BadInput(Complaint("--key and --timeline are about one bucket that was looked into", remedy=why))
+    baseline = found.place.baseline()
+    rows = [_row(found, view, baseline) for view in seen] if key is None else []
+    result = RetentionResult(
+        survey=found.survey.name,
+        as_of=found.when,
+        buckets=rows,
+        unread=[table_row(view) for view in chosen if view not in seen],
+        key=key,
+        history=None if key is None else _history(found, seen[0], key),
+    )
+    if timeline is not None and rows:
+        from rusty_lantern.reports.figures import locked_bytes
+
+        locked_bytes(rows[0], found.when, timeline)
+        note(f"drawn into {timeline}")
+    if json:
+        emit(encode(result))
+    else:
+        retention_view(console(), result)
+    raise typer.Exit(0 if seen else 3)
+
+
+def _row(found: Opened, view: BucketView, baseline: Baseline) -> RetentionRow:
+    from rusty_lantern.core.baseline.judge import judge
+    from rusty_lantern.core.scales import DURATION
+    from rusty_lantern.objects.locks import locks
+    from rusty_lantern.objects.tables import table_path
+    from rusty_lantern.reports.object_results import RetentionRow, object_row, sentence
+
+    bucket, lock, table = view.bucket, view.bucket.lock.value, view.bucket.table.value
+    assert table is not None
+    rule = view.fact("lifecycle.expires-old").value
+    path = table_path(found.survey.folder, view.dossier.store, bucket.name)
+    default = (lock.mode, lock.keep) if lock else ("", 0)
+    summary = locks(path, found.when, default, rule if isinstance(rule, int) else 0)
+    judged = judge(baseline, view.dossier.store, bucket, view.fact, tallied(found.survey, found.when))
+    about = ("objects.mode", "objects.keep", "objects.hold", "objects.current-version", "objects.deletable-by")
+    return RetentionRow(
+        store=view.dossier.store,
+        bucket=bucket.name,
+        default=f"{lock.mode} {DURATION.show(lock.keep)}" if lock and lock.mode else "none",
+        locks=summary,
+        sentence=sentence(summary, found.when),
+        bypass_holders=view.holders("unlock"),
+        breaking=[object_row(j) for j in judged if j.requirement.fact in about and j.tally and j.tally.drifted],
+        inspected=table.inspected,
+        versions=table.versions,
+    )
+
+
+def _history(found: Opened, view: BucketView, key: str) -> list[VersionRow]:
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.retention import standing
+    from rusty_lantern.objects.tables import read_versions, table_path
+    from rusty_lantern.reports.object_results import version_row
+
+    path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
+    rows = [version_row(version, standing(version, found.when)) for version in read_versions(path, key)]
+    if not rows:
+        raise BadInput(Complaint(f'{view.title} has no key "{key}" in this survey', remedy="keys are written in full"))
+    return rows
