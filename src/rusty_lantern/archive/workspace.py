@@ -29,7 +29,11 @@ class Workspace:
 
     def baseline(self) -> Baseline:
         """The baseline, read and checked."""
-        return read_baseline(self._text(BASELINE), BASELINE)
+        return read_baseline(self.baseline_text(), BASELINE)
+
+    def baseline_text(self) -> str:
+        """The baseline as it is written."""
+        return self._text(BASELINE)
 
     def _text(self, name: str) -> str:
         try:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -22,8 +25,15 @@ from rusty_lantern.cli.common import (
 if TYPE_CHECKING:
     from rusty_lantern.cli.common import Opened
     from rusty_lantern.core.assess import BucketView
-    from rusty_lantern.core.baseline.judge import Judgement
+    from rusty_lantern.core.baseline.judge import Judgement, Tallied
     from rusty_lantern.objects.breaking import Prefix
+
+
+class Engine(StrEnum):
+    """Where objects are counted: on this machine, or on a Dask cluster that shares the workspace's folder."""
+
+    here = "here"
+    dask = "dask"
 
 
 def register(app: typer.Typer) -> None:
@@ -42,6 +52,8 @@ def objects(
     out: Annotated[
         Path | None, typer.Option(help="Write every version that breaks a requirement into this .csv or .parquet.")
     ] = None,
+    engine: Annotated[Engine, typer.Option(help="Where the counting is done.")] = Engine.here,
+    scheduler: Annotated[str, typer.Option(help="The Dask scheduler to use, with --engine dask.")] = "",
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -62,13 +74,14 @@ def objects(
         _check(breaking)
     found = opened(workspace_folder, survey, as_of)
     chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
-    baseline, over = found.place.baseline(), tallied(found.survey, found.when)
-    judged = [
-        (view, judgement)
-        for view in chosen
-        for judgement in judge(baseline, view.dossier.store, view.bucket, view.fact, over)
-        if judgement.tally is not None and breaking in (None, judgement.requirement.fact)
-    ]
+    baseline = found.place.baseline()
+    with _counting(found, engine, scheduler) as over:
+        judged = [
+            (view, judgement)
+            for view in chosen
+            for judgement in judge(baseline, view.dossier.store, view.bucket, view.fact, over)
+            if judgement.tally is not None and breaking in (None, judgement.requirement.fact)
+        ]
     judged.sort(key=lambda pair: _order(pair[1]))
     result = ObjectsResult(
         survey=found.survey.name,
@@ -84,6 +97,28 @@ def objects(
         objects_view(console(), result)
     worst = {row.status for row in result.requirements}
     raise typer.Exit(1 if "drifted" in worst else 3 if "unknown" in worst or not judged else 0)
+
+
+@contextmanager
+def _counting(found: Opened, engine: Engine, scheduler: str) -> Iterator[Tallied]:
+    """What counts: this machine, or a cluster."""
+    from rusty_lantern.core.errors import BadInput, Complaint
+
+    if engine is Engine.here:
+        yield tallied(found.survey, found.when)
+        return
+    if not scheduler:
+        raise BadInput(Complaint("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
+    from rusty_lantern.objects.cluster import Cluster
+    from rusty_lantern.objects.tables import table_path
+
+    cluster, text = Cluster(scheduler), found.place.baseline_text()
+    try:
+        yield lambda store, bucket, requirements: cluster.tallies(
+            table_path(found.survey.folder, store, bucket.name), requirements, bucket, found.when, text
+        )
+    finally:
+        cluster.close()
 
 
 def _check(fact: str) -> None:

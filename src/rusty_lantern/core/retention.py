@@ -38,6 +38,11 @@ class Standing(msgspec.Struct, frozen=True):
     known: bool = True
 
     @property
+    def protected(self) -> bool:
+        """Whether anything certainly keeps it, though perhaps not from everybody."""
+        return bool(self.period) or self.hold
+
+    @property
     def kept(self) -> Kept:
         """What keeps the version, the strongest reason first: a hold has no end, compliance yields to nobody."""
         if not self.known and self.deleter == "unknown":
@@ -86,15 +91,13 @@ def key_state(versions: list[Version], moment: datetime) -> KeyState | None:
     if current is None:
         return None
     beneath = [standing(v, moment) for v in versions if v is not current and not v.marker]
-    protected = any(s.deleter in ("bypass", "nobody") for s in beneath)
-    unsure = any(s.deleter == "unknown" for s in beneath)
+    protected = any(s.protected for s in beneath)
+    unsure = any(not s.known for s in beneath)
     if current.marker:
         return "hidden" if protected else "unknown" if unsure else None
-    stands = standing(current, moment).deleter
-    if stands in ("bypass", "nobody"):
-        return "protected"
-    if stands == "unknown":
-        return "unknown"
+    stands = standing(current, moment)
+    if stands.protected or not stands.known:
+        return "protected" if stands.protected else "unknown"
     return "shadowing" if protected else "unknown" if unsure else "bare"
 
 

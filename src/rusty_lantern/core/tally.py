@@ -8,7 +8,10 @@ from __future__ import annotations
 
 import msgspec
 
-EXAMPLES = 3
+EXAMPLES = 12
+"""Keys that are remembered, one for each version: several may be of one key."""
+SHOWN = 3
+"""Different keys that are shown of them."""
 
 
 class Tally(msgspec.Struct, frozen=True):
@@ -22,7 +25,12 @@ class Tally(msgspec.Struct, frozen=True):
     bytes: int = 0
     """The sizes of the drifted versions together."""
     examples: tuple[str, ...] = ()
-    """The first keys, in byte order, of what drifted."""
+    """The first keys, in byte order, of what drifted; a key stands once for each version."""
+
+    @property
+    def first(self) -> list[str]:
+        """The first few different keys of what drifted."""
+        return list(dict.fromkeys(self.examples))[:SHOWN]
 
     @property
     def checked(self) -> int:
@@ -41,7 +49,7 @@ class Tally(msgspec.Struct, frozen=True):
 
     def join(self, other: Tally) -> Tally:
         """Both together. Associative and commutative."""
-        examples = sorted({*self.examples, *other.examples}, key=str.encode)[:EXAMPLES]
+        examples = sorted((*self.examples, *other.examples), key=str.encode)[:EXAMPLES]
         return Tally(
             self.held + other.held,
             self.drifted + other.drifted,

@@ -20,26 +20,28 @@ from rusty_lantern.core.object_facts import KEEPERS, SCOPES
 from rusty_lantern.core.scales import Scale, Words
 from rusty_lantern.objects.tables import microseconds
 
-SOURCE = """(SELECT * REPLACE (
-  epoch_us(written) AS written, epoch_us(until) AS until, epoch_us(beneath_until) AS beneath_until
-) FROM {rows})"""
-"""Moments become whole microseconds since 1970, so that they compare and subtract without a calendar."""
-
 BINDS = "(mode <> '' AND until > $moment)"
-DELETER = f"""CASE WHEN marker THEN 'anyone'
-  WHEN coalesce(hold, false) OR coalesce(mode = 'compliance' AND until > $moment, false) THEN 'nobody'
-  WHEN mode IS NULL OR hold IS NULL THEN 'unknown'
-  WHEN {BINDS} THEN 'bypass' ELSE 'anyone' END"""
-"""`core.retention.standing(...).deleter` in columns."""
-PROTECTED_BENEATH = "(coalesce(beneath_until > $moment, false) OR coalesce(beneath_hold, false))"
-KEY_STATE = f"""CASE WHEN NOT current THEN NULL
-  WHEN marker THEN CASE WHEN {PROTECTED_BENEATH} THEN 'hidden' WHEN beneath_unknown THEN 'unknown' END
-  WHEN {DELETER} IN ('bypass', 'nobody') THEN 'protected'
-  WHEN {DELETER} = 'unknown' THEN 'unknown'
-  WHEN {PROTECTED_BENEATH} THEN 'shadowing' WHEN beneath_unknown THEN 'unknown' ELSE 'bare' END"""
-"""`core.retention.key_state` in columns."""
+_PROTECTED_BENEATH = "(coalesce(beneath_until > $moment, false) OR coalesce(beneath_hold, false))"
+SOURCE = f"""(SELECT *,
+  CASE WHEN NOT current THEN NULL
+    WHEN marker THEN CASE WHEN {_PROTECTED_BENEATH} THEN 'hidden' WHEN beneath_unknown THEN 'unknown' END
+    WHEN coalesce({BINDS}, false) OR coalesce(hold, false) THEN 'protected'
+    WHEN deleter = 'unknown' THEN 'unknown'
+    WHEN {_PROTECTED_BENEATH} THEN 'shadowing' WHEN beneath_unknown THEN 'unknown' ELSE 'bare' END AS key_state
+FROM (SELECT *,
+  CASE WHEN marker THEN 'anyone'
+    WHEN coalesce(hold, false) OR coalesce(mode = 'compliance' AND until > $moment, false) THEN 'nobody'
+    WHEN mode IS NULL OR hold IS NULL THEN 'unknown'
+    WHEN {BINDS} THEN 'bypass' ELSE 'anyone' END AS deleter,
+  lower(nullif(regexp_extract(key, '\\.([^./]+)$', 1), '')) AS extension,
+  rtrim(string_split(content_type, ';')[1]) AS media_type
+FROM (SELECT * REPLACE (
+  epoch_us(written) AS written, epoch_us(until) AS until, epoch_us(beneath_until) AS beneath_until
+) FROM {{rows}})))"""  # noqa: S608
+"""The rows of a table with what follows from them: `deleter` and `key_state` as `core.retention` has them, the key's
+`extension`, and the content type without its parameters. Moments become whole microseconds since 1970, so that they
+compare and subtract without a calendar; what a query does not use is not worked out."""
 
-EXTENSION = "lower(nullif(regexp_extract(key, '\\.([^./]{1,10})$', 1), ''))"
 FITTING: dict[str, tuple[str, ...]] = {
     "jpg": ("image/jpeg",), "jpeg": ("image/jpeg",), "png": ("image/png",), "gif": ("image/gif",),
     "webp": ("image/webp",), "svg": ("image/svg+xml",), "tif": ("image/tiff",), "tiff": ("image/tiff",),
@@ -50,7 +52,7 @@ FITTING: dict[str, tuple[str, ...]] = {
     "mp3": ("audio/mpeg",), "wav": ("audio/wav", "audio/x-wav"), "parquet": ("application/vnd.apache.parquet",),
 }  # fmt: skip
 """Common extensions and the media types registered for them."""
-_FITS = " ".join(f"WHEN '{e}' THEN split_part(content_type, ';', 1) IN {(*t, t[0])}" for e, t in FITTING.items())
+_FITS = " ".join(f"WHEN '{e}' THEN media_type IN {(*t, t[0])}" for e, t in FITTING.items())
 _OBJECT = "current AND NOT marker"
 _LOOKED = "inspected = 'yes'"
 
@@ -70,14 +72,14 @@ class Column:
 
 _COLUMNS: dict[str, Column] = {
     "objects.name": Column("key", "true"),
-    "objects.extension": Column(EXTENSION, "true"),
+    "objects.extension": Column("extension", "true"),
     "objects.size": Column("size", "true"),
     "objects.age": Column("($moment - written) // 1000000", "written IS NOT NULL"),
     "objects.tier": Column("nullif(tier, '')", "true"),
     "objects.content-type": Column("content_type"),
     "objects.type-fits": Column(
-        f"CASE WHEN CASE {EXTENSION} {_FITS} END THEN 'on' ELSE 'off' END",
-        rows=f"{_OBJECT} AND {EXTENSION} IN {tuple(FITTING)}",
+        f"CASE WHEN CASE extension {_FITS} END THEN 'on' ELSE 'off' END",
+        rows=f"{_OBJECT} AND extension IN {tuple(FITTING)}",
     ),
     "objects.cache-control": Column("cache_control"),
     "objects.metadata": Column("metadata[$name]", "metadata IS NOT NULL"),
@@ -97,8 +99,8 @@ _COLUMNS: dict[str, Column] = {
         "mode IS NOT NULL AND (mode = '' OR (until IS NOT NULL AND written IS NOT NULL))",
     ),
     "objects.hold": Column("CASE WHEN hold THEN 'on' ELSE 'off' END", "hold IS NOT NULL"),
-    "objects.deletable-by": Column(DELETER, f"{DELETER} <> 'unknown'"),
-    "objects.current-version": Column(KEY_STATE, f"{KEY_STATE} <> 'unknown'", f"current AND {KEY_STATE} IS NOT NULL"),
+    "objects.deletable-by": Column("deleter", "deleter <> 'unknown'"),
+    "objects.current-version": Column("key_state", "key_state <> 'unknown'", "key_state IS NOT NULL"),
 }
 for _name, _column in list(_COLUMNS.items()):
     if SCOPES.get(_name, SCOPES.get(f"{_name}.*")) == "versions":

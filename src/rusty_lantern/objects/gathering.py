@@ -96,16 +96,19 @@ class Looking:
         chosen = self._chosen(looked, self.spool.versions, store.sample)
         journal = Journal(self.gathering.journals / f"{self.path.stem}.jsonl")
         locks = not bucket.lock.settled or bool(bucket.lock.value and bucket.lock.value.enabled)
-        inspector = Inspector(self.client, self.bucket, self.gathering.wanted, locks, journal)
+        wanted = msgspec.structs.replace(
+            self.gathering.wanted, disabled=bucket.ownership.value == "bucket-owner-enforced"
+        )
+        inspector = Inspector(self.client, self.bucket, wanted, locks, journal)
         known = Known(self._earlier_table())
         seen = 0
         try:
             with table_writer(self.path) as writer:
                 for versions in self.spool.sorted(AT_ONCE):
-                    wanted = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
+                    picked = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
                     seen += sum(not v.marker for v in versions)
-                    writer.add(await self._looked_at(inspector, known, versions, wanted, looked))
-                    self.gathering.looked_at += sum(wanted)
+                    writer.add(await self._looked_at(inspector, known, versions, picked, looked))
+                    self.gathering.looked_at += sum(picked)
                     self.gathering.told(self.gathering.looked_at)
                 inspected = seen if chosen is None else len(chosen)
                 table = Table(

@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from rusty_lantern.core.retention import Emptying
-from rusty_lantern.core.tally import EXAMPLES
-from rusty_lantern.objects.columns import BINDS, DELETER, KEY_STATE, SOURCE
+from rusty_lantern.core.tally import SHOWN
+from rusty_lantern.objects.columns import BINDS, SOURCE
 from rusty_lantern.objects.tables import engine, microseconds
 
 if TYPE_CHECKING:
@@ -78,13 +78,15 @@ def locks(path: Path, moment: datetime, default: tuple[str, int], expires_old: i
     """Summarise a table. `default`: the bucket's default mode and seconds; `expires_old`: seconds, 0 without a rule."""
     bound = {"moment": microseconds(moment)}
     with engine() as columns:
-        columns.execute(f"CREATE TEMP VIEW v AS SELECT * FROM {SOURCE.format(rows=_quoted(path))}")  # noqa: S608
+        columns.execute("SET VARIABLE moment = $1", [microseconds(moment)])
+        source = SOURCE.format(rows=_quoted(path)).replace("$moment", "getvariable('moment')")
+        columns.execute(f"CREATE TEMP VIEW v AS SELECT * FROM {source}")  # noqa: S608
         return Locks(
             parts=[Part(*row) for row in _parts(columns, bound)],
             keys=[Keys(*row) for row in _keys(columns, bound)],
             emptying=_emptying(columns, bound),
             releases=[Release(*row) for row in _releases(columns, bound)],
-            held_bytes=_one(columns, "SELECT coalesce(sum(size), 0)::BIGINT FROM v WHERE hold", {}),
+            held_bytes=_one(columns, "SELECT coalesce(sum(size), 0)::BIGINT FROM v WHERE hold AND NOT marker", {}),
             weaker=_weaker(columns, default),
             longest=_one(columns, "SELECT max((until - written) // 1000000) FROM v WHERE mode <> ''", {}),
             longest_key=_one(columns, "SELECT arg_max(key, until - written) FROM v WHERE mode <> ''", {}) or "",
@@ -107,7 +109,7 @@ def _one(columns: DuckDBPyConnection, query: str, bound: dict[str, Any]) -> Any:
 
 def _parts(columns: DuckDBPyConnection, bound: dict[str, Any]) -> list[tuple[Any, ...]]:
     query = (
-        f"SELECT {PERIOD} AS period, {HELD} AS held, {DELETER} AS deleter, count(*), sum(size)::BIGINT "  # noqa: S608
+        f"SELECT {PERIOD} AS period, {HELD} AS held, deleter, count(*), sum(size)::BIGINT "  # noqa: S608
         "FROM v GROUP BY ALL ORDER BY period, held, deleter"
     )
     return _rows(columns, query, bound)
@@ -115,7 +117,7 @@ def _parts(columns: DuckDBPyConnection, bound: dict[str, Any]) -> list[tuple[Any
 
 def _keys(columns: DuckDBPyConnection, bound: dict[str, Any]) -> list[tuple[Any, ...]]:
     query = (
-        f"SELECT state, count(*), min(key, {EXAMPLES}) FROM (SELECT key, {KEY_STATE} AS state FROM v WHERE current) "  # noqa: S608
+        f"SELECT state, count(*), min(key, {SHOWN}) FROM (SELECT key, key_state AS state FROM v) "  # noqa: S608
         "WHERE state IS NOT NULL GROUP BY state ORDER BY state"
     )
     return _rows(columns, query, bound)
@@ -124,7 +126,7 @@ def _keys(columns: DuckDBPyConnection, bound: dict[str, Any]) -> list[tuple[Any,
 def _emptying(columns: DuckDBPyConnection, bound: dict[str, Any]) -> Emptying:
     query = (
         f"SELECT max(until) FILTER (NOT marker AND {BINDS}), "  # noqa: S608
-        f"max(until) FILTER (NOT marker AND {BINDS} AND mode = 'compliance'), count(*) FILTER (hold), "
+        f"max(until) FILTER (NOT marker AND {BINDS} AND mode = 'compliance'), count(*) FILTER (hold AND NOT marker), "
         "count(*) FILTER (NOT marker AND (mode IS NULL OR hold IS NULL)) FROM v"
     )
     by_anyone, by_bypass, held, unknown = _rows(columns, query, bound)[0]
@@ -148,7 +150,7 @@ def _weaker(columns: DuckDBPyConnection, default: tuple[str, int]) -> Odd:
     if not mode:
         return Odd(0, [])
     less = "(mode = '' OR (until - written) // 1000000 < $keep OR ($mode = 'compliance' AND mode = 'governance'))"
-    query = f"SELECT count(*), min(key, {EXAMPLES}) FROM v WHERE NOT marker AND mode IS NOT NULL AND {less}"  # noqa: S608
+    query = f"SELECT count(*), min(key, {SHOWN}) FROM v WHERE NOT marker AND mode IS NOT NULL AND {less}"  # noqa: S608
     versions, examples = _rows(columns, query, {"keep": keep, "mode": mode})[0]
     return Odd(versions, list(examples or ()))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -41,9 +42,11 @@ def locked_bytes(row: RetentionRow, moment: datetime, out: Path) -> None:
         )
         _modes(axes, row, moment)
         _holds(below, row)
-        figure.suptitle(f"Bytes locked in {row.store}/{row.bucket}", x=0.07, ha="left", fontsize=17, fontweight="bold")
-        figure.text(0.07, 0.925, f"as of {show_moment(moment)}. {row.sentence}", fontsize=11, color=INK, wrap=True)
-        figure.subplots_adjust(left=0.1, right=0.96, top=0.86, bottom=0.07, hspace=0.32)
+        title = f"Bytes locked in {row.store}/{row.bucket}"
+        figure.text(0.04, 0.965, title, ha="left", va="top", fontsize=18, fontweight="bold")
+        words = textwrap.fill(f"as of {show_moment(moment)}. {row.sentence}", 130)
+        figure.text(0.04, 0.91, words, ha="left", va="top", fontsize=11.5, linespacing=1.4)
+        figure.subplots_adjust(left=0.1, right=0.96, top=0.82, bottom=0.07, hspace=0.32)
         try:
             figure.savefig(out, metadata=_undated(out))
         except OSError as error:
@@ -70,7 +73,7 @@ def _modes(axes: Axes, row: RetentionRow, moment: datetime) -> None:
         )
         axes.set_axis_off()
         return
-    dates = [date2num(when) for when in (moment, *(_after(month) for month in ends))]
+    dates = [float(date2num(when)) for when in (moment, *(_after(month) for month in ends))]
     stacks: dict[str, list[int]] = {}
     for mode in ("compliance", "governance"):
         freed = {release.month: release.bytes for release in row.locks.releases if release.mode == mode}

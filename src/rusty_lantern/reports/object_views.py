@@ -6,6 +6,7 @@ from datetime import datetime
 
 from rich.console import Console
 
+from rusty_lantern.core.baseline.sheets import SEVERITIES
 from rusty_lantern.core.scales import DURATION, show_bytes, show_moment
 from rusty_lantern.objects.locks import Locks
 from rusty_lantern.reports.object_results import (
@@ -44,6 +45,11 @@ def _heading(screen: Console, survey: str, as_of: datetime) -> None:
 def objects_view(screen: Console, result: ObjectsResult) -> None:
     """Requirements on objects, drift first; then how far each bucket was looked at."""
     _heading(screen, result.survey, result.as_of)
+    if not result.requirements:
+        line(screen, "the baseline requires nothing that was counted of the objects in these buckets")
+        _looked(screen, result.tables)
+        return
+    several = len({row.store for row in result.requirements}) > 1
     wide = Grid(
         "severity", "bucket", "fact", "required", "checked", "drifted", "unknown", "bytes", "status",
         shrink=(3, 1, 2), right=(4, 5, 6, 7), drop=(7, 0),
@@ -51,9 +57,10 @@ def objects_view(screen: Console, result: ObjectsResult) -> None:
     for row in result.requirements:
         tally = row.objects
         wide.add(
-            styled(row.severity), row.bucket, row.fact, row.required, f"{tally.checked:,}",
+            styled(row.severity), f"{row.store}/{row.bucket}" if several else row.bucket, row.fact, row.required,
+            f"{tally.checked:,}" + (f" of {tally.checked + tally.unknown:,}" if tally.sampled else ""),
             (f"{tally.drifted:,}", "bold" if tally.drifted else "dim"),
-            (f"{tally.unknown:,}", STYLES["unknown"] if tally.unknown else "dim"),
+            _number(tally.unknown - tally.unsampled, STYLES["unknown"]),
             show_bytes(tally.drifted_bytes) if tally.drifted else ("-", "dim"), styled(row.status),
         )  # fmt: skip
     wide.show(screen)
@@ -128,11 +135,34 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
     grid.show(screen)
     screen.print()
     for row in result.buckets:
-        line(screen, (row.bucket, "bold"), f"  {row.sentence}", indent=2, hang=4)
+        if _binds(row.locks):
+            line(screen, (row.bucket, "bold"), f"  {row.sentence}", indent=2, hang=4)
+    _unbound(screen, [row for row in result.buckets if not _binds(row.locks)])
     _looked_into(screen, result)
     locked = next((row for row in result.buckets if row.locks.emptying.by_anyone), None)
     if locked:
         next_step(screen, f"lantern retention {locked.store}/{locked.bucket}", "why, and which keys")
+
+
+def _binds(locks: Locks) -> bool:
+    return locks.emptying.by_anyone is not None or locks.emptying.held > 0
+
+
+def _unbound(screen: Console, rows: list[RetentionRow]) -> None:
+    """Buckets that nothing keeps, in two lines instead of one each."""
+    whole = [row.bucket for row in rows if not row.locks.emptying.unknown]
+    partly = [f"{row.bucket} ({row.locks.emptying.unknown:,})" for row in rows if row.locks.emptying.unknown]
+    if whole:
+        line(
+            screen,
+            (", ".join(whole), "bold"),
+            "  nothing is locked: whoever may delete can empty them now",
+            indent=2,
+            hang=4,
+        )
+    if partly:
+        words = "  nothing was seen locked, but so many versions were not inspected"
+        line(screen, (", ".join(partly), "bold"), (words, STYLES["unknown"]), indent=2, hang=4)
 
 
 def _looked_into(screen: Console, result: RetentionResult) -> None:
@@ -176,16 +206,17 @@ def _one(screen: Console, row: RetentionRow) -> None:
     grid.show(screen, indent=2)
     screen.print()
     keys = Grid("keys with", "keys", "first", right=(1,), shrink=(2,))
-    for state in row.locks.keys:
+    states = sorted(row.locks.keys, key=lambda keys: list(STATE_WORDS).index(keys.state))
+    for state in states:
         first = ", ".join(state.examples) if state.state not in ("protected", "bare") else state.examples[0]
         keys.add((STATE_WORDS[state.state], _STATE_STYLES.get(state.state, "")), f"{state.keys:,}", (first, "dim"))
     keys.show(screen, indent=2)
     screen.print()
     _odd(screen, row)
-    for found in row.breaking:
+    for found in sorted(row.breaking, key=lambda found: SEVERITIES.index(found.severity)):
         line(screen, styled(found.severity), f"  {found.fact} {found.required}: {found.objects.words}", indent=2)
         line(screen, ("first: " + ", ".join(found.objects.examples), "dim"), indent=6)
-    shadowed = next((k for k in row.locks.keys if k.state in ("shadowing", "hidden")), None)
+    shadowed = next((k for k in states if k.state in ("shadowing", "hidden")), None)
     if shadowed:
         next_step(
             screen, f"lantern retention {row.store}/{row.bucket} --key {shadowed.examples[0]}", "all its versions"

@@ -105,6 +105,8 @@ class TallyResult(msgspec.Struct, frozen=True, kw_only=True):
     held: int
     drifted: int
     unknown: int
+    unsampled: int
+    """Of the unknown, those that only the sample left out."""
     drifted_bytes: int
     examples: list[str]
     sampled: bool
@@ -387,8 +389,9 @@ def tally_result(tally: Tally, confidence: float) -> TallyResult:
         held=tally.held,
         drifted=tally.drifted,
         unknown=tally.unknown,
+        unsampled=tally.unsampled,
         drifted_bytes=tally.bytes,
-        examples=list(tally.examples),
+        examples=tally.first,
         sampled=sampled,
         at_least=low,
         at_most=high,

@@ -110,7 +110,7 @@ def _of_objects(required: Required, store: str, bucket: Bucket, tally: Tally) ->
     status, reason = _of_tally(required.requirement, tally, table.value)
     if status == "drifted" and not required.sure:
         status, reason = "unknown", f"whether the sheet applies hangs on tags, {bucket.tags.reason}"
-    note = f"first: {', '.join(tally.examples)}" if tally.examples else ""
+    note = f"first: {', '.join(tally.first)}" if tally.examples else ""
     fact: Fact = Answer("known", None, note, table.evidence)
     confidence = table.value.confidence if table.value else 0.95
     return [Judgement(store, bucket.name, required.requirement, fact, status, reason, tally, confidence)]

@@ -41,12 +41,13 @@ def listed(entry: Entry) -> Version:
     )
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(msgspec.Struct, frozen=True):
     """What is asked for besides the headers."""
 
     tags: bool = False
     grants: bool = False
+    disabled: bool = False
+    """Whether the bucket puts all access lists out of force: then none grants anything, and none is asked for."""
 
 
 @dataclass
@@ -55,7 +56,7 @@ class Inspector:
 
     client: Client
     bucket: str
-    wanted: Wanted = Wanted()
+    wanted: Wanted = field(default_factory=Wanted)
     locks: bool = True
     """Whether versions in this bucket may be locked: then bare ones are asked about in full."""
     memory: Memory | None = None
@@ -79,7 +80,7 @@ class Inspector:
         if self.wanted.tags:
             seen = _but(seen, tags=await self._tags(version))
         if self.wanted.grants:
-            seen = _but(seen, public=await self._public(version))
+            seen = _but(seen, public="none" if self.wanted.disabled else await self._public(version))
         return seen
 
     async def _ask(self, version: Version, question: str, *, method: Any = "GET") -> Reply:

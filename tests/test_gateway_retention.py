@@ -1,0 +1,121 @@
+"""Versions laid out in every combination on the real gateway; each deletion is predicted, then tried."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import time
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from botocore.exceptions import ClientError
+
+from rusty_lantern.core.retention import standing
+from rusty_lantern.core.versions import Version
+from rusty_lantern.objects.tables import read_versions, table_path
+from tests.conftest import lantern
+from tests.gateway import Gateway, gateway
+from tests.real_store import workspace_for
+
+__all__ = ["gateway"]
+
+DEFAULTS = (None, ("GOVERNANCE", 1), ("COMPLIANCE", 1))
+PERIODS = (None, "GOVERNANCE", "COMPLIANCE", "short GOVERNANCE", "short COMPLIANCE")
+HOLDS = (None, "ON", "OFF")
+
+
+def lay_out(client: Any, bucket: str, default: tuple[str, int] | None) -> None:
+    """Put every combination of period, hold and what comes after into a bucket with this default retention."""
+    client.create_bucket(Bucket=bucket, ObjectLockEnabledForBucket=True)
+    if default:
+        rule = {"DefaultRetention": {"Mode": default[0], "Days": default[1]}}
+        client.put_object_lock_configuration(
+            Bucket=bucket, ObjectLockConfiguration={"ObjectLockEnabled": "Enabled", "Rule": rule}
+        )
+    for period, hold, after in itertools.product(PERIODS, HOLDS, ("", "overwritten", "marked")):
+        key = f"{period or 'inherited'} {hold or '-'} {after or 'left'}".replace(" ", "/")
+        extra: dict[str, Any] = {}
+        if period:
+            lasts = timedelta(seconds=3) if period.startswith("short") else timedelta(hours=2)
+            extra = {"ObjectLockMode": period.split()[-1], "ObjectLockRetainUntilDate": datetime.now(UTC) + lasts}
+        if hold:
+            extra["ObjectLockLegalHoldStatus"] = hold
+        client.put_object(Bucket=bucket, Key=key, Body=b"x", ContentType="text/plain", **extra)
+        if after == "overwritten":
+            client.put_object(Bucket=bucket, Key=key, Body=b"yy", Metadata={"station": "n"})
+        if after == "marked":
+            client.delete_object(Bucket=bucket, Key=key)
+
+
+def deleted(client: Any, bucket: str, version: Version, *, bypass: bool) -> bool:
+    try:
+        client.delete_object(
+            Bucket=bucket, Key=version.key, VersionId=version.version, BypassGovernanceRetention=bypass
+        )
+    except ClientError as error:
+        assert error.response["Error"]["Code"] == "AccessDenied"
+        return False
+    return True
+
+
+def test_every_deletion_on_the_gateway_goes_as_predicted(gateway: Gateway, tmp_path: Path) -> None:
+    client = gateway.client()
+    buckets = {f"sealed-{n}": default for n, default in enumerate(DEFAULTS)}
+    for bucket, default in buckets.items():
+        lay_out(client, bucket, default)
+    time.sleep(4)  # the short periods end
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    ran = lantern("survey", "--objects", "all", "--only", "real/sealed-*", cwd=folder)
+    assert ran.code == 0, ran.out + ran.err
+    survey = next((folder / "surveys").glob("*Z"))
+    moment = datetime.now(UTC)
+    predicted: dict[str, int] = {}
+    wrong = []
+    for bucket in buckets:
+        for version in list(read_versions(table_path(survey, "real", bucket))):
+            stands = standing(version, moment)
+            predicted[stands.deleter] = predicted.get(stands.deleter, 0) + 1
+            plainly = deleted(client, bucket, version, bypass=False)
+            with_bypass = plainly or deleted(client, bucket, version, bypass=True)
+            expected = {"anyone": (True, True), "bypass": (False, True), "nobody": (False, False)}[stands.deleter]
+            if (plainly, with_bypass) != expected:
+                wrong.append((bucket, version.key, version.mode, version.until, version.hold, plainly, with_bypass))
+    assert wrong == []
+    assert min(predicted.get(deleter, 0) for deleter in ("anyone", "bypass", "nobody")) >= 30, predicted
+
+
+def test_metadata_tags_and_access_lists_are_those_the_client_put(gateway: Gateway, tmp_path: Path) -> None:
+    client = gateway.client()
+    client.create_bucket(Bucket="described")
+    everyone = 'uri="http://acs.amazonaws.com/groups/global/AllUsers"'
+    extra = {"Metadata": {"station": "north"}, "CacheControl": "no-store", "ContentType": "image/jpeg"}
+    hostile = ["plain.jpg", "a b/ü+%.jpg", "=1+1.jpg", "\x01control\n.jpg", "<b>.jpg", "-/../x.jpg"]
+    for key in hostile:
+        client.put_object(Bucket="described", Key=key, Body=b"x" * 10, **extra)
+    client.put_object_tagging(Bucket="described", Key="plain.jpg", Tagging={"TagSet": [{"Key": "class", "Value": "p"}]})
+    client.put_object_acl(Bucket="described", Key="=1+1.jpg", GrantRead=everyone)
+    parts = client.create_multipart_upload(Bucket="described", Key="parts.bin")["UploadId"]
+    sent = client.upload_part(Bucket="described", Key="parts.bin", PartNumber=1, UploadId=parts, Body=b"p" * 100)
+    whole = {"Parts": [{"ETag": sent["ETag"], "PartNumber": 1}]}
+    client.complete_multipart_upload(Bucket="described", Key="parts.bin", UploadId=parts, MultipartUpload=whole)
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    (folder / "baseline.yaml").write_text(
+        "title: t\nedition: 1\nsheets:\n  - sheet: s\n    require:\n      objects.tags.class: present\n"
+        "      objects.public: none\n      objects.cache-control: no-store\n"
+    )
+    assert lantern("survey", "--objects", "all", "--only", "real/described", cwd=folder).code == 0
+    path = table_path(next((folder / "surveys").glob("*Z")), "real", "described")
+    found = {version.key: version for version in read_versions(path)}
+    assert sorted(found) == sorted([*hostile, "parts.bin"])
+    assert {(v.inspected, v.content_type, v.cache_control) for k, v in found.items() if k in hostile} == {
+        ("yes", "image/jpeg", "no-store")
+    }
+    assert {str(v.metadata) for k, v in found.items() if k in hostile} == {"{'station': 'north'}"}
+    assert found["plain.jpg"].tags == {"class": "p"}
+    assert [key for key, version in found.items() if version.public == "read"] == ["=1+1.jpg"]
+    assert found["parts.bin"].multipart and not found["plain.jpg"].multipart
+    judged = json.loads(lantern("objects", "--json", cwd=folder).out)["requirements"]
+    assert {row["fact"]: row["objects"]["drifted"] for row in judged} == {
+        "objects.tags.class": 6, "objects.public": 1, "objects.cache-control": 1,
+    }  # fmt: skip

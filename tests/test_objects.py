@@ -1,0 +1,434 @@
+"""Objects and their retention: the columns say what the plain rules say; samples say what they are."""
+
+from __future__ import annotations
+
+import csv
+import json
+import signal
+import subprocess
+import time
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pyarrow.parquet as pq
+import pytest
+from aiohttp import web
+from hypothesis import Phase, given, settings
+from hypothesis import strategies as st
+
+from rusty_lantern.archive.surveys import names
+from rusty_lantern.core.baseline.sheets import Requirement, read_baseline
+from rusty_lantern.core.dossier import Bucket, Encryption, Table
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.retention import emptying, key_state, standing
+from rusty_lantern.core.sampling import bound, size_to_detect
+from rusty_lantern.core.tally import Tally
+from rusty_lantern.core.versions import Version
+from rusty_lantern.objects.judging import joined, tallies, tallies_of
+from rusty_lantern.objects.locks import locks
+from rusty_lantern.objects.tables import read_versions, table_path, table_writer
+from tests.conftest import PROGRAM, Demo, estate_for, lantern
+from tests.test_bad_stores import harbour
+
+NOW = datetime(2026, 11, 2, 6, tzinfo=UTC)
+AS_OF = ("--as-of", "2026-11-02T06:00:00Z")
+MOMENTS = st.integers(-400, 400).map(lambda days: NOW + timedelta(days=days, seconds=days % 3))
+
+
+HELD = st.sampled_from([None, False, False, True])
+
+
+@st.composite
+def versions_of_a_key(draw: st.DrawFn, key: str) -> list[Version]:
+    """The versions of one key, the newest first; what is not known is None."""
+    found = []
+    for number in range(draw(st.integers(1, 4))):
+        marker = draw(st.integers(0, 5)) == 0
+        mode = None if marker else draw(st.sampled_from([None, "", "governance", "compliance"]))
+        found.append(
+            Version(
+                key=key, version=f"v{number}", current=number == 0, marker=marker,
+
+                size=draw(st.integers(0, 10**9)),
+                written=NOW - timedelta(days=draw(st.integers(0, 900))),
+                inspected=draw(st.sampled_from(["yes", "not sampled"])), mode=mode,  # type: ignore[arg-type]
+                until=draw(MOMENTS) if mode else None, hold=None if marker else draw(HELD),
+                content_type=draw(st.sampled_from([None, "image/jpeg", "text/html"])),
+                metadata=draw(st.sampled_from([None, {}, {"station": "north"}])),
+                encryption=draw(st.sampled_from([None, "none", "provider-key", "managed-key"])),
+            )
+        )  # fmt: skip
+    return found
+
+
+KEYS = ["a.jpg", "a/b.html", "ü \x01\n.jpg", "=1+1", "z" * 300]
+TABLES = st.tuples(*(versions_of_a_key(key) for key in sorted(KEYS, key=str.encode)))
+
+
+@dataclass(frozen=True)
+class Kept:
+    path: Path
+    versions: list[Version]
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    yield tmp_path_factory.mktemp("tables")
+
+
+def kept(folder: Path, keys: tuple[list[Version], ...]) -> Kept:
+    found = [version for versions in keys for version in versions]
+    path = table_path(folder, "s", "../b%.c")
+    with table_writer(path) as writer:
+        writer.add(found)
+        writer.describe(Table(rows=len(found), versions=len(found), looked="all"))
+    assert path.parent == folder / "objects" / "s"
+    return Kept(path, found)
+
+
+@settings(max_examples=40)
+@given(TABLES)
+def test_a_table_gives_back_the_versions_it_was_made_of(folder: Path, keys: tuple[list[Version], ...]) -> None:
+    made = kept(folder, keys)
+    assert list(read_versions(made.path)) == made.versions
+    assert list(read_versions(made.path, KEYS[2])) == [v for v in made.versions if v.key == KEYS[2]]
+
+
+@settings(max_examples=60)
+@given(TABLES)
+def test_the_columns_say_of_retention_what_the_plain_rules_say(folder: Path, keys: tuple[list[Version], ...]) -> None:
+    made = kept(folder, keys)
+    summary = locks(made.path, NOW, ("compliance", 30 * 86400), 0)
+    by_deleter: dict[str, int] = {}
+    for part in summary.parts:
+        by_deleter[part.deleter] = by_deleter.get(part.deleter, 0) + part.versions
+    plain = [standing(version, NOW).deleter for version in made.versions]
+    assert by_deleter == {deleter: plain.count(deleter) for deleter in set(plain)}
+    states = [state for versions in keys if (state := key_state(versions, NOW)) is not None]
+    assert {k.state: k.keys for k in summary.keys} == {state: states.count(state) for state in set(states)}
+    assert summary.emptying == emptying(made.versions, NOW)
+
+
+BASELINE = """
+title: t
+edition: 1
+sheets:
+  - sheet: all
+    require:
+      objects.mode: at least compliance
+      objects.keep: between 10 days and 500 days
+      objects.hold: on
+      objects.deletable-by: one of [nobody, bypass]
+      objects.current-version: none of [shadowing, hidden]
+      objects.size: at most 100 MB
+      objects.age: at least 100 days
+      objects.content-type: one of [image/jpeg, image/png]
+      objects.type-fits: on
+      objects.metadata.station: matches "n[a-z]+"
+      objects.encryption: at least provider-key
+      objects.encryption-against-default: at least equal
+      objects.extension: present
+      objects.name: none of ["a.jpg"]
+      objects.checksum: absent
+"""
+
+
+def required() -> list[Requirement]:
+    return [r for sheet in read_baseline(BASELINE, "baseline.yaml").sheets for r in sheet.require]
+
+
+BUCKET = Bucket(name="b", encryption=Answer("known", Encryption("provider-key")))
+
+
+def plainly(requirement: Requirement, versions: list[Version]) -> Tally:
+    """A few of the requirements, judged one version at a time."""
+    comparison = requirement.comparison
+    assert comparison is not None
+    total = Tally()
+    for version in versions:
+        objects = version.current and not version.marker
+        rows, value = {
+            "objects.size": (objects, version.size),
+            "objects.mode": (not version.marker, version.mode),
+            "objects.hold": (not version.marker, None if version.hold is None else "on" if version.hold else "off"),
+            "objects.encryption": (not version.marker, version.encryption),
+            "objects.age": (objects, int((NOW - (version.written or NOW)).total_seconds())),
+        }[requirement.fact]
+        if not rows:
+            continue
+        if value is None:
+            total = total.join(Tally(unknown=1, unsampled=int(version.inspected == "not sampled")))
+            continue
+        holds = comparison.accepts_absent if value == "" else comparison.accepts(value)
+        total = total.join(Tally(held=1) if holds else Tally(drifted=1, bytes=version.size, examples=(version.key,)))
+    return total
+
+
+@settings(max_examples=8, phases=[Phase.generate])  # shrinking would plan thousands of queries
+@given(TABLES, st.integers(3, 9))
+def test_requirements_in_columns_are_those_judged_one_by_one_and_parts_join_to_the_whole(
+    folder: Path, keys: tuple[list[Version], ...], size: int
+) -> None:
+    made, requirements = kept(folder, keys), required()
+    whole = tallies(made.path, requirements, BUCKET, NOW)
+    for requirement, tally in zip(requirements, whole, strict=True):
+        if requirement.fact in ("objects.size", "objects.mode", "objects.hold", "objects.encryption", "objects.age"):
+            assert tally == plainly(requirement, made.versions), requirement.fact
+    table = pq.read_table(made.path)
+    parts = [table.slice(start, size) for start in range(0, table.num_rows, size)]
+    assert joined(tallies_of(part.to_reader(), requirements, BUCKET, NOW) for part in reversed(parts)) == whole
+
+
+def test_what_a_baseline_says_never_becomes_part_of_the_query(folder: Path) -> None:
+    made = kept(folder, tuple([Version(key=key, inspected="yes", content_type="x'; DROP")] for key in sorted(KEYS)))
+    hostile = "') OR true; SELECT * FROM read_csv('/etc/passwd'); --"
+    text = f"""
+title: t
+edition: 1
+sheets:
+  - sheet: s
+    require:
+      "objects.metadata.{hostile}": present
+      objects.content-type: "{hostile}"
+      objects.name: 'matches "(?=look)around"'
+"""
+    requirements = list(read_baseline(text, "b.yaml").sheets[0].require)
+    found = tallies(made.path, requirements[:2], BUCKET, NOW)
+    assert [(t.drifted, t.held) for t in found] == [(0, 0), (5, 0)]
+    with pytest.raises(Exception, match=r"b\.yaml:9:.*cannot be run over objects"):
+        tallies(made.path, requirements[2:], BUCKET, NOW)
+
+
+@pytest.mark.parametrize(
+    "found,looked_at,low,high", [(0, 400, 0, 0.00746), (400, 400, 0.99254, 1), (3, 100, 0.0062, 0.0852)]
+)
+def test_bounds_are_the_exact_binomial_ones(found: int, looked_at: int, low: float, high: float) -> None:
+    assert bound(found, looked_at, 0.95) == pytest.approx((low, high), abs=5e-5)
+
+
+@given(st.integers(1, 300), st.data())
+def test_a_bound_holds_what_was_seen_and_a_sample_is_large_enough(looked_at: int, data: st.DataObject) -> None:
+    found = data.draw(st.integers(0, looked_at))
+    low, high = bound(found, looked_at, 0.95)
+    assert 0 <= low <= found / looked_at <= high <= 1
+    share = data.draw(st.floats(0.001, 0.5))
+    size = size_to_detect(share, 0.95)
+    assert (1 - share) ** size <= 0.05 + 1e-9 < (1 - share) ** (size - 1) + 2e-9
+
+
+def judged(demo: Demo, *words: str) -> dict[tuple[str, str], dict[str, Any]]:
+    rows = json.loads(demo.run("objects", "--json", *words).out)["requirements"]
+    return {(row["bucket"], row["fact"]): row for row in rows}
+
+
+def test_the_demo_shows_each_trap_and_leaves_the_look_alikes_alone(demo: Demo) -> None:
+    found = judged(demo)
+    drifted = {pair: row["objects"]["drifted"] for pair, row in found.items() if row["status"] == "drifted"}
+    assert {p: n for p, n in drifted.items() if p[0] != "camera-traps"} == {
+        ("grant-ledger", "objects.current-version"): 197,
+        ("grant-ledger", "objects.keep"): 196,  # the default keeps 30 days
+        ("grant-ledger", "objects.mode"): 1,
+        ("permit-archive", "objects.current-version"): 193,
+        ("permit-archive", "objects.keep"): 3,
+        ("permit-archive", "objects.mode"): 931,  # governance where compliance is required
+        ("press-kit", "objects.public"): 1,
+        ("press-kit", "objects.content-type"): 2,
+        ("backups-nightly", "objects.keep"): 1,  # 35 years for 35 days
+        ("drone-orthophotos", "objects.type-fits"): 19,
+    }
+    assert {row["status"] for (bucket, _), row in found.items() if bucket in ("permit-scans", "tide-gauge-raw")} == {
+        "held"
+    }
+    sampled = found["camera-traps", "objects.encryption"]["objects"]
+    assert sampled["sampled"] and sampled["at_least"] < 1999 * 0.33 / 1999 < sampled["at_most"]
+    assert found["drone-orthophotos", "objects.encryption"]["status"] == "unknown"  # a third is archived
+    row = next(r for r in json.loads(demo.run("retention", "--json").out)["buckets"] if r["bucket"] == "permit-archive")
+    states = {keys["state"]: keys["examples"] for keys in row["locks"]["keys"]}
+    assert (states["shadowing"], states["hidden"]) == (["permits/00700.pdf"], ["permits/00900.pdf"])
+    assert row["locks"]["emptying"]["held"] == 2
+
+
+def test_a_sample_alone_never_holds_unless_its_bound_is_allowed(demo: Demo, tmp_path: Path) -> None:
+    baseline = (demo.folder / "baseline.yaml").read_text()
+    strict = tmp_path / "ws"
+    strict.mkdir()
+    for name in ("estate.yaml", "surveys"):
+        (strict / name).symlink_to(demo.folder / name)
+    (strict / "baseline.yaml").write_text(baseline.replace(", in-a-sample: at most 2 %", ""))
+    rows = json.loads(lantern("objects", "--json", "tide-gauge-raw", cwd=strict).out)["requirements"]
+    assert {row["status"] for row in rows} == {"unknown"}
+    assert all("only a sample was looked at: 0 of 149 drifted: at most 2" in row["reason"] for row in rows)
+
+
+def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo, tmp_path: Path) -> None:
+    out, wide = tmp_path / "breaking.csv", tmp_path / "breaking.parquet"
+    (tmp_path / "b").mkdir()
+    assert demo.run("objects", "press-kit", "--out", str(out)).code == 1
+    with out.open(newline="") as stream:
+        rows = list(csv.DictReader(stream))
+    assert [row["key"] for row in rows if row["fact"] == "objects.public"] == ["press/00003.jpg"]
+    assert demo.run("objects", "permit-archive", "--breaking", "objects.mode", "--out", str(wide)).code == 1
+    observed = pq.read_table(wide).column("observed").to_pylist()
+    assert (len(observed), set(observed)) == (931, {"governance", None})  # one has none at all
+    from rusty_lantern.reports.lists import cell
+
+    assert [cell(text) for text in ("=1", "+1", "@a", "-1", "a\tb\x1b", "ok")] == [
+        "'=1",
+        "'+1",
+        "'@a",
+        "'-1",
+        "a\\tb\\x1b",
+        "ok",
+    ]
+    assert demo.run("objects", "press-kit", "--out", str(tmp_path / "x.xls")).code == 2
+    assert demo.run("objects", "press-kit", "--out", str(tmp_path / "none" / "x.csv")).code == 2
+
+
+def test_retention_shows_a_key_and_draws_a_bucket(demo: Demo, tmp_path: Path) -> None:
+    shown = json.loads(demo.run("retention", "permit-archive", "--key", "permits/00700.pdf", "--json").out)["history"]
+    assert [(row["current"], row["kept"], row["deletable_by"]) for row in shown] == [
+        (True, "bare", "anyone"), (False, "governance", "bypass"),
+    ]  # fmt: skip
+    drawn = [tmp_path / "a.png", tmp_path / "b.png"]
+    for path in drawn:
+        assert demo.run("retention", "permit-archive", "--timeline", str(path)).code == 0
+    assert drawn[0].read_bytes() == drawn[1].read_bytes()
+    assert drawn[0].read_bytes()[16:24] == (1280).to_bytes(4, "big") + (800).to_bytes(4, "big")
+    for words in (("permit-archive", "--key", "none"), ("--key", "k"), ("launch-2027", "--timeline", "x.png")):
+        assert demo.run("retention", *words).code == 2
+    assert demo.run("retention", "permit-archive", "--timeline", str(tmp_path / "x.gif")).code == 2
+
+
+def _rows(folder: Path, bucket: str) -> list[Version]:
+    return list(read_versions(table_path(next((folder / "surveys").glob("*Z")), "harbour", bucket)))
+
+
+def test_a_survey_of_objects_killed_midway_goes_on_where_it_was(tmp_path: Path, demo: Demo) -> None:
+    asked: list[str] = []
+
+    async def watch(request: web.Request) -> web.StreamResponse:
+        asked.append(request.raw_path)
+        return None  # type: ignore[return-value]
+
+    with harbour(watch) as (address, _):
+        folder = estate_for(tmp_path / "ws", address, objects=True)
+        running = subprocess.Popen([str(PROGRAM), "survey", *AS_OF], cwd=folder, stderr=subprocess.DEVNULL)
+        while len(asked) < 2000:
+            time.sleep(0.01)
+        running.send_signal(signal.SIGKILL)
+        running.wait()
+        before = len(asked)
+        assert lantern("survey", "--resume", cwd=folder).code == 3
+    assert before < len(asked)
+    twice = sum(count - 1 for count in Counter(asked).values())
+    assert twice < 60  # what was under way when it was killed
+    for bucket in ("permit-archive", "boat-logs", "camera-traps"):
+        assert _rows(folder, bucket) == _rows(demo.folder, bucket)
+    assert lantern("history", "--verify", cwd=folder).code == 0
+
+
+def test_what_is_listed_unchanged_is_taken_over_and_said_to_be(tmp_path: Path) -> None:
+    asked: list[str] = []
+
+    async def watch(request: web.Request) -> web.StreamResponse:
+        asked.append(request.method)
+        return None  # type: ignore[return-value]
+
+    with harbour(watch) as (address, _):
+        folder = estate_for(tmp_path / "ws", address, objects=True)
+        lantern("survey", *AS_OF, cwd=folder)
+        first = asked.count("HEAD")
+        lantern("survey", "--since-last", "--as-of", "2026-11-03", cwd=folder)
+    assert asked.count("HEAD") - first < 30
+    said = lantern("objects", cwd=folder).out
+    assert "versions were taken over from the survey before: holds, retention and tags may differ now" in said
+    found = [
+        list(read_versions(table_path(folder / "surveys" / n, "harbour", "press-kit")))
+        for n in names(folder / "surveys")
+    ]
+    assert found[0] == found[1]
+
+
+def test_an_altered_table_is_named_and_a_missing_one_stops_the_audit(tmp_path: Path) -> None:
+    with harbour() as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        lantern("survey", *AS_OF, "--objects", "listed", "--only", "harbour/press-kit", cwd=folder)
+    path = next(folder.glob("surveys/*Z/objects/harbour/*.parquet"))
+    content = path.read_bytes()
+    path.write_bytes(content[:-9] + bytes([content[-9] ^ 1]) + content[-8:])
+    ran = lantern("history", "--verify", cwd=folder)
+    assert "press-kit.parquet: this file is not what the survey wrote" in ran.out
+    path.unlink()
+    ran = lantern("audit", cwd=folder)
+    assert (ran.code, "press-kit.parquet: a file of the survey is missing" in ran.err) == (2, True), ran.err
+
+
+@pytest.mark.parametrize(
+    "question,status,unseen",
+    [("retention", 403, "objects.mode"), ("legal-hold", 403, "objects.hold"), ("tagging", 403, "objects.tags.class")],
+)
+def test_what_may_not_be_read_of_an_object_is_unknown_and_never_bare(
+    tmp_path: Path, question: str, status: int, unseen: str
+) -> None:
+    async def refuse(request: web.Request) -> web.StreamResponse:
+        if question in request.query:
+            return web.Response(status=status, text="<Error><Code>AccessDenied</Code></Error>")
+        return None  # type: ignore[return-value]
+
+    with harbour(refuse) as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        (folder / "baseline.yaml").write_text(
+            f"title: t\nedition: 1\nsheets:\n  - sheet: s\n    require: {{{unseen}: absent}}\n".replace(
+                "hold: absent", "hold: off"
+            )
+        )
+        lantern(
+            "survey",
+            *AS_OF,
+            "--objects",
+            "all",
+            "--only",
+            "harbour/grant-ledger",
+            "--only",
+            "harbour/permit-archive",
+            cwd=folder,
+        )
+    rows = json.loads(lantern("objects", "--json", cwd=folder).out)["requirements"]
+    archive = next(row for row in rows if row["bucket"] == "permit-archive")
+    assert archive["objects"]["unknown"] > 0
+    assert archive["status"] in ("unknown", "drifted")
+    assert archive["objects"]["held"] == 0
+
+
+def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) -> None:
+    from distributed import LocalCluster
+
+    from rusty_lantern.objects.cluster import Cluster
+
+    text = (demo.folder / "baseline.yaml").read_text()
+    wanted = [
+        r for s in read_baseline(text, "baseline.yaml").sheets for r in s.require if r.fact.startswith("objects.")
+    ]
+    paths = {
+        name: table_path(next((demo.folder / "surveys").glob("*Z")), "harbour", name)
+        for name in ("permit-archive", "camera-traps", "press-kit")
+    }
+    alone = {name: tallies(path, wanted, BUCKET, NOW) for name, path in paths.items()}
+    with LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None) as running:
+        cluster = Cluster(running.scheduler_address)
+        try:
+            for name, path in paths.items():
+                assert cluster.tallies(path, wanted, BUCKET, NOW, text) == alone[name]
+            running.workers[0].process.process.kill()
+            for name, path in paths.items():
+                assert cluster.tallies(path, wanted, BUCKET, NOW, text) == alone[name]
+        finally:
+            cluster.close()
+        ran = demo.run("objects", "--engine", "dask", "--scheduler", running.scheduler_address, "--json")
+    assert ran.out == demo.run("objects", "--json").out
+    refused = demo.run("objects", "--engine", "dask", "--scheduler", "tcp://127.0.0.1:9")
+    assert (refused.code, "no Dask scheduler answers at tcp://127.0.0.1:9" in refused.err) == (2, True), refused.err
