@@ -180,7 +180,7 @@ def test_requirements_in_columns_are_those_judged_one_by_one_and_parts_join_to_t
             assert tally == plainly(requirement, made.versions), requirement.fact
     table = pq.read_table(made.path)
     parts = [table.slice(start, size) for start in range(0, table.num_rows, size)]
-    assert joined(tallies_of(part.to_reader(), requirements, BUCKET, NOW) for part in reversed(parts)) == whole
+    assert joined(tallies_of(part, requirements, BUCKET, NOW) for part in reversed(parts)) == whole
 
 
 def test_what_a_baseline_says_never_becomes_part_of_the_query(folder: Path) -> None:

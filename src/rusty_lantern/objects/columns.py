@@ -1,7 +1,7 @@
 """Object facts and requirements as expressions over a version table.
 
 Every fact is three expressions: which rows it speaks of, where it is known, and its value (null: absent). A
-requirement becomes one small number a row: 1 held, 0 drifted, 2 unknown, null not spoken of. Whatever a person wrote
+requirement becomes one small number a row: 1 held, 0 drifted, 2 unknown, 3 left out by the sample, null not spoken of. Whatever a person wrote
 in a baseline is bound as a parameter and never becomes part of the text; regular expressions run in linear time.
 """
 
@@ -133,7 +133,8 @@ class Compiled:
         self.values.append(value)
         absent = 1 if comparison.accepts_absent else 0
         self.states.append(
-            f"CASE WHEN NOT ({rows}) THEN NULL WHEN NOT coalesce({known}, false) THEN 2 "
+            f"CASE WHEN NOT ({rows}) THEN NULL WHEN NOT coalesce({known}, false) "
+            "THEN CASE inspected WHEN 'not sampled' THEN 3 ELSE 2 END "
             f"WHEN ({value}) IS NULL THEN {absent} WHEN {holds} THEN 1 ELSE 0 END::TINYINT"
         )
 

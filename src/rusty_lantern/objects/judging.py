@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import duckdb
+import msgspec
 import pyarrow as pa
 
 from rusty_lantern.core.baseline.sheets import Requirement
@@ -37,29 +38,30 @@ def compiled(requirements: Iterable[Requirement], bucket: Bucket | None, moment:
 def tallies(path: Path, requirements: Sequence[Requirement], bucket: Bucket | None, moment: datetime) -> list[Tally]:
     """One tally a requirement, over a whole table. Raises `BadInput` for an expression that cannot be run.
 
-    Examples are looked for among the first rows, which have the first keys; only for what drifts more rarely than
-    that are they looked for everywhere, in a second pass over its own columns.
+    Everything is counted in one pass. Examples are then looked for among the first rows, which have the first keys,
+    and only for what drifts more rarely than that everywhere.
     """
-    if not requirements:
-        return []
-    rows = (
-        "(SELECT * EXCLUDE file_row_number, file_row_number AS place FROM read_parquet($path, file_row_number = true))"
-    )
+    rows = "(SELECT * EXCLUDE file_row_number FROM read_parquet($path, file_row_number = true) WHERE {where})"
     with engine() as columns:
-        judging = Judging(columns, rows, {"path": str(path)}, bucket, moment)
-        found = judging.tallies(requirements, within=FIRST_ROWS)
-        rare = [n for n, tally in enumerate(found) if len(tally.examples) < min(EXAMPLES, tally.drifted)]
-        again = judging.tallies([requirements[n] for n in rare])
-        return [again[rare.index(n)] if n in rare else tally for n, tally in enumerate(found)]
+        judging = Judging(columns, {"path": str(path)}, bucket, moment)
+        found = judging.counted("read_parquet($path)", requirements)
+        for where in (f"file_row_number < {FIRST_ROWS:d}", "true"):
+            wanted = [n for n, tally in enumerate(found) if len(tally.examples) < min(EXAMPLES, tally.drifted)]
+            examples = judging.examples(rows.format(where=where), [requirements[n] for n in wanted])
+            for n, keys in zip(wanted, examples, strict=True):
+                found[n] = msgspec.structs.replace(found[n], examples=tuple(keys))
+        return found
 
 
 def tallies_of(
-    rows: pa.RecordBatchReader, requirements: Sequence[Requirement], bucket: Bucket | None, moment: datetime
+    rows: pa.Table, requirements: Sequence[Requirement], bucket: Bucket | None, moment: datetime
 ) -> list[Tally]:
     """One tally a requirement, over part of a table."""
     with engine() as columns:
         columns.register("part", rows)
-        return Judging(columns, "(SELECT *, 0 AS place FROM part)", {}, bucket, moment).tallies(requirements)
+        judging = Judging(columns, {}, bucket, moment)
+        counted, examples = judging.counted("part", requirements), judging.examples("part", requirements)
+        return [msgspec.structs.replace(t, examples=tuple(k)) for t, k in zip(counted, examples, strict=True)]
 
 
 def joined(parts: Iterable[list[Tally]]) -> list[Tally]:
@@ -69,43 +71,53 @@ def joined(parts: Iterable[list[Tally]]) -> list[Tally]:
 
 @dataclass(frozen=True)
 class Judging:
-    """Judging over some rows: their source, what is bound to it, the bucket they are of, and the moment."""
+    """Judging over some rows: what is bound to their source, the bucket they are of, and the moment."""
 
     columns: DuckDBPyConnection
-    rows: str
     bound: dict[str, Any]
     bucket: Bucket | None
     moment: datetime
 
-    def tallies(self, requirements: Sequence[Requirement], within: int = 0) -> list[Tally]:
-        """One tally a requirement; examples only from the first `within` rows, if that is not 0."""
-        if not requirements:
-            return []
-        made = compiled(requirements, self.bucket, self.moment)
-        states = ", ".join(f"{state} AS s{n}" for n, state in enumerate(made.states))
-        here = f" AND place < {within:d}" if within else ""
+    def counted(self, rows: str, requirements: Sequence[Requirement]) -> list[Tally]:
+        """One tally a requirement, without examples.
+
+        A state s is 0 drifted, 1 held, 2 unknown, 3 left out by the sample. Sums of s and s² are much quicker than a
+        filtered count of each, and with the number of rows and of zeros they say how many there are of each.
+        """
         sums = ", ".join(
-            f"count(*) FILTER (s{n} = 1), count(*) FILTER (s{n} = 0), count(*) FILTER (s{n} = 2), "
-            f"count(*) FILTER (s{n} = 2 AND unsampled), coalesce(sum(size) FILTER (s{n} = 0), 0)::BIGINT, "
-            f"min(key, {EXAMPLES}) FILTER (s{n} = 0{here})"
+            f"count(s{n}), sum(s{n})::BIGINT, sum(s{n} * s{n})::BIGINT, "
+            f"sum(CASE s{n} WHEN 0 THEN 1 ELSE 0 END)::BIGINT, sum(CASE s{n} WHEN 0 THEN size ELSE 0 END)::BIGINT"
             for n in range(len(requirements))
         )
-        source = SOURCE.format(rows=self.rows)
-        judged = f"SELECT key, size, place, inspected = 'not sampled' AS unsampled, {states} FROM {source}"  # noqa: S608
-        query = f"SELECT {sums} FROM ({judged})"  # noqa: S608
+        found = self._run(rows, requirements, sums)
+        return [_tally(*(value or 0 for value in found[n * 5 : n * 5 + 5])) for n in range(len(requirements))]
+
+    def examples(self, rows: str, requirements: Sequence[Requirement]) -> list[list[str]]:
+        """Per requirement the first keys of what drifted, one for each version."""
+        sums = ", ".join(f"min(key, {EXAMPLES}) FILTER (s{n} = 0)" for n in range(len(requirements)))
+        return [list(keys or ()) for keys in self._run(rows, requirements, sums)]
+
+    def _run(self, rows: str, requirements: Sequence[Requirement], sums: str) -> tuple[Any, ...]:
+        if not requirements:
+            return ()
+        made = compiled(requirements, self.bucket, self.moment)
+        states = ", ".join(f"{state} AS s{n}" for n, state in enumerate(made.states))
+        query = f"SELECT {sums} FROM (SELECT key, size, {states} FROM {SOURCE.format(rows=rows)})"  # noqa: S608
         needed = {name: value for name, value in made.bound.items() if f"${name}" in query}
         try:
-            found = self.columns.execute(query, {**self.bound, **needed}).fetchone()
+            return self.columns.execute(query, {**self.bound, **needed}).fetchone() or ()
         except duckdb.InvalidInputException as error:
             if not any(r.comparison and r.comparison.how == "matches" for r in requirements):
                 raise
             raise _refused(error, requirements) from None
-        assert found is not None
-        return [_tally(*found[n * 6 : n * 6 + 6]) for n in range(len(requirements))]
 
 
-def _tally(held: int, drifted: int, unknown: int, unsampled: int, size: int, examples: list[str] | None) -> Tally:
-    return Tally(held, drifted, unknown, unsampled, size, tuple(examples or ()))
+def _tally(rows: int, total: int, squares: int, drifted: int, size: int) -> Tally:
+    """How many of each state there are, from the sums of the states and of their squares."""
+    others = rows - drifted
+    unsampled = (squares - others - 3 * (total - others)) // 2
+    unseen = total - others - 2 * unsampled
+    return Tally(others - unseen - unsampled, drifted, unseen + unsampled, unsampled, size)
 
 
 def _refused(error: Exception, requirements: Sequence[Requirement]) -> BadInput:
