@@ -121,9 +121,11 @@ def main() -> None:
                 raise SystemExit(f"the counts differ: {counted} and {by_hand}")
             rate = millions * 1_000_000 / mine
             print(
-                f"{millions:3} million: {mine:6.2f} s, {rate:12,.0f} rows/s, {mine / hand:.2f} of by hand (aim <= 1.5), "
+                f"{millions:3} million: {mine:6.2f} s, {rate:12,.0f} rows/s, "
+                f"{mine / hand:.2f} of by hand (aim <= 1.5), "
                 f"peak {peak:,.0f} MiB (aim <= 600); retention summary {locked:.2f} s more, "
-                f"{(mine + locked) / mine:.2f} together (aim <= 2), peak {locked_peak:,.0f} MiB",
+                f"{(mine + locked) / mine:.2f} together (aim <= 2), "
+                f"peak {locked_peak:,.0f} MiB",
                 flush=True,
             )
             path.unlink()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import gzip
 import json
 import signal
 import subprocess
@@ -432,3 +433,57 @@ def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) ->
     assert ran.out == demo.run("objects", "--json").out
     refused = demo.run("objects", "--engine", "dask", "--scheduler", "tcp://127.0.0.1:9")
     assert (refused.code, "no Dask scheduler answers at tcp://127.0.0.1:9" in refused.err) == (2, True), refused.err
+
+
+CSV = """"press-kit","press/a+b%20%C3%BC.jpg","v2","true","false","10","2026-01-02T00:00:00.000Z","SSE-S3","",""
+"press-kit","press/a+b%20%C3%BC.jpg","v1","false","false","5","2026-01-01T00:00:00.000Z","SSE-KMS","COMPLIANCE","2031-01-01T00:00:00Z"
+"press-kit","gone.jpg","v3","true","true","","2026-01-01T00:00:00.000Z","","",""
+"press-kit","bare.jpg","v4","true","false","7","2026-01-01T00:00:00.000Z","NOT-SSE","",""
+"""
+INVENTORY = """    inventory:
+      files: inventory/{bucket}*.csv.gz
+      headings: absent
+      keys: url-encoded
+      columns: {key: 2, version: 3, current: 4, marker: 5, size: 6, written: 7, encryption: 8, mode: 9, until: 10}
+"""
+
+
+def test_an_inventory_replaces_listing_and_what_it_does_not_map_is_unknown(tmp_path: Path) -> None:
+    with harbour() as (address, store):
+        folder = estate_for(tmp_path / "ws", address, INVENTORY)
+        (folder / "inventory").mkdir()
+        with gzip.open(folder / "inventory" / "press-kit-1.csv.gz", "wt") as stream:
+            stream.write(CSV)
+        lantern("survey", *AS_OF, "--only", "harbour/press-kit", cwd=folder)
+        assert not [target for _, target in store.requests if "versions" in target or "list-type" in target]
+    found = _rows(folder, "press-kit")
+    assert [(v.key, v.version, v.size, v.encryption, v.mode, v.hold) for v in found] == [
+        ("bare.jpg", "v4", 7, "none", "", None),
+        ("gone.jpg", "v3", 0, None, "", None),
+        ("press/a b ü.jpg", "v2", 10, "provider-key", "", None),
+        ("press/a b ü.jpg", "v1", 5, "managed-key", "compliance", None),
+    ]
+    facts = {f["fact"]: f for f in json.loads(lantern("show", "press-kit", "--json", cwd=folder).out)["facts"]}
+    assert (facts["objects"]["value"], facts["objects"]["note"]) == (2, "by the provider's inventory")
+    assert (facts["versions.old"]["value"], facts["versions.markers"]["value"]) == (1, 1)
+    row = json.loads(lantern("retention", "press-kit", "--json", cwd=folder).out)["buckets"][0]
+    states = {keys["state"]: keys["examples"] for keys in row["locks"]["keys"]}
+    assert states == {"unknown": ["bare.jpg", "press/a b ü.jpg"]}  # holds are not mapped
+    judged_ = {
+        r["fact"]: r for r in json.loads(lantern("objects", "press-kit", "--json", cwd=folder).out)["requirements"]
+    }
+    assert judged_["objects.content-type"]["status"] == "unknown"
+    assert judged_["objects.size"]["status"] == "held"
+
+
+def test_an_inventory_that_cannot_be_read_is_said_to_be(tmp_path: Path) -> None:
+    with harbour() as (address, _):
+        folder = estate_for(tmp_path / "ws", address, INVENTORY)
+        (folder / "inventory").mkdir()
+        (folder / "inventory" / "press-kit.csv.gz").write_bytes(b"not gzip")
+        lantern("survey", *AS_OF, "--only", "harbour/press-kit", cwd=folder)
+        shown = json.loads(lantern("show", "press-kit", "--json", cwd=folder).out)["facts"]
+        assert "the inventory cannot be read" in next(f["note"] for f in shown if f["fact"] == "objects")
+        wrong = INVENTORY.replace("{bucket}", "all").replace("key: 2, version", "keey: 2, version")
+        ran = lantern("survey", cwd=estate_for(tmp_path / "other", address, wrong))
+    assert (ran.code, 'did you mean "key"?' in ran.err, "with {bucket} in it" in ran.err) == (2, True, True), ran.err

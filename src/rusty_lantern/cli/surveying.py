@@ -164,12 +164,14 @@ async def _read_store(
 
 def _look(plan: Plan, store: Store, partial: Path, looked_at: Callable[[int], None]) -> Look:
     """How a store's objects are looked at; the column engine is only loaded where they are."""
-    if all(looked == "none" for _, looked in store.objects):
+    if all(looked == "none" for _, looked in store.objects) and store.inventory is None:
         return lambda client, bucket: None
     from rusty_lantern.archive.surveys import JOURNAL
     from rusty_lantern.objects.gathering import Gathering
 
-    return Gathering(store, partial, partial / JOURNAL / store.name, plan.wanted, plan.earlier, looked_at).look
+    return Gathering(
+        store, plan.folder, partial, partial / JOURNAL / store.name, plan.wanted, plan.earlier, looked_at
+    ).look
 
 
 LISTINGS = 3

@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 
 import msgspec
 
-from rusty_lantern.core.errors import Collector, Place
+from rusty_lantern.core.errors import Collector, Place, nearest
 from rusty_lantern.core.marked import Marked, Reader, read_marked
 from rusty_lantern.core.sampling import size_to_detect
 from rusty_lantern.core.scales import NotOnScale, read_moment
@@ -55,6 +55,26 @@ class Sample(msgspec.Struct, frozen=True):
         return self.versions or size_to_detect(self.detect, self.confidence)
 
 
+class Inventory(msgspec.Struct, frozen=True):
+    """Files that the provider made of each bucket's objects: where they lie, and which of their columns is which.
+
+    `files` is a pattern below the workspace with `{bucket}` in it. `columns`: ours → theirs, by heading, or by number
+    from 1 where the files have no headings.
+    """
+
+    files: str
+    columns: tuple[tuple[str, str], ...]
+    headed: bool = True
+    encoded: bool = False
+    """Whether keys are URL-encoded."""
+
+
+INVENTORY_COLUMNS = (
+    "key", "version", "current", "marker", "size", "etag", "written", "tier", "content-type", "cache-control",
+    "encryption", "encryption-key", "mode", "until", "hold", "replication", "checksum",
+)  # fmt: skip
+
+
 class Stated(msgspec.Struct, frozen=True):
     """What a store's owner says of a fact that cannot be read, why, and until when (ISO 8601)."""
 
@@ -86,6 +106,7 @@ class Store(msgspec.Struct, frozen=True):
     objects: tuple[tuple[str, Looked], ...] = ()
     """Bucket pattern → how far its objects are looked at; the first that fits counts."""
     sample: Sample = Sample()
+    inventory: Inventory | None = None
 
     def looks_at(self, bucket: str) -> Looked:
         """How far a bucket's objects are looked at."""
@@ -104,7 +125,8 @@ class Estate(msgspec.Struct, frozen=True):
 _TOP = ("estate", "trusted", "stores")
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
-    "counts", "objects", "sample", "stated",
+    "counts", "objects", "sample", "inventory",
+    "stated",
 )  # fmt: skip
 _CREDENTIAL = ("profile", "environment", "file")
 _STATED = ("fact", "is", "because", "until")
@@ -172,7 +194,31 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         _stated(reader, fields.get("stated")),
         _objects(reader, fields.get("objects")),
         _sample(reader, fields.get("sample")),
+        _inventory(reader, fields.get("inventory")),
     )
+
+
+def _inventory(reader: Reader, node: Marked | None) -> Inventory | None:
+    if node is None:
+        return None
+    fields = reader.fields(node, ("files", "columns", "headings", "keys"), "inventory")
+    files = reader.text(fields.get("files"), "files")
+    if "{bucket}" not in files or files.startswith("/") or ".." in files:
+        remedy = "files: inventory/{bucket}*.csv.gz"
+        reader.complaints.add("files must be a pattern below the workspace with {bucket} in it", node.place, remedy)
+    headed = reader.choice(fields.get("headings"), "headings", ("present", "absent"), "present") == "present"
+    encoded = reader.choice(fields.get("keys"), "keys", ("plain", "url-encoded"), "plain") == "url-encoded"
+    columns = []
+    for name, column in reader.entries(fields.get("columns"), "columns"):
+        if name.text not in INVENTORY_COLUMNS:
+            hint = nearest(name.text or "", INVENTORY_COLUMNS) or ", ".join(INVENTORY_COLUMNS)
+            reader.complaints.add(f'an inventory has no "{name.text}" that is known here', name.place, hint)
+        elif not headed and not re.fullmatch("[1-9][0-9]{0,2}", column.text or ""):
+            reader.complaints.add("without headings, a column is named by its number from 1", column.place)
+        columns.append(((name.text or "").replace("-", "_"), column.text or ""))
+    if "key" not in dict(columns):
+        reader.complaints.add("an inventory needs the column of keys", node.place, "columns: {key: Key, size: Size}")
+    return Inventory(files, tuple(columns), headed, encoded)
 
 
 def _objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, Looked], ...]:

@@ -1,7 +1,8 @@
 """Object facts and requirements as expressions over a version table.
 
 Every fact is three expressions: which rows it speaks of, where it is known, and its value (null: absent). A
-requirement becomes one small number a row: 1 held, 0 drifted, 2 unknown, 3 left out by the sample, null not spoken of. Whatever a person wrote
+requirement becomes one small number a row: 1 held, 0 drifted, 2 unknown, 3 left out by the
+sample, null not spoken of. Whatever a person wrote
 in a baseline is bound as a parameter and never becomes part of the text; regular expressions run in linear time.
 """
 
@@ -76,23 +77,24 @@ _COLUMNS: dict[str, Column] = {
     "objects.size": Column("size", "true"),
     "objects.age": Column("($moment - written) // 1000000", "written IS NOT NULL"),
     "objects.tier": Column("nullif(tier, '')", "true"),
-    "objects.content-type": Column("content_type"),
+    "objects.content-type": Column("content_type", f"{_LOOKED} OR content_type IS NOT NULL"),
     "objects.type-fits": Column(
         f"CASE WHEN CASE extension {_FITS} END THEN 'on' ELSE 'off' END",
-        rows=f"{_OBJECT} AND extension IN {tuple(FITTING)}",
+        f"{_LOOKED} OR content_type IS NOT NULL",
+        f"{_OBJECT} AND extension IN {tuple(FITTING)}",
     ),
-    "objects.cache-control": Column("cache_control"),
+    "objects.cache-control": Column("cache_control", f"{_LOOKED} OR cache_control IS NOT NULL"),
     "objects.metadata": Column("metadata[$name]", "metadata IS NOT NULL"),
     "objects.tags": Column("tags[$name]", "tags IS NOT NULL"),
     "objects.public": Column("public", "public IS NOT NULL"),
-    "objects.checksum": Column("nullif(checksum, '')"),
+    "objects.checksum": Column("nullif(checksum, '')", "checksum IS NOT NULL"),
     "objects.encryption": Column("encryption", "encryption IS NOT NULL"),
     "objects.encryption-against-default": Column(
         f"CASE sign({_rank('encryption')} - {_rank('$default')}) "
         "WHEN -1 THEN 'weaker' WHEN 0 THEN 'equal' ELSE 'stronger' END",
         "encryption IS NOT NULL AND $default IS NOT NULL",
     ),
-    "objects.encryption-key": Column("nullif(encryption_key, '')"),
+    "objects.encryption-key": Column("nullif(encryption_key, '')", "encryption_key IS NOT NULL"),
     "objects.mode": Column("nullif(mode, '')", "mode IS NOT NULL"),
     "objects.keep": Column(
         "CASE WHEN mode <> '' THEN (until - written) // 1000000 END",

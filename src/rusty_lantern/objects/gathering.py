@@ -16,10 +16,11 @@ from pathlib import Path
 import msgspec
 
 from rusty_lantern.archive.journal import Journal
-from rusty_lantern.core.dossier import Bucket, Table
+from rusty_lantern.core.dossier import Bucket, Table, Usage, Versions
 from rusty_lantern.core.estate import Sample, Store
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.versions import Version
+from rusty_lantern.objects.inventory import Taken, files_of, take
 from rusty_lantern.objects.tables import Spool, read_table, read_versions, table_path, table_writer
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.client import Client
@@ -35,6 +36,7 @@ class Gathering:
     """Makes the tables of one store in a survey's folder."""
 
     store: Store
+    workspace: Path
     folder: Path
     journals: Path
     wanted: Wanted = field(default_factory=Wanted)
@@ -46,9 +48,11 @@ class Gathering:
 
     def look(self, client: Client, bucket: str) -> Looking | None:
         """Begin with a bucket, if the estate file asks for its objects."""
-        if self.store.looks_at(bucket) == "none":
+        inventory = self.store.inventory
+        files = files_of(inventory, self.workspace, bucket) if inventory else []
+        if not files and self.store.looks_at(bucket) == "none":
             return None
-        return Looking(self, client, bucket)
+        return Looking(self, client, bucket, files)
 
 
 @dataclass
@@ -58,6 +62,9 @@ class Looking:
     gathering: Gathering
     client: Client
     bucket: str
+    files: list[Path] = field(default_factory=list)
+    """The provider's inventory, where there is one: then nothing is listed."""
+    taken: Taken | None = None
     path: Path = field(init=False)
     trouble: str = ""
     """Why the table cannot be made, if that shows while listing."""
@@ -65,6 +72,14 @@ class Looking:
     def __post_init__(self) -> None:
         self.path = table_path(self.gathering.folder, self.gathering.store.name, self.bucket)
         self.spool = Spool(self.path.with_suffix(".spool"))
+
+    def instead(self) -> tuple[Answer[Usage], Answer[Versions]] | None:
+        """What an inventory counts, instead of a listing."""
+        inventory = self.gathering.store.inventory
+        if not self.files or inventory is None:
+            return None
+        self.taken = take(self.files, inventory, self.path)
+        return self.taken.usage, self.taken.versions
 
     def take(self, entries: list[Entry]) -> None:
         """A page of the listing."""
@@ -81,6 +96,9 @@ class Looking:
     async def finish(self, bucket: Bucket) -> Answer[Table]:
         """Make the table, or say why there is none."""
         usage = bucket.usage
+        if self.taken is not None:
+            self.spool.close()
+            return self.taken.table
         try:
             if usage.value is None or not usage.value.complete or self.trouble:
                 why = self.trouble or usage.reason or "the listing did not come to its end"

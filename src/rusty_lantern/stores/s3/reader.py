@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 import msgspec
 
-from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Table, Usage
+from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Table, Usage, Versions
 from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import child, children, name, parse, raw_text, text
@@ -49,6 +49,9 @@ Progress = Callable[[int, int], None]
 
 class Looking(Protocol):
     """Looks at the objects of one bucket while it is surveyed."""
+
+    def instead(self) -> tuple[Answer[Usage], Answer[Versions]] | None:
+        """What is counted already, so that nothing needs to be listed."""
 
     def take(self, entries: list[Entry]) -> None:
         """A page of the listing of versions."""
@@ -244,6 +247,9 @@ async def _counted(counting: Counting, counters: Answer[Usage], looking: Looking
     if counting.client.store.counts == "counters" and looking is None:
         unlisted: Answer[Any] = Answer("failed", None, "not listed: the estate file asks for the store's own counters")
         return {"usage": counters, "versions": unlisted, "uploads": await counting.uploads()}
+    counted = looking.instead() if looking else None
+    if counted:
+        return {"usage": counted[0], "versions": counted[1], "uploads": await counting.uploads()}
     take = looking.take if looking else lambda entries: None
     (usage, versions), uploads = await asyncio.gather(counting.versions(take), counting.uploads())
     if versions.value is None:

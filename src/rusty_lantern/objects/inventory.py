@@ -1,0 +1,173 @@
+"""A version table from an inventory that the provider made, instead of listing and inspecting.
+
+The estate file says where the files lie and which of their columns is which; what is not mapped stays unknown. CSV may
+be compressed (gzip), with or without a line of headings: without one, columns are named by their number, from 1.
+"""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import duckdb
+import msgspec
+
+from rusty_lantern.core.dossier import Table, Usage, Versions
+from rusty_lantern.core.estate import Inventory
+from rusty_lantern.core.evidence import Answer, Evidence
+from rusty_lantern.objects.tables import ABOUT, engine
+
+if TYPE_CHECKING:
+    from duckdb import DuckDBPyConnection
+
+_SWITCH = "CASE lower({0}) WHEN 'true' THEN true WHEN 'on' THEN true WHEN 'yes' THEN true ELSE false END"
+_WORDS = {
+    "not-sse": "none", "none": "none", "sse-s3": "provider-key", "provider-key": "provider-key",
+    "sse-kms": "managed-key", "dsse-kms": "managed-key", "managed-key": "managed-key",
+    "sse-c": "customer-key", "customer-key": "customer-key",
+}  # fmt: skip
+_KEEPER = "CASE lower({0}) " + " ".join(f"WHEN '{w}' THEN '{k}'" for w, k in _WORDS.items()) + " END"
+_MODE = "CASE lower({0}) WHEN 'governance' THEN 'governance' WHEN 'compliance' THEN 'compliance' WHEN '' THEN '' END"
+
+READ: dict[str, tuple[str, str]] = {
+    # column: how its text is read, and what it is where it is not mapped
+    "key": ("{0}", ""),
+    "version": ("CASE WHEN {0} = '' THEN 'null' ELSE {0} END", "'null'"),
+    "current": (_SWITCH, "true"),
+    "marker": (_SWITCH, "false"),
+    "size": ("CASE WHEN {0} = '' THEN 0 ELSE {0}::BIGINT END", "0::BIGINT"),
+    "etag": ("trim({0}, '\"')", "''"),
+    "written": ("nullif({0}, '')::TIMESTAMPTZ", "NULL::TIMESTAMPTZ"),
+    "tier": ("{0}", "''"),
+    "content_type": ("nullif({0}, '')", "NULL::VARCHAR"),
+    "cache_control": ("nullif({0}, '')", "NULL::VARCHAR"),
+    "encryption": (_KEEPER, "NULL::VARCHAR"),
+    "encryption_key": ("{0}", "NULL::VARCHAR"),
+    "mode": (_MODE, "NULL::VARCHAR"),
+    "until": ("nullif({0}, '')::TIMESTAMPTZ", "NULL::TIMESTAMPTZ"),
+    "hold": (_SWITCH, "NULL::BOOLEAN"),
+    "replication": ("lower({0})", "NULL::VARCHAR"),
+    "checksum": ("lower({0})", "NULL::VARCHAR"),
+}
+"""The columns that can be mapped."""
+_EMPTY = {
+    "inspected": "'not asked'", "content_encoding": "NULL::VARCHAR", "disposition": "NULL::VARCHAR",
+    "metadata": "NULL::MAP(VARCHAR, VARCHAR)", "tags": "NULL::MAP(VARCHAR, VARCHAR)", "public": "NULL::VARCHAR",
+}  # fmt: skip
+_BENEATH = "NOT current AND NOT marker"
+_OVER = "OVER (PARTITION BY key)"
+
+
+class Taken(msgspec.Struct, frozen=True):
+    """What came of an inventory."""
+
+    table: Answer[Table]
+    usage: Answer[Usage]
+    versions: Answer[Versions]
+
+
+def files_of(inventory: Inventory, workspace: Path, bucket: str) -> list[Path]:
+    """The inventory's files for a bucket, in order; a bucket's name cannot lead out of the workspace's folder."""
+    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]*", bucket):
+        return []
+    pattern = inventory.files.replace("{bucket}", bucket)
+    return sorted(path for path in workspace.glob(pattern) if path.is_file())
+
+
+def take(files: list[Path], inventory: Inventory, out: Path) -> Taken:
+    """Make a version table at `out` of an inventory's files. Never raises for what is in them."""
+    asked = Evidence(f"inventory {', '.join(path.name for path in files)}", "read")
+    partial = out.with_suffix(".partial")
+    out.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        with engine(out.parent) as columns:
+            query = _query(files, inventory, _names(columns, files, inventory))
+            found = _counts(columns, query)
+            rows, objects, size, old, old_size, markers = found
+            table = Table(rows=rows, versions=objects + old, looked="listed", source="inventory")
+            about = msgspec.json.encode(table).decode().replace("'", "''")
+            columns.execute(
+                f"COPY ({_ordered(query)}) TO '{_text(partial)}' "
+                f"(FORMAT parquet, COMPRESSION zstd, KV_METADATA {{'{ABOUT}': '{about}'}})"
+            )
+        partial.rename(out)
+    except (duckdb.Error, OSError, Unmapped) as error:
+        lost: Answer[Any] = Answer("failed", None, f"the inventory cannot be read: {_first_line(error)}", asked)
+        return Taken(lost, lost, lost)
+    finally:
+        partial.unlink(missing_ok=True)
+    return Taken(
+        Answer("known", table, "", asked),
+        Answer("known", Usage(objects, size, by="inventory"), "", asked),
+        Answer("known", Versions(old, old_size, markers), "", asked),
+    )
+
+
+def _first_line(error: Exception) -> str:
+    return next((line.strip() for line in str(error).splitlines() if line.strip()), type(error).__name__)[:200]
+
+
+def _text(path: Path) -> str:
+    return str(path).replace("'", "''")
+
+
+def _source(files: list[Path], inventory: Inventory) -> str:
+    listed = "[" + ", ".join(f"'{_text(path)}'" for path in files) + "]"
+    if files[0].suffix == ".parquet":
+        return f"read_parquet({listed})"
+    heading = "true" if inventory.headed else "false"
+    return f"read_csv({listed}, all_varchar = true, header = {heading}, delim = ',', quote = '\"', escape = '\"')"
+
+
+def _names(columns: DuckDBPyConnection, files: list[Path], inventory: Inventory) -> list[str]:
+    """The files' own names of their columns. Raises `Unmapped` where a mapped one is not among them."""
+    found = columns.execute(f"DESCRIBE SELECT * FROM {_source(files, inventory)}").fetchall()  # noqa: S608
+    names = [row[0] for row in found]
+    for ours, theirs in inventory.columns:
+        if theirs not in names if inventory.headed else int(theirs) > len(names):
+            raise Unmapped(f'there is no column "{theirs}" for {ours.replace("_", "-")}')
+    return names
+
+
+class Unmapped(ValueError):
+    """A mapped column that the files do not have."""
+
+
+def _query(files: list[Path], inventory: Inventory, names: list[str]) -> str:
+    """The inventory's rows as rows of a table, in no order yet."""
+    mapped = dict(inventory.columns)
+    chosen = []
+    for name, (read, otherwise) in READ.items():
+        if name not in mapped:
+            chosen.append(f"{otherwise} AS {name}")
+            continue
+        column = mapped[name] if inventory.headed else names[int(mapped[name]) - 1]
+        text = f"""coalesce(CAST("{column.replace('"', '""')}" AS VARCHAR), '')"""
+        if name == "key" and inventory.encoded:
+            text = f"url_decode(replace({text}, '+', ' '))"
+        chosen.append(f"{read.format(text)} AS {name}")
+    chosen += [f"{value} AS {name}" for name, value in _EMPTY.items()]
+    return f"SELECT {', '.join(chosen)} FROM {_source(files, inventory)}"  # noqa: S608
+
+
+def _counts(columns: DuckDBPyConnection, query: str) -> tuple[int, ...]:
+    current = "current AND NOT marker"
+    found = columns.execute(
+        f"SELECT count(*), count(*) FILTER ({current}), coalesce(sum(size) FILTER ({current}), 0)::BIGINT, "  # noqa: S608
+        f"count(*) FILTER ({_BENEATH}), coalesce(sum(size) FILTER ({_BENEATH}), 0)::BIGINT, count(*) FILTER (marker) "
+        f"FROM ({query})"
+    ).fetchone()
+    return found or ()
+
+
+def _ordered(query: str) -> str:
+    locked = f"FILTER ({_BENEATH} AND mode <> '')"
+    beneath = (
+        f"CASE WHEN current THEN max(until) {locked} {_OVER} END AS beneath_until, "
+        f"CASE WHEN current THEN bool_or(hold) FILTER ({_BENEATH}) {_OVER} END AS beneath_hold, "
+        f"CASE WHEN current THEN bool_or(mode IS NULL OR hold IS NULL) FILTER ({_BENEATH}) {_OVER} END "
+        "AS beneath_unknown"
+    )
+    order = "key, current DESC, written DESC"
+    return f"SELECT *, {beneath} FROM ({query}) ORDER BY {order}"  # noqa: S608
