@@ -34,6 +34,7 @@ bench: $(VENV)/.tests
 	$(BIN)/python bench/survey.py
 	$(BIN)/python bench/latency.py
 	$(BIN)/python bench/access.py
+	$(BIN)/python bench/objects.py
 
 docs: $(VENV)/.runs
 	$(BIN)/python -m rusty_lantern.reports.reference docs

@@ -15,6 +15,7 @@ STEPS: tuple[tuple[str, ...], ...] = (
     ("audit",),
     ("show", "harbour/press-kit", "--required"),
     ("exposure", "harbour/payroll-drop"),
+    ("retention", "harbour/permit-archive"),
 )
 """The commands of the demo, as the user would type them."""
 
