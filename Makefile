@@ -34,6 +34,7 @@ bench: $(VENV)/.tests
 	$(BIN)/python bench/survey.py
 	$(BIN)/python bench/latency.py
 	$(BIN)/python bench/access.py
+	$(BIN)/python bench/inspecting.py
 	$(BIN)/python bench/objects.py
 
 docs: $(VENV)/.runs

@@ -49,12 +49,12 @@ picture history 100 12 lantern history --verify
 rm -rf "$work/saltmarsh/surveys/20261102T070000Z"
 picture buckets 100 38 lantern buckets
 picture buckets-wide 160 38 lantern buckets
-picture audit 110 44 lantern audit
+picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
 picture exposure 110 48 lantern exposure harbour/payroll-drop harbour/ringing-records harbour/contractor-drop harbour/tmp-exchange harbour/drone-orthophotos
 picture why 100 18 lantern why harbour/contractor-drop --verb write --header "'User-Agent: contractor-uploader'"
 picture try 110 26 lantern try --bucket harbour/payroll-drop --policy fenced.json
-picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -43"
+picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 120 34 lantern retention
 picture retention-bucket 120 36 lantern retention harbour/permit-archive
 (cd "$work/saltmarsh" && "$bin/lantern" retention harbour/permit-archive --timeline "$out/timeline.png" > /dev/null 2>&1)

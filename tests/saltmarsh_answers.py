@@ -36,9 +36,27 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ("survey-maps", "notifications.outside"): ("high", "on"),  # another account is told
 }
 
+OBJECT_DRIFT: dict[tuple[str, str], tuple[str, int, int]] = {
+    # bucket, fact: severity, drifted, checked — versions that break a requirement
+    ("grant-ledger", "objects.current-version"): ("critical", 197, 210),  # the default keeps 30 days, long over
+    ("permit-archive", "objects.current-version"): ("critical", 193, 929),  # over, or bare above a locked version
+    ("press-kit", "objects.public"): ("critical", 1, 45),  # one picture may be replaced by anyone
+    ("backups-nightly", "objects.keep"): ("high", 1, 730),  # 35 years for 35 days
+    ("camera-traps", "objects.encryption"): ("high", 50, 149),  # stored before the default was switched on
+    ("grant-ledger", "objects.keep"): ("high", 196, 210),
+    ("grant-ledger", "objects.mode"): ("high", 1, 210),  # a weaker explicit retention wins over the default
+    ("permit-archive", "objects.keep"): ("high", 3, 932),
+    ("permit-archive", "objects.mode"): ("high", 931, 932),  # governance where compliance is required
+    ("press-kit", "objects.content-type"): ("medium", 2, 45),  # two pages among the pictures
+    ("camera-traps", "objects.metadata.station"): ("low", 13, 149),
+    ("drone-orthophotos", "objects.type-fits"): ("low", 19, 39),
+}
+
 ALL_VERBS = ("list", "read", "write", "delete", "govern", "unlock", "inspect")
 UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS} | {("drone-orthophotos", "access.outside")}
 """Its policy is refused to the audit key."""
+OBJECT_UNKNOWN = {("drone-orthophotos", "objects.encryption"), ("drone-orthophotos", "objects.metadata.station")}
+"""A third of it lies in an archive tier, and is not restored to be looked at."""
 
 LOOK_ALIKES = {
     "tide-gauge-raw": "a policy for the team's own account, and one folder that a partner may read",

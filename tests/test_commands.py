@@ -56,7 +56,7 @@ def test_a_closed_pipe_is_no_error(demo: Demo) -> None:
 def test_show_says_who_asked_for_what_on_which_line(demo: Demo) -> None:
     required = {r["fact"]: r for r in json.loads(demo.run("show", "press-kit", "--required", "--json").out)["required"]}
     assert required["exposure.read"]["sheet"] == "public pictures"
-    assert required["exposure.read"]["place"] == "baseline.yaml:36:7"
+    assert required["exposure.read"]["place"] == "baseline.yaml:40:7"
     assert required["exposure.read"]["displaced"] == ["every bucket, baseline.yaml:6:7"]
     assert required["exposure.list"]["status"] == "drifted"
 

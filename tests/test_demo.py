@@ -11,25 +11,29 @@ from urllib.error import HTTPError
 import pytest
 
 from rusty_lantern.standin import saltmarsh
-from tests.conftest import Demo, lantern
-from tests.saltmarsh_answers import DRIFT, EXPOSED, LOOK_ALIKES, UNKNOWN
+from tests.conftest import Demo, estate_for, lantern
+from tests.saltmarsh_answers import DRIFT, EXPOSED, LOOK_ALIKES, OBJECT_DRIFT, OBJECT_UNKNOWN, UNKNOWN
 
 
 def test_every_drift_is_found_and_nothing_else(demo: Demo) -> None:
     ran = demo.run("audit", "--json")
     result = json.loads(ran.out)
     assert ran.code == 1
-    found = {(d["bucket"], d["fact"]): (d["severity"], d["observed"]) for d in result["drift"]}
-    assert found == DRIFT
-    assert {(u["bucket"], u["fact"]) for u in result["unknown"]} == UNKNOWN
-    assert all("policy could not be read" in u["reason"] for u in result["unknown"])
+    whole = [d for d in result["drift"] if d["objects"] is None]
+    assert {(d["bucket"], d["fact"]): (d["severity"], d["observed"]) for d in whole} == DRIFT
+    counted = [(d, d["objects"]) for d in result["drift"] if d["objects"] is not None]
+    found = {(d["bucket"], d["fact"]): (d["severity"], o["drifted"], o["checked"]) for d, o in counted}
+    assert found == OBJECT_DRIFT
+    assert {(u["bucket"], u["fact"]) for u in result["unknown"]} == UNKNOWN | OBJECT_UNKNOWN
+    reasons = {u["reason"] for u in result["unknown"] if (u["bucket"], u["fact"]) in UNKNOWN}
+    assert all("policy could not be read" in reason for reason in reasons)
 
 
 def test_look_alikes_are_left_alone(demo: Demo) -> None:
     result = json.loads(demo.run("audit", "--json").out)
     assert not {d["bucket"] for d in result["drift"] + result["unknown"]} & set(LOOK_ALIKES)
     assert {b.name for b in saltmarsh.harbour().dossier.buckets} == set(LOOK_ALIKES) | set(EXPOSED) | {
-        bucket for bucket, _ in DRIFT
+        bucket for bucket, _ in (*DRIFT, *OBJECT_DRIFT)
     }
 
 
@@ -98,7 +102,15 @@ def test_what_the_survey_read_is_what_the_stand_in_holds(demo: Demo) -> None:
 
     read = {b.name: b for b in load(demo.folder / "surveys").dossiers[0].buckets}
     for held in saltmarsh.harbour().dossier.buckets:
-        for field in set(held.__struct_fields__) - {"name", "policy", "doors", "rights", "public_status", "usage"}:
+        for field in set(held.__struct_fields__) - {
+            "name",
+            "policy",
+            "doors",
+            "rights",
+            "public_status",
+            "usage",
+            "table",
+        }:
             expected, found = getattr(held, field), getattr(read[held.name], field)
             assert (found.state, found.value) == (expected.state, expected.value), (held.name, field)
         assert read[held.name].usage.value == held.usage.value
@@ -107,13 +119,14 @@ def test_what_the_survey_read_is_what_the_stand_in_holds(demo: Demo) -> None:
     assert read["drone-orthophotos"].policy.state == "denied"
 
 
-def test_only_reading_requests_are_ever_sent(demo: Demo) -> None:
+def test_only_reading_requests_are_ever_sent(demo: Demo, tmp_path: Path) -> None:
+    folder = estate_for(tmp_path / "ws", demo.address, objects=True)
     demo.store.requests.clear()
-    demo.run("reach")
-    demo.run("survey", "--as-of", "2026-11-03T06:00:00Z")
+    lantern("reach", cwd=folder)
+    lantern("survey", "--probe", "--objects", "sample", cwd=folder)
     methods = {method for method, _ in demo.store.requests}
     assert methods <= {"GET", "HEAD"}
-    assert len(demo.store.requests) > 200
+    assert len(demo.store.requests) > 2000
 
 
 @pytest.mark.parametrize("floor,code", [("critical", 1), ("low", 1)])

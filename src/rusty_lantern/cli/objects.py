@@ -71,6 +71,7 @@ def objects(
     from rusty_lantern.reports.terminal import console
 
     if breaking is not None:
+        breaking = f"objects.{breaking.removeprefix('objects.')}"
         _check(breaking)
     found = opened(workspace_folder, survey, as_of)
     chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
@@ -125,16 +126,14 @@ def _check(fact: str) -> None:
     from rusty_lantern.core import register
     from rusty_lantern.core.errors import BadInput, Complaint
     from rusty_lantern.core.facts import UnknownFact, lookup
+    from rusty_lantern.core.object_facts import SCOPES
 
     try:
-        definition = lookup(fact)
+        lookup(fact)
     except UnknownFact as error:
-        raise BadInput(
-            Complaint(f'unknown fact "{fact}"', remedy=error.hint or "docs/facts.md lists the facts")
-        ) from None
-    if definition.subject != "object":
-        raise BadInput(Complaint(f"{fact} is a fact of buckets", remedy="facts of objects begin with objects."))
-    assert register.REGISTER
+        facts = ", ".join(name.removeprefix("objects.") for name in register.REGISTER if name in SCOPES)
+        what = f'no fact of objects is called "{fact.removeprefix("objects.")}"'
+        raise BadInput(Complaint(what, remedy=error.hint or facts)) from None
 
 
 def _order(judgement: Judgement) -> tuple[int, int, str, str]:

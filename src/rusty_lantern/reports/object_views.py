@@ -51,13 +51,14 @@ def objects_view(screen: Console, result: ObjectsResult) -> None:
         return
     several = len({row.store for row in result.requirements}) > 1
     wide = Grid(
-        "severity", "bucket", "fact", "required", "checked", "drifted", "unknown", "bytes", "status",
+        "severity", "bucket", "objects.", "required", "checked", "drifted", "unknown", "bytes", "status",
         shrink=(3, 1, 2), right=(4, 5, 6, 7), drop=(7, 0),
     )  # fmt: skip
     for row in result.requirements:
         tally = row.objects
         wide.add(
-            styled(row.severity), f"{row.store}/{row.bucket}" if several else row.bucket, row.fact, row.required,
+            styled(row.severity), f"{row.store}/{row.bucket}" if several else row.bucket,
+            row.fact.removeprefix("objects."), row.required,
             f"{tally.checked:,}" + (f" of {tally.checked + tally.unknown:,}" if tally.sampled else ""),
             (f"{tally.drifted:,}", "bold" if tally.drifted else "dim"),
             _number(tally.unknown - tally.unsampled, STYLES["unknown"]),

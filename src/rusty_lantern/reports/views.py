@@ -66,6 +66,10 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
             (f"{_line_of(found.place)} {found.sheet}", "dim"),
         )
     grid.show(screen)
+    sampled = sorted({found.objects.confidence for found in result.drift if found.objects and found.objects.confidence})
+    if sampled:
+        at = " or ".join(f"{confidence:.0%}".replace("%", " %") for confidence in sampled)
+        line(screen, (f"shares are bounds at {at}: only a sample of the versions was looked at", "dim"))
     _left_out(screen, grid)
     screen.print()
 
@@ -250,8 +254,9 @@ def history_view(screen: Console, result: HistoryResult) -> None:
         grid.add(
             (row.survey, "bold"), f"{read:,}", stores, (", ".join(row.only), "dim"), (row.sha256[:16], "dim"), state
         )
-    grid.show(screen)
-    screen.print()
+    if result.surveys:
+        grid.show(screen)
+        screen.print()
     for row in result.surveys:
         if row.wrong:
             line(screen, (f"{row.survey}  ", STYLES["critical"]), row.wrong)

@@ -159,7 +159,7 @@ def observed_words(judgement: Judgement) -> str:
     if not tally.unsampled or not tally.checked:
         return f"{tally.drifted:,} of {tally.checked:,} versions{unseen}"
     share = words(bound(tally.drifted, tally.checked, judgement.confidence), judgement.confidence)
-    return f"{tally.drifted:,} of {tally.checked:,} sampled: {share}{unseen}"
+    return f"{tally.drifted:,} of {tally.checked:,} sampled, {share.rpartition(' at ')[0]}{unseen}"
 
 
 def show_fact(name: str, fact: Fact) -> str:
