@@ -284,7 +284,7 @@ def test_ctrl_c_keeps_nothing_by_half(tmp_path: Path) -> None:
 
     with harbour(slow) as (address, _):
         folder = estate_for(tmp_path / "ws", address)
-        for wait in (0.3, 1.0, 2.0):
+        for wait in (0.6, 1.0, 2.0):
             running = subprocess.Popen([str(PROGRAM), "survey"], cwd=folder, stderr=subprocess.PIPE, text=True)
             time.sleep(wait)
             running.send_signal(signal.SIGINT)

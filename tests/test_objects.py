@@ -394,6 +394,8 @@ def test_what_may_not_be_read_of_an_object_is_unknown_and_never_bare(
 
 
 def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) -> None:
+    import asyncio
+
     from distributed import LocalCluster
 
     from rusty_lantern.objects.cluster import Cluster
@@ -407,6 +409,7 @@ def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) ->
         for name in ("permit-archive", "camera-traps", "press-kit")
     }
     alone = {name: tallies(path, wanted, BUCKET, NOW) for name, path in paths.items()}
+    asyncio.set_event_loop(asyncio.new_event_loop())  # LocalCluster takes the main thread's
     with LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None) as running:
         cluster = Cluster(running.scheduler_address)
         try:

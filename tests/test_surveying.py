@@ -29,12 +29,21 @@ AS_OF = ("--as-of", "2026-11-02T06:00:00Z")
 KEPT = "surveys/20261102T060000Z/stores/harbour.json"
 
 
+@pytest.fixture(scope="module")
+def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A workspace with a survey that nothing interrupted."""
+    with harbour() as (address, _):
+        folder = estate_for(tmp_path_factory.mktemp("whole") / "ws", address)
+        assert lantern("survey", *AS_OF, cwd=folder).code == 3
+    return folder
+
+
 def _without_address(path: Path) -> list[str]:
     return [line for line in path.read_text().splitlines() if '"address"' not in line]
 
 
 @pytest.mark.timeout(900)
-def test_a_survey_killed_fifty_times_equals_an_uninterrupted_one(tmp_path: Path, demo: Demo) -> None:
+def test_a_survey_killed_fifty_times_equals_an_uninterrupted_one(tmp_path: Path, whole: Path) -> None:
     dice = random.Random(4)
     running: list[subprocess.Popen[bytes]] = []
     answered: Counter[str] = Counter()
@@ -58,7 +67,7 @@ def test_a_survey_killed_fifty_times_equals_an_uninterrupted_one(tmp_path: Path,
             running[-1].wait(timeout=30)
             assert len(running) < 120
     assert len(running) > 40
-    assert _without_address(folder / KEPT) == _without_address(demo.folder / KEPT)
+    assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
     twice = sum(1 for number in answered.values() if number > 1)
     assert twice < len(running) * 17  # only what was under way when it was killed
 
@@ -83,7 +92,7 @@ def test_a_torn_or_damaged_line_of_the_journal_is_asked_again(tmp_path: Path) ->
         assert damaged.recall("GET /2") == (200, {"date": "x"}, b"body2")
 
 
-def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, demo: Demo) -> None:
+def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, whole: Path) -> None:
     delay = [0.05]
 
     async def slow(request: web.Request) -> web.StreamResponse:
@@ -105,11 +114,11 @@ def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, demo: Demo
     assert ran.code == 3
     assert "answers were kept" in ran.err
     assert asked < 26 * 22 - 150
-    assert _without_address(folder / KEPT) == _without_address(demo.folder / KEPT)
+    assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
     assert lantern("survey", "--resume", cwd=folder).code == 2
 
 
-def test_a_deadline_stops_a_survey_that_can_be_gone_on_with(tmp_path: Path, demo: Demo) -> None:
+def test_a_deadline_stops_a_survey_that_can_be_gone_on_with(tmp_path: Path, whole: Path) -> None:
     delay = [0.2]
 
     async def slow(request: web.Request) -> web.StreamResponse:
@@ -122,7 +131,7 @@ def test_a_deadline_stops_a_survey_that_can_be_gone_on_with(tmp_path: Path, demo
         assert (ran.code, "not whole after 0.03 minutes" in ran.err) == (3, True), ran.err
         delay[0] = 0
         assert lantern("survey", "--resume", cwd=folder).code == 3
-    assert _without_address(folder / KEPT) == _without_address(demo.folder / KEPT)
+    assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
 
 
 def test_two_surveys_at_once_are_refused(demo: Demo) -> None:
@@ -246,7 +255,7 @@ def test_the_gate_lets_in_no_more_than_its_limit(limit: int) -> None:
 FAULTS = ("busy", "reset", "short", "broken chunks", "stall")
 
 
-def test_a_credential_revoked_midway_pauses_the_survey(tmp_path: Path, demo: Demo) -> None:
+def test_a_credential_revoked_midway_pauses_the_survey(tmp_path: Path, whole: Path) -> None:
     revoked = [False]
 
     async def revoking(request: web.Request) -> web.StreamResponse:
@@ -267,7 +276,7 @@ def test_a_credential_revoked_midway_pauses_the_survey(tmp_path: Path, demo: Dem
         assert lantern("survey", "--resume", cwd=folder).code == 3
         assert len(store.requests) - before[0] < 26 * 20 - 100
         assert len(spared.requests) == before[1]
-    assert _without_address(folder / KEPT) == _without_address(demo.folder / KEPT)
+    assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
 
 
 def test_a_store_full_of_faults_loses_and_doubles_nothing(tmp_path: Path) -> None:
