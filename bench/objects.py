@@ -74,9 +74,9 @@ FROM read_parquet('%s') WHERE current AND NOT marker
 def one(what: str, path: Path) -> tuple[float, list[int]]:
     """Seconds that one side takes, and how much drift it counted."""
     from rusty_lantern.core.baseline.sheets import read_baseline
+    from rusty_lantern.objects.engine import engine
     from rusty_lantern.objects.judging import tallies
     from rusty_lantern.objects.locks import locks
-    from rusty_lantern.objects.tables import engine
 
     requirements = list(read_baseline(BASELINE, "bench").sheets[0].require)
     start = time.perf_counter()

@@ -13,7 +13,8 @@ from botocore.exceptions import ClientError
 
 from rusty_lantern.core.retention import standing
 from rusty_lantern.core.versions import Version
-from rusty_lantern.objects.tables import read_versions, table_path
+from rusty_lantern.objects.engine import table_path
+from rusty_lantern.objects.tables import read_versions
 from tests.conftest import lantern
 from tests.gateway import Gateway, gateway
 from tests.real_store import workspace_for

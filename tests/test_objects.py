@@ -29,9 +29,10 @@ from rusty_lantern.core.retention import emptying, key_state, standing
 from rusty_lantern.core.sampling import bound, size_to_detect
 from rusty_lantern.core.tally import Tally
 from rusty_lantern.core.versions import Version
+from rusty_lantern.objects.engine import table_path
 from rusty_lantern.objects.judging import joined, tallies, tallies_of
 from rusty_lantern.objects.locks import locks
-from rusty_lantern.objects.tables import read_versions, table_path, table_writer
+from rusty_lantern.objects.tables import read_versions, table_writer
 from tests.conftest import PROGRAM, Demo, estate_for, lantern
 from tests.test_bad_stores import harbour
 

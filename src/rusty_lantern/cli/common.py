@@ -73,8 +73,8 @@ def tallied(taken: Survey, when: datetime) -> Tallied:
     """Judges requirements on objects over a survey's version tables; the column engine is loaded only if needed."""
 
     def over(store: str, bucket: Bucket, requirements: Sequence[Requirement]) -> list[Tally]:
+        from rusty_lantern.objects.engine import table_path
         from rusty_lantern.objects.judging import tallies
-        from rusty_lantern.objects.tables import table_path
 
         return tallies(table_path(taken.folder, store, bucket.name), requirements, bucket, when)
 

@@ -111,7 +111,7 @@ def _counting(found: Opened, engine: Engine, scheduler: str) -> Iterator[Tallied
     if not scheduler:
         raise BadInput(Complaint("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
     from rusty_lantern.objects.cluster import Cluster
-    from rusty_lantern.objects.tables import table_path
+    from rusty_lantern.objects.engine import table_path
 
     cluster, text = Cluster(scheduler), found.place.baseline_text()
     try:
@@ -145,7 +145,7 @@ def _order(judgement: Judgement) -> tuple[int, int, str, str]:
 
 def _prefixes(found: Opened, view: BucketView, judgement: Judgement) -> list[Prefix]:
     from rusty_lantern.objects.breaking import by_prefix
-    from rusty_lantern.objects.tables import table_path
+    from rusty_lantern.objects.engine import table_path
 
     path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
     return by_prefix(path, judgement.requirement, view.bucket, found.when)
@@ -153,7 +153,7 @@ def _prefixes(found: Opened, view: BucketView, judgement: Judgement) -> list[Pre
 
 def _write(found: Opened, judged: list[tuple[BucketView, Judgement]], out: Path) -> None:
     from rusty_lantern.objects.breaking import breaking
-    from rusty_lantern.objects.tables import table_path
+    from rusty_lantern.objects.engine import table_path
     from rusty_lantern.reports.lists import write_list
 
     def batches() -> object:

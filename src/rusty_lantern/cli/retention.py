@@ -87,8 +87,8 @@ def retention(
 def _row(found: Opened, view: BucketView, baseline: Baseline) -> RetentionRow:
     from rusty_lantern.core.baseline.judge import judge
     from rusty_lantern.core.scales import DURATION
+    from rusty_lantern.objects.engine import table_path
     from rusty_lantern.objects.locks import locks
-    from rusty_lantern.objects.tables import table_path
     from rusty_lantern.reports.object_results import RetentionRow, object_row, sentence
 
     bucket, lock, table = view.bucket, view.bucket.lock.value, view.bucket.table.value
@@ -115,7 +115,8 @@ def _row(found: Opened, view: BucketView, baseline: Baseline) -> RetentionRow:
 def _history(found: Opened, view: BucketView, key: str) -> list[VersionRow]:
     from rusty_lantern.core.errors import BadInput, Complaint
     from rusty_lantern.core.retention import standing
-    from rusty_lantern.objects.tables import read_versions, table_path
+    from rusty_lantern.objects.engine import table_path
+    from rusty_lantern.objects.tables import read_versions
     from rusty_lantern.reports.object_results import version_row
 
     path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)

@@ -195,9 +195,15 @@ async def estimate(plan: Plan) -> list[str]:
         seconds = questions / min(store.pace.per_second, store.pace.at_once / max(latency, 0.001))
         told.append(
             f"{store.name}: {len(wanted):,} buckets, at least {questions:,} questions to {store.at}, "
-            f"about {max(1, round(seconds)):,} s at {store.pace.per_second:,} a second at the most"
+            f"about {max(1, round(seconds)):,} s at {store.pace.per_second:,} a second at the most" + _besides(store)
         )
     return told
+
+
+def _besides(store: Store) -> str:
+    """What cannot be told beforehand: how many versions there are to look at."""
+    inspected = any(looked in ("sample", "all") for _, looked in store.objects)
+    return "; besides, one for each version that is looked at" if inspected else ""
 
 
 @contextmanager

@@ -25,15 +25,16 @@ def size_to_detect(share: float, confidence: float) -> int:
 
 def bound(found: int, looked_at: int, confidence: float) -> tuple[float, float]:
     """Between which shares of all the drift lies: one-sided where nothing or everything was found, else two-sided."""
-    from scipy.special import betaincinv
-
     if not 0 <= found <= looked_at or looked_at <= 0:
         raise ValueError("more was found than was looked at")
     miss = 1 - confidence
-    side = miss if found in (0, looked_at) else miss / 2
-    low = 0.0 if found == 0 else float(betaincinv(found, looked_at - found + 1, side))
-    high = 1.0 if found == looked_at else float(betaincinv(found + 1, looked_at - found, 1 - side))
-    return low, high
+    if found in (0, looked_at):  # the beta distribution has a closed form there
+        edge = miss ** (1 / looked_at)
+        return (0.0, 1 - edge) if found == 0 else (edge, 1.0)
+    from scipy.special import betaincinv
+
+    low, high = betaincinv([found, found + 1], [looked_at - found + 1, looked_at - found], [miss / 2, 1 - miss / 2])
+    return float(low), float(high)
 
 
 def words(shares: tuple[float, float], confidence: float) -> str:

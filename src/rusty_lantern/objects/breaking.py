@@ -13,8 +13,8 @@ import pyarrow as pa
 from rusty_lantern.core.baseline.sheets import Requirement
 from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.objects.columns import SOURCE, Compiled
+from rusty_lantern.objects.engine import engine
 from rusty_lantern.objects.judging import compiled
-from rusty_lantern.objects.tables import engine
 
 PREFIXES = 20
 LIST = pa.schema(

@@ -19,7 +19,7 @@ from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.core.facts import family, lookup
 from rusty_lantern.core.object_facts import KEEPERS, SCOPES
 from rusty_lantern.core.scales import Scale, Words
-from rusty_lantern.objects.tables import microseconds
+from rusty_lantern.objects.engine import microseconds
 
 BINDS = "(mode <> '' AND until > $moment)"
 _PROTECTED_BENEATH = "(coalesce(beneath_until > $moment, false) OR coalesce(beneath_hold, false))"

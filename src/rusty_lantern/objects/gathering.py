@@ -20,8 +20,9 @@ from rusty_lantern.core.dossier import Bucket, Table, Usage, Versions
 from rusty_lantern.core.estate import Sample, Store
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.versions import Version
+from rusty_lantern.objects.engine import table_path
 from rusty_lantern.objects.inventory import Taken, files_of, take
-from rusty_lantern.objects.tables import Spool, read_table, read_versions, table_path, table_writer
+from rusty_lantern.objects.tables import Spool, read_table, read_versions, table_writer
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.client import Client
 from rusty_lantern.stores.s3.inspecting import Inspector, Wanted, listed

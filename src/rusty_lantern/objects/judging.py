@@ -11,16 +11,16 @@ from typing import TYPE_CHECKING, Any
 
 import duckdb
 import msgspec
-import pyarrow as pa
 
 from rusty_lantern.core.baseline.sheets import Requirement
 from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.core.errors import BadInput, Complaint
 from rusty_lantern.core.tally import EXAMPLES, Tally
 from rusty_lantern.objects.columns import SOURCE, Compiled
-from rusty_lantern.objects.tables import engine
+from rusty_lantern.objects.engine import engine
 
 if TYPE_CHECKING:
+    import pyarrow as pa
     from duckdb import DuckDBPyConnection
 
 

@@ -14,7 +14,7 @@ import msgspec
 from rusty_lantern.core.retention import Emptying
 from rusty_lantern.core.tally import SHOWN
 from rusty_lantern.objects.columns import BINDS, SOURCE
-from rusty_lantern.objects.tables import engine, microseconds
+from rusty_lantern.objects.engine import engine, microseconds
 
 if TYPE_CHECKING:
     from duckdb import DuckDBPyConnection

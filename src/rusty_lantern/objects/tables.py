@@ -11,12 +11,9 @@ import itertools
 import os
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
-from urllib.parse import quote
+from typing import Any
 
-import duckdb
 import msgspec
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -25,9 +22,7 @@ from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.core.dossier import Table
 from rusty_lantern.core.errors import Complaint, Place
 from rusty_lantern.core.versions import Version
-
-if TYPE_CHECKING:
-    from duckdb import DuckDBPyConnection
+from rusty_lantern.objects.engine import engine
 
 _WORD = pa.dictionary(pa.int32(), pa.string())
 _MOMENT = pa.timestamp("us", tz="UTC")
@@ -69,13 +64,6 @@ ABOUT = "lantern.table"
 """The file's own metadata key under which `core.dossier.Table` stands as JSON."""
 GROUP = 50_000
 """Rows of one row group."""
-MEMORY = "300MB"
-"""What the column engine may hold before it spills to disk."""
-
-
-def table_path(folder: Path, store: str, bucket: str) -> Path:
-    """Where a bucket's table lies below a survey's folder; a bucket's name cannot lead out of it."""
-    return folder / "objects" / store / (quote(bucket, safe="").replace(".", "%2E") + ".parquet")
 
 
 @contextmanager
@@ -180,21 +168,6 @@ def version_of(row: dict[str, Any]) -> Version:
     return Version(**row)
 
 
-@contextmanager
-def engine(spill: Path | None = None) -> Iterator[DuckDBPyConnection]:
-    """A column engine of bounded memory that reads nothing but what it is told to."""
-    columns = duckdb.connect(config={"threads": len(os.sched_getaffinity(0)), "memory_limit": MEMORY})
-    try:
-        columns.execute("SET TimeZone = 'UTC'")
-        columns.execute("SET preserve_insertion_order = false")
-        columns.execute("SET autoinstall_known_extensions = false")
-        if spill is not None:
-            columns.execute("SET temp_directory = $1", [str(spill)])
-        yield columns
-    finally:
-        columns.close()
-
-
 class Spool:
     """Listed entries on disk, in whatever order they come, until they are sorted."""
 
@@ -235,8 +208,3 @@ class Spool:
         """Let go of the file."""
         self._stream.close()
         self.path.unlink(missing_ok=True)
-
-
-def microseconds(moment: datetime) -> int:
-    """A moment as the column engine counts it."""
-    return int(moment.timestamp()) * 1_000_000 + moment.microsecond

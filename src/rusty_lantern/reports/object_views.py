@@ -62,7 +62,8 @@ def objects_view(screen: Console, result: ObjectsResult) -> None:
             f"{tally.checked:,}" + (f" of {tally.checked + tally.unknown:,}" if tally.sampled else ""),
             (f"{tally.drifted:,}", "bold" if tally.drifted else "dim"),
             _number(tally.unknown - tally.unsampled, STYLES["unknown"]),
-            show_bytes(tally.drifted_bytes) if tally.drifted else ("-", "dim"), styled(row.status),
+            show_bytes(tally.drifted_bytes) if tally.drifted else ("-", "dim"),
+            ("held in sample", STYLES["held"]) if tally.sampled and row.status == "held" else styled(row.status),
         )  # fmt: skip
     wide.show(screen)
     screen.print()

@@ -1,0 +1,44 @@
+"""The column engine: of bounded memory, reading nothing but what it is told to; and where the tables lie."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+from urllib.parse import quote
+
+import duckdb
+
+if TYPE_CHECKING:
+    from duckdb import DuckDBPyConnection
+
+MEMORY = "300MB"
+"""What the column engine may hold before it spills to disk."""
+
+
+def table_path(folder: Path, store: str, bucket: str) -> Path:
+    """Where a bucket's table lies below a survey's folder; a bucket's name cannot lead out of it."""
+    return folder / "objects" / store / (quote(bucket, safe="").replace(".", "%2E") + ".parquet")
+
+
+@contextmanager
+def engine(spill: Path | None = None) -> Iterator[DuckDBPyConnection]:
+    """A column engine of bounded memory that reads nothing but what it is told to."""
+    columns = duckdb.connect(config={"threads": len(os.sched_getaffinity(0)), "memory_limit": MEMORY})
+    try:
+        columns.execute("SET TimeZone = 'UTC'")
+        columns.execute("SET preserve_insertion_order = false")
+        columns.execute("SET autoinstall_known_extensions = false")
+        if spill is not None:
+            columns.execute("SET temp_directory = $1", [str(spill)])
+        yield columns
+    finally:
+        columns.close()
+
+
+def microseconds(moment: datetime) -> int:
+    """A moment as the column engine counts it."""
+    return int(moment.timestamp()) * 1_000_000 + moment.microsecond
