@@ -59,6 +59,8 @@ def test_show_says_who_asked_for_what_on_which_line(demo: Demo) -> None:
     assert required["exposure.read"]["place"] == "baseline.yaml:40:7"
     assert required["exposure.read"]["displaced"] == ["every bucket, baseline.yaml:6:7"]
     assert required["exposure.list"]["status"] == "drifted"
+    assert required["objects.public"]["observed"] == "1 of 45 versions"
+    assert required["objects.public"]["note"] == "first: press/00003.jpg"
 
 
 def test_why_names_the_rule_and_the_first_part_that_does_not_fit(demo: Demo) -> None:

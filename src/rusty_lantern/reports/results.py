@@ -53,6 +53,8 @@ class RequiredResult(msgspec.Struct, frozen=True, kw_only=True):
     place: str
     displaced: list[str]
     status: str
+    observed: str
+    note: str
 
 
 class ShowResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -264,6 +266,8 @@ def show_result(
                 place=str(j.requirement.place),
                 displaced=[f"{d.sheet}, {d.place}" for d in displaced[j.requirement.place]],
                 status=j.status,
+                observed=observed_words(j),
+                note=j.reason or j.observed.note,
             )
             for j in judgements
         ]

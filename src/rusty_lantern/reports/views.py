@@ -173,7 +173,7 @@ def show_view(screen: Console, result: ShowResult) -> None:
     screen.print()
     facts = result.facts
     if result.required is not None:
-        _required_table(screen, result, result.required)
+        _required_table(screen, result.required)
         asked = {r.fact for r in result.required}
         facts = [found for found in facts if found.fact not in asked]
         screen.print()
@@ -186,21 +186,17 @@ def show_view(screen: Console, result: ShowResult) -> None:
     grid.show(screen)
 
 
-def _required_table(screen: Console, result: ShowResult, required: list[RequiredResult]) -> None:
+def _required_table(screen: Console, required: list[RequiredResult]) -> None:
     """What is required, judged; under what did not hold, the reasons in full."""
-    words = {found.fact: found for found in result.facts}
     grid = Grid("judged", "fact", "required", "observed", "asked by", shrink=(4, 2))
     for asked in sorted(required, key=lambda r: STATUS_ORDER.index(r.status)):
-        found = words.get(asked.fact)
-        observed = found.words if found else "absent"
         origin = f"{asked.sheet}, line {_line_of(asked.place)}"
-        grid.add(styled(asked.status), asked.fact, asked.required, (observed, "bold"), (origin, "dim"))
+        grid.add(styled(asked.status), asked.fact, asked.required, (asked.observed, "bold"), (origin, "dim"))
     grid.show(screen)
     open_points = [r for r in required if r.status != "held"]
     notes: dict[str, list[str]] = {}
     for asked in open_points:
-        found = words.get(asked.fact)
-        why = "; ".join(part for part in (found.note if found else "", asked.because) if part)
+        why = "; ".join(part for part in (asked.note, asked.because) if part)
         if why:
             notes.setdefault(why, []).append(asked.fact)
     overriding = [r for r in required if r.displaced]
