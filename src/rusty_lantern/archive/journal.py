@@ -10,6 +10,7 @@ from __future__ import annotations
 import base64
 import binascii
 import errno
+import hashlib
 import os
 import time
 import zlib
@@ -58,15 +59,20 @@ class Journal:
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
             _cut_torn_line(path)
-            self.known = _read(path)
+            self._places = _places(path)
             self._stream = path.open("ab", buffering=0)
+            self._reading = path.open("rb") if self._places else None
         except OSError as error:
             raise self._cannot(error) from None
 
     def recall(self, question: str) -> tuple[int, dict[str, str], bytes] | None:
-        """The answer that a question already got."""
-        entry = self.known.get(question)
-        if entry is None:
+        """The answer that a question already got, read from where it stands."""
+        place = self._places.get(_digest(question))
+        if place is None or self._reading is None:
+            return None
+        self._reading.seek(place)
+        entry = msgspec.json.decode(self._reading.readline(), type=Entry)
+        if entry.question != question:
             return None
         self.replayed += 1
         return entry.status, entry.headers, zlib.decompressobj().decompress(base64.b64decode(entry.body), MAX_BODY)
@@ -90,31 +96,52 @@ class Journal:
     def close(self) -> None:
         """Finish with the file."""
         self._stream.close()
+        if self._reading is not None:
+            self._reading.close()
 
     def _cannot(self, error: OSError) -> CannotWrite:
         what = f"an answer could not be kept: {error.strerror or error}"
         return CannotWrite(Complaint(what, Place(str(self.path)), "make room, then: lantern survey --resume"))
 
 
+BLOCK = 1 << 20
+
+
 def _cut_torn_line(path: Path) -> None:
     """Take off what follows the last whole line, so that the next answer begins on a line of its own."""
     if not path.exists():
         return
-    content = path.read_bytes()
-    whole = content.rfind(b"\n") + 1
-    if whole != len(content):
+    with path.open("rb") as stream:
+        size = end = stream.seek(0, os.SEEK_END)
+        whole = 0
+        while end and not whole:
+            start = max(0, end - BLOCK)
+            stream.seek(start)
+            found = stream.read(end - start).rfind(b"\n")
+            whole = start + found + 1 if found >= 0 else 0
+            end = start
+    if whole != size:
         os.truncate(path, whole)
 
 
-def _read(path: Path) -> dict[str, Entry]:
-    known: dict[str, Entry] = {}
+def _digest(question: str) -> int:
+    """Stands for a question: millions of them would not fit into memory."""
+    return int.from_bytes(hashlib.blake2b(question.encode(), digest_size=8).digest())
+
+
+def _places(path: Path) -> dict[int, int]:
+    """Question, by its digest → where in the file its answer stands."""
+    known: dict[int, int] = {}
     if not path.is_file():
         return known
-    for line in path.read_bytes().splitlines():
-        try:
-            entry = msgspec.json.decode(line, type=Entry)
-            zlib.decompressobj().decompress(base64.b64decode(entry.body, validate=True), MAX_BODY)
-        except (msgspec.DecodeError, binascii.Error, zlib.error, UnicodeDecodeError):
-            continue  # torn or damaged: the question is asked again
-        known[entry.question] = entry
+    with path.open("rb") as stream:
+        place = 0
+        for line in stream:
+            try:
+                entry = msgspec.json.decode(line, type=Entry)
+                zlib.decompressobj().decompress(base64.b64decode(entry.body, validate=True), MAX_BODY)
+                known[_digest(entry.question)] = place
+            except (msgspec.DecodeError, binascii.Error, zlib.error, UnicodeDecodeError):
+                pass  # torn or damaged: the question is asked again
+            place += len(line)
     return known
