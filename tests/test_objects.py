@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import csv
 import gzip
 import json
@@ -10,6 +11,7 @@ import subprocess
 import time
 from collections import Counter
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -394,9 +396,19 @@ def test_what_may_not_be_read_of_an_object_is_unknown_and_never_bare(
     assert archive["objects"]["held"] == 0
 
 
-def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) -> None:
-    import asyncio
+@contextmanager
+def main_loop() -> Iterator[None]:
+    """An event loop of the main thread, which a local cluster expects to find."""
+    loop = asyncio.new_event_loop()
+    asyncio.set_event_loop(loop)
+    try:
+        yield
+    finally:
+        asyncio.set_event_loop(None)
+        loop.close()
 
+
+def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) -> None:
     from distributed import LocalCluster
 
     from rusty_lantern.objects.cluster import Cluster
@@ -410,8 +422,10 @@ def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) ->
         for name in ("permit-archive", "camera-traps", "press-kit")
     }
     alone = {name: tallies(path, wanted, BUCKET, NOW) for name, path in paths.items()}
-    asyncio.set_event_loop(asyncio.new_event_loop())  # LocalCluster takes the main thread's
-    with LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None) as running:
+    with (
+        main_loop(),
+        LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None) as running,
+    ):
         cluster = Cluster(running.scheduler_address)
         try:
             for name, path in paths.items():
