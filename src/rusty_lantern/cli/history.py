@@ -24,7 +24,8 @@ def history(
     Use it to see what there is, and to show that nothing was altered. Example: lantern history --verify
     """
     from rusty_lantern.archive import surveys
-    from rusty_lantern.reports.results import HistoryResult, encode, history_row
+    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.survey_results import HistoryResult, history_row
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.reports.views import history_view
 

@@ -64,7 +64,8 @@ def survey(
 
     from rusty_lantern.archive import surveys
     from rusty_lantern.cli.surveying import Plan, estimate, read_all
-    from rusty_lantern.reports.results import encode, survey_result
+    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.survey_results import survey_result
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.reports.views import survey_view
 

@@ -14,20 +14,20 @@ from rusty_lantern.core.access.verbs import ACTIONS, VERBS
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.register import REGISTER
 from rusty_lantern.core.scales import DURATION, SIZE
-from rusty_lantern.reports import access_results, object_results, results
+from rusty_lantern.reports import access_results, object_results, results, survey_results
 from rusty_lantern.stores.s3.reached import Reached
 
 SCHEMAS: dict[str, type[Any]] = {
     "dossier": Dossier,
     "reach": Reached,
-    "survey": results.SurveyResult,
+    "survey": survey_results.SurveyResult,
     "buckets": results.BucketsResult,
     "show": results.ShowResult,
     "audit": results.AuditResult,
     "exposure": results.ExposureResult,
     "why": access_results.DecisionResult,
     "access": access_results.AccessResult,
-    "history": results.HistoryResult,
+    "history": survey_results.HistoryResult,
     "objects": object_results.ObjectsResult,
     "retention": object_results.RetentionResult,
     "try": access_results.TryResult,

@@ -10,7 +10,7 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.archive.surveys import Kept, Survey
+from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.access.doors import hold
 from rusty_lantern.core.access.exposure import Verdict
 from rusty_lantern.core.access.keys import AUDIENCES
@@ -177,26 +177,6 @@ class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
     exposure: dict[str, dict[str, VerdictResult]]
 
 
-class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
-    """One kept survey. `wrong` says what is not as it was written; empty where nothing is."""
-
-    survey: str
-    taken: datetime | None
-    stores: dict[str, int | None]
-    only: list[str]
-    sha256: str
-    wrong: str
-
-
-class HistoryResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern history --json`."""
-
-    verified: bool
-    surveys: list[HistoryRow]
-    unfinished: list[str]
-    """Surveys that were stopped and can be gone on with."""
-
-
 class Probed(msgspec.Struct, frozen=True, kw_only=True):
     """What the store answered to a knock without credentials, against the verdict for anyone."""
 
@@ -218,17 +198,6 @@ class ExposureResult(msgspec.Struct, frozen=True, kw_only=True):
     buckets: list[ExposureRow]
     probed: list[Probed] | None
     """With `--probe`: what the store answered to requests without credentials."""
-
-
-class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern survey --json`."""
-
-    survey: str
-    taken: datetime
-    stores: dict[str, int | None]
-    questions: dict[str, dict[str, int]]
-    """Store → how many answers of each state."""
-    unread: dict[str, str]
 
 
 def encode(result: msgspec.Struct) -> str:
@@ -424,19 +393,6 @@ def exposure_row(view: BucketView) -> ExposureRow:
     return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
 
 
-def history_row(kept: Kept) -> HistoryRow:
-    """One kept survey."""
-    manifest = kept.manifest
-    return HistoryRow(
-        survey=kept.name,
-        taken=manifest.taken if manifest else None,
-        stores=manifest.stores if manifest else {},
-        only=manifest.only if manifest else [],
-        sha256=kept.digest,
-        wrong=kept.wrong,
-    )
-
-
 def probed(view: BucketView, knock: Knock) -> Probed:
     """One knock, held against the verdict."""
     level = view.verdicts["anyone", knock.verb].level
@@ -450,24 +406,4 @@ def probed(view: BucketView, knock: Knock) -> Probed:
         answer=knock.answer,
         outcome=outcome,
         note=note,
-    )
-
-
-def survey_result(survey: Survey) -> SurveyResult:
-    """What a survey read, by store and state of answer."""
-    questions: dict[str, dict[str, int]] = {}
-    for dossier in survey.dossiers:
-        states = Counter(
-            getattr(bucket, name).state
-            for bucket in dossier.buckets
-            for name in bucket.__struct_fields__
-            if name not in ("name", "owner", "rights", "doors", "table")
-        )
-        questions[dossier.store] = dict(sorted(states.items()))
-    return SurveyResult(
-        survey=survey.name,
-        taken=survey.manifest.taken,
-        stores=survey.manifest.stores,
-        questions=questions,
-        unread={d.store: d.listing.reason for d in survey.dossiers if not d.listing.settled},
     )

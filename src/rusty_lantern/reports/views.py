@@ -11,12 +11,11 @@ from rusty_lantern.reports.results import (
     BucketRow,
     BucketsResult,
     FactResult,
-    HistoryResult,
     JudgementResult,
     RequiredResult,
     ShowResult,
-    SurveyResult,
 )
+from rusty_lantern.reports.survey_results import HistoryResult, SurveyResult
 from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
 from rusty_lantern.stores.s3.reached import QUESTION_WORDS, Reached
 
