@@ -354,6 +354,11 @@ def test_an_altered_table_is_named_and_a_missing_one_stops_the_audit(tmp_path: P
     path.write_bytes(content[:-9] + bytes([content[-9] ^ 1]) + content[-8:])
     ran = lantern("history", "--verify", cwd=folder)
     assert "press-kit.parquet: this file is not what the survey wrote" in ran.out
+    for broken in (b"garbage", content[: len(content) // 2]):
+        path.write_bytes(broken)
+        for words in (("audit",), ("objects", "press-kit", "--breaking", "size"), ("retention", "press-kit")):
+            ran = lantern(*words, cwd=folder)
+            assert (ran.code, "press-kit.parquet: this version table cannot be read" in ran.err) == (2, True), ran.err
     path.unlink()
     ran = lantern("audit", cwd=folder)
     assert (ran.code, "press-kit.parquet: a file of the survey is missing" in ran.err) == (2, True), ran.err

@@ -152,12 +152,14 @@ def test_a_limited_survey_reads_and_says_only_that(tmp_path: Path) -> None:
     assert (wrong.code, 'did you mean "harbour"?' in wrong.err) == (2, True)
 
 
-def test_a_dry_run_tells_and_keeps_nothing(demo: Demo) -> None:
+def test_a_dry_run_tells_and_keeps_nothing(demo: Demo, tmp_path: Path) -> None:
     before = names(demo.folder / "surveys")
     demo.store.requests.clear()
     ran = demo.run("survey", "--dry-run")
     assert (ran.code, "26 buckets, at least 548 questions" in ran.out) == (0, True), ran.out
     assert len(demo.store.requests) == 1
+    down = lantern("survey", "--dry-run", cwd=estate_for(tmp_path / "ws", "http://127.0.0.1:9"))
+    assert (down.code, "harbour: cannot be asked: cannot connect" in down.out) == (3, True), down.out
     assert names(demo.folder / "surveys") == before
 
 

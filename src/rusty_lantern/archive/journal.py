@@ -14,6 +14,7 @@ import hashlib
 import os
 import time
 import zlib
+from contextlib import suppress
 from pathlib import Path
 
 import msgspec
@@ -137,11 +138,10 @@ def _places(path: Path) -> dict[int, int]:
     with path.open("rb") as stream:
         place = 0
         for line in stream:
-            try:
+            with suppress(msgspec.DecodeError, binascii.Error, zlib.error, UnicodeDecodeError):
+                # where a line is torn or damaged, its question is asked again
                 entry = msgspec.json.decode(line, type=Entry)
                 zlib.decompressobj().decompress(base64.b64decode(entry.body, validate=True), MAX_BODY)
                 known[_digest(entry.question)] = place
-            except (msgspec.DecodeError, binascii.Error, zlib.error, UnicodeDecodeError):
-                pass  # torn or damaged: the question is asked again
             place += len(line)
     return known

@@ -80,9 +80,10 @@ def survey(
     )  # fmt: skip
     plan.check()
     if dry_run:
-        for told in asyncio.run(estimate(plan)):
-            emit(told)
-        return
+        told, whole = asyncio.run(estimate(plan))
+        for words in told:
+            emit(words)
+        raise typer.Exit(0 if whole else 3)
     try:
         with surveys.sole(place.surveys):
             surveys.refuse_taken(place.surveys, when)

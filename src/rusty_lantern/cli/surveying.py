@@ -178,9 +178,9 @@ LISTINGS = 3
 """Listings of each bucket: objects, versions, unfinished uploads; one page at least."""
 
 
-async def estimate(plan: Plan) -> list[str]:
-    """How many questions a survey would ask of each store, and roughly how long it would take."""
-    told = []
+async def estimate(plan: Plan) -> tuple[list[str], bool]:
+    """How many questions a survey would ask of each store, and roughly how long; whether every store could be asked."""
+    told, whole = [], True
     for store, patterns in plan.stores():
         async with Client(store, find(store.credential, plan.folder), plan.folder) as client:
             start = asyncio.get_running_loop().time()
@@ -188,6 +188,7 @@ async def estimate(plan: Plan) -> list[str]:
                 buckets, _ = await list_buckets(client)
             except Unanswered as error:
                 told.append(f"{store.name}: cannot be asked: {error.note}")
+                whole = False
                 continue
             latency = asyncio.get_running_loop().time() - start
         wanted = [b for b, _ in buckets if not patterns or any(fnmatchcase(b, pattern) for pattern in patterns)]
@@ -197,7 +198,7 @@ async def estimate(plan: Plan) -> list[str]:
             f"{store.name}: {len(wanted):,} buckets, at least {questions:,} questions to {store.at}, "
             f"about {max(1, round(seconds)):,} s at {store.pace.per_second:,} a second at the most" + _besides(store)
         )
-    return told
+    return told, whole
 
 
 def _besides(store: Store) -> str:

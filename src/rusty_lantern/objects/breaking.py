@@ -13,7 +13,7 @@ import pyarrow as pa
 from rusty_lantern.core.baseline.sheets import Requirement
 from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.objects.columns import SOURCE, Compiled
-from rusty_lantern.objects.engine import engine
+from rusty_lantern.objects.engine import reading
 from rusty_lantern.objects.judging import compiled
 
 PREFIXES = 20
@@ -45,7 +45,7 @@ def by_prefix(path: Path, requirement: Requirement, bucket: Bucket, moment: date
         f"coalesce(sum(size) FILTER (s = 0), 0)::BIGINT FROM ({_judged(made)}) "
         f"GROUP BY prefix HAVING drifted > 0 ORDER BY drifted DESC, prefix LIMIT {PREFIXES}"
     )
-    with engine() as columns:
+    with reading(path) as columns:
         return [Prefix(*row) for row in columns.execute(query, _bound(made, path, query)).fetchall()]
 
 
@@ -59,7 +59,7 @@ def breaking(path: Path, requirement: Requirement, bucket: Bucket, moment: datet
     )
     comparison = requirement.comparison
     said = {"bucket": bucket.name, "fact": requirement.fact, "required": comparison.words if comparison else ""}
-    with engine() as columns:
+    with reading(path) as columns:
         for batch in columns.sql(query, params=_bound(made, path, query) | said).to_arrow_reader(10_000):
             yield batch.cast(LIST)
 

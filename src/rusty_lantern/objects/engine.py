@@ -12,6 +12,8 @@ from urllib.parse import quote
 
 import duckdb
 
+from rusty_lantern.core.errors import Complaint, Damaged, Place
+
 if TYPE_CHECKING:
     from duckdb import DuckDBPyConnection
 
@@ -37,6 +39,19 @@ def engine(spill: Path | None = None) -> Iterator[DuckDBPyConnection]:
         yield columns
     finally:
         columns.close()
+
+
+@contextmanager
+def reading(path: Path | None = None) -> Iterator[DuckDBPyConnection]:
+    """The column engine, to read a kept table with. Raises `Damaged` if that is not what was written."""
+    with engine() as columns:
+        try:
+            yield columns
+        except (duckdb.IOException, duckdb.InvalidInputException) as error:
+            what = f"this version table cannot be read: {str(error).splitlines()[0]}"
+            place = Place("/".join(path.parts[-4:])) if path else None
+            remedy = "lantern history --verify names every altered file; restore it from a backup, or survey again"
+            raise Damaged(Complaint(what, place, remedy)) from None
 
 
 def microseconds(moment: datetime) -> int:

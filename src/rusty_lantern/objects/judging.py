@@ -17,7 +17,7 @@ from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.core.errors import BadInput, Complaint
 from rusty_lantern.core.tally import EXAMPLES, Tally
 from rusty_lantern.objects.columns import SOURCE, Compiled
-from rusty_lantern.objects.engine import engine
+from rusty_lantern.objects.engine import engine, reading
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -42,7 +42,7 @@ def tallies(path: Path, requirements: Sequence[Requirement], bucket: Bucket | No
     and only for what drifts more rarely than that everywhere.
     """
     rows = "(SELECT * EXCLUDE file_row_number FROM read_parquet($path, file_row_number = true) WHERE {where})"
-    with engine() as columns:
+    with reading(path) as columns:
         judging = Judging(columns, {"path": str(path)}, bucket, moment)
         found = judging.counted("read_parquet($path)", requirements)
         for where in (f"file_row_number < {FIRST_ROWS:d}", "true"):
@@ -107,7 +107,8 @@ class Judging:
         try:
             return self.columns.execute(query, {**self.bound, **needed}).fetchone() or ()
         except duckdb.InvalidInputException as error:
-            if not any(r.comparison and r.comparison.how == "matches" for r in requirements):
+            expressions = any(r.comparison and r.comparison.how == "matches" for r in requirements)
+            if not expressions or "parquet" in str(error).lower():
                 raise
             raise _refused(error, requirements) from None
 

@@ -14,7 +14,7 @@ import msgspec
 from rusty_lantern.core.retention import Emptying
 from rusty_lantern.core.tally import SHOWN
 from rusty_lantern.objects.columns import BINDS, SOURCE
-from rusty_lantern.objects.engine import engine, microseconds
+from rusty_lantern.objects.engine import microseconds, reading
 
 if TYPE_CHECKING:
     from duckdb import DuckDBPyConnection
@@ -77,7 +77,7 @@ class Locks(msgspec.Struct, frozen=True):
 def locks(path: Path, moment: datetime, default: tuple[str, int], expires_old: int) -> Locks:
     """Summarise a table. `default`: the bucket's default mode and seconds; `expires_old`: seconds, 0 without a rule."""
     bound = {"moment": microseconds(moment)}
-    with engine() as columns:
+    with reading(path) as columns:
         columns.execute("SET VARIABLE moment = $1", [microseconds(moment)])
         source = SOURCE.format(rows=_quoted(path)).replace("$moment", "getvariable('moment')")
         columns.execute(f"CREATE TEMP VIEW v AS SELECT * FROM {source}")  # noqa: S608

@@ -22,7 +22,7 @@ from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.core.dossier import Table
 from rusty_lantern.core.errors import Complaint, Place
 from rusty_lantern.core.versions import Version
-from rusty_lantern.objects.engine import engine
+from rusty_lantern.objects.engine import engine, reading
 
 _WORD = pa.dictionary(pa.int32(), pa.string())
 _MOMENT = pa.timestamp("us", tz="UTC")
@@ -152,7 +152,7 @@ def read_table(path: Path) -> Table | None:
 
 def read_versions(path: Path, key: str | None = None) -> Iterator[Version]:
     """The versions of a table, or of one key of it, in order."""
-    with engine() as columns:
+    with reading(path) as columns:
         where = " WHERE key = $key" if key is not None else ""
         query = f"SELECT * FROM read_parquet($path, file_row_number = true){where} ORDER BY file_row_number"  # noqa: S608
         bound = {"path": str(path), **({"key": key} if key is not None else {})}

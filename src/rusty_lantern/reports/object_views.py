@@ -120,6 +120,9 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
     if len(result.buckets) == 1:
         _one(screen, result.buckets[0])
         return
+    if not result.buckets:
+        _looked_into(screen, result)
+        return
     grid = Grid(
         "bucket", "versions", "compliance", "governance", "held", "free now", "unknown", "shadowing", "hidden",
         "default", shrink=(0, 9), right=(1, 2, 3, 4, 5, 6, 7, 8), drop=(9, 1),
@@ -169,7 +172,8 @@ def _unbound(screen: Console, rows: list[RetentionRow]) -> None:
 
 def _looked_into(screen: Console, result: RetentionResult) -> None:
     if result.unread:
-        screen.print()
+        if result.buckets:
+            screen.print()
         words = f"{many(len(result.unread), 'bucket')} without a version table: {result.unread[0].reason}"
         line(screen, (words, STYLES["unknown"]))
 
