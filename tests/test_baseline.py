@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.baseline.comparisons import ImpossibleComparison, read_comparison
 from rusty_lantern.core.baseline.judge import judge, required_of
-from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
+from rusty_lantern.core.baseline.sheets import Baseline, read_baseline, spoken
 from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import REGISTER, Fact, UnknownFact, lookup
@@ -94,7 +94,7 @@ def _bucket(name: str = "a", **answers: Answer[object]) -> Bucket:
 
 
 def _required(baseline: Baseline, bucket: Bucket) -> dict[str, str]:
-    return {r.requirement.fact: r.requirement.sheet for r in required_of(baseline, "harbour", bucket) if r.sure}
+    return {r.requirement.fact: r.requirement.sheet for r in required_of(baseline, spoken("harbour", bucket)) if r.sure}
 
 
 def test_a_later_sheet_overrides_an_earlier_one_fact_by_fact() -> None:
@@ -105,7 +105,7 @@ def test_a_later_sheet_overrides_an_earlier_one_fact_by_fact() -> None:
     assert _required(both, _bucket("b", tags=plain)) == {"versioning": "first", "place": "first"}
     assert _required(_baseline(SECOND, FIRST), _bucket("a", tags=plain))["versioning"] == "first"
     assert _required(_baseline(FIRST, LIFTS), _bucket("a", tags=tags)) == {"place": "first"}
-    displaced = required_of(both, "harbour", _bucket("a", tags=plain))[0].displaced
+    displaced = required_of(both, spoken("harbour", _bucket("a", tags=plain)))[0].displaced
     assert [requirement.sheet for requirement in displaced] == ["first"]
 
 
@@ -136,7 +136,7 @@ def test_a_sheet_that_may_apply_is_unknown_where_it_would_drift_and_held_where_i
 def test_a_tag_selects_only_buckets_that_have_it() -> None:
     sheet = '  - {sheet: s, of: {tags.class: ["per*", seal], store: harb*}, require: {place: x}}'
     fits = [
-        bool(required_of(_baseline(sheet), store, _bucket(tags=tags)))
+        bool(required_of(_baseline(sheet), spoken(store, _bucket(tags=tags))))
         for store, tags in (
             ("harbour", Answer[object]("known", {"class": "permit"})),
             ("harbour", Answer[object]("known", {"class": "other"})),

@@ -106,7 +106,6 @@ def test_what_the_survey_read_is_what_the_stand_in_holds(demo: Demo) -> None:
             "name",
             "policy",
             "doors",
-            "rights",
             "public_status",
             "usage",
             "table",

@@ -140,7 +140,7 @@ def _order(judgement: Judgement) -> tuple[int, int, str, str]:
     from rusty_lantern.core.baseline.sheets import SEVERITIES
 
     status = ("drifted", "unknown", "waived", "held").index(judgement.status)
-    return status, SEVERITIES.index(judgement.requirement.severity), judgement.bucket, judgement.requirement.fact
+    return status, SEVERITIES.index(judgement.requirement.severity), judgement.name, judgement.requirement.fact
 
 
 def _prefixes(found: Opened, view: BucketView, judgement: Judgement) -> list[Prefix]:

@@ -22,15 +22,18 @@ from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.baseline.comparisons import read_comparison
-from rusty_lantern.core.baseline.judge import Judgement, Status, Tallied, judge, no_tables
-from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity
-from rusty_lantern.core.dossier import Bucket, Dossier, Verb
+from rusty_lantern.core.baseline.judge import Judgement, Status, Tallied, judge, judge_subject, no_tables
+from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity, spoken
+from rusty_lantern.core.circles import Circle, or_stated
+from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.estate import Estate, Stated, Store
+from rusty_lantern.core.estate import Estate, Store
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact, Subject, derive, lookup
+from rusty_lantern.core.holders import Verb
 from rusty_lantern.core.register import REGISTER
-from rusty_lantern.core.scales import NotOnScale, read_moment, show_moment
+from rusty_lantern.core.roster import Roster
+from rusty_lantern.core.scales import show_moment
 
 
 @dataclass(frozen=True)
@@ -44,6 +47,8 @@ class BucketView:
     trusted_accounts: frozenset[str] = frozenset()
     neighbours: Mapping[str, BucketView] = field(default_factory=dict)
     """The buckets of the same store, by name."""
+    circle: Circle | None = None
+    """The store's identities and keys; a bucket that stands alone has none."""
 
     @property
     def title(self) -> str:
@@ -53,12 +58,22 @@ class BucketView:
     @cached_property
     def rules(self) -> Rules:
         """Policy, grants and guards as rules."""
-        return rules_of(self.bucket, self.dossier)
+        return rules_of(self.bucket, self.dossier, self.roster.members)
 
     @property
     def surroundings(self) -> Surroundings:
         """The moment and the owner that decisions depend on."""
-        return Surroundings(self.moment, self.dossier.account.value or "", self.trusted_accounts)
+        return Surroundings(self.moment, self.account, self.trusted_accounts)
+
+    @property
+    def account(self) -> str:
+        """The account that the bucket is in: its number, where that is known."""
+        return self.dossier.account_number or self.dossier.account.value or ""
+
+    @property
+    def roster(self) -> Roster:
+        """Who there is in the store, and which keys."""
+        return self.circle.roster if self.circle else _alone(self)
 
     @cached_property
     def verdicts(self) -> Exposures:
@@ -68,7 +83,9 @@ class BucketView:
     @cached_property
     def _subject(self) -> Subject:
         facts = {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
-        return Subject(self.bucket, self.dossier, facts, self._doors(), self._access, self._demands, self._elsewhere)
+        return Subject(
+            self.bucket, self.dossier, facts, self._doors(), self._access, self._demands, self._elsewhere, self.roster
+        )
 
     @cached_property
     def demanded(self) -> Demands:
@@ -97,8 +114,11 @@ class BucketView:
 
     def trusts(self, identity: Identity) -> bool:
         """Whether the identity is one of the owner's account or of a trusted one."""
-        inner = self.trusted_accounts | {self.dossier.account.value or "", self.bucket.owner.value or ""} - {""}
-        return identity.account in inner or identity.name in inner
+        own = {self.account, self.dossier.account.value or "", self.bucket.owner.value or ""} - {""}
+        inner = self.trusted_accounts | own
+        if identity.account in inner or identity.name in inner:
+            return True
+        return identity.kind == "group" or identity.name in self.roster.holders
 
     def holders(self, verb: Verb) -> list[str]:
         """Whom the bucket's own rules let use a verb: audiences and named identities, as far as that is known."""
@@ -127,11 +147,7 @@ class BucketView:
 
     def fact(self, name: str) -> Fact:
         """A fact by name; where it could not be read and the store's owner states it, what is stated."""
-        found = derive(name, self._subject)
-        if found.settled or self.store is None:
-            return found
-        said = next((s for s in self.store.stated if s.fact == name), None)
-        return _stated(said, found, self.moment) if said else found
+        return or_stated(name, derive(name, self._subject), self.store, self.moment)
 
     def facts(self) -> dict[str, Fact]:
         """Every fact of the register, with the bucket's own tags for `tags.*`."""
@@ -153,28 +169,28 @@ def exposure_fact(verdict: Verdict, bucket: Bucket) -> Fact:
     return Answer("known", verdict.level, note, asked)
 
 
-def _stated(said: Stated, found: Fact, moment: datetime) -> Fact:
-    if said.until and read_moment(said.until) < moment:
-        note = f"{found.note}; the owner's statement ended on {said.until}".removeprefix("; ")
-        return Answer(found.state, None, note, found.evidence)
-    try:
-        value = lookup(said.fact).scale.read(said.value)
-    except (KeyError, NotOnScale) as error:
-        return Answer("failed", None, f"what the owner states cannot be used: {error}", found.evidence)
-    return Answer("stated", value, said.because, found.evidence)
+def _alone(view: BucketView) -> Roster:
+    return Circle(view.dossier, view.moment, {view.bucket.name: view}, view.store).roster
+
+
+def circles(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[Circle]:
+    """The stores of a survey, each with its buckets by name."""
+    entries = {store.name: store for store in estate.stores} if estate else {}
+    trusted = estate.trusted_accounts if estate else frozenset()
+    found = []
+    for dossier in dossiers:
+        near: dict[str, BucketView] = {}
+        entry = entries.get(dossier.store)
+        circle = Circle(dossier, moment, near, entry)
+        for bucket in sorted(dossier.buckets, key=lambda b: b.name):
+            near[bucket.name] = BucketView(bucket, dossier, moment, entry, trusted, near, circle)
+        found.append(circle)
+    return found
 
 
 def views(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[BucketView]:
     """All buckets of a survey, store by store, by name."""
-    entries = {store.name: store for store in estate.stores} if estate else {}
-    trusted = estate.trusted_accounts if estate else frozenset()
-    found: list[BucketView] = []
-    for dossier in dossiers:
-        near: dict[str, BucketView] = {}
-        for bucket in sorted(dossier.buckets, key=lambda b: b.name):
-            near[bucket.name] = BucketView(bucket, dossier, moment, entries.get(dossier.store), trusted, near)
-        found.extend(near.values())
-    return found
+    return [view for circle in circles(dossiers, estate, moment) for view in circle.buckets.values()]
 
 
 class Audit(msgspec.Struct, frozen=True):
@@ -203,7 +219,7 @@ class Audit(msgspec.Struct, frozen=True):
 
 def _order(judgement: Judgement) -> tuple[int, str, str, str]:
     severity = SEVERITIES.index(judgement.requirement.severity)
-    return severity, judgement.store, judgement.bucket, judgement.requirement.fact
+    return severity, judgement.store, judgement.name, judgement.requirement.fact
 
 
 DOORS = Requirement(
@@ -224,15 +240,20 @@ def audit(
     tallied: Tallied = no_tables,
 ) -> Audit:
     """Hold a survey against a baseline, as of a moment. `tallied` judges requirements on objects."""
-    seen = views(dossiers, estate, moment)
+    stores = circles(dossiers, estate, moment)
+    seen = [view for circle in stores for view in circle.buckets.values()]
+    others = [(circle, subject) for circle in stores for subject in circle.subjects()]
     judgements = [j for view in seen for j in judge(baseline, view.dossier.store, view.bucket, view.fact, tallied)]
     judgements += [
         Judgement(v.dossier.store, v.bucket.name, DOORS, v.fact("doors"), "drifted") for v in seen if _differs(v)
     ]
+    for circle, (subject, view) in others:
+        judgements += judge_subject(baseline, subject, lambda name, c=circle, v=view: c.fact(name, v))  # type: ignore[misc]
     unread = [(d.store, d.listing.reason) for d in dossiers if not d.listing.settled]
+    subjects = [*(spoken(v.dossier.store, v.bucket) for v in seen), *(subject for _, (subject, _) in others)]
     idle = [
-        f'{sheet.place}: sheet "{sheet.name}" speaks of no surveyed bucket'
+        f'{sheet.place}: sheet "{sheet.name}" speaks of nothing that was surveyed'
         for sheet in baseline.sheets
-        if not any(sheet.of.fits(view.dossier.store, view.bucket) is not False for view in seen)
+        if not any(sheet.speaks_of(subject) for subject in subjects)
     ]
     return Audit(judgements, unread, idle, len(seen))

@@ -8,14 +8,24 @@ types. The document names its version in `dossier:`; a reader refuses a newer on
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 
 from rusty_lantern.core.errors import BadInput, Complaint, Damaged, Place
 from rusty_lantern.core.evidence import Answer, unread
+from rusty_lantern.core.holders import (
+    Certificate,
+    Credential,
+    EncryptionKey,
+    Group,
+    Holder,
+    Link,
+    Network,
+    Verb,
+)
 
-DOSSIER_VERSION = 1
+DOSSIER_VERSION = 2
 """The version of the document that this code writes, and the newest that it reads."""
 
 Grantee = Literal["anyone", "any-account", "log-delivery", "named"]
@@ -30,9 +40,6 @@ class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
     identity: str = ""
 
 
-Verb = Literal["list", "read", "write", "delete", "govern", "unlock", "inspect"]
-
-
 class Right(msgspec.Struct, frozen=True, omit_defaults=True):
     """A right that a store without policies grants: to whom, which verbs, and on which keys (those with the prefix).
 
@@ -40,10 +47,11 @@ class Right(msgspec.Struct, frozen=True, omit_defaults=True):
     are all written so.
     """
 
-    to: Grantee
+    to: Literal["anyone", "any-account", "named", "group"]
     verbs: list[Verb]
     prefix: str = ""
     identity: str = ""
+    """The identity or the group, where it is to one."""
 
 
 class Guards(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -65,7 +73,7 @@ class Versioning(msgspec.Struct, frozen=True, omit_defaults=True):
 class Encryption(msgspec.Struct, frozen=True, omit_defaults=True):
     """Default encryption of new objects: who keeps the key, which algorithm the store names, which key."""
 
-    by: Literal["provider-key", "managed-key"]
+    by: Literal["provider-key", "managed-key", "customer-key"]
     algorithm: str = ""
     key: str = ""
 
@@ -79,10 +87,14 @@ class Lock(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Logging(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Where reads and writes are recorded."""
+    """What is recorded, where, and whose doings are left out. A store that writes elsewhere names no bucket."""
 
     target: str
     prefix: str = ""
+    reads: bool = True
+    writes: bool = True
+    exempt: list[str] = []
+    """Identities whose doings are not recorded."""
 
 
 class LifecycleRule(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -117,6 +129,8 @@ class Versions(msgspec.Struct, frozen=True, omit_defaults=True):
     old_bytes: int
     markers: int
     complete: bool = True
+    newest: datetime | None = None
+    """When the newest of all versions was stored."""
 
 
 class Uploads(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -159,6 +173,20 @@ class Table(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     source: Literal["listing", "inventory"] = "listing"
 
 
+class Bounds(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The shortest and the longest retention that the store lets anybody set, in seconds; 0: no such bound."""
+
+    shortest: int = 0
+    longest: int = 0
+
+
+class Accepts(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What the store accepts into a bucket: content types (none named: any) and the largest size (0: any)."""
+
+    types: list[str] = []
+    largest: int = 0
+
+
 class Quota(msgspec.Struct, frozen=True, omit_defaults=True):
     """The most that a bucket may hold; 0: no limit of that kind."""
 
@@ -191,8 +219,11 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     grants: Answer[list[Grant]] = unread()
     ownership: Answer[Ownership] = unread()
     policy: Answer[str] = unread()
-    rights: Answer[list[Right]] = Answer("unsupported")
+    rights: Answer[list[Right]] = unread()
     """Only stores of another kind have them; those of the common protocol have policies and grants."""
+    granted_by: Answer[Literal["bucket", "object"]] = unread()
+    """Whether rights are given to the bucket as a whole, or to each object too."""
+    network: Answer[Network] = unread()
     public_status: Answer[bool] = unread()
     doors: Answer[list[Knock]] = unread("nobody knocked: lantern survey --probe does")
     guards: Answer[Guards] = unread()
@@ -207,6 +238,17 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     versions: Answer[Versions] = unread()
     table: Answer[Table] = unread("objects were not looked at: lantern survey --objects does")
     uploads: Answer[Uploads] = unread()
+    soft_delete: Answer[int] = unread()
+    """For how many seconds what is deleted can be brought back; absent: not at all."""
+    bounds: Answer[Bounds] = unread()
+    tier: Answer[str] = unread()
+    accepts: Answer[Accepts] = unread()
+    scanned: Answer[bool] = unread()
+    """Whether uploads are scanned for malware."""
+    project: Answer[str] = unread()
+    division: Answer[str] = unread()
+    deleted: Answer[datetime] = unread()
+    """When the bucket itself is going to be deleted; absent: it is not."""
     logging: Answer[Logging] = unread()
     lifecycle: Answer[list[LifecycleRule]] = unread()
     website: Answer[Website] = unread()
@@ -228,10 +270,37 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     address: str = ""
     transport: Literal["tls", "plain", ""] = ""
     account: Answer[str] = unread()
+    account_number: str = ""
+    """The number of that account, where its identities' resource names tell it."""
     guards: Answer[Guards] = unread()
     listing: Answer[int] = unread()
     """Whether the buckets could be listed at all, and how many there were."""
     buckets: list[Bucket] = []
+    identities: Answer[list[Holder]] = unread()
+    groups: Answer[list[Group]] = unread()
+    credentials: Answer[list[Credential]] = unread()
+    encryption_keys: Answer[list[EncryptionKey]] = unread()
+    service: Answer[str] = unread()
+    """The identity that the store itself uses encryption keys with."""
+    links: Answer[list[Link]] = unread()
+    network: Answer[Network] = unread()
+    certificate: Answer[Certificate] = unread()
+    """Unsupported where the store is not spoken to over TLS."""
+    plain_http: Answer[bool] = unread()
+    """Whether the store answers over plain http as well."""
+    legacy_signatures: Answer[bool] = unread()
+    """Whether the store accepts signatures of the first generation."""
+    exported: datetime | None = None
+    """When the document was made that this was read from, where it came as one."""
+    tag: str = ""
+    """The ETag that it came with."""
+
+
+OTHER_PROTOCOL = (
+    "rights", "granted_by", "network", "soft_delete", "bounds", "tier", "accepts", "scanned", "project", "division",
+    "deleted",
+)  # fmt: skip
+"""Fields of a bucket that stores of the S3-compatible protocol do not offer."""
 
 
 def encode(dossier: Dossier) -> bytes:
@@ -246,9 +315,18 @@ def decode(document: bytes, file: str) -> Dossier:
         if version > DOSSIER_VERSION:
             what = f"this dossier is of version {version}; this lantern reads up to {DOSSIER_VERSION}"
             raise BadInput(Complaint(what, Place(file), "use a newer lantern"))
-        return msgspec.json.decode(document, type=Dossier)
+        found = msgspec.json.decode(document, type=Dossier)
+        return found if version > 1 else _from_first_version(found)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
         raise Damaged(Complaint(f"not a dossier: {error}", Place(file))) from None
+
+
+def _from_first_version(dossier: Dossier) -> Dossier:
+    """Version 1 came from stores of the S3-compatible protocol only, and had no word for what those do not offer."""
+    lacking: dict[str, Answer[Any]] = {field: Answer("unsupported") for field in OTHER_PROTOCOL}
+    buckets = [msgspec.structs.replace(bucket, **lacking) for bucket in dossier.buckets]
+    no: Answer[Any] = Answer("unsupported")
+    return msgspec.structs.replace(dossier, dossier=DOSSIER_VERSION, buckets=buckets, network=no)
 
 
 class _Versioned(msgspec.Struct):

@@ -74,6 +74,9 @@ UNSETTLED: dict[State, str] = {
 }
 
 
-def unread(note: str = "not in the dossier") -> Answer[T]:
+NOT_IN_DOSSIER = "not in the dossier"
+
+
+def unread(note: str = NOT_IN_DOSSIER) -> Answer[T]:
     """The answer to a question that was never put."""
     return Answer("failed", None, note)

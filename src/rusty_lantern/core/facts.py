@@ -10,12 +10,14 @@ types the JSON, and writes the reference page (`docs/facts.md`).
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 import msgspec
 
 from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.roster import Roster
 from rusty_lantern.core.scales import Scale, Value
 
 Fact = Answer[Value]
@@ -37,10 +39,12 @@ class Subject(msgspec.Struct, frozen=True):
     """What the bucket's policy demands of every upload (`core.access.demands`), by name."""
     elsewhere: Callable[[str], Subject | None]
     """Another bucket of the same store, by name; None if it was not read."""
+    roster: Roster
+    """Identities, credentials, encryption keys and links of the store."""
 
 
-Derive = Callable[[Subject, str], Fact]
-"""Derives a fact of a subject; the second argument is what stands for `*` in the fact's name."""
+Derive = Callable[[Any, str], Fact]
+"""Derives a fact of a subject (for a bucket a `Subject`); the second argument is what stands for `*` in its name."""
 
 
 class Definition(msgspec.Struct, frozen=True):
@@ -57,13 +61,13 @@ class Definition(msgspec.Struct, frozen=True):
 REGISTER: dict[str, Definition] = {}
 
 
-def fact(name: str, scale: Scale, meaning: str, *, unit: str = "") -> Callable[[Derive], Derive]:
-    """Enter the decorated function into the register as the way to derive `name`."""
+def fact(name: str, scale: Scale, meaning: str, *, unit: str = "", of: str = "bucket") -> Callable[[Derive], Derive]:
+    """Enter the decorated function into the register as the way to derive `name` of that kind of subject."""
 
     def enter(derive: Derive) -> Derive:
         if name in REGISTER:
             raise ValueError(f"the register already has {name}")
-        REGISTER[name] = Definition(name, scale, unit, meaning, derive)
+        REGISTER[name] = Definition(name, scale, unit, meaning, derive, of)
         return derive
 
     return enter
@@ -95,7 +99,7 @@ def family(name: str) -> str:
     return ".".join(parts[:2]) if parts[0] == "objects" else parts[0]
 
 
-def derive(name: str, subject: Subject) -> Fact:
+def derive(name: str, subject: Any) -> Fact:
     """The fact called `name` of this subject."""
     definition = lookup(name)
     return definition.derive(subject, name.partition(".")[2])

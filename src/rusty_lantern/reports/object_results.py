@@ -116,7 +116,7 @@ def object_row(judgement: Judgement, prefixes: list[Prefix] | None = None) -> Ob
     assert judgement.tally is not None
     return ObjectRow(
         store=judgement.store,
-        bucket=judgement.bucket,
+        bucket=judgement.name,
         fact=requirement.fact,
         required=requirement.comparison.words if requirement.comparison else "anything",
         severity=requirement.severity,

@@ -18,7 +18,7 @@ from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Fence, Witness
 from rusty_lantern.core.assess import Audit, BucketView
 from rusty_lantern.core.baseline.judge import STATUSES, Judgement, observed_words, required_of, show_fact, tally_words
-from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
+from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, spoken
 from rusty_lantern.core.dossier import Knock
 from rusty_lantern.core.evidence import Evidence
 from rusty_lantern.core.facts import Fact, lookup
@@ -119,10 +119,13 @@ class TallyResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class JudgementResult(msgspec.Struct, frozen=True, kw_only=True):
-    """One requirement that did not simply hold."""
+    """One requirement that did not simply hold. `subject` says what kind of thing `name` is."""
 
     store: str
+    subject: str
+    name: str
     bucket: str
+    """The same as `name` where the subject is a bucket, otherwise empty."""
     fact: str
     required: str
     observed: str
@@ -224,7 +227,9 @@ def show_result(
     """Everything about one bucket; with a baseline, what it requires too."""
     required = None
     if judgements is not None and baseline is not None:
-        displaced = {r.requirement.place: r.displaced for r in required_of(baseline, view.dossier.store, view.bucket)}
+        displaced = {
+            r.requirement.place: r.displaced for r in required_of(baseline, spoken(view.dossier.store, view.bucket))
+        }
         required = [
             RequiredResult(
                 fact=j.requirement.fact,
@@ -337,7 +342,9 @@ def judgement_result(judgement: Judgement) -> JudgementResult:
     requirement, observed = judgement.requirement, judgement.observed
     return JudgementResult(
         store=judgement.store,
-        bucket=judgement.bucket,
+        subject=judgement.kind,
+        name=judgement.name,
+        bucket=judgement.name if judgement.kind == "bucket" else "",
         fact=requirement.fact,
         required=_words(judgement),
         observed=observed_words(judgement),

@@ -62,7 +62,7 @@ def survey_result(survey: Survey) -> SurveyResult:
             getattr(bucket, name).state
             for bucket in dossier.buckets
             for name in bucket.__struct_fields__
-            if name not in ("name", "owner", "rights", "doors", "table")
+            if name not in ("name", "owner", "doors", "table")
         )
         questions[dossier.store] = dict(sorted(states.items()))
     return SurveyResult(

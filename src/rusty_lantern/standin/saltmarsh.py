@@ -15,6 +15,7 @@ from typing import Any, Literal
 import msgspec
 
 from rusty_lantern.core.dossier import (
+    OTHER_PROTOCOL,
     Bucket,
     CrossOrigin,
     Dossier,
@@ -119,6 +120,7 @@ _PLAIN_SETTINGS: dict[str, Answer[Any]] = {
     "notifications": Answer("absent"),
     "requester_pays": Answer("known", False),
     "transfer_endpoint": Answer("known", False),
+    **dict.fromkeys(OTHER_PROTOCOL, Answer("unsupported")),
 }
 
 
@@ -400,6 +402,7 @@ def harbour() -> Holdings:
         transport="plain",
         account=Answer("known", ACCOUNT),
         guards=Answer("known", BOTH_OFF),
+        network=Answer("unsupported"),
         listing=Answer("known", len(buckets)),
         buckets=buckets,
     )

@@ -29,6 +29,7 @@ from rusty_lantern.core.access.documents import (
 from rusty_lantern.core.access.keys import context_key
 from rusty_lantern.core.access.rules import Rules
 from rusty_lantern.core.access.verbs import ACTIONS, GRANTED
+from rusty_lantern.core.dossier import Right
 
 Match = Literal["yes", "no", "maybe"]
 
@@ -146,7 +147,7 @@ def _by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, b
     for right in rules.rights:
         name = f"right to {', '.join(right.verbs)} for {right.identity or right.to}"
         on_key = action.target == "bucket" or request.key.startswith(right.prefix)
-        if action.verb not in right.verbs or not on_key or not _grantee(right.to, right.identity, request.caller):
+        if action.verb not in right.verbs or not on_key or not _entitled(rules, right, request.caller):
             steps.append(Step(name, "does not match"))
         elif (guard := rules.guard_on(right)).on:
             steps.append(Step(name, "ignored", guard.source))
@@ -156,6 +157,12 @@ def _by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, b
             steps.append(Step(name, "allows"))
             return name, False
     return "", possible
+
+
+def _entitled(rules: Rules, right: Right, caller: Caller) -> bool:
+    if right.to in ("anyone", "any-account"):
+        return _grantee(right.to, "", caller)
+    return any(rules.gives(right, name) for name in (caller.canonical, caller.account, caller.arn) if name)
 
 
 def _grantee(to: str, identity: str, caller: Caller) -> bool:

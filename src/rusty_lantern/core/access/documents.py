@@ -75,7 +75,9 @@ class Statement(msgspec.Struct, frozen=True):
 
     @property
     def title(self) -> str:
-        """How a message names the statement."""
+        """How a message names the statement: by number, or where it stands in no policy of the bucket by name."""
+        if not self.place.startswith("/"):
+            return self.place
         number = int(self.place.rpartition("/")[2] or 0) + 1 if self.place[-1:].isdigit() else 1
         return f'statement {number} "{self.sid}"' if self.sid else f"statement {number}"
 
@@ -110,8 +112,11 @@ def _object(pairs: list[tuple[str, Json]]) -> dict[str, Json]:
     return doubled
 
 
-def parse_policy(text: str) -> Policy:
-    """Read a policy document. Never raises: what cannot be read is a fault."""
+def parse_policy(text: str, *, attached: bool = False) -> Policy:
+    """Read a policy document. Never raises: what cannot be read is a fault.
+
+    `attached`: it is attached to an identity, so it names no principal and speaks to whoever has it.
+    """
     if len(text) > MAX_BYTES:
         return Policy(unreadable=Fault("", f"the policy is longer than {MAX_BYTES:,} characters"))
     try:
@@ -124,14 +129,14 @@ def parse_policy(text: str) -> Policy:
         return Policy(unreadable=Fault("", "a policy is a JSON object"))
     if isinstance(document, _Doubled):
         return Policy(unreadable=Fault(f"/{document.key}", f'"{document.key}" stands twice'))
-    return _policy(document)
+    return _policy(document, attached)
 
 
 _TOP = ("Version", "Id", "Statement")
 _VERSIONS = ("2012-10-17", "2008-10-17")
 
 
-def _policy(document: dict[str, Json]) -> Policy:
+def _policy(document: dict[str, Json], attached: bool) -> Policy:
     for key in document:
         if key not in _TOP:
             return Policy(unreadable=Fault(f"/{key}", _unknown("element", key, _TOP)))
@@ -140,11 +145,11 @@ def _policy(document: dict[str, Json]) -> Policy:
         return Policy(unreadable=Fault("/Version", f"unknown language version {version!r}"))
     written = document.get("Statement")
     if isinstance(written, dict):
-        return Policy((_Reader("/Statement", version == _VERSIONS[0]).statement(written),))
+        return Policy((_Reader("/Statement", version == _VERSIONS[0], attached).statement(written),))
     if not isinstance(written, list):
         return Policy(unreadable=Fault("/Statement", "a policy needs a list of statements"))
     return Policy(
-        tuple(_Reader(f"/Statement/{i}", version == _VERSIONS[0]).statement(s) for i, s in enumerate(written))
+        tuple(_Reader(f"/Statement/{i}", version == _VERSIONS[0], attached).statement(s) for i, s in enumerate(written))
     )
 
 
@@ -169,9 +174,10 @@ _ELEMENTS = [
 class _Reader:
     """Reads one statement and gathers its faults."""
 
-    def __init__(self, place: str, variables: bool) -> None:
+    def __init__(self, place: str, variables: bool, attached: bool) -> None:
         self.place = place
         self.variables = variables
+        self.attached = attached
         self.faults: list[Fault] = []
 
     def fault(self, where: str, what: str) -> None:
@@ -196,7 +202,7 @@ class _Reader:
             self.place,
             effect if effect in ("Allow", "Deny") else "",  # type: ignore[arg-type]
             sid if isinstance(sid, str) else "",
-            self.principals(written),
+            self.whose(written),
             actions,
             actions_negated,
             resources,
@@ -219,6 +225,14 @@ class _Reader:
             self.fault(where, "must be a text or a list of texts")
             return ()
         return tuple(str(value) for value in values)
+
+    def whose(self, written: dict[str, Json]) -> Principals | None:
+        """To whom the statement speaks: whoever it is attached to, or the principals that it names."""
+        if not self.attached:
+            return self.principals(written)
+        if "Principal" in written or "NotPrincipal" in written:
+            self.fault("", "a statement that is attached to an identity names no principal")
+        return Principals(everyone=True)
 
     def principals(self, written: dict[str, Json]) -> Principals | None:
         if ("Principal" in written) == ("NotPrincipal" in written):

@@ -35,7 +35,8 @@ from rusty_lantern.core.access.sets.texts import starting_with
 from rusty_lantern.core.access.statements import ACTION, KEY, PUBLIC_ADDRESSES, VERB_ACTIONS, Group, Limits, Reading
 from rusty_lantern.core.access.verbs import ACTIONS, FIRST_ACTION, GRANTED, VERBS
 from rusty_lantern.core.access.witness import Fence, Witness, fence_of, request_from, witness_of
-from rusty_lantern.core.dossier import Grant, Right, Verb
+from rusty_lantern.core.dossier import Grant, Right
+from rusty_lantern.core.holders import Verb
 
 Level = Literal["closed", "narrow", "open", "unknown"]
 BUDGET = 120_000
@@ -157,6 +158,8 @@ class View:
 
     def _grants(self, grant: Grant | Right) -> bool:
         """Whether a grant or right is one to this audience or identity."""
+        if isinstance(grant, Right) and grant.to in ("named", "group"):
+            return self.identity is not None and self.rules.gives(grant, self.identity.name)
         if grant.to == "named":
             return self.identity is not None and read_identity(grant.identity) == self.identity
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
@@ -345,10 +348,15 @@ class Reach(msgspec.Struct, frozen=True):
     doubts: tuple[str, ...] = ()
 
 
-def reach_of(identity: Identity, rules: Rules, around: Surroundings, work: Work) -> dict[Verb, Reach]:
-    """What the rules of a bucket let a named identity do. A fence is named where there is one."""
+def reach_of(
+    identity: Identity, rules: Rules, around: Surroundings, work: Work, *, insider: bool = False
+) -> dict[Verb, Reach]:
+    """What the rules of a bucket let a named identity do. A fence is named where there is one.
+
+    `insider`: it is known to be one of the owner's own, whatever its name says.
+    """
     found: dict[Verb, Reach] = {}
-    inside = around.account == identity.account and bool(identity.account)
+    inside = insider or (around.account == identity.account and bool(identity.account))
     public = Public() if inside else public_policy(rules, around, work)
     for verb in VERBS:
         view = View(rules, around, "any-account", work, public, identity=identity)

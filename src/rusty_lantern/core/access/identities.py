@@ -20,7 +20,7 @@ class Identity(msgspec.Struct, frozen=True):
     """One named identity. `kind` says what `name` is."""
 
     name: str
-    kind: Literal["account", "identity", "canonical", "service", "federated"]
+    kind: Literal["account", "identity", "canonical", "service", "federated", "group"]
 
     @property
     def account(self) -> str:
@@ -77,6 +77,9 @@ def named_in(rules: Rules) -> Iterator[Identity]:
         seen |= dict.fromkeys(read_identity(name) for name in (*who.accounts, *who.services))
         seen |= dict.fromkeys(Identity(name, "canonical") for name in who.canonical)
         seen |= dict.fromkeys(Identity(name, "federated") for name in who.federated)
+    for right in rules.rights:
+        if right.to in ("named", "group") and right.identity:
+            seen[Identity(right.identity, "group") if right.to == "group" else read_identity(right.identity)] = None
     for grant in rules.grants:
         if grant.to == "named" and grant.identity:
             seen[read_identity(grant.identity)] = None

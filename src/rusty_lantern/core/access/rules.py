@@ -6,14 +6,17 @@ if the unread input said the most, and if it said the least, and only where that
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.documents import Policy, parse_policy
+from rusty_lantern.core.access.documents import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Guards, Right
 from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.holders import Network
 
 
 class Guard(msgspec.Struct, frozen=True):
@@ -49,6 +52,14 @@ class Rules(msgspec.Struct, frozen=True):
     rights: tuple[Right, ...] = ()
     disable_grants: Guard = Guard(False)
     """The ownership mode, which puts all access lists out of force; `ignore_grants` only public ones."""
+    members: Mapping[str, frozenset[str]] = {}
+    """Group → the names of all who are in it, directly or through another group."""
+
+    def gives(self, right: Right, name: str) -> bool:
+        """Whether a right to a named one, or to a group, is one to the identity of this name."""
+        if right.to == "group":
+            return name == right.identity or name in self.members.get(right.identity, ())
+        return right.to == "named" and bool(name) and right.identity == name
 
     def guard_on(self, granted: Grant | Right) -> Guard:
         """What keeps a grant or right from counting, if anything does."""
@@ -63,8 +74,8 @@ class Rules(msgspec.Struct, frozen=True):
         return dict(self.doubts)
 
 
-def rules_of(bucket: Bucket, store: Dossier) -> Rules:
-    """The rules of a bucket as its dossier has them."""
+def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str]] | None = None) -> Rules:
+    """The rules of a bucket as its dossier has them. `members`: group → all its members."""
     doubts: list[tuple[str, str]] = []
     policy = Policy()
     if bucket.policy.value is not None:
@@ -78,16 +89,39 @@ def rules_of(bucket: Bucket, store: Dossier) -> Rules:
     enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="ownership mode disables grants")
     if _unread(bucket.ownership) and bucket.grants.value:
         enforced = Guard(False, sure=False, source="the ownership mode could not be read")
+    levels = (("bucket", bucket.network), ("store", store.network))
+    fences = tuple(fence for level, network in levels for fence in _network(level, network))
     return Rules(
         bucket.name,
-        policy,
+        msgspec.structs.replace(policy, statements=policy.statements + fences) if fences else policy,
         tuple(bucket.grants.value or ()),
         _strongest(_guards(bucket, store, "ignore_grants", "public grants ignored")),
         _strongest(_guards(bucket, store, "restrict_policy", "public policy restricted")),
         tuple(doubts),
         tuple(bucket.rights.value or ()),
         enforced,
+        members or {},
     )
+
+
+def _network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
+    """Network rules as a Deny of everything from elsewhere; one that may or may not be there if they are unread."""
+    title = f"network rules of the {level}"
+    everyone = Principals(everyone=True)
+    if _unread(answer):
+        fault = Fault(title, f"could not be read ({answer.reason})")
+        return (Statement(title, "Deny", principals=everyone, actions=("*",), resources=("*",), faults=(fault,)),)
+    network = answer.value
+    if network is None or network.everywhere:
+        return ()
+    fence: dict[str, dict[str, list[str]]] = {"NotIpAddress": {"aws:SourceIp": network.networks}}
+    if not network.networks:
+        fence = {}
+    if network.endpoints:
+        fence["StringNotEquals"] = {"aws:SourceVpce": network.endpoints}
+    denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": fence}
+    read = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": denied})).statements
+    return tuple(msgspec.structs.replace(statement, place=title) for statement in read)
 
 
 def _unread(answer: Answer[Any]) -> bool:

@@ -56,7 +56,7 @@ from rusty_lantern.core.access.sets.texts import (
     resource_glob,
 )
 from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, VERBS, Target, actions_of
-from rusty_lantern.core.dossier import Verb
+from rusty_lantern.core.holders import Verb
 
 T = TypeVar("T")
 ACTION, KEY = "action", "key"

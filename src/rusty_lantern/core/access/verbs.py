@@ -10,7 +10,7 @@ from typing import Literal, get_args
 
 import msgspec
 
-from rusty_lantern.core.dossier import Verb
+from rusty_lantern.core.holders import Verb
 
 VERBS: tuple[Verb, ...] = get_args(Verb)
 Target = Literal["bucket", "object"]

@@ -11,7 +11,7 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.baseline.sheets import Baseline, Requirement
+from rusty_lantern.core.baseline.sheets import Baseline, Requirement, Spoken, spoken
 from rusty_lantern.core.dossier import Bucket, Table
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.evidence import Answer
@@ -32,10 +32,11 @@ class Required(msgspec.Struct, frozen=True):
 
 
 class Judgement(msgspec.Struct, frozen=True):
-    """One requirement on one bucket: what was asked, what was seen, and what follows."""
+    """One requirement on one subject: what was asked, what was seen, and what follows."""
 
     store: str
-    bucket: str
+    name: str
+    """The bucket's name, or how another subject is called."""
     requirement: Requirement
     observed: Fact
     status: Status
@@ -44,16 +45,19 @@ class Judgement(msgspec.Struct, frozen=True):
     """For a requirement on objects: how many versions it held for."""
     confidence: float = 0.95
     """With what confidence a bound is stated, where only a sample was looked at."""
+    kind: str = "bucket"
 
 
-def required_of(baseline: Baseline, store: str, bucket: Bucket) -> list[Required]:
-    """The requirements in force on a bucket, after the cascade, in the order in which facts were first required."""
+def required_of(baseline: Baseline, subject: Spoken) -> list[Required]:
+    """The requirements in force on a subject, after the cascade, in the order in which facts were first required."""
     force: dict[str, list[Required]] = {}
     for sheet in baseline.sheets:
-        fits = sheet.of.fits(store, bucket)
+        fits = sheet.of.fits(subject)
         if fits is False:
             continue
         for requirement in sheet.require:
+            if requirement.speaks_of != subject.kind:
+                continue
             earlier = force.get(requirement.fact, [])
             displaced = tuple(r.requirement for r in earlier)
             mine = Required(requirement, bool(fits), displaced)
@@ -74,7 +78,7 @@ def judge(
     baseline: Baseline, store: str, bucket: Bucket, observe: Callable[[str], Fact], tallied: Tallied = no_tables
 ) -> list[Judgement]:
     """Judge every requirement in force on a bucket. `observe` yields a fact of it by name."""
-    required = required_of(baseline, store, bucket)
+    required = required_of(baseline, spoken(store, bucket))
     of_objects = [r.requirement for r in required if _is_of_objects(r.requirement)]
     tallies: dict[Place, Tally] = {}
     if of_objects and bucket.table.settled:
@@ -93,8 +97,20 @@ def judge(
             if _is_of_objects(requirement)
             else observe(requirement.fact)
         )
-        status, reason = _status(one, fact, bucket)
+        status, reason = _status(one, fact, bucket.tags)
         judgements.append(Judgement(store, bucket.name, requirement, fact, status, reason))
+    return judgements
+
+
+def judge_subject(baseline: Baseline, subject: Spoken, observe: Callable[[str], Fact]) -> list[Judgement]:
+    """Judge every requirement in force on a subject other than a bucket."""
+    judgements = []
+    for one in required_of(baseline, subject):
+        fact = observe(one.requirement.fact)
+        status, reason = _status(one, fact, subject.tags)
+        judgements.append(
+            Judgement(subject.store, subject.title, one.requirement, fact, status, reason, kind=subject.kind)
+        )
     return judgements
 
 
@@ -137,7 +153,7 @@ def tally_words(tally: Tally, confidence: float = 0.95) -> str:
     return f"{said}: {words(bound(tally.drifted, tally.checked, confidence), confidence)}"
 
 
-def _status(required: Required, fact: Fact, bucket: Bucket) -> tuple[Status, str]:
+def _status(required: Required, fact: Fact, tags: Answer[dict[str, str]]) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
     if not fact.settled:
@@ -146,7 +162,7 @@ def _status(required: Required, fact: Fact, bucket: Bucket) -> tuple[Status, str
     if holds:
         return "held", ""
     if not required.sure:
-        return "unknown", f"whether the sheet applies hangs on tags, {bucket.tags.reason}"
+        return "unknown", f"whether the sheet applies hangs on tags, {tags.reason}"
     return "drifted", ""
 
 

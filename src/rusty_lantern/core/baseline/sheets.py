@@ -15,6 +15,7 @@ from rusty_lantern.core import register  # noqa: F401  (fills it)
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
 from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.core.errors import Collector, Place
+from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import UnknownFact, lookup
 from rusty_lantern.core.marked import Marked, Reader, read_marked
 
@@ -35,25 +36,54 @@ class Requirement(msgspec.Struct, frozen=True):
     in_a_sample: float = 0.0
     """The share of drift up to which a sample's bound counts as held; 0: a sample alone never does."""
 
+    @property
+    def speaks_of(self) -> str:
+        """The kind of subject that it is judged on; objects are judged with their bucket."""
+        kind = lookup(self.fact).subject
+        return "bucket" if kind == "object" else kind
+
+
+class Spoken(msgspec.Struct, frozen=True):
+    """What a sheet may speak of: a bucket, or another subject of the register.
+
+    `name` is what patterns are held against: for a credential its owner, for a link the bucket it opens; `title` is
+    how a message names it.
+    """
+
+    kind: str
+    store: str
+    name: str
+    title: str
+    tags: Answer[dict[str, str]] = Answer("absent")
+    unseen: bool = False
+    """Whether it stands for all of its kind, since none of them could be read."""
+
+
+def spoken(store: str, bucket: Bucket) -> Spoken:
+    """A bucket, as sheets speak of it."""
+    return Spoken("bucket", store, bucket.name, bucket.name, bucket.tags)
+
 
 class Selector(msgspec.Struct, frozen=True):
-    """Which buckets a sheet speaks of: every listed part must fit; a part fits if one of its patterns does."""
+    """Which subjects a sheet speaks of: every listed part must fit; a part fits if one of its patterns does."""
 
     names: tuple[str, ...] = ()
     stores: tuple[str, ...] = ()
     tags: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
-    def fits(self, store: str, bucket: Bucket) -> bool | None:
-        """Whether the sheet speaks of the bucket; None if that hangs on tags that could not be read."""
-        if self.names and not any(fnmatchcase(bucket.name, pattern) for pattern in self.names):
+    def fits(self, subject: Spoken) -> bool | None:
+        """Whether the sheet speaks of the subject; None if that hangs on tags that could not be read."""
+        if self.stores and not any(fnmatchcase(subject.store, pattern) for pattern in self.stores):
             return False
-        if self.stores and not any(fnmatchcase(store, pattern) for pattern in self.stores):
+        if subject.unseen:
+            return True
+        if self.names and not any(fnmatchcase(subject.name, pattern) for pattern in self.names):
             return False
         if not self.tags:
             return True
-        if bucket.tags.value is None and bucket.tags.state not in ("absent", "unsupported"):
+        if subject.tags.value is None and subject.tags.state not in ("absent", "unsupported"):
             return None
-        tags = bucket.tags.value or {}
+        tags = subject.tags.value or {}
         return all(any(fnmatchcase(tags.get(name, ""), p) for p in patterns) for name, patterns in self.tags)
 
 
@@ -64,6 +94,10 @@ class Sheet(msgspec.Struct, frozen=True):
     place: Place
     of: Selector
     require: tuple[Requirement, ...]
+
+    def speaks_of(self, subject: Spoken) -> bool:
+        """Whether it may ask anything of a subject."""
+        return any(r.speaks_of == subject.kind for r in self.require) and self.of.fits(subject) is not False
 
 
 class Baseline(msgspec.Struct, frozen=True):

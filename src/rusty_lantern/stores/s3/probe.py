@@ -10,9 +10,10 @@ import msgspec
 from rusty_lantern.core.access.decide import Request
 from rusty_lantern.core.access.exposure import request_for
 from rusty_lantern.core.assess import BucketView, views
-from rusty_lantern.core.dossier import Dossier, Knock, Verb
+from rusty_lantern.core.dossier import Dossier, Knock
 from rusty_lantern.core.estate import Estate
 from rusty_lantern.core.evidence import Answer, Evidence
+from rusty_lantern.core.holders import Verb
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import children, parse, raw_text
 from rusty_lantern.stores.s3.client import Client

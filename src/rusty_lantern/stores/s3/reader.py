@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from datetime import datetime
 from fnmatch import fnmatchcase
 from typing import Any, Protocol
 
 import msgspec
 
-from rusty_lantern.core.dossier import Bucket, Dossier, Guards, Table, Usage, Versions
+from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Guards, Table, Usage, Versions
 from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import child, children, name, parse, raw_text, text
@@ -39,6 +39,17 @@ BY_SUB_RESOURCE = {
     ask: [question for question in QUESTIONS if question.ask == ask] for ask in dict.fromkeys(q.ask for q in QUESTIONS)
 }
 """Sub-resource → the questions that one answer settles."""
+
+NOT_OFFERED: dict[str, Answer[Any]] = dict.fromkeys(OTHER_PROTOCOL, Answer("unsupported"))
+
+_NO_SERVICE: Answer[Any] = Answer("failed", None, "not asked: estate.yaml names no identity service of the store")
+_NO_DOSSIER: Answer[Any] = Answer("failed", None, "the protocol does not tell; a dossier beside the store can")
+ELSEWHERE: dict[str, Answer[Any]] = {
+    "network": Answer("unsupported"),
+    **dict.fromkeys(("identities", "groups", "credentials"), _NO_SERVICE),
+    **dict.fromkeys(("encryption_keys", "service", "links"), _NO_DOSSIER),
+}
+"""What the protocol does not tell of the store as a whole, and who could."""
 
 COUNTED = frozenset({"counters", "quota"})
 """What the answer to HEAD may tell."""
@@ -81,7 +92,7 @@ async def survey(
     `only`: bucket patterns, besides those of the store's entry; `list_limit`: pages counted of one bucket.
     """
     transport = "tls" if client.store.at.startswith("https") else "plain"
-    base = Dossier(store=client.store.name, taken=moment, address=client.store.at, transport=transport)  # type: ignore[arg-type]
+    base = Dossier(store=client.store.name, taken=moment, address=client.store.at, transport=transport, **ELSEWHERE)  # type: ignore[arg-type]
     asked = "GET /"
     try:
         found, owner = await list_buckets(client)
@@ -207,12 +218,12 @@ async def read_bucket(
     bucket: str,
     created: datetime | None,
     moment: datetime,
-    learnt: Mapping[str, Answer[Any]],
+    learnt: dict[str, Answer[Any]],
     list_limit: int,
     looking: Looking | None = None,
 ) -> Bucket:
     """Ask everything about one bucket but what is learnt to be not offered."""
-    fields: dict[str, Any] = dict(learnt)
+    fields: dict[str, Any] = NOT_OFFERED | learnt
     settings = [
         _ask_together(client, bucket, ask, asked, moment)
         for ask, asked in BY_SUB_RESOURCE.items()

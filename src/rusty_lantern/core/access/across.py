@@ -1,0 +1,276 @@
+"""What each identity can do across all buckets of a store, by its own permissions and the buckets' rules together.
+
+Theory of operation. Thousands of identities times thousands of buckets are too many pairs to decide one by one, and
+nearly all of them are alike. Identities with the same attached documents, named by the same rules, are one *profile*.
+For a profile, buckets are alike if their rules are the same but for the bucket's own name (one *template*) and the
+profile's resource patterns leave the same rests of themselves behind once the bucket's name is read. Only one bucket
+of each kind is decided, exactly, by `reach_of`; past the budget the answer is `unknown`, never a guess.
+
+Left out are buckets that neither side names: what is open to the public is no permission of anybody's.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Protocol
+
+import msgspec
+
+from rusty_lantern.core.access.conditions import NotUnderstood
+from rusty_lantern.core.access.decide import partition_free
+from rusty_lantern.core.access.documents import Statement
+from rusty_lantern.core.access.exposure import BUDGET, Reach, reach_of
+from rusty_lantern.core.access.identities import named_in
+from rusty_lantern.core.access.own import Side, both_sides, known_as, own_side
+from rusty_lantern.core.access.rules import Rules, Surroundings
+from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.holders import Holder
+from rusty_lantern.core.roster import Roster
+
+MOST_DECISIONS = 4_000
+"""Kinds of pairs that are decided for one store; about 20 s at the worst, a fraction of one on a usual estate."""
+_PERSONAL = ("aws:principal", "aws:username", "aws:userid")
+_NAME = "arn:aws:s3:::"
+
+
+class Seen(Protocol):
+    """A bucket as the rules see it."""
+
+    @property
+    def bucket(self) -> Bucket:
+        """What was read of it."""
+
+    @property
+    def rules(self) -> Rules:
+        """Its rules."""
+
+    @property
+    def surroundings(self) -> Surroundings:
+        """What decisions depend on besides."""
+
+
+class Permitted(msgspec.Struct, frozen=True):
+    """What an identity can do on some buckets that are alike to it; `reach` has the verbs that are not closed."""
+
+    reach: Mapping[str, Reach]
+    buckets: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class _Template:
+    """What the rules of a bucket come to but for its name: a key, the names in them, whether they ask who one is."""
+
+    key: bytes
+    names: frozenset[str]
+    personal: bool
+
+
+class Across:
+    """The buckets of one store, ready to be asked about its identities."""
+
+    def __init__(self, seen: Mapping[str, Seen], roster: Roster) -> None:
+        self.seen = seen
+        self.roster = roster
+        self.names = sorted(seen)
+        self._templates: dict[str, _Template] = {}
+        self._by_key: dict[bytes, _Template] = {}
+        self._naming: dict[str, list[str]] | None = None
+        self._decided: dict[object, dict[str, Reach]] = {}
+        self._profiles: dict[object, list[Permitted]] = {}
+        self._alive: list[Side] = []
+        """Keeps statements in memory, since profiles are told apart by which ones they have."""
+
+    def of(self, holder: Holder) -> list[Permitted]:
+        """What an identity can do, bucket by bucket, those that are alike together; closed ones are left out."""
+        groups = self.roster.memberships.get(holder.name, [])
+        side = own_side(holder, self.roster.groups, groups)
+        called = {holder.name, holder.resource, *groups} - {""}
+        named = self._named()
+        mine = frozenset(called & named.keys())
+        varied = any("${" in text for s in side.statements for text in (*s.resources, *_values(s)))
+        who = holder.name if varied or any(t.personal for t in self._by_key.values()) else ""
+        profile = (side.doubt, tuple(map(id, side.statements)), mine, who)
+        if profile not in self._profiles:
+            self._profiles[profile] = self._permitted(holder, side, mine, named)
+            self._alive.append(side)
+        return self._profiles[profile]
+
+    def verbs(self, holder: Holder) -> Answer[str]:
+        """The verbs that an identity has on at least one bucket; unknown where that hangs on what is not known."""
+        found = self.of(holder)
+        levels = {verb: {p.reach[verb].level for p in found if verb in p.reach} for verb in VERBS}
+        open_ones = [verb for verb in VERBS if levels[verb] & {"open", "narrow"}]
+        doubtful = [verb for verb in VERBS if "unknown" in levels[verb] and verb not in open_ones]
+        if doubtful:
+            doubts = (d for p in found for verb in doubtful if verb in p.reach for d in p.reach[verb].doubts)
+            return Answer("failed", None, next(doubts, "its permissions are not understood"))
+        return Answer("known", " ".join(open_ones))
+
+    def on(self, holder: Holder, bucket: str) -> dict[str, Reach]:
+        """What an identity can do on one bucket, by both sides together."""
+        side = own_side(holder, self.roster.groups, self.roster.memberships.get(holder.name, []))
+        return self._decide(holder, side, bucket)
+
+    def _permitted(
+        self, holder: Holder, side: Side, mine: frozenset[str], named: Mapping[str, list[str]]
+    ) -> list[Permitted]:
+        rests = self._rests(side.statements)
+        wanted = set(rests) | {bucket for name in mine for bucket in named[name]}
+        if side.doubt:
+            wanted = set(self.names)
+        alike: dict[object, list[str]] = {}
+        for bucket in sorted(wanted):
+            template = self._template(bucket)
+            who = (template.names & mine, holder.name if template.personal else "")
+            alike.setdefault((template.key, rests.get(bucket, ()), who), []).append(bucket)
+        found: dict[object, list[str]] = {}
+        reaches: dict[object, dict[str, Reach]] = {}
+        for kind, buckets in alike.items():
+            reach = self._once(holder, side, buckets[0], kind)
+            if reach:
+                shown = tuple((verb, one.level, one.fence) for verb, one in reach.items())
+                found.setdefault(shown, []).extend(buckets)
+                reaches[shown] = reach
+        return [Permitted(reaches[shown], tuple(sorted(buckets))) for shown, buckets in found.items()]
+
+    def _once(self, holder: Holder, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
+        key = (kind, side.doubt, tuple(map(id, side.statements)))
+        if key not in self._decided:
+            if len(self._decided) >= MOST_DECISIONS:
+                why = ("too many kinds of permissions and rules to decide within the work allowed",)
+                return {verb: Reach("unknown", doubts=why) for verb in VERBS}
+            self._decided[key] = self._decide(holder, side, bucket)
+        return self._decided[key]
+
+    def _decide(self, holder: Holder, side: Side, bucket: str) -> dict[str, Reach]:
+        seen = self.seen[bucket]
+        rules = both_sides(seen.rules, side)
+        reached = reach_of(known_as(holder), rules, seen.surroundings, Work(BUDGET), insider=True)
+        return {verb: one for verb, one in reached.items() if one.level != "closed"}
+
+    def _named(self) -> dict[str, list[str]]:
+        """Name → the buckets whose rules name it."""
+        if self._naming is None:
+            self._naming = {}
+            for bucket in self.names:
+                for name in self._template(bucket).names:
+                    self._naming.setdefault(name, []).append(bucket)
+        return self._naming
+
+    def _template(self, bucket: str) -> _Template:
+        if bucket not in self._templates:
+            read = self.seen[bucket].bucket
+            policy = (read.policy.value or "").replace(f"{_NAME}{bucket}", f"{_NAME}{{}}")
+            states = (read.policy.state, read.grants.state, read.rights.state, read.network.state)
+            parts = (read.grants.value, read.rights.value, read.ownership, read.guards.value, read.network.value)
+            key = msgspec.json.encode((policy, states, parts))
+            if key not in self._by_key:
+                self._by_key[key] = _template_of(key, self.seen[bucket].rules)
+            self._templates[bucket] = self._by_key[key]
+        return self._templates[bucket]
+
+    def _rests(self, statements: Iterable[Statement]) -> dict[str, tuple[object, ...]]:
+        """Bucket → what the resource patterns leave of themselves once its name is read; those they cannot reach
+        are left out."""
+        found: dict[str, list[object]] = {}
+        for number, statement in enumerate(statements):
+            if statement.resources_negated or not statement.resources:
+                for bucket in self.names:
+                    found.setdefault(bucket, []).append((number, bucket if statement.resources_negated else ""))
+                continue
+            for resource in statement.resources:
+                for bucket, rest in self._reached(resource):
+                    found.setdefault(bucket, []).append((number, rest))
+        allowing = {n for n, s in enumerate(statements) if s.effect != "Deny"}
+        return {
+            bucket: tuple(rests)
+            for bucket, rests in found.items()
+            if any(rest[0] in allowing for rest in rests)  # type: ignore[index]
+        }
+
+    def _reached(self, written: str) -> Iterator[tuple[str, object]]:
+        try:
+            resource = partition_free(written)
+        except NotUnderstood:
+            resource = "?" + written
+        if resource == "*":
+            yield from ((bucket, "*") for bucket in self.names)
+            return
+        if not resource.startswith(_NAME):
+            if _NAME.startswith(_literal(resource)):
+                yield from ((bucket, (resource, bucket)) for bucket in self.names)
+            return
+        pattern = resource.removeprefix(_NAME)
+        literal = _literal(pattern)
+        if "/" in literal or literal == pattern:
+            bucket, slash, rest = pattern.partition("/")
+            if bucket in self.seen:
+                yield bucket, slash + rest
+            return
+        if pattern in ("*", "*/*"):
+            yield from ((bucket, pattern) for bucket in self.names)
+            return
+        start = bisect_left(self.names, literal)
+        while start < len(self.names) and self.names[start].startswith(literal):
+            bucket = self.names[start]
+            rests = _after(pattern, bucket)
+            if rests:
+                yield bucket, rests
+            start += 1
+
+
+def _literal(pattern: str) -> str:
+    """What stands before the first wildcard or variable."""
+    return pattern[: min((pattern.find(c) for c in "*?$" if c in pattern), default=len(pattern))]
+
+
+def _values(statement: Statement) -> Iterator[str]:
+    for condition in statement.conditions:
+        yield from condition.values
+
+
+def _template_of(key: bytes, rules: Rules) -> _Template:
+    personal = any(c.key.startswith(_PERSONAL) for s in rules.policy.statements for c in s.conditions)
+    personal = personal or any("${" in r for s in rules.policy.statements for r in s.resources)
+    return _Template(key, frozenset(who.name for who in named_in(rules)) | _denied(rules), personal)
+
+
+def _denied(rules: Rules) -> frozenset[str]:
+    """Names that only Deny statements and negated principals have."""
+    whos = [s.principals for s in rules.policy.statements if s.principals is not None]
+    return frozenset(name for who in whos for name in (*who.accounts, *who.canonical))
+
+
+def _after(pattern: str, name: str) -> frozenset[str]:
+    """What a glob can still match after it has matched all of `name`.
+
+    >>> sorted(_after("permit-*/x", "permit-scans"))
+    ['*/x', '/x']
+    """
+    places = _close(pattern, {0})
+    for char in name:
+        places = _close(
+            pattern,
+            {
+                place if pattern[place] == "*" else place + 1
+                for place in places
+                if place < len(pattern) and pattern[place] in ("*", "?", char)
+            },
+        )
+    return frozenset(pattern[place:] for place in places)
+
+
+def _close(pattern: str, places: set[int]) -> set[int]:
+    """Places that can be stood at without reading anything more: a `*` may match nothing."""
+    found = set(places)
+    for place in places:
+        reached = place
+        while reached < len(pattern) and pattern[reached] == "*":
+            reached += 1
+            found.add(reached)
+    return found

@@ -1,0 +1,107 @@
+"""Both sides of a decision: what a bucket's rules grant an identity, and what its own permissions grant it.
+
+In the bucket's own account an Allow on either side is enough, and a Deny on either side refuses; so an identity's own
+statements simply stand beside the bucket's. A *boundary* caps what the own side can grant: own Allows then count as
+possible only, never as certain.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from functools import lru_cache
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.access.documents import Fault, Policy, Principals, Statement, parse_policy
+from rusty_lantern.core.access.identities import Identity, read_identity
+from rusty_lantern.core.access.rules import Rules
+from rusty_lantern.core.dossier import Dossier
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.holders import Document, Group, Holder
+
+
+def members(groups: Iterable[Group]) -> dict[str, frozenset[str]]:
+    """Group → everybody in it, directly or through groups within it. A loop of groups has the members of them all."""
+    direct = {group.name: group for group in groups}
+    found: dict[str, frozenset[str]] = {}
+    for name in direct:
+        seen, left = {name}, [name]
+        while left:
+            inner = set(direct[left.pop()].groups) & direct.keys() - seen
+            seen |= inner
+            left.extend(inner)
+        found[name] = frozenset(member for group in seen for member in direct[group].members)
+    return found
+
+
+def groups_of(dossier: Dossier) -> dict[str, list[str]]:
+    """Identity → the groups whose permissions it has, by either side's word, in order of name."""
+    found: dict[str, set[str]] = {h.name: set(h.groups.value or ()) for h in dossier.identities.value or ()}
+    for group, inside in members(dossier.groups.value or ()).items():
+        for name in inside:
+            found.setdefault(name, set()).add(group)
+    return {name: sorted(groups) for name, groups in found.items()}
+
+
+def known_as(holder: Holder) -> Identity:
+    """The identity as rules name it."""
+    return read_identity(holder.resource) if holder.resource else Identity(holder.name, "canonical")
+
+
+class Side(msgspec.Struct, frozen=True):
+    """The own side of an identity: its statements, and why they may not be all."""
+
+    statements: tuple[Statement, ...] = ()
+    doubt: str = ""
+
+
+def own_side(holder: Holder, groups: Mapping[str, Group], member_of: Iterable[str]) -> Side:
+    """An identity's own permissions and those of its groups; where something was not read, the reason."""
+    sources: list[Answer[list[Document]]] = [holder.policies]
+    sources += [groups[name].policies for name in member_of if name in groups]
+    unread = next((source for source in sources if _unread(source)), None)
+    missing = next((name for name in member_of if name not in groups), None)
+    doubt = f"its own permissions were not read ({unread.reason})" if unread else ""
+    if missing and not doubt:
+        doubt = f"the permissions of its group {missing} were not read"
+    if holder.kind == "root":
+        return Side(_ROOT)
+    capped = holder.boundary.value is not None or _unread(holder.boundary)
+    statements = tuple(
+        statement for source in sources for document in source.value or () for statement in _read(document, capped)
+    )
+    return Side(statements, doubt)
+
+
+_ROOT = (
+    Statement("the account's root", "Allow", principals=Principals(everyone=True), actions=("*",), resources=("*",)),
+)
+"""What the root of an account needs no permission for."""
+
+
+def _unread(answer: Answer[Any]) -> bool:
+    return answer.state in ("denied", "failed")
+
+
+@lru_cache(maxsize=8192)
+def _read(document: Document, capped: bool) -> tuple[Statement, ...]:
+    """The statements of one attached document, for whoever has it. One that cannot be read could say anything."""
+    policy = parse_policy(document.text, attached=True)
+    where = f"own permission {document.name}"
+    if policy.unreadable:
+        fault = Fault(where, f"not understood: {policy.unreadable.what}")
+        whole = {"actions": ("*",), "resources": ("*",), "principals": Principals(everyone=True), "faults": (fault,)}
+        return tuple(Statement(where, effect, **whole) for effect in ("Allow", "Deny"))  # type: ignore[arg-type]
+    cap = (Fault(where, "bounded by a permission boundary"),) if capped else ()
+    return tuple(
+        msgspec.structs.replace(s, place=where, faults=s.faults + (cap if s.effect != "Deny" else ()))
+        for s in policy.statements
+    )
+
+
+def both_sides(rules: Rules, side: Side) -> Rules:
+    """The rules of a bucket together with an identity's own side, for deciding about that identity only."""
+    policy = Policy(rules.policy.statements + side.statements, rules.policy.unreadable)
+    doubts = rules.doubts + ((("policy", side.doubt),) if side.doubt else ())
+    return msgspec.structs.replace(rules, policy=policy, doubts=doubts)

@@ -1,0 +1,180 @@
+"""What a dossier tells of a store besides its buckets: who there is, which keys they hold, which keys protect data,
+which links are out, and how the store is reached.
+
+Names follow the trade: an *identity* is anybody or anything that can be let in by name; a *credential* is what proves
+it; an *encryption key* protects data at rest; a *link* lets whoever has it do one thing without a credential.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from datetime import datetime
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.evidence import Answer, unread
+
+Verb = Literal["list", "read", "write", "delete", "govern", "unlock", "inspect"]
+Kind = Literal["root", "person", "service", "role", "unknown"]
+Use = Literal["administration", "application"]
+
+
+class Document(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One access-policy document that is attached to an identity or a group; `via` says how it got there."""
+
+    name: str
+    text: str
+    via: str = ""
+
+
+class Password(msgspec.Struct, frozen=True, omit_defaults=True):
+    """That an identity can sign in with a password: since when it is this one, and when it was last used."""
+
+    changed: Answer[datetime] = unread()
+    last_used: Answer[datetime] = unread()
+    """Absent: never."""
+
+
+class Holder(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One identity of a store."""
+
+    name: str
+    """As the store names it; no other identity of the store has this name."""
+    resource: str = ""
+    """Its resource name, as rules name it; where empty, rules name it by its name."""
+    kind: Kind = "unknown"
+    state: Answer[Literal["enabled", "disabled"]] = unread()
+    created: Answer[datetime] = unread()
+    second_factor: Answer[bool] = unread()
+    password: Answer[Password] = unread()
+    """Absent: it cannot sign in with a password."""
+    groups: Answer[list[str]] = unread()
+    policies: Answer[list[Document]] = unread()
+    """Its own permissions, those of its groups left out."""
+    boundary: Answer[str] = Answer("absent")
+    """A policy document that bounds what its own permissions can grant."""
+    may: Answer[list[Verb]] = unread("nobody says what it needs")
+    """What it needs, by the word of whoever answers for it."""
+    tags: Answer[dict[str, str]] = unread()
+
+
+class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """A group of identities: its members, the groups within it, and its permissions."""
+
+    name: str
+    members: list[str] = []
+    groups: list[str] = []
+    """Groups whose members are members of this one too."""
+    policies: Answer[list[Document]] = unread()
+
+
+class Credential(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One key, token or certificate: never its secret."""
+
+    id: str
+    owner: str = ""
+    kind: Literal["access-key", "token", "certificate"] = "access-key"
+    state: Answer[Literal["live", "disabled"]] = unread()
+    created: Answer[datetime] = unread()
+    last_used: Answer[datetime] = unread()
+    """Absent: never used, as far as the store keeps a record."""
+    expires: Answer[datetime] = unread()
+    """Absent: never."""
+    used_for: Answer[list[Use]] = unread("not recorded what it is used for")
+
+
+class EncryptionKey(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One key that protects data at rest."""
+
+    id: str
+    names: list[str] = []
+    """Other names that settings may call it by."""
+    ring: str = ""
+    place: Answer[str] = unread()
+    state: Answer[Literal["enabled", "disabled", "pending-deletion", "destroyed"]] = unread()
+    kept_by: Answer[Literal["provider", "customer"]] = unread()
+    protection: Answer[Literal["software", "hardware", "external"]] = unread()
+    created: Answer[datetime] = unread()
+    rotates: Answer[int] = unread()
+    """The period of its rotation in seconds; absent: it is not rotated by itself."""
+    rotated: Answer[datetime] = unread()
+    """Absent: never."""
+    deleted: Answer[datetime] = Answer("absent")
+    """When it is going to be destroyed; absent: it is not."""
+    usable_by: Answer[list[str]] = unread()
+    """Identities that may encrypt and decrypt with it."""
+
+
+class Link(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One share link: whoever has it gets in. Its secret part is never kept."""
+
+    bucket: str
+    key: str = ""
+    """The object, or what the keys it opens begin with."""
+    scope: Literal["object", "prefix", "bucket"] = "object"
+    verbs: list[Verb] = []
+    credential: str = ""
+    """The id of the credential that signed it."""
+    issued: Answer[datetime] = unread()
+    expires: Answer[datetime] = unread()
+    """Absent: never."""
+    revoked: bool = False
+    found: str = ""
+    """Where it was found."""
+
+
+class Network(msgspec.Struct, frozen=True, omit_defaults=True):
+    """From where a bucket or store may be asked at all, before any other rule.
+
+    `default` is what happens to everybody whom nothing here names. `networks` are in CIDR form; the word `all` is a
+    value of its own. `endpoints` are private endpoints.
+    """
+
+    default: Literal["allow", "deny"]
+    networks: list[str] = []
+    endpoints: list[str] = []
+
+    @property
+    def everywhere(self) -> bool:
+        """Whether it lets in requests from everywhere."""
+        return self.default == "allow" or "all" in self.networks
+
+
+class Certificate(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a store shows in the TLS handshake. `verdict` is ours, by the trust that the estate file names."""
+
+    names: list[str]
+    issuer: str
+    begins: datetime
+    ends: datetime
+    protocol: str = ""
+    verdict: Literal["trusted", "expired", "not-yet", "other-name", "self-signed", "not-trusted"] = "trusted"
+
+
+ADMINISTRATORS = frozenset({"admin", "administrator", "root", "superuser", "sysadmin", "operator", "manager"})
+"""Names that stores are delivered with, or that everybody tries first. One with a number or `-user` counts too."""
+
+
+def is_well_known(name: str) -> bool:
+    """Whether an identity has an unchanged default or well-known administrator's name.
+
+    >>> is_well_known("Admin"), is_well_known("admin01"), is_well_known("tide-reader")
+    (True, True, False)
+    """
+    plain = name.lower().rstrip("0123456789").removesuffix("-user").removesuffix("_user").rstrip("-_")
+    return plain in ADMINISTRATORS
+
+
+def masked(key: str) -> str:
+    """Enough of a credential's id to match it by eye, and not enough to use it.
+
+    >>> masked("DEMOKEYFORTIDES00042")
+    'DEMO…0042'
+    """
+    return f"{key[:4]}…{key[-4:]}" if len(key) >= 12 else f"{key[:2]}…"
+
+
+def fingerprint(key: str) -> str:
+    """Eight hexadecimal digits by which the same credential is known again elsewhere."""
+    return hashlib.sha256(key.encode()).hexdigest()[:8]
