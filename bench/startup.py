@@ -12,6 +12,7 @@ from pathlib import Path
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.standin import saltmarsh
+from rusty_lantern.standin.saltmarsh_files import workspace_files
 
 RUNS = 15
 LANTERN = str(Path(sys.executable).parent / "lantern")
@@ -28,7 +29,7 @@ def main() -> None:
     """Print medians and ratios."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name) / "ws"
-        make(folder, saltmarsh.workspace_files("http://127.0.0.1:9"))
+        make(folder, workspace_files("http://127.0.0.1:9"))
         keep(folder / "surveys", "bench", saltmarsh.MOMENT, [saltmarsh.harbour().dossier])
         base = [sys.executable, "-c", "import typer"]
         for title, command, aim in (

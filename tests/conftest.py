@@ -17,6 +17,7 @@ from hypothesis import settings
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.standin import saltmarsh
 from rusty_lantern.standin.running import serve
+from rusty_lantern.standin.saltmarsh_files import Served, serve_estate, workspace_files
 from rusty_lantern.standin.server import Standin
 
 # The same examples on every run; LANTERN_EXPLORE=1 draws new ones.
@@ -66,12 +67,35 @@ class Demo:
 
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
-    """The demo estate, served and surveyed once."""
+    """The store `harbour` of the demo estate, served and surveyed once."""
     folder = tmp_path_factory.mktemp("demo") / "workspace"
     store = Standin(saltmarsh.harbour(), saltmarsh.MOMENT)
     with serve(store.application()) as address:
-        make(folder, saltmarsh.workspace_files(address))
+        make(folder, workspace_files(address))
         made = Demo(folder, address, store)
+        ran = made.run("survey", "--as-of", "2026-11-02T06:00:00Z")
+        assert ran.code == 3, ran.err
+        yield made
+
+
+@dataclass(frozen=True)
+class Whole:
+    """The whole demo estate: four stores, one workspace."""
+
+    folder: Path
+    served: Served
+
+    def run(self, *words: str, **environment: str) -> Ran:
+        return lantern(*words, cwd=self.folder, **environment)
+
+
+@pytest.fixture(scope="session")
+def whole(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Whole]:
+    """The whole demo estate, served and surveyed once."""
+    folder = tmp_path_factory.mktemp("whole") / "workspace"
+    with serve_estate() as served:
+        make(folder, workspace_files(served.addresses))
+        made = Whole(folder, served)
         ran = made.run("survey", "--as-of", "2026-11-02T06:00:00Z")
         assert ran.code == 3, ran.err
         yield made
@@ -80,13 +104,13 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
 @pytest.fixture
 def workspace(tmp_path: Path) -> Path:
     """A workspace whose store nobody serves."""
-    make(tmp_path / "ws", saltmarsh.workspace_files("http://127.0.0.1:9"))
+    make(tmp_path / "ws", workspace_files("http://127.0.0.1:9"))
     return tmp_path / "ws"
 
 
 def estate_for(folder: Path, address: str, extra: str = "", *, objects: bool = False) -> Path:
     """A workspace for a store at `address`, with the demo's credential; objects are only looked at where asked for."""
-    make(folder, saltmarsh.workspace_files(address))
+    make(folder, workspace_files(address))
     estate = folder / "estate.yaml"
     if not objects:
         estate.write_text(re.sub(r"    objects: \{[^}]*\}\n    sample: .*\n", "", estate.read_text()))

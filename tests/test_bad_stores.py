@@ -18,6 +18,7 @@ from aiohttp import web
 from rusty_lantern.archive.surveys import names
 from rusty_lantern.standin import saltmarsh
 from rusty_lantern.standin.running import serve
+from rusty_lantern.standin.saltmarsh_files import CREDENTIAL
 from rusty_lantern.standin.server import Standin
 from tests.conftest import PROGRAM, Ran, answering, estate_for, lantern
 
@@ -121,7 +122,7 @@ def test_a_wrong_key_is_named_and_never_shown(tmp_path: Path, line: str, message
     with harbour() as (address, _):
         folder = estate_for(tmp_path / "ws", address)
         name = line.partition(" ")[0]
-        kept = [old for old in saltmarsh.CREDENTIAL.splitlines() if not old.startswith(name)]
+        kept = [old for old in CREDENTIAL.splitlines() if not old.startswith(name)]
         (folder / "harbour.credential").write_text("\n".join([*kept, line]))
         ran = lantern("reach", cwd=folder)
     assert (ran.code, message in ran.out) == (3, True)

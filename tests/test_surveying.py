@@ -19,6 +19,7 @@ from rusty_lantern.archive.journal import Journal
 from rusty_lantern.archive.surveys import names, sole
 from rusty_lantern.standin import saltmarsh
 from rusty_lantern.standin.running import serve
+from rusty_lantern.standin.saltmarsh_files import CREDENTIAL
 from rusty_lantern.standin.server import Standin
 from rusty_lantern.stores.s3.gate import Gate
 from tests.conftest import PROGRAM, Demo, answering, estate_for, lantern
@@ -180,7 +181,7 @@ def test_the_log_tells_every_question_and_no_secret(tmp_path: Path) -> None:
     text = (folder / "questions.jsonl").read_text()
     lines = [json.loads(line) for line in text.splitlines()]
     assert len(lines) == len(store.requests)
-    assert {line["outcome"] for line in lines} == {200, 403, 404, 501}
+    assert {line["outcome"] for line in lines} == {200, 400, 403, 404, 501}
     for word in (saltmarsh.SECRET, saltmarsh.KEY_ID, "Signature", "authorization"):
         assert word not in text
 
@@ -203,7 +204,7 @@ def test_an_expired_credential_is_renewed_midway(tmp_path: Path) -> None:
     async def expiring(request: web.Request) -> web.StreamResponse:
         if len(store.requests) == 150 and not expired[0]:
             expired[0] = True
-            (folder / "harbour.credential").write_text(saltmarsh.CREDENTIAL)
+            (folder / "harbour.credential").write_text(CREDENTIAL)
         if expired[0] and "FIRSTKEY" in request.headers.get("authorization", ""):
             return web.Response(status=400, text="<Error><Code>ExpiredToken</Code></Error>")
         return await store._serve(request)
@@ -211,7 +212,7 @@ def test_an_expired_credential_is_renewed_midway(tmp_path: Path) -> None:
     store.holdings.keys["FIRSTKEY000000000001"] = store.holdings.keys[saltmarsh.KEY_ID]
     with serve(answering(expiring)) as address:
         estate_for(folder, address)
-        first = saltmarsh.CREDENTIAL.replace(saltmarsh.KEY_ID, "FIRSTKEY000000000001")
+        first = CREDENTIAL.replace(saltmarsh.KEY_ID, "FIRSTKEY000000000001")
         (folder / "harbour.credential").write_text(first)
         store.holdings.keys["FIRSTKEY000000000001"] = store.holdings.keys[saltmarsh.KEY_ID]
         lantern("survey", *AS_OF, cwd=folder)

@@ -23,7 +23,7 @@ import msgspec
 from rusty_lantern import __version__
 from rusty_lantern.archive.errors import CannotWrite, UnderWay
 from rusty_lantern.core.dossier import Dossier, decode, encode
-from rusty_lantern.core.errors import BadInput, Complaint, Damaged, Place
+from rusty_lantern.core.errors import BadInput, Complaint, Damaged, LanternError, Place
 
 SURVEY_VERSION = 1
 MANIFEST = "survey.json"
@@ -205,6 +205,16 @@ def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Sur
         if _is_table(path):
             _check_table(folder, path, digest if tables else None)
     return Survey(folder, manifest, dossiers)
+
+
+def last_dossier(archive: Path, store: str, before: datetime) -> Dossier | None:
+    """What the latest survey before a moment kept of a store; None where there is none, or it cannot be read."""
+    earlier = [name for name in names(archive) if name < folder_name(before)]
+    try:
+        path = archive / earlier[-1] / "stores" / f"{store}.json"
+        return decode(path.read_bytes(), str(path))
+    except (IndexError, OSError, LanternError):
+        return None
 
 
 def _is_table(path: str) -> bool:

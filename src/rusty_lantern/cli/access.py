@@ -12,7 +12,7 @@ from rusty_lantern.cli.common import (
     SurveyOption,
     WorkspaceOption,
     emit,
-    opened,
+    opened_stores,
 )
 
 
@@ -22,7 +22,9 @@ def register(app: typer.Typer) -> None:
 
 
 def access(
-    who: Annotated[str | None, typer.Option(help="Only this identity (account number, resource name, id).")] = None,
+    who: Annotated[
+        str | None, typer.Option(help="Only this identity (name, account number, resource name, id).")
+    ] = None,
     can: Annotated[str | None, typer.Option(help="Only those who can do this verb.")] = None,
     outside: Annotated[bool, typer.Option("--outside", help="Only identities outside the trusted accounts.")] = False,
     workspace_folder: WorkspaceOption = None,
@@ -30,20 +32,28 @@ def access(
     as_of: AsOfOption = None,
     json: JsonOption = False,
 ) -> None:
-    """List the identities that rules name, and what each is granted on which bucket.
+    """List who may do what on which bucket: what rules grant by name, and what identities may by both sides together.
 
-    Use it to see who else holds a key to the house. Example: lantern access --outside
+    Use it to see who else holds a key to the house. Example: lantern access --who gallery-publisher
     """
     from rusty_lantern.core.access.verbs import VERBS
     from rusty_lantern.core.errors import BadInput, Complaint, nearest
-    from rusty_lantern.reports.access_results import AccessResult, access_rows
+    from rusty_lantern.reports.access_results import AccessResult, access_rows, own_rows
     from rusty_lantern.reports.access_views import access_view
+    from rusty_lantern.reports.holder_results import unread_sections
     from rusty_lantern.reports.results import encode
     from rusty_lantern.reports.terminal import console
 
     if can is not None and can not in VERBS:
         raise BadInput(Complaint(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))
-    _, taken, when, seen = opened(workspace_folder, survey, as_of)
+    found = opened_stores(workspace_folder, survey, as_of)
+    taken, when = found.survey, found.when
+    seen = [view for circle in found.circles for view in circle.buckets.values()]
+    own = [] if outside else [row for circle in found.circles for row in own_rows(circle)]
+    if who is not None:
+        own = [row for row in own if who in (row.identity, row.resource)]
+    if can is not None:
+        own = [row for row in own if row.verbs.get(can, "closed") != "closed"]
     rows = [row for view in seen for row in access_rows(view)]
     if who is not None:
         rows = [row for row in rows if who in (row.identity, row.account)]
@@ -52,8 +62,10 @@ def access(
     if outside:
         rows = [row for row in rows if not row.inside]
     rows.sort(key=lambda row: (row.inside, row.identity, row.store, row.bucket))
-    result = AccessResult(survey=taken.name, as_of=when, access=rows)
+    own.sort(key=lambda row: (row.store, row.identity, -len(row.buckets)))
+    unread = unread_sections(found.circles, "identities")
+    result = AccessResult(survey=taken.name, as_of=when, access=rows, own=own, unread=unread)
     if json:
         emit(encode(result))
     else:
-        access_view(console(), result)
+        access_view(console(), result, in_full=who is not None)

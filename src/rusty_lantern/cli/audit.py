@@ -14,6 +14,7 @@ from rusty_lantern.cli.common import (
     WorkspaceOption,
     emit,
     kept,
+    missing_in,
     moment,
     note,
     tallied,
@@ -57,7 +58,7 @@ def audit(
     baseline = place.baseline()
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    found = audit(taken.dossiers, baseline, place.estate(), when, tallied(taken, when))
+    found = audit(taken.dossiers, baseline, place.estate(), when, tallied(taken, when), missing_in(taken))
     result = audit_result(taken, when, baseline, found)
     if json:
         emit(encode(result))

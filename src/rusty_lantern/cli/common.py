@@ -16,8 +16,10 @@ if TYPE_CHECKING:
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.assess import BucketView
     from rusty_lantern.core.baseline.judge import Tallied
-    from rusty_lantern.core.baseline.sheets import Requirement
+    from rusty_lantern.core.baseline.sheets import Baseline, Requirement
+    from rusty_lantern.core.circles import Circle
     from rusty_lantern.core.dossier import Bucket
+    from rusty_lantern.core.mirrors import Behind, Missing
     from rusty_lantern.core.tally import Tally
 
 WorkspaceOption = Annotated[
@@ -88,6 +90,61 @@ class Opened(NamedTuple):
     survey: Survey
     when: datetime
     views: list[BucketView]
+
+
+class OpenedStores(NamedTuple):
+    """A kept survey, opened store by store."""
+
+    place: Workspace
+    survey: Survey
+    when: datetime
+    circles: list[Circle]
+
+    def baseline(self) -> Baseline | None:
+        """The baseline, where the workspace has one. Raises `BadInput` for one that cannot be read."""
+        return self.place.baseline() if (self.place.folder / "baseline.yaml").is_file() else None
+
+    def under(self, circle: Circle) -> dict[str, list[tuple[str, str, int, int]]]:
+        """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""
+        tables = [n for n, view in circle.buckets.items() if view.bucket.table.value is not None]
+        if not tables:
+            return {}
+        from rusty_lantern.objects.copies import keys_in
+        from rusty_lantern.objects.engine import table_path
+
+        store = circle.roster.dossier.store
+        return {name: keys_in(table_path(self.survey.folder, store, name)) for name in tables}
+
+
+def opened_stores(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> OpenedStores:
+    """Open a kept survey store by store, or one store of it. Raises `BadInput` for a store that it has not."""
+    from rusty_lantern.core.assess import circles
+    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+
+    place = workspace(named)
+    taken = kept(place, survey)
+    when = moment(as_of, taken.manifest.taken)
+    found = circles(taken.dossiers, place.estate(), when)
+    names = [circle.roster.dossier.store for circle in found]
+    if only is not None and only not in names:
+        hint = nearest(only, names) or f"stores: {', '.join(names)}"
+        raise BadInput(Complaint(f'no store "{only}" in the survey {taken.name}', remedy=hint))
+    return OpenedStores(place, taken, when, [c for c in found if only in (None, c.roster.dossier.store)])
+
+
+def missing_in(taken: Survey) -> Missing:
+    """Counts what mirrors lack by a survey's version tables; the column engine is loaded only if needed."""
+
+    def count(view: BucketView, copy: BucketView, lag: int) -> Behind | None:
+        if view.bucket.table.value is None or copy.bucket.table.value is None:
+            return None
+        from rusty_lantern.objects.copies import lacking
+        from rusty_lantern.objects.engine import table_path
+
+        paths = [table_path(taken.folder, side.dossier.store, side.bucket.name) for side in (view, copy)]
+        return lacking(paths[0], paths[1], view.dossier.taken, lag)
+
+    return count
 
 
 def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:

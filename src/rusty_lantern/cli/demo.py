@@ -28,7 +28,7 @@ def register(app: typer.Typer) -> None:
 def demo(
     folder: Annotated[Path, typer.Argument(help="The workspace to make.")] = Path("demo-workspace"),
 ) -> None:
-    """Run the whole example: a stand-in store, a workspace, and the commands of a first day.
+    """Run the whole example: stand-in stores, a workspace, and the commands of a first day.
 
     Use it to see what lantern does. The workspace stays; lantern audit works there without the store.
     """
@@ -38,16 +38,14 @@ def demo(
     from rusty_lantern.archive.workspace import make
     from rusty_lantern.core.errors import BadInput, Complaint
     from rusty_lantern.reports.terminal import console, line
-    from rusty_lantern.standin import saltmarsh
-    from rusty_lantern.standin.running import serve
-    from rusty_lantern.standin.server import Standin
+    from rusty_lantern.standin.saltmarsh_files import serve_estate, workspace_files
 
     screen = console()
-    store = Standin(saltmarsh.harbour(), saltmarsh.MOMENT)
-    with serve(store.application()) as address:
-        make(folder, saltmarsh.workspace_files(address))
-        line(screen, ("The Saltmarsh Trust, a made-up nature charity, and its store ", ""), ("harbour", "bold"))
-        line(screen, (f"workspace {folder}, stand-in store at {address}", "dim"))
+    with serve_estate() as served:
+        make(folder, workspace_files(served.addresses))
+        line(screen, "The Saltmarsh Trust, a made-up nature charity, and its stores ", ("harbour", "bold"), ", ",
+             ("skerry", "bold"), ", ", ("attic", "bold"), " and ", ("cellar", "bold"))  # fmt: skip
+        line(screen, (f"workspace {folder}, stand-in stores at {', '.join(served.addresses.values())}", "dim"))
         for step in STEPS:
             screen.print()
             line(screen, ("$ ", "dim"), ("lantern " + " ".join(step), "bold cyan"))
@@ -58,4 +56,4 @@ def demo(
             if ended.returncode:
                 line(screen, (f"(exit code {ended.returncode})", "dim"))
     screen.print()
-    line(screen, ("The store is gone now; the workspace stays. Try: ", ""), (f"cd {folder} && lantern audit", "bold"))
+    line(screen, ("The stores are gone now; the workspace stays. Try: ", ""), (f"cd {folder} && lantern audit", "bold"))

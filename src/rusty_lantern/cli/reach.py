@@ -25,6 +25,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.reports.views import reach_view
     from rusty_lantern.stores.credentials import find
+    from rusty_lantern.stores.dossier import reach_dossier
     from rusty_lantern.stores.s3.client import Client
     from rusty_lantern.stores.s3.reach import reach
     from rusty_lantern.stores.s3.reached import Reached
@@ -32,11 +33,15 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     place = workspace(workspace_folder)
     estate = place.estate()
     when = moment(as_of, datetime.now(UTC))
-    keys = {store.name: find(store.credential, place.folder) for store in estate.stores}
+    spoken = [store for store in estate.stores if store.reads == "s3"]
+    keys = {store.name: find(store.credential, place.folder) for store in spoken}
 
     async def all_stores() -> list[Reached]:
         found = []
         for store in estate.stores:
+            if store.reads == "dossier":
+                found.append(await reach_dossier(store, place.folder, when))
+                continue
             async with Client(store, keys[store.name], place.folder) as client:
                 found.append(await reach(client, when))
         return found

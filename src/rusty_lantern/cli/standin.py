@@ -28,18 +28,16 @@ def standin(
     from rusty_lantern.archive.workspace import make
     from rusty_lantern.core.errors import BadInput, Complaint
     from rusty_lantern.reports.terminal import console, line
-    from rusty_lantern.standin import saltmarsh
-    from rusty_lantern.standin.running import serve
-    from rusty_lantern.standin.server import Standin
+    from rusty_lantern.standin.saltmarsh_files import serve_estate, workspace_files
 
     screen = console()
-    store = Standin(saltmarsh.harbour(), saltmarsh.MOMENT)
     try:
-        with serve(store.application(), port) as address:
+        with serve_estate(port) as served:
             if into is not None:
-                make(into, saltmarsh.workspace_files(address))
+                make(into, workspace_files(served.addresses))
                 line(screen, f"workspace in {into}")
-            line(screen, ("harbour", "bold"), f" answers at {address}/ until you press Ctrl-C")
+            for store, address in served.addresses.items():
+                line(screen, (store, "bold"), f" answers at {address}/ until you press Ctrl-C")
             threading.Event().wait()
     except OSError as error:
         raise BadInput(Complaint(f"cannot serve on port {port}: {error.strerror or error}")) from None

@@ -10,21 +10,27 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import Any
 
 import msgspec
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn, TimeRemainingColumn
 
 from rusty_lantern.archive.errors import CannotWrite, OutOfTime
 from rusty_lantern.archive.journal import Journal
+from rusty_lantern.archive.surveys import last_dossier
 from rusty_lantern.cli.common import note
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.errors import BadInput, Complaint, Place, nearest
-from rusty_lantern.core.estate import Estate, Looked, Store
+from rusty_lantern.core.estate import Estate, Store
+from rusty_lantern.core.estate_objects import Looked
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.reports.terminal import console
 from rusty_lantern.stores.credentials import find
+from rusty_lantern.stores.dossier import BESIDE, joined, read_beside, read_dossier
 from rusty_lantern.stores.errors import NoCredential, NoLongerAccepted, Unanswered
+from rusty_lantern.stores.identities import read_identities
 from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.stores.s3.front import front_door
 from rusty_lantern.stores.s3.inspecting import Wanted
 from rusty_lantern.stores.s3.probe import knock_everywhere
 from rusty_lantern.stores.s3.reader import BY_SUB_RESOURCE, Look, list_buckets, survey
@@ -128,6 +134,9 @@ async def _read_store(
     show: Callable[[int, int, str], None],
 ) -> Dossier:
     try:
+        if store.reads == "dossier":
+            kept = last_dossier(journal.path.parent.parent.parent, store.name, plan.moment)
+            return _only(await read_dossier(store, plan.folder, plan.moment, kept, log), store.only, patterns)
         key = find(store.credential, plan.folder)
     except NoCredential as error:
         lost: Answer[int] = Answer("denied", None, str(error.complaints[0].what))
@@ -153,6 +162,8 @@ async def _read_store(
     look = _look(plan, store, partial, looked_at)
     async with client:
         read = await survey(client, plan.moment, progress, patterns, plan.list_limit, look)
+        read = msgspec.structs.replace(read, **await front_door(client, plan.moment))
+        read = await _with_holders(plan, store, read, client)
         if journal.replayed:
             note(f"{store.name}: {journal.replayed:,} answers were kept, {client.asked:,} questions were asked now")
         if not plan.probe:
@@ -160,6 +171,28 @@ async def _read_store(
         note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
         async with Client(store, None, plan.folder, log=log) as outside:
             return await knock_everywhere(client, outside, read, plan.estate)
+
+
+def _only(dossier: Dossier, *choices: tuple[str, ...]) -> Dossier:
+    """The dossier with the buckets that every choice of patterns takes in; no patterns take in all."""
+    kept = [b for b in dossier.buckets if all(not c or any(fnmatchcase(b.name, p) for p in c) for c in choices)]
+    return msgspec.structs.replace(dossier, buckets=kept)
+
+
+async def _with_holders(plan: Plan, store: Store, read: Dossier, client: Client) -> Dossier:
+    """The dossier with what the identity service and the dossier beside the store tell."""
+    if store.identities is not None and read.listing.settled:
+        entry = msgspec.structs.replace(store, at=store.identities.at, signing_place=store.identities.signing_place)
+        async with Client(entry, client.key, plan.folder, memory=client.memory, log=client.log, service="iam") as asked:
+            read = msgspec.structs.replace(read, **await read_identities(asked, plan.moment))
+    if not store.beside:
+        return read
+    try:
+        return joined(read, read_beside(store, plan.folder, plan.moment))
+    except Unanswered as error:
+        note(f"{store.name}: {error.note}")
+        lost: Answer[Any] = Answer(error.state, None, error.note)
+        return msgspec.structs.replace(read, **{name: lost for name in BESIDE if not getattr(read, name).settled})
 
 
 def _look(plan: Plan, store: Store, partial: Path, looked_at: Callable[[int], None]) -> Look:
@@ -182,6 +215,9 @@ async def estimate(plan: Plan) -> tuple[list[str], bool]:
     """How many questions a survey would ask of each store, and roughly how long; whether every store could be asked."""
     told, whole = [], True
     for store, patterns in plan.stores():
+        if store.reads == "dossier":
+            told.append(f"{store.name}: one question to {store.at}")
+            continue
         async with Client(store, find(store.credential, plan.folder), plan.folder) as client:
             start = asyncio.get_running_loop().time()
             try:

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
+from typing import Any
 
 import msgspec
 
@@ -23,14 +24,16 @@ from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.baseline.comparisons import read_comparison
 from rusty_lantern.core.baseline.judge import Judgement, Status, Tallied, judge, judge_subject, no_tables
-from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity, spoken
-from rusty_lantern.core.circles import Circle, or_stated
+from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity, Spoken, spoken
+from rusty_lantern.core.circles import Circle, or_stated, with_needs
 from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.estate import Estate, Store
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact, Subject, derive, lookup
 from rusty_lantern.core.holders import Verb
+from rusty_lantern.core.mirrors import Missing, mirrored
+from rusty_lantern.core.mirrors import judgements as mirror_judgements
 from rusty_lantern.core.register import REGISTER
 from rusty_lantern.core.roster import Roster
 from rusty_lantern.core.scales import show_moment
@@ -181,7 +184,7 @@ def circles(dossiers: list[Dossier], estate: Estate | None, moment: datetime) ->
     for dossier in dossiers:
         near: dict[str, BucketView] = {}
         entry = entries.get(dossier.store)
-        circle = Circle(dossier, moment, near, entry)
+        circle = Circle(with_needs(dossier, entry), moment, near, entry)
         for bucket in sorted(dossier.buckets, key=lambda b: b.name):
             near[bucket.name] = BucketView(bucket, dossier, moment, entry, trusted, near, circle)
         found.append(circle)
@@ -232,14 +235,24 @@ def _differs(view: BucketView) -> bool:
     return bool(view.bucket.doors.value) and view.fact("doors").value == "disagrees"
 
 
+def judge_other(baseline: Baseline, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
+    """Judge a subject other than a bucket."""
+    spoken_of, view = subject
+    return judge_subject(baseline, spoken_of, lambda name: circle.fact(name, view))
+
+
 def audit(
     dossiers: list[Dossier],
     baseline: Baseline,
     estate: Estate | None,
     moment: datetime,
     tallied: Tallied = no_tables,
+    missing: Missing = lambda view, copy, lag: None,
 ) -> Audit:
-    """Hold a survey against a baseline, as of a moment. `tallied` judges requirements on objects."""
+    """Hold a survey against a baseline, as of a moment.
+
+    `tallied` judges requirements on objects, `missing` counts what mirrors lack.
+    """
     stores = circles(dossiers, estate, moment)
     seen = [view for circle in stores for view in circle.buckets.values()]
     others = [(circle, subject) for circle in stores for subject in circle.subjects()]
@@ -247,8 +260,10 @@ def audit(
     judgements += [
         Judgement(v.dossier.store, v.bucket.name, DOORS, v.fact("doors"), "drifted") for v in seen if _differs(v)
     ]
-    for circle, (subject, view) in others:
-        judgements += judge_subject(baseline, subject, lambda name, c=circle, v=view: c.fact(name, v))  # type: ignore[misc]
+    for circle, subject in others:
+        judgements += judge_other(baseline, circle, subject)
+    for compared in mirrored(stores, estate.mirrors if estate else (), missing):
+        judgements += mirror_judgements(compared)
     unread = [(d.store, d.listing.reason) for d in dossiers if not d.listing.settled]
     subjects = [*(spoken(v.dossier.store, v.bucket) for v in seen), *(subject for _, (subject, _) in others)]
     idle = [

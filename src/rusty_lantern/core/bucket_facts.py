@@ -102,7 +102,9 @@ def public_status(subject: Subject, _: str) -> Fact:
 )
 def grants_by_object(subject: Subject, _: str) -> Fact:
     """Off if the ownership mode disables access lists, or a guard ignores public ones for good."""
-    ownership = subject.bucket.ownership
+    ownership, granted_by = subject.bucket.ownership, subject.bucket.granted_by
+    if granted_by.settled:
+        return fact_of(granted_by.map(lambda how: "on" if how == "object" else "off").default("off"))
     if ownership.state in ("absent", "unsupported"):
         return Answer("known", "on", "the store knows no mode that disables them", ownership.evidence)
     return fact_of(ownership.map(lambda mode: "off" if mode == "bucket-owner-enforced" else "on"))

@@ -7,13 +7,15 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+import msgspec
+
 from rusty_lantern.core.access.across import Across
 from rusty_lantern.core.baseline.sheets import Spoken
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.estate import Stated, Store
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact, derive, lookup
-from rusty_lantern.core.holders import Credential, EncryptionKey, Holder, Link, masked
+from rusty_lantern.core.holders import Credential, EncryptionKey, Holder, Link, Verb, masked
 from rusty_lantern.core.roster import CredentialView, HolderView, KeyView, LinkView, Roster
 from rusty_lantern.core.scales import NotOnScale, read_moment
 
@@ -27,6 +29,19 @@ def or_stated(name: str, found: Fact, store: Store | None, moment: datetime) -> 
         return found
     said = next((s for s in store.stated if s.fact == name), None)
     return _stated(said, found, moment) if said else found
+
+
+def with_needs(dossier: Dossier, store: Store | None) -> Dossier:
+    """The dossier with what the estate file says that identities need, where they do not say themselves."""
+    if store is None or not store.may or dossier.identities.value is None:
+        return dossier
+    holders = []
+    for holder in dossier.identities.value:
+        needs = store.needs(holder.name) if holder.may.value is None else None
+        said: Answer[list[Verb]] = Answer("known", list(needs or ()), "estate.yaml")
+        holders.append(msgspec.structs.replace(holder, may=said) if needs is not None else holder)
+    told = msgspec.structs.replace(dossier.identities, value=holders)
+    return msgspec.structs.replace(dossier, identities=told)
 
 
 class Circle:
@@ -96,12 +111,18 @@ class Circle:
         spoken = Spoken("identity", self.roster.dossier.store, holder.name, holder.name, holder.tags)
         return spoken, HolderView(holder, self.roster)
 
-    def credential(self, credential: Credential) -> tuple[Spoken, CredentialView]:
-        """A credential as a subject: sheets speak of it by its owner's name and tags."""
-        view = CredentialView(credential, self.roster)
-        title = f"{masked(credential.id)} {credential.owner}".strip()
+    def credential(self, credential: Credential) -> tuple[Spoken, CredentialView] | None:
+        """A credential as a subject: sheets speak of it by its owner's name and tags; a disabled one is none."""
+        if credential.state.value == "disabled":
+            return None
+        view = self.credential_view(credential)
+        title = f"{credential.owner or 'nobody'} {masked(credential.id)}"
         tags: Answer[dict[str, str]] = view.owner.tags if view.owner else Answer("absent")
         return Spoken("credential", self.roster.dossier.store, credential.owner, title, tags), view
+
+    def credential_view(self, credential: Credential) -> CredentialView:
+        """A credential with what its facts derive from."""
+        return CredentialView(credential, self.roster)
 
     def key(self, key: EncryptionKey) -> tuple[Spoken, KeyView]:
         """An encryption key as a subject."""
@@ -113,7 +134,11 @@ class Circle:
         view = LinkView(link, self.roster)
         if view.standing in ("revoked", "expired", "dead"):
             return None
-        return Spoken("link", self.roster.dossier.store, link.bucket, f"{link.bucket}/{link.key}"), view
+        return self.link_spoken(link), view
+
+    def link_spoken(self, link: Link) -> Spoken:
+        """How sheets speak of a link."""
+        return Spoken("link", self.roster.dossier.store, link.bucket, f"{link.bucket}/{link.key}")
 
 
 def _stated(said: Stated, found: Fact, moment: datetime) -> Fact:

@@ -13,7 +13,7 @@ from typing import Any, Literal
 import msgspec
 
 from rusty_lantern.core.errors import BadInput, Complaint, Damaged, Place
-from rusty_lantern.core.evidence import Answer, unread
+from rusty_lantern.core.evidence import NOT_IN_DOSSIER, Answer, unread
 from rusty_lantern.core.holders import (
     Certificate,
     Credential,
@@ -265,6 +265,7 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """One store at one moment."""
 
     dossier: int = DOSSIER_VERSION
+    """The version of the document; the first one did not name it."""
     store: str
     taken: datetime
     address: str = ""
@@ -305,13 +306,14 @@ OTHER_PROTOCOL = (
 
 def encode(dossier: Dossier) -> bytes:
     """The dossier as UTF-8 JSON, the same bytes for the same dossier."""
-    return msgspec.json.format(msgspec.json.encode(dossier), indent=1) + b"\n"
+    written = msgspec.json.encode(dossier)
+    return msgspec.json.format(b'{"dossier":%d,' % DOSSIER_VERSION + written[1:], indent=1) + b"\n"
 
 
 def decode(document: bytes, file: str) -> Dossier:
     """Read a dossier. Raises `BadInput` or `Damaged` naming `file` and the place inside it."""
     try:
-        version = msgspec.json.decode(document, type=_Versioned).dossier
+        version = version_of(document)
         if version > DOSSIER_VERSION:
             what = f"this dossier is of version {version}; this lantern reads up to {DOSSIER_VERSION}"
             raise BadInput(Complaint(what, Place(file), "use a newer lantern"))
@@ -323,10 +325,19 @@ def decode(document: bytes, file: str) -> Dossier:
 
 def _from_first_version(dossier: Dossier) -> Dossier:
     """Version 1 came from stores of the S3-compatible protocol only, and had no word for what those do not offer."""
-    lacking: dict[str, Answer[Any]] = {field: Answer("unsupported") for field in OTHER_PROTOCOL}
-    buckets = [msgspec.structs.replace(bucket, **lacking) for bucket in dossier.buckets]
     no: Answer[Any] = Answer("unsupported")
+    buckets = [
+        msgspec.structs.replace(
+            bucket, **{name: no for name in OTHER_PROTOCOL if getattr(bucket, name).note == NOT_IN_DOSSIER}
+        )
+        for bucket in dossier.buckets
+    ]
     return msgspec.structs.replace(dossier, dossier=DOSSIER_VERSION, buckets=buckets, network=no)
+
+
+def version_of(document: bytes) -> int:
+    """The version that a document names; 0 where it names none. Raises what msgspec raises."""
+    return msgspec.json.decode(document, type=_Versioned).dossier
 
 
 class _Versioned(msgspec.Struct):

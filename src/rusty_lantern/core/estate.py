@@ -9,19 +9,28 @@ from __future__ import annotations
 import ipaddress
 import re
 from fnmatch import fnmatchcase
-from typing import Literal, get_args
+from typing import get_args
 from urllib.parse import urlsplit
 
 import msgspec
 
 from rusty_lantern.core.errors import Collector, Place, nearest
+from rusty_lantern.core.estate_objects import (
+    Inventory,
+    Looked,
+    Sample,
+    read_inventory,
+    read_objects,
+    read_sample,
+)
+from rusty_lantern.core.holders import Verb
 from rusty_lantern.core.marked import Marked, Reader, read_marked
-from rusty_lantern.core.sampling import size_to_detect
-from rusty_lantern.core.scales import NotOnScale, read_moment
+from rusty_lantern.core.scales import DURATION, NotOnScale, read_moment
 
 
 class Credential(msgspec.Struct, frozen=True):
-    """Where a credential is found. `kind`: `profile`, `environment`, `file` or `chain` (the provider's own)."""
+    """Where a credential is found. `kind`: `profile`, `environment`, `file` or `chain` (the provider's own); `token`
+    for a bearer token, whose name is `env:VARIABLE` or `file:PATH`; `none` where none is needed."""
 
     kind: str
     name: str = ""
@@ -34,45 +43,6 @@ class Pace(msgspec.Struct, frozen=True):
 
     at_once: int = 16
     per_second: int = 200
-
-
-Looked = Literal["none", "listed", "sample", "all"]
-LOOKED: tuple[Looked, ...] = get_args(Looked)
-
-
-class Sample(msgspec.Struct, frozen=True):
-    """How many versions of a bucket are looked at where a sample is: `versions`, or as many as find drift of at least
-    the share `detect` with `confidence`. The same `seed` draws the same sample."""
-
-    versions: int = 0
-    detect: float = 0.01
-    confidence: float = 0.95
-    seed: int = 1
-
-    @property
-    def size(self) -> int:
-        """How many versions that is."""
-        return self.versions or size_to_detect(self.detect, self.confidence)
-
-
-class Inventory(msgspec.Struct, frozen=True):
-    """Files that the provider made of each bucket's objects: where they lie, and which of their columns is which.
-
-    `files` is a pattern below the workspace with `{bucket}` in it. `columns`: ours → theirs, by heading, or by number
-    from 1 where the files have no headings.
-    """
-
-    files: str
-    columns: tuple[tuple[str, str], ...]
-    headed: bool = True
-    encoded: bool = False
-    """Whether keys are URL-encoded."""
-
-
-INVENTORY_COLUMNS = (
-    "key", "version", "current", "marker", "size", "etag", "written", "tier", "content-type", "cache-control",
-    "encryption", "encryption-key", "mode", "until", "hold", "replication", "checksum",
-)  # fmt: skip
 
 
 class Stated(msgspec.Struct, frozen=True):
@@ -107,10 +77,42 @@ class Store(msgspec.Struct, frozen=True):
     """Bucket pattern → how far its objects are looked at; the first that fits counts."""
     sample: Sample = Sample()
     inventory: Inventory | None = None
+    identities: Service | None = None
+    """Where the store's identity service answers."""
+    beside: str = ""
+    """A dossier file that tells what the protocol does not: encryption keys, links, identities."""
+    may: tuple[tuple[str, tuple[Verb, ...]], ...] = ()
+    """Identity pattern → what identities of that name need; the first that fits counts."""
+
+    def needs(self, identity: str) -> tuple[Verb, ...] | None:
+        """What an identity needs, by the estate file; None where it does not say."""
+        return next((verbs for pattern, verbs in self.may if fnmatchcase(identity, pattern)), None)
 
     def looks_at(self, bucket: str) -> Looked:
         """How far a bucket's objects are looked at."""
         return next((looked for pattern, looked in self.objects if fnmatchcase(bucket, pattern)), "none")
+
+
+class Service(msgspec.Struct, frozen=True):
+    """A store's identity service: its address, and the place and service name that questions to it are signed for."""
+
+    at: str
+    signing_place: str = "us-east-1"
+
+
+class Mirror(msgspec.Struct, frozen=True):
+    """Buckets of one store that another is to hold as well; `lag`: for how many seconds it may be behind."""
+
+    source: str
+    target: str
+    buckets: tuple[str, ...]
+    lag: int
+    place: Place
+
+    @property
+    def title(self) -> str:
+        """`SOURCE → TARGET`."""
+        return f"{self.source} → {self.target}"
 
 
 class Estate(msgspec.Struct, frozen=True):
@@ -120,15 +122,19 @@ class Estate(msgspec.Struct, frozen=True):
     stores: tuple[Store, ...]
     trusted_accounts: frozenset[str] = frozenset()
     trusted_networks: tuple[str, ...] = ()
+    mirrors: tuple[Mirror, ...] = ()
 
 
-_TOP = ("estate", "trusted", "stores")
+_TOP = ("estate", "trusted", "stores", "mirrors")
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
-    "counts", "objects", "sample", "inventory",
+    "counts", "objects", "sample", "inventory", "identities", "beside", "may",
     "stated",
 )  # fmt: skip
-_CREDENTIAL = ("profile", "environment", "file")
+_CREDENTIAL = ("profile", "environment", "file", "token")
+READS = ("s3", "dossier")
+"""Ways to read a store: the S3-compatible protocol, or a dossier that its owner exports."""
+VERBS: tuple[Verb, ...] = get_args(Verb)
 _STATED = ("fact", "is", "because", "until")
 _SECRET_NAMES = re.compile(r"(?i)(secret|password|passwd|private|session|access)[-_]?(key|token|access)?")
 _SECRET_FORM = re.compile(r"^[A-Za-z0-9/+=]{32,}$")
@@ -146,8 +152,39 @@ def read_estate(document: str, file: str) -> Estate:
     if root.fields is not None and not stores:
         complaints.add("the estate names no store", top["stores"].place if "stores" in top else root.place)
     accounts, nets = _trusted(reader, top.get("trusted"))
+    mirrors = _mirrors(reader, top.get("mirrors"), [store.name for store in stores])
     complaints.settle()
-    return Estate(reader.text(top.get("estate"), "estate", "estate"), tuple(stores), accounts, nets)
+    return Estate(reader.text(top.get("estate"), "estate", "estate"), tuple(stores), accounts, nets, mirrors)
+
+
+def _mirrors(reader: Reader, node: Marked | None, stores: list[str]) -> tuple[Mirror, ...]:
+    if node is None:
+        return ()
+    if node.items is None:
+        reader.complaints.add(f"mirrors must be a list, and is {node.kind}", node.place)
+        return ()
+    found = []
+    for item in node.items:
+        fields = reader.fields(item, ("from", "to", "buckets", "lag"), "a mirror")
+        ends = []
+        for name in ("from", "to"):
+            store = reader.text(fields.get(name), name)
+            if item.fields is not None and store not in stores:
+                hint = nearest(store, stores) or f"stores: {', '.join(stores)}"
+                reader.complaints.add(f'the mirror\'s "{name}" names no store', (fields.get(name) or item).place, hint)
+            ends.append(store)
+        buckets = tuple(each.text or "" for each in reader.texts(fields.get("buckets"), "buckets"))
+        found.append(Mirror(ends[0], ends[1], buckets or ("*",), _lag(reader, fields.get("lag")), item.place))
+    return tuple(found)
+
+
+def _lag(reader: Reader, node: Marked | None) -> int:
+    try:
+        return int(DURATION.read(node.text or "")) if node is not None else 0  # type: ignore[arg-type]
+    except NotOnScale as error:
+        assert node is not None
+        reader.complaints.add(f"lag: {error}", node.place, "write it as 30 minutes")
+        return 0
 
 
 def _trusted(reader: Reader, node: Marked | None) -> tuple[frozenset[str], tuple[str, ...]]:
@@ -171,15 +208,19 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         complaints.add(f'"{name.text}" cannot name a store', name.place, "use lower-case letters, digits and hyphens")
     fields = reader.fields(entry, _STORE, f"store {name.text}")
     at = reader.text(fields.get("at"), "at")
+    kind = reader.choice(fields.get("reads"), "reads", READS, "s3")
     plain_http = reader.choice(fields.get("plain-http"), "plain-http", ("refused", "allowed"), "refused") == "allowed"
-    _check_address(complaints, at, fields.get("at") or entry, name.text, plain_http=plain_http)
+    if kind == "s3" or "://" in at:
+        _check_address(complaints, at, fields.get("at") or entry, name.text, plain_http=plain_http)
+    elif not at:
+        complaints.add(f"store {name.text} needs an address or a file", entry.place, "at: attic.json")
     pace = reader.fields(fields["pace"], ("at-once", "per-second"), "pace") if "pace" in fields else {}
     return Store(
         name.text,
         name.place,
-        reader.choice(fields.get("reads"), "reads", ("s3",), "s3"),
+        kind,
         at.rstrip("/"),
-        _credential(reader, fields.get("credential"), entry.place),
+        _credential(reader, fields.get("credential"), entry.place, needed=kind == "s3"),
         Pace(
             reader.whole(pace.get("at-once"), "at-once", 16),
             reader.whole(pace.get("per-second"), "per-second", 200),
@@ -192,63 +233,32 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         tuple(item.text or "" for item in reader.texts(fields.get("only"), "only")),
         reader.choice(fields.get("counts"), "counts", ("listing", "counters"), "listing"),
         _stated(reader, fields.get("stated")),
-        _objects(reader, fields.get("objects")),
-        _sample(reader, fields.get("sample")),
-        _inventory(reader, fields.get("inventory")),
+        read_objects(reader, fields.get("objects")),
+        read_sample(reader, fields.get("sample")),
+        read_inventory(reader, fields.get("inventory")),
+        _service(reader, fields.get("identities"), name.text, plain_http=plain_http),
+        reader.text(fields.get("beside"), "beside"),
+        _may(reader, fields.get("may")),
     )
 
 
-def _inventory(reader: Reader, node: Marked | None) -> Inventory | None:
+def _service(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> Service | None:
     if node is None:
         return None
-    fields = reader.fields(node, ("files", "columns", "headings", "keys"), "inventory")
-    files = reader.text(fields.get("files"), "files")
-    if "{bucket}" not in files or files.startswith("/") or ".." in files:
-        remedy = "files: inventory/{bucket}*.csv.gz"
-        reader.complaints.add("files must be a pattern below the workspace with {bucket} in it", node.place, remedy)
-    headed = reader.choice(fields.get("headings"), "headings", ("present", "absent"), "present") == "present"
-    encoded = reader.choice(fields.get("keys"), "keys", ("plain", "url-encoded"), "plain") == "url-encoded"
-    columns = []
-    for name, column in reader.entries(fields.get("columns"), "columns"):
-        if name.text not in INVENTORY_COLUMNS:
-            hint = nearest(name.text or "", INVENTORY_COLUMNS) or ", ".join(INVENTORY_COLUMNS)
-            reader.complaints.add(f'an inventory has no "{name.text}" that is known here', name.place, hint)
-        elif not headed and not re.fullmatch("[1-9][0-9]{0,2}", column.text or ""):
-            reader.complaints.add("without headings, a column is named by its number from 1", column.place)
-        columns.append(((name.text or "").replace("-", "_"), column.text or ""))
-    if "key" not in dict(columns):
-        reader.complaints.add("an inventory needs the column of keys", node.place, "columns: {key: Key, size: Size}")
-    return Inventory(files, tuple(columns), headed, encoded)
+    fields = reader.fields(node, ("at", "signing-place"), "identities")
+    at = reader.text(fields.get("at"), "at")
+    _check_address(
+        reader.complaints, at, fields.get("at") or node, f"{store}'s identity service", plain_http=plain_http
+    )
+    return Service(at.rstrip("/"), reader.text(fields.get("signing-place"), "signing-place", "us-east-1"))
 
 
-def _objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, Looked], ...]:
-    if node is None:
-        return ()
-    if node.text is not None:
-        return (("*", _looked(reader, node)),)
-    return tuple((key.text or "", _looked(reader, value)) for key, value in reader.entries(node, "objects"))
-
-
-def _looked(reader: Reader, node: Marked) -> Looked:
-    found = reader.choice(node, "objects", LOOKED, "none")
-    return next(looked for looked in LOOKED if looked == found)
-
-
-def _sample(reader: Reader, node: Marked | None) -> Sample:
-    if node is None:
-        return Sample()
-    fields = reader.fields(node, ("versions", "detect", "confidence", "seed"), "sample")
-    shares = {name: _share(reader, fields[name], name) for name in ("detect", "confidence") if name in fields}
-    numbers = {name: reader.whole(fields[name], name, 1) for name in ("versions", "seed") if name in fields}
-    return Sample(**numbers, **shares)  # type: ignore[arg-type]
-
-
-def _share(reader: Reader, node: Marked, name: str) -> float:
-    match = re.fullmatch(r"([0-9]{1,2}(?:\.[0-9]{1,4})?)\s*%", node.text or "")
-    if match is None or float(match[1]) == 0:
-        reader.complaints.add(f"{name} must be a share of versions", node.place, f"write it as {name}: 1 %")
-        return 0.5
-    return float(match[1]) / 100
+def _may(reader: Reader, node: Marked | None) -> tuple[tuple[str, tuple[Verb, ...]], ...]:
+    found = []
+    for pattern, verbs in reader.entries(node, "may"):
+        written = [reader.choice(item, "a verb", VERBS, "read") for item in reader.texts(verbs, "may")]
+        found.append((pattern.text or "", tuple(verb for verb in VERBS if verb in written)))
+    return tuple(found)
 
 
 def _check_address(complaints: Collector, at: str, node: Marked, store: str, *, plain_http: bool) -> None:
@@ -271,7 +281,9 @@ def _check_address(complaints: Collector, at: str, node: Marked, store: str, *, 
         )
 
 
-def _credential(reader: Reader, node: Marked | None, place: Place) -> Credential:
+def _credential(reader: Reader, node: Marked | None, place: Place, *, needed: bool) -> Credential:
+    if node is None and not needed:
+        return Credential("none")
     if node is None:
         reader.complaints.add("a store needs a credential", place, "credential: {profile: NAME}")
         return Credential("chain")
@@ -284,12 +296,20 @@ def _credential(reader: Reader, node: Marked | None, place: Place) -> Credential
         )  # fmt: skip
         return Credential("chain")
     fields = reader.fields(node, _CREDENTIAL, "credential")
-    for kind in ("file", "environment", "profile"):
+    for kind in ("token", "file", "environment", "profile"):
         if kind in fields:
-            name = reader.text(fields[kind], kind)
+            name = reader.text(fields[kind], kind) if kind != "token" else _token(reader, fields[kind])
             profile = reader.text(fields.get("profile"), "profile") if kind == "file" else ""
             return Credential(kind, name, profile, node.place)
     return Credential("chain", place=node.place)
+
+
+def _token(reader: Reader, node: Marked) -> str:
+    text = reader.text(node, "token")
+    if not re.fullmatch(r"(env|file):.+", text):
+        what = "a token is named here, never written"
+        reader.complaints.add(what, node.place, "token: env:VARIABLE, or token: file:PATH")
+    return text
 
 
 def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:

@@ -56,6 +56,17 @@ def identity_password(view: HolderView, _: str) -> Fact:
     return fact_of(view.holder.password.map(lambda _: "on").default("off"))
 
 
+@fact("identity.password-alone", SWITCH, "whether it can sign in with a password and no second factor", of=IDENTITY)
+def identity_password_alone(view: HolderView, _: str) -> Fact:
+    """A password that is guessed or given away is enough."""
+    password, factor = view.holder.password, view.holder.second_factor
+    if password.state == "absent":
+        return Answer("known", "off", "it has no password", password.evidence)
+    if password.value is None or not factor.settled:
+        return lost(password if password.value is None else factor)
+    return Answer("known", "off" if factor.value else "on", "", factor.evidence)
+
+
 @fact("identity.password-age", DURATION, "how long it has had this password; absent without one", unit="seconds",
       of=IDENTITY)  # fmt: skip
 def identity_password_age(view: HolderView, _: str) -> Fact:

@@ -172,7 +172,9 @@ def masked(key: str) -> str:
     >>> masked("DEMOKEYFORTIDES00042")
     'DEMO…0042'
     """
-    return f"{key[:4]}…{key[-4:]}" if len(key) >= 12 else f"{key[:2]}…"
+    if len(key) < 8:
+        return f"{key[:2]}…"
+    return f"{key[:4]}…{key[-4:]}" if len(key) >= 12 else f"{key[:2]}…{key[-2:]}"
 
 
 def fingerprint(key: str) -> str:

@@ -3,6 +3,7 @@
 from rusty_lantern.core import (
     bucket_facts,
     holder_facts,
+    mirror_facts,
     network_facts,
     object_facts,
     setting_facts,
@@ -14,6 +15,7 @@ __all__ = [
     "REGISTER",
     "bucket_facts",
     "holder_facts",
+    "mirror_facts",
     "network_facts",
     "object_facts",
     "setting_facts",

@@ -17,7 +17,8 @@ import msgspec
 
 from rusty_lantern.archive.journal import Journal
 from rusty_lantern.core.dossier import Bucket, Table, Usage, Versions
-from rusty_lantern.core.estate import Sample, Store
+from rusty_lantern.core.estate import Store
+from rusty_lantern.core.estate_objects import Sample
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.versions import Version
 from rusty_lantern.objects.engine import table_path

@@ -14,7 +14,7 @@ import duckdb
 import msgspec
 
 from rusty_lantern.core.dossier import Table, Usage, Versions
-from rusty_lantern.core.estate import Inventory
+from rusty_lantern.core.estate_objects import Inventory
 from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.objects.engine import engine
 from rusty_lantern.objects.tables import ABOUT

@@ -10,10 +10,12 @@ from rusty_lantern.core.access.asking import Asking, request_of
 from rusty_lantern.core.access.decide import decide
 from rusty_lantern.core.access.exposure import BUDGET, Public, difference, public_policy
 from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.own import both_sides, own_side
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Witness, witness_of
 from rusty_lantern.core.assess import BucketView
+from rusty_lantern.core.circles import Circle
 from rusty_lantern.reports.results import VerdictResult, verdict_result
 
 
@@ -50,12 +52,30 @@ class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
     fences: list[str]
 
 
+class OwnRow(msgspec.Struct, frozen=True, kw_only=True):
+    """What one identity may do on buckets that are alike to it."""
+
+    identity: str
+    resource: str
+    kind: str
+    store: str
+    verbs: dict[str, str]
+    fences: list[str]
+    doubts: list[str]
+    buckets: list[str]
+
+
 class AccessResult(msgspec.Struct, frozen=True, kw_only=True):
     """`lantern access --json`."""
 
     survey: str
     as_of: datetime
     access: list[AccessRow]
+    """What rules of buckets grant identities that they name."""
+    own: list[OwnRow]
+    """What the stores' own identities may do, by their own permissions and the buckets' rules together."""
+    unread: dict[str, str]
+    """Store → why its identities could not be told."""
 
 
 class ChangeResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -81,6 +101,7 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 OWN_SIDE = "a caller in the owner's account may also be allowed by its own permissions, which were not read"
+BOTH_SIDES = "the caller's own permissions are among the rules"
 OTHER_SIDE = "a caller from another account also needs its own account's permission, which was not read"
 
 
@@ -89,10 +110,15 @@ def decision_result(view: BucketView, asking: Asking, moment: datetime) -> Decis
     request = request_of(asking, moment)
     around = view.surroundings
     inside = bool(around.account) and request.caller.account == around.account
-    public = Public() if inside else public_policy(view.rules, around, Work(BUDGET))
-    decision = decide(view.rules, request, public_policy=public.least)
-    note = ""
-    if inside and decision.allowed is False and decision.by == "nothing allows it":
+    holder = view.roster.holders.get(request.caller.arn or request.caller.canonical)
+    public = Public() if inside or holder else public_policy(view.rules, around, Work(BUDGET))
+    rules = view.rules
+    if holder is not None:
+        member_of = view.roster.memberships.get(holder.name, [])
+        rules = both_sides(rules, own_side(holder, view.roster.groups, member_of), around.account)
+    decision = decide(rules, request, public_policy=public.least)
+    note = BOTH_SIDES if holder else ""
+    if holder is None and inside and decision.allowed is False and decision.by == "nothing allows it":
         note = OWN_SIDE
     elif asking.caller not in AUDIENCES and not inside and decision.allowed:
         note = OTHER_SIDE
@@ -132,6 +158,26 @@ def access_rows(view: BucketView) -> list[AccessRow]:
                 )
             )
     return rows
+
+
+def own_rows(circle: Circle) -> list[OwnRow]:
+    """What each identity of a store may do, buckets that are alike to it together."""
+    if not circle.roster.dossier.listing.settled:
+        return []
+    return [
+        OwnRow(
+            identity=holder.name,
+            resource=holder.resource,
+            kind=holder.kind,
+            store=circle.roster.dossier.store,
+            verbs={verb: reach.level for verb, reach in permitted.reach.items()},
+            fences=sorted({reach.fence for reach in permitted.reach.values() if reach.fence}),
+            doubts=sorted({doubt for reach in permitted.reach.values() for doubt in reach.doubts}),
+            buckets=list(permitted.buckets),
+        )
+        for holder in circle.roster.dossier.identities.value or ()
+        for permitted in circle.across.of(holder)
+    ]
 
 
 def try_result(current: BucketView | None, after: BucketView) -> TryResult:

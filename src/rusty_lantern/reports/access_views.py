@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import shlex
+from collections.abc import Sequence
+
 from rich.console import Console
 
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.scales import show_moment
 from rusty_lantern.reports.access_results import AccessResult, ChangeResult, DecisionResult, TryResult
 from rusty_lantern.reports.exposure_view import CAN, WHO, show_witness
-from rusty_lantern.reports.terminal import STYLES, Grid, join, line, many
+from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step
 
 _SAYS = {
     "allows": STYLES["open"],
@@ -42,8 +45,8 @@ def why_view(screen: Console, result: DecisionResult) -> None:
         line(screen, (result.note, "dim"))
 
 
-def access_view(screen: Console, result: AccessResult) -> None:
-    """One line for each identity and bucket."""
+def access_view(screen: Console, result: AccessResult, *, in_full: bool = False) -> None:
+    """One line for each identity and bucket, then what the stores' own identities may; `in_full` names all buckets."""
     line(screen, ("What buckets grant to named identities", "bold"))
     line(screen, (join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}"]), "dim"))
     screen.print()
@@ -54,16 +57,50 @@ def access_view(screen: Console, result: AccessResult) -> None:
         if set(row.verbs.values()) == {"unknown"}:
             grid.add(row.identity, side, f"{row.store}/{row.bucket}", ("cannot be told", STYLES["unknown"]), "")
             continue
-        may = "everything but unlock" if len(verbs) == len(VERBS) - 1 and "unlock" not in row.verbs else " ".join(verbs)
+        may = _may(verbs)
         grid.add(row.identity, side, f"{row.store}/{row.bucket}", may, ("; ".join(row.fences), "dim"))
-    grid.show(screen)
+    if result.access:
+        grid.show(screen)
+    else:
+        line(screen, ("no bucket's rules name anybody who was asked for", "dim"))
+    _own(screen, result, in_full)
     screen.print()
     outside = len({row.identity for row in result.access if not row.inside})
-    line(
-        screen,
-        join([many(len({row.identity for row in result.access}), "identity", "identities"), f"{outside} outside"]),
-    )
-    line(screen, ("What an identity's own permissions allow it is not read yet: this is the buckets' side.", "dim"))
+    named = len({row.identity for row in result.access})
+    mine = len({(row.store, row.identity) for row in result.own})
+    parts = [f"{many(named, 'identity', 'identities')} in rules", f"{outside} outside", f"{mine:,} of the stores' own"]
+    line(screen, join(parts))
+    if not in_full and result.own:
+        next_step(screen, f"lantern access --who {shlex.quote(result.own[0].identity)}", "every bucket by name")
+
+
+def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
+    if result.own:
+        screen.print()
+        line(screen, ("What the stores' own identities may, by both sides together", "bold"))
+        grid = Grid("store", "identity", "may", "on", "which", "only", shrink=(5, 4, 2, 1), right=(3,))
+        for row in result.own:
+            sure = [verb for verb in VERBS if row.verbs.get(verb, "unknown") != "unknown"]
+            may: Cell = _may(sure)
+            if "unknown" in row.verbs.values():
+                may = (f"{' '.join(sure)} and more?".strip() if sure else "cannot be told", STYLES["unknown"])
+            names = ", ".join(row.buckets[:3]) + (", …" if len(row.buckets) > 3 else "")
+            only = "; ".join([*row.fences, *row.doubts[:1]])
+            grid.add(row.store, (row.identity, "bold"), may, f"{len(row.buckets):,}", names, (only, "dim"))
+        grid.show(screen)
+    if in_full:
+        for row in result.own:
+            screen.print()
+            line(screen, (" ".join(row.verbs), "bold"), f" on {many(len(row.buckets), 'bucket')} of {row.store}")
+            line(screen, ", ".join(row.buckets), indent=2)
+    for store, reason in result.unread.items():
+        line(screen, (f"{store}: its identities could not be told: {reason}", STYLES["unknown"]))
+
+
+def _may(verbs: Sequence[str]) -> str:
+    if len(verbs) == len(VERBS):
+        return "everything"
+    return "everything but unlock" if len(verbs) == len(VERBS) - 1 and "unlock" not in verbs else " ".join(verbs)
 
 
 def try_view(screen: Console, result: TryResult) -> None:

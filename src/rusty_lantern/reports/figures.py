@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rusty_lantern.core.errors import BadInput, Complaint
-from rusty_lantern.core.scales import show_bytes, show_moment
+from rusty_lantern.core.scales import DAY, show_bytes, show_moment
+from rusty_lantern.reports.holder_results import CredentialsResult
 from rusty_lantern.reports.object_results import RetentionRow
 
 if TYPE_CHECKING:
@@ -26,10 +27,7 @@ def locked_bytes(row: RetentionRow, moment: datetime, out: Path) -> None:
 
     Raises `BadInput` for a file that cannot be written or is of no known kind.
     """
-    if out.suffix.lower() not in FORMATS:
-        raise BadInput(
-            Complaint(f"a figure cannot be written as {out.suffix or out.name}", remedy="use .png, .svg or .pdf")
-        )
+    _checked(out)
     import matplotlib as mpl
 
     mpl.use("Agg")
@@ -53,6 +51,67 @@ def locked_bytes(row: RetentionRow, moment: datetime, out: Path) -> None:
             raise BadInput(Complaint(f"the figure cannot be written to {out}: {error.strerror}")) from None
         finally:
             pyplot.close(figure)
+
+
+MOST_BARS = 40
+
+
+def credential_ages(result: CredentialsResult, out: Path) -> None:
+    """Draw how old each live credential is, and how much of that it has lain idle. Raises `BadInput`."""
+    _checked(out)
+    import matplotlib as mpl
+
+    mpl.use("Agg")
+    from matplotlib import pyplot
+
+    live = [row for row in result.credentials if row.state != "disabled" and row.age is not None]
+    rows = sorted(live, key=lambda r: -(r.age or 0))[:MOST_BARS]
+    with mpl.rc_context({"font.size": 12, "text.color": INK, "axes.edgecolor": QUIET, "hatch.linewidth": 0.6,
+                         "svg.hashsalt": "lantern"}):  # fmt: skip
+        figure, axes = pyplot.subplots(figsize=INCHES, dpi=DOTS, facecolor=PAPER)
+        for place, row in enumerate(reversed(rows)):
+            age, idle = (row.age or 0) / DAY, min(row.idle if row.idle is not None else 0, row.age or 0) / DAY
+            axes.barh(place, idle - age, left=-idle, color=FILLS["compliance"][0], height=0.62,
+                      label="in use" if place == 0 else None)  # fmt: skip
+            colour, hatch = FILLS["hold"]
+            axes.barh(place, -idle, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.6, height=0.62,
+                      label="lain idle since it was last used" if place == 0 else None)  # fmt: skip
+        axes.set_yticks(range(len(rows)), [f"{r.store}: {r.owner or 'nobody'}  {r.key}" for r in reversed(rows)])
+        oldest = max(((row.age or 0) / DAY for row in rows), default=365)
+        years = range(int(oldest // 365) + 2)
+        axes.set_xticks(
+            [-365 * year for year in years],
+            [f"{year} years ago" if year > 1 else ("now", "a year ago")[year] for year in years],
+        )
+        axes.set_xlim(-oldest * 1.04, 0)
+        axes.grid(axis="x", color=QUIET, alpha=0.35, linewidth=0.7)
+        axes.set_axisbelow(True)
+        for side in ("top", "right", "left"):
+            axes.spines[side].set_visible(False)
+        axes.tick_params(axis="y", length=0, labelsize=10.5)
+        axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.06), ncols=2, frameon=False)
+        figure.text(
+            0.03, 0.965, "How old the live credentials are", ha="left", va="top", fontsize=18, fontweight="bold"
+        )
+        untold = sum(row.age is None for row in result.credentials)
+        more = f"; the {len(rows)} oldest of {len(live)}" if len(live) > len(rows) else ""
+        also = f"; the age of {untold} more is not known" if untold else ""
+        words = f"as of {show_moment(result.as_of)}, survey {result.survey}{more}{also}"
+        figure.text(0.03, 0.92, words, ha="left", va="top", fontsize=11.5)
+        figure.subplots_adjust(left=0.3, right=0.97, top=0.87, bottom=0.12)
+        try:
+            figure.savefig(out, metadata=_undated(out))
+        except OSError as error:
+            raise BadInput(Complaint(f"the figure cannot be written to {out}: {error.strerror}")) from None
+        finally:
+            pyplot.close(figure)
+
+
+def _checked(out: Path) -> None:
+    if out.suffix.lower() not in FORMATS:
+        raise BadInput(
+            Complaint(f"a figure cannot be written as {out.suffix or out.name}", remedy="use .png, .svg or .pdf")
+        )
 
 
 def _undated(out: Path) -> dict[str, str | None]:

@@ -14,7 +14,7 @@ from rusty_lantern.core.access.verbs import ACTIONS, VERBS
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.register import REGISTER
 from rusty_lantern.core.scales import DURATION, SIZE
-from rusty_lantern.reports import access_results, object_results, results, survey_results
+from rusty_lantern.reports import access_results, dossier_view, holder_results, object_results, results, survey_results
 from rusty_lantern.stores.s3.reached import Reached
 
 SCHEMAS: dict[str, type[Any]] = {
@@ -31,6 +31,11 @@ SCHEMAS: dict[str, type[Any]] = {
     "objects": object_results.ObjectsResult,
     "retention": object_results.RetentionResult,
     "try": access_results.TryResult,
+    "credentials": holder_results.CredentialsResult,
+    "encryption": holder_results.EncryptionResult,
+    "links": holder_results.LinksResult,
+    "mirrors": holder_results.MirrorsResult,
+    "dossier-check": dossier_view.CheckResult,
 }
 
 FACTS_HEAD = """\

@@ -46,7 +46,7 @@ def audit_view(screen: Console, result: AuditResult) -> None:
     line(screen, *parts)
     first = next(iter(result.drift or result.unknown), None)
     if first:
-        next_step(screen, f"lantern show {first.store}/{first.bucket} --required", "every fact with its evidence")
+        next_step(screen, *_next_look(result))
 
 
 def _drift_by_severity(screen: Console, result: AuditResult) -> None:
@@ -54,7 +54,7 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
         line(screen, ("no drift was found", STYLES["held"] if not result.unknown and not result.unread else ""))
         screen.print()
         return
-    grid = Grid("severity", "bucket", "fact", "required", "observed", "line, sheet", shrink=(5, 3, 1), drop=(5,))
+    grid = Grid("severity", "where", "fact", "required", "observed", "line, sheet", shrink=(5, 3, 1), drop=(5,))
     for found in result.drift:
         grid.add(
             styled(found.severity),
@@ -78,10 +78,30 @@ def _left_out(screen: Console, grid: Grid) -> None:
         line(screen, (f"left out at this width: {'; '.join(grid.dropped)} (--json has it all)", "dim"))
 
 
+def _next_look(result: AuditResult) -> tuple[str, str]:
+    """The command that tells more of the first thing in the list."""
+    first = (result.drift or result.unknown)[0]
+    if first.subject == "bucket":
+        return f"lantern show {first.store}/{first.bucket} --required", "every fact with its evidence"
+    return LOOKS.get(first.subject, ("lantern reach", "what each store shows"))
+
+
+LOOKS = {
+    "credential": ("lantern credentials", "who holds which key"),
+    "identity": ("lantern credentials", "who holds which key"),
+    "encryption-key": ("lantern encryption", "which key protects what"),
+    "link": ("lantern links", "which links are out, and what they open"),
+    "mirror": ("lantern mirrors", "what the copies lack"),
+}
+"""Kind of subject → the command that shows it, and why."""
+
+
 def _bucket_name(result: AuditResult, found: JudgementResult) -> str:
-    """The bucket's name, with its store where there are several."""
+    """The name of the subject, with its store where there are several; a bucket's after a slash, as it is asked for."""
     several = len({j.store for j in [*result.drift, *result.unknown]}) > 1
-    return f"{found.store}/{found.bucket}" if several else found.bucket
+    if found.subject == "store" or not several:
+        return found.name
+    return f"{found.store}/{found.name}" if found.subject == "bucket" else f"{found.store}: {found.name}"
 
 
 def _line_of(place: str) -> str:
@@ -296,12 +316,20 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
 def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:
     answers = "yes" if found.answers else f"no: {found.note}"
     rows = [("answers", answers, STYLES["yes" if found.answers else "failed"])]
+    if found.certificate is not None:
+        shown = found.certificate
+        words = f"{shown.verdict}, {shown.begins:%Y-%m-%d} to {shown.ends:%Y-%m-%d}, for {', '.join(shown.names[:4])}"
+        rows.append(("certificate", words, "" if shown.verdict == "trusted" else STYLES["high"]))
     if not found.answers:
         return rows
     tls = found.transport == "tls"
     rows.append(
         ("transport", "TLS" if tls else "plain http: anyone on the way reads along", "" if tls else STYLES["medium"])
     )
+    if tls and found.plain_http:
+        rows.append(("plain http", "answered as well: anyone on the way could read along", STYLES["medium"]))
+    if found.legacy_signatures:
+        rows.append(("signatures", "those of the first generation are accepted as well", STYLES["medium"]))
     rows.append(("clock", *_clock(found.clock_ahead_seconds)))
     accepted = found.credential == "accepted"
     credential = found.credential if accepted else f"{found.credential}: {found.note}"

@@ -7,7 +7,6 @@ are written down once, in `tests/saltmarsh_answers.py`.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
 from datetime import UTC, datetime
 from functools import cache
 from typing import Any, Literal
@@ -37,7 +36,9 @@ from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.scales import DAY, YEAR
 from rusty_lantern.core.versions import Version
 from rusty_lantern.standin.holdings import Access, Holdings
+from rusty_lantern.standin.saltmarsh_holders import holders
 from rusty_lantern.standin.saltmarsh_objects import lie_in
+from rusty_lantern.standin.saltmarsh_others import skerry as second_site
 
 MOMENT = datetime(2026, 11, 2, 6, 0, tzinfo=UTC)
 ACCOUNT = "400100200300"
@@ -208,6 +209,7 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "boat-logs", "2019-06-01", (365, 27_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
+            encryption=Encryption("managed-key", "aws:kms", "boat-key"),
         ),
         _bucket(
             "camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station",
@@ -256,133 +258,15 @@ def _buckets() -> list[Bucket]:
     ]  # fmt: skip
 
 
-BASELINE = """\
-title: Saltmarsh Trust storage baseline
-edition: 4
-sheets:
-  - sheet: every bucket
-    require:
-      exposure.read:      {is: closed, severity: high}
-      exposure.list:      {is: closed, severity: high}
-      exposure.write:     {is: closed, severity: critical}
-      exposure.delete:    {is: closed, severity: critical}
-      exposure.govern:    {is: closed, severity: critical}
-      exposure.unlock:    {is: closed, severity: critical}
-      exposure.inspect:   closed
-      versioning:         on
-      encryption.at-rest: at least provider-key
-      grants.by-object:   {is: off, severity: low}
-      tags.steward:       present
-      place:              one of [north-shore, south-shore]
-
-  - sheet: sealed permits
-    of: {tags.class: permit}
-    severity: high
-    require:
-      encryption.at-rest: managed-key
-      lock.enabled:       on
-      lock.mode:          compliance
-      lock.keep:          at least 7 years
-      objects.mode:             compliance
-      objects.keep:             at least 7 years
-      objects.current-version:  {is: protected, severity: critical}
-      objects.encryption:       managed-key
-
-  - sheet: personal papers
-    of: {tags.class: personal}
-    require:
-      exposure.read:      {is: closed, severity: critical, because: "names, addresses, bank details"}
-
-  - sheet: public pictures
-    of: {name: ["gallery-*", press-kit]}
-    require:
-      exposure.read:        {is: open, because: pictures for the web page and the press}
-      objects.content-type: {is: "one of [image/jpeg, image/png]", in-a-sample: at most 2 %}
-      objects.size:         at most 20 MB
-
-  - sheet: by their own access lists
-    of: {name: press-kit}
-    require:
-      objects.public:       {is: at most read, severity: critical, because: nobody replaces a picture from outside}
-
-  - sheet: shared with the ringers
-    of: {name: [ringing-records, partner-feed]}
-    require:
-      exposure.read:      {is: at most narrow, severity: high, because: the station reads over the office network}
-
-  - sheet: scratch space
-    of: {name: "tmp-*"}
-    require:
-      versioning:         anything
-
-  - sheet: backups
-    of: {name: "backups-*"}
-    require:
-      lock.enabled:       on
-      lock.keep:          between 30 days and 90 days
-      objects.keep:       {is: between 30 days and 90 days, severity: high}
-
-  - sheet: field data
-    of: {name: [camera-traps, tide-gauge-raw, drone-orthophotos]}
-    require:
-      objects.encryption:       {is: at least provider-key, severity: high, in-a-sample: at most 2 %}
-      objects.metadata.station: {is: present, severity: low, in-a-sample: at most 2 %}
-      objects.type-fits:        {is: on, severity: low, in-a-sample: at most 2 %}
-
-  - sheet: records and leftovers
-    require:
-      logging:                     on
-      logging.target-is:           another
-      logging.target-exposure:     {is: "none of [narrow, open]", severity: high}
-      lifecycle.against-retention: off
-      cross-origin:                at most listed
-      notifications.outside:       {is: off, severity: high}
-      uploads.unfinished:          {is: at most 20, severity: low}
-
-  - sheet: what others may
-    require:
-      access.outside:              {is: "within [list, read]", severity: high, because: partners fetch and never store}
-
-  - sheet: the log store itself
-    of: {name: access-logs}
-    require:
-      logging:                     anything
-      logging.target-is:           anything
-"""
-
-
-def estate_document(address: str) -> str:
-    """The demo's estate file for a stand-in at `address`."""
-    return f"""\
-estate: Saltmarsh Trust
-trusted:
-  accounts: ["{ACCOUNT}"]
-  networks: [{OFFICE}]
-stores:
-  harbour:
-    reads: s3
-    at: {address}
-    plain-http: allowed        # the stand-in runs on this machine
-    credential: {{file: harbour.credential}}
-    pace: {{at-once: 16, per-second: 2000}}
-    objects: {{"permit-*": all, grant-ledger: all, press-kit: all, boat-logs: all, drone-orthophotos: all,
-              backups-nightly: all, members-area: all, "gallery-*": sample, camera-traps: sample,
-              tide-gauge-raw: sample}}
-    sample: {{detect: 2 %, confidence: 95 %, seed: 7}}
-"""
-
-
-CREDENTIAL = f"[default]\naws_access_key_id = {KEY_ID}\naws_secret_access_key = {SECRET}\n"
-
-
 def _counted(bucket: Bucket, versions: list[Version]) -> Bucket:
     """The bucket with what is in it counted."""
     current = [v.size for v in versions if v.current and not v.marker]
     old = [v.size for v in versions if not v.current and not v.marker]
+    newest = max((v.written for v in versions if v.written and not v.marker), default=None)
     return msgspec.structs.replace(
         bucket,
         usage=Answer("known", Usage(len(current), sum(current))),
-        versions=Answer("known", Versions(len(old), sum(old), sum(v.marker for v in versions))),
+        versions=Answer("known", Versions(len(old), sum(old), sum(v.marker for v in versions), newest=newest)),
     )
 
 
@@ -406,17 +290,11 @@ def harbour() -> Holdings:
         listing=Answer("known", len(buckets)),
         buckets=buckets,
     )
+    dossier = msgspec.structs.replace(dossier, **holders(MOMENT))
     audit = Access(SECRET, ACCOUNT, refused=frozenset({("drone-orthophotos", "policy")}))
     return Holdings(dossier, {KEY_ID: audit}, versions)
 
 
-STORES: dict[str, Callable[[], Holdings]] = {"harbour": harbour}
-
-
-def workspace_files(address: str) -> dict[str, tuple[str, int]]:
-    """The files of the demo workspace, with their modes."""
-    return {
-        "estate.yaml": (estate_document(address), 0o644),
-        "baseline.yaml": (BASELINE, 0o644),
-        "harbour.credential": (CREDENTIAL, 0o600),
-    }
+def skerry() -> Holdings:
+    """The second site, which is to mirror part of `harbour`."""
+    return second_site(harbour(), MOMENT, {KEY_ID: Access(SECRET, ACCOUNT)})

@@ -23,7 +23,7 @@ from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import ACTIONS
 from rusty_lantern.core.dossier import Bucket, Uploads
 from rusty_lantern.core.versions import Version
-from rusty_lantern.standin import documents
+from rusty_lantern.standin import documents, identity_service
 from rusty_lantern.standin.holdings import Access, Holdings
 from rusty_lantern.stores.s3.settings import ACCOUNT_GUARDS_PATH
 from rusty_lantern.stores.s3.signature import ALGORITHM, canonical_query, signature
@@ -74,6 +74,12 @@ class Standin:
         except Refused as refused:
             body = documents.error(refused.code, refused.message) if request.method != "HEAD" else b""
             return web.Response(status=refused.status, body=body, content_type="application/xml")
+
+    def _identity_service(self, query: dict[str, str]) -> web.Response:
+        if self.holdings.dossier.identities.state == "unsupported":
+            raise Refused(501, "NotImplemented")
+        status, body = identity_service.answer(self.holdings.dossier, query)
+        return web.Response(status=status, body=body, content_type="text/xml")
 
     def _understand(self, request: web.Request) -> Asked:
         path, _, query = request.raw_path.partition("?")
@@ -134,6 +140,8 @@ class Standin:
     def _store_wide(self, asked: Asked) -> web.Response:
         if asked.access is None:
             raise Refused(403, "AccessDenied")
+        if "Action" in asked.query:
+            return self._identity_service(asked.query)
         if asked.key == ACCOUNT_GUARDS_PATH:
             guards = self.holdings.dossier.guards.value
             if guards is None:

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rusty_lantern.core.errors import Complaint
+from rusty_lantern.core.holders import masked
 from rusty_lantern.stores.errors import NoCredential
 
 if TYPE_CHECKING:
@@ -26,7 +27,7 @@ class AccessKey:
     @property
     def masked(self) -> str:
         """Enough of the key id to match it by eye."""
-        return self.key_id[:4] + "…" + self.key_id[-2:] if len(self.key_id) > 8 else self.key_id[:2] + "…"
+        return masked(self.key_id)
 
 
 def find(credential: Credential, folder: Path) -> AccessKey:

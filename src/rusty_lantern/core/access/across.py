@@ -23,7 +23,7 @@ from rusty_lantern.core.access.decide import partition_free
 from rusty_lantern.core.access.documents import Statement
 from rusty_lantern.core.access.exposure import BUDGET, Reach, reach_of
 from rusty_lantern.core.access.identities import named_in
-from rusty_lantern.core.access.own import Side, both_sides, known_as, own_side
+from rusty_lantern.core.access.own import Side, both_sides, known_as, own_side, without_public
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
@@ -111,8 +111,13 @@ class Across:
             return Answer("failed", None, next(doubts, "its permissions are not understood"))
         return Answer("known", " ".join(open_ones))
 
+    def least(self, holder: Holder) -> str:
+        """The verbs that an identity certainly has on at least one bucket."""
+        levels = {verb for p in self.of(holder) for verb, one in p.reach.items() if one.level in ("open", "narrow")}
+        return " ".join(verb for verb in VERBS if verb in levels)
+
     def on(self, holder: Holder, bucket: str) -> dict[str, Reach]:
-        """What an identity can do on one bucket, by both sides together."""
+        """What an identity can do on one bucket, by both sides together, but for what everybody can."""
         side = own_side(holder, self.roster.groups, self.roster.memberships.get(holder.name, []))
         return self._decide(holder, side, bucket)
 
@@ -149,7 +154,7 @@ class Across:
 
     def _decide(self, holder: Holder, side: Side, bucket: str) -> dict[str, Reach]:
         seen = self.seen[bucket]
-        rules = both_sides(seen.rules, side)
+        rules = both_sides(without_public(seen.rules), side, seen.surroundings.account)
         reached = reach_of(known_as(holder), rules, seen.surroundings, Work(BUDGET), insider=True)
         return {verb: one for verb, one in reached.items() if one.level != "closed"}
 

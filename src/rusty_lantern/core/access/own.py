@@ -100,8 +100,34 @@ def _read(document: Document, capped: bool) -> tuple[Statement, ...]:
     )
 
 
-def both_sides(rules: Rules, side: Side) -> Rules:
-    """The rules of a bucket together with an identity's own side, for deciding about that identity only."""
-    policy = Policy(rules.policy.statements + side.statements, rules.policy.unreadable)
+def without_public(rules: Rules) -> Rules:
+    """The rules of a bucket but for what they allow to everybody: that is no permission of anybody's."""
+    statements = tuple(
+        s for s in rules.policy.statements if s.effect == "Deny" or not (s.principals and s.principals.everyone)
+    )
+    return msgspec.structs.replace(
+        rules,
+        policy=Policy(statements, rules.policy.unreadable),
+        grants=tuple(grant for grant in rules.grants if grant.to == "named"),
+        rights=tuple(right for right in rules.rights if right.to in ("named", "group")),
+    )
+
+
+def both_sides(rules: Rules, side: Side, account: str) -> Rules:
+    """The rules of a bucket together with an identity's own side, for deciding about that identity only.
+
+    A bucket's Allow for the `account` it is in lets that account's own permissions decide, and grants nothing itself.
+    """
+    own = {account, f"arn:aws:iam::{account}:root"}
+    standing = tuple(_without_delegation(s, own) for s in rules.policy.statements)
+    policy = Policy(standing + side.statements, rules.policy.unreadable)
     doubts = rules.doubts + ((("policy", side.doubt),) if side.doubt else ())
     return msgspec.structs.replace(rules, policy=policy, doubts=doubts)
+
+
+def _without_delegation(statement: Statement, own: set[str]) -> Statement:
+    who = statement.principals
+    if statement.effect == "Deny" or who is None or who.negated or not own.intersection(who.accounts):
+        return statement
+    others = tuple(name for name in who.accounts if name not in own)
+    return msgspec.structs.replace(statement, principals=msgspec.structs.replace(who, accounts=others))

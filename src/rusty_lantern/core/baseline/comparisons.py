@@ -5,7 +5,8 @@
     >>> comparison.accepts(DURATION.read("10 years")), comparison.words
     (True, 'at least 7 years')
 
-`absent` (asked, and nothing is configured) satisfies `absent`, `none of` and `within`, and nothing else.
+`absent` (asked, and nothing is configured) satisfies `absent`, `none of` and `within`, and whatever ends in
+`or absent`; nothing else.
 """
 
 from __future__ import annotations
@@ -44,6 +45,9 @@ def read_comparison(text: str, scale: Scale) -> Comparison:
     written = text.strip()
     if not written:
         raise ImpossibleComparison("nothing is required here; write a value, or `anything`")
+    if written.endswith(" or absent"):
+        either = read_comparison(written.removesuffix(" or absent"), scale)
+        return msgspec.structs.replace(either, words=f"{either.words} or absent", accepts_absent=True)
     for prefix, make in _PREFIXES.items():
         if written == prefix or written.startswith(prefix + " "):
             return make(written.removeprefix(prefix).strip(), scale)

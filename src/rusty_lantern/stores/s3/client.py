@@ -80,6 +80,10 @@ class Client:
     renew: Callable[[], AccessKey] | None = None
     accepted: bool = False
     """Whether the credential opened something before."""
+    most: int = MAX_BODY
+    """Bytes of the largest answer that is taken."""
+    service: str = "s3"
+    """The service that questions are signed for."""
     gate: Gate = field(default_factory=lambda: Gate(1))
     _next: float = 0.0
     _dice: Random = field(default_factory=lambda: Random(1))  # noqa: S311  (spreads retries, guards nothing)
@@ -242,13 +246,13 @@ class Client:
         sent = {"host": host, **headers}
         if self.key is not None:
             moment = self.clock() + self.skew
-            sent = sign(self.key, method, host, path, text, moment, self.store.signing_place, headers)
+            sent = sign(self.key, method, host, path, text, moment, self.store.signing_place, headers, self.service)
         sent.setdefault("user-agent", AGENT)
         url = URL(f"{urlsplit(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
         self.asked += 1
         try:
             async with self._session.request(method, url, headers=sent, allow_redirects=False) as answer:
-                body = await _body(answer)
+                body = await _body(answer, self.most)
                 return Reply(answer.status, {k.lower(): v for k, v in answer.headers.items()}, body)
         except TimeoutError:
             raise Unanswered("failed", f"no answer within {self.store.timeout} s", "timed out") from None
@@ -271,14 +275,14 @@ class Client:
         return ahead
 
 
-async def _body(answer: aiohttp.ClientResponse) -> bytes:
+async def _body(answer: aiohttp.ClientResponse, most: int) -> bytes:
     chunks: list[bytes] = []
     total = 0
     async for chunk in answer.content.iter_chunked(1 << 16):
         total += len(chunk)
-        if total > MAX_BODY:
+        if total > most:
             answer.close()
-            raise Unanswered("failed", f"the answer is larger than {MAX_BODY >> 20} MiB and was cut off", "too large")
+            raise Unanswered("failed", f"the answer is larger than {most >> 20} MiB and was cut off", "too large")
         chunks.append(chunk)
     return b"".join(chunks)
 

@@ -62,7 +62,7 @@ class Counting:
         self, also: Callable[[list[Entry]], None] = lambda entries: None
     ) -> tuple[Answer[Usage], Answer[Versions]]:
         """Objects and bytes, and what lies beneath them, from one listing of versions; `also` is given each page."""
-        current, old, markers = [0, 0], [0, 0], [0]
+        current, old, markers, newest = [0, 0], [0, 0], [0], [""]
 
         def add(_: Span, entries: list[Entry]) -> None:
             also(entries)
@@ -73,11 +73,12 @@ class Counting:
                 sums = current if entry.get("IsLatest") == "true" else old
                 sums[0] += 1
                 sums[1] += read_size(entry)
+                newest[0] = max(newest[0], entry.get("LastModified", ""))
 
         whole = await self._listed(VERSIONS, add, lambda whole: whole)
         return (
             whole.map(lambda all_: Usage(current[0], current[1], all_)),
-            whole.map(lambda all_: Versions(old[0], old[1], markers[0], all_)),
+            whole.map(lambda all_: Versions(old[0], old[1], markers[0], all_, read_time(newest[0]))),
         )
 
     async def uploads(self) -> Answer[Uploads]:

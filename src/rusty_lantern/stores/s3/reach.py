@@ -12,6 +12,7 @@ from rusty_lantern.core.evidence import Answer
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.client import Client, clock_difference
 from rusty_lantern.stores.s3.counts import Counting
+from rusty_lantern.stores.s3.front import front_door, read_certificate
 from rusty_lantern.stores.s3.reached import QUESTION_WORDS, WORST, Allowed, Reached
 from rusty_lantern.stores.s3.reader import ask_setting, list_buckets
 from rusty_lantern.stores.s3.settings import QUESTIONS
@@ -27,7 +28,8 @@ async def reach(client: Client, moment: datetime) -> Reached:
     try:
         first = await client.ask(method="HEAD")
     except Unanswered as error:
-        return msgspec.structs.replace(start, note=error.note)
+        shown = await read_certificate(client.store, client.folder, moment)
+        return msgspec.structs.replace(start, note=error.note, certificate=shown.value)
     ahead = int(clock_difference(first, client.clock()).total_seconds()) if "date" in first.headers else None
     start = msgspec.structs.replace(start, answers=True, clock_ahead_seconds=ahead)
     try:
@@ -38,6 +40,8 @@ async def reach(client: Client, moment: datetime) -> Reached:
     names = [name for name, _ in buckets]
     sample = names[:: max(1, len(names) // SAMPLE)][:SAMPLE]
     questions, refused = await _try_questions(client, sample, moment)
+    door = await front_door(client, moment)
+    start = msgspec.structs.replace(start, **{name: answer.value for name, answer in door.items()})
     return msgspec.structs.replace(
         start, credential="accepted", buckets=len(names), sampled=len(sample), questions=questions, refused=refused
     )

@@ -6,6 +6,8 @@ from typing import Literal
 
 import msgspec
 
+from rusty_lantern.core.holders import Certificate
+
 Allowed = Literal["yes", "no", "not offered", "failed"]
 WORST: tuple[Allowed, ...] = ("no", "failed", "yes", "not offered")
 """Which answer stands for the store where sampled buckets differ: a refusal anywhere is what matters."""
@@ -48,3 +50,7 @@ class Reached(msgspec.Struct, frozen=True):
     questions: dict[str, Allowed]
     refused: dict[str, list[str]]
     """Question → sampled buckets that refused it."""
+    certificate: Certificate | None = None
+    """What the store shows in the TLS handshake; null where there is none."""
+    plain_http: bool | None = None
+    legacy_signatures: bool | None = None

@@ -61,13 +61,14 @@ def sign(
     moment: datetime,
     place: str,
     extra: Mapping[str, str],
+    service: str = "s3",
 ) -> dict[str, str]:
     """The headers that make a request signed. `moment` is in UTC, by the store's clock."""
     stamp = moment.strftime("%Y%m%dT%H%M%SZ")
     headers = {"host": host, "x-amz-content-sha256": EMPTY_BODY, "x-amz-date": stamp, **extra}
     if key.session:
         headers["x-amz-security-token"] = key.session
-    signed, names = signature(key.secret, method, path, query, headers, stamp, place, "s3")
-    scope = f"{stamp[:8]}/{place}/s3/aws4_request"
+    signed, names = signature(key.secret, method, path, query, headers, stamp, place, service)
+    scope = f"{stamp[:8]}/{place}/{service}/aws4_request"
     headers["authorization"] = f"{ALGORITHM} Credential={key.key_id}/{scope}, SignedHeaders={names}, Signature={signed}"
     return headers

@@ -1,0 +1,23 @@
+"""Writing one file whole or not at all."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from rusty_lantern.archive.errors import CannotWrite
+from rusty_lantern.core.errors import Complaint, Place
+
+
+def write_whole(path: Path, content: bytes) -> None:
+    """Write a file beside its place and rename it into it. Raises `CannotWrite`; what was there before then stays."""
+    partial = path.with_name(path.name + ".partial")
+    try:
+        with partial.open("wb") as stream:
+            stream.write(content)
+            stream.flush()
+            os.fsync(stream.fileno())
+        partial.replace(path)
+    except OSError as error:
+        partial.unlink(missing_ok=True)
+        raise CannotWrite(Complaint(f"cannot be written: {error.strerror}", Place(str(path)))) from None

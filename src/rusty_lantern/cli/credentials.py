@@ -1,0 +1,103 @@
+"""`lantern credentials`: who holds which key."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli.common import (
+    AsOfOption,
+    JsonOption,
+    SurveyOption,
+    WorkspaceOption,
+    emit,
+    opened_stores,
+)
+
+if TYPE_CHECKING:
+    from rusty_lantern.core.circles import Circle
+    from rusty_lantern.reports.holder_results import LeakRow
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("credentials", short_help="Who holds which key, and what it opens.")(credentials)
+
+
+def credentials(
+    store: Annotated[str | None, typer.Option(help="Only this store.")] = None,
+    owner: Annotated[str | None, typer.Option(help="Only owners of this name; * stands for anything.")] = None,
+    look_in: Annotated[
+        list[Path] | None,
+        typer.Option(help="Also look for key material in this file or folder; may be repeated."),
+    ] = None,
+    figure: Annotated[
+        Path | None, typer.Option(help="Draw the ages of all credentials into this .png, .svg or .pdf.")
+    ] = None,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """List every credential with its owner, age and last use, what it opens, and what is not as required.
+
+    Use it before people leave, and before an auditor asks. Example: lantern credentials --look-in .
+    """
+    from fnmatch import fnmatchcase
+
+    from rusty_lantern.reports.holder_results import (
+        CredentialsResult,
+        credential_rows,
+        identity_rows,
+        unread_sections,
+    )
+    from rusty_lantern.reports.holder_views import credentials_view
+    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.terminal import console
+
+    found = opened_stores(workspace_folder, survey, as_of, store)
+    baseline = found.baseline()
+    wanted = owner or "*"
+    result = CredentialsResult(
+        survey=found.survey.name,
+        as_of=found.when,
+        identities=[r for c in found.circles for r in identity_rows(c, baseline) if fnmatchcase(r.name, wanted)],
+        credentials=[r for c in found.circles for r in credential_rows(c, baseline) if fnmatchcase(r.owner, wanted)],
+        unread=unread_sections(found.circles, "identities", "credentials"),
+        lying_about=_look_in(look_in, found.circles) if look_in else None,
+    )
+    if json:
+        emit(encode(result))
+    else:
+        credentials_view(console(), result)
+    if figure is not None:
+        from rusty_lantern.reports.figures import credential_ages
+
+        credential_ages(result, figure)
+    if result.lying_about:
+        raise typer.Exit(1)
+
+
+def _look_in(places: list[Path], circles: list[Circle]) -> list[LeakRow]:
+    from rusty_lantern.archive.looking import leaks_in
+    from rusty_lantern.core.holders import masked
+    from rusty_lantern.reports.holder_results import LeakRow
+
+    rows = []
+    for path, leak in leaks_in(places):
+        owners = [(c, c.roster.credentials[leak.key_id]) for c in circles if leak.key_id in c.roster.credentials]
+        circle, credential = owners[0] if owners else (None, None)
+        rows.append(
+            LeakRow(
+                file=path,
+                line=leak.line,
+                what=leak.what,
+                key=masked(leak.key_id) if leak.key_id else "",
+                store=circle.roster.dossier.store if circle else "",
+                owner=credential.owner if credential else "",
+                state=str(credential.state.value or "unknown") if credential else "",
+            )
+        )
+    return rows

@@ -1,0 +1,106 @@
+"""`lantern dossier`: check, export, and make dossiers."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from rusty_lantern.cli.common import AsOfOption, JsonOption, SurveyOption, WorkspaceOption, emit, note, read_file
+
+dossiers = typer.Typer(no_args_is_help=True, help="Check a dossier, export one from a survey, make one from a CSV.")
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the commands."""
+    app.add_typer(dossiers, name="dossier", short_help="Check, export and make dossiers.")
+
+
+@dossiers.command("check", short_help="Is this a dossier that can be judged by?")
+def check(
+    file: Annotated[Path, typer.Argument(help="A dossier, as JSON.", metavar="FILE")],
+    json: JsonOption = False,
+) -> None:
+    """Check a dossier: its shape, what it refers to, where it contradicts itself, and that it holds no secret.
+
+    Use it on what a store's owner sends, before it goes into the estate. Example: lantern dossier check cellar.json
+    """
+    from rusty_lantern.core.dossier_check import check as faults_in
+    from rusty_lantern.reports.dossier_view import CheckResult, check_view
+    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.terminal import console
+
+    faults, dossier = faults_in(read_file(file), str(file))
+    result = CheckResult.of(str(file), faults, dossier)
+    if json:
+        emit(encode(result))
+    else:
+        check_view(console(), result)
+    raise typer.Exit(2 if any(fault.grave for fault in faults) else 0)
+
+
+@dossiers.command("export", short_help="What a survey found of a store, as a dossier.")
+def export(
+    store: Annotated[str, typer.Argument(help="The store.")],
+    out: Annotated[Path | None, typer.Option(help="Write it into this file.")] = None,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+) -> None:
+    """Export what a survey found of a store, as a dossier that can be read again.
+
+    Use it to hand a store's state to somebody who has no access to it. Example: lantern dossier export harbour
+    """
+    import msgspec
+
+    from rusty_lantern.archive.writing import write_whole
+    from rusty_lantern.cli.common import opened_stores
+    from rusty_lantern.core.dossier import Table, encode
+    from rusty_lantern.core.evidence import Answer, unread
+
+    found = opened_stores(workspace_folder, survey, None, store)
+    dossier = next(d for d in found.survey.dossiers if d.store == store)
+    gone: Answer[Table] = unread("a dossier holds no version tables")
+    buckets = [msgspec.structs.replace(bucket, table=gone) for bucket in dossier.buckets]
+    document = encode(msgspec.structs.replace(dossier, buckets=buckets, tag=""))
+    if out is None:
+        emit(document.decode().rstrip("\n"))
+    else:
+        write_whole(out, document)
+        note(f"written: {out}")
+
+
+@dossiers.command("from-csv", short_help="Make a dossier from a console's flat export.")
+def from_csv(
+    file: Annotated[Path, typer.Argument(help="The CSV file.", metavar="FILE")],
+    columns: Annotated[Path, typer.Option(help="Which of its columns is which, as YAML.")],
+    store: Annotated[str, typer.Option(help="The name of the store.")],
+    onto: Annotated[Path | None, typer.Option(help="A dossier to add to, instead of a new one.")] = None,
+    out: Annotated[Path | None, typer.Option(help="Write it into this file.")] = None,
+    as_of: AsOfOption = None,
+) -> None:
+    """Make a dossier from the flat usage and credential exports that consoles offer.
+
+    Columns that nothing maps are named, never guessed. Example:
+    lantern dossier from-csv usage.csv --columns usage-columns.yaml --store depot --as-of 2026-11-02
+    """
+    from datetime import UTC, datetime
+
+    from rusty_lantern.archive.writing import write_whole
+    from rusty_lantern.cli.common import moment
+    from rusty_lantern.core.dossier import Dossier, encode
+    from rusty_lantern.core.dossier_check import receive
+    from rusty_lantern.core.flat import join_rows, read_layout, read_rows
+
+    layout = read_layout(read_file(columns).decode("utf-8-sig", "replace"), str(columns))
+    taken = moment(as_of, datetime.now(UTC)).replace(microsecond=0)
+    base = receive(read_file(onto), str(onto)) if onto else Dossier(store=store, taken=taken)
+    told = read_rows(read_file(file), str(file), layout)
+    document = encode(join_rows(base, layout, told))
+    for heading in told.unmapped:
+        note(f'{file}: nothing maps the column "{heading}"; name it under columns: or under leave-out:')
+    if out is None:
+        emit(document.decode().rstrip("\n"))
+    else:
+        write_whole(out, document)
+        note(f"written: {out} ({len(told.entries):,} rows)")

@@ -1,0 +1,106 @@
+"""`lantern links`: share links that are out, and what they open."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli.common import (
+    AsOfOption,
+    JsonOption,
+    SurveyOption,
+    WorkspaceOption,
+    emit,
+    note,
+    opened_stores,
+)
+
+if TYPE_CHECKING:
+    from rusty_lantern.cli.common import OpenedStores
+    from rusty_lantern.core.circles import Circle
+    from rusty_lantern.core.roster import LinkView
+    from rusty_lantern.reports.holder_results import LinkRow
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("links", short_help="Share links that are out, and what they open.")(links)
+
+
+def links(
+    files: Annotated[
+        list[Path] | None, typer.Argument(help="Text to look for links in; - is the standard input.", metavar="FILE…")
+    ] = None,
+    probe: Annotated[
+        bool, typer.Option("--probe", help="Also try each link that still stands and reads: one byte, once.")
+    ] = False,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """List the links that stores know of, and those found in any text: mail, wikis, tickets.
+
+    A link is never followed unless --probe says so, and its signature is never shown. Example: lantern links wiki.txt
+    """
+    from rusty_lantern.core.roster import LinkView
+    from rusty_lantern.reports.holder_results import LinksResult, link_row, unread_sections
+    from rusty_lantern.reports.holder_views import links_view
+    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.terminal import console
+
+    found = opened_stores(workspace_folder, survey, as_of)
+    baseline = found.baseline()
+    known = [(c, LinkView(link, c.roster)) for c in found.circles for link in c.roster.dossier.links.value or ()]
+    rows = [link_row(circle, view, baseline) for circle, view in known]
+    read, more = _from_text(files or [], found, probe) if files else (0, [])
+    result = LinksResult(
+        survey=found.survey.name,
+        as_of=found.when,
+        links=[*rows, *more],
+        read_bytes=read,
+        unread={} if files else unread_sections(found.circles, "links"),
+    )
+    if json:
+        emit(encode(result))
+    else:
+        links_view(console(), result)
+    if any(row.judged.drifted for row in result.links):
+        raise typer.Exit(1)
+
+
+def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int, list[LinkRow]]:
+    """Links in text, each once: the first place where it was found, and in how many more."""
+    from rusty_lantern.archive.mining import mine
+    from rusty_lantern.core.presigned import as_link
+    from rusty_lantern.core.roster import LinkView
+    from rusty_lantern.reports.holder_results import link_row
+
+    by_store = {circle.roster.dossier.store: circle for circle in found.circles}
+    stores = [(store.name, store.at) for store in found.place.estate().stores if store.reads == "s3"]
+    nowhere = found.circles[0] if found.circles else None
+    mined = mine(files)
+    tried = _probe(found, [address for _, address, _ in mined.found]) if probe else {}
+    rows = []
+    for number, (signed, _, where) in enumerate(mined.found):
+        store, link = as_link(signed, stores, where)
+        circle: Circle | None = by_store.get(store)
+        roster = circle.roster if circle else nowhere.roster if nowhere else None
+        if roster is not None:
+            view: LinkView = LinkView(link, roster)
+            row = link_row(circle, view, found.baseline(), presumed=signed.presumed, probe=tried.get(number, ""))
+            rows.append(row)
+    return mined.bytes, rows
+
+
+def _probe(found: OpenedStores, addresses: list[str]) -> dict[int, str]:
+    """Try each link: the number of its place in the list → what came of it."""
+    import asyncio
+
+    from rusty_lantern.stores.s3.following import follow
+
+    stores = [store for store in found.place.estate().stores if store.reads == "s3"]
+    note(f"trying {len(addresses)} links, one byte of each")
+    return asyncio.run(follow(stores, found.place.folder, addresses))

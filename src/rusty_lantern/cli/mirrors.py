@@ -1,0 +1,54 @@
+"""`lantern mirrors`: copies against their originals."""
+
+from __future__ import annotations
+
+import typer
+
+from rusty_lantern.cli.common import (
+    AsOfOption,
+    JsonOption,
+    SurveyOption,
+    WorkspaceOption,
+    emit,
+    missing_in,
+    opened_stores,
+)
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("mirrors", short_help="What the second site's copies lack.")(mirrors)
+
+
+def mirrors(
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Compare every mirrored bucket with its copy: settings, lock, tags, and whether everything has arrived.
+
+    Use it to see whether the second site could take over. Example: lantern mirrors
+    """
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.mirrors import mirrored
+    from rusty_lantern.reports.holder_results import MirrorsResult, mirror_row
+    from rusty_lantern.reports.holder_views import mirrors_view
+    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.terminal import console
+
+    found = opened_stores(workspace_folder, survey, as_of)
+    wanted = found.place.estate().mirrors
+    if not wanted:
+        remedy = 'mirrors: [{from: harbour, to: skerry, buckets: ["permit-*"], lag: 30 minutes}]'
+        raise BadInput(Complaint("the estate file names no mirrors", remedy=remedy))
+    rows = [mirror_row(compared) for compared in mirrored(found.circles, wanted, missing_in(found.survey))]
+    result = MirrorsResult(survey=found.survey.name, as_of=found.when, mirrors=rows)
+    if json:
+        emit(encode(result))
+    else:
+        mirrors_view(console(), result)
+    good = ("same", "catching-up")
+    if any(row.differences or row.content not in (*good, "unknown") for row in rows):
+        raise typer.Exit(1)
+    raise typer.Exit(3 if any(row.unknown for row in rows) else 0)

@@ -1,0 +1,76 @@
+"""Key material lying in configuration files, found by its form. What is found is told by place, never repeated.
+
+Three forms: a private key's armour; the secret half of an access key (40 characters of base64, mixed and dense enough
+to be random) near a word that says so; a value that a configuration gives to a name that says so.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from collections import Counter
+from collections.abc import Iterator
+
+import msgspec
+
+LONGEST_LINE = 4_096
+_ARMOUR = re.compile(r"-----BEGIN (?:[A-Z]+ )*PRIVATE KEY-----")
+_TELLING = r"(?:secret|password|passwd|passphrase|private[_-]?key|api[_-]?key|auth[_-]?token|bearer|sas[_-]?token)"
+_NAMED = re.compile(
+    rf"""(?i)["']?([\w.-]{{0,40}}{_TELLING}[\w.-]{{0,40}})["']?\s*(?:=>|[:=])\s*["']?([^\s"',;#]{{8,200}})"""
+)
+_KEY_ID = re.compile(r"\b(?=[A-Z0-9]*[0-9])([A-Z][A-Z0-9]{15,31})\b")
+_SECRET = re.compile(r"(?<![A-Za-z0-9/+=])([A-Za-z0-9/+]{40})(?![A-Za-z0-9/+=])")
+_PLACEHOLDER = re.compile(
+    r"(?i)^(?:\$|<|\{|%|env[:.]|file[:.]|vault[:.]|example|changeme|xxx|\*\*\*|null|none|true|false)"
+)
+DENSE = 3.6
+"""Bits of entropy a character, from which on a text of 16 or more is taken for random."""
+
+
+class Leak(msgspec.Struct, frozen=True):
+    """Where key material lies: line from 1, what it looks like, and the access key's id if one stands close by."""
+
+    line: int
+    what: str
+    key_id: str = ""
+
+
+def find_leaks(lines: Iterator[str]) -> Iterator[Leak]:
+    """Key material in the lines of a file; an access key's id belongs to a secret at most three lines away."""
+    last_id, last_line = "", -9
+    for number, whole in enumerate(lines, 1):
+        line = whole[:LONGEST_LINE]
+        found_id = _KEY_ID.search(line)
+        if found_id and _entropy(found_id[1]) > 2.5:
+            last_id, last_line = found_id[1], number
+        what = _looks_like(line)
+        if what:
+            yield Leak(number, what, last_id if number - last_line <= 3 else "")
+
+
+def _looks_like(line: str) -> str:
+    if _ARMOUR.search(line):
+        return "a private key"
+    secret = _SECRET.search(line)
+    if secret and _random(secret[1]) and re.search(r"[+/]|(?i:secret|key)", line):
+        return "the secret of an access key"
+    named = _NAMED.search(line)
+    if named and not _PLACEHOLDER.match(named[2]) and _entropy(named[2]) >= min(DENSE, 0.2 * len(named[2]) + 0.9):
+        return f"a value for {named[1][:40]}"
+    return ""
+
+
+def _random(text: str) -> bool:
+    mixed = re.search("[a-z]", text) and re.search("[A-Z]", text) and re.search("[0-9]", text)
+    return bool(mixed) and _entropy(text) >= DENSE
+
+
+def _entropy(text: str) -> float:
+    """Bits a character, by how often each stands in the text.
+
+    >>> _entropy("aaaa"), _entropy("abcd")
+    (0.0, 2.0)
+    """
+    counts = Counter(text).values()
+    return -sum(n / len(text) * math.log2(n / len(text)) for n in counts) + 0.0
