@@ -49,7 +49,7 @@ def access(
     found = opened_stores(workspace_folder, survey, as_of)
     taken, when = found.survey, found.when
     seen = [view for circle in found.circles for view in circle.buckets.values()]
-    own = [] if outside else [row for circle in found.circles for row in own_rows(circle)]
+    own = [] if outside else [row for circle in found.circles for row in own_rows(circle, in_full=who is not None)]
     if who is not None:
         own = [row for row in own if who in (row.identity, row.resource)]
     if can is not None:
@@ -62,7 +62,7 @@ def access(
     if outside:
         rows = [row for row in rows if not row.inside]
     rows.sort(key=lambda row: (row.inside, row.identity, row.store, row.bucket))
-    own.sort(key=lambda row: (row.store, row.identity, -len(row.buckets)))
+    own.sort(key=lambda row: (row.store, row.identity, -row.count))
     unread = unread_sections(found.circles, "identities")
     result = AccessResult(survey=taken.name, as_of=when, access=rows, own=own, unread=unread)
     if json:

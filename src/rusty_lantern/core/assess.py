@@ -112,7 +112,12 @@ class BucketView:
         """What the rules grant an identity that they name."""
         found = self.named[identity]
         if found is None:
-            found = self.named[identity] = reach_of(identity, self.rules, self.surroundings, Work(BUDGET))
+            circle = self.circle
+            if circle is not None and self.bucket.name in circle.buckets:
+                found = circle.across.granted(identity, self.bucket.name)
+            else:
+                found = reach_of(identity, self.rules, self.surroundings, Work(BUDGET))
+            self.named[identity] = found
         return found
 
     def trusts(self, identity: Identity) -> bool:

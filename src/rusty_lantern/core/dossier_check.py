@@ -9,12 +9,13 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator
+from operator import attrgetter
 from typing import Any
 
 import msgspec
 from msgspec import inspect
 
-from rusty_lantern.core.dossier import DOSSIER_VERSION, Bucket, Dossier, decode, version_of
+from rusty_lantern.core.dossier import DOSSIER_VERSION, Bucket, Dossier, decode, undisturbed, version_of
 from rusty_lantern.core.errors import BadInput, Complaint, Damaged, Place, nearest
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.holders import Network
@@ -36,11 +37,12 @@ class Fault(msgspec.Struct, frozen=True):
 
 def receive(document: bytes, file: str) -> Dossier:
     """Read a dossier that somebody else made. Raises `BadInput` or `Damaged` if it cannot be judged by."""
-    _refuse(secrets(document), file)
-    dossier = decode(document, file)
-    if not version_of(document):
-        raise BadInput(Complaint("a dossier names its version", Place(file), f'"dossier": {DOSSIER_VERSION}'))
-    _refuse([fault for fault in contradictions(dossier) if fault.grave], file)
+    with undisturbed():
+        _refuse(secrets(document), file)
+        dossier = decode(document, file)
+        if b'"dossier"' not in document:
+            raise BadInput(Complaint("a dossier names its version", Place(file), f'"dossier": {DOSSIER_VERSION}'))
+        _refuse([fault for fault in contradictions(dossier) if fault.grave], file)
     return dossier
 
 
@@ -66,26 +68,27 @@ def check(document: bytes, file: str) -> tuple[list[Fault], Dossier | None]:
     return found + list(contradictions(dossier)), dossier
 
 
-_NAMED = (b"secret", b"passw", b"private_key", b"private-key", b"privatekey", b"session_token", b"sessiontoken")
+_TELLING = (b"secret", b"passw", b"private", b"session")
+_NAMED = re.compile(rb"secret|passw|private[_-]?key|session[_-]?token")
 _FIELD = re.compile(rb'"([^"\\]{0,60})"\s*:\s*"[^"]')
 _FORM = re.compile(rb'"([A-Za-z0-9+/]{40})"')
-_OTHER_FORMS = (b"-----BEGIN ", b"x-amz-signature=", b"&signature=", b"?signature=")
+_OTHER_FORMS = (b"-----begin ", b"signature=")
 
 
 def secrets(document: bytes) -> list[Fault]:
     """Where a document holds something that looks like a secret. The secret itself is not repeated."""
     lowered = document.lower()
     places: dict[int, str] = {}
-    for word in _NAMED:
+    for word in _TELLING:
         at = lowered.find(word)
         while at >= 0:
             start = lowered.rfind(b'"', max(0, at - 60), at)
             field = _FIELD.match(document, start) if start >= 0 else None
-            if field is not None and word in field[1].lower() and not _is_ours(field[1]):
+            if field is not None and _NAMED.search(field[1].lower()) and not _is_ours(field[1]):
                 places[start] = "the name of this field is that of a secret"
             at = lowered.find(word, at + 1)
     for form in _OTHER_FORMS:
-        at = lowered.find(form.lower())
+        at = lowered.find(form)
         if at >= 0:
             places[at] = "a private key" if form.startswith(b"-") else "the signature of a share link"
     for match in _FORM.finditer(document):
@@ -237,9 +240,15 @@ def _references(dossier: Dossier) -> Iterator[Fault]:
             yield Fault(pointer, f'no encryption key "{named}" is here', nearest(named, keys), grave=False)
 
 
+_FIELDS = Bucket.__struct_fields__[1:]
+_ANSWERS = attrgetter(*_FIELDS)
+_VALUED = ("known", "stated")
+
+
 def _in_bucket(bucket: Bucket, pointer: str) -> Iterator[Fault]:
-    for name in bucket.__struct_fields__[1:]:
-        yield from _stateless(getattr(bucket, name), f"{pointer}/{name}")
+    for name, answer in zip(_FIELDS, _ANSWERS(bucket), strict=True):
+        if (answer.value is None) == (answer.state in _VALUED):
+            yield from _stateless(answer, f"{pointer}/{name}")
     lock, versioning = bucket.lock.value, bucket.versioning.value
     if lock is not None and not lock.enabled and (lock.mode or lock.keep):
         yield Fault(f"{pointer}/lock/value", "the lock is off, and has a default retention all the same")

@@ -62,7 +62,9 @@ class OwnRow(msgspec.Struct, frozen=True, kw_only=True):
     verbs: dict[str, str]
     fences: list[str]
     doubts: list[str]
+    count: int
     buckets: list[str]
+    """Their names; without `--who` the first few of them."""
 
 
 class AccessResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -160,8 +162,11 @@ def access_rows(view: BucketView) -> list[AccessRow]:
     return rows
 
 
-def own_rows(circle: Circle) -> list[OwnRow]:
-    """What each identity of a store may do, buckets that are alike to it together."""
+FEW = 10
+
+
+def own_rows(circle: Circle, *, in_full: bool = False) -> list[OwnRow]:
+    """What each identity of a store may do, buckets that are alike to it together; `in_full` names them all."""
     if not circle.roster.dossier.listing.settled:
         return []
     return [
@@ -173,7 +178,8 @@ def own_rows(circle: Circle) -> list[OwnRow]:
             verbs={verb: reach.level for verb, reach in permitted.reach.items()},
             fences=sorted({reach.fence for reach in permitted.reach.values() if reach.fence}),
             doubts=sorted({doubt for reach in permitted.reach.values() for doubt in reach.doubts}),
-            buckets=list(permitted.buckets),
+            count=len(permitted.buckets),
+            buckets=list(permitted.buckets if in_full else permitted.buckets[:FEW]),
         )
         for holder in circle.roster.dossier.identities.value or ()
         for permitted in circle.across.of(holder)

@@ -84,14 +84,14 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
             may: Cell = _may(sure)
             if "unknown" in row.verbs.values():
                 may = (f"{' '.join(sure)} and more?".strip() if sure else "cannot be told", STYLES["unknown"])
-            names = ", ".join(row.buckets[:3]) + (", …" if len(row.buckets) > 3 else "")
+            names = ", ".join(row.buckets[:3]) + (", …" if row.count > 3 else "")
             only = "; ".join([*row.fences, *row.doubts[:1]])
-            grid.add(row.store, (row.identity, "bold"), may, f"{len(row.buckets):,}", names, (only, "dim"))
+            grid.add(row.store, (row.identity, "bold"), may, f"{row.count:,}", names, (only, "dim"))
         grid.show(screen)
     if in_full:
         for row in result.own:
             screen.print()
-            line(screen, (" ".join(row.verbs), "bold"), f" on {many(len(row.buckets), 'bucket')} of {row.store}")
+            line(screen, (" ".join(row.verbs), "bold"), f" on {many(row.count, 'bucket')} of {row.store}")
             line(screen, ", ".join(row.buckets), indent=2)
     for store, reason in result.unread.items():
         line(screen, (f"{store}: its identities could not be told: {reason}", STYLES["unknown"]))

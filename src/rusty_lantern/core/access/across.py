@@ -22,14 +22,14 @@ from rusty_lantern.core.access.conditions import NotUnderstood
 from rusty_lantern.core.access.decide import partition_free
 from rusty_lantern.core.access.documents import Statement
 from rusty_lantern.core.access.exposure import BUDGET, Reach, reach_of
-from rusty_lantern.core.access.identities import named_in
+from rusty_lantern.core.access.identities import Identity, named_in
 from rusty_lantern.core.access.own import Side, both_sides, known_as, own_side, without_public
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.holders import Holder
+from rusty_lantern.core.holders import Holder, Verb
 from rusty_lantern.core.roster import Roster
 
 MOST_DECISIONS = 4_000
@@ -84,6 +84,12 @@ class Across:
         self._profiles: dict[object, list[Permitted]] = {}
         self._alive: list[Side] = []
         """Keeps statements in memory, since profiles are told apart by which ones they have."""
+        self._shapes: dict[Statement, int] = {}
+        self._shape_of: dict[int, int] = {}
+        self._reach: dict[str, list[tuple[str, object]]] = {}
+        self._granted: dict[object, dict[Verb, Reach]] = {}
+        self._veiled: dict[object, bytes] = {}
+        self._personal = False
 
     def of(self, holder: Holder) -> list[Permitted]:
         """What an identity can do, bucket by bucket, those that are alike together; closed ones are left out."""
@@ -93,7 +99,7 @@ class Across:
         named = self._named()
         mine = frozenset(called & named.keys())
         varied = any("${" in text for s in side.statements for text in (*s.resources, *_values(s)))
-        who = holder.name if varied or any(t.personal for t in self._by_key.values()) else ""
+        who = holder.name if varied or self._personal else ""
         profile = (side.doubt, tuple(map(id, side.statements)), mine, who)
         if profile not in self._profiles:
             self._profiles[profile] = self._permitted(holder, side, mine, named)
@@ -131,8 +137,9 @@ class Across:
         alike: dict[object, list[str]] = {}
         for bucket in sorted(wanted):
             template = self._template(bucket)
-            who = (template.names & mine, holder.name if template.personal else "")
-            alike.setdefault((template.key, rests.get(bucket, ()), who), []).append(bucket)
+            who = holder.name if template.personal else ""
+            account = self.seen[bucket].surroundings.account
+            alike.setdefault((self._veil(template, mine, account), rests.get(bucket, ()), who), []).append(bucket)
         found: dict[object, list[str]] = {}
         reaches: dict[object, dict[str, Reach]] = {}
         for kind, buckets in alike.items():
@@ -144,7 +151,7 @@ class Across:
         return [Permitted(reaches[shown], tuple(sorted(buckets))) for shown, buckets in found.items()]
 
     def _once(self, holder: Holder, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
-        key = (kind, side.doubt, tuple(map(id, side.statements)))
+        key = (kind, side.doubt)
         if key not in self._decided:
             if len(self._decided) >= MOST_DECISIONS:
                 why = ("too many kinds of permissions and rules to decide within the work allowed",)
@@ -157,6 +164,18 @@ class Across:
         rules = both_sides(without_public(seen.rules), side, seen.surroundings.account)
         reached = reach_of(known_as(holder), rules, seen.surroundings, Work(BUDGET), insider=True)
         return {verb: one for verb, one in reached.items() if one.level != "closed"}
+
+    def _veil(self, template: _Template, mine: frozenset[str], account: str) -> bytes:
+        """A template's key for one who is called `mine`: other names in it are all the same to them."""
+        key = (template.key, template.names & mine)
+        if key not in self._veiled:
+            own = {account, f"arn:aws:iam::{account}:root"}
+            veiled = template.key
+            for name in sorted(template.names, key=len, reverse=True):
+                stands = b"{me}" if name in mine else b"{own}" if name in own else b"{other}"
+                veiled = veiled.replace(name.encode(), stands)
+            self._veiled[key] = veiled
+        return self._veiled[key]
 
     def _named(self) -> dict[str, list[str]]:
         """Name → the buckets whose rules name it."""
@@ -176,6 +195,7 @@ class Across:
             key = msgspec.json.encode((policy, states, parts))
             if key not in self._by_key:
                 self._by_key[key] = _template_of(key, self.seen[bucket].rules)
+                self._personal = self._personal or self._by_key[key].personal
             self._templates[bucket] = self._by_key[key]
         return self._templates[bucket]
 
@@ -183,20 +203,38 @@ class Across:
         """Bucket → what the resource patterns leave of themselves once its name is read; those they cannot reach
         are left out."""
         found: dict[str, list[object]] = {}
-        for number, statement in enumerate(statements):
+        allowing: set[str] = set()
+        for statement in statements:
+            number = self._shape(statement)
             if statement.resources_negated or not statement.resources:
                 for bucket in self.names:
                     found.setdefault(bucket, []).append((number, bucket if statement.resources_negated else ""))
+                allowing.update(self.names if statement.effect != "Deny" else ())
                 continue
             for resource in statement.resources:
-                for bucket, rest in self._reached(resource):
+                if resource not in self._reach:
+                    self._reach[resource] = list(self._reached(resource))
+                for bucket, rest in self._reach[resource]:
                     found.setdefault(bucket, []).append((number, rest))
-        allowing = {n for n, s in enumerate(statements) if s.effect != "Deny"}
-        return {
-            bucket: tuple(rests)
-            for bucket, rests in found.items()
-            if any(rest[0] in allowing for rest in rests)  # type: ignore[index]
-        }
+                if statement.effect != "Deny":
+                    allowing.update(bucket for bucket, _ in self._reach[resource])
+        return {bucket: tuple(found[bucket]) for bucket in allowing}
+
+    def _shape(self, statement: Statement) -> int:
+        """What a statement says but for its resources and its name, as a number."""
+        if id(statement) not in self._shape_of:
+            title = statement.place if statement.faults else ""
+            bare = msgspec.structs.replace(statement, resources=(), sid="", place=title)
+            self._shape_of[id(statement)] = self._shapes.setdefault(bare, len(self._shapes))
+        return self._shape_of[id(statement)]
+
+    def granted(self, identity: Identity, bucket: str) -> dict[Verb, Reach]:
+        """What the rules of a bucket alone grant an identity that they name; one of each template is decided."""
+        key = (self._template(bucket).key, identity)
+        if key not in self._granted:
+            seen = self.seen[bucket]
+            self._granted[key] = reach_of(identity, seen.rules, seen.surroundings, Work(BUDGET))
+        return self._granted[key]
 
     def _reached(self, written: str) -> Iterator[tuple[str, object]]:
         try:

@@ -1,0 +1,204 @@
+"""A large estate's people, keys and links, against the figures that are wanted on one core.
+
+5,000 identities and 10,000 buckets: `access` and `credentials`, seconds and peak memory of the installed program.
+A dossier of 200 MB: seconds to load it, and as a ratio to decoding the same bytes into plain objects.
+Links in text: MB a second, and as a ratio to a search of the same text for one literal.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+import re
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.archive.mining import mine
+from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.workspace import make
+from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Encryption, Grant, Versioning, encode
+from rusty_lantern.core.dossier_check import receive
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.holders import Credential, Document, Group, Holder, Link
+from rusty_lantern.standin.saltmarsh_files import workspace_files
+
+MOMENT = datetime(2026, 11, 2, 6, tzinfo=UTC)
+DICE = random.Random(7)
+ACCOUNT = "400100200300"
+PROGRAM = Path(sys.executable).parent / "lantern"
+KINDS = ("intake", "tides", "permits", "gallery", "backup", "notes")
+
+
+def policy(*statements: dict[str, Any]) -> str:
+    return json.dumps({"Version": "2012-10-17", "Statement": list(statements)})
+
+
+def bucket(number: int) -> Bucket:
+    name = f"{KINDS[number % 6]}-{number:05d}"
+    fence = {"Effect": "Deny", "Principal": "*", "Action": "s3:*", "Resource": f"arn:aws:s3:::{name}/*",
+             "Condition": {"Bool": {"aws:SecureTransport": "false"}}}  # fmt: skip
+    named = {"Effect": "Allow", "Principal": {"AWS": f"arn:aws:iam::{ACCOUNT}:user/person-{number % 5000:04d}"},
+             "Action": "s3:GetObject", "Resource": f"arn:aws:s3:::{name}/*"}  # fmt: skip
+    documents = {0: policy(fence), 1: policy(fence, named)}
+    written = documents.get(number % 5)
+    no: Answer[Any] = Answer("unsupported")
+    return Bucket(
+        name=name,
+        created=Answer("known", MOMENT - timedelta(number % 3000)),
+        place=Answer("known", "north-shore"),
+        owner=Answer("known", ACCOUNT),
+        grants=Answer("known", [Grant("named", "full-control", ACCOUNT)]),
+        ownership=Answer("known", "bucket-owner-enforced"),
+        policy=Answer("known", written) if written else Answer("absent"),
+        guards=Answer("absent"),
+        versioning=Answer("known", Versioning("on")),
+        encryption=Answer("known", Encryption("provider-key")),
+        tags=Answer("known", {"steward": "records-office", "class": "working"}),
+        **dict.fromkeys(OTHER_PROTOCOL, no),
+    )
+
+
+def estate(people: int, buckets: int) -> Dossier:
+    look, change = ["s3:GetObject", "s3:ListBucket"], ["s3:GetObject", "s3:PutObject", "s3:ListBucket"]
+    groups = []
+    for number in range(200):
+        reach = [f"arn:aws:s3:::{KINDS[number % 6]}-{number % 10}*"]
+        text = policy({"Effect": "Allow", "Action": change if number % 3 else look, "Resource": reach})
+        inside = [f"person-{n:04d}" for n in range(number, people, 200)]
+        groups.append(Group(name=f"crew-{number}", members=inside, policies=Answer("known", [Document("crew", text)])))
+    holders, keys = [], []
+    for number in range(people):
+        own: list[Document] = []
+        if number % 4 == 0:
+            reach = [
+                f"arn:aws:s3:::{KINDS[number % 6]}-{number:05d}",
+                f"arn:aws:s3:::{KINDS[number % 6]}-{number:05d}/*",
+            ]
+            own = [Document("own", policy({"Effect": "Allow", "Action": look, "Resource": reach}))]
+        name = f"person-{number:04d}"
+        holders.append(
+            Holder(
+                name=name, resource=f"arn:aws:iam::{ACCOUNT}:user/{name}", kind="service",
+                state=Answer("known", "enabled"), second_factor=Answer("known", False),
+                password=Answer("absent"),
+                groups=Answer("absent"),
+                policies=Answer("known", own), tags=Answer("absent"),
+            )
+        )  # fmt: skip
+        for each in range(1 + number % 2):
+            made = MOMENT - timedelta(DICE.randrange(1500))
+            keys.append(
+                Credential(
+                    id=f"BENCH{number:010d}{each}", owner=name, state=Answer("known", "live"),
+                    created=Answer("known", made), last_used=Answer("known", MOMENT), expires=Answer("absent"),
+                )
+            )  # fmt: skip
+    many = [bucket(number) for number in range(buckets)]
+    return Dossier(
+        store="harbour", taken=MOMENT, account=Answer("known", ACCOUNT), account_number=ACCOUNT,
+        guards=Answer("absent"), network=Answer("unsupported"), listing=Answer("known", buckets), buckets=many,
+        identities=Answer("known", holders), groups=Answer("known", groups), credentials=Answer("known", keys),
+        encryption_keys=Answer("known", []), links=Answer("known", list[Link]()),
+    )  # fmt: skip
+
+
+def measured(*words: str, cwd: Path) -> tuple[float, float]:
+    """Seconds and peak MiB of the installed program."""
+    code = (
+        "import resource, subprocess, sys, time; start = time.perf_counter();"
+        "subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL, check=False);"
+        "print(time.perf_counter() - start, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024)"
+    )
+    found = [
+        subprocess.run(
+            ["taskset", "-c", "0", sys.executable, "-c", code, str(PROGRAM), *words],
+            cwd=cwd, capture_output=True, text=True, check=True,
+        ).stdout.split()
+        for _ in range(3)
+    ]  # fmt: skip
+    return statistics.median(float(f[0]) for f in found), max(float(f[1]) for f in found)
+
+
+def median_of(work: Callable[[], object]) -> float:
+    times = []
+    for _ in range(3):
+        start = time.perf_counter()
+        work()
+        times.append(time.perf_counter() - start)
+    return statistics.median(times)
+
+
+def people() -> None:
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place) / "ws"
+        make(folder, workspace_files("http://127.0.0.1:9"))
+        keep(folder / "surveys", "bench", MOMENT, [estate(5000, 10_000)])
+        for words in (("access", "--json"), ("credentials", "--json"), ("access",), ("credentials",)):
+            seconds, peak = measured(*words, cwd=folder)
+            told = f"{seconds:5.2f} s  {peak:5.0f} MiB  (aim 5 s, 500 MiB)"
+            print(f"{' '.join(words):<20} 5,000 identities, 10,000 buckets: {told}")
+
+
+def loading() -> None:
+    dossier = estate(5000, 10_000)
+    times = 210_000_000 // len(encode(msgspec.structs.replace(dossier, identities=Answer("absent")))) + 2
+    more = [msgspec.structs.replace(b, name=f"{b.name}-{n}") for n in range(times) for b in dossier.buckets]
+    large = encode(msgspec.structs.replace(dossier, buckets=more, listing=Answer("known", len(more))))
+    taken = median_of(lambda: receive(large, "large.json"))
+    plain = median_of(lambda: msgspec.json.decode(large))
+    print(f"a dossier of {len(large) / 1e6:.0f} MB: {taken:.2f} s (aim 4), {taken / plain:.2f} times plain decoding")
+
+
+def links() -> None:
+    with tempfile.TemporaryDirectory() as place:
+        path = Path(place) / "mail.txt"
+        words = [
+            "the",
+            "gauge",
+            "at",
+            "the",
+            "mouth",
+            "of",
+            "the",
+            "creek",
+            "was",
+            "read",
+            "again",
+            "after",
+            "the",
+            "storm",
+            "and",
+            "nothing",
+            "was",
+            "lost",
+        ]
+        lines = [" ".join(DICE.choices(words, k=14)) for _ in range(5_000)]
+        signed = (
+            "see https://harbour.example/tide-gauge-raw/item-{}.csv?X-Amz-Algorithm=AWS4-HMAC-SHA256&X-Amz-Credential="
+            "BENCHKEY%2F20261101%2Fus-east-1%2Fs3%2Faws4_request&X-Amz-Date=20261101T000000Z&X-Amz-Expires=3600"
+            "&X-Amz-SignedHeaders=host&X-Amz-Signature=" + "0f" * 32
+        )
+        with path.open("w") as stream:
+            for number in range(560):
+                stream.write("\n".join(lines) + "\n" + signed.format(number) + "\n")
+        size = path.stat().st_size
+        taken = median_of(lambda: mine([path]))
+        literal = median_of(lambda: re.findall(b"X-Amz-Signature", path.read_bytes()))
+        found = len(mine([path]).found)
+        pace = f"{size / taken / 1e6:.0f} MB/s (aim 50), {taken / literal:.1f} times a search for one literal"
+        print(f"links: {found} in {size / 1e6:.0f} MB, {pace}")
+
+
+if __name__ == "__main__":
+    links()
+    loading()
+    people()
