@@ -87,3 +87,51 @@ EXPOSED: dict[str, dict[str, str]] = {
     "season-preview": {"read": "narrow"},
     "drone-orthophotos": dict.fromkeys(ALL_VERBS, "unknown"),
 }
+
+OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
+    # store, name, fact: severity, observed — the other stores, and whatever is no bucket
+    ("attic", "donor-scans", "exposure.write"): ("critical", "open"),  # anybody may create
+    ("attic", "donor-scans", "network.from"): ("high", "everywhere"),
+    ("attic", "site-photos", "network.from"): ("high", "everywhere"),  # a list of networks with "all" in it
+    ("attic", "site-photos", "uploads.scanned"): ("medium", "off"),
+    ("attic", "trustee-papers", "versioning"): ("medium", "never"),
+    ("attic", "trustee-papers", "soft-delete"): ("high", "7 days"),
+    ("attic", "trustee-papers", "logging.exempted"): ("high", "1"),  # the administrator leaves no trace
+    ("attic", "summer-intern", "identity.beyond"): ("high", "write delete"),  # through the crew
+    ("attic", "boat-app at…01", "credential.mixed"): ("high", "on"),
+    ("attic", "ghost-importer at…03", "credential.owner-state"): ("high", "missing"),
+    ("attic", "season-helper at…02", "credential.owner-state"): ("high", "disabled"),
+    ("attic", "meeting-minutes/2026/", "link.verbs"): ("critical", "list read"),
+    ("attic", "meeting-minutes/2026/", "link.scope"): ("medium", "prefix"),
+    ("attic", "meeting-minutes/2026/", "link.lifetime"): ("high", "210 days"),
+    ("attic", "attic", "store.legacy-signatures"): ("medium", "on"),
+    ("cellar", "cellar", "store.dossier-age"): ("low", "9 days"),
+    ("cellar", "chart-masters", "deletion"): ("medium", "2026-11-14T06:00:00Z"),
+    ("harbour", "account root ro…-1", "credential.owner-kind"): ("critical", "root"),
+    ("harbour", "admin", "identity.password-alone"): ("high", "on"),
+    ("harbour", "admin SMTA…0901", "credential.age"): ("medium", "901 days"),
+    ("harbour", "admin SMTA…0901", "credential.owner-default-name"): ("low", "on"),
+    ("harbour", "permit-clerk", "identity.password-idle"): ("low", "410 days"),
+    ("harbour", "gallery-publisher", "identity.beyond"): ("high", "delete govern unlock inspect"),
+    ("harbour", "camera-uploader SMTC…0090", "credential.live-with-owner"): ("medium", "2"),
+    ("harbour", "camera-uploader SMTC…0330", "credential.live-with-owner"): ("medium", "2"),
+    ("harbour", "old-importer SMTI…1400", "credential.age"): ("medium", "1,400 days"),
+    ("harbour", "old-importer SMTI…1400", "credential.idle"): ("medium", "1,400 days"),  # since it was made: never used
+    ("harbour", "boat-key", "encryption-key.state"): ("critical", "pending-deletion"),
+    ("harbour", "spare-key", "encryption-key.state"): ("critical", "disabled"),
+    ("harbour", "ledger-key", "encryption-key.age"): ("medium", "2,000 days"),
+    ("harbour", "grant-ledger", "encryption.key-place"): ("high", "elsewhere"),
+    ("harbour", "grant-ledger", "encryption.key-usable"): ("high", "off"),
+    ("harbour", "contractor-drop/maps/", "link.verbs"): ("critical", "read write"),
+    ("harbour", "contractor-drop/maps/", "link.scope"): ("medium", "prefix"),
+    ("harbour", "contractor-drop/maps/", "link.lifetime"): ("high", "absent"),  # it never ends
+    ("harbour", "grant-ledger → skerry", "mirror.content"): ("high", "lacking"),
+    ("harbour", "permit-archive → skerry", "mirror.settings"): ("high", "lock.enabled, lock.mode, lock.keep"),
+    ("skerry", "permit-archive", "lock.enabled"): ("high", "off"),
+    ("skerry", "permit-archive", "lock.mode"): ("high", "absent"),
+    ("skerry", "permit-archive", "lock.keep"): ("high", "absent"),
+    ("skerry", "grant-ledger", "lock.keep"): ("high", "30 days"),
+}
+"""Look-alikes that are not in it: the two keys of ringing-sync, of which one is disabled; the keeper's young key; links
+that ended, or whose signer is disabled; lecture-slides, public but for the account's switch; permit-scans, whose newest
+object is twelve minutes late; permit-key and what hangs on it."""

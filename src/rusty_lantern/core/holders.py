@@ -148,8 +148,8 @@ class Certificate(msgspec.Struct, frozen=True, omit_defaults=True):
     issuer: str
     begins: datetime
     ends: datetime
+    verdict: Literal["trusted", "expired", "not-yet", "other-name", "self-signed", "not-trusted"]
     protocol: str = ""
-    verdict: Literal["trusted", "expired", "not-yet", "other-name", "self-signed", "not-trusted"] = "trusted"
 
 
 ADMINISTRATORS = frozenset({"admin", "administrator", "root", "superuser", "sysadmin", "operator", "manager"})

@@ -8,6 +8,8 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.archive.surveys import Kept, Survey
+from rusty_lantern.core.dossier import OTHER_PROTOCOL
+from rusty_lantern.core.evidence import NOT_IN_DOSSIER
 
 
 class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -59,10 +61,11 @@ def survey_result(survey: Survey) -> SurveyResult:
     questions: dict[str, dict[str, int]] = {}
     for dossier in survey.dossiers:
         states = Counter(
-            getattr(bucket, name).state
+            answer.state
             for bucket in dossier.buckets
             for name in bucket.__struct_fields__
-            if name not in ("name", "owner", "doors", "table")
+            if name not in ("name", "owner", "doors", "table", *OTHER_PROTOCOL)
+            and (answer := getattr(bucket, name)).note != NOT_IN_DOSSIER
         )
         questions[dossier.store] = dict(sorted(states.items()))
     return SurveyResult(

@@ -127,6 +127,8 @@ async def _over_http(
         return msgspec.structs.replace(earlier, taken=moment)
     if reply.status in (401, 403):
         raise Unanswered("denied", "the token is not accepted" if token else "a token is needed", str(reply.status))
+    if 300 <= reply.status < 400:
+        raise Unanswered("failed", f"answered {reply.status}; redirections are not followed", str(reply.status))
     read_status(reply)
     dossier = _named(_received(reply.body, store.at), store, moment)
     transport = "tls" if store.at.startswith("https") else "plain"

@@ -72,7 +72,7 @@ async def read_certificate(store: Store, folder: Path, moment: datetime) -> Answ
             return Answer("failed", None, f"no certificate was shown: {again}", Evidence(asked, "failed", moment))
     except (OSError, TimeoutError, ValueError) as error:
         return Answer("failed", None, f"no certificate was shown: {error}", Evidence(asked, "failed", moment))
-    found = msgspec.structs.replace(_read(shown), protocol=protocol, verdict=verdict)
+    found = _read(shown, verdict, protocol)
     return Answer("known", found, "", Evidence(asked, verdict, moment))
 
 
@@ -94,7 +94,7 @@ async def _handshake(host: str, port: int, context: ssl.SSLContext, seconds: int
             writer.transport.abort()
 
 
-def _read(shown: bytes) -> Certificate:
+def _read(shown: bytes, verdict: Verdict, protocol: str) -> Certificate:
     from cryptography import x509
 
     certificate = x509.load_der_x509_certificate(shown)
@@ -108,6 +108,8 @@ def _read(shown: bytes) -> Certificate:
         certificate.issuer.rfc4514_string(),
         certificate.not_valid_before_utc,
         certificate.not_valid_after_utc,
+        verdict,
+        protocol,
     )
 
 
