@@ -16,6 +16,10 @@ STEPS: tuple[tuple[str, ...], ...] = (
     ("show", "harbour/press-kit", "--required"),
     ("exposure", "harbour/payroll-drop"),
     ("retention", "harbour/permit-archive"),
+    ("credentials",),
+    ("encryption",),
+    ("links",),
+    ("mirrors",),
 )
 """The commands of the demo, as the user would type them."""
 

@@ -59,6 +59,7 @@ _enter(
     "the encryption applied, against the bucket's default of today",
 )  # fmt: skip
 _enter("encryption-key", "versions", TEXT, "the key that it is encrypted with; absent where none is named")
+_enter("under-default-key", "versions", SWITCH, "whether it is encrypted with the key of the bucket's default of today")
 _enter(
     "mode",
     "versions",

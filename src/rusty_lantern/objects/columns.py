@@ -95,6 +95,10 @@ _COLUMNS: dict[str, Column] = {
         "encryption IS NOT NULL AND $default IS NOT NULL",
     ),
     "objects.encryption-key": Column("nullif(encryption_key, '')", "encryption_key IS NOT NULL"),
+    "objects.under-default-key": Column(
+        "CASE WHEN encryption_key = $key THEN 'on' ELSE 'off' END",
+        "encryption_key IS NOT NULL AND encryption IS NOT NULL AND $key IS NOT NULL",
+    ),
     "objects.mode": Column("nullif(mode, '')", "mode IS NOT NULL"),
     "objects.keep": Column(
         "CASE WHEN mode <> '' THEN (until - written) // 1000000 END",
@@ -153,6 +157,10 @@ class Compiled:
                 else None
             )
             text = text.replace("$default", f"{self._bind(by)}::VARCHAR")
+        if "$key" in text:
+            default = self.bucket.encryption if self.bucket else None
+            key = default.value.key if default and default.value else "" if default and default.settled else None
+            text = text.replace("$key", f"{self._bind(key)}::VARCHAR")
         return text
 
     def _bind(self, value: Any) -> str:

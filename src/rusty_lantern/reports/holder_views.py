@@ -201,26 +201,27 @@ def _protection(screen: Console, rows: Sequence[ProtectionRow]) -> None:
         by = row.by or "unknown"
         notes = []
         if row.stated:
-            notes.append("stated by the owner, not observed")
+            notes.append("stated, not observed")
         if row.key_place == "elsewhere":
-            notes.append("the key lives elsewhere")
+            notes.append("key elsewhere")
         if row.usable == "off":
-            notes.append("the store may not use it")
+            notes.append("store may not use it")
         if row.key_state not in (None, "enabled"):
-            notes.append(f"the key is {row.key_state}")
+            notes.append(f"key {row.key_state}")
         if row.key and row.key_state is None:
-            notes.append("of the key nothing is known")
+            notes.append("key not known")
         if row.by is None:
             notes.append(row.unknown.get("at-rest", ""))
         name = f"{row.store}/{row.bucket}" if several else row.bucket
         alike.setdefault((by, row.key or "", "; ".join(notes)), []).append(name)
     order = ("none", "unknown", "provider-key", "customer-key", "managed-key")
-    grid = Grid("protected by", "key", "buckets", "which", "notes", shrink=(3, 4, 1), right=(2,))
+    grid = Grid("protected by", "key", "buckets", "of it", "which", shrink=(4, 1, 3), right=(2,))
     for (by, key, notes_), names in sorted(alike.items(), key=lambda item: (order.index(item[0][0]), item[0])):
         style = STYLES["medium"] if by == "none" else STYLES["unknown"] if by == "unknown" else ""
-        bad = notes_ and by != "unknown" and not notes_.startswith(("stated", "of the key"))
+        bad = notes_ and by != "unknown" and notes_ not in ("stated, not observed", "key not known")
         shown = names if len(names) <= 4 else [*names[:3], f"and {len(names) - 3:,} more"]
-        grid.add((by, style), key, f"{len(names):,}", ", ".join(shown), (notes_, STYLES["high"] if bad else "dim"))
+        told = (notes_, STYLES["high"] if bad else "dim")
+        grid.add((by, style), key, f"{len(names):,}", told, (", ".join(shown), "dim"))
     grid.show(screen)
 
 

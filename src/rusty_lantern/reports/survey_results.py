@@ -41,6 +41,8 @@ class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
     questions: dict[str, dict[str, int]]
     """Store → how many answers of each state."""
     unread: dict[str, str]
+    besides: dict[str, dict[str, int]]
+    """Store → how many identities, groups, credentials, encryption keys and links it told of."""
 
 
 def history_row(kept: Kept) -> HistoryRow:
@@ -56,6 +58,9 @@ def history_row(kept: Kept) -> HistoryRow:
     )
 
 
+BESIDES = ("identities", "groups", "credentials", "encryption_keys", "links")
+
+
 def survey_result(survey: Survey) -> SurveyResult:
     """What a survey read, by store and state of answer."""
     questions: dict[str, dict[str, int]] = {}
@@ -64,8 +69,9 @@ def survey_result(survey: Survey) -> SurveyResult:
             answer.state
             for bucket in dossier.buckets
             for name in bucket.__struct_fields__
-            if name not in ("name", "owner", "doors", "table", *OTHER_PROTOCOL)
+            if name not in ("name", "owner", "doors", "table")
             and (answer := getattr(bucket, name)).note != NOT_IN_DOSSIER
+            and not (name in OTHER_PROTOCOL and answer.state == "unsupported")
         )
         questions[dossier.store] = dict(sorted(states.items()))
     return SurveyResult(
@@ -74,4 +80,8 @@ def survey_result(survey: Survey) -> SurveyResult:
         stores=survey.manifest.stores,
         questions=questions,
         unread={d.store: d.listing.reason for d in survey.dossiers if not d.listing.settled},
+        besides={
+            d.store: {name: len(getattr(d, name).value) for name in BESIDES if getattr(d, name).value}
+            for d in survey.dossiers
+        },
     )

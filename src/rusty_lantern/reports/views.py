@@ -198,11 +198,23 @@ def show_view(screen: Console, result: ShowResult) -> None:
         screen.print()
         line(screen, ("not required", "dim"))
     grid = Grid("fact", "value", "why", "evidence", shrink=(3, 2))
+    told: dict[str, list[str]] = {reason: [] for reason in UNTOLD}
     for found in facts:
+        if found.note in told and found.state in ("unsupported", "failed"):
+            told[found.note].append(found.fact)
+            continue
         grid.add(
             found.fact, (found.words, STYLES.get(found.words, "")), found.note, (_evidence(found, result.bucket), "dim")
         )
     grid.show(screen)
+    for reason, names in told.items():
+        if names:
+            screen.print()
+            line(screen, (f"{reason}: ", STYLES["unknown"]), (", ".join(names), "dim"), hang=2)
+
+
+UNTOLD = ("not offered by this store", "not in the dossier")
+"""Reasons that say nothing of one fact in particular: their facts are named together, after the others."""
 
 
 def _required_table(screen: Console, required: list[RequiredResult]) -> None:
@@ -252,9 +264,22 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
             (f"{states.get('unsupported', 0):,}", "dim"),
         )
     grid.show(screen, indent=2)
+    for store, told in result.besides.items():
+        if told:
+            words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in told.items())
+            line(screen, (f"{store}: ", "bold"), words, indent=2)
     for store, reason in result.unread.items():
         line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), indent=2)
     next_step(screen, "lantern audit", "hold it against the baseline")
+
+
+ONE_AND_MORE = {
+    "identities": ("identity", "identities"),
+    "groups": ("group", "groups"),
+    "credentials": ("credential", "credentials"),
+    "encryption_keys": ("encryption key", "encryption keys"),
+    "links": ("link", "links"),
+}
 
 
 def history_view(screen: Console, result: HistoryResult) -> None:
