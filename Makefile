@@ -36,6 +36,7 @@ bench: $(VENV)/.tests
 	$(BIN)/python bench/access.py
 	$(BIN)/python bench/inspecting.py
 	$(BIN)/python bench/objects.py
+	$(BIN)/python bench/holders.py
 
 docs: $(VENV)/.runs
 	$(BIN)/python -m rusty_lantern.reports.reference docs

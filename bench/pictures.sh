@@ -13,7 +13,7 @@ standin=
 sleep 1
 "$bin/lantern" standin --workspace-into "$work/saltmarsh" > /dev/null &
 standin=$!
-for _ in $(seq 50); do [[ -f $work/saltmarsh/harbour.credential ]] && break; sleep 0.2; done
+for _ in $(seq 50); do [[ -f $work/saltmarsh/harbour-keys.json ]] && break; sleep 0.2; done
 (cd "$work/saltmarsh" && "$bin/lantern" survey --as-of 2026-11-02T06:00:00Z > /dev/null 2>&1) || true
 cat > "$work/saltmarsh/fenced.json" <<'JSON'
 {"Version": "2012-10-17", "Statement": [
@@ -43,12 +43,11 @@ RUN
   wait $window 2> /dev/null || true
 }
 
-picture reach 100 38 lantern reach
-picture survey 100 12 lantern survey --as-of 2026-11-02T07:00:00Z
+picture reach 100 44 "FORCE_COLOR=1 COLUMNS=100 lantern reach | head -42"
+picture survey 100 14 lantern survey --as-of 2026-11-02T07:00:00Z
 picture history 100 12 lantern history --verify
 rm -rf "$work/saltmarsh/surveys/20261102T070000Z"
-picture buckets 100 38 lantern buckets
-picture buckets-wide 160 38 lantern buckets
+picture buckets 110 50 lantern buckets
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
 picture exposure 110 48 lantern exposure harbour/payroll-drop harbour/ringing-records harbour/contractor-drop harbour/tmp-exchange harbour/drone-orthophotos
@@ -58,4 +57,9 @@ picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 120 34 lantern retention
 picture retention-bucket 120 36 lantern retention harbour/permit-archive
 (cd "$work/saltmarsh" && "$bin/lantern" retention harbour/permit-archive --timeline "$out/timeline.png" > /dev/null 2>&1)
-picture access 120 26 lantern access
+picture access 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern access | tail -46"
+picture credentials 130 44 lantern credentials
+(cd "$work/saltmarsh" && "$bin/lantern" credentials --figure "$out/credential-ages.png" > /dev/null 2>&1)
+picture encryption 120 38 lantern encryption
+picture links 130 28 lantern links
+picture mirrors 110 20 lantern mirrors

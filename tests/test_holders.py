@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rusty_lantern.core.access.own import members
@@ -214,6 +214,7 @@ def estates(draw: st.DrawFn) -> Dossier:
     )  # fmt: skip
 
 
+@settings(max_examples=60)
 @given(estates())
 def test_what_is_decided_by_kind_is_what_each_pair_comes_to(dossier: Dossier) -> None:
     circle = circles([dossier], None, saltmarsh.MOMENT)[0]

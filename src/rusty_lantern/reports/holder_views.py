@@ -19,6 +19,7 @@ from rusty_lantern.reports.holder_results import (
     LinksResult,
     MirrorRow,
     MirrorsResult,
+    Other,
     ProtectionRow,
 )
 from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step
@@ -232,8 +233,12 @@ def _others(screen: Console, rows: Sequence[ProtectionRow]) -> None:
     screen.print()
     line(screen, ("Objects that are not under their bucket's default of today", "bold"))
     for row in found:
-        told = [f"{one.versions:,} under {one.key or one.by} ({show_bytes(one.bytes)})" for one in row.others]
+        told = [f"{one.versions:,} {_under(one)} ({show_bytes(one.bytes)})" for one in row.others]
         line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  {'; '.join(told)}", indent=2, hang=4)
+
+
+def _under(one: Other) -> str:
+    return "without encryption" if one.by == "none" else f"under {one.key or one.by}"
 
 
 def links_view(screen: Console, result: LinksResult) -> None:
@@ -252,17 +257,17 @@ def links_view(screen: Console, result: LinksResult) -> None:
         if grid.dropped:
             line(screen, (f"left out at this width: {', '.join(grid.dropped)} (--json has it all)", "dim"))
     beside = [row for row in rows if row.standing == "valid" and row.beside_the_door]
-    screen.print()
+    if beside:
+        screen.print()
     for row in beside:
         gives = " and ".join(row.beside_the_door)
         words = f": {gives} for whoever has the link, and by the bucket's rules for nobody outside"
         line(screen, (_opens(row), "bold"), words, indent=2, hang=4)
-    if beside:
-        screen.print()
     probed = [row for row in rows if row.probe]
     for row in probed:
         line(screen, (_opens(row), "bold"), f"  tried: {row.probe}", indent=2)
     _unread(screen, result.unread)
+    screen.print()
     valid = sum(row.standing == "valid" for row in rows)
     writing = sum(row.standing == "valid" and not {"write", "delete"}.isdisjoint(row.verbs) for row in rows)
     endless = sum(row.standing == "valid" and row.never_ends for row in rows)

@@ -86,16 +86,23 @@ class Grid:
     """A table without lines.
 
     Where it is wider than the terminal, columns of `shrink` are shortened in the middle, in that order; if that is
-    not enough, columns of `drop` are left out, in that order, and `dropped` names them.
+    not enough, columns of `drop` are left out, in that order, and `dropped` names them. Rather than shorten others
+    below `keep` characters, a column is left out.
     """
 
     def __init__(
-        self, *headings: str, shrink: Sequence[int] = (), right: Sequence[int] = (), drop: Sequence[int] = ()
+        self,
+        *headings: str,
+        shrink: Sequence[int] = (),
+        right: Sequence[int] = (),
+        drop: Sequence[int] = (),
+        keep: int = MODEST,
     ) -> None:
         self.headings = headings
         self.shrink = shrink
         self.right = right
         self.drop = drop
+        self.keep = keep
         self.dropped: list[str] = []
         self.rows: list[tuple[Cell, ...]] = []
 
@@ -129,7 +136,7 @@ class Grid:
         """Take out the columns that may be dropped, until the rest fits or none is left to drop."""
         for wanted in [self.headings[number] for number in self.drop]:
             widths = [max(map(len, column)) for column in zip(self.headings, *self._plain(), strict=True)]
-            widths = [min(w, MODEST) if c in self.shrink else w for c, w in enumerate(widths)]
+            widths = [min(w, self.keep) if c in self.shrink else w for c, w in enumerate(widths)]
             if sum(widths) + 2 * (len(widths) - 1) <= room:
                 return
             gone = self.headings.index(wanted)

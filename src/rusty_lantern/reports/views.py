@@ -54,7 +54,9 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
         line(screen, ("no drift was found", STYLES["held"] if not result.unknown and not result.unread else ""))
         screen.print()
         return
-    grid = Grid("severity", "where", "fact", "required", "observed", "line, sheet", shrink=(5, 3, 1), drop=(5,))
+    grid = Grid(
+        "severity", "where", "fact", "required", "observed", "line, sheet", shrink=(5, 3, 1), drop=(5,), keep=26
+    )
     for found in result.drift:
         grid.add(
             styled(found.severity),

@@ -93,6 +93,7 @@ def _container(name: str, created: str, usage: tuple[int, int], *rights: Right, 
     return Bucket(name=name, **told)
 
 
+ADMIN = Right("named", ["list", "read", "write", "delete", "govern", "inspect"], identity="attic-admin")
 READ: list[Verb] = ["list", "read"]
 CHANGE: list[Verb] = ["list", "read", "write", "delete"]
 
@@ -151,6 +152,7 @@ def attic(moment: datetime) -> Dossier:
                    versioning=Versioning("never"), soft_delete=7 * DAY),
         _container("attic-records", "2018-01-02", (1200, 33_000_000), logging=ABSENT, lock=Lock(True)),
     ]  # fmt: skip
+    buckets = [msgspec.structs.replace(b, rights=b.rights.map(lambda rights: [*rights, ADMIN])) for b in buckets]
     exempt = Logging("attic-records", exempt=["attic-admin"])
     buckets[4] = msgspec.structs.replace(buckets[4], logging=Answer("known", exempt))
     people = [
