@@ -27,7 +27,7 @@ picture() { # NAME COLUMNS ROWS COMMAND…
   local name=$1 columns=$2 rows=$3; shift 3
   cat > "$work/show" <<RUN
 cd "$work/saltmarsh"; export PATH="$bin:\$PATH" TERM=xterm-256color
-printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$(sed 's/FORCE_COLOR=1 COLUMNS=[0-9]* //; s/ | head.*//' <<< "$*")"
+printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$(sed 's/FORCE_COLOR=1 COLUMNS=[0-9]* //; s/ | [ht][ea][ai][dl].*//' <<< "$*")"
 $* 2>/dev/null
 printf '\\033[?25l'; touch "$work/done"; sleep 20
 RUN
@@ -47,14 +47,14 @@ picture reach 100 44 "FORCE_COLOR=1 COLUMNS=100 lantern reach | head -42"
 picture survey 100 14 lantern survey --as-of 2026-11-02T07:00:00Z
 picture history 100 12 lantern history --verify
 rm -rf "$work/saltmarsh/surveys/20261102T070000Z"
-picture buckets 110 50 lantern buckets
+picture buckets 120 50 lantern buckets
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
 picture exposure 110 48 lantern exposure harbour/payroll-drop harbour/ringing-records harbour/contractor-drop harbour/tmp-exchange harbour/drone-orthophotos
 picture why 100 18 lantern why harbour/contractor-drop --verb write --header "'User-Agent: contractor-uploader'"
 picture try 110 26 lantern try --bucket harbour/payroll-drop --policy fenced.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
-picture retention 120 34 lantern retention
+picture retention 130 38 lantern retention
 picture retention-bucket 120 36 lantern retention harbour/permit-archive
 (cd "$work/saltmarsh" && "$bin/lantern" retention harbour/permit-archive --timeline "$out/timeline.png" > /dev/null 2>&1)
 picture access 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern access | tail -46"

@@ -8,8 +8,9 @@ from pathlib import Path
 from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
 from rusty_lantern.core.errors import BadInput, Complaint, LanternError, Place
 from rusty_lantern.core.estate import Estate, read_estate
+from rusty_lantern.core.waivers import Waiver, read_waivers
 
-ESTATE, BASELINE, SURVEYS = "estate.yaml", "baseline.yaml", "surveys"
+ESTATE, BASELINE, WAIVERS, SURVEYS = "estate.yaml", "baseline.yaml", "waivers.yaml", "surveys"
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +31,10 @@ class Workspace:
     def baseline(self) -> Baseline:
         """The baseline, read and checked."""
         return read_baseline(self.baseline_text(), BASELINE)
+
+    def waivers(self) -> list[Waiver]:
+        """The accepted drift, read and checked; none where there is no such file."""
+        return read_waivers(self._text(WAIVERS), WAIVERS) if (self.folder / WAIVERS).is_file() else []
 
     def baseline_text(self) -> str:
         """The baseline as it is written."""

@@ -29,6 +29,7 @@ from rusty_lantern.cli import (
     standin,
     survey,
     try_,
+    waive,
     why,
 )
 from rusty_lantern.cli.common import EXIT_CODES
@@ -65,6 +66,7 @@ for module in (
     buckets,
     show,
     audit,
+    waive,
     exposure,
     why,
     access,

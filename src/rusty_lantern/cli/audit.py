@@ -58,7 +58,9 @@ def audit(
     baseline = place.baseline()
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    found = audit(taken.dossiers, baseline, place.estate(), when, tallied(taken, when), missing_in(taken))
+    found = audit(
+        taken.dossiers, baseline, place.estate(), when, tallied(taken, when), missing_in(taken), place.waivers()
+    )
     result = audit_result(taken, when, baseline, found)
     if json:
         emit(encode(result))

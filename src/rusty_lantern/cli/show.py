@@ -36,6 +36,7 @@ def show(
     Use it to see why something drifted. Example: lantern show harbour/press-kit --required
     """
     from rusty_lantern.core.baseline.judge import judge
+    from rusty_lantern.core.waivers import apply
     from rusty_lantern.reports.results import encode, show_result
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.reports.views import show_view
@@ -44,7 +45,10 @@ def show(
     view = find_view(seen, bucket, taken)
     baseline = place.baseline() if required else None
     objects = tallied(taken, when)
-    judged = judge(baseline, view.dossier.store, view.bucket, view.fact, objects) if baseline else None
+    judged = None
+    if baseline is not None:
+        found = judge(baseline, view.dossier.store, view.bucket, view.fact, objects)
+        judged, _ = apply(found, place.waivers(), when, baseline.longest_waiver)
     result = show_result(taken, view, judged, baseline)
     if json:
         emit(encode(result))

@@ -6,7 +6,7 @@ A function of its inputs alone: the same survey, baseline, estate and moment giv
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
@@ -37,6 +37,8 @@ from rusty_lantern.core.mirrors import judgements as mirror_judgements
 from rusty_lantern.core.register import REGISTER
 from rusty_lantern.core.roster import Roster
 from rusty_lantern.core.scales import show_moment
+from rusty_lantern.core.waivers import Waived, Waiver
+from rusty_lantern.core.waivers import apply as waive
 
 
 @dataclass(frozen=True)
@@ -208,6 +210,8 @@ class Audit(msgspec.Struct, frozen=True):
     unread: list[tuple[str, str]] = msgspec.field(default_factory=list)
     idle_sheets: list[str] = msgspec.field(default_factory=list)
     buckets: int = 0
+    waivers: list[Waived] = msgspec.field(default_factory=list)
+    """How each waiver stands."""
 
     def of(self, status: Status) -> list[Judgement]:
         """The judgements of one status: worst first, then by store, bucket and fact."""
@@ -253,6 +257,7 @@ def audit(
     moment: datetime,
     tallied: Tallied = no_tables,
     missing: Missing = lambda view, copy, lag: None,
+    waivers: Sequence[Waiver] = (),
 ) -> Audit:
     """Hold a survey against a baseline, as of a moment.
 
@@ -276,4 +281,5 @@ def audit(
         for sheet in baseline.sheets
         if not any(sheet.speaks_of(subject) for subject in subjects)
     ]
-    return Audit(judgements, unread, idle, len(seen))
+    judgements, stands = waive(judgements, list(waivers), moment, baseline.longest_waiver)
+    return Audit(judgements, unread, idle, len(seen), stands)

@@ -123,15 +123,16 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
     if not result.buckets:
         _looked_into(screen, result)
         return
+    several = len({row.store for row in result.buckets}) > 1
     grid = Grid(
         "bucket", "versions", "compliance", "governance", "held", "free now", "unknown", "shadowing", "hidden",
-        "default", shrink=(0, 9), right=(1, 2, 3, 4, 5, 6, 7, 8), drop=(9, 1),
+        "default", shrink=(9, 0), right=(1, 2, 3, 4, 5, 6, 7, 8), drop=(9, 1), keep=26,
     )  # fmt: skip
     for row in result.buckets:
         counts = _counts(row.locks)
         states = {keys.state: keys.keys for keys in row.locks.keys}
         grid.add(
-            (row.bucket, "bold"), f"{row.versions:,}",
+            (_name(row, several), "bold"), f"{row.versions:,}",
             *(_number(counts[name]) for name in ("compliance", "governance", "held", "free")),
             _number(counts["unknown"], STYLES["unknown"]),
             _number(states.get("shadowing", 0), STYLES["critical"]), _number(states.get("hidden", 0), STYLES["high"]),
@@ -141,22 +142,27 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
     screen.print()
     for row in result.buckets:
         if _binds(row.locks):
-            line(screen, (row.bucket, "bold"), f"  {row.sentence}", indent=2, hang=4)
-    _unbound(screen, [row for row in result.buckets if not _binds(row.locks)])
+            line(screen, (_name(row, several), "bold"), f"  {row.sentence}", indent=2, hang=4)
+    _unbound(screen, [row for row in result.buckets if not _binds(row.locks)], several)
     _looked_into(screen, result)
     locked = next((row for row in result.buckets if row.locks.emptying.by_anyone), None)
     if locked:
         next_step(screen, f"lantern retention {locked.store}/{locked.bucket}", "why, and which keys")
 
 
+def _name(row: RetentionRow, several: bool) -> str:
+    """The bucket's name, with its store where there are several."""
+    return f"{row.store}/{row.bucket}" if several else row.bucket
+
+
 def _binds(locks: Locks) -> bool:
     return locks.emptying.by_anyone is not None or locks.emptying.held > 0
 
 
-def _unbound(screen: Console, rows: list[RetentionRow]) -> None:
+def _unbound(screen: Console, rows: list[RetentionRow], several: bool) -> None:
     """Buckets that nothing keeps, in two lines instead of one each."""
-    whole = [row.bucket for row in rows if not row.locks.emptying.unknown]
-    partly = [f"{row.bucket} ({row.locks.emptying.unknown:,})" for row in rows if row.locks.emptying.unknown]
+    whole = [_name(row, several) for row in rows if not row.locks.emptying.unknown]
+    partly = [f"{_name(row, several)} ({row.locks.emptying.unknown:,})" for row in rows if row.locks.emptying.unknown]
     if whole:
         line(
             screen,

@@ -25,6 +25,7 @@ from rusty_lantern.core.facts import Fact, lookup
 from rusty_lantern.core.sampling import bound
 from rusty_lantern.core.scales import show_moment
 from rusty_lantern.core.tally import Tally
+from rusty_lantern.core.waivers import Waived
 
 Value = str | int | None
 """A fact's value in JSON: a moment is ISO 8601 text, a quantity a whole number of the register's unit."""
@@ -155,9 +156,27 @@ class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
     drift_by_severity: dict[str, int]
     drift: list[JudgementResult]
     unknown: list[JudgementResult]
+    waived: list[JudgementResult]
+    """Drift that was accepted; `reason` says until when, by whom and why."""
+    waivers: list[WaiverResult]
     unread: dict[str, str]
     """Stores whose buckets could not be listed, and why."""
     notes: list[str]
+
+
+class WaiverResult(msgspec.Struct, frozen=True, kw_only=True):
+    """How one waiver stands: `in force`, `ends soon`, `ended`, `not yet`, `too long`, or `unused`."""
+
+    of: str
+    fact: str
+    observed: str
+    because: str
+    by: str
+    since: datetime
+    until: datetime
+    place: str
+    standing: str
+    covers: int
 
 
 class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -332,9 +351,20 @@ def audit_result(survey: Survey, moment: datetime, baseline: Baseline, audit: Au
         drift_by_severity={severity: severities[severity] for severity in SEVERITIES},
         drift=[judgement_result(j) for j in audit.of("drifted")],
         unknown=[judgement_result(j) for j in audit.of("unknown")],
+        waived=[judgement_result(j) for j in audit.of("waived")],
+        waivers=[waiver_result(waived) for waived in audit.waivers],
         unread=dict(audit.unread),
         notes=audit.idle_sheets,
     )
+
+
+def waiver_result(waived: Waived) -> WaiverResult:
+    """How a waiver stands, as a result."""
+    waiver = waived.waiver
+    return WaiverResult(
+        of=waiver.of, fact=waiver.fact, observed=waiver.observed, because=waiver.because, by=waiver.by,
+        since=waiver.since, until=waiver.until, place=str(waiver.place), standing=waived.standing, covers=waived.covers,
+    )  # fmt: skip
 
 
 def judgement_result(judgement: Judgement) -> JudgementResult:

@@ -39,6 +39,7 @@ def audit_view(screen: Console, result: AuditResult) -> None:
     screen.print()
     _drift_by_severity(screen, result)
     _unknowns(screen, result)
+    _waived(screen, result)
     counts = [(word, result.counts[word]) for word in ("drifted", "unknown", "waived", "held")]
     parts: list[tuple[str, str]] = []
     for word, number in counts:
@@ -71,8 +72,30 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
     if sampled:
         at = " or ".join(f"{confidence:.0%}".replace("%", " %") for confidence in sampled)
         line(screen, (f"shares are bounds at {at}: only a sample of the versions was looked at", "dim"))
+    for found in result.drift:
+        if found.reason:
+            line(screen, (_bucket_name(result, found), "bold"), f"  {found.fact}: {found.reason}", indent=2, hang=4)
     _left_out(screen, grid)
     screen.print()
+
+
+STANDINGS = {"ended": "high", "too long": "high", "ends soon": "medium", "unused": "low", "not yet": "low"}
+
+
+def _waived(screen: Console, result: AuditResult) -> None:
+    """What was accepted, and every waiver that somebody should look at."""
+    if result.waived:
+        line(screen, ("accepted for now", STYLES["waived"]))
+        for found in result.waived:
+            line(screen, (_bucket_name(result, found), "bold"), f"  {found.fact} {found.observed}", indent=2)
+            line(screen, (found.reason, "dim"), indent=6)
+        screen.print()
+    odd = [waiver for waiver in result.waivers if waiver.standing in STANDINGS]
+    for waiver in odd:
+        words = f" of {waiver.fact} on {waiver.of}, until {show_moment(waiver.until)}, {waiver.place}"
+        line(screen, (f"waiver {waiver.standing}", STYLES[STANDINGS[waiver.standing]]), words)
+    if odd:
+        screen.print()
 
 
 def _left_out(screen: Console, grid: Grid) -> None:
@@ -128,7 +151,7 @@ def buckets_view(screen: Console, result: BucketsResult) -> None:
     """One line a bucket, and totals."""
     grid = Grid(
         "bucket", "place", "created", "objects", "bytes", "exposure", "versions", "encryption", "lock", "steward",
-        shrink=(9, 0), right=(3, 4), drop=(1, 2, 3, 4),
+        shrink=(9, 0), right=(3, 4), drop=(1, 2, 3, 4), keep=20,
     )  # fmt: skip
     several = len({row.store for row in result.buckets}) > 1
     if not several and result.buckets:

@@ -18,6 +18,7 @@ from rusty_lantern.core.errors import Collector, Place
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import UnknownFact, lookup
 from rusty_lantern.core.marked import Marked, Reader, read_marked
+from rusty_lantern.core.scales import DURATION, NotOnScale
 
 Severity = Literal["critical", "high", "medium", "low"]
 SEVERITIES: tuple[Severity, ...] = get_args(Severity)
@@ -106,9 +107,11 @@ class Baseline(msgspec.Struct, frozen=True):
     title: str
     edition: str
     sheets: tuple[Sheet, ...]
+    longest_waiver: int = 0
+    """For how many seconds drift may be waived; 0: for as long as a waiver says."""
 
 
-_TOP = ("title", "edition", "sheets")
+_TOP = ("title", "edition", "longest-waiver", "sheets")
 _SHEET = ("sheet", "of", "require", "severity")
 _LONG = ("is", "severity", "because", "in-a-sample")
 
@@ -132,9 +135,18 @@ def read_baseline(document: str, file: str) -> Baseline:
             if twin:
                 complaints.add(f'a sheet "{sheet.name}" already stands at line {twin.place.line}', sheet.place)
             sheets.append(sheet)
+    longest = _longest(reader, top.get("longest-waiver"))
     complaints.settle()
     title = reader.text(top.get("title"), "title", "baseline")
-    return Baseline(title, reader.text(top.get("edition"), "edition"), tuple(sheets))
+    return Baseline(title, reader.text(top.get("edition"), "edition"), tuple(sheets), longest)
+
+
+def _longest(reader: Reader, node: Marked | None) -> int:
+    try:
+        return int(DURATION.read(node.text or "")) if node is not None else 0  # type: ignore[arg-type]
+    except NotOnScale as error:
+        reader.complaints.add(f"longest-waiver: {error}", node.place if node else None, "write it as 180 days")
+        return 0
 
 
 def _sheet(reader: Reader, node: Marked) -> Sheet:

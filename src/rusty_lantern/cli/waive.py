@@ -1,0 +1,124 @@
+"""`lantern waive`: accept a drift in writing, until a date."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli.common import (
+    AsOfOption,
+    SurveyOption,
+    WorkspaceOption,
+    kept,
+    missing_in,
+    moment,
+    note,
+    tallied,
+    workspace,
+)
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.core.baseline.judge import Judgement
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("waive", short_help="Accept a drift in writing, until a date.")(waive)
+
+
+def waive(
+    of: Annotated[str, typer.Argument(help="STORE/NAME, as the audit names it.", metavar="STORE/NAME")],
+    fact: Annotated[str, typer.Argument(help="The fact that drifted.")],
+    because: Annotated[str, typer.Option(help="Why it is accepted.")] = "",
+    by: Annotated[str, typer.Option(help="The role that accepts it.")] = "",
+    until: Annotated[str, typer.Option(help="When it ends, e.g. 2027-03-31.")] = "",
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+) -> None:
+    """Add a waiver to waivers.yaml: this drift, as it is now and no worse, for a reason, by a role, until a date.
+
+    Use it for what cannot be mended today. What is missing is asked for. Example:
+    lantern waive harbour/press-kit exposure.list --because "until the new site is up" --by "head of outreach"
+    --until 2027-03-31
+    """
+    from rusty_lantern.core.assess import audit
+
+    place = workspace(workspace_folder)
+    baseline = place.baseline()
+    taken = kept(place, survey)
+    when = moment(as_of, taken.manifest.taken)
+    had = place.waivers()
+    found = audit(
+        taken.dossiers, baseline, place.estate(), when, tallied(taken, when), missing_in(taken), had
+    )  # fmt: skip
+    drift = _drift(found.judgements, of, fact)
+    answers = [
+        _asked(words, given)
+        for words, given in (("why is it accepted", because), ("by which role", by), ("until when", until))
+    ]
+    _add(place, drift, answers, when, baseline.longest_waiver)
+
+
+def _drift(judgements: list[Judgement], of: str, fact: str) -> Judgement:
+    """The drift that is to be waived. Raises `BadInput` where there is none."""
+    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+    from rusty_lantern.core.facts import UnknownFact, lookup
+
+    try:
+        lookup(fact)
+    except UnknownFact as error:
+        raise BadInput(Complaint(f'unknown fact "{fact}"', remedy=error.hint or "docs/facts.md")) from None
+    mine = [j for j in judgements if f"{j.store}/{j.name}" == of and j.requirement.fact == fact]
+    drifted = next((j for j in mine if j.status == "drifted"), None)
+    if drifted is not None:
+        return drifted
+    if mine:
+        why = f"it is waived already: {mine[0].reason}" if mine[0].status == "waived" else f"it is {mine[0].status}"
+        raise BadInput(Complaint(f"{fact} of {of} has not drifted: {why}", remedy="only drift can be waived"))
+    hint = nearest(of, {f"{j.store}/{j.name}" for j in judgements if j.requirement.fact == fact})
+    raise BadInput(Complaint(f"nothing is required of {fact} on {of}", remedy=hint or "lantern audit lists the drift"))
+
+
+def _asked(words: str, given: str) -> str:
+    """What was given, or what the person at the terminal answers. Raises `BadInput` where nobody can be asked."""
+    from rusty_lantern.core.errors import BadInput, Complaint
+
+    if given.strip():
+        return given.strip()
+    if not sys.stdin.isatty():
+        what = f"a waiver needs an answer to: {words}?"
+        raise BadInput(Complaint(what, remedy="give --because, --by and --until"))
+    return str(typer.prompt(f"{words}?", err=True)).strip()
+
+
+def _add(place: Workspace, drift: Judgement, answers: list[str], when: datetime, longest: int) -> None:
+    from datetime import timedelta
+
+    from rusty_lantern.archive.workspace import WAIVERS
+    from rusty_lantern.archive.writing import write_whole
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.scales import DURATION, NotOnScale, read_moment, show_moment
+    from rusty_lantern.core.waivers import read_waivers, written
+
+    because, by, until = answers
+    try:
+        end = read_moment(until)
+    except NotOnScale as error:
+        raise BadInput(Complaint(f"--until: {error}")) from None
+    if end <= when:
+        raise BadInput(Complaint(f"--until {until} is over already, as of {show_moment(when)}"))
+    if longest and end - when > timedelta(seconds=longest):
+        remedy = f"at the latest {show_moment(when + timedelta(seconds=longest))}"
+        raise BadInput(Complaint(f"the baseline allows waivers of {DURATION.show(longest)} at most", remedy=remedy))
+    path = place.folder / WAIVERS
+    before = path.read_text(encoding="utf-8-sig") if path.is_file() else "waivers:\n"
+    document = before.rstrip("\n") + "\n" + written(drift, because, by, when, end)
+    read_waivers(document, WAIVERS)
+    write_whole(path, document.encode())
+    note(f"{WAIVERS}: {drift.requirement.fact} of {drift.store}/{drift.name} is accepted until {show_moment(end)}")
