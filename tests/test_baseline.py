@@ -9,9 +9,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.baseline.choosing import spoken
 from rusty_lantern.core.baseline.comparisons import ImpossibleComparison, read_comparison
 from rusty_lantern.core.baseline.judge import judge, required_of
-from rusty_lantern.core.baseline.sheets import Baseline, read_baseline, spoken
+from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
 from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import REGISTER, Fact, UnknownFact, lookup

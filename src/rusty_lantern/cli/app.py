@@ -12,6 +12,7 @@ from rusty_lantern import __version__
 from rusty_lantern.cli import (
     access,
     audit,
+    baseline,
     buckets,
     credentials,
     demo,
@@ -67,6 +68,7 @@ for module in (
     show,
     audit,
     waive,
+    baseline,
     exposure,
     why,
     access,

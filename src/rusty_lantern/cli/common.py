@@ -102,7 +102,9 @@ class OpenedStores(NamedTuple):
 
     def baseline(self) -> Baseline | None:
         """The baseline, where the workspace has one. Raises `BadInput` for one that cannot be read."""
-        return self.place.baseline() if (self.place.folder / "baseline.yaml").is_file() else None
+        from rusty_lantern.core.baseline.sheets import in_force
+
+        return in_force(self.place.baseline(), self.when) if (self.place.folder / "baseline.yaml").is_file() else None
 
     def under(self, circle: Circle) -> dict[str, list[tuple[str, str, int, int]]]:
         """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""

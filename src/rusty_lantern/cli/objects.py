@@ -65,6 +65,7 @@ def objects(
     (lantern survey --objects sample). Example: lantern objects harbour/camera-traps --breaking objects.encryption
     """
     from rusty_lantern.core.baseline.judge import judge
+    from rusty_lantern.core.baseline.sheets import in_force
     from rusty_lantern.reports.object_results import ObjectsResult, object_row, table_row
     from rusty_lantern.reports.object_views import objects_view
     from rusty_lantern.reports.results import encode
@@ -75,7 +76,7 @@ def objects(
         _check(breaking)
     found = opened(workspace_folder, survey, as_of)
     chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
-    baseline = found.place.baseline()
+    baseline = in_force(found.place.baseline(), found.when)
     with _counting(found, engine, scheduler) as over:
         judged = [
             (view, judgement)

@@ -50,6 +50,7 @@ def retention(
     Use it before promising that something is kept, or that it can be deleted. It needs a survey that looked at
     objects (lantern survey --objects all). Example: lantern retention harbour/permit-archive
     """
+    from rusty_lantern.core.baseline.sheets import in_force
     from rusty_lantern.core.errors import BadInput, Complaint
     from rusty_lantern.reports.object_results import RetentionResult, table_row
     from rusty_lantern.reports.object_views import retention_view
@@ -62,7 +63,7 @@ def retention(
     if (key is not None or timeline is not None) and (len(chosen) != 1 or not seen):
         why = f"{chosen[0].title}: {chosen[0].bucket.table.reason}" if len(chosen) == 1 else "name one STORE/BUCKET"
         raise BadInput(Complaint("--key and --timeline are about one bucket that was looked into", remedy=why))
-    baseline = found.place.baseline()
+    baseline = in_force(found.place.baseline(), found.when)
     rows = [_row(found, view, baseline) for view in seen] if key is None else []
     result = RetentionResult(
         survey=found.survey.name,

@@ -36,6 +36,7 @@ def show(
     Use it to see why something drifted. Example: lantern show harbour/press-kit --required
     """
     from rusty_lantern.core.baseline.judge import judge
+    from rusty_lantern.core.baseline.sheets import in_force
     from rusty_lantern.core.waivers import apply
     from rusty_lantern.reports.results import encode, show_result
     from rusty_lantern.reports.terminal import console
@@ -43,7 +44,7 @@ def show(
 
     place, taken, when, seen = opened(workspace_folder, survey, as_of)
     view = find_view(seen, bucket, taken)
-    baseline = place.baseline() if required else None
+    baseline = in_force(place.baseline(), when) if required else None
     objects = tallied(taken, when)
     judged = None
     if baseline is not None:

@@ -22,9 +22,10 @@ from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.baseline.choosing import Spoken, spoken
 from rusty_lantern.core.baseline.comparisons import read_comparison
 from rusty_lantern.core.baseline.judge import Judgement, Status, Tallied, judge, judge_subject, no_tables
-from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity, Spoken, spoken
+from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity, in_force
 from rusty_lantern.core.circles import Circle, or_stated, with_needs
 from rusty_lantern.core.dossier import Bucket, Dossier
 from rusty_lantern.core.errors import Place
@@ -246,8 +247,9 @@ def _differs(view: BucketView) -> bool:
 
 def judge_other(baseline: Baseline, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
     """Judge a subject other than a bucket."""
-    spoken_of, view = subject
-    return judge_subject(baseline, spoken_of, lambda name: circle.fact(name, view))
+    named, view = subject
+    observe = circle.observer(view)
+    return judge_subject(baseline, msgspec.structs.replace(named, observe=observe), observe)
 
 
 def audit(
@@ -263,6 +265,7 @@ def audit(
 
     `tallied` judges requirements on objects, `missing` counts what mirrors lack.
     """
+    baseline = in_force(baseline, moment)
     stores = circles(dossiers, estate, moment)
     seen = [view for circle in stores for view in circle.buckets.values()]
     others = [(circle, subject) for circle in stores for subject in circle.subjects()]
@@ -275,7 +278,7 @@ def audit(
     for compared in mirrored(stores, estate.mirrors if estate else (), missing):
         judgements += mirror_judgements(compared)
     unread = [(d.store, d.listing.reason) for d in dossiers if not d.listing.settled]
-    subjects = [*(spoken(v.dossier.store, v.bucket) for v in seen), *(subject for _, (subject, _) in others)]
+    subjects = [*(spoken(v.dossier.store, v.bucket, v.fact) for v in seen), *(subject for _, (subject, _) in others)]
     idle = [
         f'{sheet.place}: sheet "{sheet.name}" speaks of nothing that was surveyed'
         for sheet in baseline.sheets

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from rusty_lantern.core.access.across import Across
-from rusty_lantern.core.baseline.sheets import Spoken
+from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.estate import Stated, Store
 from rusty_lantern.core.evidence import Answer
@@ -84,6 +84,10 @@ class Circle:
         if isinstance(view, Answer):
             return or_stated(name, Answer(view.state, None, view.note, view.evidence), self.store, self.moment)
         return or_stated(name, derive(name, view), self.store, self.moment)
+
+    def observer(self, view: Any) -> Callable[[str], Fact]:
+        """How the facts of one of the store's subjects are asked for."""
+        return lambda name: self.fact(name, view)
 
     def subjects(self) -> Iterator[tuple[Spoken, Any]]:
         """Everything besides buckets that a baseline can speak of, with what its facts derive from.

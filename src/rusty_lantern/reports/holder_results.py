@@ -9,8 +9,9 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.assess import judge_other
+from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.baseline.judge import Judgement
-from rusty_lantern.core.baseline.sheets import Baseline, Spoken
+from rusty_lantern.core.baseline.sheets import Baseline
 from rusty_lantern.core.circles import Circle
 from rusty_lantern.core.facts import Fact
 from rusty_lantern.core.holders import Holder, fingerprint, masked

@@ -14,7 +14,15 @@ from rusty_lantern.core.access.verbs import ACTIONS, VERBS
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.register import REGISTER
 from rusty_lantern.core.scales import DURATION, SIZE
-from rusty_lantern.reports import access_results, dossier_view, holder_results, object_results, results, survey_results
+from rusty_lantern.reports import (
+    access_results,
+    baseline_view,
+    dossier_view,
+    holder_results,
+    object_results,
+    results,
+    survey_results,
+)
 from rusty_lantern.stores.s3.reached import Reached
 
 SCHEMAS: dict[str, type[Any]] = {
@@ -36,6 +44,8 @@ SCHEMAS: dict[str, type[Any]] = {
     "links": holder_results.LinksResult,
     "mirrors": holder_results.MirrorsResult,
     "dossier-check": dossier_view.CheckResult,
+    "baseline-check": baseline_view.BaselineCheck,
+    "baseline-show": baseline_view.EffectiveSheet,
 }
 
 FACTS_HEAD = """\

@@ -17,8 +17,9 @@ from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Fence, Witness
 from rusty_lantern.core.assess import Audit, BucketView
+from rusty_lantern.core.baseline.choosing import spoken
 from rusty_lantern.core.baseline.judge import STATUSES, Judgement, observed_words, required_of, show_fact, tally_words
-from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, spoken
+from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
 from rusty_lantern.core.dossier import Knock
 from rusty_lantern.core.evidence import Evidence
 from rusty_lantern.core.facts import Fact, lookup
@@ -134,6 +135,7 @@ class JudgementResult(msgspec.Struct, frozen=True, kw_only=True):
     note: str
     severity: str
     because: str
+    remedy: str
     sheet: str
     place: str
     reason: str
@@ -247,7 +249,8 @@ def show_result(
     required = None
     if judgements is not None and baseline is not None:
         displaced = {
-            r.requirement.place: r.displaced for r in required_of(baseline, spoken(view.dossier.store, view.bucket))
+            r.requirement.place: r.displaced
+            for r in required_of(baseline, spoken(view.dossier.store, view.bucket, view.fact))
         }
         required = [
             RequiredResult(
@@ -382,6 +385,7 @@ def judgement_result(judgement: Judgement) -> JudgementResult:
         note=observed.note,
         severity=requirement.severity,
         because=requirement.because,
+        remedy=requirement.remedy,
         sheet=requirement.sheet,
         place=str(requirement.place),
         reason=judgement.reason,

@@ -11,7 +11,8 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.baseline.sheets import Baseline, Requirement, Spoken, spoken
+from rusty_lantern.core.baseline.choosing import Spoken, spoken
+from rusty_lantern.core.baseline.sheets import Baseline, Requirement
 from rusty_lantern.core.dossier import Bucket, Table
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.evidence import Answer
@@ -28,6 +29,8 @@ class Required(msgspec.Struct, frozen=True):
 
     requirement: Requirement
     sure: bool = True
+    hangs_on: str = ""
+    """What it hangs on whether its sheet applies, where that is not sure."""
     displaced: tuple[Requirement, ...] = ()
 
 
@@ -52,7 +55,7 @@ def required_of(baseline: Baseline, subject: Spoken) -> list[Required]:
     """The requirements in force on a subject, after the cascade, in the order in which facts were first required."""
     force: dict[str, list[Required]] = {}
     for sheet in baseline.sheets:
-        fits = sheet.of.fits(subject)
+        fits, hangs_on = sheet.of.fit(subject)
         if fits is False:
             continue
         for requirement in sheet.require:
@@ -60,7 +63,7 @@ def required_of(baseline: Baseline, subject: Spoken) -> list[Required]:
                 continue
             earlier = force.get(requirement.fact, [])
             displaced = tuple(r.requirement for r in earlier)
-            mine = Required(requirement, bool(fits), displaced)
+            mine = Required(requirement, bool(fits), hangs_on, displaced)
             force[requirement.fact] = [mine] if fits else [*earlier, mine]
     return [required for stack in force.values() for required in stack if required.requirement.comparison is not None]
 
@@ -78,7 +81,7 @@ def judge(
     baseline: Baseline, store: str, bucket: Bucket, observe: Callable[[str], Fact], tallied: Tallied = no_tables
 ) -> list[Judgement]:
     """Judge every requirement in force on a bucket. `observe` yields a fact of it by name."""
-    required = required_of(baseline, spoken(store, bucket))
+    required = required_of(baseline, spoken(store, bucket, observe))
     of_objects = [r.requirement for r in required if _is_of_objects(r.requirement)]
     tallies: dict[Place, Tally] = {}
     if of_objects and bucket.table.settled:
@@ -97,7 +100,7 @@ def judge(
             if _is_of_objects(requirement)
             else observe(requirement.fact)
         )
-        status, reason = _status(one, fact, bucket.tags)
+        status, reason = _status(one, fact)
         judgements.append(Judgement(store, bucket.name, requirement, fact, status, reason))
     return judgements
 
@@ -107,7 +110,7 @@ def judge_subject(baseline: Baseline, subject: Spoken, observe: Callable[[str], 
     judgements = []
     for one in required_of(baseline, subject):
         fact = observe(one.requirement.fact)
-        status, reason = _status(one, fact, subject.tags)
+        status, reason = _status(one, fact)
         judgements.append(
             Judgement(subject.store, subject.title, one.requirement, fact, status, reason, kind=subject.kind)
         )
@@ -125,7 +128,7 @@ def _of_objects(required: Required, store: str, bucket: Bucket, tally: Tally) ->
     table = bucket.table
     status, reason = _of_tally(required.requirement, tally, table.value)
     if status == "drifted" and not required.sure:
-        status, reason = "unknown", f"whether the sheet applies hangs on tags, {bucket.tags.reason}"
+        status, reason = "unknown", f"whether the sheet applies hangs on {required.hangs_on}"
     note = f"first: {', '.join(tally.first)}" if tally.examples else ""
     fact: Fact = Answer("known", None, note, table.evidence)
     confidence = table.value.confidence if table.value else 0.95
@@ -153,7 +156,7 @@ def tally_words(tally: Tally, confidence: float = 0.95) -> str:
     return f"{said}: {words(bound(tally.drifted, tally.checked, confidence), confidence)}"
 
 
-def _status(required: Required, fact: Fact, tags: Answer[dict[str, str]]) -> tuple[Status, str]:
+def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
     if not fact.settled:
@@ -162,7 +165,7 @@ def _status(required: Required, fact: Fact, tags: Answer[dict[str, str]]) -> tup
     if holds:
         return "held", ""
     if not required.sure:
-        return "unknown", f"whether the sheet applies hangs on tags, {tags.reason}"
+        return "unknown", f"whether the sheet applies hangs on {required.hangs_on}"
     return "drifted", ""
 
 

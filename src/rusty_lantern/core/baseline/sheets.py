@@ -6,19 +6,18 @@ Sheets apply in order; a later sheet overrides an earlier one fact by fact. `any
 from __future__ import annotations
 
 import re
-from fnmatch import fnmatchcase
+from datetime import datetime
 from typing import Literal, get_args
 
 import msgspec
 
 from rusty_lantern.core import register  # noqa: F401  (fills it)
+from rusty_lantern.core.baseline.choosing import All, Spoken, read_choice
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
-from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.core.errors import Collector, Place
-from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import UnknownFact, lookup
 from rusty_lantern.core.marked import Marked, Reader, read_marked
-from rusty_lantern.core.scales import DURATION, NotOnScale
+from rusty_lantern.core.scales import DURATION, NotOnScale, read_moment
 
 Severity = Literal["critical", "high", "medium", "low"]
 SEVERITIES: tuple[Severity, ...] = get_args(Severity)
@@ -34,6 +33,12 @@ class Requirement(msgspec.Struct, frozen=True):
     because: str
     place: Place
     sheet: str
+    remedy: str = ""
+    """What to do where it drifts, in the team's own words."""
+    begins: datetime | None = None
+    """Before this it is not in force."""
+    ends: datetime | None = None
+    """From this on it is not in force any more."""
     in_a_sample: float = 0.0
     """The share of drift up to which a sample's bound counts as held; 0: a sample alone never does."""
 
@@ -44,61 +49,19 @@ class Requirement(msgspec.Struct, frozen=True):
         return "bucket" if kind == "object" else kind
 
 
-class Spoken(msgspec.Struct, frozen=True):
-    """What a sheet may speak of: a bucket, or another subject of the register.
-
-    `name` is what patterns are held against: for a credential its owner, for a link the bucket it opens; `title` is
-    how a message names it.
-    """
-
-    kind: str
-    store: str
-    name: str
-    title: str
-    tags: Answer[dict[str, str]] = Answer("absent")
-    unseen: bool = False
-    """Whether it stands for all of its kind, since none of them could be read."""
-
-
-def spoken(store: str, bucket: Bucket) -> Spoken:
-    """A bucket, as sheets speak of it."""
-    return Spoken("bucket", store, bucket.name, bucket.name, bucket.tags)
-
-
-class Selector(msgspec.Struct, frozen=True):
-    """Which subjects a sheet speaks of: every listed part must fit; a part fits if one of its patterns does."""
-
-    names: tuple[str, ...] = ()
-    stores: tuple[str, ...] = ()
-    tags: tuple[tuple[str, tuple[str, ...]], ...] = ()
-
-    def fits(self, subject: Spoken) -> bool | None:
-        """Whether the sheet speaks of the subject; None if that hangs on tags that could not be read."""
-        if self.stores and not any(fnmatchcase(subject.store, pattern) for pattern in self.stores):
-            return False
-        if subject.unseen:
-            return True
-        if self.names and not any(fnmatchcase(subject.name, pattern) for pattern in self.names):
-            return False
-        if not self.tags:
-            return True
-        if subject.tags.value is None and subject.tags.state not in ("absent", "unsupported"):
-            return None
-        tags = subject.tags.value or {}
-        return all(any(fnmatchcase(tags.get(name, ""), p) for p in patterns) for name, patterns in self.tags)
-
-
 class Sheet(msgspec.Struct, frozen=True):
     """A group of requirements and the buckets it speaks of."""
 
     name: str
     place: Place
-    of: Selector
+    of: All
     require: tuple[Requirement, ...]
+    off: str = ""
+    """Why the sheet is switched off; empty: it is not."""
 
     def speaks_of(self, subject: Spoken) -> bool:
         """Whether it may ask anything of a subject."""
-        return any(r.speaks_of == subject.kind for r in self.require) and self.of.fits(subject) is not False
+        return any(r.speaks_of == subject.kind for r in self.require) and self.of.fit(subject).yes is not False
 
 
 class Baseline(msgspec.Struct, frozen=True):
@@ -112,8 +75,8 @@ class Baseline(msgspec.Struct, frozen=True):
 
 
 _TOP = ("title", "edition", "longest-waiver", "sheets")
-_SHEET = ("sheet", "of", "require", "severity")
-_LONG = ("is", "severity", "because", "in-a-sample")
+_SHEET = ("sheet", "of", "require", "severity", "off")
+_LONG = ("is", "severity", "because", "remedy", "from", "until", "in-a-sample")
 
 
 def read_baseline(document: str, file: str) -> Baseline:
@@ -162,30 +125,15 @@ def _sheet(reader: Reader, node: Marked) -> Sheet:
     ]
     if node.fields is not None and "require" not in fields:
         reader.complaints.add(f'sheet "{name}" requires nothing', node.place, "require: {FACT: what it must be}")
-    return Sheet(name, node.place, _selector(reader, fields.get("of")), tuple(requirements))
+    off = reader.text(fields.get("off"), "off")
+    if "off" in fields and not off:
+        reader.complaints.add(f'sheet "{name}" is switched off without a reason', fields["off"].place, "off: WHY")
+    return Sheet(name, node.place, read_choice(reader, fields.get("of")), tuple(requirements), off)
 
 
 def _severity(reader: Reader, node: Marked | None, default: Severity) -> Severity:
     found = reader.choice(node, "severity", SEVERITIES, default)
     return next(severity for severity in SEVERITIES if severity == found)
-
-
-def _selector(reader: Reader, node: Marked | None) -> Selector:
-    names: tuple[str, ...] = ()
-    stores: tuple[str, ...] = ()
-    tags: list[tuple[str, tuple[str, ...]]] = []
-    for key, value in reader.entries(node, "of"):
-        assert key.text is not None
-        patterns = tuple(item.text or "" for item in reader.texts(value, key.text))
-        if key.text == "name":
-            names = patterns
-        elif key.text == "store":
-            stores = patterns
-        elif key.text.startswith("tags.") and len(key.text) > len("tags."):
-            tags.append((key.text.removeprefix("tags."), patterns))
-        else:
-            reader.complaints.add(f'a sheet cannot choose by "{key.text}"', key.place, "by name, store or tags.NAME")
-    return Selector(names, stores, tuple(tags))
 
 
 def _requirement(reader: Reader, sheet: str, key: Marked, value: Marked, severity: Severity) -> Requirement | None:
@@ -196,12 +144,16 @@ def _requirement(reader: Reader, sheet: str, key: Marked, value: Marked, severit
     except UnknownFact as error:
         complaints.add(f'unknown fact "{name}"', key.place, error.hint or "docs/facts.md lists the facts")
         return None
-    because, tolerated = "", 0.0
+    because, remedy, tolerated = "", "", 0.0
+    begins = ends = None
     words = value
     if value.fields is not None:
         fields = reader.fields(value, _LONG, name)
         severity = _severity(reader, fields.get("severity"), severity)
-        because = reader.text(fields.get("because"), "because")
+        because, remedy = (reader.text(fields.get(part), part) for part in ("because", "remedy"))
+        begins, ends = (_moment(reader, fields.get(part), part) for part in ("from", "until"))
+        if begins and ends and ends <= begins:
+            complaints.add(f"the requirement on {name} ends before it begins", fields["until"].place)
         tolerated = _tolerated(reader, name, fields.get("in-a-sample"))
         if "is" not in fields:
             complaints.add(f'the requirement on {name} lacks "is"', value.place)
@@ -212,13 +164,37 @@ def _requirement(reader: Reader, sheet: str, key: Marked, value: Marked, severit
         complaints.add(f"the requirement on {name} must be a text, and is {words.kind}", words.place, remedy)
         return None
     if words.text == "anything":
-        return Requirement(name, None, severity, because, key.place, sheet)
+        return Requirement(name, None, severity, because, key.place, sheet, remedy, begins, ends)
     try:
         comparison = read_comparison(words.text, definition.scale)
     except ImpossibleComparison as error:
         complaints.add(f"{name}: {error}", words.place)
         return None
-    return Requirement(name, comparison, severity, because, key.place, sheet, tolerated)
+    return Requirement(name, comparison, severity, because, key.place, sheet, remedy, begins, ends, tolerated)
+
+
+def _moment(reader: Reader, node: Marked | None, what: str) -> datetime | None:
+    try:
+        return read_moment(reader.text(node, what)) if node is not None else None
+    except NotOnScale as error:
+        reader.complaints.add(f"{what}: {error}", node.place if node else None)
+        return None
+
+
+def in_force(baseline: Baseline, moment: datetime) -> Baseline:
+    """The baseline as it stands at a moment: without sheets that are switched off, and without requirements that have
+    not begun or have ended."""
+    sheets = [
+        msgspec.structs.replace(sheet, require=tuple(r for r in sheet.require if _stands(r, moment)))
+        for sheet in baseline.sheets
+        if not sheet.off
+    ]
+    return msgspec.structs.replace(baseline, sheets=tuple(sheets))
+
+
+def _stands(requirement: Requirement, moment: datetime) -> bool:
+    begun = requirement.begins is None or requirement.begins <= moment
+    return begun and (requirement.ends is None or moment < requirement.ends)
 
 
 def _tolerated(reader: Reader, fact: str, node: Marked | None) -> float:

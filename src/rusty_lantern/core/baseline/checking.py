@@ -1,0 +1,80 @@
+"""What is odd about a baseline that can be read.
+
+Sheets that are off or speak of nothing, requirements that never count, that have ended, that no surveyed store can
+show, and facts that nobody requires anything of.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.baseline.choosing import Spoken
+from rusty_lantern.core.baseline.judge import required_of
+from rusty_lantern.core.baseline.sheets import Baseline, Requirement, in_force
+from rusty_lantern.core.errors import Place
+from rusty_lantern.core.facts import family
+from rusty_lantern.core.register import REGISTER
+from rusty_lantern.core.scales import show_moment
+
+
+class Remark(msgspec.Struct, frozen=True):
+    """Something odd: where, what, and whether it is likely a mistake."""
+
+    place: Place
+    what: str
+    odd: bool = True
+
+
+def check(baseline: Baseline, subjects: Sequence[Spoken], moment: datetime) -> list[Remark]:
+    """Everything odd about a baseline, held against what was surveyed (nothing: only the baseline itself)."""
+    remarks = [
+        Remark(s.place, f'sheet "{s.name}" is switched off: {s.off}', odd=False) for s in baseline.sheets if s.off
+    ]
+    remarks += [remark for sheet in baseline.sheets for r in sheet.require if (remark := _in_time(r, moment))]
+    if subjects:
+        remarks += _against(in_force(baseline, moment), subjects)
+    return sorted(remarks, key=lambda remark: (remark.place.line, remark.what))
+
+
+def unasked(baseline: Baseline) -> list[str]:
+    """The facts of the register that no sheet requires anything of."""
+    asked = {r.fact for sheet in baseline.sheets for r in sheet.require}
+    families = {family(fact) + ".*" for fact in asked}
+    return [name for name in REGISTER if name not in asked and name not in families]
+
+
+def _in_time(requirement: Requirement, moment: datetime) -> Remark | None:
+    if requirement.ends is not None and requirement.ends <= moment:
+        return Remark(requirement.place, f"{requirement.fact}: not required since {show_moment(requirement.ends)}")
+    if requirement.begins is not None and requirement.begins > moment:
+        what = f"{requirement.fact}: required from {show_moment(requirement.begins)} on"
+        return Remark(requirement.place, what, odd=False)
+    return None
+
+
+def _against(baseline: Baseline, subjects: Sequence[Spoken]) -> list[Remark]:
+    counts: dict[Place, list[bool]] = {}
+    for subject in subjects:
+        for required in required_of(baseline, subject):
+            place = required.requirement.place
+            shown = True
+            if not required.requirement.fact.startswith("objects."):
+                shown = subject.observe(required.requirement.fact).state != "unsupported"
+            counts.setdefault(place, []).append(shown)
+    remarks = []
+    for sheet in [sheet for sheet in baseline.sheets if sheet.require]:
+        if not any(sheet.speaks_of(subject) for subject in subjects):
+            remarks.append(Remark(sheet.place, f'sheet "{sheet.name}" speaks of nothing that was surveyed'))
+            continue
+        for requirement in sheet.require:
+            seen = counts.get(requirement.place)
+            if requirement.comparison is not None and seen is None:
+                what = f"{requirement.fact}: never counts; later sheets override it on everything it speaks of"
+                remarks.append(Remark(requirement.place, what))
+            elif seen and not any(seen):
+                what = f"{requirement.fact}: no surveyed store can show it, so it is always unknown"
+                remarks.append(Remark(requirement.place, what))
+    return remarks
