@@ -45,4 +45,4 @@ def test_paths_are_encoded_once() -> None:
 def test_a_key_never_shows_its_secret() -> None:
     key = AccessKey("AKIDLONGENOUGH01", "very-secret", "session-secret")
     assert "secret" not in repr(key)
-    assert key.masked == "AKID…01"
+    assert key.masked == "AKID…GH01"
