@@ -132,10 +132,24 @@ class BucketView:
         return identity.kind == "group" or identity.name in self.roster.holders
 
     def holders(self, verb: Verb) -> list[str]:
-        """Whom the bucket's own rules let use a verb: audiences and named identities, as far as that is known."""
+        """Who may use a verb: audiences, identities that the rules name, and the store's own, as far as known."""
         audiences = [audience for audience in AUDIENCES if self.verdicts[audience, verb].level in ("narrow", "open")]
         named = [who.name for who in self.named if self.granted(who)[verb].level in ("narrow", "open")]
-        return [*audiences, *sorted(named)]
+        return [*audiences, *sorted({*named, *self._own_holders(verb)})]
+
+    def _own_holders(self, verb: Verb) -> list[str]:
+        """The store's own identities that may use the verb here, by both sides together."""
+        circle = self.circle
+        if circle is None or self.bucket.name not in circle.buckets:
+            return []
+        return [
+            holder.name
+            for holder in self.roster.dossier.identities.value or ()
+            for permitted in circle.across.of(holder)
+            if verb in permitted.reach
+            and permitted.reach[verb].level in ("narrow", "open")
+            and self.bucket.name in permitted.buckets
+        ]
 
     def _access(self, name: str) -> Fact:
         wanted = [who for who in self.named if (name == "outside" and not self.trusts(who)) or name == who.name]

@@ -17,6 +17,7 @@ from rusty_lantern.core.scales import DURATION, SIZE
 from rusty_lantern.reports import (
     access_results,
     baseline_view,
+    changes_view,
     dossier_view,
     holder_results,
     object_results,
@@ -46,6 +47,7 @@ SCHEMAS: dict[str, type[Any]] = {
     "dossier-check": dossier_view.CheckResult,
     "baseline-check": baseline_view.BaselineCheck,
     "baseline-show": baseline_view.EffectiveSheet,
+    "changes": changes_view.ChangesResult,
 }
 
 FACTS_HEAD = """\

@@ -1,0 +1,233 @@
+"""Two surveys → what changed between them.
+
+What came and went, each fact before and after, and who gained or lost access: not as a difference of texts, but as the
+exact difference of the rules, with a request that passes now and did not before, or the other way round. What could be
+told before and cannot now is a change as well. Counts that move by themselves are left out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any, Literal
+
+import msgspec
+
+from rusty_lantern.core.access.exposure import BUDGET, difference
+from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.access.witness import Witness
+from rusty_lantern.core.assess import Audit, BucketView
+from rusty_lantern.core.baseline.choosing import Spoken
+from rusty_lantern.core.baseline.judge import Judgement, show_fact
+from rusty_lantern.core.circles import Circle
+from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.facts import Fact
+from rusty_lantern.core.register import REGISTER
+from rusty_lantern.core.waivers import grows, is_worse, observed_now
+
+Sort = Literal["new", "gone", "changed", "gained", "lost", "not told any more", "told now"]
+Turn = Literal["opened", "worse", "closed", "waived", "told now", "not told any more"]
+
+RESTLESS = ("objects", "bytes", "counters.", "versions.", "uploads.unfinished", "uploads.oldest", "exposure.", "doors",
+            "store.certificate-left", "store.dossier-age")  # fmt: skip
+"""Beginnings of the names of facts that move by themselves, or (`exposure.`) are told as access gained and lost."""
+_RULES = ("policy", "grants", "rights", "guards", "ownership", "network", "owner")
+_UNCOMPARED = ("usage", "counters", "versions", "table", "doors", "uploads")
+
+
+class Change(msgspec.Struct, frozen=True):
+    """One difference between two surveys."""
+
+    store: str
+    subject: str
+    name: str
+    sort: Sort
+    fact: str = ""
+    before: str = ""
+    after: str = ""
+    audience: str = ""
+    verb: str = ""
+    witness: Witness | None = None
+    note: str = ""
+
+
+class DriftChange(msgspec.Struct, frozen=True):
+    """A requirement that stands otherwise than before."""
+
+    turn: Turn
+    judgement: Judgement
+    """As it is now; for drift that closed, as it was."""
+    before: str
+    after: str
+
+
+def changes(before: list[Circle], after: list[Circle]) -> list[Change]:
+    """Everything that changed, store by store. The same survey twice gives nothing."""
+    old = {circle.roster.dossier.store: circle for circle in before}
+    new = {circle.roster.dossier.store: circle for circle in after}
+    found: list[Change] = []
+    for store in sorted(old.keys() | new.keys()):
+        was, now = old.get(store), new.get(store)
+        if was is None or now is None:
+            found.append(Change(store, "store", store, "new" if was is None else "gone"))
+            continue
+        found += _store(store, was, now)
+    return found
+
+
+def _store(store: str, was: Circle, now: Circle) -> Iterator[Change]:
+    read = [circle.roster.dossier.listing for circle in (was, now)]
+    if read[0].settled != read[1].settled:
+        sort: Sort = "told now" if read[1].settled else "not told any more"
+        yield Change(store, "store", store, sort, note=read[0].reason or read[1].reason)
+        return
+    for name in sorted(was.buckets.keys() | now.buckets.keys()):
+        old, new = was.buckets.get(name), now.buckets.get(name)
+        if old is None or new is None:
+            yield Change(
+                store, "bucket", name, "new" if old is None else "gone", note=_renamed(name, old, new, was, now)
+            )
+        elif not _same(old, new):
+            yield from _bucket(old, new)
+    yield from _others(store, was, now)
+
+
+def _renamed(name: str, old: BucketView | None, new: BucketView | None, was: Circle, now: Circle) -> str:
+    """Whether a bucket that is new or gone looks like another with its creation date and steward under a new name."""
+    mine = old or new
+    assert mine is not None
+    others = now.buckets if old is not None else was.buckets
+    here = was.buckets if old is not None else now.buckets
+    for other, view in others.items():
+        known = view.bucket.created.value is not None and view.bucket.tags.value == mine.bucket.tags.value
+        if other not in here and known and view.bucket.created.value == mine.bucket.created.value:
+            return f"looks like {other} under another name"
+    return ""
+
+
+def _answered(answer: Answer[Any]) -> tuple[str, Any]:
+    return answer.state, answer.value
+
+
+def _same(old: BucketView, new: BucketView) -> bool:
+    """Whether nothing about a bucket was answered otherwise, but counts."""
+    fields = [name for name in Bucket.__struct_fields__[1:] if name not in _UNCOMPARED]
+    own = all(_answered(getattr(old.bucket, f)) == _answered(getattr(new.bucket, f)) for f in fields)
+    return own and _surroundings(old) == _surroundings(new)
+
+
+def _surroundings(view: BucketView) -> tuple[Any, ...]:
+    dossier = view.dossier
+    return (_answered(dossier.guards), _answered(dossier.network), view.account, view.trusted_accounts)
+
+
+def _rules_same(old: BucketView, new: BucketView) -> bool:
+    own = all(_answered(getattr(old.bucket, f)) == _answered(getattr(new.bucket, f)) for f in _RULES)
+    return own and _surroundings(old) == _surroundings(new)
+
+
+def _bucket(old: BucketView, new: BucketView) -> Iterator[Change]:
+    store, name = new.dossier.store, new.bucket.name
+    if not _rules_same(old, new):
+        yield from _access(store, name, old, new)
+    tags = {f"tags.{tag}" for view in (old, new) for tag in view.bucket.tags.value or ()}
+    facts = [fact for fact, entry in REGISTER.items() if entry.subject == "bucket" and not fact.endswith(".*")]
+    yield from _facts(store, "bucket", name, [*facts, *sorted(tags), "access.outside"], old.fact, new.fact)
+
+
+def _facts(store: str, subject: str, name: str, facts: list[str], was: Any, now: Any) -> Iterator[Change]:
+    for fact in facts:
+        if fact.startswith(RESTLESS) or grows(fact):
+            continue
+        before: Fact = was(fact)
+        after: Fact = now(fact)
+        words = show_fact(fact, before), show_fact(fact, after)
+        if before.settled and after.settled:
+            if before.value != after.value:
+                yield Change(store, subject, name, "changed", fact, *words, note=after.note)
+        elif before.settled != after.settled:
+            sort: Sort = "told now" if after.settled else "not told any more"
+            yield Change(store, subject, name, sort, fact, *words, note=after.reason or before.reason)
+
+
+def _access(store: str, name: str, old: BucketView, new: BucketView) -> Iterator[Change]:
+    for audience in AUDIENCES:
+        for verb in VERBS:
+            found = difference(old.rules, new.rules, new.surroundings, audience, verb, Work(BUDGET))
+            levels = old.verdicts[audience, verb].level, new.verdicts[audience, verb].level
+            note = "" if found.sure else "something that was not understood or not read could hide more"
+            for sort, witness in (("gained", found.gained), ("lost", found.lost)):
+                if witness is not None:
+                    yield Change(
+                        store, "bucket", name, sort, f"exposure.{audience}.{verb}",  # type: ignore[arg-type]
+                        *levels, audience, verb, witness, note,
+                    )  # fmt: skip
+
+
+def _others(store: str, was: Circle, now: Circle) -> Iterator[Change]:
+    """Identities, credentials, encryption keys, links, and the store itself."""
+    old, new = _subjects(was), _subjects(now)
+    for kind, title in sorted(old.keys() | new.keys()):
+        before, after = old.get((kind, title)), new.get((kind, title))
+        if before is None or after is None:
+            unseen = next((one for one in (before, after) if one is not None), None)
+            if unseen is not None and unseen[0].unseen:
+                sort: Sort = "told now" if after is None else "not told any more"
+                yield Change(store, kind, title, sort, note=unseen[1].reason)
+            elif (kind, f"any {kind}") not in (old if before is None else new):
+                yield Change(store, kind, title, "new" if before is None else "gone")
+            continue
+        if before[0].unseen:
+            continue
+        facts = [fact for fact, entry in REGISTER.items() if entry.subject == kind]
+        yield from _facts(store, kind, title, facts, was.observer(before[1]), now.observer(after[1]))
+
+
+def _subjects(circle: Circle) -> Mapping[tuple[str, str], tuple[Spoken, Any]]:
+    return {(spoken.kind, spoken.title): (spoken, view) for spoken, view in circle.subjects()}
+
+
+def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
+    """The requirements that stand otherwise than before, on subjects that both surveys judged or one has drift of."""
+    old = {_key(judgement): judgement for judgement in before.judgements}
+    new = {_key(judgement): judgement for judgement in after.judgements}
+    found = []
+    for key in sorted(old.keys() | new.keys()):
+        was, now = old.get(key), new.get(key)
+        turn = _turn(was, now)
+        shown = now if now is not None and turn != "closed" else was
+        if turn is not None and shown is not None:
+            found.append(DriftChange(turn, shown, _seen(was), _seen(now)))
+    return found
+
+
+def _key(judgement: Judgement) -> tuple[str, str, str, str]:
+    return judgement.store, judgement.kind, judgement.name, judgement.requirement.fact
+
+
+def _seen(judgement: Judgement | None) -> str:
+    if judgement is None:
+        return ""
+    return judgement.status if judgement.status == "unknown" else observed_now(judgement)
+
+
+def _turn(was: Judgement | None, now: Judgement | None) -> Turn | None:
+    before, after = was.status if was else None, now.status if now else None
+    if after == "drifted":
+        if was is None or before in ("held", None):
+            return "opened"
+        if before == "unknown":
+            return "told now"
+        return "worse" if before == "drifted" and now and _worse(was, now) else "opened" if before == "waived" else None
+    if before == "drifted":
+        turns: dict[str | None, Turn] = {"waived": "waived", "unknown": "not told any more"}
+        return turns.get(after, "closed")
+    if before == "held" and after == "unknown":
+        return "not told any more"
+    return None
+
+
+def _worse(was: Judgement, now: Judgement) -> bool:
+    return not grows(now.requirement.fact) and is_worse(now, observed_now(was))

@@ -1,0 +1,176 @@
+"""What `lantern changes` prints: as JSON, and on a terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+
+import msgspec
+from rich.console import Console
+
+from rusty_lantern.core.access.witness import Witness
+from rusty_lantern.core.baseline.sheets import SEVERITIES
+from rusty_lantern.core.changes import Change, DriftChange
+from rusty_lantern.core.scales import show_moment
+from rusty_lantern.reports.exposure_view import show_witness
+from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
+
+
+class ChangeRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One difference: something new or gone, a fact before and after, access gained or lost with a witness."""
+
+    store: str
+    subject: str
+    name: str
+    sort: str
+    fact: str
+    before: str
+    after: str
+    audience: str
+    verb: str
+    witness: Witness | None
+    note: str
+
+
+class DriftRow(msgspec.Struct, frozen=True, kw_only=True):
+    """A requirement that stands otherwise than before."""
+
+    turn: str
+    store: str
+    subject: str
+    name: str
+    fact: str
+    severity: str
+    required: str
+    before: str
+    after: str
+    place: str
+
+
+class WeakenedRow(msgspec.Struct, frozen=True, kw_only=True):
+    """Versions whose protection became weaker, or that vanished although they were protected."""
+
+    store: str
+    bucket: str
+    what: str
+    versions: int
+    first: list[str]
+
+
+class ChangesResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern changes --json`."""
+
+    before: str
+    after: str
+    before_taken: datetime
+    after_taken: datetime
+    changes: list[ChangeRow]
+    drift: list[DriftRow]
+    weakened: list[WeakenedRow]
+
+
+def change_rows(changes: Iterable[Change]) -> list[ChangeRow]:
+    """Changes as results."""
+    return [ChangeRow(**msgspec.structs.asdict(change)) for change in changes]
+
+
+def drift_rows(changes: Iterable[DriftChange]) -> list[DriftRow]:
+    """Requirements that stand otherwise, as results: worst first."""
+    rows = []
+    for change in changes:
+        judgement = change.judgement
+        requirement = judgement.requirement
+        rows.append(
+            DriftRow(
+                turn=change.turn, store=judgement.store, subject=judgement.kind, name=judgement.name,
+                fact=requirement.fact, severity=requirement.severity,
+                required=requirement.comparison.words if requirement.comparison else "anything",
+                before=change.before, after=change.after, place=str(requirement.place),
+            )
+        )  # fmt: skip
+    order = ("opened", "worse", "not told any more", "told now", "waived", "closed")
+    return sorted(rows, key=lambda r: (order.index(r.turn), SEVERITIES.index(r.severity), r.store, r.name))
+
+
+TURNS = {"opened": "drifted", "worse": "critical", "closed": "held", "waived": "waived", "told now": "",
+         "not told any more": "unknown"}  # fmt: skip
+
+
+def changes_view(screen: Console, result: ChangesResult) -> None:
+    """Access first, then drift, what became weaker, what came and went, and every other fact."""
+    line(screen, ("What changed", "bold"))
+    span = join([f"from {show_moment(result.before_taken)}", f"to {show_moment(result.after_taken)}"])
+    line(screen, (span, "dim"))
+    access = [row for row in result.changes if row.sort in ("gained", "lost")]
+    for title, rows in (("Access gained", "gained"), ("Access lost", "lost")):
+        _access(screen, title, [row for row in access if row.sort == rows])
+    _drift(screen, result.drift)
+    if result.weakened:
+        screen.print()
+        line(screen, ("Protection that became weaker", STYLES["critical"]))
+        for found in result.weakened:
+            line(screen, (f"{found.store}/{found.bucket}", "bold"), f"  {many(found.versions, 'version')}: {found.what}",
+                 indent=2)  # fmt: skip
+            line(screen, ("; ".join(found.first), "dim"), indent=6)
+    _rest(screen, [row for row in result.changes if row not in access])
+    screen.print()
+    opened = sum(row.turn in ("opened", "worse") for row in result.drift)
+    closed = sum(row.turn == "closed" for row in result.drift)
+    counts = [many(len(result.changes), "change"), f"{opened:,} drifts opened or worse", f"{closed:,} closed"]
+    line(screen, (join(counts), "bold"))
+    gained = next((row for row in access if row.sort == "gained"), None)
+    if gained is not None:
+        next_step(screen, f"lantern exposure {gained.store}/{gained.name}", "who gets in, and how")
+
+
+def _title(row: ChangeRow | DriftRow) -> str:
+    return f"{row.store}/{row.name}" if row.subject == "bucket" else f"{row.store}: {row.name}"
+
+
+def _access(screen: Console, title: str, rows: list[ChangeRow]) -> None:
+    if not rows:
+        return
+    screen.print()
+    line(screen, (title, STYLES["open"] if title.endswith("gained") else STYLES["held"]))
+    told = {(row.store, row.name, row.verb, row.before, row.after, row.audience) for row in rows}
+    for row in rows:
+        same = (row.store, row.name, row.verb, row.before, row.after)
+        if row.audience == "any-account" and (*same, "anyone") in told:
+            continue  # said together with anyone
+        both = " and any-account" if row.audience == "anyone" and (*same, "any-account") in told else ""
+        words = f"  {row.verb} by {row.audience}{both}: {row.before} → {row.after}"
+        line(screen, (_title(row), "bold"), words, (f"  {row.note}" if row.note else "", STYLES["unknown"]), indent=2)
+        if row.witness is not None:
+            show_witness(screen, row.witness)
+
+
+def _drift(screen: Console, rows: list[DriftRow]) -> None:
+    if not rows:
+        return
+    screen.print()
+    line(screen, ("Drift", "bold"))
+    grid = Grid("turn", "severity", "where", "fact", "required", "before", "now", shrink=(4, 2, 5, 6), keep=22)
+    for row in rows:
+        turn: Cell = (row.turn, STYLES.get(TURNS[row.turn], ""))
+        grid.add(turn, styled(row.severity), _title(row), row.fact, row.required, row.before, (row.after, "bold"))
+    grid.show(screen)
+
+
+def _rest(screen: Console, rows: list[ChangeRow]) -> None:
+    come = [row for row in rows if row.sort in ("new", "gone")]
+    if come:
+        screen.print()
+        line(screen, ("New and gone", "bold"))
+        for row in come:
+            line(screen, (f"{row.sort:<5}", "" if row.sort == "new" else STYLES["medium"]), f"{row.subject} ",
+                 (_title(row), "bold"), (f"  {row.note}" if row.note else "", "dim"), indent=2)  # fmt: skip
+    facts = [row for row in rows if row.sort not in ("new", "gone")]
+    if not facts:
+        return
+    screen.print()
+    line(screen, ("Facts", "bold"))
+    grid = Grid("where", "fact", "before", "now", "why", shrink=(4, 0, 2, 3), drop=(4,), keep=22)
+    for row in facts:
+        told = STYLES["unknown"] if row.sort == "not told any more" else ""
+        grid.add((_title(row), "bold"), row.fact or row.sort, row.before, (row.after, told), (row.note, "dim"))
+    grid.show(screen)

@@ -1,0 +1,201 @@
+"""What changed between two surveys: facts, access as sets, drift, and protection of objects that became weaker."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+from hypothesis import given
+
+from rusty_lantern.archive.workspace import make
+from rusty_lantern.core.assess import circles
+from rusty_lantern.core.changes import Change, changes
+from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Versioning
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.holders import Credential
+from rusty_lantern.standin import saltmarsh
+from rusty_lantern.standin.holdings import Access, Holdings
+from rusty_lantern.standin.running import serve
+from rusty_lantern.standin.saltmarsh_files import workspace_files
+from rusty_lantern.standin.server import Standin
+from tests.conftest import Ran, lantern
+from tests.test_holders import estates
+
+EARLIER = saltmarsh.MOMENT - timedelta(days=31)
+
+
+def _changed(dossier: Dossier, **buckets: Callable[[Bucket], Bucket | None]) -> Dossier:
+    by = {name.replace("_", "-"): change for name, change in buckets.items()}
+    made = [by[b.name](b) if b.name in by else b for b in dossier.buckets]
+    kept = [bucket for bucket in made if bucket is not None]
+    return msgspec.structs.replace(dossier, buckets=kept, listing=Answer("known", len(kept)))
+
+
+def _with(**fields: Any) -> Callable[[Bucket], Bucket]:
+    return lambda bucket: msgspec.structs.replace(bucket, **fields)
+
+
+def compared(before: Dossier, after: Dossier) -> list[Change]:
+    old = circles([before], None, EARLIER)
+    return changes(old, circles([after], None, saltmarsh.MOMENT))
+
+
+NOW = saltmarsh.harbour().dossier
+
+
+def told(found: list[Change]) -> set[tuple[str, str, str, str, str]]:
+    return {(c.sort, c.name, c.fact, c.before, c.after) for c in found}
+
+
+def test_a_month_shows_what_came_went_and_changed() -> None:
+    before = _changed(
+        NOW,
+        launch_2027=lambda bucket: None,
+        boat_logs=_with(versioning=Answer("known", Versioning("on"))),
+        drone_orthophotos=_with(tags=Answer("denied", None, "AccessDenied")),
+        members_area=_with(name="members-corner"),
+    )
+    keys = [key for key in NOW.credentials.value or () if key.owner != "camera-uploader"]
+    keys.append(Credential(id="SMTGONE0000000000001", owner="admin", state=Answer("known", "live")))
+    before = msgspec.structs.replace(before, credentials=Answer("known", keys))
+    found = compared(before, NOW)
+    assert told(found) == {
+        ("new", "launch-2027", "", "", ""),
+        ("new", "members-area", "", "", ""),
+        ("gone", "members-corner", "", "", ""),
+        ("changed", "boat-logs", "versioning", "on", "suspended"),
+        ("told now", "drone-orthophotos", "tags.steward", "unknown", "hydrology"),
+        ("told now", "drone-orthophotos", "tags.class", "unknown", "working"),
+        ("new", "camera-uploader SMTC…0330", "", "", ""),
+        ("new", "camera-uploader SMTC…0090", "", "", ""),
+        ("gone", "admin SMTG…0001", "", "", ""),
+        ("changed", "admin SMTA…0901", "credential.live-with-owner", "2", "1"),
+        ("changed", "admin", "identity.live-keys", "2", "1"),
+        ("changed", "camera-uploader", "identity.live-keys", "0", "2"),
+    }
+    assert next(c.note for c in found if c.name == "members-corner") == "looks like members-area under another name"
+
+
+def test_access_is_compared_as_sets_with_a_request_for_what_was_gained() -> None:
+    fence = {"IpAddress": {"aws:SourceIp": ["198.51.100.0/24"]}}
+    allow = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::gallery-web/*"}
+
+    def policy(*statements: dict[str, Any]) -> Answer[str]:
+        return Answer("known", json.dumps({"Version": "2012-10-17", "Statement": list(statements)}))
+
+    narrow, wide = policy({**allow, "Condition": fence}), policy({**allow, "Sid": "Reworded"})
+    rewritten = policy({**allow, "Sid": "One", "Condition": fence}, {**allow, "Sid": "Two", "Condition": fence})
+    states = [_changed(NOW, gallery_web=_with(policy=one)) for one in (narrow, wide, rewritten)]
+    opened = [c for c in compared(states[0], states[1]) if c.sort in ("gained", "lost")]
+    assert {(c.sort, c.audience, c.verb, c.before, c.after) for c in opened} == {
+        ("gained", "anyone", "read", "narrow", "open"),
+        ("gained", "any-account", "read", "narrow", "open"),
+    }
+    assert all(c.witness is not None and not c.witness.address.startswith("198.51.100.") for c in opened)
+    assert compared(states[0], states[2]) == []  # other words, the same set
+    grant = _changed(NOW, press_kit=_with(grants=Answer("known", [Grant("named", "full-control", saltmarsh.ACCOUNT)])))
+    lost = compared(NOW, grant)
+    assert {(c.sort, c.verb, c.after) for c in lost if c.audience == "anyone"} == {("lost", "list", "closed")}
+
+
+@given(estates())
+def test_nothing_changed_is_no_change(dossier: Dossier) -> None:
+    assert compared(dossier, dossier) == []
+
+
+@given(estates(), estates())
+def test_gained_and_lost_swap_when_the_order_swaps(one: Dossier, other: Dossier) -> None:
+    def access(found: list[Change], sort: str) -> set[tuple[str, str, str]]:
+        return {(c.name, c.audience, c.verb) for c in found if c.sort == sort}
+
+    there, back = compared(one, other), compared(other, one)
+    assert access(there, "gained") == access(back, "lost")
+    assert access(there, "lost") == access(back, "gained")
+
+
+@pytest.fixture(scope="module")
+def months(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A workspace with two surveys a month apart."""
+    folder = tmp_path_factory.mktemp("months") / "ws"
+    now = saltmarsh.harbour()
+    keys: dict[str, Access] = now.keys
+    archive = now.versions["permit-scans"]
+    before = dict(now.versions)
+    gone = msgspec.structs.replace(archive[5], key="scans/99999.pdf", version="gone0001")
+    before["permit-scans"] = [
+        *(
+            msgspec.structs.replace(v, until=v.until + timedelta(400)) if n == 7 and v.until else v
+            for n, v in enumerate(archive)
+        ),
+        gone,
+    ]
+    before["boat-logs"] = [
+        msgspec.structs.replace(v, hold=True) if n == 2 else v for n, v in enumerate(now.versions["boat-logs"])
+    ]
+    dossier = _changed(
+        now.dossier,
+        gallery_prints=_with(policy=next(b for b in now.dossier.buckets if b.name == "gallery-web").policy),
+        payroll_drop=_with(policy=Answer("absent")),
+        backups_nightly=_with(versioning=Answer("known", Versioning("never"))),
+    )  # fmt: skip
+    for holdings, when in ((Holdings(dossier, keys, before), EARLIER), (now, saltmarsh.MOMENT)):
+        with serve(Standin(holdings, when).application()) as address:
+            files = workspace_files(address)
+            if not folder.exists():
+                make(folder, files)
+            (folder / "estate.yaml").write_text(files["estate.yaml"][0])
+            ran = lantern("survey", "--as-of", when.strftime("%Y-%m-%dT%H:%M:%SZ"), cwd=folder)
+            assert ran.code == 3, ran.err
+    return folder
+
+
+def _run(folder: Path, *words: str) -> Ran:
+    return lantern("changes", *words, cwd=folder)
+
+
+def test_two_surveys_are_compared_by_the_installed_program(months: Path) -> None:
+    ran = _run(months, "--json")
+    result = json.loads(ran.out)
+    assert ran.code == 1
+    gained = {(c["name"], c["verb"]) for c in result["changes"] if c["sort"] == "gained" and c["audience"] == "anyone"}
+    assert gained == {
+        ("payroll-drop", "read"),
+        ("payroll-drop", "write"),
+        ("gallery-prints", "list"),
+        ("gallery-prints", "read"),
+    }
+    turns = {
+        (d["turn"], d["name"], d["fact"], d["before"], d["after"])
+        for d in result["drift"]
+        if "objects." not in d["fact"]
+    }
+    assert turns >= {
+        ("opened", "payroll-drop", "exposure.write", "closed", "open"),
+        ("closed", "backups-nightly", "versioning", "never", "on"),
+    }
+    assert {(w["bucket"], w["what"], w["versions"]) for w in result["weakened"]} == {
+        ("permit-scans", "vanished, though locked until later", 1),
+        ("permit-scans", "retention shortened", 1),
+        ("boat-logs", "legal hold lifted", 1),
+    }
+    shown = _run(months).out
+    assert "Access gained" in shown and "Protection that became weaker" in shown and "GET /payroll-drop/" in shown
+    only = json.loads(_run(months, "--only", "harbour/backups-*", "--json").out)
+    assert {c["name"] for c in only["changes"]} == {"backups-nightly"}
+
+
+@pytest.mark.parametrize("words,told_words", [
+    (("20261102", "20261002"), "is not before"),
+    (("2026",), "more than one survey begins with"),
+    (("--since", "soon"), "is not a date"),
+])  # fmt: skip
+def test_changes_of_surveys_that_make_no_pair_are_refused(
+    months: Path, words: tuple[str, ...], told_words: str
+) -> None:
+    ran = _run(months, *words)
+    assert ran.code == 2 and told_words in ran.err, ran.err
