@@ -77,6 +77,11 @@ def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole:
     assert no["allowed"] is False
 
 
+def test_retention_names_the_stores_own_who_may_bypass_it(whole: Whole) -> None:
+    row = json.loads(whole.run("retention", "harbour/permit-archive", "--json").out)["buckets"][0]
+    assert row["bypass_holders"] == ["account root", "admin", "storage-keeper"]
+
+
 def test_encryption_tells_what_hangs_on_each_key(whole: Whole) -> None:
     result = json.loads(whole.run("encryption", "--json").out)
     keys = {row["name"]: row for row in result["keys"]}

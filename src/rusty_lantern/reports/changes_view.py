@@ -109,8 +109,8 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
         screen.print()
         line(screen, ("Protection that became weaker", STYLES["critical"]))
         for found in result.weakened:
-            line(screen, (f"{found.store}/{found.bucket}", "bold"), f"  {many(found.versions, 'version')}: {found.what}",
-                 indent=2)  # fmt: skip
+            words = f"  {many(found.versions, 'version')}: {found.what}"
+            line(screen, (f"{found.store}/{found.bucket}", "bold"), words, indent=2)
             line(screen, ("; ".join(found.first), "dim"), indent=6)
     _rest(screen, [row for row in result.changes if row not in access])
     screen.print()
