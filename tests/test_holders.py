@@ -6,6 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -75,6 +76,20 @@ def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole:
     )
     assert (yes["allowed"], yes["by"]) == (True, "own permission gallery-all")
     assert no["allowed"] is False
+
+
+def test_a_figure_of_ages_survives_hostile_names_and_is_the_same_bytes_again(whole: Whole, tmp_path: Path) -> None:
+    from rusty_lantern.reports.figures import credential_ages
+    from rusty_lantern.reports.holder_results import CredentialsResult
+
+    result = msgspec.json.decode(whole.run("credentials", "--json").out, type=CredentialsResult)
+    rows = [msgspec.structs.replace(r, owner="$\\frac{x$ \x1b[31m<b>" + "long" * 40) for r in result.credentials[:3]]
+    hostile = msgspec.structs.replace(result, credentials=[*rows, *result.credentials[3:]])
+    for name in ("a.svg", "b.svg"):
+        credential_ages(hostile, tmp_path / name)
+    first, second = ((tmp_path / name).read_bytes() for name in ("a.svg", "b.svg"))
+    assert first == second and b"\x1b" not in first
+    assert whole.run("credentials", "--figure", str(tmp_path / "ages.gif")).code == 2
 
 
 def test_retention_names_the_stores_own_who_may_bypass_it(whole: Whole) -> None:

@@ -162,7 +162,7 @@ async def _read_store(
     look = _look(plan, store, partial, looked_at)
     async with client:
         read = await survey(client, plan.moment, progress, patterns, plan.list_limit, look)
-        read = msgspec.structs.replace(read, **await front_door(client, plan.moment))
+        read = msgspec.structs.replace(read, **await front_door(client, plan.moment, answered=read.listing.settled))
         read = await _with_holders(plan, store, read, client)
         if journal.replayed:
             note(f"{store.name}: {journal.replayed:,} answers were kept, {client.asked:,} questions were asked now")

@@ -11,6 +11,7 @@ from rusty_lantern.core.errors import BadInput, Complaint
 from rusty_lantern.core.scales import DAY, show_bytes, show_moment
 from rusty_lantern.reports.holder_results import CredentialsResult
 from rusty_lantern.reports.object_results import RetentionRow
+from rusty_lantern.reports.safe import safe, shorten
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -40,7 +41,7 @@ def locked_bytes(row: RetentionRow, moment: datetime, out: Path) -> None:
         )
         _modes(axes, row, moment)
         _holds(below, row)
-        title = f"Bytes locked in {row.store}/{row.bucket}"
+        title = _plain(f"Bytes locked in {row.store}/{row.bucket}")
         figure.text(0.04, 0.965, title, ha="left", va="top", fontsize=18, fontweight="bold")
         words = textwrap.fill(f"as of {show_moment(moment)}. {row.sentence}", 130)
         figure.text(0.04, 0.91, words, ha="left", va="top", fontsize=11.5, linespacing=1.4)
@@ -76,7 +77,10 @@ def credential_ages(result: CredentialsResult, out: Path) -> None:
             colour, hatch = FILLS["hold"]
             axes.barh(place, -idle, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.6, height=0.62,
                       label="lain idle since it was last used" if place == 0 else None)  # fmt: skip
-        axes.set_yticks(range(len(rows)), [f"{r.store}: {r.owner or 'nobody'}  {r.key}" for r in reversed(rows)])
+        axes.set_yticks(
+            range(len(rows)),
+            [_plain(shorten(f"{r.store}: {r.owner or 'nobody'}  {r.key}", 48)) for r in reversed(rows)],
+        )
         oldest = max(((row.age or 0) / DAY for row in rows), default=365)
         years = range(int(oldest // 365) + 2)
         axes.set_xticks(
@@ -105,6 +109,11 @@ def credential_ages(result: CredentialsResult, out: Path) -> None:
             raise BadInput(Complaint(f"the figure cannot be written to {out}: {error.strerror}")) from None
         finally:
             pyplot.close(figure)
+
+
+def _plain(text: str) -> str:
+    """Text from a store as a figure may carry it: no control characters, and no dollar signs, which begin a formula."""
+    return safe(text).replace("$", r"\$")
 
 
 def _checked(out: Path) -> None:

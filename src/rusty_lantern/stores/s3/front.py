@@ -45,8 +45,13 @@ def _apart(client: Client, mark: str) -> _Apart | None:
     return _Apart(client.memory, mark) if client.memory else None
 
 
-async def front_door(client: Client, moment: datetime) -> dict[str, Any]:
-    """The dossier's fields about the door itself. Never raises for what the store does."""
+async def front_door(client: Client, moment: datetime, *, answered: bool = True) -> dict[str, Any]:
+    """The dossier's fields about the door itself. Never raises for what the store does.
+
+    Where the store has not `answered` anything else, only its certificate is looked at: it may be the reason.
+    """
+    if not answered:
+        return {"certificate": await read_certificate(client.store, client.folder, moment)}
     certificate, plain, legacy = await asyncio.gather(
         read_certificate(client.store, client.folder, moment), _plain_http(client, moment), _legacy(client, moment)
     )
