@@ -7,13 +7,15 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from aiohttp import web
 
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access.exposure import exposures
 from rusty_lantern.core.access.rules import Surroundings, rules_of
-from rusty_lantern.core.dossier import Bucket, Dossier, Right, decode, encode
+from rusty_lantern.core.assess import views
+from rusty_lantern.core.dossier import Bounds, Bucket, Dossier, Right, decode, encode
 from rusty_lantern.core.dossier_check import check, receive
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.evidence import Answer
@@ -246,6 +248,15 @@ def test_a_flat_export_that_makes_no_sense_is_told_by_its_place(
     ran = lantern("dossier", "from-csv", "usage.csv", "--columns", "layout.yaml", "--store", "d", *out, cwd=tmp_path)
     assert ran.code == 2 and where in ran.err and words in ran.err, ran.err
     assert not list(tmp_path.glob("made.json*"))
+
+
+def test_bounds_that_the_store_itself_sets_count_like_those_of_a_policy() -> None:
+    made = attic(saltmarsh.MOMENT)
+    bounded = msgspec.structs.replace(made.buckets[0], bounds=Answer("known", Bounds(86_400, 30 * 86_400)))
+    view = views([msgspec.structs.replace(made, buckets=[bounded])], None, saltmarsh.MOMENT)[0]
+    assert [view.fact(f"lock.{name}-allowed").value for name in ("shortest", "longest")] == [86_400, 30 * 86_400]
+    unsaid = views([made], None, saltmarsh.MOMENT)[0]
+    assert unsaid.fact("lock.shortest-allowed").state == "absent"
 
 
 @pytest.mark.parametrize("network,level", [

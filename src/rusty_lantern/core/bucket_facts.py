@@ -5,6 +5,7 @@ Order is the order of the reference page and of `lantern show`.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from rusty_lantern.core.access.keys import AUDIENCES
@@ -212,23 +213,41 @@ def lock_keep(subject: Subject, _: str) -> Fact:
 @fact(
     "lock.shortest-allowed",
     DURATION,
-    "the shortest retention that the policy lets anybody give a version",
+    "the shortest retention that the policy, or the store itself, lets anybody give a version",
     unit="seconds",
 )
 def lock_shortest(subject: Subject, _: str) -> Fact:
-    """Absent where the policy sets no such bound."""
-    return subject.demands("shortest")
+    """Absent where there is no such bound; where there are two, the stricter counts."""
+    return _stricter(subject.demands("shortest"), _bound(subject, "shortest"), max)
 
 
 @fact(
     "lock.longest-allowed",
     DURATION,
-    "the longest retention that the policy lets anybody give a version",
+    "the longest retention that the policy, or the store itself, lets anybody give a version",
     unit="seconds",
 )
 def lock_longest(subject: Subject, _: str) -> Fact:
-    """Absent where the policy sets no such bound."""
-    return subject.demands("longest")
+    """Absent where there is no such bound; where there are two, the stricter counts."""
+    return _stricter(subject.demands("longest"), _bound(subject, "longest"), min)
+
+
+def _bound(subject: Subject, name: str) -> Fact:
+    """A bound of the store itself; a store of the common protocol has none."""
+    answer = subject.bucket.bounds
+    if answer.value is None:
+        return absent_fact(answer) if answer.state == "unsupported" else fact_of(answer.map(str))
+    value = getattr(answer.value, name)
+    return Answer("known", value, "", answer.evidence) if value else absent_fact(answer)
+
+
+def _stricter(one: Fact, other: Fact, choose: Callable[[int, int], int]) -> Fact:
+    unread = next((fact for fact in (one, other) if not fact.settled), None)
+    if unread is not None:
+        return unread
+    if one.value is None or other.value is None:
+        return other if one.value is None else one
+    return Answer("known", choose(int(str(one.value)), int(str(other.value))), one.note, one.evidence)
 
 
 @fact("place", TEXT, "where the bucket lives, as the store names it")
