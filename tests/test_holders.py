@@ -165,6 +165,11 @@ _actions = st.lists(
 )
 
 
+_conditions = st.sampled_from(PEOPLE).map(
+    lambda name: {"Condition": {"ArnEquals": {"aws:PrincipalArn": f"arn:aws:iam::{ACCOUNT}:user/{name}"}}}
+)
+
+
 def _policy(*statements: dict[str, Any]) -> str:
     return json.dumps({"Version": "2012-10-17", "Statement": list(statements)})
 
@@ -180,6 +185,7 @@ def _documents(draw: st.DrawFn) -> list[Document]:
                     "Effect": draw(st.sampled_from(["Allow", "Allow", "Deny"])),
                     "Action": draw(_actions),
                     "Resource": draw(st.lists(_resources, min_size=1, max_size=2)),
+                    **draw(st.one_of(st.just({}), _conditions)),
                 }
             ),
         )
@@ -196,6 +202,7 @@ def _bucket_policies(draw: st.DrawFn, bucket: str) -> str | None:
             "Principal": draw(st.one_of(st.just("*"), st.fixed_dictionaries({"AWS": st.sampled_from(who)}))),
             "Action": draw(_actions.map(lambda found: [a for a in found if a.startswith("s3:")] or ["s3:GetObject"])),
             "Resource": f"arn:aws:s3:::{bucket}" + draw(st.sampled_from(["", "/*", "/x"])),
+            **draw(st.one_of(st.just({}), _conditions)),
         }
         for _ in range(draw(st.integers(0, 2)))
     ]
@@ -234,7 +241,7 @@ def estates(draw: st.DrawFn) -> Dossier:
     )  # fmt: skip
 
 
-@settings(max_examples=60)
+@settings(max_examples=250)
 @given(estates())
 def test_what_is_decided_by_kind_is_what_each_pair_comes_to(dossier: Dossier) -> None:
     circle = circles([dossier], None, saltmarsh.MOMENT)[0]

@@ -98,11 +98,11 @@ class Across:
         called = {holder.name, holder.resource, *groups} - {""}
         named = self._named()
         mine = frozenset(called & named.keys())
-        varied = any("${" in text for s in side.statements for text in (*s.resources, *_values(s)))
-        who = holder.name if varied or self._personal else ""
+        own = holder.name if _asks_who(side.statements) else ""
+        who = own or (holder.name if self._personal else "")
         profile = (side.doubt, tuple(map(id, side.statements)), mine, who)
         if profile not in self._profiles:
-            self._profiles[profile] = self._permitted(holder, side, mine, named)
+            self._profiles[profile] = self._permitted(holder, side, mine, named, own)
             self._alive.append(side)
         return self._profiles[profile]
 
@@ -128,7 +128,7 @@ class Across:
         return self._decide(holder, side, bucket)
 
     def _permitted(
-        self, holder: Holder, side: Side, mine: frozenset[str], named: Mapping[str, list[str]]
+        self, holder: Holder, side: Side, mine: frozenset[str], named: Mapping[str, list[str]], own: str
     ) -> list[Permitted]:
         rests = self._rests(side.statements)
         wanted = set(rests) | {bucket for name in mine for bucket in named[name]}
@@ -137,7 +137,7 @@ class Across:
         alike: dict[object, list[str]] = {}
         for bucket in sorted(wanted):
             template = self._template(bucket)
-            who = holder.name if template.personal else ""
+            who = own or (holder.name if template.personal else "")
             account = self.seen[bucket].surroundings.account
             alike.setdefault((self._veil(template, mine, account), rests.get(bucket, ()), who), []).append(bucket)
         found: dict[object, list[str]] = {}
@@ -267,6 +267,15 @@ class Across:
             start += 1
 
 
+def _asks_who(statements: Iterable[Statement]) -> bool:
+    """Whether what statements say depends on who it is that has them."""
+    return any(
+        any("${" in text for text in (*s.resources, *_values(s)))
+        or any(c.key.startswith(_PERSONAL) for c in s.conditions)
+        for s in statements
+    )
+
+
 def _literal(pattern: str) -> str:
     """What stands before the first wildcard or variable."""
     return pattern[: min((pattern.find(c) for c in "*?$" if c in pattern), default=len(pattern))]
@@ -278,9 +287,8 @@ def _values(statement: Statement) -> Iterator[str]:
 
 
 def _template_of(key: bytes, rules: Rules) -> _Template:
-    personal = any(c.key.startswith(_PERSONAL) for s in rules.policy.statements for c in s.conditions)
-    personal = personal or any("${" in r for s in rules.policy.statements for r in s.resources)
-    return _Template(key, frozenset(who.name for who in named_in(rules)) | _denied(rules), personal)
+    names = frozenset(who.name for who in named_in(rules)) | _denied(rules)
+    return _Template(key, names, _asks_who(rules.policy.statements))
 
 
 def _denied(rules: Rules) -> frozenset[str]:
