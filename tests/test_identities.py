@@ -200,12 +200,25 @@ def test_links_that_a_standard_client_signed_are_read_and_tried(gateway: Gateway
         ("real", "links", "no such", ["read"], "mail.txt:4"),
         ("real", "links", "in", ["write"], "mail.txt:4"),
     ]
-    assert [r["probe"][:16] for r in rows[:3]] == ["it opens", "it opens", "it does not open"]
+    assert [r["probe"][:16] for r in rows] == ["it opens", "it opens", "it does not open", ""]
     assert {r["signer"] for r in rows} == {"AK…ER"}
     shown = ran.out + ran.err + lantern("links", "mail.txt", cwd=folder).out
     for address in (*good, gone, put):
         signature = re.search("(?:X-Amz-)?Signature=([^&]+)", address)
         assert signature and signature[1] not in shown
+
+
+def test_a_link_is_only_followed_to_a_store_of_the_estate() -> None:
+    from rusty_lantern.stores.s3.following import _leads_to
+
+    hosts = (
+        "store.example",
+        "tides.store.example",
+        "evil-store.example",
+        "store.example.evil.example",
+        "store.example:81",
+    )
+    assert [_leads_to(host, "store.example") for host in hosts] == [True, True, False, False, False]
 
 
 def test_what_a_link_opens_and_until_when_follows_from_its_text(whole: Whole, tmp_path: Path) -> None:

@@ -18,7 +18,7 @@ from rusty_lantern.cli.common import (
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("access", short_help="Who is named in rules, and what each is granted.")(access)
+    app.command("access", short_help="Who may do what on which bucket.")(access)
 
 
 def access(

@@ -73,34 +73,40 @@ def links(
 
 def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int, list[LinkRow]]:
     """Links in text, each once: the first place where it was found, and in how many more."""
+    import msgspec
+
     from rusty_lantern.archive.mining import mine
     from rusty_lantern.core.presigned import as_link
     from rusty_lantern.core.roster import LinkView
     from rusty_lantern.reports.holder_results import link_row
 
+    baseline = found.baseline()
     by_store = {circle.roster.dossier.store: circle for circle in found.circles}
     stores = [(store.name, store.at) for store in found.place.estate().stores if store.reads == "s3"]
     nowhere = found.circles[0] if found.circles else None
     mined = mine(files)
-    tried = _probe(found, [address for _, address, _ in mined.found]) if probe else {}
-    rows = []
-    for number, (signed, _, where) in enumerate(mined.found):
+    rows: list[LinkRow] = []
+    standing: list[tuple[int, str]] = []
+    for signed, address, where in mined.found:
         store, link = as_link(signed, stores, where)
         circle: Circle | None = by_store.get(store)
         roster = circle.roster if circle else nowhere.roster if nowhere else None
         if roster is not None:
             view: LinkView = LinkView(link, roster)
-            row = link_row(circle, view, found.baseline(), presumed=signed.presumed, probe=tried.get(number, ""))
-            rows.append(row)
+            if view.standing in ("valid", "unknown") and link.verbs == ["read"]:
+                standing.append((len(rows), address))
+            rows.append(link_row(circle, view, baseline, presumed=signed.presumed))
+    for (number, _), words in zip(standing, _probe(found, standing) if probe else [], strict=False):
+        rows[number] = msgspec.structs.replace(rows[number], probe=words)
     return mined.bytes, rows
 
 
-def _probe(found: OpenedStores, addresses: list[str]) -> dict[int, str]:
-    """Try each link: the number of its place in the list → what came of it."""
+def _probe(found: OpenedStores, standing: list[tuple[int, str]]) -> list[str]:
+    """Try each link that stands and reads: what came of it, in their order."""
     import asyncio
 
     from rusty_lantern.stores.s3.following import follow
 
     stores = [store for store in found.place.estate().stores if store.reads == "s3"]
-    note(f"trying {len(addresses)} links, one byte of each")
-    return asyncio.run(follow(stores, found.place.folder, addresses))
+    note(f"trying {len(standing)} links, one byte of each")
+    return asyncio.run(follow(stores, found.place.folder, [address for _, address in standing]))

@@ -10,7 +10,7 @@ import typer
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("standin", short_help="Serve the simulated store until stopped.")(standin)
+    app.command("standin", short_help="Serve the simulated stores until stopped.")(standin)
 
 
 def standin(

@@ -13,14 +13,14 @@ from rusty_lantern.stores.s3.client import Client
 from rusty_lantern.stores.s3.settings import error_code
 
 
-async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> dict[int, str]:
-    """Try each link: its number in the list → what came of it, in words. Nothing of it is logged."""
-    found = {}
-    for number, address in enumerate(addresses):
+async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> list[str]:
+    """Try each link: what came of it, in words, in their order. Nothing of it is logged."""
+    found = []
+    for address in addresses:
         parts = urlsplit(address)
-        store = next((s for s in stores if parts.netloc.endswith(urlsplit(s.at).netloc)), None)
+        store = next((s for s in stores if _leads_to(parts.netloc, urlsplit(s.at).netloc)), None)
         if store is None:
-            found[number] = "not tried: it leads out of the estate"
+            found.append("not tried: it leads out of the estate")
             continue
         at = msgspec.structs.replace(store, at=f"{parts.scheme}://{parts.netloc}", addressing="path")
         query = tuple(parse_qsl(parts.query, keep_blank_values=True))
@@ -28,8 +28,17 @@ async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> dic
             async with Client(at, None, folder) as client:
                 reply = await client.ask(path=parts.path or "/", query=query, headers={"range": "bytes=0-0"})
         except Unanswered as error:
-            found[number] = error.note
+            found.append(error.note)
             continue
         code = "" if reply.status < 300 else error_code(reply.body)[0]
-        found[number] = "it opens" if reply.status < 300 else f"it does not open: {reply.status} {code}".strip()
+        found.append("it opens" if reply.status < 300 else f"it does not open: {reply.status} {code}".strip())
     return found
+
+
+def _leads_to(host: str, store: str) -> bool:
+    """Whether a link's host is the store itself, or a bucket's name before it.
+
+    >>> _leads_to("tides.store.example", "store.example"), _leads_to("evil-store.example", "store.example")
+    (True, False)
+    """
+    return host == store or host.endswith("." + store)
