@@ -141,6 +141,11 @@ def test_a_dossier_over_http_needs_its_token_and_is_not_sent_twice(whole: Whole,
     kept = [p.read_text() for p in sorted((tmp_path / "a/surveys").glob("*/stores/attic.json"))]
     assert kept[0].replace("2026-11-02T06", "2026-11-03T06") == kept[1].replace("2026-11-02T06", "2026-11-03T06")
     assert served.token not in "".join(kept)
+    limited = lantern(
+        "survey", "--only", "attic/site-*", "--as-of", "2026-11-05T06:00:00Z", "--json", cwd=tmp_path / "a"
+    )
+    whole_again = lantern("survey", "--as-of", "2026-11-06T06:00:00Z", "--json", cwd=tmp_path / "a")
+    assert [json.loads(one.out)["stores"]["attic"] for one in (limited, whole_again)] == [1, 6]
     for token, words in (("wrong", "not accepted"), ("", "a token is needed")):
         ran, lost = _surveyed(tmp_path / f"b{len(token)}", at, TOKEN if token else "", token)
         assert ran.code == 3 and words in lost["unread"]["attic"]

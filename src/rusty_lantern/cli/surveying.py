@@ -174,9 +174,14 @@ async def _read_store(
 
 
 def _only(dossier: Dossier, *choices: tuple[str, ...]) -> Dossier:
-    """The dossier with the buckets that every choice of patterns takes in; no patterns take in all."""
+    """The dossier with the buckets that every choice of patterns takes in; no patterns take in all.
+
+    One that was cut short loses its ETag, so that the next survey asks for all of it again.
+    """
     kept = [b for b in dossier.buckets if all(not c or any(fnmatchcase(b.name, p) for p in c) for c in choices)]
-    return msgspec.structs.replace(dossier, buckets=kept)
+    if len(kept) == len(dossier.buckets):
+        return dossier
+    return msgspec.structs.replace(dossier, buckets=kept, tag="")
 
 
 async def _with_holders(plan: Plan, store: Store, read: Dossier, client: Client) -> Dossier:
