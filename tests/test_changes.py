@@ -10,7 +10,7 @@ from typing import Any
 
 import msgspec
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.assess import circles
@@ -103,11 +103,13 @@ def test_access_is_compared_as_sets_with_a_request_for_what_was_gained() -> None
     assert {(c.sort, c.verb, c.after) for c in lost if c.audience == "anyone"} == {("lost", "list", "closed")}
 
 
+@settings(max_examples=40)
 @given(estates())
 def test_nothing_changed_is_no_change(dossier: Dossier) -> None:
     assert compared(dossier, dossier) == []
 
 
+@settings(max_examples=40)
 @given(estates(), estates())
 def test_gained_and_lost_swap_when_the_order_swaps(one: Dossier, other: Dossier) -> None:
     def access(found: list[Change], sort: str) -> set[tuple[str, str, str]]:

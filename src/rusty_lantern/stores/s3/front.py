@@ -125,7 +125,7 @@ async def _plain_http(client: Client, moment: datetime) -> Answer[bool]:
         return Answer("known", True, "it is spoken to over plain http", Evidence("the store's address", "http", moment))
     at = f"http://{parts.netloc}"
     asked = f"HEAD {at}/"
-    store = msgspec.structs.replace(client.store, at=at, timeout=min(client.store.timeout, 10))
+    store = msgspec.structs.replace(client.store, at=at, timeout=min(client.store.timeout, 3))
     try:
         async with Client(store, None, client.folder, memory=_apart(client, "plain"), log=client.log) as plain:
             reply = await plain.ask(method="HEAD")
