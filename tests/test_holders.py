@@ -68,6 +68,8 @@ def test_credentials_are_shown_masked_with_what_their_owner_can(whole: Whole) ->
 
 def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole: Whole) -> None:
     rows = json.loads(whole.run("access", "--who", "backup-runner", "--json").out)["own"]
+    stranger = whole.run("access", "--who", "backup-runer")
+    assert stranger.code == 2 and 'did you mean "backup-runner"?' in stranger.err
     assert [(r["buckets"], sorted(r["verbs"])) for r in rows] == [(["backups-nightly"], ["list", "write"])]
     caller = f"arn:aws:iam::{ACCOUNT}:user/gallery-publisher"
     yes, no = (

@@ -288,3 +288,23 @@ def test_a_certificate_is_told_in_reach_and_judged_in_the_audit(
     if verdict == "trusted":
         audit = json.loads(lantern("audit", "--json", cwd=tmp_path / "ws").out)
         assert audit["counts"] == {"held": 3, "drifted": 0, "waived": 0, "unknown": 0}
+
+
+@pytest.mark.parametrize("silent,told", [(True, ("failed", None)), (False, ("known", False))])
+def test_a_port_that_says_nothing_does_not_tell_that_plain_http_is_off(silent: bool, told: tuple[str, Any]) -> None:
+    import asyncio
+    import socket
+
+    from rusty_lantern.core.errors import Place
+    from rusty_lantern.core.estate import Credential, Store
+    from rusty_lantern.stores.s3.client import Client
+    from rusty_lantern.stores.s3.front import _plain_http
+
+    with socket.socket() as port:
+        port.bind(("127.0.0.1", 0))
+        if silent:
+            port.listen()
+        at = f"https://127.0.0.1:{port.getsockname()[1]}"
+        client = Client(Store("s", Place("e"), "s3", at, Credential("chain"), timeout=1), None, Path())
+        found = asyncio.run(_plain_http(client, saltmarsh.MOMENT))
+    assert (found.state, found.value) == told

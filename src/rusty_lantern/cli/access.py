@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -14,6 +14,9 @@ from rusty_lantern.cli.common import (
     emit,
     opened_stores,
 )
+
+if TYPE_CHECKING:
+    from rusty_lantern.core.circles import Circle
 
 
 def register(app: typer.Typer) -> None:
@@ -52,6 +55,8 @@ def access(
     own = [] if outside else [row for circle in found.circles for row in own_rows(circle, in_full=who is not None)]
     if who is not None:
         own = [row for row in own if who in (row.identity, row.resource)]
+        if not own and not any(who in (row.identity, row.account) for view in seen for row in access_rows(view)):
+            _refuse_stranger(who, found.circles)
     if can is not None:
         own = [row for row in own if row.verbs.get(can, "closed") != "closed"]
     rows = [row for view in seen for row in access_rows(view)]
@@ -69,3 +74,13 @@ def access(
         emit(encode(result))
     else:
         access_view(console(), result, in_full=who is not None)
+
+
+def _refuse_stranger(who: str, circles: list[Circle]) -> None:
+    """Raise `BadInput` for an identity that no rule names and no store knows."""
+    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+
+    known = {name for circle in circles for name in circle.roster.holders}
+    if who not in known:
+        hint = nearest(who, known) or "lantern access lists everybody; identities of some stores may not have been read"
+        raise BadInput(Complaint(f'nobody called "{who}" is named in rules or known to a store', remedy=hint))

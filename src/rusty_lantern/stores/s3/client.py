@@ -84,6 +84,8 @@ class Client:
     """Bytes of the largest answer that is taken."""
     service: str = "s3"
     """The service that questions are signed for."""
+    tries: int = TRIES
+    """How often a question is put whose connection is lost."""
     gate: Gate = field(default_factory=lambda: Gate(1))
     _next: float = 0.0
     _dice: Random = field(default_factory=lambda: Random(1))  # noqa: S311  (spreads retries, guards nothing)
@@ -185,7 +187,7 @@ class Client:
         if error.answer == "no connection" and self.answers:
             self.answers = attempt < RECONNECTS
             return self.answers
-        return attempt < {"connection lost": TRIES, "timed out": 2}.get(error.answer, 0)
+        return attempt < {"connection lost": self.tries, "timed out": min(self.tries, 2)}.get(error.answer, 0)
 
     async def _timed(
         self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]

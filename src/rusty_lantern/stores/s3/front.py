@@ -127,10 +127,14 @@ async def _plain_http(client: Client, moment: datetime) -> Answer[bool]:
     asked = f"HEAD {at}/"
     store = msgspec.structs.replace(client.store, at=at, timeout=min(client.store.timeout, 3))
     try:
-        async with Client(store, None, client.folder, memory=_apart(client, "plain"), log=client.log) as plain:
+        memory = _apart(client, "plain")
+        async with Client(store, None, client.folder, memory=memory, log=client.log, tries=1) as plain:
             reply = await plain.ask(method="HEAD")
     except Unanswered as error:
-        return Answer("known", False, "nobody answers there", Evidence(asked, error.answer, moment))
+        evidence = Evidence(asked, error.answer, moment)
+        if error.answer in ("no connection", "connection lost"):
+            return Answer("known", False, "nobody answers there in plain http", evidence)
+        return Answer(error.state, None, error.note, evidence)
     away = 300 <= reply.status < 400 and reply.headers.get("location", "").startswith("https:")
     refused = reply.status in (400, 426)
     return Answer("known", not (away or refused), "", Evidence(asked, str(reply.status), moment))
