@@ -27,7 +27,7 @@ lint: $(VENV)/.tests
 	$(BIN)/lint-imports
 
 test: lint
-	$(BIN)/pytest
+	$(BIN)/pytest -n 2
 
 bench: $(VENV)/.tests
 	$(BIN)/python bench/startup.py

@@ -19,6 +19,9 @@ from rusty_lantern.standin import saltmarsh
 from rusty_lantern.standin.running import serve
 from rusty_lantern.standin.saltmarsh_files import Served, serve_estate, workspace_files
 from rusty_lantern.standin.server import Standin
+from tests.gateway import gateway, running_gateway
+
+__all__ = ["gateway", "running_gateway"]
 
 # The same examples on every run; LANTERN_EXPLORE=1 draws new ones.
 settings.register_profile("fixed", derandomize=True, deadline=None)
@@ -118,6 +121,14 @@ def estate_for(folder: Path, address: str, extra: str = "", *, objects: bool = F
         with (folder / "estate.yaml").open("a") as stream:
             stream.write(extra)
     return folder
+
+
+WITH_GATEWAY = ("test_real_stores.py", "test_gateway_decisions.py", "test_gateway_retention.py", "test_identities.py")
+
+
+def pytest_itemcollected(item: pytest.Item) -> None:
+    """Tests of one file run in one process, and all that need the gateway in the same one."""
+    item.add_marker(pytest.mark.xdist_group("gateway" if item.path.name in WITH_GATEWAY else item.path.name))
 
 
 def answering(respond: web.RequestHandler | object) -> web.Application:

@@ -7,7 +7,7 @@ import shutil
 import socket
 import subprocess
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -73,7 +73,7 @@ def free_ports(count: int) -> int:
 
 
 @pytest.fixture(scope="session")
-def gateway(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Gateway]:
+def running_gateway(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Gateway]:
     """A running gateway; without its packages the test skips, unless LANTERN_GATEWAY=required."""
     missing = [name for name in NEEDED if shutil.which(name) is None]
     if missing:
@@ -87,3 +87,13 @@ def gateway(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Gateway]:
         yield Gateway(f"http://127.0.0.1:{port}", folder)
     finally:
         subprocess.run(["bash", str(SCRIPT), "down", str(folder)], check=False, timeout=30)
+
+
+@pytest.fixture(scope="module")
+def gateway(request: pytest.FixtureRequest, running_gateway: Gateway) -> Gateway:
+    """The gateway, with a user of this module's own: it lists no other module's buckets."""
+    name = request.module.__name__.rpartition("_")[2]
+    key, secret = f"AK{name.upper()}", f"sk-{name}-000"
+    named = (f"--uid=keeper-{name}", "--display-name=K", f"--access-key={key}", f"--secret={secret}")
+    running_gateway.admin("user", "create", *named, "--max-buckets=100000")
+    return replace(running_gateway, keeper=(key, secret))

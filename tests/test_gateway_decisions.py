@@ -22,9 +22,7 @@ from rusty_lantern.core.access.documents import parse_policy
 from rusty_lantern.core.access.rules import Rules
 from rusty_lantern.stores.credentials import AccessKey
 from rusty_lantern.stores.s3.signature import canonical_query, encode, sign
-from tests.gateway import Gateway, gateway
-
-__all__ = ["gateway"]
+from tests.gateway import Gateway
 
 
 def _negated_text_on_absent(statement: dict[str, Any], request: Request) -> bool:

@@ -16,10 +16,8 @@ from rusty_lantern.core.versions import Version
 from rusty_lantern.objects.engine import table_path
 from rusty_lantern.objects.tables import read_versions
 from tests.conftest import lantern
-from tests.gateway import Gateway, gateway
+from tests.gateway import Gateway
 from tests.real_store import workspace_for
-
-__all__ = ["gateway"]
 
 DEFAULTS = (None, ("GOVERNANCE", 1), ("COMPLIANCE", 1))
 PERIODS = (None, "GOVERNANCE", "COMPLIANCE", "short GOVERNANCE", "short COMPLIANCE")

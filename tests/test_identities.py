@@ -20,10 +20,9 @@ from rusty_lantern.standin.running import serve
 from rusty_lantern.standin.saltmarsh_files import BASELINE, CREDENTIAL
 from rusty_lantern.standin.server import Standin
 from tests.conftest import Whole, answering, estate_for, lantern
-from tests.gateway import Gateway, gateway, standard_client
+from tests.gateway import Gateway, standard_client
 from tests.test_tls import certificate, secured
 
-__all__ = ["gateway"]
 READ, EVERYTHING = ["s3:GetObject", "s3:ListBucket"], ["s3:*"]
 
 
@@ -121,7 +120,9 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
 
 def test_a_gateway_without_an_identity_service_is_not_offered_and_asked_once(gateway: Gateway, tmp_path: Path) -> None:
     folder = _estate(tmp_path / "ws", gateway.address, f"    identities: {{at: {gateway.address}}}\n")
-    (folder / "key").write_text("[default]\naws_access_key_id = AKKEEPER\naws_secret_access_key = sk-keeper-000\n")
+    (folder / "key").write_text(
+        "[default]\naws_access_key_id = {}\naws_secret_access_key = {}\n".format(*gateway.keeper)
+    )
     gateway.client().create_bucket(Bucket="for-identities")
     assert lantern("survey", "--log", "asked.jsonl", cwd=folder).code in (0, 3)
     asked = [json.loads(line)["query"] for line in (folder / "asked.jsonl").read_text().splitlines()]
@@ -172,9 +173,10 @@ def _presigned(client: Any, generation: str, method: str = "get_object", **about
     import boto3
     from botocore.config import Config
 
+    key = client._request_signer._credentials
     made = boto3.client(
-        "s3", endpoint_url=client.meta.endpoint_url, region_name="us-east-1", aws_access_key_id="AKKEEPER",
-        aws_secret_access_key="sk-keeper-000",
+        "s3", endpoint_url=client.meta.endpoint_url, region_name="us-east-1", aws_access_key_id=key.access_key,
+        aws_secret_access_key=key.secret_key,
         config=Config(signature_version=generation, s3={"addressing_style": "path"}),
     )  # fmt: skip
     return str(made.generate_presigned_url(method, Params=about, ExpiresIn=3600))
@@ -189,7 +191,9 @@ def test_links_that_a_standard_client_signed_are_read_and_tried(gateway: Gateway
     put = _presigned(client, "s3v4", "upload_part", Bucket="links", Key="in", UploadId="u", PartNumber=1)
     text = f'Dear all,\nthe table: <{good[0]}>.\n"{good[1].replace("&", "&amp;")}"\n({gone}) {put}\n{good[0]}\n'
     folder = _estate(tmp_path / "ws", gateway.address)
-    (folder / "key").write_text("[default]\naws_access_key_id = AKKEEPER\naws_secret_access_key = sk-keeper-000\n")
+    (folder / "key").write_text(
+        "[default]\naws_access_key_id = {}\naws_secret_access_key = {}\n".format(*gateway.keeper)
+    )
     (folder / "mail.txt").write_text(text)
     lantern("survey", "--only", "real/links", cwd=folder)
     ran = lantern("links", "mail.txt", "--probe", "--json", cwd=folder)

@@ -22,11 +22,9 @@ from rusty_lantern.stores.credentials import AccessKey
 from rusty_lantern.stores.s3.client import Client
 from rusty_lantern.stores.s3.listing import VERSIONS, Lister
 from tests.conftest import PROGRAM, Ran, lantern
-from tests.gateway import Gateway, gateway, standard_client
+from tests.gateway import Gateway, standard_client
 from tests.real_store import Seeded, policy, seed, workspace_for
 from tests.varied import build, differences
-
-__all__ = ["gateway"]
 
 
 @dataclass(frozen=True)
@@ -52,7 +50,8 @@ def mock_server() -> Iterator[str]:
 @pytest.fixture(scope="module", params=["gateway", "mock"])
 def real(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Real:
     if request.param == "gateway":
-        address, key = request.getfixturevalue("gateway").address, Gateway("").keeper
+        gateway = request.getfixturevalue("gateway")
+        address, key = gateway.address, gateway.keeper
     else:
         address, key = request.getfixturevalue("mock_server"), ("mock-key", "mock-secret")
     seeded = seed(standard_client(address, *key))
@@ -95,7 +94,7 @@ def test_the_audit_finds_the_open_doors(real: Real) -> None:
 def test_reach_tells_what_may_be_asked(real: Real) -> None:
     ran = real.run("reach", "--json")
     found = json.loads(ran.out)["stores"][0]
-    assert found["credential"] == "accepted"
+    assert (found["credential"], found["note"]) == ("accepted", "")
     assert abs(found["clock_ahead_seconds"]) <= 2
     assert {found["questions"][q] for q in ("policy", "grants", "versioning", "tags", "usage")} == {"yes"}
 
@@ -164,7 +163,8 @@ def surveyed(folder: Path) -> dict[str, Bucket]:
 def many(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> tuple[Any, Path, dict[str, Any]]:
     """A store with 72 buckets set up in varied ways, its standard client, and a workspace to survey it from."""
     if request.param == "gateway":
-        address, key = request.getfixturevalue("gateway").address, Gateway("").keeper
+        gateway = request.getfixturevalue("gateway")
+        address, key = gateway.address, gateway.keeper
     else:
         address, key = request.getfixturevalue("mock_server"), ("mock-key", "mock-secret")
     client = standard_client(address, *key)

@@ -36,6 +36,11 @@ class Workspace:
         """The accepted drift, read and checked; none where there is no such file."""
         return read_waivers(self._text(WAIVERS), WAIVERS) if (self.folder / WAIVERS).is_file() else []
 
+    def judging_texts(self) -> list[str]:
+        """Every text that judging depends on besides the survey."""
+        waivers = self._text(WAIVERS) if (self.folder / WAIVERS).is_file() else ""
+        return [self._text(ESTATE), self.baseline_text(), waivers]
+
     def baseline_text(self) -> str:
         """The baseline as it is written."""
         return self._text(BASELINE)

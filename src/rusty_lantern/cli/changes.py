@@ -6,12 +6,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli.common import JsonOption, WorkspaceOption, emit, kept, missing_in, tallied, workspace
+from rusty_lantern.cli.common import JsonOption, WorkspaceOption, emit, judge_kept, kept, workspace
 
 if TYPE_CHECKING:
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.assess import Audit
     from rusty_lantern.reports.changes_view import WeakenedRow
 
 
@@ -47,7 +46,7 @@ def changes(
     old, new = _pair(place, before, after, since)
     estate = place.estate()
     found = changes(*(circles(one.dossiers, estate, one.manifest.taken) for one in (old, new)))
-    drift = drift_changes(*(_audit(place, one) for one in (old, new)))
+    drift = drift_changes(*(judge_kept(place, one) for one in (old, new)))
 
     def wanted(store: str, name: str) -> bool:
         return not only or any(fnmatchcase(f"{store}/{name}", pattern) for pattern in only)
@@ -87,15 +86,6 @@ def _pair(place: Workspace, before: str | None, after: str | None, since: str | 
     if old.name >= new.name:
         raise BadInput(Complaint(f"{old.name} is not before {new.name}", remedy="lantern changes FROM TO"))
     return old, new
-
-
-def _audit(place: Workspace, taken: Survey) -> Audit:
-    from rusty_lantern.core.assess import audit
-
-    when = taken.manifest.taken
-    return audit(
-        taken.dossiers, place.baseline(), place.estate(), when, tallied(taken, when), missing_in(taken), place.waivers()
-    )
 
 
 def _weakened(old: Survey, new: Survey) -> list[WeakenedRow]:

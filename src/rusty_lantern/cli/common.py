@@ -14,12 +14,13 @@ if TYPE_CHECKING:
 
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.assess import BucketView
+    from rusty_lantern.core.assess import Audit, BucketView
     from rusty_lantern.core.baseline.judge import Tallied
     from rusty_lantern.core.baseline.sheets import Baseline, Requirement
     from rusty_lantern.core.circles import Circle
     from rusty_lantern.core.dossier import Bucket
     from rusty_lantern.core.mirrors import Behind, Missing
+    from rusty_lantern.core.standings import Key, Since
     from rusty_lantern.core.tally import Tally
 
 WorkspaceOption = Annotated[
@@ -81,6 +82,33 @@ def tallied(taken: Survey, when: datetime) -> Tallied:
         return tallies(table_path(taken.folder, store, bucket.name), requirements, bucket, when)
 
     return over
+
+
+def judge_kept(place: Workspace, taken: Survey, when: datetime | None = None) -> Audit:
+    """Hold a kept survey against the workspace's baseline; as of its own moment unless another is given."""
+    from rusty_lantern.core.assess import audit
+
+    when = when or taken.manifest.taken
+    return audit(
+        taken.dossiers, place.baseline(), place.estate(), when, tallied(taken, when), missing_in(taken), place.waivers()
+    )
+
+
+LOOK_BACK = 30
+"""How many earlier surveys an audit judges anew, to tell since when drift stands; the others must be known."""
+
+
+def since_when(place: Workspace, taken: Survey, found: Audit) -> dict[Key, Since]:
+    """Since when each drift of an audit stands, by the surveys kept before it."""
+    from rusty_lantern.archive.standings import Standings
+    from rusty_lantern.archive.surveys import names
+    from rusty_lantern.core.standings import since, standing_of
+
+    standings = Standings(place, lambda survey: judge_kept(place, survey))
+    now = standing_of(taken.name, taken.manifest.taken, "", found, taken.manifest.only)
+    earlier = [name for name in names(place.surveys) if name < taken.name]
+    seen = list(standings.before(earlier, LOOK_BACK))
+    return since(now, seen, all_seen=len(seen) == len(earlier))
 
 
 class Opened(NamedTuple):

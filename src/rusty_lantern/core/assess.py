@@ -22,9 +22,9 @@ from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
-from rusty_lantern.core.baseline.choosing import Spoken, spoken
+from rusty_lantern.core.baseline.choosing import All, Spoken, spoken
 from rusty_lantern.core.baseline.comparisons import read_comparison
-from rusty_lantern.core.baseline.judge import Judgement, Status, Tallied, judge, judge_subject, no_tables
+from rusty_lantern.core.baseline.judge import Judgement, Status, Tallied, Weight, judge, judge_subject, no_tables
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity, in_force
 from rusty_lantern.core.circles import Circle, or_stated, with_needs
 from rusty_lantern.core.dossier import Bucket, Dossier
@@ -227,9 +227,11 @@ class Audit(msgspec.Struct, frozen=True):
     buckets: int = 0
     waivers: list[Waived] = msgspec.field(default_factory=list)
     """How each waiver stands."""
+    exposed: dict[str, int] = msgspec.field(default_factory=dict)
+    """Verb → how many buckets anyone gets into, from everywhere."""
 
     def of(self, status: Status) -> list[Judgement]:
-        """The judgements of one status: worst first, then by store, bucket and fact."""
+        """The judgements of one status: worst first, then by how far they reach, then by store, bucket and fact."""
         return sorted((j for j in self.judgements if j.status == status), key=_order)
 
     def counts(self) -> Counter[Status]:
@@ -244,19 +246,38 @@ class Audit(msgspec.Struct, frozen=True):
         return 3 if self.unread or self.counts()["unknown"] else 0
 
 
-def _order(judgement: Judgement) -> tuple[int, str, str, str]:
-    severity = SEVERITIES.index(judgement.requirement.severity)
-    return severity, judgement.store, judgement.name, judgement.requirement.fact
+def _order(judgement: Judgement) -> tuple[object, ...]:
+    severity, weight = SEVERITIES.index(judgement.requirement.severity), judgement.weight
+    reach = (-weight.sensitive, -weight.audience, -weight.verbs, -weight.bytes)
+    return severity, *reach, judgement.store, judgement.name, judgement.requirement.fact
+
+
+def _weigh(view: BucketView, sensitive: All | None) -> Weight:
+    """How far whatever drifts on a bucket reaches."""
+    levels = [verdict.level for verdict in view.verdicts.values()]
+    open_to = {verb for (_, verb), verdict in view.verdicts.items() if verdict.level in ("narrow", "open")}
+    marked = (
+        sensitive is not None and sensitive.fit(spoken(view.dossier.store, view.bucket, view.fact)).yes is not False
+    )
+    held = view.bucket.usage.value
+    return Weight(marked, 2 if "open" in levels else int("narrow" in levels), len(open_to), held.bytes if held else 0)
+
+
+def _judged(view: BucketView, baseline: Baseline, tallied: Tallied) -> list[Judgement]:
+    """The judgements on a bucket, its drift weighed."""
+    found = judge(baseline, view.dossier.store, view.bucket, view.fact, tallied)
+    if view.bucket.doors.value and view.fact("doors").value == "disagrees":
+        found.append(Judgement(view.dossier.store, view.bucket.name, DOORS, view.fact("doors"), "drifted"))
+    if not any(j.status == "drifted" for j in found):
+        return found
+    weight = _weigh(view, baseline.sensitive)
+    return [msgspec.structs.replace(j, weight=weight) if j.status == "drifted" else j for j in found]
 
 
 DOORS = Requirement(
     "doors", read_comparison("agrees", lookup("doors").scale), "high", "", Place("built in"), "built in"
 )
 """What no baseline needs to ask for: that a store answers as its rules say."""
-
-
-def _differs(view: BucketView) -> bool:
-    return bool(view.bucket.doors.value) and view.fact("doors").value == "disagrees"
 
 
 def judge_other(baseline: Baseline, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
@@ -283,10 +304,7 @@ def audit(
     stores = circles(dossiers, estate, moment)
     seen = [view for circle in stores for view in circle.buckets.values()]
     others = [(circle, subject) for circle in stores for subject in circle.subjects()]
-    judgements = [j for view in seen for j in judge(baseline, view.dossier.store, view.bucket, view.fact, tallied)]
-    judgements += [
-        Judgement(v.dossier.store, v.bucket.name, DOORS, v.fact("doors"), "drifted") for v in seen if _differs(v)
-    ]
+    judgements = [j for view in seen for j in _judged(view, baseline, tallied)]
     for circle, subject in others:
         judgements += judge_other(baseline, circle, subject)
     for compared in mirrored(stores, estate.mirrors if estate else (), missing):
@@ -299,4 +317,5 @@ def audit(
         if not any(sheet.speaks_of(subject) for subject in subjects)
     ]
     judgements, stands = waive(judgements, list(waivers), moment, baseline.longest_waiver)
-    return Audit(judgements, unread, idle, len(seen), stands)
+    exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in seen) for verb in VERBS}
+    return Audit(judgements, unread, idle, len(seen), stands, exposed)

@@ -34,6 +34,18 @@ class Required(msgspec.Struct, frozen=True):
     displaced: tuple[Requirement, ...] = ()
 
 
+class Weight(msgspec.Struct, frozen=True, order=True):
+    """How far a drift reaches: what comes first within a severity has the greater weight."""
+
+    sensitive: bool = False
+    """Whether the baseline calls what is in the bucket sensitive."""
+    audience: int = 0
+    """How far the public gets in: 0 not at all, 1 through a fence, 2 from everywhere."""
+    verbs: int = 0
+    """How many verbs the public may use."""
+    bytes: int = 0
+
+
 class Judgement(msgspec.Struct, frozen=True):
     """One requirement on one subject: what was asked, what was seen, and what follows."""
 
@@ -49,6 +61,7 @@ class Judgement(msgspec.Struct, frozen=True):
     confidence: float = 0.95
     """With what confidence a bound is stated, where only a sample was looked at."""
     kind: str = "bucket"
+    weight: Weight = Weight()
 
 
 def required_of(baseline: Baseline, subject: Spoken) -> list[Required]:

@@ -72,9 +72,11 @@ class Baseline(msgspec.Struct, frozen=True):
     sheets: tuple[Sheet, ...]
     longest_waiver: int = 0
     """For how many seconds drift may be waived; 0: for as long as a waiver says."""
+    sensitive: All | None = None
+    """The buckets whose drift comes first within its severity."""
 
 
-_TOP = ("title", "edition", "longest-waiver", "sheets")
+_TOP = ("title", "edition", "longest-waiver", "sensitive", "sheets")
 _SHEET = ("sheet", "of", "require", "severity", "off")
 _LONG = ("is", "severity", "because", "remedy", "from", "until", "in-a-sample")
 
@@ -99,9 +101,10 @@ def read_baseline(document: str, file: str) -> Baseline:
                 complaints.add(f'a sheet "{sheet.name}" already stands at line {twin.place.line}', sheet.place)
             sheets.append(sheet)
     longest = _longest(reader, top.get("longest-waiver"))
+    sensitive = read_choice(reader, top.get("sensitive")) if "sensitive" in top else None
     complaints.settle()
     title = reader.text(top.get("title"), "title", "baseline")
-    return Baseline(title, reader.text(top.get("edition"), "edition"), tuple(sheets), longest)
+    return Baseline(title, reader.text(top.get("edition"), "edition"), tuple(sheets), longest, sensitive)
 
 
 def _longest(reader: Reader, node: Marked | None) -> int:
