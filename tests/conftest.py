@@ -9,10 +9,12 @@ import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pytest
 from aiohttp import web
 from hypothesis import settings
+from xdist.scheduler import LoadScopeScheduling
 
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.standin import saltmarsh
@@ -126,9 +128,17 @@ def estate_for(folder: Path, address: str, extra: str = "", *, objects: bool = F
 WITH_GATEWAY = ("test_real_stores.py", "test_gateway_decisions.py", "test_gateway_retention.py", "test_identities.py")
 
 
-def pytest_itemcollected(item: pytest.Item) -> None:
+class _Together(LoadScopeScheduling):  # type: ignore[misc]  # the package is not typed
     """Tests of one file run in one process, and all that need the gateway in the same one."""
-    item.add_marker(pytest.mark.xdist_group("gateway" if item.path.name in WITH_GATEWAY else item.path.name))
+
+    def _split_scope(self, nodeid: str) -> str:
+        file = nodeid.partition("::")[0].rpartition("/")[2]
+        return "gateway" if file in WITH_GATEWAY else file
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> _Together:
+    """How tests are dealt out to processes."""
+    return _Together(config, log)
 
 
 def answering(respond: web.RequestHandler | object) -> web.Application:

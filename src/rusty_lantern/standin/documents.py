@@ -12,31 +12,25 @@ from xml.sax.saxutils import escape
 from rusty_lantern.core.dossier import (
     Bucket,
     CrossOrigin,
-    Encryption,
     Grant,
-    Guards,
     LifecycleRule,
-    Lock,
     Logging,
     Uploads,
-    Versioning,
     Website,
 )
-from rusty_lantern.core.scales import DAY, YEAR
+from rusty_lantern.core.scales import DAY
+from rusty_lantern.core.settings_documents import (
+    document,
+    element,
+    encryption_document,
+    grants_document,
+    guards_document,
+    lock_document,
+    ownership_document,
+    tags_document,
+    versioning_document,
+)
 from rusty_lantern.core.versions import Version
-
-NAMESPACE = "http://s3.amazonaws.com/doc/2006-03-01/"
-GROUPS = "http://acs.amazonaws.com/groups/"
-
-
-def document(root: str, body: str) -> bytes:
-    """An answer with this root element."""
-    return f'<?xml version="1.0" encoding="UTF-8"?>\n<{root} xmlns="{NAMESPACE}">{body}</{root}>'.encode()
-
-
-def element(tag: str, value: object) -> str:
-    """One element with text in it."""
-    return f"<{tag}>{escape(str(value))}</{tag}>"
 
 
 def stamp(moment: datetime) -> str:
@@ -130,66 +124,7 @@ def object_grants(version: Version, owner: str) -> bytes:
         "read": [Grant("anyone", "read")],
         "write": [Grant("anyone", "read"), Grant("anyone", "write-acp")],
     }
-    return _grants([Grant("named", "full-control", owner), *public.get(version.public or "", [])])
-
-
-def _grants(grants: list[Grant]) -> bytes:
-    uris = {"anyone": "global/AllUsers", "any-account": "global/AuthenticatedUsers", "log-delivery": "s3/LogDelivery"}
-    entries = ""
-    for grant in grants:
-        who = element("URI", GROUPS + uris[grant.to]) if grant.to in uris else element("ID", grant.identity)
-        permission = grant.permission.upper().replace("-", "_")
-        entries += f"<Grant><Grantee>{who}</Grantee>{element('Permission', permission)}</Grant>"
-    owner = next((grant.identity for grant in grants if grant.to == "named"), "")
-    return document(
-        "AccessControlPolicy", f"<Owner>{element('ID', owner)}</Owner><AccessControlList>{entries}</AccessControlList>"
-    )
-
-
-def guards_answer(guards: Guards) -> bytes:
-    """The four public-access guards."""
-    switches = {
-        "BlockPublicAcls": guards.refuse_new_grants,
-        "IgnorePublicAcls": guards.ignore_grants,
-        "BlockPublicPolicy": guards.refuse_new_policy,
-        "RestrictPublicBuckets": guards.restrict_policy,
-    }
-    body = "".join(element(tag, str(on).lower()) for tag, on in switches.items())
-    return document("PublicAccessBlockConfiguration", body)
-
-
-def _ownership(mode: str) -> bytes:
-    name = "".join(part.capitalize() for part in mode.split("-"))
-    return document("OwnershipControls", f"<Rule>{element('ObjectOwnership', name)}</Rule>")
-
-
-def _versioning(versioning: Versioning) -> bytes:
-    words = {"never": "", "on": element("Status", "Enabled"), "suspended": element("Status", "Suspended")}
-    second = element("MfaDelete", "Enabled") if versioning.second_factor else ""
-    return document("VersioningConfiguration", words[versioning.state] + second)
-
-
-def _encryption(encryption: Encryption) -> bytes:
-    body = element("SSEAlgorithm", encryption.algorithm)
-    body += element("KMSMasterKeyID", encryption.key) if encryption.key else ""
-    default = f"<ApplyServerSideEncryptionByDefault>{body}</ApplyServerSideEncryptionByDefault>"
-    return document("ServerSideEncryptionConfiguration", f"<Rule>{default}</Rule>")
-
-
-def _lock(lock: Lock) -> bytes:
-    body = element("ObjectLockEnabled", "Enabled") if lock.enabled else ""
-    if lock.mode:
-        years, days = divmod(lock.keep, YEAR)
-        period = element("Years", years) if not days else element("Days", lock.keep // DAY)
-        default = element("Mode", lock.mode.upper()) + period
-        body += f"<Rule><DefaultRetention>{default}</DefaultRetention></Rule>"
-    return document("ObjectLockConfiguration", body)
-
-
-def tags(tags: dict[str, str]) -> bytes:
-    """Tags of a bucket or an object."""
-    entries = "".join(f"<Tag>{element('Key', key)}{element('Value', value)}</Tag>" for key, value in tags.items())
-    return document("Tagging", f"<TagSet>{entries}</TagSet>")
+    return grants_document([Grant("named", "full-control", owner), *public.get(version.public or "", [])])
 
 
 def _logging(logging: Logging | None) -> bytes:
@@ -248,18 +183,18 @@ def uploads(bucket: str, found: Uploads) -> bytes:
 
 
 WRITERS: dict[str, tuple[str, Callable[[Any], bytes], str]] = {
-    "acl": ("grants", _grants, "NoSuchAccessList"),
-    "ownershipControls": ("ownership", _ownership, "OwnershipControlsNotFoundError"),
+    "acl": ("grants", grants_document, "NoSuchAccessList"),
+    "ownershipControls": ("ownership", ownership_document, "OwnershipControlsNotFoundError"),
     "policy": ("policy", lambda text: text.encode(), "NoSuchBucketPolicy"),
     "policyStatus": (
         "public_status", lambda public: document("PolicyStatus", element("IsPublic", str(public).lower())),
         "NoSuchBucketPolicy",
     ),
-    "publicAccessBlock": ("guards", guards_answer, "NoSuchPublicAccessBlockConfiguration"),
-    "versioning": ("versioning", _versioning, "NoSuchVersioning"),
-    "encryption": ("encryption", _encryption, "ServerSideEncryptionConfigurationNotFoundError"),
-    "object-lock": ("lock", _lock, "ObjectLockConfigurationNotFoundError"),
-    "tagging": ("tags", tags, "NoSuchTagSet"),
+    "publicAccessBlock": ("guards", guards_document, "NoSuchPublicAccessBlockConfiguration"),
+    "versioning": ("versioning", versioning_document, "NoSuchVersioning"),
+    "encryption": ("encryption", encryption_document, "ServerSideEncryptionConfigurationNotFoundError"),
+    "object-lock": ("lock", lock_document, "ObjectLockConfigurationNotFoundError"),
+    "tagging": ("tags", tags_document, "NoSuchTagSet"),
     "logging": ("logging", _logging, "") ,
     "lifecycle": ("lifecycle", _lifecycle, "NoSuchLifecycleConfiguration"),
     "website": ("website", _website, "NoSuchWebsiteConfiguration"),

@@ -10,7 +10,7 @@ from xml.sax.saxutils import escape
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.holders import Document, Group, Holder
-from rusty_lantern.standin.documents import element
+from rusty_lantern.core.settings_documents import element
 from rusty_lantern.stores.identities import ROOT
 
 NAMESPACE = "https://iam.amazonaws.com/doc/2010-05-08/"

@@ -22,6 +22,7 @@ from rusty_lantern.core.access.rules import Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import ACTIONS
 from rusty_lantern.core.dossier import Bucket, Uploads
+from rusty_lantern.core.settings_documents import document, element, guards_document, tags_document
 from rusty_lantern.core.versions import Version
 from rusty_lantern.standin import documents, identity_service
 from rusty_lantern.standin.holdings import Access, Holdings
@@ -146,7 +147,7 @@ class Standin:
             guards = self.holdings.dossier.guards.value
             if guards is None:
                 raise Refused(404, "NoSuchPublicAccessBlockConfiguration")
-            return _xml(documents.guards_answer(guards))
+            return _xml(guards_document(guards))
         owner = self.holdings.dossier.account.value or ""
         return _xml(documents.list_of_buckets(owner, self.holdings.dossier.buckets))
 
@@ -187,7 +188,7 @@ class Standin:
         if asked.access and (asked.bucket, asked.key) in asked.access.refused:
             raise Refused(403, "AccessDenied")
         if "tagging" in asked.query:
-            return _xml(documents.tags(version.tags or {}))
+            return _xml(tags_document(version.tags or {}))
         if "acl" in asked.query:
             return _xml(documents.object_grants(version, self.holdings.dossier.account.value or ""))
         if "retention" in asked.query or "legal-hold" in asked.query:
@@ -203,7 +204,7 @@ class Standin:
         if period and version.mode:
             return _xml(documents.retention(version))
         if not period and version.hold:
-            return _xml(documents.document("LegalHold", documents.element("Status", "ON")))
+            return _xml(document("LegalHold", element("Status", "ON")))
         raise Refused(404, "NoSuchObjectLockConfiguration")
 
     def _version(self, asked: Asked) -> Version:

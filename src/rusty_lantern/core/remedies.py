@@ -1,0 +1,378 @@
+"""What would put a drift right: in words, and for stores of the common protocol the exact document to apply.
+
+Where a bucket is too open, the document is computed: the statements and grants that let the public in are fenced or
+taken out, one after the other, until what is required holds; then everything is decided again, before against after, to
+show what that closes, and that it closes nothing else. Nothing here is ever applied.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.access.exposure import BUDGET, difference
+from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.access.verbs import BY_LOWER_NAME, GRANTED, VERBS, actions_of
+from rusty_lantern.core.assess import BucketView
+from rusty_lantern.core.baseline.judge import Judgement
+from rusty_lantern.core.baseline.sheets import Requirement
+from rusty_lantern.core.dossier import Encryption, Guards, Lock, Versioning
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.settings_documents import (
+    encryption_document,
+    grants_document,
+    guards_document,
+    lock_document,
+    ownership_document,
+    tags_document,
+    versioning_document,
+)
+
+
+class Document(msgspec.Struct, frozen=True):
+    """A document to apply: which setting of the bucket it is, and its text."""
+
+    setting: str
+    text: str
+
+
+class Remedy(msgspec.Struct, frozen=True):
+    """What would put drift right on one bucket or other subject."""
+
+    facts: tuple[str, ...]
+    """The requirements it is for."""
+    words: str
+    documents: tuple[Document, ...] = ()
+    proof: tuple[str, ...] = ()
+    """What deciding again showed, with the documents in place. Empty where there is nothing to decide."""
+
+
+def remedies(view: BucketView | None, drifted: Sequence[Judgement]) -> list[Remedy]:
+    """Remedies for the drift of one subject; `view` where it is a bucket. What is too open is closed by one remedy."""
+    doors = [j for j in drifted if j.requirement.fact in _EXPOSURES and view is not None]
+    found = [_of_doors(view, [j.requirement for j in doors])] if doors and view is not None else []
+    found += [_of_setting(view, j) for j in drifted if j not in doors]
+    return [_in_their_words(remedy, drifted) for remedy in found]
+
+
+def _in_their_words(remedy: Remedy, drifted: Sequence[Judgement]) -> Remedy:
+    """The team's own words go before ours."""
+    own = [j.requirement.remedy for j in drifted if j.requirement.fact in remedy.facts and j.requirement.remedy]
+    return msgspec.structs.replace(remedy, words="; ".join([*dict.fromkeys(own), remedy.words])) if own else remedy
+
+
+# --- doors
+
+_EXPOSURES = {f"exposure.{verb}": verb for verb in VERBS} | {
+    f"exposure.{audience}.{verb}": verb for audience in AUDIENCES for verb in VERBS
+}
+
+
+def _of_doors(view: BucketView, wanted: list[Requirement]) -> Remedy:
+    facts = tuple(r.fact for r in wanted)
+    closing = [r for r in wanted if _too_open(view, r)]
+    if len(closing) < len(wanted):
+        rest = next(r for r in wanted if r not in closing)
+        words = f"it is less open than required: let the public in by a policy that allows {_EXPOSURES[rest.fact]}"
+        return Remedy(facts, words)
+    if view.bucket.rights.value:
+        verbs = ", ".join(dict.fromkeys(_EXPOSURES[r.fact] for r in wanted))
+        return Remedy(
+            facts, f"take {verbs} away from whoever is not named: the bucket's anonymous level and its rights"
+        )
+    after = view
+    steps: list[str] = []
+    for made, step in _edits(view, wanted):
+        after, steps = made(after), [*steps, step]
+        if all(_holds(after, r) for r in wanted):
+            break
+    if not steps or not all(_holds(after, r) for r in wanted):
+        return Remedy(facts, "switch on the bucket's guards that ignore public grants and restrict public policies")
+    documents = []
+    if after.bucket.policy != view.bucket.policy:
+        documents.append(Document("policy", _as_applied(after.bucket.policy.value or "")))
+    if after.bucket.grants != view.bucket.grants:
+        documents.append(Document("access list", grants_document(after.bucket.grants.value or []).decode()))
+    return Remedy(facts, "; ".join(steps), tuple(documents), tuple(_proof(view, after, wanted)))
+
+
+def _too_open(view: BucketView, requirement: Requirement) -> bool:
+    assert requirement.comparison is not None
+    return requirement.comparison.accepts("closed")
+
+
+def _holds(view: BucketView, requirement: Requirement) -> bool:
+    fact = view.fact(requirement.fact)
+    assert requirement.comparison is not None
+    return fact.value is not None and requirement.comparison.accepts(fact.value)
+
+
+Edit = tuple[Callable[[BucketView], BucketView], str]
+
+
+def _edits(view: BucketView, wanted: list[Requirement]) -> Iterator[Edit]:
+    """Edits that may close the doors: of each statement that alone opens one, then of public grants."""
+    verbs = dict.fromkeys(_EXPOSURES[r.fact] for r in wanted)
+    policy = view.rules.policy
+    for number in range(len(_statements(view))):
+        alone = [s for n, s in enumerate(policy.statements) if n == number or s.effect != "Allow"]
+        kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
+        opened = _with_rules(view, msgspec.structs.replace(kept, grants=(), rights=()))
+        leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if _EXPOSURES[r.fact] == verb)]
+        if leaks and policy.statements[number].effect == "Allow":
+            fence = _fence(view)
+            title = policy.statements[number].title
+            how = f"fence {title} of the policy to {', '.join(fence)}" if fence else f"take {title} out of the policy"
+            yield partial(_with_statement, number=number, verbs=leaks), f"{how} for {' and '.join(leaks)}"
+    actions = {action.name for verb in verbs for action in actions_of(verb)}
+    public = [g for g in view.bucket.grants.value or () if g.to in AUDIENCES and GRANTED[g.permission] & actions]
+    if public:
+        words = ", ".join(f"{g.permission} to {g.to}" for g in public)
+        yield partial(_without_grants, public=public), f"take {words} out of the bucket's access list"
+
+
+def _with_rules(view: BucketView, rules: Any) -> BucketView:
+    copy = _but(view, view.bucket)
+    copy.__dict__["rules"] = rules  # what the cached property would have worked out
+    return copy
+
+
+def _but(view: BucketView, bucket: Any) -> BucketView:
+    return BucketView(
+        bucket, view.dossier, view.moment, view.store, view.trusted_accounts, view.neighbours, view.circle
+    )
+
+
+def _fence(view: BucketView) -> list[str]:
+    """The accounts that a statement is fenced to: the owner's own and those that the team trusts."""
+    return sorted({account for account in (view.account, *view.trusted_accounts) if account.isdigit()})
+
+
+def _statements(view: BucketView) -> list[dict[str, Any]]:
+    """The statements of the policy as they are written."""
+    try:
+        document = json.loads(view.bucket.policy.value or "{}")
+        written = document.get("Statement", [])
+    except (ValueError, AttributeError, RecursionError):
+        return []
+    found = written if isinstance(written, list) else [written]
+    return found if all(isinstance(statement, dict) for statement in found) else []
+
+
+def _with_statement(view: BucketView, number: int, verbs: Sequence[str]) -> BucketView:
+    """The bucket with one statement fenced, or without it, as far as it lets these verbs through."""
+    document = json.loads(view.bucket.policy.value or "{}")
+    statements = _statements(view)
+    mine, rest = statements[number], _other_actions(statements[number], verbs)
+    fence = _fence(view)
+    new = [mine | {"Action": rest}] if rest else []
+    if fence:
+        shut = mine | {"Principal": {"AWS": fence}}
+        shut |= {"Action": [a for a in _listed(mine["Action"]) if a not in rest]} if rest else {}
+        if rest and mine.get("Sid"):
+            shut["Sid"] = f"{mine['Sid']}Fenced"
+        shut.pop("NotPrincipal", None)
+        new.append(shut)
+    # Statements keep their numbers while several are edited: what replaces one stands in its place.
+    document["Statement"] = [*statements[:number], *new[-1:], *statements[number + 1 :], *new[:-1]]
+    if not new:
+        document["Statement"] = [*statements[:number], _NOTHING, *statements[number + 1 :]]
+    text = json.dumps(document, indent=1, ensure_ascii=False)
+    return _but(view, msgspec.structs.replace(view.bucket, policy=Answer("known", text)))
+
+
+_NOTHING = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "arn:aws:s3:::-"}
+"""Holds the place of a statement that was taken out; no request ever meets it. Left out of what is shown."""
+
+
+def _as_applied(policy: str) -> str:
+    """The policy without what only held a place; empty where nothing is left, and it is to be deleted."""
+    document = json.loads(policy)
+    kept = [statement for statement in document["Statement"] if statement != _NOTHING]
+    return json.dumps(document | {"Statement": kept}, indent=1, ensure_ascii=False) if kept else ""
+
+
+def _listed(written: Any) -> list[str]:
+    return list(written) if isinstance(written, list) else [written]
+
+
+def _other_actions(statement: dict[str, Any], verbs: Sequence[str]) -> list[str]:
+    """The actions of a statement that are of other verbs; none where it is written with globs and cannot be split."""
+    written = _listed(statement.get("Action", []))
+    known = [BY_LOWER_NAME.get(str(action).lower()) for action in written]
+    if not all(known):
+        return []
+    mine = {action.name for verb in VERBS if verb in verbs for action in actions_of(verb)}
+    return [action for action, name in zip(written, known, strict=True) if name not in mine]
+
+
+def _without_grants(view: BucketView, public: list[Any]) -> BucketView:
+    kept = [grant for grant in view.bucket.grants.value or () if grant not in public]
+    return _but(view, msgspec.structs.replace(view.bucket, grants=Answer("known", kept)))
+
+
+def _proof(view: BucketView, after: BucketView, wanted: list[Requirement]) -> list[str]:
+    """What deciding again shows: every door before and after, and what named ones lose."""
+    found, sure = [f"{r.fact} is {after.fact(r.fact).value}" for r in wanted], True
+    asked = {_EXPOSURES[r.fact] for r in wanted}
+    for audience in AUDIENCES:
+        for verb in VERBS:
+            change = difference(view.rules, after.rules, after.surroundings, audience, verb, Work(BUDGET))
+            sure = sure and change.sure
+            if change.gained is not None:
+                found.append(f"{audience} would gain {verb}")
+            if change.lost is not None and verb not in asked:
+                found.append(f"{audience} also loses {verb}")
+    for who in view.named:
+        before, now = view.granted(who), after.granted(who) if who in after.named else {}
+        lost = [v for v in VERBS if before[v].level in ("narrow", "open") and (not now or now[v].level == "closed")]
+        if lost:
+            found.append(f"{who.name} also loses {', '.join(lost)}")
+    if len(found) == len(wanted):
+        found.append("nothing else is lost, and nothing is gained")
+    return found if sure else [*found, "something that was not understood or not read could hide more"]
+
+
+# --- settings
+
+
+def _of_setting(view: BucketView | None, judgement: Judgement) -> Remedy:
+    requirement = judgement.requirement
+    make = next((make for start, make in _SETTINGS.items() if requirement.fact.startswith(start)), None)
+    if view is not None and make is not None and not view.bucket.rights.value:
+        found = make(view, requirement)
+        if found is not None:
+            words, document = found
+            return Remedy((requirement.fact,), words, (document,) if document else ())
+    family = next((start for start in _WORDS if requirement.fact.startswith(start)), "")
+    wanted = requirement.comparison.words if requirement.comparison else ""
+    return Remedy(
+        (requirement.fact,), _WORDS.get(family, "make {fact} {wanted}").format(fact=requirement.fact, wanted=wanted)
+    )
+
+
+Setting = tuple[str, Document | None]
+
+
+def _document(setting: str, written: bytes) -> Document:
+    return Document(setting, written.decode())
+
+
+def _versioning(view: BucketView, requirement: Requirement) -> Setting | None:
+    if requirement.comparison is None or not requirement.comparison.accepts("on"):
+        return None
+    words = "switch versioning on; what was overwritten before stays lost"
+    return words, _document("versioning", versioning_document(Versioning("on")))
+
+
+def _encryption(view: BucketView, requirement: Requirement) -> Setting | None:
+    accepts = requirement.comparison.accepts if requirement.comparison else lambda _: False
+    key = view.bucket.encryption.value.key if view.bucket.encryption.value else ""
+    words = "set the default encryption; objects that are there stay as they are until written again"
+    if accepts("provider-key"):
+        return words, _document("encryption", encryption_document(Encryption("provider-key", "AES256")))
+    if accepts("managed-key"):
+        words += "" if key else "; name the key, or the store's own default one is used"
+        return words, _document("encryption", encryption_document(Encryption("managed-key", "aws:kms", key)))
+    return None
+
+
+def _lock(view: BucketView, requirement: Requirement) -> Setting | None:
+    lock = view.bucket.lock.value
+    if lock is None or not lock.enabled:
+        return (
+            "many stores switch the lock on only when a bucket is made: make a new one with it and copy, or see "
+            "whether yours can add it to one that has versioning",
+            None,
+        )
+    accepts = requirement.comparison.accepts if requirement.comparison else lambda _: False
+    mode, keep = lock.mode or "governance", lock.keep
+    if requirement.fact == "lock.mode":
+        mode = next((mode for mode in ("compliance", "governance") if accepts(mode)), mode)
+    elif requirement.fact == "lock.keep" and requirement.comparison is not None:
+        bounds = [int(value) for value in requirement.comparison.values if isinstance(value, int)]
+        keep = min(bounds, key=lambda bound: abs(bound - keep), default=keep)
+    words = "change the default retention; versions that are there keep their own"
+    if mode == "compliance":
+        words += ", and what is stored under compliance cannot be taken back"
+    return words, _document("object lock", lock_document(Lock(True, mode, keep))) if keep else None
+
+
+def _guards(view: BucketView, requirement: Requirement) -> Setting | None:
+    name = requirement.fact.removeprefix("guards.").replace("-", "_")
+    on = requirement.comparison is not None and requirement.comparison.accepts("on")
+    guards = msgspec.structs.replace(view.bucket.guards.value or Guards(), **{name: on})
+    return f"switch that guard {'on' if on else 'off'}", _document("public-access guards", guards_document(guards))
+
+
+def _ownership(view: BucketView, requirement: Requirement) -> Setting | None:
+    if requirement.comparison is None or not requirement.comparison.accepts("off"):
+        return None
+    words = "let the bucket's owner own every object, so that objects carry no grants of their own"
+    return words, _document("ownership", ownership_document("bucket-owner-enforced"))
+
+
+def _tags(view: BucketView, requirement: Requirement) -> Setting | None:
+    tag, comparison = requirement.fact.removeprefix("tags."), requirement.comparison
+    if comparison is None or comparison.how != "is":
+        return f"tag the bucket with {tag}: {comparison.words if comparison else ''}", None
+    tags = (view.bucket.tags.value or {}) | {tag: str(comparison.values[0])}
+    return f"tag the bucket with {tag}={comparison.values[0]}", _document("tags", tags_document(tags))
+
+
+_SETTINGS: dict[str, Callable[[BucketView, Requirement], Setting | None]] = {
+    "versioning": _versioning,
+    "encryption.at-rest": _encryption,
+    "lock.": _lock,
+    "guards.": _guards,
+    "grants.by-object": _ownership,
+    "tags.": _tags,
+}
+"""Beginning of a fact's name → the setting that makes it so."""
+
+_WORDS = {
+    "logging.target": "let the record be written to another bucket, one that only its readers get into",
+    "logging.exempted": "take the identities out of the list of those whose doings are not recorded",
+    "logging": "switch the record of reads and writes on, into a bucket that is kept for it",
+    "objects.mode": "set the retention of the versions named: a default counts only for what is stored later",
+    "objects.keep": "set the retention of the versions named: longer can be set at once, shorter only under governance",
+    "objects.current-version": "set a retention on the current version too, or take the newer bare one away",
+    "objects.encryption": "write the objects named again in place, so that the default encryption takes hold",
+    "objects.public": "take the public grant out of the access lists of the objects named",
+    "objects.": "write the objects named again, with {fact} {wanted}",
+    "credential.idle": "disable the key; delete it once nobody missed it",
+    "credential.age": "make a second key, move its users to it, then disable and delete this one",
+    "credential.owner-kind": "delete the root's key; work as a named identity",
+    "credential.owner-state": "disable the key of the disabled owner",
+    "credential.live-with-owner": "disable the keys that are not in use, and keep one",
+    "credential.": "give its users a key of their own, with what they need and no more",
+    "identity.beyond": "take away the verbs that it does not need",
+    "identity.password": "ask for a second factor, or take the password away",
+    "identity.": "change the identity so that {fact} is {wanted}",
+    "link.": "withdraw the link, if need be by disabling the key that signed it; give out a shorter one",
+    "encryption-key.state": "enable the key before anything is lost; nothing under it can be read until then",
+    "encryption-key.age": "rotate the key",
+    "encryption-key.": "change the encryption key so that {fact} is {wanted}",
+    "encryption.key": "use a key of the same place that is enabled, rotated, and that the store itself may use",
+    "soft-delete": "keep deleted objects for longer: {wanted}",
+    "network.": "allow named networks only",
+    "uploads.scanned": "have uploads scanned",
+    "uploads.unfinished": "clear unfinished uploads by a lifecycle rule",
+    "lifecycle.": "change the lifecycle rules so that they wait for the retention to end",
+    "cross-origin": "name the web pages that may use the bucket",
+    "notifications.outside": "take the outside target out, or trust its account in the estate file",
+    "access.outside": "take verbs away from the identities named, or trust their account in the estate file",
+    "doors": "find out why the store answers otherwise than its rules say, before anything else",
+    "mirror.": "bring the copy to the settings of the original; a store copies objects, and rarely settings",
+    "store.plain-http": "stop answering in plain http",
+    "store.legacy-signatures": "refuse signatures of the first generation",
+    "store.certificate": "put a certificate in place that is valid and for this name",
+    "place": "a bucket does not move: make one in the right place and copy",
+    "deletion": "withdraw the deletion while there is time",
+}
+"""Beginning of a fact's name → what to do, in words; the first that fits."""
