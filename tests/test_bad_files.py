@@ -103,7 +103,7 @@ def test_all_complaints_of_a_file_come_at_once(workspace: Path) -> None:
     [
         (("audit", "--as-of", "tomorrow"), "--as-of"),
         (("audit", "--survey", "1999"), 'no survey "1999"'),
-        (("audit", "--severity", "huge"), "huge"),
+        (("audit", "--fail-on", "huge"), "huge"),
         (("show", "harbour/pres-kit"), 'did you mean "harbour/press-kit"?'),
         (("exposure", "nowhere"), 'no bucket "nowhere"'),
         (("buckets", "harbour/x*"), 'no bucket fits "harbour/x*"'),

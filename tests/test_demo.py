@@ -131,4 +131,4 @@ def test_only_reading_requests_are_ever_sent(demo: Demo, tmp_path: Path) -> None
 
 @pytest.mark.parametrize("floor,code", [("critical", 1), ("low", 1)])
 def test_the_floor_decides_the_exit_code(demo: Demo, floor: str, code: int) -> None:
-    assert demo.run("audit", "--severity", floor).code == code
+    assert demo.run("audit", "--fail-on", floor).code == code

@@ -21,3 +21,11 @@ def write_whole(path: Path, content: bytes) -> None:
     except OSError as error:
         partial.unlink(missing_ok=True)
         raise CannotWrite(Complaint(f"cannot be written: {error.strerror}", Place(str(path)))) from None
+
+
+def make_folder(folder: Path) -> None:
+    """Make a folder, with those above it. Raises `CannotWrite`."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise CannotWrite(Complaint(f"cannot be made: {error.strerror}", Place(str(folder)))) from None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from enum import StrEnum
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -12,12 +13,12 @@ from rusty_lantern.cli.common import (
     JsonOption,
     SurveyOption,
     WorkspaceOption,
-    emit,
+    judge_kept,
     kept,
-    missing_in,
     moment,
     note,
-    tallied,
+    printed,
+    since_when,
     workspace,
 )
 
@@ -31,15 +32,33 @@ class Floor(StrEnum):
     low = "low"
 
 
+class Form(StrEnum):
+    """A format for other programs; see `reports/formats`."""
+
+    json = "json"
+    csv = "csv"
+    sarif = "sarif"
+    junit = "junit"
+    openmetrics = "openmetrics"
+    markdown = "markdown"
+
+
 def register(app: typer.Typer) -> None:
     """Enter the command."""
     app.command("audit", short_help="Drift from the baseline, worst first.")(audit)
 
 
 def audit(
-    severity: Annotated[
+    fail_on: Annotated[
         Floor, typer.Option(help="Drift below this severity does not make the exit code 1.")
     ] = Floor.low,
+    form: Annotated[
+        Form | None, typer.Option("--format", help="Print it for another program.", show_default=False)
+    ] = None,
+    out: Annotated[
+        Path | None, typer.Option(help="Write it to this file, whole or not at all.", show_default=False)
+    ] = None,
+    quiet: Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing if everything held.")] = False,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -47,25 +66,23 @@ def audit(
 ) -> None:
     """Hold a survey against the baseline: drift, worst first, and everything that could not be told.
 
-    Use it after each survey; it asks no store. Example: lantern audit --severity high
+    Use it after each survey; it asks no store. In a cron line, --quiet prints only when there is something to read.
+    Example: lantern audit --fail-on high
     """
-    from rusty_lantern.core.assess import audit
-    from rusty_lantern.reports.results import audit_result, encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.reports.formats import writer
+    from rusty_lantern.reports.results import audit_result
     from rusty_lantern.reports.views import audit_view
 
     place = workspace(workspace_folder)
     baseline = place.baseline()
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    found = audit(
-        taken.dossiers, baseline, place.estate(), when, tallied(taken, when), missing_in(taken), place.waivers()
-    )
-    result = audit_result(taken, when, baseline, found)
-    if json:
-        emit(encode(result))
-    else:
-        audit_view(console(), result)
-    for idle in found.idle_sheets:
-        note(idle)
-    raise typer.Exit(found.exit_code(severity.value))
+    found = judge_kept(place, taken, when)
+    result = audit_result(taken, when, baseline, found, since_when(place, taken, found))
+    code = found.exit_code(fail_on.value)
+    written = form or (Form.json if json else None)
+    if not (quiet and not code):
+        printed(writer(written.value)(result) if written else None, lambda screen: audit_view(screen, result), out)
+        for idle in found.idle_sheets:
+            note(idle)
+    raise typer.Exit(code)

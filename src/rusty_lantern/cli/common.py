@@ -9,8 +9,10 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
     from datetime import datetime
+
+    from rich.console import Console
 
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
@@ -202,6 +204,28 @@ def find_view(views: list[BucketView], wanted: str, taken: Survey) -> BucketView
         hint = f"store {unread} was not read in it; lantern history lists earlier ones, --survey NAME opens one"
     what = f'no bucket "{wanted}" in the survey {taken.name}'
     raise BadInput(Complaint(what, remedy=hint or "lantern buckets lists them"))
+
+
+def printed(text: str | None, view: Callable[[Console], None], out: Path | None = None) -> None:
+    """Print a result: a finished text as it is, otherwise its view. With `out`, into a file. Raises `CannotWrite`."""
+    from rusty_lantern.reports.terminal import PIPE_WIDTH, console
+
+    if out is None:
+        if text is None:
+            view(console())
+        else:
+            sys.stdout.write(text)
+        return
+    from io import StringIO
+
+    from rich.console import Console
+
+    from rusty_lantern.archive.writing import write_whole
+
+    if text is None:
+        view(screen := Console(file=StringIO(), width=PIPE_WIDTH, highlight=False, emoji=False, color_system=None))
+        text = screen.file.getvalue()  # type: ignore[attr-defined]
+    write_whole(out, text.encode("utf-8", "backslashreplace"))
 
 
 def emit(text: str) -> None:

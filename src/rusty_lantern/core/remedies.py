@@ -241,6 +241,13 @@ def _proof(view: BucketView, after: BucketView, wanted: list[Requirement]) -> li
 # --- settings
 
 
+def in_words(requirement: Requirement) -> str:
+    """What puts drift from a requirement right, in words alone."""
+    family = next((start for start in _WORDS if requirement.fact.startswith(start)), "")
+    wanted = requirement.comparison.words if requirement.comparison else ""
+    return _WORDS.get(family, "make {fact} {wanted}").format(fact=requirement.fact, wanted=wanted)
+
+
 def _of_setting(view: BucketView | None, judgement: Judgement) -> Remedy:
     requirement = judgement.requirement
     make = next((make for start, make in _SETTINGS.items() if requirement.fact.startswith(start)), None)
@@ -249,11 +256,7 @@ def _of_setting(view: BucketView | None, judgement: Judgement) -> Remedy:
         if found is not None:
             words, document = found
             return Remedy((requirement.fact,), words, (document,) if document else ())
-    family = next((start for start in _WORDS if requirement.fact.startswith(start)), "")
-    wanted = requirement.comparison.words if requirement.comparison else ""
-    return Remedy(
-        (requirement.fact,), _WORDS.get(family, "make {fact} {wanted}").format(fact=requirement.fact, wanted=wanted)
-    )
+    return Remedy((requirement.fact,), in_words(requirement))
 
 
 Setting = tuple[str, Document | None]
@@ -336,6 +339,11 @@ _SETTINGS: dict[str, Callable[[BucketView, Requirement], Setting | None]] = {
 """Beginning of a fact's name → the setting that makes it so."""
 
 _WORDS = {
+    "exposure.": "fence or take out what lets the public in (lantern remedy shows the exact document)",
+    "versioning": "switch versioning on",
+    "encryption.at-rest": "set the default encryption, and write again what is there unencrypted",
+    "lock.": "change the default retention, or make a bucket with the lock and copy",
+    "tags.": "tag the bucket: {fact} {wanted}",
     "logging.target": "let the record be written to another bucket, one that only its readers get into",
     "logging.exempted": "take the identities out of the list of those whose doings are not recorded",
     "logging": "switch the record of reads and writes on, into a bucket that is kept for it",

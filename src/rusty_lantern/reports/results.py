@@ -6,6 +6,7 @@ Each is built from the core's own objects by one function; nothing here judges.
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
 from datetime import datetime
 
 import msgspec
@@ -23,8 +24,10 @@ from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
 from rusty_lantern.core.dossier import Knock
 from rusty_lantern.core.evidence import Evidence
 from rusty_lantern.core.facts import Fact, lookup
+from rusty_lantern.core.remedies import in_words
 from rusty_lantern.core.sampling import bound
 from rusty_lantern.core.scales import show_moment
+from rusty_lantern.core.standings import Key, Since, key_of
 from rusty_lantern.core.tally import Tally
 from rusty_lantern.core.waivers import Waived
 
@@ -141,6 +144,21 @@ class JudgementResult(msgspec.Struct, frozen=True, kw_only=True):
     reason: str
     evidence: Evidence
     objects: TallyResult | None = None
+    since: datetime | None = None
+    """When the first survey was taken of the unbroken row in which it drifted; null for what did not drift."""
+    since_or_before: bool = False
+    """Whether it may have drifted before that: earlier surveys were not judged by this baseline."""
+    reach: ReachResult | None = None
+
+
+class ReachResult(msgspec.Struct, frozen=True, kw_only=True):
+    """How far drift on a bucket reaches; within a severity, what reaches further comes first."""
+
+    sensitive: bool
+    public: str
+    """How far the public gets into the bucket by any verb: closed, narrow or open."""
+    verbs: int
+    bytes: int
 
 
 class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -156,6 +174,8 @@ class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
     """STORE/BUCKET patterns, where the survey was limited to them."""
     counts: dict[str, int]
     drift_by_severity: dict[str, int]
+    held: dict[str, int]
+    """Store → how many requirements held."""
     drift: list[JudgementResult]
     unknown: list[JudgementResult]
     waived: list[JudgementResult]
@@ -338,8 +358,11 @@ def buckets_result(survey: Survey, moment: datetime, rows: list[BucketRow]) -> B
     )
 
 
-def audit_result(survey: Survey, moment: datetime, baseline: Baseline, audit: Audit) -> AuditResult:
+def audit_result(
+    survey: Survey, moment: datetime, baseline: Baseline, audit: Audit, since: Mapping[Key, Since] | None = None
+) -> AuditResult:
     """An audit as a result."""
+    begun = since or {}
     counts = audit.counts()
     severities = Counter(j.requirement.severity for j in audit.of("drifted"))
     return AuditResult(
@@ -352,9 +375,10 @@ def audit_result(survey: Survey, moment: datetime, baseline: Baseline, audit: Au
         only=survey.manifest.only,
         counts={status: counts[status] for status in STATUSES},
         drift_by_severity={severity: severities[severity] for severity in SEVERITIES},
-        drift=[judgement_result(j) for j in audit.of("drifted")],
+        held=dict(sorted(Counter(j.store for j in audit.judgements if j.status == "held").items())),
+        drift=[judgement_result(j, begun.get(key_of(j))) for j in audit.of("drifted")],
         unknown=[judgement_result(j) for j in audit.of("unknown")],
-        waived=[judgement_result(j) for j in audit.of("waived")],
+        waived=[judgement_result(j, begun.get(key_of(j))) for j in audit.of("waived")],
         waivers=[waiver_result(waived) for waived in audit.waivers],
         unread=dict(audit.unread),
         notes=audit.idle_sheets,
@@ -370,9 +394,16 @@ def waiver_result(waived: Waived) -> WaiverResult:
     )  # fmt: skip
 
 
-def judgement_result(judgement: Judgement) -> JudgementResult:
+def judgement_result(judgement: Judgement, since: Since | None = None) -> JudgementResult:
     """One judgement as a result."""
     requirement, observed = judgement.requirement, judgement.observed
+    weight, drifted = judgement.weight, judgement.status == "drifted"
+    reach = ReachResult(
+        sensitive=weight.sensitive,
+        public=("closed", "narrow", "open")[weight.audience],
+        verbs=weight.verbs,
+        bytes=weight.bytes,
+    )
     return JudgementResult(
         store=judgement.store,
         subject=judgement.kind,
@@ -385,12 +416,15 @@ def judgement_result(judgement: Judgement) -> JudgementResult:
         note=observed.note,
         severity=requirement.severity,
         because=requirement.because,
-        remedy=requirement.remedy,
+        remedy=requirement.remedy or (in_words(requirement) if drifted else ""),
         sheet=requirement.sheet,
         place=str(requirement.place),
         reason=judgement.reason,
         evidence=observed.evidence,
         objects=tally_result(judgement.tally, judgement.confidence) if judgement.tally else None,
+        since=since.taken if since else None,
+        since_or_before=bool(since and since.or_before),
+        reach=reach if drifted and judgement.kind == "bucket" else None,
     )
 
 

@@ -33,3 +33,25 @@ def shorten(text: str, width: int) -> str:
         return text
     tail = (width - 1) // 2
     return text[: width - 1 - tail] + "…" + text[len(text) - tail :]
+
+
+def cell(text: str) -> str:
+    """A text that no spreadsheet takes for a formula.
+
+    >>> cell("=1+1"), cell("-3"), cell("plain")
+    ("'=1+1", '-3', 'plain')
+    """
+    text = safe(text)
+    if text[:1] in ("=", "+", "-", "@", "\t") and not text.lstrip("+-").replace(".", "", 1).isdigit():
+        return "'" + text
+    return text
+
+
+def markdown(text: str) -> str:
+    r"""A text that stays text in Markdown, tables included.
+
+    >>> markdown("a|b <b> *c*")
+    'a\\|b &lt;b&gt; \\*c\\*'
+    """
+    text = safe(text).replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
+    return "".join("\\" + char if char in "\\`*_{}[]()#!|~" else char for char in text)

@@ -55,18 +55,21 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
         line(screen, ("no drift was found", STYLES["held"] if not result.unknown and not result.unread else ""))
         screen.print()
         return
-    grid = Grid(
-        "severity", "where", "fact", "required", "observed", "line, sheet", shrink=(5, 3, 1), drop=(5,), keep=26
-    )
+    looked_back = any(found.since != result.taken or found.since_or_before for found in result.drift)
+    since = ("since",) if looked_back else ()
+    last = 5 + len(since)
+    headings = ("severity", "where", "fact", "required", "observed", *since, "line, sheet")
+    grid = Grid(*headings, shrink=(last, 3, 1), drop=range(last, 4, -1), keep=26)
     for found in result.drift:
-        grid.add(
+        cells = [
             styled(found.severity),
             _bucket_name(result, found),
             found.fact,
             found.required,
             (found.observed, "bold"),
             (f"{_line_of(found.place)} {found.sheet}", "dim"),
-        )
+        ]
+        grid.add(*cells[:5], *([_since(result, found)] if since else []), cells[5])
     grid.show(screen)
     sampled = sorted({found.objects.confidence for found in result.drift if found.objects and found.objects.confidence})
     if sampled:
@@ -77,6 +80,13 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
             line(screen, (_bucket_name(result, found), "bold"), f"  {found.fact}: {found.reason}", indent=2, hang=4)
     _left_out(screen, grid)
     screen.print()
+
+
+def _since(result: AuditResult, found: JudgementResult) -> Cell:
+    """Since when it drifts: the day of the first survey that saw it."""
+    if found.since is None or (found.since == result.taken and not found.since_or_before):
+        return "this survey", "bold"
+    return f"{found.since:%Y-%m-%d}" + (" or before" if found.since_or_before else ""), "dim"
 
 
 STANDINGS = {"ended": "high", "too long": "high", "ends soon": "medium", "unused": "low", "not yet": "low"}

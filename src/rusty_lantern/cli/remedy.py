@@ -1,0 +1,80 @@
+"""`lantern remedy`: what would put drift right."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli.common import AsOfOption, JsonOption, SurveyOption, WorkspaceOption, judge_kept, opened, printed
+
+if TYPE_CHECKING:
+    from rusty_lantern.cli.common import Opened
+    from rusty_lantern.reports.remedy_view import RemedyResult, RemedyRow
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("remedy", short_help="What would put drift right, with the document to apply.")(remedy)
+
+
+def remedy(
+    where: Annotated[
+        str | None, typer.Argument(help="STORE/BUCKET; otherwise everything that drifts.", metavar="[STORE/BUCKET]")
+    ] = None,
+    out: Annotated[
+        Path | None, typer.Option(help="Write the documents into this folder, one file each.", show_default=False)
+    ] = None,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Say what would put drift right; for a bucket that is too open, compute the policy and decide it again.
+
+    Use it after an audit. It applies nothing; hand the documents to whoever may. Example:
+    lantern remedy harbour/payroll-drop
+    """
+    from rusty_lantern.reports.remedy_view import remedy_view
+    from rusty_lantern.reports.results import encode
+
+    found = opened(workspace_folder, survey, as_of)
+    result = _remedies(found, where)
+    if out is not None:
+        _write(out, result.remedies)
+    printed(encode(result) + "\n" if json else None, lambda s: remedy_view(s, result, out, whole=where is not None))
+
+
+def _remedies(found: Opened, where: str | None) -> RemedyResult:
+    from rusty_lantern.cli.common import find_view
+    from rusty_lantern.core.remedies import remedies
+    from rusty_lantern.reports.remedy_view import RemedyResult, remedy_row
+
+    audit = judge_kept(found.place, found.survey, found.when)
+    views = {("bucket", view.dossier.store, view.bucket.name): view for view in found.views}
+    only = find_view(found.views, where, found.survey).title if where else None
+    subjects: dict[tuple[str, str, str], list] = {}  # type: ignore[type-arg]
+    for judgement in audit.of("drifted"):
+        if only in (None, f"{judgement.store}/{judgement.name}") and (not only or judgement.kind == "bucket"):
+            subjects.setdefault((judgement.kind, judgement.store, judgement.name), []).append(judgement)
+    rows = [
+        remedy_row(store, kind, name, drifted[0].requirement.severity, one)
+        for (kind, store, name), drifted in subjects.items()
+        for one in remedies(views.get((kind, store, name)), drifted)
+    ]
+    return RemedyResult(survey=found.survey.name, as_of=found.when, remedies=rows)
+
+
+def _write(folder: Path, rows: list[RemedyRow]) -> None:
+    """Write every document. Raises `BadInput` before anything is written if one is there already."""
+    from rusty_lantern.archive.writing import make_folder, write_whole
+    from rusty_lantern.core.errors import BadInput, Complaint
+
+    documents = {folder / d.file: d.text for row in rows for d in row.documents if d.text}
+    taken = next((path for path in documents if path.exists()), None)
+    if taken is not None:
+        raise BadInput(Complaint(f"{taken} exists already", remedy="nothing was written; choose another folder"))
+    make_folder(folder)
+    for path, text in documents.items():
+        write_whole(path, text.encode())

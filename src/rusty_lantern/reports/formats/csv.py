@@ -1,0 +1,45 @@
+"""Everything that did not simply hold, one line each, for a spreadsheet.
+
+A cell that a spreadsheet would take for a formula begins with an apostrophe; control characters are written out.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable
+
+from rusty_lantern.core.scales import show_moment
+from rusty_lantern.reports.results import AuditResult, JudgementResult
+from rusty_lantern.reports.safe import cell
+
+COLUMNS = (
+    "status", "severity", "store", "subject", "name", "fact", "required", "observed", "since", "reason", "because",
+    "remedy", "sheet", "place", "question", "answer",
+)  # fmt: skip
+
+
+def write(result: AuditResult) -> str:
+    """RFC 4180, with a heading."""
+    kinds = (("drifted", result.drift), ("unknown", result.unknown), ("waived", result.waived))
+    return lines(COLUMNS, (row(status, found) for status, kept in kinds for found in kept))
+
+
+def row(status: str, found: JudgementResult) -> tuple[object, ...]:
+    """One judgement."""
+    since = show_moment(found.since) if found.since else ""
+    asked = found.evidence
+    return (
+        status, found.severity, found.store, found.subject, found.name, found.fact, found.required, found.observed,
+        since, found.reason or found.note, found.because, found.remedy, found.sheet, found.place, asked.question,
+        asked.answer,
+    )  # fmt: skip
+
+
+def lines(headings: Iterable[str], rows: Iterable[Iterable[object]]) -> str:
+    """A table as text, every cell made safe."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow(headings)
+    writer.writerows([cell("" if value is None else str(value)) for value in found] for found in rows)
+    return out.getvalue()

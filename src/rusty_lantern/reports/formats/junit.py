@@ -1,0 +1,65 @@
+"""The audit as a JUnit report: a suite for each store, a case for each requirement that did not simply hold.
+
+A suite's first case stands for everything that held there, so that the report of a large estate stays small.
+"""
+
+from __future__ import annotations
+
+from lxml import etree
+
+from rusty_lantern.reports.results import AuditResult, JudgementResult
+from rusty_lantern.reports.safe import safe
+
+
+def write(result: AuditResult) -> str:
+    """JUnit XML. Drift is a failure, what could not be told an error, what was accepted a skipped case."""
+    root = etree.Element("testsuites", name=safe(result.baseline))
+    everything = [("drifted", j) for j in result.drift] + [("unknown", j) for j in result.unknown]
+    everything += [("waived", j) for j in result.waived]
+    for store in sorted({*result.held, *result.unread, *(j.store for _, j in everything)}):
+        mine = [(status, j) for status, j in everything if j.store == store]
+        _suite(root, result, store, mine)
+    text: bytes = etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True)
+    return text.decode()
+
+
+def _suite(root: etree._Element, result: AuditResult, store: str, mine: list[tuple[str, JudgementResult]]) -> None:
+    unread = result.unread.get(store)
+    count = {status: sum(s == status for s, _ in mine) for status in ("drifted", "unknown", "waived")}
+    suite = etree.SubElement(
+        root,
+        "testsuite",
+        name=safe(store),
+        tests=str(len(mine) + 1),
+        failures=str(count["drifted"]),
+        errors=str(count["unknown"] + bool(unread)),
+        skipped=str(count["waived"]),
+        time="0",
+        timestamp=f"{result.taken:%Y-%m-%dT%H:%M:%S}",
+    )
+    first = etree.SubElement(
+        suite, "testcase", classname=safe(store), name=f"{result.held.get(store, 0)} requirements held", time="0"
+    )
+    if unread:
+        etree.SubElement(first, "error", type="unread", message=safe(unread))
+    for status, found in mine:
+        case = etree.SubElement(
+            suite,
+            "testcase",
+            classname=safe(f"{store}.{found.name}"),
+            name=safe(f"{found.fact} {found.required}"),
+            time="0",
+        )
+        tag, kind = {"drifted": ("failure", found.severity), "unknown": ("error", "unknown")}.get(
+            status, ("skipped", "")
+        )
+        told = etree.SubElement(case, tag, message=safe(_message(status, found)))
+        if kind:
+            told.set("type", kind)
+            told.text = safe(f"{found.place}, {found.sheet}. {found.remedy}".strip())
+
+
+def _message(status: str, found: JudgementResult) -> str:
+    if status == "drifted":
+        return f"{found.observed}, required: {found.required}"
+    return found.reason or found.note or status

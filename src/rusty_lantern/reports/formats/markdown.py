@@ -1,0 +1,47 @@
+"""The audit as a Markdown page, for a ticket or a wiki."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from rusty_lantern.core.scales import show_moment
+from rusty_lantern.reports.results import AuditResult, JudgementResult
+from rusty_lantern.reports.safe import markdown
+
+
+def write(result: AuditResult) -> str:
+    """Headings and tables (the pipe tables that most renderers know)."""
+    counts = ", ".join(f"{number} {word}" for word, number in result.counts.items())
+    edition = f", edition {result.edition}" if result.edition else ""
+    parts = [
+        f"# {markdown(result.baseline)}{markdown(edition)}",
+        f"Survey {result.survey}, as of {show_moment(result.as_of)}, {result.buckets:,} buckets: {counts}.",
+    ]
+    parts += [f"**Store {markdown(store)} was not read**: {markdown(why)}." for store, why in result.unread.items()]
+    if result.only:
+        parts.append(f"The survey was limited to {markdown(', '.join(result.only))}.")
+    parts += _section("Drift", result.drift)
+    parts += _section("Unknown", result.unknown)
+    parts += _section("Accepted for now", result.waived)
+    return "\n\n".join(parts) + "\n"
+
+
+def _section(title: str, found: list[JudgementResult]) -> list[str]:
+    if not found:
+        return []
+    headings = ("severity", "where", "fact", "required", "observed", "since", "why")
+    rows = (
+        (
+            one.severity, f"{one.store}/{one.name}", one.fact, one.required, one.observed,
+            f"{one.since:%Y-%m-%d}" if one.since else "", one.reason or one.note or one.because,
+        )
+        for one in found
+    )  # fmt: skip
+    return [f"## {title}", table(headings, rows)]
+
+
+def table(headings: Iterable[str], rows: Iterable[Iterable[str]]) -> str:
+    """A pipe table, every cell made safe."""
+    titles = list(headings)
+    lines = [titles, ["---"] * len(titles), *([markdown(cell) for cell in row] for row in rows)]
+    return "\n".join("| " + " | ".join(line) + " |" for line in lines)

@@ -1,0 +1,64 @@
+"""Counts as OpenMetrics text, for a scraper's file collector: how much drifted and how much could not be told.
+
+Names and label values are few by construction: no bucket has a series of its own.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+
+from rusty_lantern.core.baseline.sheets import SEVERITIES
+from rusty_lantern.reports.results import AuditResult, JudgementResult
+from rusty_lantern.reports.safe import safe
+
+
+def write(result: AuditResult) -> str:
+    """The text format 1.0, with its end mark."""
+    stores = sorted(
+        {*result.held, *result.unread, *(j.store for j in (*result.drift, *result.unknown, *result.waived))}
+    )
+    lines = _gauge(
+        "lantern_requirements",
+        "How many requirements stand so.",
+        (({"status": s}, n) for s, n in result.counts.items()),
+    )
+    for name, words, kept in (
+        ("lantern_drift", "Requirements that drifted.", result.drift),
+        ("lantern_unknown", "Requirements of which it could not be told.", result.unknown),
+        ("lantern_waived", "Drift that was accepted for now.", result.waived),
+    ):
+        counted = _counted(kept)
+        labels = [{"store": store, "severity": severity} for store in stores for severity in SEVERITIES]
+        lines += _gauge(name, words, ((one, counted[one["store"], one["severity"]]) for one in labels))
+    lines += _gauge(
+        "lantern_store_unread",
+        "Whether a store's buckets could not be listed.",
+        (({"store": s}, int(s in result.unread)) for s in stores),
+    )
+    lines += _gauge("lantern_buckets", "Buckets that were judged.", [({}, result.buckets)])
+    lines += _gauge(
+        "lantern_survey_timestamp_seconds", "When the survey was taken.", [({}, int(result.taken.timestamp()))]
+    )
+    ends = Counter(waiver.standing for waiver in result.waivers)
+    lines += _gauge("lantern_waivers", "How waivers stand.", (({"standing": s}, n) for s, n in sorted(ends.items())))
+    return "\n".join([*lines, "# EOF"]) + "\n"
+
+
+def _counted(kept: list[JudgementResult]) -> Counter[tuple[str, str]]:
+    return Counter((found.store, found.severity) for found in kept)
+
+
+def _gauge(name: str, words: str, samples: Iterable[tuple[dict[str, str], int]]) -> list[str]:
+    lines = [f"# TYPE {name} gauge"]
+    if name.endswith("_seconds"):
+        lines.append(f"# UNIT {name} seconds")
+    lines.append(f"# HELP {name} {words}")
+    for labels, value in samples:
+        inside = ",".join(f'{label}="{_escaped(text)}"' for label, text in labels.items())
+        lines.append(f"{name}{{{inside}}} {value}" if inside else f"{name} {value}")
+    return lines
+
+
+def _escaped(text: str) -> str:
+    return safe(text).replace("\\", "\\\\").replace('"', '\\"')

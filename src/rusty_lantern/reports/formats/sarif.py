@@ -1,0 +1,102 @@
+"""The audit as SARIF 2.1.0 (an OASIS standard), each result pointing at the line of the baseline that asks for it.
+
+Drift is `fail` with its level; what could not be told is `open`, the standard's word for "not enough was known to
+decide"; what was accepted is suppressed, with the reason. What is in question is a logical location, `STORE/BUCKET`.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from typing import Any
+
+import msgspec
+
+from rusty_lantern import __version__
+from rusty_lantern.reports.results import AuditResult, JudgementResult
+from rusty_lantern.reports.safe import safe
+
+LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
+RANKS = {"critical": 100.0, "high": 75.0, "medium": 50.0, "low": 25.0}
+
+
+def write(result: AuditResult) -> str:
+    """A log with one run."""
+    kinds = (("drifted", result.drift), ("unknown", result.unknown), ("waived", result.waived))
+    found = [(status, one) for status, kept in kinds for one in kept]
+    facts = list(dict.fromkeys(one.fact for _, one in found))
+    notes = [
+        {"level": "error", "message": _text(f"store {store} was not read: {why}")}
+        for store, why in result.unread.items()
+    ]
+    run: dict[str, Any] = {
+        "tool": {
+            "driver": {
+                "name": "rusty-lantern",
+                "version": __version__,
+                "rules": [{"id": fact, "shortDescription": {"text": _meaning(fact)}} for fact in facts],
+            }
+        },
+        "invocations": [{"executionSuccessful": not result.unread, "toolExecutionNotifications": notes}],
+        "automationDetails": {"id": f"{safe(result.baseline)}/{result.survey}"},
+        "columnKind": "unicodeCodePoints",
+        "results": [_result(status, one, facts.index(one.fact)) for status, one in found],
+    }
+    log = {"$schema": "https://json.schemastore.org/sarif-2.1.0.json", "version": "2.1.0", "runs": [run]}
+    return msgspec.json.format(msgspec.json.encode(log), indent=1).decode() + "\n"
+
+
+def _meaning(fact: str) -> str:
+    from rusty_lantern.core.facts import lookup
+
+    return _plain(lookup(fact).meaning)
+
+
+def _result(status: str, found: JudgementResult, rule: int) -> dict[str, Any]:
+    where = f"{found.store}/{found.name}"
+    words = f"{where}: {found.fact} is {found.observed}, required: {found.required}"
+    made: dict[str, Any] = {
+        "ruleId": found.fact,
+        "ruleIndex": rule,
+        "kind": "open" if status == "unknown" else "fail",
+        "level": "none" if status == "unknown" else LEVELS[found.severity],
+        "rank": RANKS[found.severity],
+        "message": _text(f"{words} ({found.reason})" if found.reason else words),
+        "locations": [_location(found, where)],
+        "partialFingerprints": {"requirement/v1": _fingerprint(found)},
+        "properties": {"severity": found.severity, "sheet": found.sheet, "subject": found.subject},
+    }
+    if status == "waived":
+        made["suppressions"] = [{"kind": "external", "status": "accepted", "justification": _plain(found.reason)}]
+    return made
+
+
+def _location(found: JudgementResult, where: str) -> dict[str, Any]:
+    kind = "namespace" if found.subject == "bucket" else "object"
+    location: dict[str, Any] = {"logicalLocations": [{"fullyQualifiedName": _plain(where), "kind": kind}]}
+    place = re.fullmatch(r"(.+):(\d+):(\d+)", found.place)
+    if place:
+        region = {"startLine": int(place[2]), "startColumn": int(place[3])}
+        location["physicalLocation"] = {"artifactLocation": {"uri": _uri(place[1])}, "region": region}
+    return location
+
+
+def _uri(path: str) -> str:
+    from urllib.parse import quote
+
+    return quote(path)
+
+
+def _fingerprint(found: JudgementResult) -> str:
+    whole = "\0".join((found.store, found.subject, found.name, found.fact))
+    return hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()[:32]
+
+
+def _text(words: str) -> dict[str, str]:
+    """A message: braces and brackets would be placeholders and links in it."""
+    escaped = re.sub(r"([\[\]\\])", r"\\\1", _plain(words))
+    return {"text": escaped.replace("{", "{{").replace("}", "}}")}
+
+
+def _plain(words: str) -> str:
+    return safe(words)
