@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from rusty_lantern.cli.common import JsonOption, WorkspaceOption, emit, judge_kept, kept, workspace
+from rusty_lantern.cli.common import JsonOption, WorkspaceOption, judge_kept, kept, printed, workspace
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.reports.changes_view import WeakenedRow
+    from rusty_lantern.core.changes import Change
+    from rusty_lantern.core.events import Event, Weakened
+    from rusty_lantern.reports.changes_view import EventsRow, WeakenedRow
 
 
 def register(app: typer.Typer) -> None:
@@ -26,13 +31,17 @@ def changes(
     after: Annotated[str | None, typer.Argument(help="A later one; otherwise the latest.")] = None,
     since: Annotated[str | None, typer.Option(help="From the latest survey taken by this date.")] = None,
     only: Annotated[list[str] | None, typer.Option(help="Only these STORE/NAME patterns; may be repeated.")] = None,
+    events: Annotated[
+        list[Path] | None, typer.Option(help="A file of recorded events, to tell who and when; may be repeated.")
+    ] = None,
+    layout: Annotated[Path | None, typer.Option(help="How the event files are laid out, if not in our form.")] = None,
     workspace_folder: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
     """Compare two kept surveys: access gained and lost, drift opened and closed, protection weakened, facts changed.
 
     Use it each morning. It ends with 1 if drift opened or got worse, or protection became weaker. Example:
-    lantern changes --since 2026-10-02
+    lantern changes --since 2026-10-02 --events events.jsonl
     """
     from fnmatch import fnmatchcase
 
@@ -40,30 +49,29 @@ def changes(
     from rusty_lantern.core.changes import changes, drift_changes
     from rusty_lantern.reports.changes_view import ChangesResult, change_rows, changes_view, drift_rows
     from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+
+    def wanted(store: str, name: str) -> bool:
+        return not only or any(fnmatchcase(f"{store}/{name}", pattern) for pattern in only)
 
     place = workspace(workspace_folder)
     old, new = _pair(place, before, after, since)
     estate = place.estate()
     found = changes(*(circles(one.dossiers, estate, one.manifest.taken) for one in (old, new)))
+    found = [change for change in found if wanted(change.store, change.name)]
     drift = drift_changes(*(judge_kept(place, one) for one in (old, new)))
-
-    def wanted(store: str, name: str) -> bool:
-        return not only or any(fnmatchcase(f"{store}/{name}", pattern) for pattern in only)
-
+    weak = [one for one in _weakened(old, new) if wanted(one[0].store, one[0].bucket)]
+    held = _attributed(found, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
     result = ChangesResult(
         before=old.name,
         after=new.name,
         before_taken=old.manifest.taken,
         after_taken=new.manifest.taken,
-        changes=[row for row in change_rows(found) if wanted(row.store, row.name)],
+        changes=change_rows(found, held.causes if held else None),
         drift=[row for row in drift_rows(drift) if wanted(row.store, row.name)],
-        weakened=[row for row in _weakened(old, new) if wanted(row.store, row.bucket)],
+        weakened=_weakened_rows(weak, len(found), held),
+        events=held.told if held else None,
     )
-    if json:
-        emit(encode(result))
-    else:
-        changes_view(console(), result)
+    printed(encode(result) + "\n" if json else None, lambda screen: changes_view(screen, result))
     bad = any(row.turn in ("opened", "worse") for row in result.drift)
     raise typer.Exit(1 if bad or result.weakened else 0)
 
@@ -88,8 +96,51 @@ def _pair(place: Workspace, before: str | None, after: str | None, since: str | 
     return old, new
 
 
-def _weakened(old: Survey, new: Survey) -> list[WeakenedRow]:
-    """What became weaker in buckets whose objects both surveys looked at."""
+class Held(NamedTuple):
+    """Changes held against events."""
+
+    causes: dict[int, list[Event]]
+    told: EventsRow
+
+
+def _attributed(
+    found: list[Change],
+    weak: list[tuple[Weakened, int, list[str]]],
+    window: tuple[datetime, datetime],
+    files: list[Path],
+    layout_file: Path | None,
+) -> Held:
+    """Hold the changes against the event files. Raises `BadInput`."""
+    from rusty_lantern.archive.events import Events, Layout, read_layout, stream
+    from rusty_lantern.cli.common import read_text
+    from rusty_lantern.core.events import Attribution
+    from rusty_lantern.reports.changes_view import EventsRow
+
+    layout = read_layout(read_text(layout_file), str(layout_file)) if layout_file else Layout()
+    attribution = Attribution([*found, *(one for one, _, _ in weak)], *window)
+    told = Events()
+    for file in files:
+        attribution.feed(stream(file, layout, attribution.actions, told))
+    causes = attribution.causes()
+    unexplained = sum(not events for events in causes.values())
+    row = EventsRow(lines=told.lines, skipped=told.skipped, first_skipped=told.first_skipped, unexplained=unexplained)
+    return Held(causes, row)
+
+
+def _weakened_rows(weak: list[tuple[Weakened, int, list[str]]], first: int, held: Held | None) -> list[WeakenedRow]:
+    from rusty_lantern.reports.changes_view import WeakenedRow, event_rows
+
+    return [
+        WeakenedRow(
+            store=one.store, bucket=one.bucket, what=one.what, versions=versions, first=shown,
+            causes=event_rows(held.causes.get(number)) if held else None,
+        )
+        for number, (one, versions, shown) in enumerate(weak, first)
+    ]  # fmt: skip
+
+
+def _weakened(old: Survey, new: Survey) -> list[tuple[Weakened, int, list[str]]]:
+    """What became weaker in buckets whose objects both surveys looked at: how many versions, and the first of them."""
     tables = {f"{d.store}/{b.name}": b for d in old.dossiers for b in d.buckets if b.table.value is not None}
     both = [
         (d.store, b.name)
@@ -99,13 +150,13 @@ def _weakened(old: Survey, new: Survey) -> list[WeakenedRow]:
     ]
     if not both:
         return []
+    from rusty_lantern.core.events import Weakened
     from rusty_lantern.objects.engine import table_path
     from rusty_lantern.objects.weakened import weakened
-    from rusty_lantern.reports.changes_view import WeakenedRow
 
     rows = []
     for store, bucket in both:
         paths = [table_path(survey.folder, store, bucket) for survey in (old, new)]
-        for what, (versions, first) in weakened(paths[0], paths[1], new.manifest.taken).items():
-            rows.append(WeakenedRow(store=store, bucket=bucket, what=what, versions=versions, first=first))
+        for what, (versions, first, keys) in weakened(paths[0], paths[1], new.manifest.taken).items():
+            rows.append((Weakened(store, bucket, what, keys), versions, first))
     return rows

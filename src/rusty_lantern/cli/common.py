@@ -240,6 +240,16 @@ def note(text: str) -> None:
     sys.stderr.write(safe(text) + "\n")
 
 
+def read_text(path: Path) -> str:
+    """A file's text. Raises `BadInput`."""
+    from rusty_lantern.core.errors import BadInput, Complaint, Place
+
+    try:
+        return read_file(path).decode("utf-8-sig")
+    except UnicodeDecodeError:
+        raise BadInput(Complaint("not UTF-8 text", Place(str(path)))) from None
+
+
 def read_file(path: Path) -> bytes:
     """A file's bytes. Raises `BadInput`."""
     from rusty_lantern.core.errors import BadInput, Complaint, Place

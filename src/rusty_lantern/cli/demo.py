@@ -8,11 +8,15 @@ from typing import Annotated
 import typer
 
 AS_OF = "2026-11-02T06:00:00Z"
+EARLIER = "2026-10-02T06:00:00Z"
+BEFORE: tuple[tuple[str, ...], ...] = (("reach",), ("survey", "--as-of", EARLIER))
+"""The commands of a first day, a month earlier."""
 STEPS: tuple[tuple[str, ...], ...] = (
-    ("reach",),
     ("survey", "--as-of", AS_OF),
     ("buckets",),
     ("audit",),
+    ("remedy", "harbour/payroll-drop"),
+    ("changes", "--events", "events.jsonl"),
     ("show", "harbour/press-kit", "--required"),
     ("exposure", "harbour/payroll-drop"),
     ("retention", "harbour/permit-archive"),
@@ -20,6 +24,7 @@ STEPS: tuple[tuple[str, ...], ...] = (
     ("encryption",),
     ("links",),
     ("mirrors",),
+    ("history",),
 )
 """The commands of the demo, as the user would type them."""
 
@@ -50,7 +55,8 @@ def demo(
         line(screen, "The Saltmarsh Trust, a made-up nature charity, and its stores ", ("harbour", "bold"), ", ",
              ("skerry", "bold"), ", ", ("attic", "bold"), " and ", ("cellar", "bold"))  # fmt: skip
         line(screen, (f"workspace {folder}, stand-in stores at {', '.join(served.addresses.values())}", "dim"))
-        for step in STEPS:
+
+        def run(step: tuple[str, ...]) -> None:
             screen.print()
             line(screen, ("$ ", "dim"), ("lantern " + " ".join(step), "bold cyan"))
             sys.stdout.flush()
@@ -59,5 +65,14 @@ def demo(
                 raise BadInput(Complaint(f"lantern {step[0]} ended with {ended.returncode}"))
             if ended.returncode:
                 line(screen, (f"(exit code {ended.returncode})", "dim"))
+
+        served.go_back(folder)
+        for step in BEFORE:
+            run(step)
+        screen.print()
+        line(screen, ("A month later.", "bold"))
+        served.come_back(folder)
+        for step in STEPS:
+            run(step)
     screen.print()
     line(screen, ("The stores are gone now; the workspace stays. Try: ", ""), (f"cd {folder} && lantern audit", "bold"))

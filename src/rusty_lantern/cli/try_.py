@@ -15,7 +15,7 @@ from rusty_lantern.cli.common import (
     emit,
     find_view,
     opened,
-    read_file,
+    read_text,
 )
 
 
@@ -55,10 +55,10 @@ def try_(
     current = find_view(seen, bucket, taken) if bucket else None
     if policy is not None:
         assert current is not None
-        proposed = with_policy(current.bucket, _text(policy), str(policy))
+        proposed = with_policy(current.bucket, read_text(policy), str(policy))
     else:
         assert declared is not None
-        proposed = read_declared(_text(declared), str(declared))
+        proposed = read_declared(read_text(declared), str(declared))
         current = current or next((view for view in seen if view.bucket.name == proposed.name), None)
     dossier = current.dossier if current else taken.dossiers[0]
     after = BucketView(proposed, dossier, when, None, current.trusted_accounts if current else frozenset())
@@ -67,12 +67,3 @@ def try_(
         emit(encode(result))
     else:
         try_view(console(), result)
-
-
-def _text(path: Path) -> str:
-    from rusty_lantern.core.errors import BadInput, Complaint, Place
-
-    try:
-        return read_file(path).decode("utf-8-sig")
-    except UnicodeDecodeError:
-        raise BadInput(Complaint("not UTF-8 text", Place(str(path)))) from None

@@ -20,7 +20,7 @@ from rusty_lantern.core.access.witness import Witness
 from rusty_lantern.core.assess import Audit, BucketView
 from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.baseline.judge import Judgement, show_fact
-from rusty_lantern.core.circles import Circle
+from rusty_lantern.core.circles import Circle, credential_title
 from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact
@@ -177,12 +177,21 @@ def _others(store: str, was: Circle, now: Circle) -> Iterator[Change]:
                 sort: Sort = "told now" if after is None else "not told any more"
                 yield Change(store, kind, title, sort, note=unseen[1].reason)
             elif (kind, f"any {kind}") not in (old if before is None else new):
-                yield Change(store, kind, title, "new" if before is None else "gone")
+                note = _disabled(now, title) if kind == "credential" and after is None else ""
+                yield Change(store, kind, title, "new" if before is None else "gone", note=note)
             continue
         if before[0].unseen:
             continue
         facts = [fact for fact, entry in REGISTER.items() if entry.subject == kind]
         yield from _facts(store, kind, title, facts, was.observer(before[1]), now.observer(after[1]))
+
+
+def _disabled(circle: Circle, title: str) -> str:
+    """Whether a credential that is told of no more is there still, disabled."""
+    for credential in circle.roster.dossier.credentials.value or ():
+        if credential.state.value == "disabled" and title == credential_title(credential):
+            return "it is disabled"
+    return ""
 
 
 def _subjects(circle: Circle) -> Mapping[tuple[str, str], tuple[Spoken, Any]]:

@@ -44,6 +44,11 @@ def with_needs(dossier: Dossier, store: Store | None) -> Dossier:
     return msgspec.structs.replace(dossier, identities=told)
 
 
+def credential_title(credential: Credential) -> str:
+    """How a message names a credential: its owner, and its id masked."""
+    return f"{credential.owner or 'nobody'} {masked(credential.id)}"
+
+
 class Circle:
     """The buckets of one store together with its identities and keys."""
 
@@ -120,7 +125,7 @@ class Circle:
         if credential.state.value == "disabled":
             return None
         view = self.credential_view(credential)
-        title = f"{credential.owner or 'nobody'} {masked(credential.id)}"
+        title = credential_title(credential)
         tags: Answer[dict[str, str]] = view.owner.tags if view.owner else Answer("absent")
         return Spoken("credential", self.roster.dossier.store, credential.owner, title, tags), view
 

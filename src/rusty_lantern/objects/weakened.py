@@ -9,6 +9,7 @@ from rusty_lantern.core.scales import show_moment
 from rusty_lantern.objects.engine import microseconds, reading
 
 EXAMPLES = 5
+MOST_KEYS = 10_000
 _SORTS = {
     "vanished, though locked until later": "b.key IS NULL AND a.mode <> '' AND epoch_us(a.until) > $moment",
     "vanished, though under legal hold": "b.key IS NULL AND a.hold",
@@ -27,12 +28,13 @@ def _moment(microseconds_: int) -> datetime:
     return datetime.fromtimestamp(microseconds_ / 1_000_000, UTC)
 
 
-def weakened(before: Path, after: Path, moment: datetime) -> dict[str, tuple[int, list[str]]]:
-    """What happened to versions that were protected → how many, and the first of them, by key and end of retention.
+def weakened(before: Path, after: Path, moment: datetime) -> dict[str, tuple[int, list[str], frozenset[str]]]:
+    """What happened to versions that were protected → how many, the first of them in words, and the keys (at most
+    `MOST_KEYS`) they are versions of.
 
     Only versions that were inspected in both surveys say anything.
     """
-    found: dict[str, tuple[int, list[str]]] = {}
+    found: dict[str, tuple[int, list[str], frozenset[str]]] = {}
     with reading(after) as engine:
         for sort, where in _SORTS.items():
             text = where.replace("$moment", str(microseconds(moment)))
@@ -40,5 +42,5 @@ def weakened(before: Path, after: Path, moment: datetime) -> dict[str, tuple[int
             if rows:
                 shown = [f"{key} {version}" + (f", until {show_moment(_moment(until))}" if until else "")
                          for key, version, until in rows[:EXAMPLES]]  # fmt: skip
-                found[sort] = len(rows), shown
+                found[sort] = len(rows), shown, frozenset(key for key, _, _ in rows[:MOST_KEYS])
     return found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 
 import msgspec
@@ -11,9 +11,25 @@ from rich.console import Console
 from rusty_lantern.core.access.witness import Witness
 from rusty_lantern.core.baseline.sheets import SEVERITIES
 from rusty_lantern.core.changes import Change, DriftChange
+from rusty_lantern.core.events import Event
 from rusty_lantern.core.scales import show_moment
 from rusty_lantern.reports.exposure_view import show_witness
+from rusty_lantern.reports.safe import shorten
 from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
+
+
+class EventRow(msgspec.Struct, frozen=True, kw_only=True):
+    """A recorded event that could have caused a change."""
+
+    time: datetime
+    actor: str
+    action: str
+    bucket: str
+    key: str
+    address: str
+    outcome: str
+    about: str
+    place: str
 
 
 class ChangeRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -30,6 +46,9 @@ class ChangeRow(msgspec.Struct, frozen=True, kw_only=True):
     verb: str
     witness: Witness | None
     note: str
+    causes: list[EventRow] | None = None
+    """With `--events`: what could have caused it, the likeliest first; empty where nothing in the record could. Null
+    without events, and for changes that need no cause."""
 
 
 class DriftRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -55,6 +74,7 @@ class WeakenedRow(msgspec.Struct, frozen=True, kw_only=True):
     what: str
     versions: int
     first: list[str]
+    causes: list[EventRow] | None = None
 
 
 class ChangesResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -67,11 +87,34 @@ class ChangesResult(msgspec.Struct, frozen=True, kw_only=True):
     changes: list[ChangeRow]
     drift: list[DriftRow]
     weakened: list[WeakenedRow]
+    events: EventsRow | None = None
+    """With `--events`: what was read."""
 
 
-def change_rows(changes: Iterable[Change]) -> list[ChangeRow]:
-    """Changes as results."""
-    return [ChangeRow(**msgspec.structs.asdict(change)) for change in changes]
+class EventsRow(msgspec.Struct, frozen=True, kw_only=True):
+    """The record that changes were held against, and how many of them nothing in it explains."""
+
+    lines: int
+    skipped: int
+    first_skipped: str
+    unexplained: int
+
+
+def change_rows(changes: Iterable[Change], causes: Mapping[int, list[Event]] | None = None) -> list[ChangeRow]:
+    """Changes as results; with their causes by number, where events were given."""
+    found = causes or {}
+    return [
+        ChangeRow(**msgspec.structs.asdict(change), causes=event_rows(found.get(number)))
+        for number, change in enumerate(changes)
+    ]
+
+
+def event_rows(events: list[Event] | None) -> list[EventRow] | None:
+    """Events as results."""
+    if events is None:
+        return None
+    names = EventRow.__struct_fields__
+    return [EventRow(**{name: getattr(event, name) for name in names}) for event in events]
 
 
 def drift_rows(changes: Iterable[DriftChange]) -> list[DriftRow]:
@@ -112,15 +155,27 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
             words = f"  {many(found.versions, 'version')}: {found.what}"
             line(screen, (f"{found.store}/{found.bucket}", "bold"), words, indent=2)
             line(screen, ("; ".join(found.first), "dim"), indent=6)
+            _causes(screen, found.causes)
     _rest(screen, [row for row in result.changes if row not in access])
     screen.print()
     opened = sum(row.turn in ("opened", "worse") for row in result.drift)
     closed = sum(row.turn == "closed" for row in result.drift)
     counts = [many(len(result.changes), "change"), f"{opened:,} drifts opened or worse", f"{closed:,} closed"]
     line(screen, (join(counts), "bold"))
+    if result.events is not None:
+        _record(screen, result.events)
     gained = next((row for row in access if row.sort == "gained"), None)
     if gained is not None:
         next_step(screen, f"lantern exposure {gained.store}/{gained.name}", "who gets in, and how")
+
+
+def _record(screen: Console, events: EventsRow) -> None:
+    words = f"{many(events.lines, 'event')} read; {many(events.unexplained, 'change')} unexplained"
+    why = ": what is not recorded there, an identity that is exempted, or a file that was not given"
+    line(screen, words, (why if events.unexplained else "", "dim"))
+    if events.skipped:
+        told = f"{many(events.skipped, 'line')} skipped, the first: {events.first_skipped}"
+        line(screen, (told, STYLES["unknown"]))
 
 
 def _title(row: ChangeRow | DriftRow) -> str:
@@ -142,6 +197,26 @@ def _access(screen: Console, title: str, rows: list[ChangeRow]) -> None:
         line(screen, (_title(row), "bold"), words, (f"  {row.note}" if row.note else "", STYLES["unknown"]), indent=2)
         if row.witness is not None:
             show_witness(screen, row.witness)
+        _causes(screen, row.causes)
+
+
+def _causes(screen: Console, causes: list[EventRow] | None, indent: int = 6) -> None:
+    """Who did it and when, the likeliest; or that nothing in the record explains it."""
+    if causes is None:
+        return
+    if not causes:
+        line(screen, ("unexplained: no recorded event could have done it", STYLES["unknown"]), indent=indent)
+        return
+    first, more = causes[0], len(causes) - 1
+    line(screen, ("by ", "dim"), event_words(first), (f"  or {more} more like it" if more else "", "dim"),
+         indent=indent, hang=2)  # fmt: skip
+
+
+def event_words(event: EventRow) -> str:
+    """An event in one line: who, what, when, from where."""
+    what = " ".join(part for part in (event.action, event.key or event.about) if part)
+    where = f" from {event.address}" if event.address else ""
+    return f"{event.actor or 'somebody without a name'}  {what}  {show_moment(event.time)}{where}"
 
 
 def _drift(screen: Console, rows: list[DriftRow]) -> None:
@@ -164,13 +239,24 @@ def _rest(screen: Console, rows: list[ChangeRow]) -> None:
         for row in come:
             line(screen, (f"{row.sort:<5}", "" if row.sort == "new" else STYLES["medium"]), f"{row.subject} ",
                  (_title(row), "bold"), (f"  {row.note}" if row.note else "", "dim"), indent=2)  # fmt: skip
+            _causes(screen, row.causes)
     facts = [row for row in rows if row.sort not in ("new", "gone")]
     if not facts:
         return
     screen.print()
     line(screen, ("Facts", "bold"))
-    grid = Grid("where", "fact", "before", "now", "why", shrink=(4, 0, 2, 3), drop=(4,), keep=22)
+    last = "by whom" if any(row.causes is not None for row in facts) else "why"
+    grid = Grid("where", "fact", "before", "now", last, shrink=(0, 2, 3, 4), drop=(4,), keep=22)
     for row in facts:
         told = STYLES["unknown"] if row.sort == "not told any more" else ""
-        grid.add((_title(row), "bold"), row.fact or row.sort, row.before, (row.after, told), (row.note, "dim"))
+        grid.add((_title(row), "bold"), row.fact or row.sort, row.before, (row.after, told), _why(row))
     grid.show(screen)
+
+
+def _why(row: ChangeRow) -> Cell:
+    if row.causes:
+        cause = row.causes[0]
+        return f"{cause.actor} {cause.action} {cause.time:%Y-%m-%d %H:%M}", ""
+    if row.causes is not None:
+        return "unexplained", STYLES["unknown"]
+    return shorten(row.note, 40), "dim"

@@ -5,14 +5,19 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
 
 from rusty_lantern.core.dossier import encode
 from rusty_lantern.standin import saltmarsh
 from rusty_lantern.standin.dossier_server import DossierServer
 from rusty_lantern.standin.running import serve
 from rusty_lantern.standin.saltmarsh import ACCOUNT, KEY_ID, MOMENT, OFFICE, SECRET
+from rusty_lantern.standin.saltmarsh_before import EARLIER, attic_before, beside_before, events, harbour_before
 from rusty_lantern.standin.saltmarsh_holders import beside
 from rusty_lantern.standin.saltmarsh_others import TOKEN, attic, cellar
+from rusty_lantern.standin.saltmarsh_others import skerry as second_site
 from rusty_lantern.standin.server import Standin
 
 BASELINE = """\
@@ -260,7 +265,28 @@ def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, in
         files["attic.token"] = (TOKEN + "\n", 0o600)
         files["cellar.json"] = (encode(cellar(MOMENT)).decode(), 0o644)
         files["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
+        files["waivers.yaml"] = (WAIVERS, 0o644)
+        files["events.jsonl"] = (events(), 0o644)
     return files
+
+
+WAIVERS = """\
+waivers:
+  - of: harbour/gallery-prints
+    fact: exposure.list
+    observed: open
+    because: the print shop browses the list until its own catalogue is up
+    by: head of outreach
+    since: 2026-10-10
+    until: 2027-01-31
+  - of: harbour/press-kit
+    fact: logging.target-is
+    observed: missing
+    because: the record moves to the new log store
+    by: storage keeper
+    since: 2026-09-01
+    until: 2026-11-20
+"""
 
 
 @dataclass(frozen=True)
@@ -271,6 +297,24 @@ class Served:
     harbour: Standin
     skerry: Standin
     attic: DossierServer
+
+    def go_back(self, folder: Path) -> None:
+        """Answer as the stores were a month earlier; what lies in the workspace beside them as well."""
+        then = harbour_before(saltmarsh.harbour())
+        self.harbour.holdings = then
+        self.skerry.holdings = second_site(then, EARLIER, saltmarsh.skerry().keys)
+        self.attic.dossier = attic_before(attic(MOMENT))
+        self.harbour.moment = self.skerry.moment = EARLIER
+        (folder / "harbour-keys.json").write_bytes(encode(beside_before(beside(MOMENT))))
+        (folder / "cellar.json").write_bytes(encode(msgspec.structs.replace(cellar(MOMENT), taken=EARLIER)))
+
+    def come_back(self, folder: Path) -> None:
+        """Answer as the stores are at the demo's moment."""
+        self.harbour.holdings, self.skerry.holdings = saltmarsh.harbour(), saltmarsh.skerry()
+        self.attic.dossier = attic(MOMENT)
+        self.harbour.moment = self.skerry.moment = MOMENT
+        (folder / "harbour-keys.json").write_bytes(encode(beside(MOMENT)))
+        (folder / "cellar.json").write_bytes(encode(cellar(MOMENT)))
 
 
 @contextmanager
