@@ -218,7 +218,7 @@ def _csv(opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], to
 
 # --- web logs
 
-_ENTRY = re.compile(rb'^(\S+) \S+ (\S+) \[([^\]\n]{20,32})\] "(PUT|POST|DELETE) ([^" \n]{1,8192})[^"\n]*" (\d{3})')
+_ENTRY = re.compile(rb'(\S+) \S+ (\S+) \[([^\]\n]{20,32})\] "(PUT|POST|DELETE) ([^" \n]{1,8192})[^"\n]*" (\d{3})')
 _CHANGING = re.compile(rb'"(?=PUT |POST |DELETE )')
 _SETTINGS = {
     "policy": "BucketPolicy", "acl": "BucketAcl", "publicaccessblock": "PublicAccessBlock",
