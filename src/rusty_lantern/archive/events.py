@@ -265,12 +265,14 @@ def _entries(block: bytes) -> Iterator[re.Match[bytes]]:
 def _web_log(
     block: bytes, name: str, first: int, layout: Layout, wanted: frozenset[str], told: Events
 ) -> Iterator[Event]:
+    number, counted = first, 0
     for found in _entries(block):
         address, actor, at, method, target, status = (part.decode("utf-8", "replace") for part in found.groups())
         action, bucket, key = action_of(method, target)
         if action not in wanted:
             continue
-        place = f"{name}:{first + block[: found.start()].count(NEWLINE)}"
+        number, counted = number + block.count(NEWLINE, counted, found.start()), found.start()
+        place = f"{name}:{number}"
         try:
             moment = datetime.strptime(at, "%d/%b/%Y:%H:%M:%S %z").astimezone(UTC)
         except ValueError:
