@@ -81,7 +81,7 @@ def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole:
 
 
 def test_a_figure_of_ages_survives_hostile_names_and_is_the_same_bytes_again(whole: Whole, tmp_path: Path) -> None:
-    from rusty_lantern.reports.figures import credential_ages
+    from rusty_lantern.reports.figures.credentials import credential_ages
     from rusty_lantern.reports.holder_results import CredentialsResult
 
     result = msgspec.json.decode(whole.run("credentials", "--json").out, type=CredentialsResult)

@@ -273,6 +273,48 @@ class Kept(msgspec.Struct, frozen=True):
     manifest: Manifest | None
     digest: str
     wrong: str = ""
+    pruned_before: int = 0
+    """How many surveys before it were pruned, back to the one before it that is still there."""
+
+
+class Pruned(msgspec.Struct, frozen=True):
+    """One line of `pruned.jsonl`: a survey that is gone, and what followed from it. The chain is followed through."""
+
+    survey: str
+    taken: datetime
+    sha256: str
+    """Of its `survey.json`."""
+    previous: str | None
+    rule: str
+
+
+PRUNED = "pruned.jsonl"
+
+
+def pruned(archive: Path) -> list[Pruned]:
+    """What was pruned, in the order in which it was. Raises `Damaged` for a record that cannot be read."""
+    try:
+        lines = (archive / PRUNED).read_bytes().splitlines()
+        return [msgspec.json.decode(line, type=Pruned) for line in lines]
+    except FileNotFoundError:
+        return []
+    except (OSError, msgspec.DecodeError) as error:
+        raise Damaged(Complaint(f"cannot be read: {error}", Place(f"{archive.name}/{PRUNED}"), _REMEDY)) from None
+
+
+def followed(archive: Path, previous: str | None, before: str | None) -> int | None:
+    """How many pruned surveys lie between a survey that followed `previous` and the one with the hash `before`.
+
+    None where the chain does not lead there.
+    """
+    gone = {one.sha256: one.previous for one in pruned(archive)} if previous != before else {}
+    for steps in range(len(gone) + 1):
+        if previous == before:
+            return steps
+        if previous not in gone:
+            return None
+        previous = gone[previous]
+    return None
 
 
 def history(archive: Path, *, verify: bool) -> list[Kept]:
@@ -281,16 +323,18 @@ def history(archive: Path, *, verify: bool) -> list[Kept]:
     before: str | None = None
     for name in names(archive):
         folder = archive / name
-        manifest, wrong, digest = None, "", ""
+        manifest, wrong, digest, pruned = None, "", "", 0
         try:
             digest = hashlib.sha256((folder / MANIFEST).read_bytes()).hexdigest()
             manifest = load(archive, name, tables=True).manifest if verify else _manifest(folder)
-            if verify and manifest.previous != before:
+            steps = followed(archive, manifest.previous, before)
+            if verify and steps is None:
                 wrong = "the survey before it is not the one it followed"
+            pruned = steps or 0
         except (Damaged, BadInput) as error:
             wrong = str(error.complaints[0].place or "") + ": " + error.complaints[0].what
         except OSError as error:
             wrong = f"{MANIFEST} cannot be read: {error.strerror}"
-        found.append(Kept(name, manifest, digest, wrong))
+        found.append(Kept(name, manifest, digest, wrong, pruned))
         before = digest
     return found

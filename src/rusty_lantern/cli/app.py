@@ -25,6 +25,7 @@ from rusty_lantern.cli import (
     links,
     mirrors,
     objects,
+    prune,
     reach,
     remedy,
     retention,
@@ -85,6 +86,7 @@ for module in (
     mirrors,
     dossier,
     history,
+    prune,
     demo,
     standin,
 ):

@@ -69,9 +69,9 @@ def audit(
     Use it after each survey; it asks no store. In a cron line, --quiet prints only when there is something to read.
     Example: lantern audit --fail-on high
     """
+    from rusty_lantern.reports.audit_view import audit_view
     from rusty_lantern.reports.formats import writer
     from rusty_lantern.reports.results import audit_result
-    from rusty_lantern.reports.views import audit_view
 
     place = workspace(workspace_folder)
     baseline = place.baseline()

@@ -73,7 +73,7 @@ def credentials(
     else:
         credentials_view(console(), result)
     if figure is not None:
-        from rusty_lantern.reports.figures import credential_ages
+        from rusty_lantern.reports.figures.credentials import credential_ages
 
         credential_ages(result, figure)
     if result.lying_about:

@@ -1,40 +1,77 @@
-"""`lantern history`: the kept surveys."""
+"""`lantern history`: the kept surveys, and how drift went."""
 
 from __future__ import annotations
 
-from typing import Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli.common import JsonOption, WorkspaceOption, emit, workspace
+from rusty_lantern.cli.common import JsonOption, WorkspaceOption, judge_kept, note, printed, workspace
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from rusty_lantern.archive.surveys import Kept
+    from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.core.standings import Standing
 
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("history", short_help="The kept surveys, and whether they are as they were written.")(history)
+    app.command("history", short_help="The kept surveys: how drift went, and whether they are as written.")(history)
 
 
 def history(
     verify: Annotated[bool, typer.Option("--verify", help="Hash every file and follow the chain of surveys.")] = False,
+    figure: Annotated[
+        Path | None, typer.Option(help="Draw drift over time to this .png, .svg or .pdf.", show_default=False)
+    ] = None,
     workspace_folder: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
-    """List the kept surveys, oldest first, with their hashes.
+    """List the kept surveys, oldest first: drift by severity, what could not be told, what stood open, the hash.
 
-    Use it to see what there is, and to show that nothing was altered. Example: lantern history --verify
+    Use it to see how it goes, and with --verify to show that nothing was altered. All are judged by the present
+    baseline. Example: lantern history --figure trend.png
     """
     from rusty_lantern.archive import surveys
+    from rusty_lantern.core.standings import lasting
+    from rusty_lantern.reports.history_view import history_view
     from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.survey_results import HistoryResult, history_row
-    from rusty_lantern.reports.terminal import console
-    from rusty_lantern.reports.views import history_view
+    from rusty_lantern.reports.survey_results import HistoryResult, history_row, lasting_result
 
     place = workspace(workspace_folder)
     kept = surveys.history(place.surveys, verify=verify)
-    stopped = surveys.unfinished(place.surveys)
-    result = HistoryResult(verified=verify, surveys=[history_row(one) for one in kept], unfinished=stopped)
-    if json:
-        emit(encode(result))
-    else:
-        history_view(console(), result)
+    stood = _standings(place, kept)
+    result = HistoryResult(
+        verified=verify,
+        surveys=[history_row(one, stood.get(one.name)) for one in kept],
+        unfinished=surveys.unfinished(place.surveys),
+        lasting=lasting_result(lasting(list(stood.values()))) if stood else None,
+    )
+    if figure is not None:
+        _draw(place, list(stood.values()), figure)
+    printed(encode(result) + "\n" if json else None, lambda screen: history_view(screen, result))
     raise typer.Exit(2 if any(one.wrong for one in kept) else 0)
+
+
+def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]:
+    """How each survey stood, by the present baseline; none where there is no baseline."""
+    if not (place.folder / "baseline.yaml").is_file():
+        return {}
+    from rusty_lantern.archive.standings import Standings
+
+    standings = Standings(place, lambda survey: judge_kept(place, survey))
+    readable = [one.name for one in kept if one.manifest is not None and not one.wrong]
+    missing = [name for name in readable if standings.known(name) is None]
+    if len(missing) > 5:
+        note(f"judging {len(missing)} surveys by the present baseline; it is kept, and needed once")
+    return {name: standings.of(name) for name in readable}
+
+
+def _draw(place: Workspace, standings: list[Standing], figure: Path) -> None:
+    from rusty_lantern.reports.figures.trend import trend
+
+    baseline = place.baseline()
+    trend(standings, f"{baseline.title}, edition {baseline.edition}" if baseline.edition else baseline.title, figure)

@@ -74,7 +74,7 @@ def retention(
         history=None if key is None else _history(found, seen[0], key),
     )
     if timeline is not None and rows:
-        from rusty_lantern.reports.figures import locked_bytes
+        from rusty_lantern.reports.figures.retention import locked_bytes
 
         locked_bytes(rows[0], found.when, timeline)
         note(f"drawn into {timeline}")

@@ -10,6 +10,7 @@ import msgspec
 from rusty_lantern.archive.surveys import Kept, Survey
 from rusty_lantern.core.dossier import OTHER_PROTOCOL
 from rusty_lantern.core.evidence import NOT_IN_DOSSIER
+from rusty_lantern.core.standings import Lasting, Standing
 
 
 class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -21,10 +22,33 @@ class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
     only: list[str]
     sha256: str
     wrong: str
+    buckets: int | None = None
+    """How many were judged; null, as all that follows, where there is no baseline or the survey cannot be read."""
+    drift_by_severity: dict[str, int] | None = None
+    unknown: int | None = None
+    waived: int | None = None
+    exposed: dict[str, int] | None = None
+    """Verb → buckets that anyone gets into, from everywhere."""
+    pruned_before: int = 0
+    """How many surveys were pruned between this one and the one before it here."""
+
+
+class LastingResult(msgspec.Struct, frozen=True, kw_only=True):
+    """How long drifts stood, over all surveys that were judged. Days; null where there were none."""
+
+    closed: int
+    open: int
+    median_days_closed: float | None
+    median_days_open: float | None
+    oldest: str
+    """The drift that is open for longest, and since when."""
+    oldest_since: datetime | None
 
 
 class HistoryResult(msgspec.Struct, frozen=True, kw_only=True):
     """`lantern history --json`."""
+
+    lasting: LastingResult | None = None
 
     verified: bool
     surveys: list[HistoryRow]
@@ -45,9 +69,20 @@ class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
     """Store → how many identities, groups, credentials, encryption keys and links it told of."""
 
 
-def history_row(kept: Kept) -> HistoryRow:
-    """One kept survey."""
+def history_row(kept: Kept, standing: Standing | None = None) -> HistoryRow:
+    """One kept survey, with how it stood where that is known."""
     manifest = kept.manifest
+    judged = (
+        {
+            "buckets": standing.buckets,
+            "drift_by_severity": standing.drift_by_severity,
+            "unknown": standing.counts.get("unknown", 0),
+            "waived": standing.counts.get("waived", 0),
+            "exposed": standing.exposed,
+        }
+        if standing
+        else {}
+    )
     return HistoryRow(
         survey=kept.name,
         taken=manifest.taken if manifest else None,
@@ -55,6 +90,22 @@ def history_row(kept: Kept) -> HistoryRow:
         only=manifest.only if manifest else [],
         sha256=kept.digest,
         wrong=kept.wrong,
+        pruned_before=kept.pruned_before,
+        **judged,  # type: ignore[arg-type]
+    )
+
+
+def lasting_result(lasting: Lasting) -> LastingResult:
+    """How long drifts stood."""
+    spell = lasting.oldest
+    store, _, name, fact = spell.key if spell else ("", "", "", "")
+    return LastingResult(
+        closed=lasting.closed,
+        open=lasting.open,
+        median_days_closed=lasting.median_days_closed,
+        median_days_open=lasting.median_days_open,
+        oldest=f"{store}/{name} {fact}" if spell else "",
+        oldest_since=spell.begun if spell else None,
     )
 
 

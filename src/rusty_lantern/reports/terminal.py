@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from rich.console import Console
 from rich.text import Text
@@ -87,7 +87,7 @@ class Grid:
 
     Where it is wider than the terminal, columns of `shrink` are shortened in the middle, in that order; if that is
     not enough, columns of `drop` are left out, in that order, and `dropped` names them. Rather than shorten others
-    below `keep` characters, a column is left out.
+    below `keep` characters (or what `floors` has for a column), a column is left out.
     """
 
     def __init__(
@@ -97,12 +97,14 @@ class Grid:
         right: Sequence[int] = (),
         drop: Sequence[int] = (),
         keep: int = MODEST,
+        floors: Mapping[int, int] | None = None,
     ) -> None:
         self.headings = headings
         self.shrink = shrink
         self.right = right
         self.drop = drop
         self.keep = keep
+        self.floors = dict(floors or {})
         self.dropped: list[str] = []
         self.rows: list[tuple[Cell, ...]] = []
 
@@ -136,7 +138,7 @@ class Grid:
         """Take out the columns that may be dropped, until the rest fits or none is left to drop."""
         for wanted in [self.headings[number] for number in self.drop]:
             widths = [max(map(len, column)) for column in zip(self.headings, *self._plain(), strict=True)]
-            widths = [min(w, self.keep) if c in self.shrink else w for c, w in enumerate(widths)]
+            widths = [min(w, self._floor(c)) if c in self.shrink else w for c, w in enumerate(widths)]
             if sum(widths) + 2 * (len(widths) - 1) <= room:
                 return
             gone = self.headings.index(wanted)
@@ -144,6 +146,7 @@ class Grid:
             self.headings = (*self.headings[:gone], *self.headings[gone + 1 :])
             self.rows = [(*row[:gone], *row[gone + 1 :]) for row in self.rows]
             self.shrink = [n - (n > gone) for n in self.shrink if n != gone]
+            self.floors = {n - (n > gone): least for n, least in self.floors.items() if n != gone}
             self.right = [n - (n > gone) for n in self.right if n != gone]
 
     def _plain(self) -> list[list[str]]:
@@ -155,11 +158,15 @@ class Grid:
             max([len(self.headings[c]) if headings else 0, *(len(row[c]) for row in texts)], default=0) for c in columns
         ]
         room -= 2 * (len(widths) - 1)
-        for least in (MODEST, SMALLEST):
+        for least in (0, MODEST, SMALLEST):
             for column in self.shrink or columns:
                 too_wide = sum(widths) - room
-                widths[column] -= max(0, min(too_wide, widths[column] - least))
+                widths[column] -= max(0, min(too_wide, widths[column] - (least or self._floor(column))))
         return widths
+
+    def _floor(self, column: int) -> int:
+        """The least width of a column while another can give way."""
+        return self.floors.get(column, self.keep)
 
 
 def _words(cell: Cell) -> str:

@@ -6,155 +6,19 @@ from rich.console import Console
 
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.scales import show_bytes, show_moment
+from rusty_lantern.reports.audit_view import left_out, line_of
 from rusty_lantern.reports.results import (
-    AuditResult,
     BucketRow,
     BucketsResult,
     FactResult,
-    JudgementResult,
     RequiredResult,
     ShowResult,
 )
-from rusty_lantern.reports.survey_results import HistoryResult, SurveyResult
+from rusty_lantern.reports.survey_results import SurveyResult
 from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
 from rusty_lantern.stores.s3.reached import QUESTION_WORDS, Reached
 
 STATUS_ORDER = ("drifted", "unknown", "waived", "held")
-
-
-def audit_view(screen: Console, result: AuditResult) -> None:
-    """Drift, worst first; then what could not be told; then the counts."""
-    line(screen, (f"{result.baseline}" + (f", edition {result.edition}" if result.edition else ""), "bold"))
-    line(
-        screen,
-        (
-            join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}", many(result.buckets, "bucket")]),
-            "dim",
-        ),
-    )
-    if result.only:
-        line(screen, (f"this survey was limited to {', '.join(result.only)}", STYLES["unknown"]))
-    for store, reason in result.unread.items():
-        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]))
-    screen.print()
-    _drift_by_severity(screen, result)
-    _unknowns(screen, result)
-    _waived(screen, result)
-    counts = [(word, result.counts[word]) for word in ("drifted", "unknown", "waived", "held")]
-    parts: list[tuple[str, str]] = []
-    for word, number in counts:
-        parts += [(f"{number} ", "bold"), (word, STYLES[word] if number else "dim"), ("    ", "")]
-    line(screen, *parts)
-    first = next(iter(result.drift or result.unknown), None)
-    if first:
-        next_step(screen, *_next_look(result))
-
-
-def _drift_by_severity(screen: Console, result: AuditResult) -> None:
-    if not result.drift:
-        line(screen, ("no drift was found", STYLES["held"] if not result.unknown and not result.unread else ""))
-        screen.print()
-        return
-    looked_back = any(found.since != result.taken or found.since_or_before for found in result.drift)
-    since = ("since",) if looked_back else ()
-    last = 5 + len(since)
-    headings = ("severity", "where", "fact", "required", "observed", *since, "line, sheet")
-    grid = Grid(*headings, shrink=(last, 3, 1), drop=range(last, 4, -1), keep=26)
-    for found in result.drift:
-        cells = [
-            styled(found.severity),
-            _bucket_name(result, found),
-            found.fact,
-            found.required,
-            (found.observed, "bold"),
-            (f"{_line_of(found.place)} {found.sheet}", "dim"),
-        ]
-        grid.add(*cells[:5], *([_since(result, found)] if since else []), cells[5])
-    grid.show(screen)
-    sampled = sorted({found.objects.confidence for found in result.drift if found.objects and found.objects.confidence})
-    if sampled:
-        at = " or ".join(f"{confidence:.0%}".replace("%", " %") for confidence in sampled)
-        line(screen, (f"shares are bounds at {at}: only a sample of the versions was looked at", "dim"))
-    for found in result.drift:
-        if found.reason:
-            line(screen, (_bucket_name(result, found), "bold"), f"  {found.fact}: {found.reason}", indent=2, hang=4)
-    _left_out(screen, grid)
-    screen.print()
-
-
-def _since(result: AuditResult, found: JudgementResult) -> Cell:
-    """Since when it drifts: the day of the first survey that saw it."""
-    if found.since is None or (found.since == result.taken and not found.since_or_before):
-        return "this survey", "bold"
-    return f"{found.since:%Y-%m-%d}" + (" or before" if found.since_or_before else ""), "dim"
-
-
-STANDINGS = {"ended": "high", "too long": "high", "ends soon": "medium", "unused": "low", "not yet": "low"}
-
-
-def _waived(screen: Console, result: AuditResult) -> None:
-    """What was accepted, and every waiver that somebody should look at."""
-    if result.waived:
-        line(screen, ("accepted for now", STYLES["waived"]))
-        for found in result.waived:
-            line(screen, (_bucket_name(result, found), "bold"), f"  {found.fact} {found.observed}", indent=2)
-            line(screen, (found.reason, "dim"), indent=6)
-        screen.print()
-    odd = [waiver for waiver in result.waivers if waiver.standing in STANDINGS]
-    for waiver in odd:
-        words = f" of {waiver.fact} on {waiver.of}, until {show_moment(waiver.until)}, {waiver.place}"
-        line(screen, (f"waiver {waiver.standing}", STYLES[STANDINGS[waiver.standing]]), words)
-    if odd:
-        screen.print()
-
-
-def _left_out(screen: Console, grid: Grid) -> None:
-    if grid.dropped:
-        line(screen, (f"left out at this width: {'; '.join(grid.dropped)} (--json has it all)", "dim"))
-
-
-def _next_look(result: AuditResult) -> tuple[str, str]:
-    """The command that tells more of the first thing in the list."""
-    first = (result.drift or result.unknown)[0]
-    if first.subject == "bucket":
-        return f"lantern show {first.store}/{first.bucket} --required", "every fact with its evidence"
-    return LOOKS.get(first.subject, ("lantern reach", "what each store shows"))
-
-
-LOOKS = {
-    "credential": ("lantern credentials", "who holds which key"),
-    "identity": ("lantern credentials", "who holds which key"),
-    "encryption-key": ("lantern encryption", "which key protects what"),
-    "link": ("lantern links", "which links are out, and what they open"),
-    "mirror": ("lantern mirrors", "what the copies lack"),
-}
-"""Kind of subject → the command that shows it, and why."""
-
-
-def _bucket_name(result: AuditResult, found: JudgementResult) -> str:
-    """The name of the subject, with its store where there are several; a bucket's after a slash, as it is asked for."""
-    several = len({j.store for j in [*result.drift, *result.unknown]}) > 1
-    if found.subject == "store" or not several:
-        return found.name
-    return f"{found.store}/{found.name}" if found.subject == "bucket" else f"{found.store}: {found.name}"
-
-
-def _line_of(place: str) -> str:
-    """`baseline.yaml:8:7` → `8`."""
-    return place.split(":")[-2] if place.count(":") >= 2 else place
-
-
-def _unknowns(screen: Console, result: AuditResult) -> None:
-    if not result.unknown:
-        return
-    line(screen, ("could not be told", STYLES["unknown"]))
-    grouped: dict[tuple[str, str], list[str]] = {}
-    for found in result.unknown:
-        grouped.setdefault((_bucket_name(result, found), found.reason), []).append(found.fact)
-    for (bucket, reason), facts in grouped.items():
-        line(screen, (bucket, "bold"), f"  {reason}", indent=2)
-        line(screen, (", ".join(facts), "dim"), indent=6)
-    screen.print()
 
 
 def buckets_view(screen: Console, result: BucketsResult) -> None:
@@ -188,7 +52,7 @@ def buckets_view(screen: Console, result: BucketsResult) -> None:
         least + show_bytes(result.total_bytes),
     ]
     line(screen, (join(totals), "bold"))
-    _left_out(screen, grid)
+    left_out(screen, grid)
     for store in result.unread:
         line(screen, (f"store {store} was not read", STYLES["unknown"]))
     exposed = [row for row in result.buckets if "open" in row.exposure.values()]
@@ -256,7 +120,7 @@ def _required_table(screen: Console, required: list[RequiredResult]) -> None:
     """What is required, judged; under what did not hold, the reasons in full."""
     grid = Grid("judged", "fact", "required", "observed", "asked by", shrink=(4, 2))
     for asked in sorted(required, key=lambda r: STATUS_ORDER.index(r.status)):
-        origin = f"{asked.sheet}, line {_line_of(asked.place)}"
+        origin = f"{asked.sheet}, line {line_of(asked.place)}"
         grid.add(styled(asked.status), asked.fact, asked.required, (asked.observed, "bold"), (origin, "dim"))
     grid.show(screen)
     open_points = [r for r in required if r.status != "held"]
@@ -272,7 +136,7 @@ def _required_table(screen: Console, required: list[RequiredResult]) -> None:
         line(screen, (", ".join(facts) + ": ", "bold"), why, indent=2)
     for asked in overriding:
         sheet, _, place = asked.displaced[-1].rpartition(", ")
-        line(screen, (f"{asked.fact}: ", "bold"), f"overrides {sheet}, line {_line_of(place)}", indent=2)
+        line(screen, (f"{asked.fact}: ", "bold"), f"overrides {sheet}, line {line_of(place)}", indent=2)
 
 
 def _evidence(found: FactResult, bucket: str) -> str:
@@ -315,35 +179,6 @@ ONE_AND_MORE = {
     "encryption_keys": ("encryption key", "encryption keys"),
     "links": ("link", "links"),
 }
-
-
-def history_view(screen: Console, result: HistoryResult) -> None:
-    """One line a survey; what is wrong in full."""
-    grid = Grid("survey", "buckets", "stores", "limited to", "sha-256", "as written", shrink=(3, 2), right=(1,))
-    for row in result.surveys:
-        read = sum(number for number in row.stores.values() if number is not None)
-        stores = ", ".join(name if number is not None else f"{name} (unread)" for name, number in row.stores.items())
-        state = (
-            ("no", STYLES["critical"]) if row.wrong else styled("yes") if result.verified else ("not checked", "dim")
-        )
-        grid.add(
-            (row.survey, "bold"), f"{read:,}", stores, (", ".join(row.only), "dim"), (row.sha256[:16], "dim"), state
-        )
-    if result.surveys:
-        grid.show(screen)
-        screen.print()
-    for row in result.surveys:
-        if row.wrong:
-            line(screen, (f"{row.survey}  ", STYLES["critical"]), row.wrong)
-    for stopped in result.unfinished:
-        line(screen, (f"{stopped}  was stopped before it was whole", STYLES["unknown"]))
-    wrong = sum(bool(row.wrong) for row in result.surveys)
-    checked = f"{wrong} not as written" if wrong else "all as written" if result.verified else "not checked"
-    line(screen, (join([many(len(result.surveys), "survey"), checked if result.surveys else ""]), "bold"))
-    if result.unfinished:
-        next_step(screen, "lantern survey --resume", "ask only what is missing")
-    elif not result.verified and result.surveys:
-        next_step(screen, "lantern history --verify", "hash every file and follow the chain")
 
 
 def reach_view(screen: Console, results: list[Reached]) -> None:

@@ -1,0 +1,103 @@
+"""Thinning the archive by a stated rule.
+
+The latest survey always stays, and so does each that is the last of its day, week, month or year as the rule asks. What
+goes is written down first, with its hash and that of the survey it followed (`surveys/pruned.jsonl`), so that the chain
+of surveys can still be followed, and every gap in it is told of.
+"""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections.abc import Callable, Sequence
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import msgspec
+
+from rusty_lantern.archive.errors import CannotWrite
+from rusty_lantern.archive.surveys import MANIFEST, PRUNED, Manifest, Pruned, names, pruned
+from rusty_lantern.archive.writing import write_whole
+from rusty_lantern.core.errors import BadInput, Complaint, Place
+from rusty_lantern.core.scales import DURATION, NotOnScale
+
+_PERIODS: dict[str, Callable[[datetime], object]] = {
+    "all": lambda moment: moment,
+    "daily": lambda moment: moment.date(),
+    "weekly": lambda moment: moment.isocalendar()[:2],
+    "monthly": lambda moment: (moment.year, moment.month),
+    "yearly": lambda moment: moment.year,
+}
+
+
+class Rule(msgspec.Struct, frozen=True):
+    """Keep the last survey of each period, for so many seconds before the latest survey (0: for ever)."""
+
+    period: str
+    seconds: int
+
+    def keeps(self, taken: Sequence[datetime]) -> set[datetime]:
+        """The moments of those that stay, of surveys in their order."""
+        latest = taken[-1]
+        young = [t for t in taken if not self.seconds or latest - t <= timedelta(seconds=self.seconds)]
+        last: dict[object, datetime] = {_PERIODS[self.period](moment): moment for moment in young}
+        return set(last.values())
+
+
+def read_rule(written: str) -> Rule:
+    """Read `all for 30 days`, `weekly for 1 year`, `monthly`. Raises `BadInput`."""
+    match = re.fullmatch(r"(all|daily|weekly|monthly|yearly)(?: for (.+))?", written.strip())
+    if match is None:
+        raise BadInput(
+            Complaint(f'"{written}" is no rule', remedy="--keep 'all for 30 days' --keep 'weekly for 1 year'")
+        )
+    try:
+        return Rule(match[1], int(DURATION.read(match[2])) if match[2] else 0)  # type: ignore[arg-type]
+    except NotOnScale as error:
+        raise BadInput(Complaint(f"--keep: {error}")) from None
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """What stays and what goes: names of surveys, oldest first."""
+
+    stay: list[str]
+    go: list[str]
+
+
+def plan(archive: Path, rules: Sequence[Rule]) -> Plan:
+    """What a set of rules keeps: whatever one of them keeps, and the latest. Raises `BadInput` for a survey unread."""
+    found = {name: _manifest(archive / name) for name in names(archive)}
+    if not found:
+        return Plan([], [])
+    taken = [manifest.taken for manifest in found.values()]
+    kept = {taken[-1]}.union(*(rule.keeps(taken) for rule in rules))
+    return Plan([n for n, m in found.items() if m.taken in kept], [n for n, m in found.items() if m.taken not in kept])
+
+
+def prune(archive: Path, go: Sequence[str], rule: str) -> None:
+    """Take surveys away, each written down before it goes. Raises `CannotWrite`; what is not written down stays."""
+    import hashlib
+
+    told = pruned(archive)
+    for name in go:
+        content = (archive / name / MANIFEST).read_bytes()
+        manifest = _manifest(archive / name)
+        told.append(Pruned(name, manifest.taken, hashlib.sha256(content).hexdigest(), manifest.previous, rule))
+    write_whole(archive / PRUNED, b"".join(msgspec.json.encode(one) + b"\n" for one in told))
+    for name in go:
+        aside = archive / f".{name}.going"
+        try:
+            (archive / name).rename(aside)
+            shutil.rmtree(aside)
+        except OSError as error:
+            raise CannotWrite(
+                Complaint(f"cannot be taken away: {error.strerror}", Place(str(archive / name)))
+            ) from None
+
+
+def _manifest(folder: Path) -> Manifest:
+    try:
+        return msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
+    except (OSError, msgspec.DecodeError) as error:
+        what, remedy = f"this survey cannot be read: {error}", "nothing was taken away; lantern history --verify"
+        raise BadInput(Complaint(what, Place(f"{folder.parent.name}/{folder.name}"), remedy)) from None

@@ -1,0 +1,50 @@
+"""`lantern prune`: thin the archive by a stated rule."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rusty_lantern.cli.common import WorkspaceOption, workspace
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("prune", short_help="Thin the archive of surveys by a stated rule.")(prune)
+
+
+def prune(
+    keep: Annotated[
+        list[str], typer.Option(help="'all for 30 days', 'daily for …', 'weekly for 1 year', 'monthly'; repeat it.")
+    ],
+    go_ahead: Annotated[bool, typer.Option("--go-ahead", help="Take them away; otherwise only say which.")] = False,
+    workspace_folder: WorkspaceOption = None,
+) -> None:
+    """Take old surveys away: all but the last of each period that a rule keeps, and never the latest.
+
+    Use it in a cron line. What goes is written down with its hash, and the chain stays whole. Example:
+    lantern prune --keep 'all for 30 days' --keep 'weekly for 1 year' --keep monthly
+    """
+    from rusty_lantern.archive.pruning import plan, read_rule
+    from rusty_lantern.archive.pruning import prune as take_away
+    from rusty_lantern.archive.surveys import sole
+    from rusty_lantern.reports.terminal import console, line, many, next_step
+
+    place = workspace(workspace_folder)
+    rules = [read_rule(written) for written in keep]
+    screen = console()
+    with sole(place.surveys):
+        found = plan(place.surveys, rules)
+        if go_ahead:
+            take_away(place.surveys, found.go, "; ".join(keep))
+    word = "gone" if go_ahead else "would go"
+    for name in found.go:
+        line(screen, (name, ""), (f"  {word}", "yellow"))
+    stay = many(len(found.stay), "survey stays", "surveys stay")
+    line(screen, (f"{stay}, {len(found.go):,} {'are gone' if go_ahead else 'would go'}", "bold"))
+    if found.go and not go_ahead:
+        rule = " ".join(f"--keep '{written}'" for written in keep)
+        next_step(screen, f"lantern prune {rule} --go-ahead", "take them away")
+    elif go_ahead:
+        next_step(screen, "lantern history --verify", "the chain is followed through what was pruned")

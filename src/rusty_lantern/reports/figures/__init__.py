@@ -1,0 +1,1 @@
+"""Figures, drawn by Matplotlib in one style: calm, labelled in words, legible in grey."""

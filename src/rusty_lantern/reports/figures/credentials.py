@@ -1,0 +1,48 @@
+"""How old the live credentials are, and how long they have lain idle."""
+
+from __future__ import annotations
+
+from io import BytesIO
+from pathlib import Path
+
+from rusty_lantern.core.scales import DAY, show_moment
+from rusty_lantern.reports.figures.frame import FILLS, INK, QUIET, bare, drawn, plain
+from rusty_lantern.reports.holder_results import CredentialsResult
+from rusty_lantern.reports.safe import shorten
+
+MOST_BARS = 40
+
+
+def credential_ages(result: CredentialsResult, out: Path | BytesIO) -> None:
+    """Draw how old each live credential is, and how much of that it has lain idle. Raises `BadInput`, `CannotWrite`."""
+    live = [row for row in result.credentials if row.state != "disabled" and row.age is not None]
+    rows = sorted(live, key=lambda r: -(r.age or 0))[:MOST_BARS]
+    untold = sum(row.age is None for row in result.credentials)
+    more = f"; the {len(rows)} oldest of {len(live)}" if len(live) > len(rows) else ""
+    also = f"; the age of {untold} more is not known" if untold else ""
+    words = f"as of {show_moment(result.as_of)}, survey {result.survey}{more}{also}"
+    with drawn("How old the live credentials are", words, out) as (figure, (axes,)):
+        for place, row in enumerate(reversed(rows)):
+            age, idle = (row.age or 0) / DAY, min(row.idle if row.idle is not None else 0, row.age or 0) / DAY
+            axes.barh(place, idle - age, left=-idle, color=FILLS["compliance"][0], height=0.62,
+                      label="in use" if place == 0 else None)  # fmt: skip
+            colour, hatch = FILLS["hold"]
+            axes.barh(place, -idle, color=colour, hatch=hatch, edgecolor=INK, linewidth=0.6, height=0.62,
+                      label="lain idle since it was last used" if place == 0 else None)  # fmt: skip
+        axes.set_yticks(
+            range(len(rows)),
+            [plain(shorten(f"{r.store}: {r.owner or 'nobody'}  {r.key}", 48)) for r in reversed(rows)],
+        )
+        oldest = max(((row.age or 0) / DAY for row in rows), default=365)
+        years = range(int(oldest // 365) + 2)
+        axes.set_xticks(
+            [-365 * year for year in years],
+            [f"{year} years ago" if year > 1 else ("now", "a year ago")[year] for year in years],
+        )
+        axes.set_xlim(-oldest * 1.04, 0)
+        axes.grid(axis="x", color=QUIET, alpha=0.35, linewidth=0.7)
+        axes.set_axisbelow(True)
+        bare(axes, "top", "right", "left")
+        axes.tick_params(axis="y", length=0, labelsize=10.5)
+        axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.06), ncols=2, frameon=False)
+        figure.subplots_adjust(left=0.3, right=0.97, top=0.87, bottom=0.12)

@@ -1,0 +1,86 @@
+"""Bytes of a bucket that are locked over the coming years."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from io import BytesIO
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rusty_lantern.core.scales import show_bytes, show_moment
+from rusty_lantern.reports.figures.frame import FILLS, INK, PAPER, QUIET, bare, drawn
+from rusty_lantern.reports.object_results import RetentionRow
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+
+def locked_bytes(row: RetentionRow, moment: datetime, out: Path | BytesIO) -> None:
+    """Draw the bytes of a bucket that are locked over the coming years, by mode, with holds apart.
+
+    Raises `BadInput` for a kind of file that cannot be drawn, `CannotWrite`.
+    """
+    words = f"as of {show_moment(moment)}. {row.sentence}"
+    with drawn(f"Bytes locked in {row.store}/{row.bucket}", words, out, rows=(6, 1)) as (_, (axes, below)):
+        _modes(axes, row, moment)
+        _holds(below, row)
+
+
+def _modes(axes: Axes, row: RetentionRow, moment: datetime) -> None:
+    from matplotlib.dates import date2num
+
+    ends = sorted({release.month for release in row.locks.releases})
+    if not ends:
+        axes.text(
+            0.5, 0.5, "no period binds any version", ha="center", va="center", transform=axes.transAxes, fontsize=14
+        )
+        axes.set_axis_off()
+        return
+    dates = [float(date2num(when)) for when in (moment, *(_after(month) for month in ends))]
+    stacks: dict[str, list[int]] = {}
+    for mode in ("compliance", "governance"):
+        freed = {release.month: release.bytes for release in row.locks.releases if release.mode == mode}
+        left, levels = sum(freed.values()), []
+        levels.append(left)
+        for month in ends:
+            left -= freed.get(month, 0)
+            levels.append(left)
+        stacks[mode] = levels
+    base = [0] * len(dates)
+    for mode, levels in stacks.items():
+        if not any(levels):
+            continue
+        colour, hatch = FILLS[mode]
+        top = [b + level for b, level in zip(base, levels, strict=True)]
+        axes.fill_between(
+            dates, base, top, step="post", facecolor=colour, hatch=hatch, edgecolor=PAPER, linewidth=0.8,
+            label=f"{mode}, {show_bytes(levels[0])} now",
+        )  # fmt: skip
+        base = top
+    axes.set_ylim(0, max(base) * 1.12)
+    axes.set_xlim(dates[0], dates[-1])
+    axes.xaxis_date()
+    axes.yaxis.set_major_formatter(lambda value, _: show_bytes(int(value)))
+    axes.legend(loc="upper right", frameon=False, fontsize=12)
+    axes.grid(axis="y", color=QUIET, alpha=0.3, linewidth=0.7)
+    axes.set_ylabel("bytes under a period that binds")
+    bare(axes)
+
+
+def _after(month: str) -> datetime:
+    """The end of a month, when everything that comes free in it has."""
+    year, number = (int(part) for part in month.split("-"))
+    return datetime(year + number // 12, number % 12 + 1, 1, tzinfo=UTC)
+
+
+def _holds(axes: Axes, row: RetentionRow) -> None:
+    """Bytes under legal hold: a bar without a date, since a hold has none."""
+    colour, hatch = FILLS["hold"]
+    total = sum(part.bytes for part in row.locks.parts)
+    axes.barh([0], [row.locks.held_bytes], color=colour, hatch=hatch, edgecolor=INK, linewidth=0.8, height=0.6)
+    axes.set_xlim(0, max(total, 1))
+    axes.set_yticks([])
+    axes.xaxis.set_major_formatter(lambda value, _: show_bytes(int(value)))
+    held = f"{row.locks.emptying.held:,} versions, {show_bytes(row.locks.held_bytes)} of {show_bytes(total)} in all"
+    axes.set_title(f"under legal hold, until somebody lifts it: {held}", loc="left", fontsize=12)
+    bare(axes, "top", "right", "left")
