@@ -30,7 +30,7 @@ class Workspace:
 
     def baseline(self) -> Baseline:
         """The baseline, read and checked."""
-        return read_baseline(self.baseline_text(), BASELINE)
+        return read_baseline(self._text(BASELINE), BASELINE, self._text)
 
     def waivers(self) -> list[Waiver]:
         """The accepted drift, read and checked; none where there is no such file."""
@@ -39,19 +39,25 @@ class Workspace:
     def judging_texts(self) -> list[str]:
         """Every text that judging depends on besides the survey."""
         waivers = self._text(WAIVERS) if (self.folder / WAIVERS).is_file() else ""
-        return [self._text(ESTATE), self.baseline_text(), waivers]
+        return [self._text(ESTATE), *self.baseline_texts().values(), waivers]
 
-    def baseline_text(self) -> str:
-        """The baseline as it is written."""
-        return self._text(BASELINE)
+    def baseline_texts(self) -> dict[str, str]:
+        """The baseline as it is written, and every file that it includes, by path."""
+        texts = {BASELINE: self._text(BASELINE)}
+
+        def opened(path: str) -> str:
+            texts[path] = self._text(path)
+            return texts[path]
+
+        read_baseline(texts[BASELINE], BASELINE, opened)
+        return texts
 
     def _text(self, name: str) -> str:
         try:
             return (self.folder / name).read_bytes().decode("utf-8-sig")
         except FileNotFoundError:
-            complaint = Complaint(
-                f"{name} is missing", Place(str(self.folder)), "lantern init writes one to start from"
-            )
+            remedy = "lantern init writes one to start from" if name in (ESTATE, BASELINE) else ""
+            complaint = Complaint(f"{name} is missing", Place(str(self.folder)), remedy)
         except UnicodeDecodeError as error:
             complaint = Complaint(f"not UTF-8 text (byte {error.start})", Place(name), "save the file as UTF-8")
         except OSError as error:

@@ -1,7 +1,8 @@
-"""`lantern baseline`: check it, and show what it asks of one subject."""
+"""`lantern baseline`: check it, show what it asks of one subject, draft one, and test it."""
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -13,8 +14,10 @@ from rusty_lantern.cli.common import (
     WorkspaceOption,
     emit,
     find_view,
+    note,
     opened,
     opened_stores,
+    printed,
     workspace,
 )
 
@@ -24,12 +27,12 @@ if TYPE_CHECKING:
 
     from rusty_lantern.core.baseline.choosing import Spoken
 
-baselines = typer.Typer(no_args_is_help=True, help="Check the baseline, and show what it asks of one bucket.")
+baselines = typer.Typer(no_args_is_help=True, help="Check, show, draft and test the baseline.")
 
 
 def register(app: typer.Typer) -> None:
     """Enter the commands."""
-    app.add_typer(baselines, name="baseline", short_help="Check the baseline; show what it asks of one bucket.")
+    app.add_typer(baselines, name="baseline", short_help="Check, show, draft and test the baseline.")
 
 
 @baselines.command("check", short_help="Is the baseline sound, and what is odd about it?")
@@ -64,7 +67,6 @@ def check(
 def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Sequence[Spoken], datetime, str]:
     """Everything that was surveyed; nothing where no survey is kept yet and none was asked for."""
     from datetime import UTC, datetime
-    from pathlib import Path
 
     import msgspec
 
@@ -112,3 +114,81 @@ def show(
         emit(encode(result))
     else:
         sheet_view(console(), result)
+
+
+@baselines.command("draft", short_help="Write a first baseline from a survey.")
+def draft(
+    out: Annotated[Path | None, typer.Option(help="Write it to this new file.", show_default=False)] = None,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+) -> None:
+    """Draft a baseline: what most have in common is required, and whatever deviates is a question in a comment.
+
+    Use it where there is no baseline yet. It holds of the survey that it was drafted from. Example:
+    lantern baseline draft --out first.yaml
+    """
+    from rusty_lantern.core.baseline.drafting import draft
+    from rusty_lantern.core.errors import BadInput, Complaint
+
+    if out is not None and out.exists():
+        raise BadInput(Complaint(f"{out} exists already", remedy="choose another name; a draft overwrites nothing"))
+    place = workspace(workspace_folder)
+    subjects, _, name = _subjects(workspace_folder, survey, as_of)
+    subjects = [*subjects, *(_mirrored(workspace_folder, survey, as_of) if subjects else ())]
+    if not subjects:
+        raise BadInput(Complaint("no survey is kept here yet", remedy="take one with: lantern survey"))
+    written = draft(subjects, f"{place.estate().name} baseline", name)
+    printed(written, lambda _: None, out)
+    if out is not None:
+        note(
+            f"{out}: {written.count('# Question ')} questions to answer; then: mv {out} baseline.yaml && lantern audit"
+        )
+
+
+def _mirrored(workspace_folder: Path | None, survey: str | None, as_of: str | None) -> list[Spoken]:
+    """The mirrored buckets, as sheets speak of them."""
+    import msgspec
+
+    from rusty_lantern.cli.common import missing_in
+    from rusty_lantern.core.facts import derive
+    from rusty_lantern.core.mirrors import mirrored, spoken_mirror
+
+    found = opened_stores(workspace_folder, survey, as_of)
+    return [
+        msgspec.structs.replace(spoken_mirror(one), observe=lambda fact, one=one: derive(fact, one))
+        for one in mirrored(found.circles, found.place.estate().mirrors, missing_in(found.survey))
+    ]
+
+
+@baselines.command("test", short_help="Run the team's own examples of its baseline.")
+def test(
+    file: Annotated[Path, typer.Argument(help="Examples: a bucket like this must drift on that.")],
+    workspace_folder: WorkspaceOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Judge the examples of a file by the baseline, and say which do not go as they should.
+
+    Use it before a change of the baseline is merged. It ends with 1 if one fails. Example:
+    lantern baseline test examples.yaml
+    """
+    from datetime import UTC, datetime
+
+    from rusty_lantern.cli.common import moment, read_text
+    from rusty_lantern.core.assess import alone
+    from rusty_lantern.core.baseline.examples import read_examples, run
+    from rusty_lantern.reports.baseline_view import ExamplesResult, examples_view
+    from rusty_lantern.reports.results import encode
+
+    place = workspace(workspace_folder)
+    baseline, estate = place.baseline(), place.estate()
+    outcomes = run(
+        baseline,
+        read_examples(read_text(file), str(file)),
+        moment(as_of, datetime.now(UTC)),
+        lambda store, bucket, when: alone(store, bucket, when, estate).fact,
+    )
+    result = ExamplesResult.of(outcomes)
+    printed(encode(result) + "\n" if json else None, lambda screen: examples_view(screen, result))
+    raise typer.Exit(1 if result.failed else 0)

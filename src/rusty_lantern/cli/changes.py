@@ -10,13 +10,14 @@ import typer
 from rusty_lantern.cli.common import JsonOption, WorkspaceOption, judge_kept, kept, printed, workspace
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
     from datetime import datetime
 
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.changes import Change
     from rusty_lantern.core.events import Event, Weakened
-    from rusty_lantern.reports.changes_view import EventsRow, WeakenedRow
+    from rusty_lantern.reports.changes_view import DeclaredResult, EventsRow, WeakenedRow
 
 
 def register(app: typer.Typer) -> None:
@@ -34,6 +35,9 @@ def changes(
     events: Annotated[
         list[Path] | None, typer.Option(help="A file of recorded events, to tell who and when; may be repeated.")
     ] = None,
+    declared: Annotated[
+        Path | None, typer.Option(help="Not a survey before, but buckets as declared: a file or a folder.")
+    ] = None,
     layout: Annotated[Path | None, typer.Option(help="How the event files are laid out, if not in our form.")] = None,
     workspace_folder: WorkspaceOption = None,
     json: JsonOption = False,
@@ -47,13 +51,17 @@ def changes(
 
     from rusty_lantern.core.assess import circles
     from rusty_lantern.core.changes import changes, drift_changes
-    from rusty_lantern.reports.changes_view import ChangesResult, change_rows, changes_view, drift_rows
+    from rusty_lantern.reports.changes_view import ChangesResult, change_rows, changes_view, declared_view, drift_rows
     from rusty_lantern.reports.results import encode
 
     def wanted(store: str, name: str) -> bool:
         return not only or any(fnmatchcase(f"{store}/{name}", pattern) for pattern in only)
 
     place = workspace(workspace_folder)
+    if declared is not None:
+        left = _left(place, declared, before, wanted)
+        printed(encode(left) + "\n" if json else None, lambda screen: declared_view(screen, left))
+        raise typer.Exit(1 if left.changes else 0)
     old, new = _pair(place, before, after, since)
     estate = place.estate()
     found = changes(*(circles(one.dossiers, estate, one.manifest.taken) for one in (old, new)))
@@ -74,6 +82,20 @@ def changes(
     printed(encode(result) + "\n" if json else None, lambda screen: changes_view(screen, result))
     bad = any(row.turn in ("opened", "worse") for row in result.drift)
     raise typer.Exit(1 if bad or result.weakened else 0)
+
+
+def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[str, str], bool]) -> DeclaredResult:
+    """Where a survey (the latest, if none is named) left what was declared."""
+    from rusty_lantern.cli.common import declarations
+    from rusty_lantern.core.assess import circles
+    from rusty_lantern.core.changes import against
+    from rusty_lantern.reports.changes_view import DeclaredResult, change_rows
+
+    taken = kept(place, survey)
+    declared = declarations(folder)
+    found = against(declared, circles(taken.dossiers, place.estate(), taken.manifest.taken))
+    rows = [row for row in change_rows(found) if wanted(row.store, row.name)]
+    return DeclaredResult(survey=taken.name, taken=taken.manifest.taken, declared=len(declared), changes=rows)
 
 
 def _pair(place: Workspace, before: str | None, after: str | None, since: str | None) -> tuple[Survey, Survey]:

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from rusty_lantern.core.baseline.judge import Tallied
     from rusty_lantern.core.baseline.sheets import Baseline, Requirement
     from rusty_lantern.core.circles import Circle
+    from rusty_lantern.core.declared import Declared
     from rusty_lantern.core.dossier import Bucket
     from rusty_lantern.core.mirrors import Behind, Missing
     from rusty_lantern.core.standings import Key, Since
@@ -238,6 +239,41 @@ def note(text: str) -> None:
     from rusty_lantern.reports.safe import safe
 
     sys.stderr.write(safe(text) + "\n")
+
+
+MOST_DECLARED = 10_000
+
+
+def declarations(path: Path) -> list[Declared]:
+    """The declared buckets of a file, or of every .yaml and .json file in a folder and those below, in order.
+
+    A file that names no store is of the store that its folder is called after, if there is one below. Raises `BadInput`
+    with everything that is wrong with any of them.
+    """
+    import msgspec
+
+    from rusty_lantern.core.declared import read_declared
+    from rusty_lantern.core.errors import BadInput, Complaint
+
+    if not path.is_dir():
+        return [read_declared(read_text(path), str(path))]
+    files = sorted(p for p in path.rglob("*") if p.suffix in (".yaml", ".yml", ".json") and p.is_file())
+    if not files or len(files) > MOST_DECLARED:
+        what = "no declared buckets in it" if not files else f"more than {MOST_DECLARED:,} files in it"
+        raise BadInput(Complaint(f"{path}: {what}", remedy="one bucket a file, .yaml or .json"))
+    found: list[Declared] = []
+    wrong: list[Complaint] = []
+    for file in files:
+        try:
+            one = read_declared(read_text(file), str(file))
+        except BadInput as error:
+            wrong += error.complaints
+            continue
+        inside = file.parent.relative_to(path).parts
+        found.append(msgspec.structs.replace(one, store=one.store or (inside[0] if inside else "")))
+    if wrong:
+        raise BadInput(*wrong)
+    return found
 
 
 def read_text(path: Path) -> str:

@@ -114,7 +114,7 @@ def _counting(found: Opened, engine: Engine, scheduler: str) -> Iterator[Tallied
     from rusty_lantern.objects.cluster import Cluster
     from rusty_lantern.objects.engine import table_path
 
-    cluster, text = Cluster(scheduler), found.place.baseline_text()
+    cluster, text = Cluster(scheduler), found.place.baseline_texts()
     try:
         yield lambda store, bucket, requirements: cluster.tallies(
             table_path(found.survey.folder, store, bucket.name), requirements, bucket, found.when, text

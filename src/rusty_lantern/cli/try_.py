@@ -3,20 +3,28 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli.audit import Floor
 from rusty_lantern.cli.common import (
     AsOfOption,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
-    emit,
+    declarations,
     find_view,
     opened,
+    printed,
     read_text,
 )
+
+if TYPE_CHECKING:
+    from rusty_lantern.cli.common import Opened
+    from rusty_lantern.core.baseline.sheets import Baseline
+    from rusty_lantern.core.declared import Declared
+    from rusty_lantern.reports.access_results import TryResult
 
 
 def register(app: typer.Typer) -> None:
@@ -26,44 +34,87 @@ def register(app: typer.Typer) -> None:
 
 def try_(
     declared: Annotated[
-        Path | None, typer.Argument(help="A bucket in dossier form, YAML or JSON.", metavar="[FILE]")
+        Path | None,
+        typer.Argument(help="A bucket in dossier form, YAML or JSON; or a folder of them.", metavar="[PATH]"),
     ] = None,
-    bucket: Annotated[str | None, typer.Option(help="An existing STORE/BUCKET, to compare with.")] = None,
+    bucket: Annotated[str | None, typer.Option(help="An existing STORE/BUCKET, that the change is laid over.")] = None,
     policy: Annotated[Path | None, typer.Option(help="A new policy for --bucket.")] = None,
+    fail_on: Annotated[
+        Floor, typer.Option(help="Drift below this severity does not make the exit code 1.")
+    ] = Floor.low,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Decide a bucket that does not exist yet, or a changed policy: who would gain or lose access.
+    """Decide and judge a bucket that does not exist yet, or a change: who gets in, what would drift, what is mended.
 
-    Use it before a change is applied; nothing is sent anywhere.
-    Example: lantern try --bucket harbour/payroll-drop --policy fenced.json
+    Use it before a change is applied; nothing is sent anywhere. Exit codes are those of audit, so that it can stand in
+    a pipeline. Example: lantern try --bucket harbour/payroll-drop --policy fenced.json
     """
-    from rusty_lantern.core.assess import BucketView
-    from rusty_lantern.core.declared import read_declared, with_policy
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.reports.access_results import try_result
-    from rusty_lantern.reports.access_views import try_view
+    from rusty_lantern.reports.access_results import TriesResult
+    from rusty_lantern.reports.access_views import tries_view
     from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
 
     if (declared is None) == (policy is None) or (policy is not None and bucket is None):
         remedy = "lantern try FILE, or lantern try --bucket STORE/BUCKET --policy NEW.json"
         raise BadInput(Complaint("name a declared bucket, or --bucket with --policy", remedy=remedy))
-    _, taken, when, seen = opened(workspace_folder, survey, as_of)
-    current = find_view(seen, bucket, taken) if bucket else None
+    found = opened(workspace_folder, survey, as_of)
+    baseline = _baseline(found)
     if policy is not None:
-        assert current is not None
-        proposed = with_policy(current.bucket, read_text(policy), str(policy))
+        results = [_of_policy(found, baseline, bucket or "", policy)]
     else:
-        assert declared is not None
-        proposed = read_declared(read_text(declared), str(declared))
-        current = current or next((view for view in seen if view.bucket.name == proposed.name), None)
-    dossier = current.dossier if current else taken.dossiers[0]
-    after = BucketView(proposed, dossier, when, None, current.trusted_accounts if current else frozenset())
-    result = try_result(current, after)
-    if json:
-        emit(encode(result))
-    else:
-        try_view(console(), result)
+        files = declarations(declared or Path())
+        if bucket is not None and len(files) != 1:
+            raise BadInput(Complaint("--bucket goes with one file", remedy="lantern try FILE --bucket STORE/BUCKET"))
+        results = [_of_declared(found, baseline, bucket, one) for one in files]
+    whole = results[0] if declared is None or declared.is_file() else TriesResult(tries=results)
+    printed(encode(whole) + "\n" if json else None, lambda screen: tries_view(screen, results))
+    raise typer.Exit(max((_code(result, fail_on) for result in results), key=(0, 3, 1).index, default=0))
+
+
+def _baseline(found: Opened) -> Baseline | None:
+    from rusty_lantern.core.baseline.sheets import in_force
+
+    place = found.place
+    return in_force(place.baseline(), found.when) if (place.folder / "baseline.yaml").is_file() else None
+
+
+def _of_policy(found: Opened, baseline: Baseline | None, bucket: str, policy: Path) -> TryResult:
+    from rusty_lantern.core.assess import beside
+    from rusty_lantern.core.declared import with_policy
+    from rusty_lantern.reports.access_results import try_result
+
+    current = find_view(found.views, bucket, found.survey)
+    proposed = with_policy(current.bucket, read_text(policy), str(policy))
+    return try_result(current, beside(current, proposed), baseline)
+
+
+def _of_declared(found: Opened, baseline: Baseline | None, bucket: str | None, declared: Declared) -> TryResult:
+    """What a declared bucket comes to: over an existing one if that is named, otherwise by itself."""
+    from rusty_lantern.core.assess import alone, beside
+    from rusty_lantern.reports.access_results import try_result
+
+    if bucket is not None:
+        current = find_view(found.views, bucket, found.survey)
+        return try_result(current, beside(current, declared.over(current.bucket)), baseline)
+    there = [view for view in found.views if view.bucket.name == declared.name]
+    match = next((view for view in there if declared.store in ("", view.dossier.store)), None)
+    if match is not None:
+        return try_result(match, beside(match, declared.whole()), baseline)
+    store = declared.store or found.survey.dossiers[0].store
+    neighbour = next((view for view in found.views if view.dossier.store == store), None)
+    if neighbour is not None:
+        return try_result(None, beside(neighbour, declared.whole()), baseline)
+    return try_result(None, alone(store, declared.whole(), found.when, found.place.estate()), baseline)
+
+
+def _code(result: TryResult, floor: Floor) -> int:
+    """As audit ends: 1 for drift at or above the floor, 3 where it cannot be told."""
+    from rusty_lantern.core.baseline.sheets import SEVERITIES
+
+    bad = [str(severity) for severity in SEVERITIES[: SEVERITIES.index(floor.value) + 1]]
+    if any(found.severity in bad for found in result.drift or ()):
+        return 1
+    return 3 if result.unknown else 0

@@ -198,6 +198,24 @@ def _alone(view: BucketView) -> Roster:
     return Circle(view.dossier, view.moment, {view.bucket.name: view}, view.store).roster
 
 
+def beside(view: BucketView, proposed: Bucket) -> BucketView:
+    """A bucket as it is proposed, in the surroundings of the one that is there."""
+    neighbours = {**view.neighbours, proposed.name: view}
+    return BucketView(proposed, view.dossier, view.moment, view.store, view.trusted_accounts, neighbours, view.circle)
+
+
+def alone(store: str, bucket: Bucket, moment: datetime, estate: Estate | None) -> BucketView:
+    """A bucket in a store of which nothing is known: whatever is not said of the store is not configured there."""
+    entry = next((one for one in estate.stores if one.name == store), None) if estate else None
+    trusted = estate.trusted_accounts if estate else frozenset()
+    absent: Answer[Any] = Answer("absent")
+    dossier = Dossier(
+        store=store, taken=moment, listing=Answer("known", 1), guards=absent, network=absent, account=absent,
+        identities=absent, groups=absent, credentials=absent, encryption_keys=absent, links=absent,
+    )  # fmt: skip
+    return BucketView(bucket, dossier, moment, entry, trusted)
+
+
 def circles(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[Circle]:
     """The stores of a survey, each with its buckets by name."""
     entries = {store.name: store for store in estate.stores} if estate else {}
@@ -308,7 +326,7 @@ def audit(
     for circle, subject in others:
         judgements += judge_other(baseline, circle, subject)
     for compared in mirrored(stores, estate.mirrors if estate else (), missing):
-        judgements += mirror_judgements(compared)
+        judgements += mirror_judgements(compared, baseline)
     unread = [(d.store, d.listing.reason) for d in dossiers if not d.listing.settled]
     subjects = [*(spoken(v.dossier.store, v.bucket, v.fact) for v in seen), *(subject for _, (subject, _) in others)]
     idle = [

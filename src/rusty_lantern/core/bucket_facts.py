@@ -57,6 +57,12 @@ def _widest(subject: Subject, verb: str) -> Fact:
 _enter_exposures()
 
 
+@fact("name", TEXT, "the bucket's own name: `matches` holds it to a rule of naming")
+def name(subject: Subject, _: str) -> Fact:
+    """Always known."""
+    return Answer("known", subject.bucket.name)
+
+
 @fact("policy", Words(("none", "present")), "whether the bucket has an access policy of its own")
 def policy(subject: Subject, _: str) -> Fact:
     """A policy document is attached, whatever it says."""

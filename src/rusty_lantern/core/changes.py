@@ -7,7 +7,7 @@ told before and cannot now is a change as well. Counts that move by themselves a
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Literal
 
 import msgspec
@@ -17,10 +17,11 @@ from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Witness
-from rusty_lantern.core.assess import Audit, BucketView
+from rusty_lantern.core.assess import Audit, BucketView, beside
 from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.baseline.judge import Judgement, show_fact
 from rusty_lantern.core.circles import Circle, credential_title
+from rusty_lantern.core.declared import Declared
 from rusty_lantern.core.dossier import Bucket
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact
@@ -30,7 +31,8 @@ from rusty_lantern.core.waivers import grows, is_worse, observed_now
 Sort = Literal["new", "gone", "changed", "gained", "lost", "not told any more", "told now"]
 Turn = Literal["opened", "worse", "closed", "waived", "told now", "not told any more"]
 
-RESTLESS = ("objects", "bytes", "counters.", "versions.", "uploads.unfinished", "uploads.oldest", "exposure.", "doors",
+RESTLESS = ("objects", "bytes", "last-write",
+            "counters.", "versions.", "uploads.unfinished", "uploads.oldest", "exposure.", "doors",
             "store.certificate-left", "store.dossier-age")  # fmt: skip
 """Beginnings of the names of facts that move by themselves, or (`exposure.`) are told as access gained and lost."""
 _RULES = ("policy", "grants", "rights", "guards", "ownership", "network", "owner")
@@ -74,6 +76,35 @@ def changes(before: list[Circle], after: list[Circle]) -> list[Change]:
             found.append(Change(store, "store", store, "new" if was is None else "gone"))
             continue
         found += _store(store, was, now)
+    return found
+
+
+def against(declared: Sequence[Declared], circles: list[Circle]) -> list[Change]:
+    """Where reality left a declaration: what was declared is *before*, what is there is *after*. Settings that a
+    declaration does not mention are free. In a store that a declaration speaks of, a bucket that none declares is new.
+    """
+    found: list[Change] = []
+    spoken: dict[str, set[str]] = {}
+    for one in declared:
+        there = [c for c in circles if one.store in ("", c.roster.dossier.store)]
+        homes = [c for c in there if one.name in c.buckets] or there[:1]
+        if not homes:
+            found.append(Change(one.store, "bucket", one.name, "gone", note="no such store was surveyed"))
+        for circle in homes:
+            store = circle.roster.dossier.store
+            spoken.setdefault(store, set()).add(one.name)
+            view = circle.buckets.get(one.name)
+            if view is not None:
+                found += _bucket(beside(view, one.over(view.bucket)), view)
+            elif circle.roster.dossier.listing.settled:
+                found.append(Change(store, "bucket", one.name, "gone", note="declared, and not there"))
+            else:
+                reason = circle.roster.dossier.listing.reason
+                found.append(Change(store, "bucket", one.name, "not told any more", note=reason))
+    for circle in circles:
+        store = circle.roster.dossier.store
+        undeclared = [name for name in circle.buckets if name not in spoken[store]] if store in spoken else []
+        found += [Change(store, "bucket", name, "new", note="there, and not declared") for name in undeclared]
     return found
 
 

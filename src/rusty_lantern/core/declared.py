@@ -6,7 +6,7 @@
     ownership: object-writer
     versioning: {state: on}
 
-What is not mentioned counts as not configured.
+By itself, what is not mentioned counts as not configured; laid over a bucket that is there, it stays as it is.
 """
 
 from __future__ import annotations
@@ -27,27 +27,52 @@ FIELDS: dict[str, Any] = {name: get_args(_HINTS[name])[0] for name in Bucket.__s
 """Field → type of its value."""
 
 
-def read_declared(document: str, file: str) -> Bucket:
+class Declared(msgspec.Struct, frozen=True):
+    """A bucket as declared: the settings that are mentioned, and the store, where it is named."""
+
+    name: str
+    answers: dict[str, Answer[Any]]
+    place: Place
+    store: str = ""
+
+    def whole(self) -> Bucket:
+        """The bucket by itself: what is not mentioned is not configured."""
+        return Bucket(name=self.name, **(dict.fromkeys(FIELDS, _ABSENT) | self.answers))
+
+    def over(self, bucket: Bucket) -> Bucket:
+        """A bucket that is there, with what is mentioned laid over it."""
+        return msgspec.structs.replace(bucket, **self.answers)
+
+
+_ABSENT: Answer[Any] = Answer("absent")
+
+
+def read_declared(document: str, file: str) -> Declared:
     """A declared bucket from YAML or JSON text. Raises `BadInput`."""
-    root = read_marked(document, file)
     complaints = Collector()
+    found = declared(read_marked(document, file), complaints)
+    complaints.settle()
+    return found
+
+
+def declared(root: Marked, complaints: Collector) -> Declared:
+    """A declared bucket from its mapping; what is wrong with it is noted."""
     if root.fields is None:
         complaints.add(f"a declared bucket is a mapping, and this is {root.kind}", root.place)
-        complaints.settle()
-    name = ""
-    answers: dict[str, Answer[Any]] = {field: Answer("absent") for field in FIELDS}
+    named = {"name": "", "store": ""}
+    answers: dict[str, Answer[Any]] = {}
     for key, value in root.fields or ():
-        if key.text == "name":
-            name = value.text or ""
-        elif key.text in FIELDS:
-            answers[key.text] = _answer(complaints, key.text, value)
+        field = key.text or ""
+        if field in named:
+            named[field] = value.text or ""
+        elif field in FIELDS:
+            answers[field] = _answer(complaints, field, value)
         else:
-            known = ["name", *FIELDS]
-            complaints.add(f'unknown "{key.text}" in a declared bucket', key.place, nearest(key.text or "", known))
-    if not name:
+            known = ["name", "store", *FIELDS]
+            complaints.add(f'unknown "{field}" in a declared bucket', key.place, nearest(field, known))
+    if not named["name"]:
         complaints.add("a declared bucket needs a name", root.place)
-    complaints.settle()
-    return Bucket(name=name, **answers)
+    return Declared(named["name"], answers, root.place, named["store"])
 
 
 def _answer(complaints: Collector, field: str, node: Marked) -> Answer[Any]:

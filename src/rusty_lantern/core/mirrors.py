@@ -13,9 +13,10 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.baseline.comparisons import read_comparison
-from rusty_lantern.core.baseline.judge import Judgement, Status, show_fact
-from rusty_lantern.core.baseline.sheets import Requirement, Severity
+from rusty_lantern.core.baseline.judge import Judgement, Status, last_word, show_fact
+from rusty_lantern.core.baseline.sheets import Baseline, Requirement, Severity
 from rusty_lantern.core.circles import Circle
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.estate import Mirror
@@ -130,9 +131,20 @@ ASKED = (
 """What naming a mirror in the estate file asks for; no baseline needs to."""
 
 
-def judgements(compared: Compared) -> Iterator[Judgement]:
-    """What a mirror asks of a bucket's copy, judged."""
-    for requirement, derive in ASKED:
+def spoken_mirror(compared: Compared) -> Spoken:
+    """A mirrored bucket, as sheets speak of it: by the store and the name of the original."""
+    title = f"{compared.bucket} → {compared.mirror.target}"
+    return Spoken("mirror", compared.mirror.source, compared.bucket, title)
+
+
+def judgements(compared: Compared, baseline: Baseline | None = None) -> Iterator[Judgement]:
+    """What a mirror asks of a bucket's copy, judged. The estate file asks it; a sheet may lift it or ask otherwise."""
+    subject = spoken_mirror(compared)
+    for promised, derive in ASKED:
+        said = last_word(baseline, subject, promised.fact) if baseline is not None else None
+        requirement = said or promised
+        if requirement.comparison is None:
+            continue
         observed = derive(compared, "")
         assert requirement.comparison is not None
         status: Status = "held"
@@ -144,6 +156,6 @@ def judgements(compared: Compared) -> Iterator[Judgement]:
             else requirement.comparison.accepts(observed.value)
         ):
             status = "drifted"
-        place = msgspec.structs.replace(requirement, place=compared.mirror.place)
+        place = requirement if said else msgspec.structs.replace(requirement, place=compared.mirror.place)
         name = f"{compared.bucket} → {compared.mirror.target}"
         yield Judgement(compared.mirror.source, name, place, observed, status, observed.reason, kind="mirror")

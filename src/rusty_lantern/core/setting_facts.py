@@ -10,7 +10,7 @@ from rusty_lantern.core.bucket_facts import LEVEL, absent_fact, fact_of
 from rusty_lantern.core.dossier import LifecycleRule
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact, Subject, fact
-from rusty_lantern.core.scales import COUNT, DURATION, SIZE, SWITCH, TEXT, Words
+from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
 
 
 def _on(answer: Answer[Any]) -> Fact:
@@ -244,6 +244,17 @@ def versions_old(subject: Subject, _: str) -> Fact:
 def versions_old_bytes(subject: Subject, _: str) -> Fact:
     """From listing versions."""
     return _counted(subject.bucket.versions, "old_bytes")
+
+
+@fact("last-write", MOMENT, "when the newest of all versions was stored")
+def last_write(subject: Subject, _: str) -> Fact:
+    """From listing versions; absent where nothing was ever stored."""
+    versions = subject.bucket.versions
+    if versions.value is None or versions.value.newest is not None:
+        return fact_of(versions.map(lambda counted: counted.newest))
+    if versions.value.complete:
+        return Answer("absent", None, "no version was stored", versions.evidence)
+    return Answer("failed", None, "the versions were not counted to the end", versions.evidence)
 
 
 @fact("versions.markers", COUNT, "how many delete markers there are: keys that look gone and are not")

@@ -126,7 +126,7 @@ def written(judgement: Judgement, because: str, by: str, since: datetime, until:
     if not grows(judgement.requirement.fact):
         fields["observed"] = observed_now(judgement)
     fields |= {"because": because, "by": by, "since": show_moment(since), "until": show_moment(until)}
-    lines = [f"{name}: {_quoted(value)}" for name, value in fields.items()]
+    lines = [f"{name}: {quoted(value)}" for name, value in fields.items()]
     return "  - " + "\n    ".join(lines) + "\n"
 
 
@@ -134,7 +134,7 @@ _PLAIN = re.compile(r"[^ -~\u00a0-\u2027\u202a-\ud7ff\ue000-\ufefe\uff00-\ufffd\
 """What YAML takes for a line break or does not take at all."""
 
 
-def _quoted(text: str) -> str:
+def quoted(text: str) -> str:
     """A text as a quoted scalar, the same in JSON and YAML."""
     return _PLAIN.sub(lambda found: f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False))
 

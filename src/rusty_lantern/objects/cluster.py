@@ -44,9 +44,14 @@ class Cluster:
         self._client.close()
 
     def tallies(
-        self, path: Path, requirements: Sequence[Requirement], bucket: Bucket, moment: datetime, baseline: str
+        self,
+        path: Path,
+        requirements: Sequence[Requirement],
+        bucket: Bucket,
+        moment: datetime,
+        baseline: dict[str, str],
     ) -> list[Tally]:
-        """One tally a requirement over a table; `baseline` is the text that the requirements were read from.
+        """One tally a requirement over a table; `baseline` has the texts that the requirements were read from.
 
         The text is sent, not the requirements: their comparisons are functions, which do not travel.
         """
@@ -71,12 +76,14 @@ def stretches(groups: range, size: int) -> Iterator[tuple[int, ...]]:
 def part(
     path: str,
     groups: tuple[int, ...],
-    baseline: str,
+    baseline: dict[str, str],
     chosen: list[tuple[str, str]],
     bucket: Bucket,
     moment: datetime,
 ) -> list[Tally]:
     """What a worker does: judge some row groups of a table."""
-    found = {(r.fact, str(r.place)): r for s in read_baseline(baseline, "baseline.yaml").sheets for r in s.require}
+    first = next(iter(baseline))
+    sheets = read_baseline(baseline[first], first, baseline.__getitem__).sheets
+    found = {(r.fact, str(r.place)): r for sheet in sheets for r in sheet.require}
     rows = pq.ParquetFile(path).read_row_groups(list(groups))
     return tallies_of(rows, [found[one] for one in chosen], bucket, moment)

@@ -15,8 +15,11 @@ from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Witness, witness_of
 from rusty_lantern.core.assess import BucketView
+from rusty_lantern.core.baseline.judge import Judgement, judge
+from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
 from rusty_lantern.core.circles import Circle
-from rusty_lantern.reports.results import VerdictResult, verdict_result
+from rusty_lantern.core.facts import lookup
+from rusty_lantern.reports.results import JudgementResult, VerdictResult, judgement_result, verdict_result
 
 
 class StepResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -100,6 +103,19 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     as_of: datetime
     exposure: dict[str, dict[str, VerdictResult]]
     changes: list[ChangeResult] | None
+    drift: list[JudgementResult] | None = None
+    """What would drift from the baseline; null where there is none."""
+    new_drift: list[str] = []
+    """The facts of it that do not drift now."""
+    mended: list[str] = []
+    """The facts that drift now and would not any more."""
+    unknown: list[JudgementResult] = []
+
+
+class TriesResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern try FOLDER --json`: one for each file."""
+
+    tries: list[TryResult]
 
 
 OWN_SIDE = "a caller in the owner's account may also be allowed by its own permissions, which were not read"
@@ -186,9 +202,14 @@ def own_rows(circle: Circle, *, in_full: bool = False) -> list[OwnRow]:
     ]
 
 
-def try_result(current: BucketView | None, after: BucketView) -> TryResult:
-    """What would be so, and what would change against the bucket as it is."""
+def try_result(current: BucketView | None, after: BucketView, baseline: Baseline | None = None) -> TryResult:
+    """What would be so, and what would change against the bucket as it is; with a baseline, what would drift."""
     changes = None
+    judged = _judged(after, baseline) if baseline else []
+    now = _judged(current, baseline) if current is not None and baseline is not None else []
+    before = {j.requirement.fact for j in now if j.status == "drifted"}
+    drifts = [j for j in judged if j.status == "drifted"]
+    would = {j.requirement.fact for j in drifts}
     if current is not None:
         changes = [
             change for audience in AUDIENCES for verb in VERBS if (change := _change(current, after, audience, verb))
@@ -199,6 +220,19 @@ def try_result(current: BucketView | None, after: BucketView) -> TryResult:
         as_of=after.moment,
         exposure={a: {v: verdict_result(after.verdicts[a, v]) for v in VERBS} for a in AUDIENCES},
         changes=changes,
+        drift=[judgement_result(j) for j in drifts] if baseline else None,
+        new_drift=sorted(would - before),
+        mended=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
+        unknown=[judgement_result(j) for j in judged if j.status == "unknown"],
+    )
+
+
+def _judged(view: BucketView, baseline: Baseline) -> list[Judgement]:
+    """The judgements on a bucket alone; those on its objects are left out, since nobody knows what will lie in it."""
+    found = judge(baseline, view.dossier.store, view.bucket, view.fact)
+    return sorted(
+        (j for j in found if lookup(j.requirement.fact).subject != "object"),
+        key=lambda j: (SEVERITIES.index(j.requirement.severity), j.requirement.fact),
     )
 
 

@@ -11,7 +11,7 @@ from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.scales import show_moment
 from rusty_lantern.reports.access_results import AccessResult, ChangeResult, DecisionResult, TryResult
 from rusty_lantern.reports.exposure_view import CAN, WHO, show_witness
-from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step
+from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
 
 _SAYS = {
     "allows": STYLES["open"],
@@ -103,6 +103,14 @@ def _may(verbs: Sequence[str]) -> str:
     return "everything but unlock" if len(verbs) == len(VERBS) - 1 and "unlock" not in verbs else " ".join(verbs)
 
 
+def tries_view(screen: Console, results: Sequence[TryResult]) -> None:
+    """One after the other."""
+    for number, result in enumerate(results):
+        if number:
+            screen.print()
+        try_view(screen, result)
+
+
 def try_view(screen: Console, result: TryResult) -> None:
     """What would be so, and who would gain or lose what."""
     title = f"{result.bucket} as proposed" + (f", against {result.against} as it is" if result.against else "")
@@ -118,6 +126,7 @@ def try_view(screen: Console, result: TryResult) -> None:
         doubts = {doubt: verb for verb in VERBS for doubt in verdicts[verb].doubts}
         for doubt in doubts:
             line(screen, (f"unknown for {audience}: ", STYLES["unknown"]), doubt, indent=2)
+    _would(screen, result)
     if result.changes is None:
         return
     screen.print()
@@ -128,6 +137,28 @@ def try_view(screen: Console, result: TryResult) -> None:
         if (change.verb, change.before, change.after) not in told:  # what anyone gains, any account gains as well
             _change(screen, change)
         told.add((change.verb, change.before, change.after))
+
+
+def _would(screen: Console, result: TryResult) -> None:
+    """What would drift, what would be mended, and what could not be told."""
+    if result.drift is None:
+        return
+    screen.print()
+    if not result.drift:
+        line(screen, ("It would not drift from the baseline.", STYLES["held"] if not result.unknown else ""))
+    else:
+        line(screen, ("It would drift from the baseline", STYLES["drifted"]))
+        grid = Grid("severity", "fact", "required", "would be", "", "line, sheet", shrink=(5, 2), drop=(5,), keep=22)
+        for found in result.drift:
+            news = ("new", STYLES["critical"]) if found.fact in result.new_drift and result.against else ("", "")
+            place = found.place.split(":")[-2] if found.place.count(":") >= 2 else found.place
+            grid.add(styled(found.severity), found.fact, found.required, (found.observed, "bold"), news,
+                     (f"{place} {found.sheet}", "dim"))  # fmt: skip
+        grid.show(screen)
+    if result.mended:
+        line(screen, ("mended: ", STYLES["held"]), ", ".join(result.mended))
+    for found in result.unknown:
+        line(screen, ("cannot be told ", STYLES["unknown"]), f"{found.fact}: {found.reason}")
 
 
 def _change(screen: Console, change: ChangeResult) -> None:

@@ -9,6 +9,7 @@ import msgspec
 from rich.console import Console
 
 from rusty_lantern.core.baseline.checking import Remark
+from rusty_lantern.core.baseline.examples import Outcome
 from rusty_lantern.core.baseline.judge import Required
 from rusty_lantern.core.baseline.sheets import Baseline
 from rusty_lantern.core.scales import show_moment
@@ -134,3 +135,48 @@ def sheet_view(screen: Console, result: EffectiveSheet) -> None:
         if words:
             line(screen, (f"{row.fact}: ", "bold"), words, indent=2, hang=2)
     next_step(screen, f"lantern show {result.bucket} --required", "what was observed, and judged")
+
+
+class ExampleRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One example of a baseline. `wrong`: what is not as it says, each after its place."""
+
+    example: str
+    place: str
+    store: str
+    bucket: str
+    wrong: list[str]
+
+
+class ExamplesResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern baseline test --json`."""
+
+    passed: int
+    failed: int
+    examples: list[ExampleRow]
+
+    @classmethod
+    def of(cls, outcomes: Sequence[Outcome]) -> ExamplesResult:
+        """The result of a run."""
+        rows = [
+            ExampleRow(
+                example=one.example.name,
+                place=str(one.example.place),
+                store=one.example.store,
+                bucket=one.example.bucket.name,
+                wrong=[f"{place}: {what}" for place, what in one.wrong],
+            )
+            for one in outcomes
+        ]
+        failed = sum(bool(row.wrong) for row in rows)
+        return cls(passed=len(rows) - failed, failed=failed, examples=rows)
+
+
+def examples_view(screen: Console, result: ExamplesResult) -> None:
+    """One line an example, and under it what is not as it says."""
+    for row in result.examples:
+        word = ("fails ", STYLES["critical"]) if row.wrong else ("passes", STYLES["held"])
+        line(screen, word, "  ", (row.example, "bold" if row.wrong else ""), (f"  {row.place}", "dim"))
+        for wrong in row.wrong:
+            line(screen, wrong, indent=8, hang=2)
+    screen.print()
+    line(screen, (f"{result.passed} passed, {result.failed} failed", "bold"))

@@ -91,6 +91,15 @@ class ChangesResult(msgspec.Struct, frozen=True, kw_only=True):
     """With `--events`: what was read."""
 
 
+class DeclaredResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern changes --declared --json`: `before` is what was declared, `after` what is there."""
+
+    survey: str
+    taken: datetime
+    declared: int
+    changes: list[ChangeRow]
+
+
 class EventsRow(msgspec.Struct, frozen=True, kw_only=True):
     """The record that changes were held against, and how many of them nothing in it explains."""
 
@@ -169,6 +178,20 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
         next_step(screen, f"lantern exposure {gained.store}/{gained.name}", "who gets in, and how")
 
 
+def declared_view(screen: Console, result: DeclaredResult) -> None:
+    """Where reality left the declaration: access first, then what is missing or undeclared, and every other fact."""
+    line(screen, ("Where the survey left what was declared", "bold"))
+    span = join([f"survey {result.survey}", many(result.declared, "declared bucket")])
+    line(screen, (span, "dim"))
+    access = [row for row in result.changes if row.sort in ("gained", "lost")]
+    for title, rows in (("More access than declared", "gained"), ("Less access than declared", "lost")):
+        _access(screen, title, [row for row in access if row.sort == rows])
+    _rest(screen, [row for row in result.changes if row not in access], ("Undeclared and missing", "declared", "is"))
+    screen.print()
+    told = many(len(result.changes), "difference") if result.changes else "everything is as declared"
+    line(screen, (told, "bold" if result.changes else STYLES["held"]))
+
+
 def _record(screen: Console, events: EventsRow) -> None:
     words = f"{many(events.lines, 'event')} read; {many(events.unexplained, 'change')} unexplained"
     why = ": what is not recorded there, an identity that is exempted, or a file that was not given"
@@ -186,7 +209,7 @@ def _access(screen: Console, title: str, rows: list[ChangeRow]) -> None:
     if not rows:
         return
     screen.print()
-    line(screen, (title, STYLES["open"] if title.endswith("gained") else STYLES["held"]))
+    line(screen, (title, STYLES["held"] if rows[0].sort == "lost" else STYLES["open"]))
     told = {(row.store, row.name, row.verb, row.before, row.after, row.audience) for row in rows}
     for row in rows:
         same = (row.store, row.name, row.verb, row.before, row.after)
@@ -231,11 +254,13 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
     grid.show(screen)
 
 
-def _rest(screen: Console, rows: list[ChangeRow]) -> None:
+def _rest(
+    screen: Console, rows: list[ChangeRow], titles: tuple[str, str, str] = ("New and gone", "before", "now")
+) -> None:
     come = [row for row in rows if row.sort in ("new", "gone")]
     if come:
         screen.print()
-        line(screen, ("New and gone", "bold"))
+        line(screen, (titles[0], "bold"))
         for row in come:
             line(screen, (f"{row.sort:<5}", "" if row.sort == "new" else STYLES["medium"]), f"{row.subject} ",
                  (_title(row), "bold"), (f"  {row.note}" if row.note else "", "dim"), indent=2)  # fmt: skip
@@ -246,7 +271,7 @@ def _rest(screen: Console, rows: list[ChangeRow]) -> None:
     screen.print()
     line(screen, ("Facts", "bold"))
     last = "by whom" if any(row.causes is not None for row in facts) else "why"
-    grid = Grid("where", "fact", "before", "now", last, shrink=(0, 2, 3, 4), drop=(4,), keep=22)
+    grid = Grid("where", "fact", *titles[1:], last, shrink=(0, 2, 3, 4), drop=(4,), keep=22)
     for row in facts:
         told = STYLES["unknown"] if row.sort == "not told any more" else ""
         grid.add((_title(row), "bold"), row.fact or row.sort, row.before, (row.after, told), _why(row))

@@ -6,11 +6,13 @@ show, and facts that nobody requires anything of.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
 
 import msgspec
 
+from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.baseline.judge import required_of
 from rusty_lantern.core.baseline.sheets import Baseline, Requirement, in_force
@@ -36,7 +38,7 @@ def check(baseline: Baseline, subjects: Sequence[Spoken], moment: datetime) -> l
     remarks += [remark for sheet in baseline.sheets for r in sheet.require if (remark := _in_time(r, moment))]
     if subjects:
         remarks += _against(in_force(baseline, moment), subjects)
-    return sorted(remarks, key=lambda remark: (remark.place.line, remark.what))
+    return sorted(remarks, key=lambda remark: (remark.place.file, remark.place.line, remark.what))
 
 
 def unasked(baseline: Baseline) -> list[str]:
@@ -44,6 +46,36 @@ def unasked(baseline: Baseline) -> list[str]:
     asked = {r.fact for sheet in baseline.sheets for r in sheet.require}
     families = {family(fact) + ".*" for fact in asked}
     return [name for name in REGISTER if name not in asked and name not in families]
+
+
+def conflicts(required: Sequence[Requirement]) -> list[tuple[Requirement, Requirement]]:
+    """Pairs of requirements in force on one subject that cannot both hold."""
+    by = {r.fact: r for r in required if r.comparison is not None}
+    return [(by[a], by[b]) for a, b, fit in _TOGETHER if a in by and b in by and not fit(by[a], by[b])]
+
+
+def _accepted(requirement: Requirement, levels: Sequence[str]) -> list[int]:
+    """The places of the levels that satisfy a requirement."""
+    comparison = requirement.comparison
+    return [n for n, level in enumerate(levels) if comparison is not None and comparison.accepts(level)]
+
+
+def _wider(whole: Requirement, part: Requirement) -> bool:
+    """Whether some level of all of the public goes with some level of a part of it: the whole is at least as wide."""
+    levels = ("closed", "narrow", "open")
+    return any(w >= p for w in _accepted(whole, levels) for p in _accepted(part, levels))
+
+
+def _locked(lock: Requirement, versioning: Requirement) -> bool:
+    """A lock needs versioning."""
+    return bool(_accepted(lock, ("off",))) or bool(_accepted(versioning, ("on",)))
+
+
+_TOGETHER: list[tuple[str, str, Callable[[Requirement, Requirement], bool]]] = [
+    *((f"exposure.{verb}", f"exposure.{audience}.{verb}", _wider) for audience in AUDIENCES for verb in VERBS),
+    ("lock.enabled", "versioning", _locked),
+]
+"""Two facts that hang together, and whether requirements of both can hold at once."""
 
 
 def _in_time(requirement: Requirement, moment: datetime) -> Remark | None:
@@ -57,14 +89,20 @@ def _in_time(requirement: Requirement, moment: datetime) -> Remark | None:
 
 def _against(baseline: Baseline, subjects: Sequence[Spoken]) -> list[Remark]:
     counts: dict[Place, list[bool]] = {}
+    remarks: list[Remark] = []
     for subject in subjects:
-        for required in required_of(baseline, subject):
+        force = required_of(baseline, subject)
+        for one, other in conflicts([r.requirement for r in force if r.sure]):
+            where = f"{subject.store}/{subject.title}"
+            what = f"{other.fact}: cannot hold together with {one.fact} ({one.place}), as on {where}"
+            if not any(r.place == other.place for r in remarks):
+                remarks.append(Remark(other.place, what))
+        for required in force:
             place = required.requirement.place
             shown = True
             if not required.requirement.fact.startswith("objects."):
                 shown = subject.observe(required.requirement.fact).state != "unsupported"
             counts.setdefault(place, []).append(shown)
-    remarks = []
     for sheet in [sheet for sheet in baseline.sheets if sheet.require]:
         if not any(sheet.speaks_of(subject) for subject in subjects):
             remarks.append(Remark(sheet.place, f'sheet "{sheet.name}" speaks of nothing that was surveyed'))

@@ -81,6 +81,12 @@ def required_of(baseline: Baseline, subject: Spoken) -> list[Required]:
     return [required for stack in force.values() for required in stack if required.requirement.comparison is not None]
 
 
+def last_word(baseline: Baseline, subject: Spoken, fact: str) -> Requirement | None:
+    """What the last sheet that certainly speaks of a subject says of a fact, lifted or not; None where none does."""
+    said = [r for sheet in baseline.sheets for r in sheet.require if r.fact == fact and sheet.of.fit(subject).yes]
+    return said[-1] if said else None
+
+
 Tallied = Callable[[str, Bucket, Sequence[Requirement]], list[Tally]]
 """What requirements on objects come to over the version table of a store's bucket: one tally each."""
 

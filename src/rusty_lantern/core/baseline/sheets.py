@@ -14,9 +14,10 @@ import msgspec
 from rusty_lantern.core import register  # noqa: F401  (fills it)
 from rusty_lantern.core.baseline.choosing import All, Spoken, read_choice
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
+from rusty_lantern.core.baseline.including import Opened, gather, no_files
 from rusty_lantern.core.errors import Collector, Place
 from rusty_lantern.core.facts import UnknownFact, lookup
-from rusty_lantern.core.marked import Marked, Reader, read_marked
+from rusty_lantern.core.marked import Marked, Reader
 from rusty_lantern.core.scales import DURATION, NotOnScale, read_moment
 
 Severity = Literal["critical", "high", "medium", "low"]
@@ -76,30 +77,28 @@ class Baseline(msgspec.Struct, frozen=True):
     """The buckets whose drift comes first within its severity."""
 
 
-_TOP = ("title", "edition", "longest-waiver", "sensitive", "sheets")
 _SHEET = ("sheet", "of", "require", "severity", "off")
 _LONG = ("is", "severity", "because", "remedy", "from", "until", "in-a-sample")
 
 
-def read_baseline(document: str, file: str) -> Baseline:
-    """Read a baseline. Raises `BadInput` with everything that is wrong with it."""
-    root = read_marked(document, file)
+def read_baseline(document: str, file: str, opened: Opened = no_files) -> Baseline:
+    """Read a baseline, with the files that it includes. Raises `BadInput` with everything that is wrong with it."""
     complaints = Collector()
     reader = Reader(complaints)
-    top = reader.fields(root, _TOP, "the baseline")
+    gathered = gather(document, file, opened, reader)
+    top = gathered.top
     sheets: list[Sheet] = []
-    node = top.get("sheets")
-    if node is None or not node.items:
-        place = node.place if node else root.place
-        if root.fields is not None:
-            complaints.add("the baseline has no sheets", place, "sheets: a list of {sheet, of, require}")
-    else:
-        for item in node.items:
-            sheet = _sheet(reader, item)
-            twin = next((s for s in sheets if s.name == sheet.name), None)
-            if twin:
-                complaints.add(f'a sheet "{sheet.name}" already stands at line {twin.place.line}', sheet.place)
-            sheets.append(sheet)
+    if not gathered.sheets and gathered.root.fields is not None and not complaints.complaints:
+        node = top.get("sheets")
+        place = node.place if node else gathered.root.place
+        complaints.add("the baseline has no sheets", place, "sheets: a list of {sheet, of, require}")
+    for item in gathered.sheets:
+        sheet = _sheet(reader, item)
+        twin = next((s for s in sheets if s.name == sheet.name), None)
+        if twin:
+            where = f"at line {twin.place.line}" + (f" of {twin.place.file}" if twin.place.file != file else "")
+            complaints.add(f'a sheet "{sheet.name}" already stands {where}', sheet.place)
+        sheets.append(sheet)
     longest = _longest(reader, top.get("longest-waiver"))
     sensitive = read_choice(reader, top.get("sensitive")) if "sensitive" in top else None
     complaints.settle()

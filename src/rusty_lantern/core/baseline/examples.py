@@ -1,0 +1,133 @@
+"""A team's own examples of its baseline: "a bucket like this must drift on that". A baseline is code, and is tested.
+
+examples:
+  - example: a payroll bucket that anyone may read
+    store: harbour                  # optional
+    bucket:                         # in dossier form, as for `lantern try`
+      name: payroll-2027
+      tags: {class: personal}
+      grants: [{to: anyone, permission: read}]
+    drifts: [exposure.list]         # exactly these; add `also: allowed` if others may
+    holds: [exposure.write]
+    unknown: []
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.baseline.judge import Judgement, judge, observed_words
+from rusty_lantern.core.baseline.sheets import Baseline, in_force
+from rusty_lantern.core.declared import declared
+from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.errors import Collector, Place, nearest
+from rusty_lantern.core.facts import Fact, UnknownFact, lookup
+from rusty_lantern.core.marked import Marked, Reader, read_marked
+
+Observer = Callable[[str, Bucket, datetime], Callable[[str], Fact]]
+"""Store, bucket, moment → how the bucket's facts are asked for."""
+_FIELDS = ("example", "store", "bucket", "as-of", "drifts", "holds", "unknown", "also")
+
+
+class Example(msgspec.Struct, frozen=True):
+    """One example: a bucket, and what must come of judging it."""
+
+    name: str
+    place: Place
+    store: str
+    bucket: Bucket
+    drifts: tuple[Marked, ...] | None
+    holds: tuple[Marked, ...]
+    unknown: tuple[Marked, ...]
+    others: bool
+    """Whether it may drift on more than is named."""
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """How an example went: what is not as it says, with places; empty where all is."""
+
+    example: Example
+    wrong: tuple[tuple[Place, str], ...]
+
+
+def read_examples(document: str, file: str) -> list[Example]:
+    """Read a file of examples. Raises `BadInput` with everything that is wrong with it."""
+    complaints = Collector()
+    reader = Reader(complaints)
+    root = read_marked(document, file)
+    top = reader.fields(root, ("examples",), "the file of examples")
+    node = top.get("examples")
+    if node is None or not node.items:
+        complaints.add("there are no examples", node.place if node else root.place, "{example, bucket, drifts}")
+    found = [_example(reader, item) for item in (node.items or () if node else ())]
+    complaints.settle()
+    return [example for example in found if example is not None]
+
+
+def _example(reader: Reader, node: Marked) -> Example | None:
+    fields = reader.fields(node, _FIELDS, "an example")
+    if node.fields is None:
+        return None
+    name = reader.text(fields.get("example"), "example")
+    if not name:
+        reader.complaints.add("an example needs a name", node.place, "example: what it shows")
+    if "bucket" not in fields:
+        reader.complaints.add(f'the example "{name}" has no bucket', node.place)
+        return None
+    bucket = declared(fields["bucket"], reader.complaints)
+    also = reader.choice(fields.get("also"), "also", ("allowed", "not"), "not")
+    lists = {part: tuple(reader.texts(fields.get(part), part)) for part in ("drifts", "holds", "unknown")}
+    for fact in (mark for marks in lists.values() for mark in marks):
+        try:
+            lookup(fact.text or "")
+        except UnknownFact as error:
+            reader.complaints.add(f'unknown fact "{fact.text}"', fact.place, error.hint)
+    return Example(
+        name,
+        node.place,
+        reader.text(fields.get("store"), "store", bucket.store or "any-store"),
+        bucket.whole(),
+        lists["drifts"] if "drifts" in fields else None,
+        lists["holds"],
+        lists["unknown"],
+        also == "allowed",
+    )
+
+
+def run(baseline: Baseline, examples: Sequence[Example], moment: datetime, observer: Observer) -> list[Outcome]:
+    """Judge every example."""
+    force = in_force(baseline, moment)
+    return [_outcome(force, example, moment, observer) for example in examples]
+
+
+def _outcome(baseline: Baseline, example: Example, moment: datetime, observer: Observer) -> Outcome:
+    observe = observer(example.store, example.bucket, moment)
+    judged = {j.requirement.fact: j for j in judge(baseline, example.store, example.bucket, observe)}
+    wrong: list[tuple[Place, str]] = []
+    for status, marks in (("drifted", example.drifts or ()), ("held", example.holds), ("unknown", example.unknown)):
+        for mark in marks:
+            found = judged.get(mark.text or "")
+            if found is None:
+                asked = nearest(mark.text or "", judged) or "no sheet that speaks of this bucket requires it"
+                wrong.append((mark.place, f"{mark.text} is not required of it: {asked}"))
+            elif found.status != status:
+                wrong.append((mark.place, _otherwise(found, status)))
+    if example.drifts is not None and not example.others:
+        named = {mark.text for mark in example.drifts}
+        for fact, found in judged.items():
+            if found.status == "drifted" and fact not in named:
+                wrong.append((example.place, f"{_otherwise(found, 'held')}; add it to `drifts`, or `also: allowed`"))
+    return Outcome(example, tuple(wrong))
+
+
+def _otherwise(found: Judgement, expected: str) -> str:
+    required = found.requirement.comparison.words if found.requirement.comparison else "anything"
+    why = f" ({found.reason})" if found.reason else ""
+    place = found.requirement.place
+    return (
+        f"{found.requirement.fact} {found.status}, and was to be {expected}: it is {observed_words(found)}{why}, "
+        f"required {required} at {place}"
+    )
