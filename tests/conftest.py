@@ -106,6 +106,26 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Whole]:
         yield made
 
 
+@dataclass(frozen=True)
+class Lived:
+    """What `lantern demo` leaves: two surveys a month apart, and no store that answers any more."""
+
+    folder: Path
+    out: str
+
+    def run(self, *words: str, **environment: str) -> Ran:
+        return lantern(*words, cwd=self.folder, **environment)
+
+
+@pytest.fixture(scope="session")
+def lived(tmp_path_factory: pytest.TempPathFactory) -> Lived:
+    """The demo, run once. Nobody writes into its workspace."""
+    folder = tmp_path_factory.mktemp("lived")
+    ran = lantern("demo", "ws", cwd=folder)
+    assert ran.code == 0, ran.err
+    return Lived(folder / "ws", ran.out)
+
+
 @pytest.fixture
 def workspace(tmp_path: Path) -> Path:
     """A workspace whose store nobody serves."""

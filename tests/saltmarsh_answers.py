@@ -135,3 +135,47 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
 """Look-alikes that are not in it: the two keys of ringing-sync, of which one is disabled; the keeper's young key; links
 that ended, or whose signer is disabled; lecture-slides, public but for the account's switch; permit-scans, whose newest
 object is twelve minutes late; permit-key and what hangs on it."""
+
+WAIVED = {("gallery-prints", "exposure.list"), ("press-kit", "logging.target-is")}
+"""What the demo's waivers accept, where the whole estate is served."""
+
+# --- the month between the demo's two moments
+
+GAINED = {
+    ("attic/donor-scans", "write"): None,  # no event tells: nothing is recorded there for anybody to read
+    ("harbour/contractor-drop", "write"): None,  # done by an identity that is exempted from the record
+    ("harbour/payroll-drop", "read"): "storage-keeper",
+    ("harbour/payroll-drop", "write"): "storage-keeper",
+}
+"""Bucket and verb → who did it, as far as the record tells."""
+LOST = {("harbour/old-website", "list"): "admin", ("harbour/old-website", "read"): "admin"}
+CAME_AND_WENT = {
+    ("new", "bucket", "launch-2027"): "gallery-publisher",
+    ("gone", "bucket", "open-day-2023"): "admin",
+    ("new", "bucket", "volunteer-forms"): "admin",
+    ("gone", "bucket", "volunteer-sheets"): "admin",
+    ("new", "credential", "ringing-sync SMTR…0020"): "storage-keeper",
+    ("gone", "credential", "ringing-sync SMTR…0700"): "storage-keeper",
+    ("gone", "identity", "summer-helper"): "storage-keeper",
+}
+WEAKENED = {
+    ("grant-ledger", "retention shortened"): (1, "admin"),
+    ("permit-archive", "vanished, though locked until later"): (1, "admin"),
+    ("permit-archive", "legal hold lifted"): (2, "permit-clerk"),
+}
+TURNS = {
+    ("opened", "harbour", "volunteer-forms", "exposure.read"),
+    ("opened", "harbour", "boat-logs", "versioning"),
+    ("opened", "harbour", "boat-key", "encryption-key.state"),
+    ("opened", "attic", "donor-scans", "exposure.write"),
+    ("worse", "harbour", "payroll-drop", "exposure.read"),
+    ("worse", "harbour", "contractor-drop", "exposure.write"),
+    ("closed", "harbour", "old-website", "exposure.list"),
+    ("closed", "harbour", "old-website", "exposure.read"),
+    ("closed", "harbour", "tide-gauge-raw", "encryption.at-rest"),
+    ("closed", "harbour", "storage-keeper", "identity.password-alone"),
+    ("waived", "harbour", "gallery-prints", "exposure.list"),
+    ("told now", "harbour", "survey-maps", "notifications.outside"),
+    ("not told any more", "harbour", "drone-orthophotos", "exposure.read"),
+}
+"""Among all turns of drift; those that only the passing of time brings are not listed."""

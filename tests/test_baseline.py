@@ -164,4 +164,4 @@ def test_every_fact_of_an_unread_bucket_is_unsettled_or_absent() -> None:
     view = BucketView(
         Bucket(name="x"), Dossier(store="s", taken=datetime(2026, 1, 1, tzinfo=UTC)), datetime(2026, 1, 1, tzinfo=UTC)
     )
-    assert {name: fact.state for name, fact in view.facts().items() if fact.settled} == {}
+    assert {name: fact.state for name, fact in view.facts().items() if fact.settled} == {"name": "known"}

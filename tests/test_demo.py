@@ -11,7 +11,7 @@ from urllib.error import HTTPError
 import pytest
 
 from rusty_lantern.standin import saltmarsh
-from tests.conftest import Demo, Whole, estate_for, lantern
+from tests.conftest import Demo, Lived, Whole, estate_for, lantern
 from tests.saltmarsh_answers import DRIFT, EXPOSED, LOOK_ALIKES, OBJECT_DRIFT, OBJECT_UNKNOWN, UNKNOWN
 
 
@@ -74,22 +74,18 @@ def _knock(address: str, line: str, witness: dict[str, Any]) -> int:
             return int(error.code)
 
 
-def test_audit_works_again_with_the_store_gone_and_prints_the_same_bytes(tmp_path: Path) -> None:
-    ran = lantern("demo", "ws", cwd=tmp_path)
-    assert ran.code == 0, ran.err
-    folder = tmp_path / "ws"
-    first = lantern("audit", cwd=folder)
-    again = lantern("audit", cwd=folder / "surveys")
+def test_audit_works_again_with_the_store_gone_and_prints_the_same_bytes(lived: Lived) -> None:
+    first = lived.run("audit")
+    again = lantern("audit", cwd=lived.folder / "surveys")
     assert first.out == again.out
-    assert first.out.splitlines()[3] in ran.out
-    for step in ("reach", "survey", "buckets", "audit", "show", "exposure"):
-        assert f"$ lantern {step}" in ran.out
+    assert first.out.splitlines()[3] in lived.out
+    for step in ("reach", "survey", "buckets", "audit", "remedy", "changes", "show", "exposure", "history"):
+        assert f"$ lantern {step}" in lived.out
 
 
-def test_two_demos_keep_the_same_survey(tmp_path: Path, whole: Whole) -> None:
-    lantern("demo", "ws", cwd=tmp_path)
+def test_two_demos_keep_the_same_survey(lived: Lived, whole: Whole) -> None:
     for store in ("harbour", "skerry", "attic", "cellar"):
-        one = (tmp_path / f"ws/surveys/20261102T060000Z/stores/{store}.json").read_text()
+        one = (lived.folder / f"surveys/20261102T060000Z/stores/{store}.json").read_text()
         other = (whole.folder / f"surveys/20261102T060000Z/stores/{store}.json").read_text()
         assert _without_address(one) == _without_address(other)
 

@@ -54,7 +54,8 @@ class BucketView:
     neighbours: Mapping[str, BucketView] = field(default_factory=dict)
     """The buckets of the same store, by name."""
     circle: Circle | None = None
-    """The store's identities and keys; a bucket that stands alone has none."""
+    """The store's identities and keys; a bucket that stands alone has none. A bucket as it is proposed has the circle of
+    the one that is there, and is not in it."""
 
     @property
     def title(self) -> str:
@@ -116,7 +117,7 @@ class BucketView:
         found = self.named[identity]
         if found is None:
             circle = self.circle
-            if circle is not None and self.bucket.name in circle.buckets:
+            if circle is not None and circle.buckets.get(self.bucket.name) is self:
                 found = circle.across.granted(identity, self.bucket.name)
             else:
                 found = reach_of(identity, self.rules, self.surroundings, Work(BUDGET))
@@ -140,7 +141,7 @@ class BucketView:
     def _own_holders(self, verb: Verb) -> list[str]:
         """The store's own identities that may use the verb here, by both sides together."""
         circle = self.circle
-        if circle is None or self.bucket.name not in circle.buckets:
+        if circle is None or circle.buckets.get(self.bucket.name) is not self:
             return []
         return [
             holder.name

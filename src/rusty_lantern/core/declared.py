@@ -17,7 +17,7 @@ from typing import Any, get_args, get_type_hints
 import msgspec
 
 from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.dossier import Bucket, Uploads, Usage, Versions
 from rusty_lantern.core.errors import BadInput, Collector, Complaint, Place, nearest
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.marked import Marked, read_marked
@@ -37,7 +37,7 @@ class Declared(msgspec.Struct, frozen=True):
 
     def whole(self) -> Bucket:
         """The bucket by itself: what is not mentioned is not configured."""
-        return Bucket(name=self.name, **(dict.fromkeys(FIELDS, _ABSENT) | self.answers))
+        return Bucket(name=self.name, **(dict.fromkeys(FIELDS, _ABSENT) | _EMPTY | self.answers))
 
     def over(self, bucket: Bucket) -> Bucket:
         """A bucket that is there, with what is mentioned laid over it."""
@@ -45,6 +45,12 @@ class Declared(msgspec.Struct, frozen=True):
 
 
 _ABSENT: Answer[Any] = Answer("absent")
+_EMPTY: dict[str, Answer[Any]] = {
+    "usage": Answer("known", Usage(0, 0)),
+    "versions": Answer("known", Versions(0, 0, 0)),
+    "uploads": Answer("known", Uploads(0)),
+}
+"""What is counted in a bucket that nothing was put into yet."""
 
 
 def read_declared(document: str, file: str) -> Declared:

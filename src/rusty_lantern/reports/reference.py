@@ -16,11 +16,13 @@ from rusty_lantern.core.register import REGISTER
 from rusty_lantern.core.scales import DURATION, SIZE
 from rusty_lantern.reports import (
     access_results,
+    baseline_schema,
     baseline_view,
     changes_view,
     dossier_view,
     holder_results,
     object_results,
+    remedy_view,
     results,
     survey_results,
 )
@@ -47,7 +49,11 @@ SCHEMAS: dict[str, type[Any]] = {
     "dossier-check": dossier_view.CheckResult,
     "baseline-check": baseline_view.BaselineCheck,
     "baseline-show": baseline_view.EffectiveSheet,
+    "baseline-test": baseline_view.ExamplesResult,
     "changes": changes_view.ChangesResult,
+    "changes-declared": changes_view.DeclaredResult,
+    "remedy": remedy_view.RemedyResult,
+    "try-folder": access_results.TriesResult,
 }
 
 FACTS_HEAD = """\
@@ -109,6 +115,7 @@ def pages() -> dict[str, str]:
     for name, kind in SCHEMAS.items():
         schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **msgspec.json.schema(kind)}
         made[f"schemas/{name}.json"] = json.dumps(schema, indent=2, sort_keys=True) + "\n"
+    made["schemas/baseline.json"] = json.dumps(baseline_schema.schema(), indent=2, sort_keys=True) + "\n"
     return made
 
 

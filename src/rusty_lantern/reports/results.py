@@ -5,6 +5,7 @@ Each is built from the core's own objects by one function; nothing here judges.
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Mapping
 from datetime import datetime
@@ -244,9 +245,14 @@ class ExposureResult(msgspec.Struct, frozen=True, kw_only=True):
     """With `--probe`: what the store answered to requests without credentials."""
 
 
+_MOVING = re.compile("[\x7f-\x9f\u2028-\u202e\u2066-\u2069]")
+"""What JSON lets stand as it is, and a terminal would obey."""
+
+
 def encode(result: msgspec.Struct) -> str:
-    """A result as indented JSON text."""
-    return msgspec.json.format(msgspec.json.encode(result), indent=2).decode()
+    """A result as indented JSON text, safe to show on a terminal too."""
+    written = msgspec.json.format(msgspec.json.encode(result), indent=2).decode()
+    return _MOVING.sub(lambda found: f"\\u{ord(found[0]):04x}", written)
 
 
 def _json(fact: Fact) -> Value:

@@ -1,0 +1,162 @@
+"""Remedies: the document that is shown closes what it says it closes, and nothing opens."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+from hypothesis import given, settings
+
+from rusty_lantern.core.access.exposure import BUDGET, difference
+from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.assess import BucketView, audit, beside, views
+from rusty_lantern.core.baseline.sheets import read_baseline
+from rusty_lantern.core.dossier import Bucket, Dossier, Grant
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.remedies import Remedy, remedies
+from rusty_lantern.standin import saltmarsh
+from tests.conftest import Lived, lantern
+from tests.policies import AROUND, BUCKET, OWNER, policies
+
+SHUT = read_baseline(
+    "sheets: [{sheet: s, require: {exposure.read: closed, exposure.write: closed, exposure.list: closed}}]", "b"
+)
+ABSENT: Answer[Any] = Answer("absent")
+
+
+def _alone(policy: str, *grants: Grant) -> BucketView:
+    bucket = Bucket(
+        name=BUCKET, policy=Answer("known", policy), grants=Answer("known", list(grants)), ownership=ABSENT,
+        guards=ABSENT, rights=ABSENT, network=ABSENT,
+    )  # fmt: skip
+    dossier = Dossier(
+        store="s", taken=AROUND.moment, account=Answer("known", OWNER), account_number=OWNER, guards=ABSENT,
+        network=ABSENT, listing=Answer("known", 1), buckets=[bucket],
+    )  # fmt: skip
+    return views([dossier], None, AROUND.moment)[0]
+
+
+def _mended(view: BucketView) -> tuple[Remedy, BucketView] | None:
+    """The remedy for what is too open, and the bucket with its documents in place."""
+    found = audit([view.dossier], SHUT, None, view.moment)
+    drifted = [j for j in found.judgements if j.status == "drifted"]
+    doors = remedies(view, drifted)
+    if not doors:
+        return None
+    assert doors[0].documents, doors[0].words
+    bucket = view.bucket
+    for document in doors[0].documents:
+        if document.setting == "policy":
+            policy = Answer("known", document.text) if document.text else ABSENT
+            bucket = msgspec.structs.replace(bucket, policy=policy)
+        else:
+            kept = [grant for grant in view.bucket.grants.value or () if grant.to == "named"]
+            bucket = msgspec.structs.replace(bucket, grants=Answer("known", kept))
+    return doors[0], beside(view, bucket)
+
+
+@settings(max_examples=150)
+@given(policies)
+def test_whatever_the_policy_its_remedy_closes_what_was_too_open_and_opens_nothing(policy: str) -> None:
+    view = _alone(policy, Grant("named", "full-control", OWNER), Grant("anyone", "read"))
+    found = _mended(view)
+    if found is None:
+        return  # a Deny of everything shuts the grant as well
+    remedy, after = found
+    for fact in remedy.facts:
+        assert after.fact(fact).value == "closed"
+    for audience in AUDIENCES:
+        for verb in VERBS:
+            change = difference(view.rules, after.rules, after.surroundings, audience, verb, Work(BUDGET))
+            assert change.gained is None
+            told = any(f"{audience} also loses {verb}" in words for words in remedy.proof)
+            asked = f"exposure.{verb}" in remedy.facts
+            assert change.lost is None or told or asked, (audience, verb, remedy.proof)
+
+
+def test_a_statement_with_another_verb_is_split_and_the_other_verb_stays() -> None:
+    statement = {"Effect": "Allow", "Principal": "*", "Action": ["s3:GetObject", "s3:GetBucketTagging"],
+                 "Resource": [f"arn:aws:s3:::{BUCKET}", f"arn:aws:s3:::{BUCKET}/*"]}  # fmt: skip
+    found = _mended(_alone(json.dumps({"Version": "2012-10-17", "Statement": [statement]})))
+    assert found is not None
+    remedy, after = found
+    assert after.fact("exposure.read").value == "closed"
+    assert after.fact("exposure.inspect").value == "open"
+    assert remedy.proof[-1] == "nothing else is lost, and nothing is gained"
+    principals = [s["Principal"] for s in json.loads(remedy.documents[0].text)["Statement"]]
+    assert sorted(map(str, principals)) == ["*", str({"AWS": [OWNER]})]
+
+
+def test_a_named_partner_that_loses_access_is_told() -> None:
+    partner = "500600700800"
+    everyone = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": f"arn:aws:s3:::{BUCKET}/*"}
+    stores = {
+        "Effect": "Allow",
+        "Principal": {"AWS": partner},
+        "Action": "s3:PutObject",
+        "Resource": f"arn:aws:s3:::{BUCKET}/*",
+    }
+    found = _mended(_alone(json.dumps({"Version": "2012-10-17", "Statement": [everyone, stores]})))
+    assert found is not None
+    assert any(words.startswith(partner) and "loses read" in words for words in found[0].proof)
+
+
+def test_every_computed_document_of_the_demo_mends_what_it_says_when_it_is_tried(lived: Lived, tmp_path: Path) -> None:
+    result = json.loads(lived.run("remedy", "--out", str(tmp_path / "docs"), "--json").out)
+    tried = 0
+    for row in result["remedies"]:
+        for document in row["documents"]:
+            if document["setting"] != "policy":
+                continue
+            where, path = f"{row['store']}/{row['name']}", str(tmp_path / "docs" / document["file"])
+            after = json.loads(lived.run("try", "--bucket", where, "--policy", path, "--json").out)
+            assert set(row["facts"]) <= set(after["mended"]), where
+            assert after["new_drift"] == []
+            assert all(change["gained"] is None for change in after["changes"])
+            tried += 1
+    assert tried == 5
+    again = lived.run("remedy", "--out", str(tmp_path / "docs"))
+    assert again.code == 2
+    assert "nothing was written" in again.err
+
+
+@pytest.mark.parametrize("where,setting,holds", [
+    ("permit-archive", "object lock", "<Mode>COMPLIANCE</Mode><Years>7</Years>"),
+    ("grant-ledger", "object lock", "<Mode>COMPLIANCE</Mode><Years>7</Years>"),
+    ("boat-logs", "versioning", "<Status>Enabled</Status>"),
+    ("tmp-exchange", "encryption", "<SSEAlgorithm>AES256</SSEAlgorithm>"),
+    ("tmp-exchange", "ownership", "BucketOwnerEnforced"),
+])  # fmt: skip
+def test_a_setting_is_shown_as_the_document_that_makes_it_so(
+    lived: Lived, where: str, setting: str, holds: str
+) -> None:
+    rows = json.loads(lived.run("remedy", f"harbour/{where}", "--json").out)["remedies"]
+    documents = [d for row in rows for d in row["documents"] if d["setting"] == setting]
+    assert holds in documents[0]["text"]
+
+
+def test_the_teams_own_words_go_first(lived: Lived, tmp_path: Path) -> None:
+    folder = Path(shutil.copytree(lived.folder, tmp_path / "ws"))
+    file = folder / "baseline.yaml"
+    text = file.read_text().replace(
+        "exposure.write:     {is: closed,", "exposure.write:     {remedy: ring the keeper, is: closed,", 1
+    )
+    file.write_text(text)
+    rows = json.loads(lantern("remedy", "harbour/contractor-drop", "--json", cwd=folder).out)["remedies"]
+    assert rows[0]["words"].startswith("ring the keeper; ")
+
+
+def test_drift_of_an_unknown_kind_still_has_words() -> None:
+    found = audit(
+        [saltmarsh.harbour().dossier],
+        read_baseline("sheets: [{sheet: s, require: {tenant: present}}]", "b"),
+        None,
+        saltmarsh.MOMENT,
+    )
+    assert remedies(None, found.of("drifted")[:1])[0].words
