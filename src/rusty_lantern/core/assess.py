@@ -54,8 +54,8 @@ class BucketView:
     neighbours: Mapping[str, BucketView] = field(default_factory=dict)
     """The buckets of the same store, by name."""
     circle: Circle | None = None
-    """The store's identities and keys; a bucket that stands alone has none. A bucket as it is proposed has the circle of
-    the one that is there, and is not in it."""
+    """The store's identities and keys; a bucket that stands alone has none. A proposed one has the circle of that which
+    is there, and is not in it."""
 
     @property
     def title(self) -> str:

@@ -1,0 +1,202 @@
+"""Who did it and when: event files of several layouts, torn and foreign lines, and which event explains which change."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rusty_lantern.archive.events import Events, Layout, action_of, read_layout, stream
+from rusty_lantern.core.changes import Change
+from rusty_lantern.core.errors import BadInput
+from rusty_lantern.core.events import CAUSES, Attribution, Event, Weakened
+from tests.conftest import Lived
+
+BEGIN, END = datetime(2026, 10, 2, tzinfo=UTC), datetime(2026, 11, 2, tzinfo=UTC)
+GAINED = Change("harbour", "bucket", "payroll-drop", "gained", "exposure.anyone.read")
+AT = "2026-10-05T09:12:31Z"
+TOLD = {"time": AT, "actor": "keeper", "action": "PutBucketPolicy", "bucket": "payroll-drop", "address": "203.0.113.8"}
+
+
+def causes(*events: Event, changes: tuple[Change | Weakened, ...] = (GAINED,)) -> list[list[str]]:
+    """Per change, the actors that could have caused it."""
+    attribution = Attribution(changes, BEGIN, END)
+    attribution.feed(events)
+    return [[event.actor for event in found] for _, found in sorted(attribution.causes().items())]
+
+
+def event(actor: str, day: int = 5, **fields: str) -> Event:
+    given_ = {"action": "PutBucketPolicy", "bucket": "payroll-drop"} | fields
+    return Event(BEGIN + timedelta(days=day), actor, **given_)
+
+
+def test_the_likeliest_is_of_the_action_that_does_just_this_and_the_latest_of_those() -> None:
+    told = [event("early"), event("late", 9), event("guards", 20, action="PutPublicAccessBlock")]
+    assert causes(*told) == [["late", "early", "guards"]]
+
+
+@pytest.mark.parametrize("other", [
+    event("x", bucket="other"), event("x", outcome="403"), event("x", outcome="AccessDenied"), event("x", -1),
+    event("x", 32), event("x", action="GetObject"), event("x", store="skerry"), event("x", action="PutAccountPublicAccessBlock"),
+])  # fmt: skip
+def test_what_was_refused_elsewhere_before_after_or_of_another_kind_is_no_cause(other: Event) -> None:
+    assert causes(other) == [[]]
+
+
+def test_an_account_wide_switch_can_be_the_cause_for_every_bucket() -> None:
+    assert causes(event("root", action="DeleteAccountPublicAccessBlock", bucket="")) == [["root"]]
+
+
+def test_objects_are_told_by_their_keys_and_keys_by_their_owner_or_masked_id() -> None:
+    vanished = Weakened("harbour", "permits", "vanished, though locked until later", frozenset({"a.pdf"}))
+    credential = Change("harbour", "credential", "sync SMTR…0020", "new")
+    told = [
+        event("other", 9, action="DeleteObject", bucket="permits", key="b.pdf"),
+        event("thief", action="DeleteObjectVersion", bucket="permits", key="a.pdf"),
+        event("maker", action="CreateAccessKey", bucket="", about="sync"),
+        event("stranger", action="CreateAccessKey", bucket="", about="other"),
+        event("byid", action="UpdateAccessKey", bucket="", about="SMTRINGING00000020"),
+    ]
+    assert causes(*told, changes=(vanished, credential)) == [["thief", "other"], ["maker", "byid"]]
+
+
+def test_what_could_or_could_not_be_told_needs_no_cause() -> None:
+    silent = Change("harbour", "bucket", "x", "not told any more", "policy")
+    assert Attribution((silent,), BEGIN, END).causes() == {}
+
+
+EVENTS = st.lists(
+    st.builds(
+        event,
+        st.sampled_from("abc"),
+        st.integers(-2, 33),
+        action=st.sampled_from(["PutBucketPolicy", "PutBucketAcl", "GetObject"]),
+        outcome=st.sampled_from(["", "200", "403"]),
+    ),
+    max_size=60,
+)
+
+
+@given(EVENTS, st.integers(0, 60))
+def test_the_order_and_the_pieces_in_which_events_come_change_nothing(told: list[Event], cut: int) -> None:
+    whole = Attribution((GAINED,), BEGIN, END)
+    whole.feed(told)
+    parts = Attribution((GAINED,), BEGIN, END)
+    for piece in (told[cut:], told[:cut]):
+        parts.feed(reversed(piece))
+    assert whole.causes() == parts.causes()
+    good = [e for e in told if BEGIN <= e.time <= END and e.outcome != "403" and e.action != "GetObject"]
+    assert whole.count(0) == len(good)
+
+
+def test_every_cause_is_an_action_and_every_fact_that_can_change_by_hand_has_some() -> None:
+    assert all(actions.split() for actions in CAUSES.values())
+    for fact in ("exposure.anyone.read", "versioning", "encryption.at-rest", "lock.keep", "tags.x", "logging"):
+        assert any(fact.startswith(start) for start in CAUSES)
+
+
+# --- files
+
+
+def read(path: Path, layout: Layout | None = None) -> tuple[list[Event], Events]:
+    told = Events()
+    return list(stream(path, layout or Layout(), frozenset({"PutBucketPolicy", "DeleteBucket"}), told)), told
+
+
+def test_our_own_lines_are_read_and_torn_ones_are_skipped_and_named(tmp_path: Path) -> None:
+    path = tmp_path / "events.jsonl"
+    lines = [
+        json.dumps(TOLD),
+        '{"time": "2026-10-',
+        "",
+        json.dumps(TOLD | {"time": "noon"}),
+        json.dumps(TOLD | {"outcome": 200}),
+    ]
+    path.write_text("\n".join(lines))
+    found, told = read(path)
+    assert [(e.actor, e.outcome) for e in found] == [("keeper", ""), ("keeper", "200")]
+    assert (told.skipped, told.first_skipped[:16]) == (2, "events.jsonl:2: ")
+    path.write_text("\n".join(json.dumps(TOLD | {"extra": {"deep": [n]}}) for n in range(3)))
+    assert len(read(path)[0]) == 3
+
+
+def test_other_layouts_are_read_by_a_mapping(tmp_path: Path) -> None:
+    path = tmp_path / "trail.jsonl"
+    path.write_text(
+        json.dumps({"at": AT, "who": {"name": "k"}, "what": "set-policy", "on": {"bucket": "payroll-drop"}})
+    )
+    layout = read_layout(
+        "fields: {time: at, actor: who.name, action: what, bucket: on.bucket}\nactions: {set-policy: PutBucketPolicy}\n",
+        "l",
+    )
+    (found,) = read(path, layout)[0]
+    assert (found.actor, found.action, found.bucket, found.place) == (
+        "k",
+        "PutBucketPolicy",
+        "payroll-drop",
+        "trail.jsonl:1",
+    )
+    flat = tmp_path / "flat.csv"
+    flat.write_text(f'\ufeffwhen,who,action,bucket\n{AT},"a, b",PutBucketPolicy,x\n{AT},short\n{AT},c,GetObject,x\n')
+    found_, told = read(flat, read_layout("fields: {time: when, actor: who}\n", "l"))
+    assert ([e.actor for e in found_], told.skipped) == (["a, b"], 1)
+    with pytest.raises(BadInput, match="no column time"):
+        read(flat)
+    for text, message in (("reads: xml\n", "reads"), ("fields: {tme: x}\n", 'no event has a field "tme"')):
+        with pytest.raises(BadInput, match=message):
+            read_layout(text, "l")
+
+
+WEB = """\
+203.0.113.8 - keeper [05/Oct/2026:11:12:31 +0200] "PUT /payroll-drop?policy HTTP/1.1" 204 0 "-" "PUT /x?policy"
+203.0.113.8 - - [05/Oct/2026:09:13:00 +0000] "GET /payroll-drop?policy HTTP/1.1" 200 77
+203.0.113.8 - admin [06/Oct/2026:09:13:00 +0000] "DELETE /old%2Done HTTP/1.1" 204 0
+not a line at all "PUT
+"""
+
+
+def test_common_web_log_lines_are_read(tmp_path: Path) -> None:
+    path = tmp_path / "access.log"
+    path.write_text(WEB)
+    found, told = read(path)
+    assert [(e.actor, e.action, e.bucket, e.outcome, e.place) for e in found] == [
+        ("keeper", "PutBucketPolicy", "payroll-drop", "204", "access.log:1"),
+        ("admin", "DeleteBucket", "old-one", "204", "access.log:3"),
+    ]
+    assert (found[0].time, told.lines) == (datetime(2026, 10, 5, 9, 12, 31, tzinfo=UTC), 4)
+
+
+@pytest.mark.parametrize("method,target,action", [
+    ("PUT", "/b", "CreateBucket"), ("PUT", "/b/?acl", "PutBucketAcl"), ("PUT", "/b/k?retention", "PutObjectRetention"),
+    ("DELETE", "/b/k", "DeleteObject"), ("DELETE", "/b/k?versionId=2", "DeleteObjectVersion"),
+    ("POST", "/b?delete", "DeleteObjects"), ("DELETE", "/b?policy", "DeleteBucketPolicy"), ("PUT", "/b/k", "PutObject"),
+])  # fmt: skip
+def test_a_request_line_names_its_action(method: str, target: str, action: str) -> None:
+    assert action_of(method, target)[0] == action
+
+
+def test_the_same_record_in_three_layouts_explains_the_same(lived: Lived, tmp_path: Path) -> None:
+    told = [json.loads(line) for line in (lived.folder / "events.jsonl").read_text().splitlines()]
+    names = ("time", "actor", "action", "bucket", "key", "address", "outcome", "store", "about")
+    (tmp_path / "e.csv").write_text(
+        "\n".join([",".join(names), *(",".join(e.get(n, "") for n in names) for e in told)])
+    )
+    (tmp_path / "m.jsonl").write_text("\n".join(json.dumps({"e": {n: e.get(n, "") for n in names}}) for e in told))
+    (tmp_path / "m.yaml").write_text("fields: {" + ", ".join(f"{n}: e.{n}" for n in names) + "}\n")
+    ours = json.loads(lived.run("changes", "--events", "events.jsonl", "--json").out)
+    for words in (
+        ("--events", f"{tmp_path}/e.csv"),
+        ("--events", f"{tmp_path}/m.jsonl", "--layout", f"{tmp_path}/m.yaml"),
+    ):
+        theirs = json.loads(lived.run("changes", *words, "--json").out)
+        assert [_actors(r) for r in theirs["changes"]] == [_actors(r) for r in ours["changes"]]
+    missing = lived.run("changes", "--events", "gone.jsonl")
+    assert (missing.code, missing.out) == (2, "")
+
+
+def _actors(row: dict[str, list[dict[str, str]] | None]) -> list[str] | None:
+    return None if row["causes"] is None else [cause["actor"] for cause in row["causes"]]
