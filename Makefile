@@ -37,6 +37,8 @@ bench: $(VENV)/.tests
 	$(BIN)/python bench/inspecting.py
 	$(BIN)/python bench/objects.py
 	$(BIN)/python bench/holders.py
+	$(BIN)/python bench/judge.py
+	$(BIN)/python bench/events.py
 
 docs: $(VENV)/.runs
 	$(BIN)/python -m rusty_lantern.reports.reference docs

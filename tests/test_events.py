@@ -1,4 +1,4 @@
-"""Who did it and when: event files of several layouts, torn and foreign lines, and which event explains which change."""
+"""Who did it and when: event files of several layouts, torn lines, and which event explains which change."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ def test_the_likeliest_is_of_the_action_that_does_just_this_and_the_latest_of_th
 
 @pytest.mark.parametrize("other", [
     event("x", bucket="other"), event("x", outcome="403"), event("x", outcome="AccessDenied"), event("x", -1),
-    event("x", 32), event("x", action="GetObject"), event("x", store="skerry"), event("x", action="PutAccountPublicAccessBlock"),
+    event("x", 32), event("x", action="GetObject"), event("x", store="skerry"),
 ])  # fmt: skip
 def test_what_was_refused_elsewhere_before_after_or_of_another_kind_is_no_cause(other: Event) -> None:
     assert causes(other) == [[]]
@@ -109,14 +109,8 @@ def read(path: Path, layout: Layout | None = None) -> tuple[list[Event], Events]
 
 def test_our_own_lines_are_read_and_torn_ones_are_skipped_and_named(tmp_path: Path) -> None:
     path = tmp_path / "events.jsonl"
-    lines = [
-        json.dumps(TOLD),
-        '{"time": "2026-10-',
-        "",
-        json.dumps(TOLD | {"time": "noon"}),
-        json.dumps(TOLD | {"outcome": 200}),
-    ]
-    path.write_text("\n".join(lines))
+    lines = [TOLD, None, TOLD | {"time": "noon"}, TOLD | {"outcome": 200}]
+    path.write_text("\n".join(json.dumps(line) if line else '{"time": "2026-10-\n' for line in lines))
     found, told = read(path)
     assert [(e.actor, e.outcome) for e in found] == [("keeper", ""), ("keeper", "200")]
     assert (told.skipped, told.first_skipped[:16]) == (2, "events.jsonl:2: ")

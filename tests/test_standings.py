@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 from datetime import UTC, datetime, timedelta
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -77,12 +78,12 @@ def test_spells_tell_the_same_as_since_and_never_overlap(statuses: list[str]) ->
     still = [spell for spell in found if spell.until is None]
     assert [spell.begun for spell in still] == [since(row[-1], list(reversed(row[:-1])))[KEY].taken]
     ordered = sorted(found, key=lambda spell: spell.begun)
-    assert all(a.until is not None and a.until <= b.begun for a, b in zip(ordered, ordered[1:], strict=False))
+    assert all(a.until is not None and a.until <= b.begun for a, b in pairwise(ordered))
     counted = lasting(row)
     assert (counted.closed, counted.open) == (len(found) - 1, 1)
 
 
-def test_an_audit_says_or_before_where_it_did_not_look_back_far_enough(lived: Lived, tmp_path: Path) -> None:
+def test_standings_that_are_torn_or_cannot_be_kept_are_worked_out_again(lived: Lived, tmp_path: Path) -> None:
     folder = Path(shutil.copytree(lived.folder, tmp_path / "ws"))
     kept = (folder / "standings").glob("*.json")
     assert len(list(kept)) == 2

@@ -14,20 +14,29 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.demands import Demands
 from rusty_lantern.core.access.doors import worst
-from rusty_lantern.core.access.exposure import BUDGET, Exposures, Reach, Verdict, exposures, reach_of
+from rusty_lantern.core.access.exposure import BUDGET, Exposures, Reach, Verdict, reach_of
 from rusty_lantern.core.access.identities import Identity, named_in
 from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.access.shapes import Shapes
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.baseline.choosing import All, Spoken, spoken
 from rusty_lantern.core.baseline.comparisons import read_comparison
-from rusty_lantern.core.baseline.judge import Judgement, Status, Tallied, Weight, judge, judge_subject, no_tables
+from rusty_lantern.core.baseline.judge import (
+    Cascade,
+    Judgement,
+    Status,
+    Tallied,
+    Weight,
+    judge,
+    judge_subject,
+    no_tables,
+)
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity, in_force
 from rusty_lantern.core.circles import Circle, or_stated, with_needs
-from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.dossier import Bucket, Dossier, undisturbed
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.estate import Estate, Store
 from rusty_lantern.core.evidence import Answer
@@ -85,7 +94,7 @@ class BucketView:
     @cached_property
     def verdicts(self) -> Exposures:
         """The exposure for each audience and verb."""
-        return exposures(self.rules, self.surroundings)
+        return self.shapes.exposures(self.rules, self.surroundings)
 
     @cached_property
     def _subject(self) -> Subject:
@@ -94,14 +103,16 @@ class BucketView:
             self.bucket, self.dossier, facts, self._doors(), self._access, self._demands, self._elsewhere, self.roster
         )
 
-    @cached_property
-    def demanded(self) -> Demands:
-        """What the policy demands of everybody."""
-        return Demands(self.rules, self.surroundings)
+    @property
+    def shapes(self) -> Shapes:
+        """What was decided already of buckets of the same store with rules alike."""
+        return self.circle.shapes if self.circle else Shapes()
 
     def _demands(self, name: str) -> Fact:
         asked = self.bucket.policy
-        return msgspec.structs.replace(self.demanded.answer(name), evidence=asked.evidence)
+        return msgspec.structs.replace(
+            self.shapes.demanded(self.rules, self.surroundings, name), evidence=asked.evidence
+        )
 
     def _elsewhere(self, name: str) -> Subject | None:
         found = self.neighbours.get(name)
@@ -173,7 +184,8 @@ class BucketView:
 
     def fact(self, name: str) -> Fact:
         """A fact by name; where it could not be read and the store's owner states it, what is stated."""
-        return or_stated(name, derive(name, self._subject), self.store, self.moment)
+        found = derive(name, self._subject)
+        return found if self.store is None else or_stated(name, found, self.store, self.moment)
 
     def facts(self) -> dict[str, Fact]:
         """Every fact of the register, with the bucket's own tags for `tags.*`."""
@@ -282,14 +294,14 @@ def _weigh(view: BucketView, sensitive: All | None) -> Weight:
     return Weight(marked, 2 if "open" in levels else int("narrow" in levels), len(open_to), held.bytes if held else 0)
 
 
-def _judged(view: BucketView, baseline: Baseline, tallied: Tallied) -> list[Judgement]:
+def _judged(view: BucketView, cascade: Cascade, tallied: Tallied) -> list[Judgement]:
     """The judgements on a bucket, its drift weighed."""
-    found = judge(baseline, view.dossier.store, view.bucket, view.fact, tallied)
+    found = judge(cascade, view.dossier.store, view.bucket, view.fact, tallied)
     if view.bucket.doors.value and view.fact("doors").value == "disagrees":
         found.append(Judgement(view.dossier.store, view.bucket.name, DOORS, view.fact("doors"), "drifted"))
     if not any(j.status == "drifted" for j in found):
         return found
-    weight = _weigh(view, baseline.sensitive)
+    weight = _weigh(view, cascade.baseline.sensitive)
     return [msgspec.structs.replace(j, weight=weight) if j.status == "drifted" else j for j in found]
 
 
@@ -323,7 +335,9 @@ def audit(
     stores = circles(dossiers, estate, moment)
     seen = [view for circle in stores for view in circle.buckets.values()]
     others = [(circle, subject) for circle in stores for subject in circle.subjects()]
-    judgements = [j for view in seen for j in _judged(view, baseline, tallied)]
+    cascade = Cascade(baseline)
+    with undisturbed():
+        judgements = [j for view in seen for j in _judged(view, cascade, tallied)]
     for circle, subject in others:
         judgements += judge_other(baseline, circle, subject)
     for compared in mirrored(stores, estate.mirrors if estate else (), missing):

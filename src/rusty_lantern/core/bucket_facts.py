@@ -119,16 +119,17 @@ def grants_by_object(subject: Subject, _: str) -> Fact:
 
 def _guard(subject: Subject, name: str) -> Fact:
     """A guard is on if the account or the bucket sets it: the stronger level wins."""
-    answers = [subject.store.guards, subject.bucket.guards]
-    on = next((a for a in answers if a.value is not None and getattr(a.value, name)), None)
-    if on is not None:
-        return Answer("known", "on", "set for the whole account" if on is answers[0] else "", on.evidence)
-    unread = next((a for a in answers if a.state in ("denied", "failed")), None)
-    if unread is not None:
-        return Answer(unread.state, None, unread.note, unread.evidence)
-    if all(a.state == "unsupported" for a in answers):
-        return Answer("unsupported", None, answers[1].note, answers[1].evidence)
-    return Answer("known", "off", "", answers[1].evidence)
+    account, own = subject.store.guards, subject.bucket.guards
+    if account.value is not None and getattr(account.value, name):
+        return Answer("known", "on", "set for the whole account", account.evidence)
+    if own.value is not None and getattr(own.value, name):
+        return Answer("known", "on", "", own.evidence)
+    for unread in (account, own):
+        if unread.state in ("denied", "failed"):
+            return Answer(unread.state, None, unread.note, unread.evidence)
+    if account.state == own.state == "unsupported":
+        return Answer("unsupported", None, own.note, own.evidence)
+    return Answer("known", "off", "", own.evidence)
 
 
 _GUARDS = {

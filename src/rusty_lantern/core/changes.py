@@ -231,8 +231,16 @@ def _subjects(circle: Circle) -> Mapping[tuple[str, str], tuple[Spoken, Any]]:
 
 def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
     """The requirements that stand otherwise than before, on subjects that both surveys judged or one has drift of."""
-    old = {_key(judgement): judgement for judgement in before.judgements}
-    new = {_key(judgement): judgement for judgement in after.judgements}
+    old, new = (
+        {_key(judgement): judgement for judgement in audit.judgements if judgement.status != "held"}
+        for audit in (before, after)
+    )
+    # What held is looked up only where it stands otherwise on the other side.
+    odd = old.keys() ^ new.keys()
+    about = {key[:3] for key in odd}
+    for audit, known in ((before, old), (after, new)):
+        held = (j for j in audit.judgements if j.status == "held" and (j.store, j.kind, j.name) in about)
+        known |= {key: judgement for judgement in held if (key := _key(judgement)) in odd}
     found = []
     for key in sorted(old.keys() | new.keys()):
         was, now = old.get(key), new.get(key)

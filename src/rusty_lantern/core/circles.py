@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 
 from rusty_lantern.core.access.across import Across
+from rusty_lantern.core.access.shapes import Shapes
 from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.estate import Stated, Store
@@ -58,6 +59,7 @@ class Circle:
         self.buckets = buckets
         self.store = store
         self.moment = moment
+        self.shapes = Shapes()
         self._can: dict[str, Fact] = {}
         self.roster = Roster(dossier, moment, self.can, self.opened)
 

@@ -10,6 +10,7 @@ types the JSON, and writes the reference page (`docs/facts.md`).
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any
 
 import msgspec
@@ -81,6 +82,7 @@ class UnknownFact(KeyError):
         self.hint = nearest(name, REGISTER)
 
 
+@lru_cache(maxsize=4096)
 def lookup(name: str) -> Definition:
     """The definition that `name` belongs to. Raises `UnknownFact`."""
     found = REGISTER.get(name) or REGISTER.get(family(name) + ".*")
@@ -101,5 +103,4 @@ def family(name: str) -> str:
 
 def derive(name: str, subject: Any) -> Fact:
     """The fact called `name` of this subject."""
-    definition = lookup(name)
-    return definition.derive(subject, name.partition(".")[2])
+    return lookup(name).derive(subject, name.partition(".")[2])

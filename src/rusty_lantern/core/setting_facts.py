@@ -94,10 +94,10 @@ def logging_target_is(subject: Subject, _: str) -> Fact:
     """A record that is written nowhere is no record; one in the bucket itself grows by being written."""
     if subject.store.listing.value is None or len(subject.store.buckets) < subject.store.listing.value:
         return Answer("failed", None, "not all buckets of the store were read")
-    names = {bucket.name for bucket in subject.store.buckets}
 
     def which(target: str) -> str:
-        return "itself" if target == subject.bucket.name else "another" if target in names else "missing"
+        there = subject.elsewhere(target) is not None
+        return "itself" if target == subject.bucket.name else "another" if there else "missing"
 
     answer = subject.bucket.logging
     if answer.value is None:

@@ -151,6 +151,8 @@ def apply(
 
     `longest`: seconds that a waiver may last; 0: as long as it says.
     """
+    if not waivers:
+        return list(judgements), []
     uses = dict.fromkeys(range(len(waivers)), 0)
     standings = [_standing(waiver, moment, longest) for waiver in waivers]
     found = []

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Literal
 
 import msgspec
@@ -51,6 +52,7 @@ class Identity(msgspec.Struct, frozen=True):
         return bool({self.name, self.account, root} & set(principals.accounts))
 
 
+@lru_cache(maxsize=4096)
 def read_identity(name: str) -> Identity:
     """An identity from its name as policies and access lists write it.
 

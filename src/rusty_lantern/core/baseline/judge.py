@@ -11,11 +11,11 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.baseline.choosing import Spoken, spoken
+from rusty_lantern.core.baseline.choosing import Fit, Spoken, spoken
 from rusty_lantern.core.baseline.sheets import Baseline, Requirement
 from rusty_lantern.core.dossier import Bucket, Table
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.evidence import UNSETTLED, Answer
 from rusty_lantern.core.facts import Fact, lookup
 from rusty_lantern.core.sampling import bound, words
 from rusty_lantern.core.tally import Tally
@@ -32,6 +32,8 @@ class Required(msgspec.Struct, frozen=True):
     hangs_on: str = ""
     """What it hangs on whether its sheet applies, where that is not sure."""
     displaced: tuple[Requirement, ...] = ()
+    of_objects: bool = False
+    """Whether it is judged on each object."""
 
 
 class Weight(msgspec.Struct, frozen=True, order=True):
@@ -76,9 +78,26 @@ def required_of(baseline: Baseline, subject: Spoken) -> list[Required]:
                 continue
             earlier = force.get(requirement.fact, [])
             displaced = tuple(r.requirement for r in earlier)
-            mine = Required(requirement, bool(fits), hangs_on, displaced)
+            of_objects = lookup(requirement.fact).subject == "object"
+            mine = Required(requirement, bool(fits), hangs_on, displaced, of_objects)
             force[requirement.fact] = [mine] if fits else [*earlier, mine]
     return [required for stack in force.values() for required in stack if required.requirement.comparison is not None]
+
+
+class Cascade:
+    """A baseline whose cascade is worked out once for all subjects that the same sheets speak of."""
+
+    def __init__(self, baseline: Baseline) -> None:
+        self.baseline = baseline
+        self._known: dict[tuple[str, tuple[Fit, ...]], list[Required]] = {}
+
+    def required_of(self, subject: Spoken) -> list[Required]:
+        """The requirements in force on a subject."""
+        fits = tuple(sheet.of.fit(subject) for sheet in self.baseline.sheets)
+        key = (subject.kind, fits)
+        if key not in self._known:
+            self._known[key] = required_of(self.baseline, subject)
+        return self._known[key]
 
 
 def last_word(baseline: Baseline, subject: Spoken, fact: str) -> Requirement | None:
@@ -97,30 +116,33 @@ def no_tables(store: str, bucket: Bucket, requirements: Sequence[Requirement]) -
 
 
 def judge(
-    baseline: Baseline, store: str, bucket: Bucket, observe: Callable[[str], Fact], tallied: Tallied = no_tables
+    baseline: Baseline | Cascade,
+    store: str,
+    bucket: Bucket,
+    observe: Callable[[str], Fact],
+    tallied: Tallied = no_tables,
 ) -> list[Judgement]:
     """Judge every requirement in force on a bucket. `observe` yields a fact of it by name."""
-    required = required_of(baseline, spoken(store, bucket, observe))
-    of_objects = [r.requirement for r in required if _is_of_objects(r.requirement)]
+    cascade = baseline if isinstance(baseline, Cascade) else Cascade(baseline)
+    required = cascade.required_of(spoken(store, bucket, observe))
+    of_objects = [r.requirement for r in required if r.of_objects]
     tallies: dict[Place, Tally] = {}
     if of_objects and bucket.table.settled:
         counted = tallied(store, bucket, of_objects)
         tallies = {r.place: tally for r, tally in zip(of_objects, counted, strict=True)}
     judgements = []
+    table, name = bucket.table, bucket.name
     for one in required:
         requirement = one.requirement
-        tally = tallies.get(requirement.place)
-        if tally is not None:
-            judgements += _of_objects(one, store, bucket, tally)
+        if not one.of_objects:
+            fact = observe(requirement.fact)
+        elif requirement.place in tallies:
+            judgements += _of_objects(one, store, bucket, tallies[requirement.place])
             continue
-        table = bucket.table
-        fact: Fact = (
-            Answer(table.state, None, table.note, table.evidence)
-            if _is_of_objects(requirement)
-            else observe(requirement.fact)
-        )
+        else:
+            fact = Answer(table.state, None, table.note, table.evidence)
         status, reason = _status(one, fact)
-        judgements.append(Judgement(store, bucket.name, requirement, fact, status, reason))
+        judgements.append(Judgement(store, name, requirement, fact, status, reason))
     return judgements
 
 
@@ -134,10 +156,6 @@ def judge_subject(baseline: Baseline, subject: Spoken, observe: Callable[[str], 
             Judgement(subject.store, subject.title, one.requirement, fact, status, reason, kind=subject.kind)
         )
     return judgements
-
-
-def _is_of_objects(requirement: Requirement) -> bool:
-    return lookup(requirement.fact).subject == "object"
 
 
 def _of_objects(required: Required, store: str, bucket: Bucket, tally: Tally) -> list[Judgement]:
@@ -178,10 +196,10 @@ def tally_words(tally: Tally, confidence: float = 0.95) -> str:
 def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
-    if not fact.settled:
+    if fact.state in UNSETTLED:
         return "unknown", fact.reason
-    holds = comparison.accepts_absent if fact.value is None else comparison.accepts(fact.value)
-    if holds:
+    value = fact.value
+    if comparison.accepts_absent if value is None else comparison.accepts(value):
         return "held", ""
     if not required.sure:
         return "unknown", f"whether the sheet applies hangs on {required.hangs_on}"

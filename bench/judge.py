@@ -1,0 +1,137 @@
+"""10,000 buckets times 60 requirements judged, and two such surveys compared; a year of nightly surveys looked back on.
+
+    python bench/judge.py [BUCKETS]
+
+Judging is held against reading the same dossier's bytes with the plain decoder, `changes` against judging both surveys.
+"""
+
+from __future__ import annotations
+
+import json
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from datetime import timedelta
+from pathlib import Path
+from typing import TypeVar
+
+import msgspec
+
+from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.workspace import make
+from rusty_lantern.core.assess import audit, circles
+from rusty_lantern.core.baseline.sheets import read_baseline
+from rusty_lantern.core.changes import changes, drift_changes
+from rusty_lantern.core.dossier import Dossier, decode, encode
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.register import REGISTER
+from rusty_lantern.standin import saltmarsh
+from rusty_lantern.standin.saltmarsh_files import BASELINE
+
+T = TypeVar("T")
+FACTS = [name for name, entry in REGISTER.items() if entry.subject == "bucket" and not name.endswith(".*")][:50]
+
+
+def baseline() -> str:
+    """60 requirements for every bucket, in three sheets."""
+    first = dict.fromkeys(FACTS, "present")
+    first |= {
+        f"exposure.{verb}": "closed" for verb in ("read", "list", "write", "delete", "govern", "unlock", "inspect")
+    }
+    first |= {"versioning": "on", "encryption.at-rest": "at least provider-key", "place": "north-shore"}
+    rest = {f"tags.t{n}": "present" for n in range(60 - len(first))}
+    sheets = [
+        {"sheet": "every bucket", "require": first},
+        {"sheet": "tags", "require": rest},
+        {"sheet": "some", "of": {"name": "b-000*"}, "require": {"versioning": "at least suspended"}},
+    ]
+    return json.dumps({"title": "bench", "sheets": sheets})
+
+
+def estate(buckets: int, changed: int = 0) -> Dossier:
+    """Buckets made of the demo's, each with a name and steward of its own; every `changed`-th one otherwise."""
+    found = saltmarsh.harbour().dossier
+    made = []
+    for number in range(buckets):
+        bucket = found.buckets[number % len(found.buckets)]
+        name = f"b-{number:06d}"
+        policy = bucket.policy
+        if policy.value is not None:
+            policy = msgspec.structs.replace(policy, value=policy.value.replace(f":::{bucket.name}", f":::{name}"))
+        tags = {"steward": f"team-{number % 40}", **{f"t{n}": "x" for n in range(20)}}
+        bucket = msgspec.structs.replace(bucket, name=name, policy=policy, tags=Answer("known", tags))
+        if changed and number % changed == 0:
+            bucket = msgspec.structs.replace(bucket, versioning=Answer("absent"), policy=Answer("absent"))
+        made.append(bucket)
+    nobody: Answer[list[object]] = Answer("unsupported")
+    return msgspec.structs.replace(
+        found, buckets=made, listing=Answer("known", len(made)), identities=nobody, groups=nobody, credentials=nobody
+    )
+
+
+def timed(work: Callable[[], T]) -> tuple[float, T]:
+    """Seconds, the median of three, and the result."""
+    taken = []
+    for _ in range(3):
+        start = time.perf_counter()
+        result = work()
+        taken.append(time.perf_counter() - start)
+    return statistics.median(taken), result
+
+
+def judged(buckets: int) -> None:
+    """Judging and comparing."""
+    before, after = estate(buckets), estate(buckets, changed=50)
+    sheets = read_baseline(baseline(), "bench")
+    document = encode(before)
+    reading, _ = timed(lambda: decode(document, "bench"))
+    judging, found = timed(lambda: audit([before], sheets, None, saltmarsh.MOMENT))
+    assert len(found.judgements) >= buckets * 60
+    print(f"{buckets:,} buckets x 60: judged in {judging:.2f} s, {judging / reading:.1f} times decoding their dossier")
+
+    def compare() -> int:
+        old, new = (circles([one], None, saltmarsh.MOMENT) for one in (before, after))
+        told = changes(old, new)
+        later = audit([after], sheets, None, saltmarsh.MOMENT)
+        return len(told) + len(drift_changes(found, later))
+
+    comparing, count = timed(compare)
+    assert count > buckets // 50
+    print(
+        f"changes between two such surveys: {comparing:.2f} s ({count:,}), {comparing / judging:.2f} times judging one"
+    )
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    print(f"peak memory {peak:.0f} MiB")
+
+
+def looked_back() -> None:
+    """A year of nightly surveys: the first `history` judges them all, every later one reads what is kept."""
+    with tempfile.TemporaryDirectory() as folder:
+        place = Path(folder) / "ws"
+        entry = "{at: 'http://127.0.0.1:9', plain-http: allowed, credential: {profile: x}}"
+        estate_file = f"estate: bench\nstores: {{harbour: {entry}}}\n"
+        make(place, {"estate.yaml": (estate_file, 0o644), "baseline.yaml": (BASELINE, 0o644)})
+        for night in range(365):
+            taken = saltmarsh.MOMENT - timedelta(days=364 - night)
+            dossier = msgspec.structs.replace(estate(500, changed=(night % 9) + 3), taken=taken)
+            keep(place / "surveys", "bench", taken, [dossier])
+        program = [str(Path(sys.executable).parent / "lantern"), "history", "--json"]
+
+        def history() -> bytes:
+            return subprocess.run(program, cwd=place, check=True, capture_output=True).stdout
+
+        start = time.perf_counter()
+        history()
+        first = time.perf_counter() - start
+        again, _ = timed(history)
+        words = f"first {first:.0f} s, then {again:.2f} s, {first / again:.0f} times less"
+        print(f"history of 365 surveys of 500 buckets: {words}")
+
+
+if __name__ == "__main__":
+    judged(int(sys.argv[1]) if len(sys.argv) > 1 else 10_000)
+    looked_back()

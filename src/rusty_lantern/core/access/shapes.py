@@ -1,0 +1,101 @@
+"""Buckets whose rules are alike but for the bucket's own name are decided once.
+
+The rules are rewritten for a bucket called `OWN`, decided, and what comes of it is told again for each bucket by its
+own name. Only where that is exact: every resource names the bucket itself, another bucket without any glob, or all of
+them; nothing was left unread or not understood.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+
+import msgspec
+
+from rusty_lantern.core.access.demands import Demands
+from rusty_lantern.core.access.documents import Statement
+from rusty_lantern.core.access.exposure import Exposures, Verdict, exposures
+from rusty_lantern.core.access.rules import Rules, Surroundings
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.scales import Value
+
+OWN = "own-bucket"
+"""What the bucket is called while its rules are decided for all that are like it."""
+_GLOBS = frozenset("*?$")
+
+
+class Shapes:
+    """What was decided already, by the shape of the rules."""
+
+    def __init__(self) -> None:
+        self._verdicts: dict[Hashable, Exposures] = {}
+        self._demands: dict[Hashable, Answer[Value]] = {}
+
+    def exposures(self, rules: Rules, around: Surroundings) -> Exposures:
+        """The verdicts of a bucket."""
+        own = as_own(rules)
+        key = _key(own, around) if own is not None else None
+        if own is None or key is None:
+            return exposures(rules, around)
+        known = self._verdicts.get(key)
+        if known is None:
+            known = self._verdicts[key] = exposures(own, around)
+        return {one: _called(verdict, rules.bucket) for one, verdict in known.items()}
+
+    def demanded(self, rules: Rules, around: Surroundings, name: str) -> Answer[Value]:
+        """What a policy demands of everybody."""
+        own = as_own(rules)
+        key = _key(own, around) if own is not None else None
+        if own is None or key is None:
+            return Demands(rules, around).answer(name)
+        known = self._demands.get((name, key))
+        if known is None:
+            known = self._demands[name, key] = Demands(own, around).answer(name)
+        return known
+
+
+def _called(verdict: Verdict, name: str) -> Verdict:
+    """The same verdict of a bucket of this name."""
+    seen = verdict.witness
+    if seen is None:
+        return verdict
+    line = seen.request.replace(f"/{OWN}", f"/{name}", 1)
+    return msgspec.structs.replace(verdict, witness=msgspec.structs.replace(seen, bucket=name, request=line))
+
+
+def _key(rules: Rules, around: Surroundings) -> Hashable | None:
+    key = (
+        rules.policy.statements, rules.grants, rules.ignore_grants, rules.restrict_policy, rules.disable_grants,
+        rules.rights, around,
+    )  # fmt: skip
+    try:
+        hash(key)
+    except TypeError:  # rights hold lists
+        return None
+    return key
+
+
+def as_own(rules: Rules) -> Rules | None:
+    """The rules of a bucket as those of one called `OWN`; None where that would not be exact."""
+    if rules.policy.faults or rules.doubts or rules.members or not _GLOBS.isdisjoint(rules.bucket):
+        return None
+    statements = [_owned(statement, rules.bucket) for statement in rules.policy.statements]
+    if any(statement is None for statement in statements):
+        return None
+    policy = msgspec.structs.replace(rules.policy, statements=tuple(statements))
+    return msgspec.structs.replace(rules, bucket=OWN, policy=policy)
+
+
+def _owned(statement: Statement, name: str) -> Statement | None:
+    found = []
+    for resource in statement.resources:
+        head, colons, rest = resource.rpartition(":::")
+        bucket, slash, key = rest.partition("/")
+        if resource == "*" or bucket == "*":
+            found.append(resource)
+        elif bucket == name:
+            found.append(f"{head}{colons}{OWN}{slash}{key}")
+        elif bucket == OWN or not _GLOBS.isdisjoint(bucket):
+            return None
+        else:
+            found.append(resource)
+    return msgspec.structs.replace(statement, resources=tuple(found))
