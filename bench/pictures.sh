@@ -11,10 +11,10 @@ server=$!
 trap 'kill $server $standin 2>/dev/null || true; rm -rf "$work"' EXIT
 standin=
 sleep 1
-"$bin/lantern" standin --workspace-into "$work/saltmarsh" > /dev/null &
+(cd "$work" && "$bin/lantern" demo saltmarsh > /dev/null)
+"$bin/lantern" standin --workspace-into "$work/live" > /dev/null &
 standin=$!
-for _ in $(seq 50); do [[ -f $work/saltmarsh/harbour-keys.json ]] && break; sleep 0.2; done
-(cd "$work/saltmarsh" && "$bin/lantern" survey --as-of 2026-11-02T06:00:00Z > /dev/null 2>&1) || true
+for _ in $(seq 50); do [[ -f $work/live/harbour-keys.json ]] && break; sleep 0.2; done
 cat > "$work/saltmarsh/fenced.json" <<'JSON'
 {"Version": "2012-10-17", "Statement": [
  {"Effect": "Allow", "Principal": "*", "Action": ["s3:GetObject", "s3:PutObject"], "Resource": "arn:aws:s3:::payroll-drop/*",
@@ -43,23 +43,24 @@ RUN
   wait $window 2> /dev/null || true
 }
 
-picture reach 100 44 "FORCE_COLOR=1 COLUMNS=100 lantern reach | head -42"
-picture survey 100 14 lantern survey --as-of 2026-11-02T07:00:00Z
-picture history 100 12 lantern history --verify
-rm -rf "$work/saltmarsh/surveys/20261102T070000Z"
+picture reach 100 44 "cd ../live; FORCE_COLOR=1 COLUMNS=100 lantern reach | head -42"
+picture history 120 12 lantern history --verify
+picture changes 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern changes --events events.jsonl | head -46"
+picture remedy 110 42 lantern remedy harbour/payroll-drop
+picture baseline-show 120 34 lantern baseline show harbour/permit-archive
 picture buckets 120 50 lantern buckets
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
 picture exposure 110 48 lantern exposure harbour/payroll-drop harbour/ringing-records harbour/contractor-drop harbour/tmp-exchange harbour/drone-orthophotos
-picture why 100 18 lantern why harbour/contractor-drop --verb write --header "'User-Agent: contractor-uploader'"
-picture try 110 26 lantern try --bucket harbour/payroll-drop --policy fenced.json
+picture try 110 34 lantern try --bucket harbour/payroll-drop --policy fenced.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention
-picture retention-bucket 120 36 lantern retention harbour/permit-archive
-(cd "$work/saltmarsh" && "$bin/lantern" retention harbour/permit-archive --timeline "$out/timeline.png" > /dev/null 2>&1)
 picture access 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern access | tail -46"
-picture credentials 130 44 lantern credentials
-(cd "$work/saltmarsh" && "$bin/lantern" credentials --figure "$out/credential-ages.png" > /dev/null 2>&1)
-picture encryption 120 38 lantern encryption
-picture links 130 28 lantern links
-picture mirrors 110 20 lantern mirrors
+picture credentials 130 40 lantern credentials
+picture links 120 20 lantern links
+(
+  cd "$work/saltmarsh"
+  "$bin/lantern" retention harbour/permit-archive --timeline "$out/timeline.png" > /dev/null 2>&1 || true
+  "$bin/lantern" credentials --figure "$out/credential-ages.png" > /dev/null 2>&1 || true
+  "$bin/lantern" history --figure "$out/trend.png" > /dev/null 2>&1 || true
+)

@@ -64,10 +64,11 @@ def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]
 
     standings = Standings(place, lambda survey: judge_kept(place, survey))
     readable = [one.name for one in kept if one.manifest is not None and not one.wrong]
-    missing = [name for name in readable if standings.known(name) is None]
-    if len(missing) > 5:
-        note(f"judging {len(missing)} surveys by the present baseline; it is kept, and needed once")
-    return {name: standings.of(name) for name in readable}
+    known = {name: standings.known(name) for name in readable}
+    missing = sum(one is None for one in known.values())
+    if missing > 5:
+        note(f"judging {missing} surveys by the present baseline; it is kept, and needed once")
+    return {name: one or standings.of(name) for name, one in known.items()}
 
 
 def _draw(place: Workspace, standings: list[Standing], figure: Path) -> None:
