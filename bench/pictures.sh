@@ -27,7 +27,7 @@ picture() { # NAME COLUMNS ROWS COMMAND…
   local name=$1 columns=$2 rows=$3; shift 3
   cat > "$work/show" <<RUN
 cd "$work/saltmarsh"; export PATH="$bin:\$PATH" TERM=xterm-256color
-printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$(sed 's/FORCE_COLOR=1 COLUMNS=[0-9]* //; s/ | [ht][ea][ai][dl].*//' <<< "$*")"
+printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$(sed 's/cd ..\/live; //; s/FORCE_COLOR=1 COLUMNS=[0-9]* //; s/ | [ht][ea][ai][dl].*//' <<< "$*")"
 $* 2>/dev/null
 printf '\\033[?25l'; touch "$work/done"; sleep 20
 RUN
@@ -47,7 +47,7 @@ picture reach 100 44 "cd ../live; FORCE_COLOR=1 COLUMNS=100 lantern reach | head
 picture history 120 12 lantern history --verify
 picture changes 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern changes --events events.jsonl | head -46"
 picture remedy 110 42 lantern remedy harbour/payroll-drop
-picture baseline-show 120 34 lantern baseline show harbour/permit-archive
+picture baseline-show 120 40 lantern baseline show harbour/permit-archive
 picture buckets 120 50 lantern buckets
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"

@@ -1,0 +1,174 @@
+"""`lantern report`: one page for a manager, the administrator and an auditor; and the tables that it is made of."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli.common import AsOfOption, SurveyOption, WorkspaceOption, judge_kept, note, opened, since_when
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.cli.common import Opened
+    from rusty_lantern.core.assess import Audit, BucketView
+    from rusty_lantern.core.remedies import Remedy
+    from rusty_lantern.core.standings import Key
+    from rusty_lantern.reports.page import Picture
+    from rusty_lantern.reports.report_results import ReportResult
+
+MOST_COMPUTED = 200
+"""For so many subjects whose exposure drifts, documents are computed; of more, only words."""
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("report", short_help="One page for a manager, the administrator and an auditor.")(report)
+
+
+def report(
+    out: Annotated[Path, typer.Option(help="A new .html file, or a folder for the page and its tables.")] = Path(
+        "report.html"
+    ),
+    extract: Annotated[
+        str | None, typer.Option("--for", help="Only buckets with this fact, e.g. tags.steward=finance.")
+    ] = None,
+    plain: Annotated[bool, typer.Option("--no-figures", help="Without figures: smaller, and quicker to make.")] = False,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+) -> None:
+    """Write a report as one self-contained HTML page; into a folder, also as CSV, JSON, Markdown and Parquet.
+
+    Use it to hand on what an audit found. Nothing in the page is fetched from anywhere. Example:
+    lantern report --out report --for tags.steward=finance
+    """
+    from rusty_lantern.archive.writing import make_folder, write_whole
+    from rusty_lantern.reports.page import page
+
+    found = opened(workspace_folder, survey, as_of)
+    result, views = _result(found, extract)
+    written = page(result, () if plain else _pictures(found, result, views)).encode("utf-8", "backslashreplace")
+    if out.suffix.lower() in (".html", ".htm"):
+        write_whole(out, written)
+        note(f"{out}: {len(written) / 1e6:.1f} MB")
+        return
+    make_folder(out)
+    for name, content in {"report.html": written, **_tables(result)}.items():
+        write_whole(out / name, content)
+    note(f"{out}: report.html, and its tables as report.json, report.csv, report.md and report.parquet")
+
+
+def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[BucketView]]:
+    from rusty_lantern.archive.surveys import history
+    from rusty_lantern.reports.report_results import report_result
+
+    place = found.place
+    audit = judge_kept(place, found.survey, found.when)
+    views: Sequence[BucketView] = found.views
+    if extract is not None:
+        views, audit = _extract(found, audit, extract)
+    since = since_when(place, found.survey, audit)
+    kept = [one for one in history(place.surveys, verify=True) if one.name <= found.survey.name]
+    result = report_result(
+        found.survey, place.estate().name, found.when, place.baseline(), audit, views, since,
+        _remedies(views, audit), kept, _closed(place, found.survey.name, audit), extract or "",
+    )  # fmt: skip
+    return result, views
+
+
+def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketView], Audit]:
+    """Only the buckets that have a fact of this value, and what was judged of them. Raises `BadInput`."""
+    import msgspec
+
+    from rusty_lantern.core.baseline.judge import show_fact
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.facts import UnknownFact, lookup
+
+    fact, equals, value = wanted.partition("=")
+    try:
+        if not equals or lookup(fact).subject != "bucket":
+            raise BadInput(
+                Complaint(f'--for "{wanted}" is no FACT=VALUE of buckets', remedy="--for tags.steward=finance")
+            )
+    except UnknownFact as error:
+        raise BadInput(Complaint(f'--for: unknown fact "{fact}"', remedy=error.hint)) from None
+    views = [view for view in found.views if show_fact(fact, view.fact(fact)) == value]
+    if not views:
+        seen = sorted({show_fact(fact, view.fact(fact)) for view in found.views})
+        raise BadInput(Complaint(f"no bucket has {fact}={value}", remedy=f"there are: {', '.join(seen[:12])}"))
+    names = {(view.dossier.store, view.bucket.name) for view in views}
+    kept = [j for j in audit.judgements if j.kind == "bucket" and (j.store, j.name) in names]
+    return views, msgspec.structs.replace(audit, judgements=kept, buckets=len(views), waivers=[])
+
+
+def _remedies(views: Sequence[BucketView], audit: Audit) -> list[tuple[Remedy, Sequence[Key]]]:
+    from rusty_lantern.core.remedies import Remedy, in_words, remedies
+    from rusty_lantern.core.standings import key_of
+
+    by = {("bucket", view.dossier.store, view.bucket.name): view for view in views}
+    subjects: dict[tuple[str, str, str], list] = {}  # type: ignore[type-arg]
+    for judgement in audit.of("drifted"):
+        subjects.setdefault((judgement.kind, judgement.store, judgement.name), []).append(judgement)
+    computed = sum(any(j.requirement.fact.startswith("exposure.") for j in drifted) for drifted in subjects.values())
+    found: list[tuple[Remedy, Sequence[Key]]] = []
+    for subject, drifted in subjects.items():
+        whole = remedies(by.get(subject), drifted) if computed <= MOST_COMPUTED else []
+        whole = whole or [
+            Remedy((j.requirement.fact,), j.requirement.remedy or in_words(j.requirement)) for j in drifted
+        ]
+        found += [(one, [key_of(j) for j in drifted if j.requirement.fact in one.facts]) for one in whole]
+    return found
+
+
+def _closed(place: Workspace, name: str, audit: Audit) -> int | None:
+    """How many drifts of the survey before do not stand any more."""
+    from rusty_lantern.archive.standings import Standings
+    from rusty_lantern.archive.surveys import names
+    from rusty_lantern.core.standings import OPEN, key_of
+
+    earlier = [one for one in names(place.surveys) if one < name]
+    if not earlier:
+        return None
+    before = Standings(place, lambda survey: judge_kept(place, survey)).of(earlier[-1])
+    still = {key_of(j) for j in audit.judgements if j.status != "held"}
+    about = {(j.store, j.kind, j.name) for j in audit.judgements}
+    return sum(stood.status in OPEN and stood.key not in still and stood.key[:3] in about for stood in before.stood)
+
+
+def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketView]) -> list[Picture]:
+    from io import BytesIO
+
+    from rusty_lantern.reports.figures.estate import at_a_glance
+    from rusty_lantern.reports.figures.tiers import where_data_sits
+    from rusty_lantern.reports.page import Picture
+
+    glance, tiers = BytesIO(), BytesIO()
+    at_a_glance(result, glance)
+    where_data_sits(views, found.survey.name, tiers)
+    words = (
+        "The estate at a glance: each bucket by area: drifted, unknown, accepted or as required.",
+        "Where data sits: bytes by store, by default encryption and lock.",
+    )
+    return [Picture(svg.getvalue().decode(), told) for svg, told in zip((glance, tiers), words, strict=True)]
+
+
+def _tables(result: ReportResult) -> dict[str, bytes]:
+    from rusty_lantern.reports.formats.csv import lines
+    from rusty_lantern.reports.formats.markdown import write
+    from rusty_lantern.reports.report_results import rows_of
+    from rusty_lantern.reports.report_tables import parquet
+    from rusty_lantern.reports.results import encode
+
+    rows = rows_of(result)
+    return {
+        "report.json": (encode(result) + "\n").encode(),
+        "report.csv": lines(rows[0] if rows else (), (row.values() for row in rows)).encode(
+            "utf-8", "backslashreplace"
+        ),
+        "report.md": write(result.audit).encode("utf-8", "backslashreplace"),
+        "report.parquet": parquet(rows),
+    }

@@ -1,0 +1,71 @@
+"""How many buckets the public gets into, by audience and verb."""
+
+from __future__ import annotations
+
+from io import BytesIO
+from pathlib import Path
+
+from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.scales import show_moment
+from rusty_lantern.reports.figures.frame import DEEP, INK, MILD, SAND, bare, drawn
+from rusty_lantern.reports.results import ExposureResult
+
+LEVELS = {"open": ("#7a1f2b", "", "open from everywhere"), "narrow": (SAND, "..", "narrow: through a fence"),
+          "unknown": ("#ffffff", "xx", "could not be told")}  # fmt: skip
+
+
+def open_doors(result: ExposureResult, out: Path | BytesIO, size: str = "slide") -> None:
+    """Draw, for each verb, how many buckets are open, narrow or unknown to each audience. Raises `BadInput`,
+    `CannotWrite`."""
+    total = len(result.buckets)
+    words = (
+        f"survey {result.survey}, as of {show_moment(result.as_of)}: {total} buckets; whatever is not drawn is closed"
+    )
+    with drawn("Who gets in", words, out, size=size) as (figure, (axes,)):
+        from matplotlib.patches import Patch
+        from matplotlib.ticker import MaxNLocator
+
+        names, place, widest = [], 0, 1
+        for verb in VERBS:
+            for audience in ("anyone", "any-account"):
+                counts = {
+                    level: sum(row.exposure[audience][verb].verdict == level for row in result.buckets)
+                    for level in LEVELS
+                }
+                left = 0
+                for level, number in counts.items():
+                    colour, hatch, _ = LEVELS[level]
+                    if number:
+                        axes.barh(
+                            place,
+                            number,
+                            left=left,
+                            color=colour,
+                            hatch=hatch,
+                            edgecolor=INK,
+                            linewidth=0.6,
+                            height=0.7,
+                        )
+                        ink = "#ffffff" if level == "open" else INK
+                        back = None if level == "open" else {"facecolor": "#ffffff", "edgecolor": "none", "pad": 1.2}
+                        middle = left + number / 2
+                        axes.text(middle, place, str(number), ha="center", va="center", color=ink, bbox=back)
+                    left += number
+                widest = max(widest, left)
+                names.append(f"{verb}   {audience.replace('-', ' ')}")
+                place += 1
+        axes.set_yticks(range(len(names)), names)
+        axes.set_ylim(len(names) - 0.4, -0.6)
+        axes.set_xlim(0, widest * 1.05)
+        axes.set_xlabel("buckets")
+        axes.xaxis.set_major_locator(MaxNLocator(8, integer=True))
+        for line in range(1, len(VERBS)):
+            axes.axhline(2 * line - 0.5, color=MILD, linewidth=0.6)
+        handles = [Patch(facecolor=c, hatch=h, edgecolor=INK, label=told) for c, h, told in LEVELS.values()]
+        place_at = (0.97, 0.98)
+        figure.legend(
+            handles=handles, loc="upper right", bbox_to_anchor=place_at, ncols=3, frameon=False, labelcolor=DEEP
+        )
+        axes.tick_params(axis="y", length=0)
+        bare(axes, "top", "right", "left")
+        figure.subplots_adjust(left=0.19, top=0.86)
