@@ -5,22 +5,20 @@ Nothing here is a source: a file that is missing, or was judged by another basel
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
 
 import msgspec
 
-from rusty_lantern import __version__
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.archive.surveys import MANIFEST, Survey, load
+from rusty_lantern.archive.glance import MANIFEST, STANDINGS, judged_by
+from rusty_lantern.archive.surveys import Survey, load
 from rusty_lantern.archive.workspace import Workspace
 from rusty_lantern.archive.writing import write_whole
 from rusty_lantern.core.assess import Audit
 from rusty_lantern.core.standings import Standing, standing_of
 
-FOLDER = "standings"
 Judge = Callable[[Survey], Audit]
 """Audits a survey as of its own moment."""
 
@@ -33,8 +31,7 @@ class Standings:
         self.judge = judge
         self.judged = 0
         """How many had to be worked out."""
-        files = place.judging_texts()
-        self._by = hashlib.sha256(msgspec.json.encode([__version__, files])).hexdigest()
+        self._texts = place.judging_texts()
 
     def known(self, name: str) -> Standing | None:
         """The standing of a survey, if it is kept and still good."""
@@ -53,7 +50,8 @@ class Standings:
         self.judged += 1
         audit = audit or self.judge(survey)
         taken = survey.manifest.taken
-        standing = standing_of(survey.name, taken, self._digest(survey.name), audit, survey.manifest.only)
+        by, only = self._digest(survey.name), survey.manifest.only
+        standing = standing_of(survey.name, taken, by, audit, only, list(self._texts))
         with suppress(CannotWrite, OSError):  # a workspace that cannot be written to only makes it slower
             self._path(survey.name).parent.mkdir(exist_ok=True)
             write_whole(self._path(survey.name), msgspec.json.encode(standing) + b"\n")
@@ -68,9 +66,8 @@ class Standings:
             yield found or self.of(name)
 
     def _path(self, name: str) -> Path:
-        return self.place.folder / FOLDER / f"{name}.json"
+        return self.place.folder / STANDINGS / f"{name}.json"
 
     def _digest(self, name: str) -> str:
         """By what a survey is judged: its own manifest, and everything that judging depends on."""
-        manifest = (self.place.surveys / name / MANIFEST).read_bytes()
-        return hashlib.sha256(self._by.encode() + manifest).hexdigest()
+        return judged_by(list(self._texts.values()), (self.place.surveys / name / MANIFEST).read_bytes())

@@ -22,11 +22,13 @@ import msgspec
 
 from rusty_lantern import __version__
 from rusty_lantern.archive.errors import CannotWrite, UnderWay
+from rusty_lantern.archive.glance import MANIFEST, PARTIAL, names, unfinished
 from rusty_lantern.core.dossier import Dossier, decode, encode
 from rusty_lantern.core.errors import BadInput, Complaint, Damaged, LanternError, Place
 
+__all__ = ["MANIFEST", "PARTIAL", "names", "unfinished"]
+
 SURVEY_VERSION = 1
-MANIFEST = "survey.json"
 NAME_FORM = "%Y%m%dT%H%M%SZ"
 
 
@@ -61,14 +63,6 @@ class Survey:
         return self.folder.name
 
 
-def names(archive: Path) -> list[str]:
-    """The kept surveys, oldest first. Unfinished ones do not count."""
-    if not archive.is_dir():
-        return []
-    return sorted(p.name for p in archive.iterdir() if re.fullmatch(r"\d{8}T\d{6}Z", p.name) and p.is_dir())
-
-
-PARTIAL = ".partial"
 JOURNAL = "journal"
 TABLES = "objects"
 """Where version tables lie: `objects/STORE/BUCKET.parquet`."""
@@ -77,13 +71,6 @@ TABLES = "objects"
 def folder_name(moment: datetime) -> str:
     """The name of a survey of that moment."""
     return moment.astimezone(UTC).strftime(NAME_FORM)
-
-
-def unfinished(archive: Path) -> list[str]:
-    """Surveys that were stopped before they were whole, oldest first; their answers so far are journalled."""
-    if not archive.is_dir():
-        return []
-    return sorted(p.name.removesuffix(PARTIAL) for p in archive.iterdir() if p.name.endswith(f"Z{PARTIAL}"))
 
 
 @contextmanager

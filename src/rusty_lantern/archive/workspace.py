@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from rusty_lantern.archive.glance import ESTATE, SURVEYS, upwards
 from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
 from rusty_lantern.core.errors import BadInput, Complaint, LanternError, Place
 from rusty_lantern.core.estate import Estate, read_estate
 from rusty_lantern.core.waivers import Waiver, read_waivers
 
-ESTATE, BASELINE, WAIVERS, SURVEYS = "estate.yaml", "baseline.yaml", "waivers.yaml", "surveys"
+BASELINE, WAIVERS = "baseline.yaml", "waivers.yaml"
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,10 +37,10 @@ class Workspace:
         """The accepted drift, read and checked; none where there is no such file."""
         return read_waivers(self._text(WAIVERS), WAIVERS) if (self.folder / WAIVERS).is_file() else []
 
-    def judging_texts(self) -> list[str]:
-        """Every text that judging depends on besides the survey."""
+    def judging_texts(self) -> dict[str, str]:
+        """Every text that judging depends on besides the survey, by its file; a waivers file may be missing."""
         waivers = self._text(WAIVERS) if (self.folder / WAIVERS).is_file() else ""
-        return [self._text(ESTATE), *self.baseline_texts().values(), waivers]
+        return {ESTATE: self._text(ESTATE), **self.baseline_texts(), WAIVERS: waivers}
 
     def baseline_texts(self) -> dict[str, str]:
         """The baseline as it is written, and every file that it includes, by path."""
@@ -71,9 +72,9 @@ def find(start: Path, named: Path | None) -> Workspace:
         if (named / ESTATE).is_file():
             return Workspace(named)
         raise BadInput(Complaint(f"no {ESTATE} in {named}", remedy=f"make a workspace with: lantern init {named}"))
-    for folder in (start, *start.parents):
-        if (folder / ESTATE).is_file():
-            return Workspace(folder)
+    folder = upwards(start)
+    if folder is not None:
+        return Workspace(folder)
     what = f"no workspace here: no {ESTATE} in {start} or above it"
     raise BadInput(Complaint(what, remedy="make one with: lantern init FOLDER, or name one with --workspace"))
 

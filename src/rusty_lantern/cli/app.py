@@ -43,7 +43,7 @@ from rusty_lantern.cli.common import EXIT_CODES
 app = typer.Typer(
     name="lantern",
     help="Who can get into which bucket, and what has drifted from the baseline. It only ever reads.\n\n" + EXIT_CODES,
-    no_args_is_help=True,
+    invoke_without_command=True,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
     rich_markup_mode=None,
@@ -58,11 +58,19 @@ def _version(wanted: bool) -> None:
 
 @app.callback()
 def lantern(
+    context: typer.Context,
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and stop.")
     ] = False,
+    as_of: Annotated[
+        str | None, typer.Option(help="Without a command: the moment that counts as now.", show_default=False)
+    ] = None,
 ) -> None:
-    """Carry the options that stand before any command."""
+    """Say where one is, where no command is given."""
+    if context.invoked_subcommand is None:
+        from rusty_lantern.cli.whereabouts import whereabouts
+
+        whereabouts(as_of)
 
 
 for module in (

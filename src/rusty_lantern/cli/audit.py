@@ -78,7 +78,7 @@ def audit(
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
     found = judge_kept(place, taken, when)
-    result = audit_result(taken, when, baseline, found, since_when(place, taken, found))
+    result = audit_result(taken, when, baseline, found, since_when(place, taken, found, when))
     code = found.exit_code(fail_on.value)
     written = form or (Form.json if json else None)
     if not (quiet and not code):

@@ -101,13 +101,17 @@ LOOK_BACK = 30
 """How many earlier surveys an audit judges anew, to tell since when drift stands; the others must be known."""
 
 
-def since_when(place: Workspace, taken: Survey, found: Audit) -> dict[Key, Since]:
-    """Since when each drift of an audit stands, by the surveys kept before it."""
+def since_when(place: Workspace, taken: Survey, found: Audit, when: datetime | None = None) -> dict[Key, Since]:
+    """Since when each drift of an audit stands, by the surveys kept before it. An audit as of the survey's own moment is
+    kept, so that nobody needs to judge it again."""
+    as_its_own = when in (None, taken.manifest.taken)
     from rusty_lantern.archive.standings import Standings
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.core.standings import since, standing_of
 
     standings = Standings(place, lambda survey: judge_kept(place, survey))
+    if as_its_own and standings.known(taken.name) is None:
+        standings.keep(taken, found)
     now = standing_of(taken.name, taken.manifest.taken, "", found, taken.manifest.only)
     earlier = [name for name in names(place.surveys) if name < taken.name]
     seen = list(standings.before(earlier, LOOK_BACK))

@@ -71,7 +71,7 @@ def figure(
         from rusty_lantern.reports.report_results import report_result
 
         audit = judge_kept(place, found.survey, found.when)
-        since = since_when(place, found.survey, audit)
+        since = since_when(place, found.survey, audit, found.when)
         result = report_result(
             found.survey, place.estate().name, found.when, place.baseline(), audit, found.views, since, [], [], None
         )

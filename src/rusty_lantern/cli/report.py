@@ -69,9 +69,9 @@ def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[
     place = found.place
     audit = judge_kept(place, found.survey, found.when)
     views: Sequence[BucketView] = found.views
+    since = since_when(place, found.survey, audit, found.when)
     if extract is not None:
         views, audit = _extract(found, audit, extract)
-    since = since_when(place, found.survey, audit)
     kept = [one for one in history(place.surveys, verify=True) if one.name <= found.survey.name]
     result = report_result(
         found.survey, place.estate().name, found.when, place.baseline(), audit, views, since,

@@ -54,6 +54,8 @@ class Standing(msgspec.Struct, frozen=True):
     unread: list[str]
     only: list[str]
     stood: list[Stood]
+    judged_with: list[str] = []
+    """The files that were read for it."""
 
     def covers(self, key: Key) -> bool:
         """Whether the survey looked there at all."""
@@ -61,7 +63,9 @@ class Standing(msgspec.Struct, frozen=True):
         return seen and key[0] not in self.unread
 
 
-def standing_of(survey: str, taken: datetime, judged_by: str, audit: Audit, only: Sequence[str]) -> Standing:
+def standing_of(
+    survey: str, taken: datetime, judged_by: str, audit: Audit, only: Sequence[str], judged_with: Sequence[str] = ()
+) -> Standing:
     """What is kept of an audit."""
     counts = audit.counts()
     severities = Counter(j.requirement.severity for j in audit.judgements if j.status == "drifted")
@@ -80,6 +84,7 @@ def standing_of(survey: str, taken: datetime, judged_by: str, audit: Audit, only
             for j in audit.judgements
             if j.status != "held"
         ],
+        list(judged_with),
     )
 
 

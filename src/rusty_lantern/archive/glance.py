@@ -1,0 +1,65 @@
+"""What there is in a workspace, told from names and small files alone: nothing of the core is loaded for it."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from pathlib import Path
+
+import msgspec
+
+from rusty_lantern import __version__
+
+ESTATE, SURVEYS, STANDINGS, MANIFEST = "estate.yaml", "surveys", "standings", "survey.json"
+PARTIAL = ".partial"
+
+
+class Glimpse(msgspec.Struct, frozen=True):
+    """The part of a kept standing that tells how a survey stood, and by what it was judged."""
+
+    judged_by: str
+    judged_with: list[str]
+    counts: dict[str, int]
+    drift_by_severity: dict[str, int]
+    unread: list[str]
+
+
+def upwards(start: Path) -> Path | None:
+    """The nearest folder upwards that is a workspace."""
+    return next((folder for folder in (start, *start.parents) if (folder / ESTATE).is_file()), None)
+
+
+def names(archive: Path) -> list[str]:
+    """The kept surveys, oldest first. Unfinished ones do not count."""
+    if not archive.is_dir():
+        return []
+    return sorted(p.name for p in archive.iterdir() if re.fullmatch(r"\d{8}T\d{6}Z", p.name) and p.is_dir())
+
+
+def unfinished(archive: Path) -> list[str]:
+    """Surveys that were stopped before they were whole, oldest first; their answers so far are journalled."""
+    if not archive.is_dir():
+        return []
+    return sorted(p.name.removesuffix(PARTIAL) for p in archive.iterdir() if p.name.endswith(f"Z{PARTIAL}"))
+
+
+def judged_by(texts: list[str], manifest: bytes) -> str:
+    """A hash of everything that judging a survey depends on: this version, what the team wrote, and the survey."""
+    written = hashlib.sha256(msgspec.json.encode([__version__, texts])).hexdigest()
+    return hashlib.sha256(written.encode() + manifest).hexdigest()
+
+
+def glimpse(folder: Path, survey: str) -> Glimpse | None:
+    """How a survey stood, if that is kept and nothing was written since that would judge it otherwise."""
+    try:
+        kept = msgspec.json.decode((folder / STANDINGS / f"{survey}.json").read_bytes(), type=Glimpse)
+        texts = [_text(folder / name) for name in kept.judged_with]
+        manifest = (folder / SURVEYS / survey / MANIFEST).read_bytes()
+    except (OSError, UnicodeDecodeError, msgspec.DecodeError):
+        return None
+    return kept if kept.judged_by == judged_by(texts, manifest) else None
+
+
+def _text(path: Path) -> str:
+    """A file's text; a waivers file that is not there is an empty one."""
+    return path.read_bytes().decode("utf-8-sig") if path.is_file() else ""
