@@ -124,7 +124,8 @@ def test_other_layouts_are_read_by_a_mapping(tmp_path: Path) -> None:
         json.dumps({"at": AT, "who": {"name": "k"}, "what": "set-policy", "on": {"bucket": "payroll-drop"}})
     )
     layout = read_layout(
-        "fields: {time: at, actor: who.name, action: what, bucket: on.bucket}\nactions: {set-policy: PutBucketPolicy}\n",
+        "fields: {time: at, actor: who.name, action: what, bucket: on.bucket}\n"
+        "actions: {set-policy: PutBucketPolicy}\n",
         "l",
     )
     (found,) = read(path, layout)[0]

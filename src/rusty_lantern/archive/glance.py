@@ -12,6 +12,8 @@ from rusty_lantern import __version__
 
 ESTATE, SURVEYS, STANDINGS, MANIFEST = "estate.yaml", "surveys", "standings", "survey.json"
 PARTIAL = ".partial"
+FORM = 2
+"""Of kept standings: one of another form is worked out again."""
 
 
 class Glimpse(msgspec.Struct, frozen=True):
@@ -45,7 +47,7 @@ def unfinished(archive: Path) -> list[str]:
 
 def judged_by(texts: list[str], manifest: bytes) -> str:
     """A hash of everything that judging a survey depends on: this version, what the team wrote, and the survey."""
-    written = hashlib.sha256(msgspec.json.encode([__version__, texts])).hexdigest()
+    written = hashlib.sha256(msgspec.json.encode([__version__, FORM, texts])).hexdigest()
     return hashlib.sha256(written.encode() + manifest).hexdigest()
 
 

@@ -102,8 +102,8 @@ LOOK_BACK = 30
 
 
 def since_when(place: Workspace, taken: Survey, found: Audit, when: datetime | None = None) -> dict[Key, Since]:
-    """Since when each drift of an audit stands, by the surveys kept before it. An audit as of the survey's own moment is
-    kept, so that nobody needs to judge it again."""
+    """Since when each drift of an audit stands, by the surveys kept before it. An audit as of the survey's own moment
+    is kept, so that nobody needs to judge it again."""
     as_its_own = when in (None, taken.manifest.taken)
     from rusty_lantern.archive.standings import Standings
     from rusty_lantern.archive.surveys import names

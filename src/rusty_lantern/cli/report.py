@@ -75,7 +75,7 @@ def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[
     kept = [one for one in history(place.surveys, verify=True) if one.name <= found.survey.name]
     result = report_result(
         found.survey, place.estate().name, found.when, place.baseline(), audit, views, since,
-        _remedies(views, audit), kept, _closed(place, found.survey.name, audit), extract or "",
+        _remedies(views, audit), kept, _closed(place, found.survey.name, audit, whole=extract is None), extract or "",
     )  # fmt: skip
     return result, views
 
@@ -124,8 +124,8 @@ def _remedies(views: Sequence[BucketView], audit: Audit) -> list[tuple[Remedy, S
     return found
 
 
-def _closed(place: Workspace, name: str, audit: Audit) -> int | None:
-    """How many drifts of the survey before do not stand any more."""
+def _closed(place: Workspace, name: str, audit: Audit, *, whole: bool) -> int | None:
+    """How many drifts of the survey before do not stand any more; of an extract, only on subjects that are in it."""
     from rusty_lantern.archive.standings import Standings
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.core.standings import OPEN, key_of
@@ -136,7 +136,9 @@ def _closed(place: Workspace, name: str, audit: Audit) -> int | None:
     before = Standings(place, lambda survey: judge_kept(place, survey)).of(earlier[-1])
     still = {key_of(j) for j in audit.judgements if j.status != "held"}
     about = {(j.store, j.kind, j.name) for j in audit.judgements}
-    return sum(stood.status in OPEN and stood.key not in still and stood.key[:3] in about for stood in before.stood)
+    return sum(
+        stood.status in OPEN and stood.key not in still and (whole or stood.key[:3] in about) for stood in before.stood
+    )
 
 
 def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketView]) -> list[Picture]:

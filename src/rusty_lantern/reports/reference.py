@@ -23,6 +23,7 @@ from rusty_lantern.reports import (
     holder_results,
     object_results,
     remedy_view,
+    report_results,
     results,
     survey_results,
 )
@@ -53,6 +54,7 @@ SCHEMAS: dict[str, type[Any]] = {
     "changes": changes_view.ChangesResult,
     "changes-declared": changes_view.DeclaredResult,
     "remedy": remedy_view.RemedyResult,
+    "report": report_results.ReportResult,
     "try-folder": access_results.TriesResult,
 }
 

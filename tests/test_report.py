@@ -1,0 +1,240 @@
+"""The report: one page that needs nothing from anywhere, says what the audit says, and lets no text break out."""
+
+from __future__ import annotations
+
+import base64
+import csv
+import hashlib
+import json
+import os
+import re
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+from lxml import html
+from pyarrow import parquet
+
+from tests.conftest import Lived, lantern
+
+DOCS = Path(__file__).parent.parent / "docs"
+
+
+@pytest.fixture(scope="module")
+def folder(lived: Lived, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    out = tmp_path_factory.mktemp("report") / "out"
+    assert lived.run("report", "--out", str(out)).code == 0
+    return out
+
+
+@pytest.fixture(scope="module")
+def audit(lived: Lived) -> dict[str, Any]:
+    found: dict[str, Any] = json.loads(lived.run("audit", "--json").out)
+    return found
+
+
+def test_the_page_fetches_nothing_and_its_script_is_the_one_it_allows(folder: Path) -> None:
+    text = (folder / "report.html").read_text()
+    page: Any = html.fromstring(text)
+    targets = [value for name in ("src", "href", "action", "data", "poster") for value in page.xpath(f"//@{name}")]
+    assert all(target.startswith("#") for target in targets)
+    assert not re.findall(r"url\((?!#)|@import", text)
+    (script,) = page.xpath("//script/text()")
+    policy = page.xpath("//meta[@http-equiv='Content-Security-Policy']/@content")[0]
+    assert f"'sha256-{base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()}'" in policy
+    assert policy.startswith("default-src 'none'")
+
+
+def test_every_drift_unknown_and_waiver_stands_in_the_page(folder: Path, audit: dict[str, Any]) -> None:
+    page: Any = html.parse(folder / "report.html")
+    rows = [[cell.text_content().strip() for cell in row] for row in page.xpath("//section[h2/@id='tasks']//tbody/tr")]
+    told = {(row[0], row[1], row[2]) for row in rows}
+    named = {
+        (
+            d["severity"],
+            f"{d['store']}/{d['name']}" if d["subject"] == "bucket" else f"{d['store']}: {d['name']}",
+            d["fact"],
+        )
+        for d in audit["drift"]
+    }
+    assert told == named
+    assert len(rows) == audit["counts"]["drifted"]
+    for name, key in (("unknown", "unknown"), ("accepted", "waived")):
+        assert len(page.xpath(f"//section[h2/@id='{name}']//tbody/tr")) == audit["counts"][key]
+    counts = [
+        [int(n) for n in row.xpath("td[@class[starts-with(.,'n')]]/text()")]
+        for row in page.xpath("//section[h2/@id='requirements']//tbody/tr")
+    ]
+    assert [sum(column) for column in zip(*counts, strict=True)] == [
+        audit["counts"][status] for status in ("held", "drifted", "waived", "unknown")
+    ]
+
+
+def test_a_manager_sees_what_is_open_and_not_meant_to_be(folder: Path) -> None:
+    page: Any = html.parse(folder / "report.html")
+    shown = [item.text_content() for item in page.xpath("//article[1]//li")]
+    assert {words.split()[0] for words in shown} >= {
+        "harbour/payroll-drop",
+        "harbour/contractor-drop",
+        "attic/donor-scans",
+    }
+    assert not [words for words in shown if "gallery-web" in words]  # open on purpose
+    assert [b.text for b in page.xpath("//article[3]//b")] == ["6", "6"]
+
+
+def test_the_tables_beside_the_page_hold_every_requirement_on_every_subject(
+    folder: Path, audit: dict[str, Any]
+) -> None:
+    total = sum(audit["counts"].values())
+    table = parquet.read_table(folder / "report.parquet")
+    with (folder / "report.csv").open(newline="") as lines:
+        rows = list(csv.DictReader(lines))
+    assert table.num_rows == len(rows) == total
+    assert [row["fact"] for row in rows] == table.column("fact").to_pylist()
+    statuses = table.column("status").to_pylist()
+    assert {status: statuses.count(status) for status in set(statuses)} == audit["counts"]
+    assert table.schema.field("since").type.tz == "UTC"
+    schema = json.loads((DOCS / "schemas/report.json").read_text())
+    jsonschema.validate(json.loads((folder / "report.json").read_text()), schema)
+    assert (folder / "report.md").read_text().startswith("# Saltmarsh Trust storage baseline")
+
+
+def test_the_same_workspace_gives_the_same_bytes(lived: Lived, folder: Path, tmp_path: Path) -> None:
+    assert lived.run("report", "--out", str(tmp_path / "again")).code == 0
+    for file in folder.iterdir():
+        assert (tmp_path / "again" / file.name).read_bytes() == file.read_bytes(), file.name
+
+
+def test_an_extract_has_only_its_buckets(lived: Lived, tmp_path: Path) -> None:
+    assert lived.run("report", "--for", "tags.steward=finance", "--out", str(tmp_path / "f"), "--no-figures").code == 0
+    found = json.loads((tmp_path / "f/report.json").read_text())
+    names = {row["name"] for rows in (found["audit"]["drift"], found["held"]) for row in rows}
+    assert names == {"grant-ledger", "payroll-drop"}
+    assert "tide-gauge-raw" not in (tmp_path / "f/report.html").read_text()
+    for wrong, told in (
+        ("tags.steward=nobody", "there are: "),
+        ("tags.steward", "FACT=VALUE"),
+        ("versionig=on", "versioning"),
+    ):
+        ran = lived.run("report", "--for", wrong, "--out", str(tmp_path / "x.html"))
+        assert (ran.code, told in ran.err, (tmp_path / "x.html").exists()) == (2, True, False)
+
+
+@pytest.fixture(scope="module")
+def hostile(lived: Lived, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The page of a baseline that asks for the demo's own hostile tag, with hostile words of its own."""
+    place = Path(shutil.copytree(lived.folder, tmp_path_factory.mktemp("hostile") / "ws"))
+    words = '"><img src=x onerror=alert(1)><script>alert(2)</script>{{7*7}}\x1b[31m'
+    sheet = {"sheet": words, "require": {"tags.note": {"is": "absent", "because": words}, "exposure.read": "closed"}}
+    (place / "baseline.yaml").write_text(json.dumps({"title": words, "sheets": [sheet]}))
+    assert lantern("report", "--out", "page.html", cwd=place).code == 0
+    return place / "page.html"
+
+
+def test_hostile_text_stays_text_in_the_page(hostile: Path) -> None:
+    text = hostile.read_text()
+    page: Any = html.fromstring(text)
+    assert len(page.xpath("//script")) == 1
+    assert page.xpath("//img | //iframe | //object | //*[@onerror]") == []
+    assert "49" not in page.xpath("//header//p")[0].text_content()
+    assert "<script>alert(1)</script>" in page.xpath("string(//body)")  # the demo's own tag, as text
+    assert not re.search(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f]", text)
+
+
+@pytest.mark.parametrize("name", ["estate", "exposure", "storage", "drift"])
+def test_each_figure_is_drawn_by_itself_the_same_each_time(lived: Lived, tmp_path: Path, name: str) -> None:
+    for file in ("a.png", "b.png"):
+        assert lived.run("figure", name, "--out", str(tmp_path / file)).code == 0
+    drawn = (tmp_path / "a.png").read_bytes()
+    assert drawn == (tmp_path / "b.png").read_bytes()
+    assert drawn[16:24] == (1280).to_bytes(4, "big") + (800).to_bytes(4, "big")
+    assert lived.run("figure", name, "--size", "page", "--out", str(tmp_path / "p.pdf")).code == 0
+
+
+# --- in a browser
+
+
+@pytest.fixture(scope="module")
+def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
+    """Chromium without a window; without its packages the test skips, unless LANTERN_BROWSER=required."""
+    if not (shutil.which("chromium") and shutil.which("chromedriver")):
+        words = "needs Debian's chromium and chromium-driver; see .ci/run"
+        if os.environ.get("LANTERN_BROWSER") == "required":
+            pytest.fail(words)
+        pytest.skip(words)
+    from selenium import webdriver
+
+    options = webdriver.ChromeOptions()
+    switches = (
+        "--headless --no-sandbox --disable-gpu --disable-quic --no-first-run --window-size=1280,800 "
+        "--disable-background-networking --disable-component-update --disable-sync"
+    )
+    for word in (*switches.split(), f"--user-data-dir={tmp_path_factory.mktemp('chromium')}"):
+        options.add_argument(word)
+    options.binary_location = "/usr/bin/chromium"
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    driver = webdriver.Chrome(options, webdriver.ChromeService("/usr/bin/chromedriver"))
+    yield driver
+    driver.quit()
+
+
+def _requests(browser: Any) -> set[str]:
+    told = [json.loads(entry["message"])["message"] for entry in browser.get_log("performance")]
+    asked = {one["params"]["request"]["url"] for one in told if one["method"] == "Network.requestWillBeSent"}
+    return {url for url in asked if not url.startswith(("chrome://", "data:"))}  # the browser's own start page
+
+
+def test_in_a_browser_it_filters_sorts_and_folds_and_asks_nobody(
+    browser: Any, folder: Path, audit: dict[str, Any]
+) -> None:
+    from selenium.webdriver.common.by import By
+
+    browser.get(f"file://{folder}/report.html")
+    assert browser.get_log("browser") == []
+    rows = browser.find_elements(By.CSS_SELECTOR, "section:nth-of-type(2) tbody tr")
+    assert len(rows) == audit["counts"]["drifted"]
+    folds = browser.find_elements(By.CSS_SELECTOR, "section:nth-of-type(2) > details")
+    assert [fold.get_attribute("open") is not None for fold in folds[:4]] == [True, True, True, False]
+    folds[3].find_element(By.TAG_NAME, "summary").click()
+    assert folds[3].get_attribute("open") is not None
+
+    browser.find_element(By.ID, "filter").send_keys("payroll")
+    shown = [row.text for row in rows if row.is_displayed()]
+    assert shown and all("payroll" in words for words in shown)
+    assert len(shown) == sum(d["name"] == "payroll-drop" for d in audit["drift"])
+    browser.find_element(By.ID, "filter").clear()
+    browser.find_element(By.ID, "filter").send_keys(" ")
+
+    table = browser.find_element(By.CSS_SELECTOR, "section:nth-of-type(3) table")
+    button = table.find_elements(By.CSS_SELECTOR, "thead button")[0]
+    before = [row.text for row in table.find_elements(By.CSS_SELECTOR, "tbody tr th")]
+    for turn, wanted in (("ascending", sorted(before)), ("descending", sorted(before, reverse=True))):
+        browser.execute_script("arguments[0].click()", button)
+        assert button.find_element(By.XPATH, "..").get_attribute("aria-sort") == turn
+        assert [row.text for row in table.find_elements(By.CSS_SELECTOR, "tbody tr th")] == wanted
+    assert _requests(browser) == {f"file://{folder}/report.html"}
+    assert browser.get_log("browser") == []
+
+
+def test_in_a_browser_a_hostile_page_runs_nothing(browser: Any, hostile: Path) -> None:
+    browser.get(f"file://{hostile}")
+    assert browser.get_log("browser") == []
+    assert _requests(browser) == {f"file://{hostile}"}
+    assert browser.execute_script("return document.scripts.length") == 1
+
+
+def test_lantern_alone_says_where_one_is(lived: Lived, tmp_path: Path, workspace: Path) -> None:
+    lived.run("audit")
+    told = lived.run("--as-of", "2026-11-05T06:00:00Z")
+    assert told.code == 0
+    for words in ("2, the last 3 days ago: 2026-11-02T06:00:00Z", "17 critical", "next: lantern audit"):
+        assert words in told.out
+    assert "no workspace here" in lantern(cwd=tmp_path).out
+    assert "none yet" in lantern(cwd=workspace).out
+    folder = Path(shutil.copytree(lived.folder, tmp_path / "copy"))
+    with (folder / "baseline.yaml").open("a") as baseline:
+        baseline.write("\n# another edition\n")
+    assert "not judged by the present baseline yet" in lantern(cwd=folder).out
