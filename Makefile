@@ -42,6 +42,7 @@ bench: $(VENV)/.tests
 
 docs: $(VENV)/.runs
 	$(BIN)/python -m rusty_lantern.reports.reference docs
+	$(BIN)/python -m rusty_lantern.cli.manual > docs/lantern.1
 
 pictures: $(VENV)/.runs
 	bench/pictures.sh $(BIN)

@@ -64,3 +64,10 @@ picture links 120 20 lantern links
   "$bin/lantern" credentials --figure "$out/credential-ages.png" > /dev/null 2>&1 || true
   "$bin/lantern" history --figure "$out/trend.png" > /dev/null 2>&1 || true
 )
+(
+  cd "$work/saltmarsh"
+  "$bin/lantern" report --out "$work/report.html" > /dev/null 2>&1
+  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+    --disable-component-update --disable-sync --user-data-dir="$work/chromium" --window-size=1280,1500 \
+    --screenshot="$out/report.png" "file://$work/report.html" > /dev/null 2>&1
+)

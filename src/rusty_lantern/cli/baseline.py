@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
     JsonOption,
@@ -88,7 +89,9 @@ def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Seq
 
 @baselines.command("show", short_help="What the baseline asks of one bucket, and where.")
 def show(
-    bucket: Annotated[str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET")],
+    bucket: Annotated[
+        str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET", autocompletion=completing.buckets)
+    ],
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
+from rusty_lantern.cli import completing
+
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
     from datetime import datetime
@@ -36,7 +38,10 @@ JsonOption = Annotated[bool, typer.Option("--json", help="Print the result as JS
 SurveyOption = Annotated[
     str | None,
     typer.Option(
-        "--survey", help="A kept survey, by the beginning of its name; otherwise the latest.", show_default=False
+        "--survey",
+        help="A kept survey, by the beginning of its name; otherwise the latest.",
+        show_default=False,
+        autocompletion=completing.surveys,
     ),
 ]
 AsOfOption = Annotated[

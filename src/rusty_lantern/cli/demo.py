@@ -40,6 +40,7 @@ def demo(
     """Run the whole example: stand-in stores, a workspace, and the commands of a first day.
 
     Use it to see what lantern does. The workspace stays; lantern audit works there without the store.
+    Example: lantern demo
     """
     import subprocess
     import sys

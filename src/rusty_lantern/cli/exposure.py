@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
     JsonOption,
@@ -30,7 +31,8 @@ def register(app: typer.Typer) -> None:
 
 def exposure(
     buckets: Annotated[
-        list[str] | None, typer.Argument(help="STORE/BUCKET; otherwise all.", metavar="STORE/BUCKET")
+        list[str] | None,
+        typer.Argument(help="STORE/BUCKET; otherwise all.", metavar="STORE/BUCKET", autocompletion=completing.buckets),
     ] = None,
     probe: Annotated[
         bool,

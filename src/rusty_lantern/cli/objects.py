@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
     JsonOption,
@@ -44,7 +45,11 @@ def register(app: typer.Typer) -> None:
 def objects(
     buckets: Annotated[
         list[str] | None,
-        typer.Argument(help="STORE/BUCKET; otherwise every bucket looked into.", metavar="[STORE/BUCKET]..."),
+        typer.Argument(
+            help="STORE/BUCKET; otherwise every bucket looked into.",
+            metavar="[STORE/BUCKET]...",
+            autocompletion=completing.buckets,
+        ),
     ] = None,
     breaking: Annotated[
         str | None, typer.Option(help="Only this fact, with where its drift lies.", metavar="FACT")

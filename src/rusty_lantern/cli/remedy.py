@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import AsOfOption, JsonOption, SurveyOption, WorkspaceOption, judge_kept, opened, printed
 
 if TYPE_CHECKING:
@@ -21,7 +22,12 @@ def register(app: typer.Typer) -> None:
 
 def remedy(
     where: Annotated[
-        str | None, typer.Argument(help="STORE/BUCKET; otherwise everything that drifts.", metavar="[STORE/BUCKET]")
+        str | None,
+        typer.Argument(
+            help="STORE/BUCKET; otherwise everything that drifts.",
+            metavar="[STORE/BUCKET]",
+            autocompletion=completing.buckets,
+        ),
     ] = None,
     out: Annotated[
         Path | None, typer.Option(help="Write the documents into this folder, one file each.", show_default=False)

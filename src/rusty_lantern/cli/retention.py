@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
     JsonOption,
@@ -34,7 +35,11 @@ def register(app: typer.Typer) -> None:
 def retention(
     buckets: Annotated[
         list[str] | None,
-        typer.Argument(help="STORE/BUCKET; otherwise every bucket looked into.", metavar="[STORE/BUCKET]..."),
+        typer.Argument(
+            help="STORE/BUCKET; otherwise every bucket looked into.",
+            metavar="[STORE/BUCKET]...",
+            autocompletion=completing.buckets,
+        ),
     ] = None,
     key: Annotated[str | None, typer.Option(help="Show all versions of this key, of one bucket.")] = None,
     timeline: Annotated[

@@ -6,6 +6,7 @@ from typing import Annotated
 
 import typer
 
+from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
     JsonOption,
@@ -24,7 +25,9 @@ def register(app: typer.Typer) -> None:
 
 
 def show(
-    bucket: Annotated[str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET")],
+    bucket: Annotated[
+        str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET", autocompletion=completing.buckets)
+    ],
     required: Annotated[bool, typer.Option("--required", help="Add what the baseline asks, and where.")] = False,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,

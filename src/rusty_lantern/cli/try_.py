@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import completing
 from rusty_lantern.cli.audit import Floor
 from rusty_lantern.cli.common import (
     AsOfOption,
@@ -37,7 +38,10 @@ def try_(
         Path | None,
         typer.Argument(help="A bucket in dossier form, YAML or JSON; or a folder of them.", metavar="[PATH]"),
     ] = None,
-    bucket: Annotated[str | None, typer.Option(help="An existing STORE/BUCKET, that the change is laid over.")] = None,
+    bucket: Annotated[
+        str | None,
+        typer.Option(help="An existing STORE/BUCKET, that the change is laid over.", autocompletion=completing.buckets),
+    ] = None,
     policy: Annotated[Path | None, typer.Option(help="A new policy for --bucket.")] = None,
     fail_on: Annotated[
         Floor, typer.Option(help="Drift below this severity does not make the exit code 1.")

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
     SurveyOption,
@@ -32,8 +33,13 @@ def register(app: typer.Typer) -> None:
 
 
 def waive(
-    of: Annotated[str, typer.Argument(help="STORE/NAME, as the audit names it.", metavar="STORE/NAME")],
-    fact: Annotated[str, typer.Argument(help="The fact that drifted.")],
+    of: Annotated[
+        str,
+        typer.Argument(
+            help="STORE/NAME, as the audit names it.", metavar="STORE/NAME", autocompletion=completing.buckets
+        ),
+    ],
+    fact: Annotated[str, typer.Argument(help="The fact that drifted.", autocompletion=completing.facts)],
     because: Annotated[str, typer.Option(help="Why it is accepted.")] = "",
     by: Annotated[str, typer.Option(help="The role that accepts it.")] = "",
     until: Annotated[str, typer.Option(help="When it ends, e.g. 2027-03-31.")] = "",

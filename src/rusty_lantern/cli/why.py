@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
     JsonOption,
@@ -29,7 +30,9 @@ def register(app: typer.Typer) -> None:
 
 
 def why(
-    bucket: Annotated[str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET")],
+    bucket: Annotated[
+        str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET", autocompletion=completing.buckets)
+    ],
     caller: Annotated[
         str, typer.Option("--as", help="anyone, any-account, an account number or a resource name.")
     ] = "anyone",

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from rusty_lantern.core.dossier import encode
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.standin import saltmarsh, saltmarsh_examples
 from rusty_lantern.standin.dossier_server import DossierServer
 from rusty_lantern.standin.running import serve
 from rusty_lantern.standin.saltmarsh import ACCOUNT, KEY_ID, MOMENT, OFFICE, SECRET
@@ -267,6 +267,7 @@ def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, in
         files["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
         files["waivers.yaml"] = (WAIVERS, 0o644)
         files["events.jsonl"] = (events(), 0o644)
+        files |= {name: (text, 0o644) for name, text in saltmarsh_examples.FILES.items()}
     return files
 
 
