@@ -51,7 +51,9 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
     since = ("since",) if looked_back else ()
     last = 5 + len(since)
     headings = ("severity", "where", "fact", "required", "observed", *since, "line, sheet")
-    grid = Grid(*headings, shrink=(last, 1, 3, 4), drop=range(last, 4, -1), keep=24, floors={3: 14, 4: 22})
+    grid = Grid(
+        *headings, shrink=(last, 1, 3, 4, 2), drop=(*range(last, 4, -1), 3), keep=24, floors={2: 25, 3: 14, 4: 16}
+    )
     for found in result.drift:
         cells = [
             styled(found.severity),

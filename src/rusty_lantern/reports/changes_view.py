@@ -247,7 +247,8 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
         return
     screen.print()
     line(screen, ("Drift", "bold"))
-    grid = Grid("turn", "severity", "where", "fact", "required", "before", "now", shrink=(4, 2, 5, 6), keep=22)
+    grid = Grid("turn", "severity", "where", "fact", "required", "before", "now",
+                shrink=(4, 2, 5, 6, 3), drop=(4, 5), keep=19, floors={4: 10, 5: 10, 6: 10})  # fmt: skip
     for row in rows:
         turn: Cell = (row.turn, STYLES.get(TURNS[row.turn], ""))
         grid.add(turn, styled(row.severity), _title(row), row.fact, row.required, row.before, (row.after, "bold"))

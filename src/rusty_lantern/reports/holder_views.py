@@ -158,7 +158,7 @@ def encryption_view(screen: Console, result: EncryptionResult) -> None:
     _head(screen, "What protects data at rest", result.survey, show_moment(result.as_of))
     if result.keys:
         grid = Grid("key", "state", "place", "guarded by", "rotated every", "in use for", "store may use", "buckets",
-                    "drifted", shrink=(0, 7, 8), right=(5, 7), drop=(3, 4))  # fmt: skip
+                    "drifted", shrink=(0, 7, 8), right=(5, 7), drop=(3, 4, 5, 2), floors={8: 10})  # fmt: skip
         for row in sorted(result.keys, key=lambda r: (_worst(r.judged), -len(r.buckets), r.store, r.name)):
             grid.add(*_key(row))
         grid.show(screen)
@@ -250,7 +250,8 @@ def links_view(screen: Console, result: LinksResult) -> None:
     if rows:
         told = ("opens", "may", "stands", "issued", "ends", "signed by", "drifted")
         mined = any(row.found for row in rows)
-        grid = Grid(*told, *(["found"] if mined else []), shrink=(6, 5, 7, 0) if mined else (6, 5, 0), drop=(3, 5))
+        grid = Grid(*told, *(["found"] if mined else []), shrink=(6, 5, 7, 0) if mined else (6, 5, 0), drop=(3, 5),
+                    keep=22, floors={5: 12, 6: 12, 7: 12})  # fmt: skip
         for row in rows:
             grid.add(*_link(row), *([(row.found, "dim")] if mined else []))
         grid.show(screen)

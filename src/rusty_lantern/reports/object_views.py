@@ -52,7 +52,7 @@ def objects_view(screen: Console, result: ObjectsResult) -> None:
     several = len({row.store for row in result.requirements}) > 1
     wide = Grid(
         "severity", "bucket", "objects.", "required", "checked", "drifted", "unknown", "bytes", "status",
-        shrink=(3, 1, 2), right=(4, 5, 6, 7), drop=(7, 0),
+        shrink=(3, 1, 2), right=(4, 5, 6, 7), drop=(7, 0, 3), keep=16,
     )  # fmt: skip
     for row in result.requirements:
         tally = row.objects
@@ -126,7 +126,7 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
     several = len({row.store for row in result.buckets}) > 1
     grid = Grid(
         "bucket", "versions", "compliance", "governance", "held", "free now", "unknown", "shadowing", "hidden",
-        "default", shrink=(9, 0), right=(1, 2, 3, 4, 5, 6, 7, 8), drop=(9, 1), keep=26,
+        "default", shrink=(9, 0), right=(1, 2, 3, 4, 5, 6, 7, 8), drop=(9, 1, 8), keep=24,
     )  # fmt: skip
     for row in result.buckets:
         counts = _counts(row.locks)

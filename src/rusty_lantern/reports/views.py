@@ -25,7 +25,7 @@ def buckets_view(screen: Console, result: BucketsResult) -> None:
     """One line a bucket, and totals."""
     grid = Grid(
         "bucket", "place", "created", "objects", "bytes", "exposure", "versions", "encryption", "lock", "steward",
-        shrink=(9, 0), right=(3, 4), drop=(1, 2, 3, 4), keep=20,
+        shrink=(9, 0), right=(3, 4), drop=(1, 2, 3, 4, 8, 9), keep=20, floors={9: 10},
     )  # fmt: skip
     several = len({row.store for row in result.buckets}) > 1
     if not several and result.buckets:
