@@ -39,6 +39,7 @@ bench: $(VENV)/.tests
 	$(BIN)/python bench/holders.py
 	$(BIN)/python bench/judge.py
 	$(BIN)/python bench/events.py
+	$(BIN)/python bench/report.py
 
 docs: $(VENV)/.runs
 	$(BIN)/python -m rusty_lantern.reports.reference docs

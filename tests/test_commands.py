@@ -38,7 +38,7 @@ def test_colour_only_when_asked_and_never_against_no_color(demo: Demo) -> None:
 
 
 def test_ascii_terminals_get_ascii(demo: Demo) -> None:
-    ran = demo.run("buckets", PYTHONIOENCODING="ascii", COLUMNS="80")
+    ran = demo.run("buckets", PYTHONIOENCODING="ascii", COLUMNS="60")
     assert ran.out.isascii()
     assert "~" in ran.out
 

@@ -81,7 +81,7 @@ def from_csv(
 ) -> None:
     """Make a dossier from the flat usage and credential exports that consoles offer.
 
-    Columns that nothing maps are named, never guessed. Example:
+    Use it where a console offers nothing better. Columns that nothing maps are named, never guessed. Example:
     lantern dossier from-csv usage.csv --columns usage-columns.yaml --store depot --as-of 2026-11-02
     """
     from datetime import UTC, datetime

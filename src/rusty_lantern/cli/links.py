@@ -43,7 +43,8 @@ def links(
 ) -> None:
     """List the links that stores know of, and those found in any text: mail, wikis, tickets.
 
-    A link is never followed unless --probe says so, and its signature is never shown. Example: lantern links wiki.txt
+    Use it on what people wrote down. A link is never followed unless --probe says so, and its signature is never shown.
+    Example: lantern links wiki.txt
     """
     from rusty_lantern.core.roster import LinkView
     from rusty_lantern.reports.holder_results import LinksResult, link_row, unread_sections

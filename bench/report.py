@@ -1,0 +1,81 @@
+"""The report of 10,000 buckets with 20,000 drifts: made, and opened in Chromium where it is installed.
+
+    python bench/report.py [BUCKETS]
+
+The time is held against `lantern audit --format json` of the same survey; memory is that of the program's process.
+"""
+
+from __future__ import annotations
+
+import json
+import resource
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import msgspec
+
+sys.path.insert(0, str(Path(__file__).parent))
+from judge import estate
+from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.workspace import make
+from rusty_lantern.standin import saltmarsh
+
+ENTRY = "{at: 'http://127.0.0.1:9', plain-http: allowed, credential: {profile: x}}"
+REQUIRED = {
+    "exposure.read": "closed", "versioning": "on", "logging": "on", "place": "elsewhere", "tags.absent-one": "present",
+}  # fmt: skip
+BASELINE = json.dumps({"title": "bench", "sheets": [{"sheet": "s", "require": REQUIRED}]})
+
+
+def ran(words: list[str], place: Path) -> tuple[float, int]:
+    """Seconds, and the peak of all children so far in MiB."""
+    program = str(Path(sys.executable).parent / "lantern")
+    start = time.perf_counter()
+    ended = subprocess.run([program, *words], cwd=place, capture_output=True, check=False)
+    assert ended.returncode in (0, 1), ended.stderr.decode()
+    return time.perf_counter() - start, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024
+
+
+def opened(page: Path, folder: Path) -> float | None:
+    """Seconds that Chromium takes from its start to the printed page, less those of an empty page."""
+    if shutil.which("chromium") is None:
+        return None
+    switches = "--headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking"
+    switches += " --disable-component-update --disable-sync --window-size=1280,800"
+    empty = folder / "empty.html"
+    empty.write_text("<!doctype html><title>x</title>")
+    taken = []
+    for one in (empty, page):
+        start = time.perf_counter()
+        words = ["chromium", *switches.split(), f"--user-data-dir={folder}/c", f"--screenshot={folder}/x.png"]
+        subprocess.run([*words, f"file://{one}"], capture_output=True, check=True)
+        taken.append(time.perf_counter() - start)
+    return taken[1] - taken[0]
+
+
+def main() -> None:
+    """Print a line each."""
+    buckets = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
+    with tempfile.TemporaryDirectory() as name:
+        place = Path(name) / "ws"
+        make(place, {"estate.yaml": (f"estate: bench\nstores: {{harbour: {ENTRY}}}\n", 0o644),
+                     "baseline.yaml": (BASELINE, 0o644)})  # fmt: skip
+        keep(place / "surveys", "bench", saltmarsh.MOMENT, [msgspec.structs.replace(estate(buckets))])
+        judged, _ = ran(["audit", "--format", "json", "--out", "audit.json"], place)
+        drift = json.loads((place / "audit.json").read_text())["counts"]["drifted"]
+        taken, peak = ran(["report", "--out", "page.html"], place)
+        size = (place / "page.html").stat().st_size / 1e6
+        words = f"{taken:.1f} s, {taken / judged:.1f} times auditing to JSON"
+        print(f"report of {buckets:,} buckets, {drift:,} drifts: {words}")
+        print(f"peak memory {peak} MiB, page {size:.1f} MB")
+        seconds = opened(place / "page.html", Path(name))
+        if seconds is not None:
+            print(f"opened in Chromium: {seconds:.1f} s more than an empty page")
+
+
+if __name__ == "__main__":
+    main()
