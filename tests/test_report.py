@@ -238,3 +238,42 @@ def test_lantern_alone_says_where_one_is(lived: Lived, tmp_path: Path, workspace
     with (folder / "baseline.yaml").open("a") as baseline:
         baseline.write("\n# another edition\n")
     assert "not judged by the present baseline yet" in lantern(cwd=folder).out
+
+
+def test_a_bucket_named_with_markup_stays_text_in_every_output(tmp_path: Path) -> None:
+    """A store that is read by dossier may call a bucket anything."""
+    name, tag = '<img src=x onerror="alert(1)">=1+1|`x`\x1b[31m\u202e', "<script>alert(2)</script>"
+    bucket = {
+        "name": name,
+        "rights": {"value": [{"to": "anyone", "verbs": ["read"]}]},
+        "tags": {"value": {"steward": tag}},
+    }
+    dossier = {
+        "dossier": 2,
+        "store": "s",
+        "taken": "2026-11-02T06:00:00Z",
+        "buckets": [bucket],
+        "listing": {"value": 1},
+    }
+    dossier |= {key: {"state": "unsupported"} for key in ("guards", "network")}
+    (tmp_path / "s.json").write_text(json.dumps(dossier))
+    (tmp_path / "estate.yaml").write_text("estate: e\nstores: {s: {reads: dossier, at: s.json}}\n")
+    (tmp_path / "baseline.yaml").write_text(
+        "sheets: [{sheet: s, require: {exposure.read: closed, tags.steward: finance}}]\n"
+    )
+    assert lantern("survey", "--as-of", "2026-11-02", cwd=tmp_path).code in (0, 3)
+    assert lantern("report", "--out", "out", cwd=tmp_path).code == 0
+    page: Any = html.parse(tmp_path / "out/report.html")
+    assert page.xpath("//img") == [] and len(page.xpath("//script")) == 1
+    assert "<img src=x onerror=" in page.xpath("string(//body)")
+    outputs = {
+        form: lantern("audit", "--format", form, cwd=tmp_path) for form in ("csv", "sarif", "junit", "markdown", "json")
+    }
+    outputs |= {
+        words[0]: lantern(*words, cwd=tmp_path) for words in (("audit",), ("buckets",), ("remedy",), ("exposure",))
+    }
+    for form, ran in outputs.items():
+        assert ran.code in (0, 1, 3), ran.err
+        assert not re.search("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u202a-\u202e]", ran.out), form
+    assert "drifted" in outputs["csv"].out
+    assert "<img" not in outputs["markdown"].out
