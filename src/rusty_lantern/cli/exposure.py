@@ -21,7 +21,7 @@ from rusty_lantern.cli.common import (
 if TYPE_CHECKING:
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.assess import BucketView
-    from rusty_lantern.reports.results import Probed
+    from rusty_lantern.reports.exposure_results import Probed
 
 
 def register(app: typer.Typer) -> None:
@@ -47,8 +47,9 @@ def exposure(
 
     Use it when something is said to be public, or is meant to be. Example: lantern exposure harbour/payroll-drop
     """
+    from rusty_lantern.reports.exposure_results import ExposureResult, exposure_row
     from rusty_lantern.reports.exposure_view import exposure_view
-    from rusty_lantern.reports.results import ExposureResult, encode, exposure_row
+    from rusty_lantern.reports.results import encode
     from rusty_lantern.reports.terminal import console
 
     place, taken, when, seen = opened(workspace_folder, survey, as_of)
@@ -69,7 +70,7 @@ def _knock(place: Workspace, chosen: list[BucketView]) -> list[Probed]:
     """Say which addresses will be contacted, then knock at each chosen bucket's list and read doors."""
     import asyncio
 
-    from rusty_lantern.reports.results import probed
+    from rusty_lantern.reports.exposure_results import probed
     from rusty_lantern.stores.credentials import find
     from rusty_lantern.stores.s3.client import Client
     from rusty_lantern.stores.s3.probe import knock_at

@@ -48,8 +48,8 @@ def figure(
     found = opened(workspace_folder, survey, as_of)
     place = found.place
     if name is Name.exposure:
+        from rusty_lantern.reports.exposure_results import ExposureResult, exposure_row
         from rusty_lantern.reports.figures.exposure import open_doors
-        from rusty_lantern.reports.results import ExposureResult, exposure_row
 
         rows = [exposure_row(view) for view in found.views]
         whole = ExposureResult(survey=found.survey.name, as_of=found.when, buckets=rows, probed=None)

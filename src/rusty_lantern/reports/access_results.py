@@ -19,7 +19,8 @@ from rusty_lantern.core.baseline.judge import Judgement, judge
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
 from rusty_lantern.core.circles import Circle
 from rusty_lantern.core.facts import lookup
-from rusty_lantern.reports.results import JudgementResult, VerdictResult, judgement_result, verdict_result
+from rusty_lantern.reports.exposure_results import VerdictResult, verdict_result
+from rusty_lantern.reports.results import JudgementResult, judgement_result
 
 
 class StepResult(msgspec.Struct, frozen=True, kw_only=True):

@@ -8,7 +8,7 @@ from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Witness
 from rusty_lantern.core.scales import show_moment
-from rusty_lantern.reports.results import ExposureResult, ExposureRow, Probed, VerdictResult
+from rusty_lantern.reports.exposure_results import ExposureResult, ExposureRow, Probed, VerdictResult
 from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many
 
 WHO = {

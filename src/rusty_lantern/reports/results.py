@@ -13,16 +13,11 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.archive.surveys import Survey
-from rusty_lantern.core.access.doors import hold
-from rusty_lantern.core.access.exposure import Verdict
-from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.verbs import VERBS
-from rusty_lantern.core.access.witness import Fence, Witness
 from rusty_lantern.core.assess import Audit, BucketView
 from rusty_lantern.core.baseline.choosing import spoken
 from rusty_lantern.core.baseline.judge import STATUSES, Judgement, observed_words, required_of, show_fact, tally_words
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
-from rusty_lantern.core.dossier import Knock
 from rusty_lantern.core.evidence import Evidence
 from rusty_lantern.core.facts import Fact, lookup
 from rusty_lantern.core.remedies import in_words
@@ -200,49 +195,6 @@ class WaiverResult(msgspec.Struct, frozen=True, kw_only=True):
     place: str
     standing: str
     covers: int
-
-
-class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
-    """One verdict: `witness` and `because` go with open and narrow, `fence` with narrow, `doubts` with unknown."""
-
-    verdict: str
-    witness: Witness | None
-    because: str
-    fence: Fence | None
-    doubts: list[str]
-    until: datetime | None
-    """Where the way in closes by itself, the moment it does."""
-
-
-class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
-    """One bucket of `lantern exposure --json`: `exposure.AUDIENCE.VERB.verdict`."""
-
-    store: str
-    bucket: str
-    exposure: dict[str, dict[str, VerdictResult]]
-
-
-class Probed(msgspec.Struct, frozen=True, kw_only=True):
-    """What the store answered to a knock without credentials, against the verdict for anyone."""
-
-    store: str
-    bucket: str
-    verb: str
-    verdict: str
-    asked: str
-    answer: str
-    outcome: str
-    note: str
-
-
-class ExposureResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern exposure --json`."""
-
-    survey: str
-    as_of: datetime
-    buckets: list[ExposureRow]
-    probed: list[Probed] | None
-    """With `--probe`: what the store answered to requests without credentials."""
 
 
 _MOVING = re.compile("[\x7f-\x9f\u2028-\u202e\u2066-\u2069]")
@@ -451,40 +403,4 @@ def tally_result(tally: Tally, confidence: float) -> TallyResult:
         at_most=high,
         confidence=confidence if sampled else None,
         words=tally_words(tally, confidence),
-    )
-
-
-def verdict_result(verdict: Verdict) -> VerdictResult:
-    """One verdict as a result."""
-    return VerdictResult(
-        verdict=verdict.level,
-        witness=verdict.witness,
-        because=verdict.because,
-        fence=verdict.fence,
-        doubts=list(verdict.doubts),
-        until=verdict.until,
-    )
-
-
-def exposure_row(view: BucketView) -> ExposureRow:
-    """The exposures of one bucket."""
-    found: dict[str, dict[str, VerdictResult]] = {
-        audience: {verb: verdict_result(view.verdicts[audience, verb]) for verb in VERBS} for audience in AUDIENCES
-    }
-    return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
-
-
-def probed(view: BucketView, knock: Knock) -> Probed:
-    """One knock, held against the verdict."""
-    level = view.verdicts["anyone", knock.verb].level
-    outcome, note = hold(level, knock)
-    return Probed(
-        store=view.dossier.store,
-        bucket=view.bucket.name,
-        verb=knock.verb,
-        verdict=level,
-        asked=knock.asked,
-        answer=knock.answer,
-        outcome=outcome,
-        note=note,
     )

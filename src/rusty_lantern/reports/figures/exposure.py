@@ -7,8 +7,8 @@ from pathlib import Path
 
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.scales import show_moment
+from rusty_lantern.reports.exposure_results import ExposureResult
 from rusty_lantern.reports.figures.frame import DEEP, INK, MILD, SAND, bare, drawn
-from rusty_lantern.reports.results import ExposureResult
 
 LEVELS = {"open": ("#7a1f2b", "", "open from everywhere"), "narrow": (SAND, "..", "narrow: through a fence"),
           "unknown": ("#ffffff", "xx", "could not be told")}  # fmt: skip
