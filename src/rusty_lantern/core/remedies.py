@@ -228,7 +228,10 @@ def _proof(view: BucketView, after: BucketView, wanted: list[Requirement]) -> li
                 found.append(f"{audience} would gain {verb}")
             if change.lost is not None and verb not in asked:
                 found.append(f"{audience} also loses {verb}")
+    owners = {view.account, view.bucket.owner.value} - {"", None}
     for who in view.named:
+        if who.name in owners:
+            continue  # whoever owns the bucket needs nothing of its policy
         before, now = view.granted(who), after.granted(who) if who in after.named else {}
         lost = [v for v in VERBS if before[v].level in ("narrow", "open") and (not now or now[v].level == "closed")]
         if lost:
