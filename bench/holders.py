@@ -27,7 +27,7 @@ from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Encryption, Grant, Versioning, encode
 from rusty_lantern.core.dossier_check import receive
-from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.core.holders import Credential, Document, Group, Holder, Link
 from rusty_lantern.standin.saltmarsh_files import workspace_files
 
@@ -40,6 +40,18 @@ KINDS = ("intake", "tides", "permits", "gallery", "backup", "notes")
 
 def policy(*statements: dict[str, Any]) -> str:
     return json.dumps({"Version": "2012-10-17", "Statement": list(statements)})
+
+
+def answered(bucket: Bucket) -> Bucket:
+    """The bucket with the evidence that a survey keeps beside each answer: its own question and moment."""
+    seen = MOMENT + timedelta(milliseconds=7 * len(bucket.name) + int(bucket.name[-5:]))
+    fields = {name: getattr(bucket, name) for name in bucket.__struct_fields__}
+    told = {
+        name: msgspec.structs.replace(value, evidence=Evidence(f"GET /{bucket.name}?{name}", "200", seen))
+        for name, value in fields.items()
+        if isinstance(value, Answer)
+    }
+    return msgspec.structs.replace(bucket, **told)
 
 
 def bucket(number: int) -> Bucket:
@@ -102,7 +114,7 @@ def estate(people: int, buckets: int) -> Dossier:
                     created=Answer("known", made), last_used=Answer("known", MOMENT), expires=Answer("absent"),
                 )
             )  # fmt: skip
-    many = [bucket(number) for number in range(buckets)]
+    many = [answered(bucket(number)) for number in range(buckets)]
     return Dossier(
         store="harbour", taken=MOMENT, account=Answer("known", ACCOUNT), account_number=ACCOUNT,
         guards=Answer("absent"), network=Answer("unsupported"), listing=Answer("known", buckets), buckets=many,

@@ -11,10 +11,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from rusty_lantern.core.access import across
 from rusty_lantern.core.access.own import members
 from rusty_lantern.core.assess import circles
-from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Grant, Right
-from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Grant, Guards, Right
+from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.core.holders import Document, Group, Holder, is_well_known, masked
 from rusty_lantern.core.leaks import find_leaks
 from rusty_lantern.standin import saltmarsh
@@ -222,8 +223,10 @@ def estates(draw: st.DrawFn) -> Dossier:
         )
         buckets.append(
             Bucket(
-                name=name, policy=Answer("known", policy) if policy else Answer("absent"), guards=Answer("absent"),
-                grants=Answer("known", [Grant("named", "full-control", ACCOUNT)]), ownership=Answer("absent"),
+                name=name, policy=Answer("known", policy) if policy else Answer("absent"),
+                guards=draw(st.sampled_from([Answer("absent"), Answer("denied"), Answer("known", Guards())])),
+                grants=Answer("known", [Grant("named", "full-control", ACCOUNT)]),
+                ownership=Answer("absent", evidence=Evidence(f"GET /{name}?ownershipControls", "404")),
                 **(dict.fromkeys(OTHER_PROTOCOL, no) | {"rights": Answer("known", rights)}),
             )
         )  # fmt: skip
@@ -256,6 +259,30 @@ def test_what_is_decided_by_kind_is_what_each_pair_comes_to(dossier: Dossier) ->
                 holder.name,
                 bucket,
             )
+
+
+def test_buckets_that_are_alike_but_for_when_they_were_asked_are_decided_once(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(across, "MOST_DECISIONS", 1)
+    asked: list[Answer[Any]] = [
+        Answer("absent", evidence=Evidence(f"GET /{name}?policy", "404", saltmarsh.MOMENT)) for name in BUCKETS
+    ]
+    no: Answer[Any] = Answer("unsupported")
+    rest: dict[str, Any] = dict.fromkeys(("grants", "guards", "ownership"), Answer("absent")) | dict.fromkeys(
+        OTHER_PROTOCOL, no
+    )
+    text = _policy({"Effect": "Allow", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::*"})
+    dossier = Dossier(
+        store="s", taken=saltmarsh.MOMENT, account=Answer("known", ACCOUNT), account_number=ACCOUNT,
+        guards=Answer("absent"), network=no, listing=Answer("known", len(BUCKETS)), groups=Answer("known", []),
+        buckets=[Bucket(name=n, policy=a, **(rest | {"ownership": a})) for n, a in zip(BUCKETS, asked, strict=True)],
+        identities=Answer("known", [Holder(name="ann", resource=f"arn:aws:iam::{ACCOUNT}:user/ann",
+                                           policies=Answer("known", [Document("d", text)]))]),
+    )  # fmt: skip
+    circle = circles([dossier], None, saltmarsh.MOMENT)[0]
+    [one] = circle.across.of(circle.roster.holders["ann"])
+    assert (one.reach["read"].level, one.buckets) == ("open", tuple(BUCKETS))
 
 
 def test_a_masked_key_shows_both_ends_only() -> None:

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.assess import Audit, BucketView
-    from rusty_lantern.core.baseline.judge import Tallied
-    from rusty_lantern.core.baseline.sheets import Baseline, Requirement
+    from rusty_lantern.core.baseline.judge import Cascade, Tallied
+    from rusty_lantern.core.baseline.sheets import Requirement
     from rusty_lantern.core.circles import Circle
     from rusty_lantern.core.declared import Declared
     from rusty_lantern.core.dossier import Bucket
@@ -140,11 +140,14 @@ class OpenedStores(NamedTuple):
     when: datetime
     circles: list[Circle]
 
-    def baseline(self) -> Baseline | None:
-        """The baseline, where the workspace has one. Raises `BadInput` for one that cannot be read."""
+    def cascade(self) -> Cascade | None:
+        """The baseline in force, where the workspace has one. Raises `BadInput` for one that cannot be read."""
+        from rusty_lantern.core.baseline.judge import Cascade
         from rusty_lantern.core.baseline.sheets import in_force
 
-        return in_force(self.place.baseline(), self.when) if (self.place.folder / "baseline.yaml").is_file() else None
+        if not (self.place.folder / "baseline.yaml").is_file():
+            return None
+        return Cascade(in_force(self.place.baseline(), self.when))
 
     def under(self, circle: Circle) -> dict[str, list[tuple[str, str, int, int]]]:
         """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""

@@ -58,13 +58,13 @@ def credentials(
     from rusty_lantern.reports.terminal import console
 
     found = opened_stores(workspace_folder, survey, as_of, store)
-    baseline = found.baseline()
+    cascade = found.cascade()
     wanted = owner or "*"
     result = CredentialsResult(
         survey=found.survey.name,
         as_of=found.when,
-        identities=[r for c in found.circles for r in identity_rows(c, baseline) if fnmatchcase(r.name, wanted)],
-        credentials=[r for c in found.circles for r in credential_rows(c, baseline) if fnmatchcase(r.owner, wanted)],
+        identities=[r for c in found.circles for r in identity_rows(c, cascade) if fnmatchcase(r.name, wanted)],
+        credentials=[r for c in found.circles for r in credential_rows(c, cascade) if fnmatchcase(r.owner, wanted)],
         unread=unread_sections(found.circles, "identities", "credentials"),
         lying_about=_look_in(look_in, found.circles) if look_in else None,
     )

@@ -38,11 +38,11 @@ def encryption(
     from rusty_lantern.reports.terminal import console
 
     found = opened_stores(workspace_folder, survey, as_of, store)
-    baseline = found.baseline()
+    cascade = found.cascade()
     result = EncryptionResult(
         survey=found.survey.name,
         as_of=found.when,
-        keys=[row for circle in found.circles for row in key_rows(circle, baseline)],
+        keys=[row for circle in found.circles for row in key_rows(circle, cascade)],
         buckets=[row for circle in found.circles for row in protection_rows(circle, found.under(circle))],
         unread=unread_sections(found.circles, "encryption_keys"),
     )

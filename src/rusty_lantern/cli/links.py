@@ -53,9 +53,9 @@ def links(
     from rusty_lantern.reports.terminal import console
 
     found = opened_stores(workspace_folder, survey, as_of)
-    baseline = found.baseline()
+    cascade = found.cascade()
     known = [(c, LinkView(link, c.roster)) for c in found.circles for link in c.roster.dossier.links.value or ()]
-    rows = [link_row(circle, view, baseline) for circle, view in known]
+    rows = [link_row(circle, view, cascade) for circle, view in known]
     read, more = _from_text(files or [], found, probe) if files else (0, [])
     result = LinksResult(
         survey=found.survey.name,
@@ -81,7 +81,7 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
     from rusty_lantern.core.roster import LinkView
     from rusty_lantern.reports.holder_results import link_row
 
-    baseline = found.baseline()
+    cascade = found.cascade()
     by_store = {circle.roster.dossier.store: circle for circle in found.circles}
     stores = [(store.name, store.at) for store in found.place.estate().stores if store.reads == "s3"]
     nowhere = found.circles[0] if found.circles else None
@@ -96,7 +96,7 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
             view: LinkView = LinkView(link, roster)
             if view.standing in ("valid", "unknown") and link.verbs == ["read"]:
                 standing.append((len(rows), address))
-            rows.append(link_row(circle, view, baseline, presumed=signed.presumed))
+            rows.append(link_row(circle, view, cascade, presumed=signed.presumed))
     for (number, _), words in zip(standing, _probe(found, standing) if probe else [], strict=False):
         rows[number] = msgspec.structs.replace(rows[number], probe=words)
     return mined.bytes, rows

@@ -76,7 +76,7 @@ class BucketView:
         """Policy, grants and guards as rules."""
         return rules_of(self.bucket, self.dossier, self.roster.members)
 
-    @property
+    @cached_property
     def surroundings(self) -> Surroundings:
         """The moment and the owner that decisions depend on."""
         return Surroundings(self.moment, self.account, self.trusted_accounts)
@@ -311,11 +311,11 @@ DOORS = Requirement(
 """What no baseline needs to ask for: that a store answers as its rules say."""
 
 
-def judge_other(baseline: Baseline, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
+def judge_other(cascade: Cascade, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
     """Judge a subject other than a bucket."""
     named, view = subject
     observe = circle.observer(view)
-    return judge_subject(baseline, msgspec.structs.replace(named, observe=observe), observe)
+    return judge_subject(cascade, msgspec.structs.replace(named, observe=observe), observe)
 
 
 def audit(
@@ -339,7 +339,7 @@ def audit(
     with undisturbed():
         judgements = [j for view in seen for j in _judged(view, cascade, tallied)]
     for circle, subject in others:
-        judgements += judge_other(baseline, circle, subject)
+        judgements += judge_other(cascade, circle, subject)
     for compared in mirrored(stores, estate.mirrors if estate else (), missing):
         judgements += mirror_judgements(compared, baseline)
     unread = [(d.store, d.listing.reason) for d in dossiers if not d.listing.settled]

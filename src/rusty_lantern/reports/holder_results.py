@@ -10,8 +10,7 @@ import msgspec
 
 from rusty_lantern.core.assess import judge_other
 from rusty_lantern.core.baseline.choosing import Spoken
-from rusty_lantern.core.baseline.judge import Judgement
-from rusty_lantern.core.baseline.sheets import Baseline
+from rusty_lantern.core.baseline.judge import Cascade, Judgement
 from rusty_lantern.core.circles import Circle
 from rusty_lantern.core.facts import Fact
 from rusty_lantern.core.holders import Holder, fingerprint, masked
@@ -241,11 +240,11 @@ class Facts:
         return show_moment(found.value) if isinstance(found.value, datetime) else found.value
 
 
-def _judge(baseline: Baseline | None, circle: Circle, subject: tuple[Spoken, Any] | None) -> Judged:
-    return judged_of(judge_other(baseline, circle, subject) if baseline and subject else ())
+def _judge(cascade: Cascade | None, circle: Circle, subject: tuple[Spoken, Any] | None) -> Judged:
+    return judged_of(judge_other(cascade, circle, subject) if cascade and subject else ())
 
 
-def identity_rows(circle: Circle, baseline: Baseline | None) -> list[IdentityRow]:
+def identity_rows(circle: Circle, cascade: Cascade | None) -> list[IdentityRow]:
     """Every identity of a store."""
     rows = []
     for holder in circle.roster.dossier.identities.value or ():
@@ -259,13 +258,13 @@ def identity_rows(circle: Circle, baseline: Baseline | None) -> list[IdentityRow
                 can_at_least=_least(circle, holder),
                 beyond=fact("beyond") if holder.may.value is not None else None,
                 default_name=fact("default-name") == "on", unknown=fact.unknown,
-                judged=_judge(baseline, circle, subject),
+                judged=_judge(cascade, circle, subject),
             )
         )  # fmt: skip
     return rows
 
 
-def credential_rows(circle: Circle, baseline: Baseline | None) -> list[CredentialRow]:
+def credential_rows(circle: Circle, cascade: Cascade | None) -> list[CredentialRow]:
     """Every credential of a store, disabled ones too."""
     rows = []
     for credential in circle.roster.dossier.credentials.value or ():
@@ -279,7 +278,7 @@ def credential_rows(circle: Circle, baseline: Baseline | None) -> list[Credentia
                 expires=fact("expires"), live_with_owner=fact("live-with-owner"), mixed=fact("mixed"),
                 can=fact("verbs"), can_at_least=_least(circle, owner),
                 beyond=fact("beyond") if owner and owner.may.value is not None else None,
-                unknown=fact.unknown, judged=_judge(baseline, circle, circle.credential(credential)),
+                unknown=fact.unknown, judged=_judge(cascade, circle, circle.credential(credential)),
             )
         )  # fmt: skip
     return rows
@@ -289,7 +288,7 @@ def _least(circle: Circle, holder: Holder | None) -> str:
     return circle.across.least(holder) if holder is not None and circle.roster.dossier.listing.settled else ""
 
 
-def key_rows(circle: Circle, baseline: Baseline | None) -> list[KeyRow]:
+def key_rows(circle: Circle, cascade: Cascade | None) -> list[KeyRow]:
     """Every encryption key of a store."""
     rows = []
     for key in circle.roster.dossier.encryption_keys.value or ():
@@ -301,7 +300,7 @@ def key_rows(circle: Circle, baseline: Baseline | None) -> list[KeyRow]:
                 state=fact("state"), place=fact("place"), protection=fact("protection"), rotation=fact("rotation"),
                 age=fact("age"), store_may_use=fact("store-may-use"), destruction=fact("destruction"),
                 buckets=[bucket.name for bucket in circle.roster.protected_by.get(key.id, [])],
-                unknown=fact.unknown, judged=_judge(baseline, circle, subject),
+                unknown=fact.unknown, judged=_judge(cascade, circle, subject),
             )
         )  # fmt: skip
     return rows
@@ -337,7 +336,7 @@ def _default(circle: Circle, bucket: str) -> tuple[str, str]:
 
 
 def link_row(
-    circle: Circle | None, view: LinkView, baseline: Baseline | None, *, presumed: bool = False, probe: str = ""
+    circle: Circle | None, view: LinkView, cascade: Cascade | None, *, presumed: bool = False, probe: str = ""
 ) -> LinkRow:
     """One link; without a circle it belongs to no store of the estate."""
     link = view.link
@@ -364,7 +363,7 @@ def link_row(
         beside_the_door=[v for v in link.verbs if circle and circle.opened(link.bucket, v).value == "closed"],
         found=link.found,
         probe=probe,
-        judged=_judge(baseline, circle, subject) if circle else judged_of(()),
+        judged=_judge(cascade, circle, subject) if circle else judged_of(()),
     )
 
 

@@ -82,6 +82,7 @@ class Across:
         self._naming: dict[str, list[str]] | None = None
         self._decided: dict[object, dict[str, Reach]] = {}
         self._profiles: dict[object, list[Permitted]] = {}
+        self._found: dict[str, list[Permitted]] = {}
         self._alive: list[Side] = []
         """Keeps statements in memory, since profiles are told apart by which ones they have."""
         self._shapes: dict[Statement, int] = {}
@@ -93,6 +94,11 @@ class Across:
 
     def of(self, holder: Holder) -> list[Permitted]:
         """What an identity can do, bucket by bucket, those that are alike together; closed ones are left out."""
+        if holder.name not in self._found:
+            self._found[holder.name] = self._of(holder)
+        return self._found[holder.name]
+
+    def _of(self, holder: Holder) -> list[Permitted]:
         groups = self.roster.memberships.get(holder.name, [])
         side = own_side(holder, self.roster.groups, groups)
         called = {holder.name, holder.resource, *groups} - {""}
@@ -190,9 +196,9 @@ class Across:
         if bucket not in self._templates:
             read = self.seen[bucket].bucket
             policy = (read.policy.value or "").replace(f"{_NAME}{bucket}", f"{_NAME}{{}}")
-            states = (read.policy.state, read.grants.state, read.rights.state, read.network.state)
-            parts = (read.grants.value, read.rights.value, read.ownership, read.guards.value, read.network.value)
-            key = msgspec.json.encode((policy, states, parts))
+            inputs = (read.grants, read.rights, read.ownership, read.guards, read.network)
+            told = [(answer.state, answer.value, answer.note) for answer in inputs]
+            key = msgspec.json.encode((policy, read.policy.state, read.policy.note, told))
             if key not in self._by_key:
                 self._by_key[key] = _template_of(key, self.seen[bucket].rules)
                 self._personal = self._personal or self._by_key[key].personal

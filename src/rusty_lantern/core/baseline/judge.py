@@ -89,15 +89,23 @@ class Cascade:
 
     def __init__(self, baseline: Baseline) -> None:
         self.baseline = baseline
+        self._speaking: dict[str, Baseline] = {}
         self._known: dict[tuple[str, tuple[Fit, ...]], list[Required]] = {}
 
     def required_of(self, subject: Spoken) -> list[Required]:
         """The requirements in force on a subject."""
-        fits = tuple(sheet.of.fit(subject) for sheet in self.baseline.sheets)
-        key = (subject.kind, fits)
+        speaking = self._of_kind(subject.kind)
+        key = (subject.kind, tuple(sheet.of.fit(subject) for sheet in speaking.sheets))
         if key not in self._known:
-            self._known[key] = required_of(self.baseline, subject)
+            self._known[key] = required_of(speaking, subject)
         return self._known[key]
+
+    def _of_kind(self, kind: str) -> Baseline:
+        """The baseline, but for sheets that require nothing of subjects of this kind."""
+        if kind not in self._speaking:
+            sheets = [s for s in self.baseline.sheets if any(r.speaks_of == kind for r in s.require)]
+            self._speaking[kind] = msgspec.structs.replace(self.baseline, sheets=sheets)
+        return self._speaking[kind]
 
 
 def last_word(baseline: Baseline, subject: Spoken, fact: str) -> Requirement | None:
@@ -146,10 +154,10 @@ def judge(
     return judgements
 
 
-def judge_subject(baseline: Baseline, subject: Spoken, observe: Callable[[str], Fact]) -> list[Judgement]:
+def judge_subject(cascade: Cascade, subject: Spoken, observe: Callable[[str], Fact]) -> list[Judgement]:
     """Judge every requirement in force on a subject other than a bucket."""
     judgements = []
-    for one in required_of(baseline, subject):
+    for one in cascade.required_of(subject):
         fact = observe(one.requirement.fact)
         status, reason = _status(one, fact)
         judgements.append(
