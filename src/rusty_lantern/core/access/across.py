@@ -141,11 +141,13 @@ class Across:
         if side.doubt:
             wanted = set(self.names)
         alike: dict[object, list[str]] = {}
+        marks: dict[int, tuple[bytes, str]] = {}
         for bucket in sorted(wanted):
-            template = self._template(bucket)
-            who = own or (holder.name if template.personal else "")
-            account = self.seen[bucket].surroundings.account
-            alike.setdefault((self._veil(template, mine, account), rests.get(bucket, ()), who), []).append(bucket)
+            template = self._templates[bucket]
+            if id(template) not in marks:
+                who = own or (holder.name if template.personal else "")
+                marks[id(template)] = self._veil(template, mine, self.seen[bucket].surroundings.account), who
+            alike.setdefault((marks[id(template)], rests.get(bucket, ())), []).append(bucket)
         found: dict[object, list[str]] = {}
         reaches: dict[object, dict[str, Reach]] = {}
         for kind, buckets in alike.items():
