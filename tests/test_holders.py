@@ -12,7 +12,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rusty_lantern.core.access import across
-from rusty_lantern.core.access.own import members
+from rusty_lantern.core.access.decide import Caller, Request, decide
+from rusty_lantern.core.access.documents import parse_policy
+from rusty_lantern.core.access.exposure import BUDGET, reach_of
+from rusty_lantern.core.access.identities import read_identity
+from rusty_lantern.core.access.own import both_sides, members, own_side
+from rusty_lantern.core.access.rules import Rules, Surroundings
+from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.assess import circles
 from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Grant, Guards, Right
 from rusty_lantern.core.evidence import Answer, Evidence
@@ -79,6 +85,27 @@ def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole:
     )
     assert (yes["allowed"], yes["by"]) == (True, "own permission gallery-all")
     assert no["allowed"] is False
+
+
+@pytest.mark.parametrize(
+    ("caller", "bucket", "verb", "allowed", "by"),
+    [
+        ("trainee", "harbour/tide-gauge-raw", "read", True, "own permission keepers-full"),
+        ("trainee", "harbour/tide-gauge-raw", "write", False, "nothing allows it"),
+        ("trainee", "harbour/permit-archive", "read", False, "nothing allows it"),
+        ("minutes-clerk", "attic/meeting-minutes", "read", False, "network rules of the bucket"),
+    ],
+)
+def test_one_of_the_stores_own_is_asked_for_by_name(
+    whole: Whole, caller: str, bucket: str, verb: str, allowed: bool, by: str
+) -> None:
+    result = json.loads(whole.run("why", bucket, "--as", caller, "--verb", verb, "--json").out)
+    assert (result["allowed"], result["by"], result["request"]["caller"]) == (allowed, by, caller)
+
+
+def test_a_name_that_nobody_has_is_not_taken_for_a_stranger(whole: Whole) -> None:
+    refused = whole.run("why", "harbour/tide-gauge-raw", "--as", "traine")
+    assert (refused.code, 'did you mean "trainee"?' in refused.err) == (2, True)
 
 
 def test_a_figure_of_ages_survives_hostile_names_and_is_the_same_bytes_again(whole: Whole, tmp_path: Path) -> None:
@@ -196,6 +223,10 @@ def _documents(draw: st.DrawFn) -> list[Document]:
     ]
 
 
+def _as_boundary(documents: list[Document]) -> Answer[str]:
+    return Answer("known", _policy(*(s for d in documents for s in json.loads(d.text)["Statement"])))
+
+
 @st.composite
 def _bucket_policies(draw: st.DrawFn, bucket: str) -> str | None:
     who = [*(f"arn:aws:iam::{ACCOUNT}:user/{name}" for name in PEOPLE), ACCOUNT, "500600700800"]
@@ -230,10 +261,14 @@ def estates(draw: st.DrawFn) -> Dossier:
                 **(dict.fromkeys(OTHER_PROTOCOL, no) | {"rights": Answer("known", rights)}),
             )
         )  # fmt: skip
+    bounded: st.SearchStrategy[Answer[str]] = st.one_of(
+        st.just(Answer("absent")), st.just(Answer("denied")), _documents().map(_as_boundary)
+    )
     people = [
         Holder(
             name=name, resource=f"arn:aws:iam::{ACCOUNT}:user/{name}", groups=Answer("absent"),
-            policies=Answer("known", draw(_documents())),
+            policies=Answer("known", draw(_documents())), boundary=draw(bounded),
+            kind=draw(st.sampled_from(["person", "role"])),
         )
         for name in PEOPLE
     ]  # fmt: skip
@@ -259,6 +294,47 @@ def test_what_is_decided_by_kind_is_what_each_pair_comes_to(dossier: Dossier) ->
                 holder.name,
                 bucket,
             )
+
+
+_ASKED = st.builds(
+    Request,
+    action=st.sampled_from(["s3:GetObject", "s3:PutObject", "s3:PutObjectAcl", "s3:DeleteObject"]),
+    key=st.sampled_from(["", "x", "raw/x"]),
+    caller=st.sampled_from(PEOPLE).map(lambda name: Caller(ACCOUNT, f"arn:aws:iam::{ACCOUNT}:user/{name}")),
+).map(lambda r: msgspec.structs.replace(r, context={"aws:principalarn": (r.caller.arn,)}))
+
+
+@settings(max_examples=300)
+@given(_documents(), _documents(), _ASKED, st.sampled_from(BUCKETS))
+def test_a_boundary_leaves_what_both_allow(
+    own: list[Document], boundary: list[Document], asked: Request, bucket: str
+) -> None:
+    def allowed(documents: list[Document], cap: Answer[str]) -> bool | None:
+        side = own_side(Holder(name="ann", policies=Answer("known", documents), boundary=cap), {}, [])
+        return decide(both_sides(Rules(bucket), side, ACCOUNT), asked).allowed
+
+    no: Answer[str] = Answer("absent")
+    both = allowed(own, no) and allowed(boundary, no)
+    assert allowed(own, _as_boundary(boundary)) is both
+    assert allowed(own, Answer("denied")) is (None if allowed(own, no) else False)
+
+
+def test_a_boundary_caps_what_a_bucket_grants_a_role_and_not_what_it_grants_a_person() -> None:
+    name = f"arn:aws:iam::{ACCOUNT}:user/ann"
+    rules = Rules("reed", parse_policy(_policy(
+        {"Effect": "Allow", "Principal": {"AWS": name}, "Action": "s3:*", "Resource": "arn:aws:s3:::reed/*"}
+    )))  # fmt: skip
+    cap = _as_boundary([Document("b", _policy({"Effect": "Allow", "Action": "s3:GetObject", "Resource": "*"}))])
+    found = {}
+    for kind in ("person", "role"):
+        side = own_side(
+            Holder(name="ann", resource=name, kind=kind, policies=Answer("known", []), boundary=cap), {}, []
+        )
+        both = both_sides(rules, side, ACCOUNT)
+        reach = reach_of(read_identity(name), both, Surroundings(saltmarsh.MOMENT, ACCOUNT), Work(BUDGET), insider=True)
+        found[kind] = {verb for verb, one in reach.items() if one.level == "open"}
+    assert found["role"] == {"read"}
+    assert {"read", "write", "delete"} <= found["person"]
 
 
 def test_buckets_that_are_alike_but_for_when_they_were_asked_are_decided_once(

@@ -67,6 +67,7 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
             GroupName=group, PolicyName=f"{group}-may", PolicyDocument=_document(actions, "tides", "tides/*")
         )
     managed = iam.create_policy(PolicyName="reeds-all", PolicyDocument=_document(EVERYTHING, "reeds*"))["Policy"]["Arn"]
+    boundary = iam.create_policy(PolicyName="looking", PolicyDocument=_document(READ, "*"))["Policy"]["Arn"]
     dice = random.Random(5)
     expected: dict[str, dict[str, Any]] = {}
     for number in range(32):
@@ -100,7 +101,9 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
             else:
                 facts["live"] += 1
         expected[name] = facts | {"can": can}
-    iam.create_role(RoleName="shipper", AssumeRolePolicyDocument=_document(["sts:AssumeRole"], "x"))
+    trust = _document(["sts:AssumeRole"], "x")
+    iam.create_role(RoleName="shipper", AssumeRolePolicyDocument=trust, PermissionsBoundary=boundary)
+    iam.put_role_policy(RoleName="shipper", PolicyName="ship", PolicyDocument=_document(["s3:*"], "tides", "tides/*"))
 
     folder = _estate(tmp_path / "ws", mock_server, f"    identities: {{at: {mock_server}}}\n")
     assert lantern("survey", cwd=folder).code in (0, 3)
@@ -115,6 +118,7 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
     }  # fmt: skip
     assert {name: found[name] for name in expected} == expected
     assert found.keys() - expected.keys() == {"account root", "role shipper"}
+    assert found["role shipper"]["can"] == {"list", "read"}, "what it is granted, within its boundary"
     assert {row["used"] for row in result["credentials"]} == {"never"}
 
 

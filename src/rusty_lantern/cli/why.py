@@ -34,7 +34,10 @@ def why(
         str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET", autocompletion=completing.buckets)
     ],
     caller: Annotated[
-        str, typer.Option("--as", help="anyone, any-account, an account number or a resource name.")
+        str,
+        typer.Option(
+            "--as", help="anyone, any-account, an identity of the store by name, an account number or a resource name."
+        ),
     ] = "anyone",
     verb: Annotated[str, typer.Option(help="list, read, write, delete, govern, unlock or inspect.")] = "read",
     action: Annotated[str, typer.Option(help="One protocol action instead of a verb, e.g. s3:PutObjectAcl.")] = "",

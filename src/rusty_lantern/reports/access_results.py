@@ -7,10 +7,11 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.core.access.asking import Asking, request_of
-from rusty_lantern.core.access.decide import decide
+from rusty_lantern.core.access.decide import Caller, decide
 from rusty_lantern.core.access.exposure import BUDGET, Public, difference, public_policy
-from rusty_lantern.core.access.keys import AUDIENCES
-from rusty_lantern.core.access.own import both_sides, own_side
+from rusty_lantern.core.access.identities import read_identity
+from rusty_lantern.core.access.keys import AUDIENCES, STRANGER_ACCOUNT
+from rusty_lantern.core.access.own import both_sides, known_as, own_side
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Witness, witness_of
@@ -18,7 +19,9 @@ from rusty_lantern.core.assess import BucketView
 from rusty_lantern.core.baseline.judge import Judgement, judge
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
 from rusty_lantern.core.circles import Circle
+from rusty_lantern.core.errors import BadInput, Complaint, nearest
 from rusty_lantern.core.facts import lookup
+from rusty_lantern.core.holders import Holder
 from rusty_lantern.reports.exposure_results import VerdictResult, verdict_result
 from rusty_lantern.reports.results import JudgementResult, judgement_result
 
@@ -126,30 +129,52 @@ OTHER_SIDE = "a caller from another account also needs its own account's permiss
 
 def decision_result(view: BucketView, asking: Asking, moment: datetime) -> DecisionResult:
     """Decide one request about a bucket. Raises `BadInput` if it cannot be put."""
-    request = request_of(asking, moment)
     around = view.surroundings
+    holder = _holder(view, asking.caller)
+    request = request_of(asking, moment, _caller(holder, around.account) if holder else None)
     inside = bool(around.account) and request.caller.account == around.account
-    holder = view.roster.holders.get(request.caller.arn or request.caller.canonical)
     public = Public() if inside or holder else public_policy(view.rules, around, Work(BUDGET))
     rules = view.rules
     if holder is not None:
         member_of = view.roster.memberships.get(holder.name, [])
         rules = both_sides(rules, own_side(holder, view.roster.groups, member_of), around.account)
     decision = decide(rules, request, public_policy=public.least)
+    witness = witness_of(request, view.bucket.name)
+    if asking.caller not in AUDIENCES:
+        witness = msgspec.structs.replace(witness, caller=asking.caller)
     note = BOTH_SIDES if holder else ""
     if holder is None and inside and decision.allowed is False and decision.by == "nothing allows it":
         note = OWN_SIDE
-    elif asking.caller not in AUDIENCES and not inside and decision.allowed:
+    elif holder is None and asking.caller not in AUDIENCES and not inside and decision.allowed:
         note = OTHER_SIDE
     return DecisionResult(
         store=view.dossier.store,
         bucket=view.bucket.name,
-        request=witness_of(request, view.bucket.name),
+        request=witness,
         allowed=decision.allowed,
         by=decision.by,
         steps=[StepResult(rule=s.rule, says=s.says, why=s.why) for s in decision.steps],
         note=note,
     )
+
+
+def _holder(view: BucketView, name: str) -> Holder | None:
+    """The store's own identity of this name; None for anybody else. Raises `BadInput` for a name that nobody has."""
+    found = view.roster.holders.get(name)
+    if found is not None or name in AUDIENCES or read_identity(name).kind != "canonical":
+        return found
+    if name in {identity.name for identity in view.named} or not view.roster.dossier.identities.settled:
+        return None
+    remedy = nearest(name, view.roster.holders) or "a stranger is asked for by account number or resource name"
+    raise BadInput(Complaint(f'nobody called "{name}" is known to {view.dossier.store}', remedy=remedy))
+
+
+def _caller(holder: Holder, account: str) -> Caller:
+    """An identity of the store's own as it signs its requests."""
+    identity = known_as(holder)
+    if identity.kind == "canonical":
+        return Caller(account or STRANGER_ACCOUNT, "", holder.name)
+    return Caller(identity.account or account, identity.arn)
 
 
 def encode_lines(results: list[DecisionResult]) -> str:

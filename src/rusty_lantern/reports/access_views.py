@@ -9,9 +9,9 @@ from rich.console import Console
 
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.scales import show_moment
-from rusty_lantern.reports.access_results import AccessResult, ChangeResult, DecisionResult, TryResult
+from rusty_lantern.reports.access_results import AccessResult, ChangeResult, DecisionResult, OwnRow, TryResult
 from rusty_lantern.reports.exposure_view import CAN, WHO, show_witness
-from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal import STYLES, Grid, join, line, many, next_step, styled
 
 _SAYS = {
     "allows": STYLES["open"],
@@ -80,21 +80,26 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
         line(screen, ("What the stores' own identities may, by both sides together", "bold"))
         grid = Grid("store", "identity", "may", "on", "which", "only", shrink=(5, 4, 2, 1), right=(3,))
         for row in result.own:
-            sure = [verb for verb in VERBS if row.verbs.get(verb, "unknown") != "unknown"]
-            may: Cell = _may(sure)
-            if "unknown" in row.verbs.values():
-                may = (f"{' '.join(sure)} and more?".strip() if sure else "cannot be told", STYLES["unknown"])
             names = ", ".join(row.buckets[:3]) + (", …" if row.count > 3 else "")
             only = "; ".join([*row.fences, *row.doubts[:1]])
-            grid.add(row.store, (row.identity, "bold"), may, f"{row.count:,}", names, (only, "dim"))
+            grid.add(row.store, (row.identity, "bold"), _granted(row), f"{row.count:,}", names, (only, "dim"))
         grid.show(screen)
     if in_full:
         for row in result.own:
             screen.print()
-            line(screen, (" ".join(row.verbs), "bold"), f" on {many(row.count, 'bucket')} of {row.store}")
+            words, style = _granted(row)
+            line(screen, (words, style or "bold"), f" on {many(row.count, 'bucket')} of {row.store}")
             line(screen, ", ".join(row.buckets), indent=2)
     for store, reason in result.unread.items():
         line(screen, (f"{store}: its identities could not be told: {reason}", STYLES["unknown"]))
+
+
+def _granted(row: OwnRow) -> tuple[str, str]:
+    """What an identity may, in words and their style; what could not be told is never among it."""
+    sure = [verb for verb in VERBS if row.verbs.get(verb, "unknown") != "unknown"]
+    if "unknown" not in row.verbs.values():
+        return _may(sure), ""
+    return f"{' '.join(sure)} and more?" if sure else "cannot be told", STYLES["unknown"]
 
 
 def _may(verbs: Sequence[str]) -> str:

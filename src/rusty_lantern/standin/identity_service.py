@@ -86,11 +86,24 @@ def _arn(document: Document) -> str:
     return f"arn:aws:iam::400100200300:policy/{document.name}"
 
 
+def _cap(holder: Holder) -> list[Document]:
+    """An identity's boundary, as the managed document that it is to the service."""
+    return [Document(f"{holder.name}-boundary", holder.boundary.value, "attached")] if holder.boundary.value else []
+
+
+def _boundary(holder: Holder) -> str:
+    return "".join(
+        f"<PermissionsBoundary>{element('PermissionsBoundaryArn', _arn(cap))}</PermissionsBoundary>"
+        for cap in _cap(holder)
+    )
+
+
 def _details(dossier: Dossier, _: dict[str, str]) -> str:
     groups = dossier.groups.value or []
     people = [
         element("UserName", h.name)
         + _attached(h.policies.value or [], "UserPolicyList")
+        + _boundary(h)
         + _many("GroupList", [escape(g.name) for g in groups if h.name in g.members])
         + _many("Tags", (element("Key", k) + element("Value", v) for k, v in (h.tags.value or {}).items()))
         for h in _people(dossier)
@@ -100,6 +113,7 @@ def _details(dossier: Dossier, _: dict[str, str]) -> str:
         + element("Arn", h.resource)
         + _time("CreateDate", h.created)
         + _attached(h.policies.value or [], "RolePolicyList")
+        + _boundary(h)
         for h in dossier.identities.value or ()
         if h.kind == "role"
     ]
@@ -115,7 +129,8 @@ def _details(dossier: Dossier, _: dict[str, str]) -> str:
 
 def _managed(holders: list[Holder], groups: list[Group]) -> list[str]:
     sources = [*(h.policies for h in holders), *(g.policies for g in groups)]
-    managed = {d.name: d for s in sources for d in s.value or () if d.via != "inline"}
+    attached = [d for s in sources for d in s.value or () if d.via != "inline"]
+    managed = {d.name: d for d in (*attached, *(cap for holder in holders for cap in _cap(holder)))}
     return [
         element("PolicyName", d.name)
         + element("Arn", _arn(d))

@@ -6,6 +6,8 @@ import json
 from datetime import datetime, timedelta
 from typing import Any
 
+import msgspec
+
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.holders import (
@@ -93,6 +95,11 @@ def holders(moment: datetime) -> dict[str, Any]:
         _holder("camera-uploader", "service", 600, moment, cameras),
         _holder("backup-runner", "service", 1500, moment),
         _holder("ringing-sync", "service", 1000, moment, _document("ringing", "inline", (LOOK, ["ringing-records*"]))),
+        # granted everything, and capped: it looks like a keeper, and reads one bucket
+        msgspec.structs.replace(
+            _holder("trainee", "service", 60, moment, EVERYTHING),
+            boundary=Answer("known", _document("trainees", "attached", (LOOK, ["tide-gauge-raw*"])).text),
+        ),
         _holder("old-importer", "service", 1500, moment, _document("maps", "inline", (LOOK, ["survey-maps*"]))),
     ]
     shipper = Holder(
@@ -115,6 +122,7 @@ def holders(moment: datetime) -> dict[str, Any]:
         _key("RINGING000000000700", "ringing-sync", 700, 380, moment, live=False),
         _key("RINGING000000000020", "ringing-sync", 20, 0, moment),
         _key("IMPORT0000000001400", "old-importer", 1400, None, moment),  # never used
+        _key("TRAINEE0000000000055", "trainee", 55, 4, moment),
         _key("ROOT000000000000000", ROOT, 2900, 700, moment),
     ]
     audit = Credential(

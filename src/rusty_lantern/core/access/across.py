@@ -104,7 +104,7 @@ class Across:
         called = {holder.name, holder.resource, *groups} - {""}
         named = self._named()
         mine = frozenset(called & named.keys())
-        own = holder.name if _asks_who(side.statements) else ""
+        own = holder.name if side.cap is not None or _asks_who(side.statements) else ""
         who = own or (holder.name if self._personal else "")
         profile = (side.doubt, tuple(map(id, side.statements)), mine, who)
         if profile not in self._profiles:
@@ -147,7 +147,8 @@ class Across:
             if id(template) not in marks:
                 who = own or (holder.name if template.personal else "")
                 marks[id(template)] = self._veil(template, mine, self.seen[bucket].surroundings.account), who
-            alike.setdefault((marks[id(template)], rests.get(bucket, ())), []).append(bucket)
+            alone = "" if side.cap is None else bucket
+            alike.setdefault((marks[id(template)], rests.get(bucket, ()), alone), []).append(bucket)
         found: dict[object, list[str]] = {}
         reaches: dict[object, dict[str, Reach]] = {}
         for kind, buckets in alike.items():
@@ -214,26 +215,31 @@ class Across:
         allowing: set[str] = set()
         for statement in statements:
             number = self._shape(statement)
-            if statement.resources_negated or not statement.resources:
-                for bucket in self.names:
-                    found.setdefault(bucket, []).append((number, bucket if statement.resources_negated else ""))
-                allowing.update(self.names if statement.effect != "Deny" else ())
-                continue
-            for resource in statement.resources:
-                if resource not in self._reach:
-                    self._reach[resource] = list(self._reached(resource))
-                for bucket, rest in self._reach[resource]:
-                    found.setdefault(bucket, []).append((number, rest))
+            for bucket, rest in self._left_by(statement):
+                found.setdefault(bucket, []).append((number, rest))
                 if statement.effect != "Deny":
-                    allowing.update(bucket for bucket, _ in self._reach[resource])
+                    allowing.add(bucket)
+            cap = statement.within
+            while cap is not None:
+                for bucket, rest in self._left_by(cap):
+                    found.setdefault(bucket, []).append((number, "capped by", self._shape(cap), rest))
+                cap = cap.within
         return {bucket: tuple(found[bucket]) for bucket in allowing}
+
+    def _left_by(self, statement: Statement) -> Iterator[tuple[str, object]]:
+        """Bucket → what is left of each resource of one statement, without what caps it."""
+        if statement.resources_negated or not statement.resources:
+            yield from ((bucket, bucket if statement.resources_negated else "") for bucket in self.names)
+            return
+        for resource in statement.resources:
+            if resource not in self._reach:
+                self._reach[resource] = list(self._reached(resource))
+            yield from self._reach[resource]
 
     def _shape(self, statement: Statement) -> int:
         """What a statement says but for its resources and its name, as a number."""
         if id(statement) not in self._shape_of:
-            title = statement.place if statement.faults else ""
-            bare = msgspec.structs.replace(statement, resources=(), sid="", place=title)
-            self._shape_of[id(statement)] = self._shapes.setdefault(bare, len(self._shapes))
+            self._shape_of[id(statement)] = self._shapes.setdefault(_bare(statement), len(self._shapes))
         return self._shape_of[id(statement)]
 
     def granted(self, identity: Identity, bucket: str) -> dict[Verb, Reach]:
@@ -279,9 +285,17 @@ def _asks_who(statements: Iterable[Statement]) -> bool:
     """Whether what statements say depends on who it is that has them."""
     return any(
         any("${" in text for text in (*s.resources, *_values(s)))
-        or any(c.key.startswith(_PERSONAL) for c in s.conditions)
+        or any(c.key.startswith(_PERSONAL) for c in s.every_condition)
+        or (s.within is not None and _asks_who([s.within]))
         for s in statements
     )
+
+
+def _bare(statement: Statement) -> Statement:
+    """A statement without its resources and its name, and so is what caps it."""
+    title = statement.place if statement.faults else ""
+    cap = _bare(statement.within) if statement.within else None
+    return msgspec.structs.replace(statement, resources=(), sid="", place=title, within=cap)
 
 
 def _literal(pattern: str) -> str:

@@ -32,8 +32,8 @@ class Asking(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=
 _HEADERS = {"referer": "aws:referer", "user-agent": "aws:useragent"}
 
 
-def request_of(asking: Asking, moment: datetime) -> Request:
-    """The request that is asked about. Raises `BadInput`."""
+def request_of(asking: Asking, moment: datetime, known: Caller | None = None) -> Request:
+    """The request that is asked about, by a caller that is `known` already if there is one. Raises `BadInput`."""
     action = _action(asking)
     context: dict[str, tuple[str, ...]] = {}
     for name, value in asking.headers.items():
@@ -47,9 +47,10 @@ def request_of(asking: Asking, moment: datetime) -> Request:
     context.setdefault("aws:securetransport", ("true",))
     context["aws:currenttime"] = (moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),)
     context["aws:epochtime"] = (str(int(moment.timestamp())),)
-    caller = _caller(asking.caller)
+    caller = known or _caller(asking.caller)
     if not caller.anonymous:
         context.setdefault("aws:principalaccount", (caller.account,))
+    if caller.arn:
         context.setdefault("aws:principalarn", (caller.arn,))
     key = asking.key if ACTIONS[action].target == "object" else ""
     return Request(action, key, caller, context)

@@ -175,6 +175,16 @@ def _grantee(to: str, identity: str, caller: Caller) -> bool:
 
 def matches(statement: Statement, bucket: str, request: Request) -> tuple[Match, str]:
     """Whether a statement speaks of this request; and the first part that does not, or is not understood."""
+    says, why = _matches_alone(statement, bucket, request)
+    if statement.within is None or says == "no":
+        return says, why
+    cap, reason = matches(statement.within, bucket, request)
+    if cap == "yes":
+        return says, why
+    return cap, f"{statement.within.title}: {reason}"
+
+
+def _matches_alone(statement: Statement, bucket: str, request: Request) -> tuple[Match, str]:
     doubt = str(statement.faults[0]) if statement.faults else ""
     for part, test in _PARTS:
         try:

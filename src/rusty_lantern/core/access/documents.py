@@ -72,6 +72,13 @@ class Statement(msgspec.Struct, frozen=True):
     faults: tuple[Fault, ...] = ()
     variables: bool = True
     """Whether `${…}` is a variable here; in the first version of the language it is plain text."""
+    within: Statement | None = None
+    """A statement that caps this one: it speaks only of what the cap speaks of as well (a permission boundary)."""
+
+    @property
+    def every_condition(self) -> tuple[Condition, ...]:
+        """Its conditions and those of what caps it."""
+        return self.conditions + (self.within.every_condition if self.within else ())
 
     @property
     def title(self) -> str:

@@ -1,15 +1,16 @@
 """Both sides of a decision: what a bucket's rules grant an identity, and what its own permissions grant it.
 
 In the bucket's own account an Allow on either side is enough, and a Deny on either side refuses; so an identity's own
-statements simply stand beside the bucket's. A *boundary* caps what the own side can grant: own Allows then count as
-possible only, never as certain.
+statements simply stand beside the bucket's. A *boundary* caps what the own side can grant: each own Allow counts only
+within an Allow of the boundary, and its Denies refuse like any other. It does not cap what a bucket's rules grant a
+person by name, but what they grant a role, as the S3 family's documentation of boundaries has it.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 
@@ -54,24 +55,30 @@ class Side(msgspec.Struct, frozen=True):
 
     statements: tuple[Statement, ...] = ()
     doubt: str = ""
+    cap: tuple[Statement, ...] | None = None
+    """The boundary that caps what buckets grant it as well; None where none does."""
 
 
 def own_side(holder: Holder, groups: Mapping[str, Group], member_of: Iterable[str]) -> Side:
     """An identity's own permissions and those of its groups; where something was not read, the reason."""
     sources: list[Answer[list[Document]]] = [holder.policies]
     sources += [groups[name].policies for name in member_of if name in groups]
-    unread = next((source for source in sources if _unread(source)), None)
+    lost = next((source for source in sources if _unread(source)), None)
     missing = next((name for name in member_of if name not in groups), None)
-    doubt = f"its own permissions were not read ({unread.reason})" if unread else ""
+    doubt = f"its own permissions were not read ({lost.reason})" if lost else ""
     if missing and not doubt:
         doubt = f"the permissions of its group {missing} were not read"
     if holder.kind == "root":
         return Side(_ROOT)
-    capped = holder.boundary.value is not None or _unread(holder.boundary)
-    statements = tuple(
-        statement for source in sources for document in source.value or () for statement in _read(document, capped)
-    )
-    return Side(statements, doubt)
+    documents = tuple(document for source in sources for document in source.value or ())
+    unread = holder.boundary.reason if _unread(holder.boundary) else ""
+    if holder.boundary.value is None and not unread:
+        return Side(tuple(statement for document in documents for statement in _read(document)), doubt)
+    written = holder.boundary.value or ""
+    boundary = _boundary(written, unread)
+    allowed = tuple(statement for document in documents for statement in _within(document, written, unread))
+    refused = tuple(statement for statement in boundary if statement.effect == "Deny")
+    return Side(allowed + refused, doubt, boundary if holder.kind == "role" else None)
 
 
 _ROOT = (
@@ -84,20 +91,67 @@ def _unread(answer: Answer[Any]) -> bool:
     return answer.state in ("denied", "failed")
 
 
-@lru_cache(maxsize=8192)
-def _read(document: Document, capped: bool) -> tuple[Statement, ...]:
+def _read(document: Document) -> tuple[Statement, ...]:
     """The statements of one attached document, for whoever has it. One that cannot be read could say anything."""
-    policy = parse_policy(document.text, attached=True)
-    where = f"own permission {document.name}"
+    return _attached(document.text, f"own permission {document.name}")
+
+
+@lru_cache(maxsize=8192)
+def _attached(text: str, where: str) -> tuple[Statement, ...]:
+    policy = parse_policy(text, attached=True)
     if policy.unreadable:
-        fault = Fault(where, f"not understood: {policy.unreadable.what}")
-        whole = {"actions": ("*",), "resources": ("*",), "principals": Principals(everyone=True), "faults": (fault,)}
-        return tuple(Statement(where, effect, **whole) for effect in ("Allow", "Deny"))  # type: ignore[arg-type]
-    cap = (Fault(where, "bounded by a permission boundary"),) if capped else ()
+        return _anything(where, f"not understood: {policy.unreadable.what}")
+    return tuple(msgspec.structs.replace(statement, place=where) for statement in policy.statements)
+
+
+_EFFECTS: tuple[Literal["Allow", "Deny"], ...] = ("Allow", "Deny")
+
+
+@lru_cache(maxsize=64)
+def _anything(where: str, why: str) -> tuple[Statement, ...]:
+    """What a document may say of which nothing is known: that it allows, or refuses, whatever there is."""
+    fault, everyone = Fault(where, why), Principals(everyone=True)
     return tuple(
-        msgspec.structs.replace(s, place=where, faults=s.faults + (cap if s.effect != "Deny" else ()))
-        for s in policy.statements
+        Statement(where, effect, principals=everyone, actions=("*",), resources=("*",), faults=(fault,))
+        for effect in _EFFECTS
     )
+
+
+_BOUNDARY = "permission boundary"
+
+
+@lru_cache(maxsize=1024)
+def _boundary(text: str, unread: str) -> tuple[Statement, ...]:
+    """The statements of a permission boundary; of one that was not read, all that it may say."""
+    return _anything(_BOUNDARY, f"not read ({unread})") if unread else _sorted_out(_attached(text, _BOUNDARY))
+
+
+@lru_cache(maxsize=8192)
+def _within(document: Document, text: str, unread: str) -> tuple[Statement, ...]:
+    """The statements of an attached document, as a boundary caps them."""
+    return _cap(_read(document), _boundary(text, unread))
+
+
+def _sorted_out(statements: Iterable[Statement]) -> tuple[Statement, ...]:
+    """The statements; one whose effect is not understood may be either, and stands as both."""
+    found: list[Statement] = []
+    for statement in statements:
+        if statement.effect:
+            found.append(statement)
+            continue
+        doubt = (*statement.faults, Fault(statement.place, "its effect is not understood"))
+        found += [msgspec.structs.replace(statement, effect=effect, faults=doubt) for effect in _EFFECTS]
+    return tuple(found)
+
+
+def _cap(statements: Iterable[Statement], boundary: tuple[Statement, ...]) -> tuple[Statement, ...]:
+    """What the statements refuse, and of what they allow what an Allow of the boundary allows as well."""
+    caps = [statement for statement in boundary if statement.effect == "Allow"]
+    found: list[Statement] = []
+    for statement in _sorted_out(statements):
+        refuses = statement.effect == "Deny"
+        found += [statement] if refuses else [msgspec.structs.replace(statement, within=cap) for cap in caps]
+    return tuple(found)
 
 
 def without_public(rules: Rules) -> Rules:
@@ -120,6 +174,8 @@ def both_sides(rules: Rules, side: Side, account: str) -> Rules:
     """
     own = {account, f"arn:aws:iam::{account}:root"}
     standing = tuple(_without_delegation(s, own) for s in rules.policy.statements)
+    if side.cap is not None:
+        standing = _cap(standing, side.cap)
     policy = Policy(standing + side.statements, rules.policy.unreadable)
     doubts = rules.doubts + ((("policy", side.doubt),) if side.doubt else ())
     return msgspec.structs.replace(rules, policy=policy, doubts=doubts)

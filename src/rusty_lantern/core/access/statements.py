@@ -117,7 +117,7 @@ class Reading:
         self.around = around
         self.work = work
         statements = (*policy.statements, *(beside.statements if beside else ()))
-        used = {c.key for s in statements for c in s.conditions}
+        used = {c.key for s in statements for c in s.every_condition}
         self._rows = {key: row for key in sorted(used) if (row := context_key(key)) is not None}
         self._stranger_account = _unnamed_account(policy, around)
 
@@ -218,7 +218,17 @@ class Reading:
             name = dimension(condition.key)
             joint = box[name].meet(limit, self.work) if name in box else limit  # type: ignore[attr-defined]
             box[name] = joint
-        return Limits(box, not reasons, reasons[0] if reasons else "", statement.title)
+        alone = Limits(box, not reasons, reasons[0] if reasons else "", statement.title)
+        return self._capped(alone, statement.within, group) if statement.within else alone
+
+    def _capped(self, alone: Limits, cap: Statement, group: Group) -> Limits | None:
+        limits = self.limits(cap, group)
+        if limits is None:
+            return None
+        box = dict(alone.box)
+        for name, limit in limits.box.items():
+            box[name] = box[name].meet(limit, self.work) if name in box else limit
+        return Limits(box, alone.sure and limits.sure, alone.why or limits.why, alone.title)
 
     def _speaks_to_audience(self, statement: Statement) -> str:
         principals = statement.principals
@@ -298,7 +308,7 @@ def _unnamed_account(policy: Policy, around: Surroundings) -> str:
     """An account number that no rule names, to stand for any unrelated account."""
     named = set(around.trusted_accounts) | {around.account}
     texts: Iterable[str] = chain.from_iterable(
-        condition.values for statement in policy.statements for condition in statement.conditions
+        condition.values for statement in policy.statements for condition in statement.every_condition
     )
     spoken = " ".join(texts)
     candidates = chain([STRANGER_ACCOUNT], (f"{number:012d}" for number in range(808080808080, 808080809080)))
