@@ -241,18 +241,28 @@ def test_what_a_link_opens_and_until_when_follows_from_its_text(whole: Whole, tm
         f"{at}/gallery-web/?list-type=2&{signed.format(100 * 86400)}",
         f"https://elsewhere.example/b/k?{signed.format(60 * 86400)}",
         f"{at}/reedbed-notes/b.csv?AWSAccessKeyId=NOBODYKNOWS&Expires=1893456000&Signature=abc%3D",
+        f"https://reedbed-notes.cdn.example/c.csv?{signed.format(60 * 86400)}",
+        f"https://cdn.example/reedbed-notes/d.csv?{signed.format(60 * 86400)}",
         "https://harbour.example/plain/link?signature=none",
     ]
     path = tmp_path / "wiki.txt"
     path.write_bytes(("\x00\n".join(lines) + "\n").encode() + b"\xff\xfe" * 10)
-    rows = json.loads(whole.run("links", str(path), "--json").out)["links"][-5:]
+    rows = json.loads(whole.run("links", str(path), "--json").out)["links"][-7:]
     assert [(r["store"], r["standing"], r["signer_state"], r["beside_the_door"]) for r in rows] == [
         ("harbour", "valid", "live", ["read"]),
         ("harbour", "expired", "live", ["read"]),
         ("harbour", "valid", "live", ["list"]),
         ("", "valid", "unknown", []),
         ("harbour", "valid", "missing", ["read"]),
+        ("harbour", "valid", "live", ["read"]),
+        ("harbour", "valid", "live", ["read"]),
     ]
+    assert [(r["bucket"], r["key"], r["host"]) for r in rows[-2:]] == [
+        ("reedbed-notes", "c.csv", "reedbed-notes.cdn.example"), ("reedbed-notes", "d.csv", "cdn.example")
+    ]  # fmt: skip
+    assert [sorted(r["against_baseline"]) for r in rows] == [
+        ["read"], ["read"], ["list"], [], ["read"], ["read"], ["read"]
+    ]  # fmt: skip
     assert rows[2]["judged"]["drifted"] == {"link.scope": "medium", "link.verbs": "critical", "link.lifetime": "high"}
     assert whole.run("links", str(tmp_path / "gone.txt")).code == 2
 

@@ -18,6 +18,8 @@ from rusty_lantern.cli.common import (
 )
 
 if TYPE_CHECKING:
+    from collections.abc import Container
+
     from rusty_lantern.cli.common import OpenedStores
     from rusty_lantern.core.circles import Circle
     from rusty_lantern.core.roster import LinkView
@@ -74,6 +76,8 @@ def links(
 
 def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int, list[LinkRow]]:
     """Links in text, each once: the first place where it was found, and in how many more."""
+    from urllib.parse import urlsplit
+
     import msgspec
 
     from rusty_lantern.archive.mining import mine
@@ -85,21 +89,32 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
     by_store = {circle.roster.dossier.store: circle for circle in found.circles}
     stores = [(store.name, store.at) for store in found.place.estate().stores if store.reads == "s3"]
     nowhere = found.circles[0] if found.circles else None
+    signers = _signers(found.circles)
     mined = mine(files)
     rows: list[LinkRow] = []
     standing: list[tuple[int, str]] = []
     for signed, address, where in mined.found:
-        store, link = as_link(signed, stores, where)
+        store, link = as_link(signed, stores, where, signers)
         circle: Circle | None = by_store.get(store)
         roster = circle.roster if circle else nowhere.roster if nowhere else None
         if roster is not None:
             view: LinkView = LinkView(link, roster)
             if view.standing in ("valid", "unknown") and link.verbs == ["read"]:
                 standing.append((len(rows), address))
-            rows.append(link_row(circle, view, cascade, presumed=signed.presumed))
+            elsewhere = "" if any(urlsplit(at).netloc in signed.host for _, at in stores) else signed.host
+            rows.append(link_row(circle, view, cascade, presumed=signed.presumed, host=elsewhere))
     for (number, _), words in zip(standing, _probe(found, standing) if probe else [], strict=False):
         rows[number] = msgspec.structs.replace(rows[number], probe=words)
     return mined.bytes, rows
+
+
+def _signers(circles: list[Circle]) -> dict[str, tuple[str, Container[str]]]:
+    """Credential → the one store that knows it, and that store's buckets."""
+    known: dict[str, list[Circle]] = {}
+    for circle in circles:
+        for credential in circle.roster.credentials:
+            known.setdefault(credential, []).append(circle)
+    return {key: (one[0].roster.dossier.store, one[0].buckets) for key, one in known.items() if len(one) == 1}
 
 
 def _probe(found: OpenedStores, standing: list[tuple[int, str]]) -> list[str]:

@@ -8,7 +8,7 @@ Its signature opens the door and is dropped here, before anything else sees it.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 from typing import Literal
 from urllib.parse import parse_qsl, unquote, urlsplit
@@ -114,10 +114,18 @@ _NAMED: tuple[tuple[str, Verb], ...] = (
 )  # fmt: skip
 
 
-def as_link(signed: Signed, stores: Iterable[tuple[str, str]], where: str) -> tuple[str, Link]:
+Signers = Mapping[str, tuple[str, Container[str]]]
+"""Credential → the one store that knows it, and the buckets of that."""
+
+
+def as_link(
+    signed: Signed, stores: Iterable[tuple[str, str]], where: str, signers: Signers | None = None
+) -> tuple[str, Link]:
     """The store that a signed address belongs to (empty: none of the estate) and the link that it is.
 
-    `stores`: name and address of each. The bucket stands in the path, or before the store's host name.
+    `stores`: name and address of each. The bucket stands in the path, or before the store's host name. A store has
+    other addresses than the one that the estate names: one that a store's own credential signed, for a bucket that it
+    has, is one of its own.
     """
     for store, address in stores:
         at = urlsplit(address)
@@ -126,7 +134,13 @@ def as_link(signed: Signed, stores: Iterable[tuple[str, str]], where: str) -> tu
             return store, _link(signed, unquote(bucket), unquote(key), where)
         if signed.host.endswith("." + at.netloc):
             return store, _link(signed, signed.host.removesuffix("." + at.netloc), unquote(signed.path[1:]), where)
+    store, buckets = (signers or {}).get(signed.credential, ("", ()))
     bucket, _, key = signed.path.lstrip("/").partition("/")
+    if unquote(bucket) in buckets:
+        return store, _link(signed, unquote(bucket), unquote(key), where)
+    for place, char in enumerate(signed.host):
+        if char == "." and signed.host[:place] in buckets:
+            return store, _link(signed, signed.host[:place], unquote(signed.path[1:]), where)
     return "", _link(signed, unquote(bucket), unquote(key), where)
 
 

@@ -9,11 +9,11 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.assess import judge_other
-from rusty_lantern.core.baseline.choosing import Spoken
+from rusty_lantern.core.baseline.choosing import Spoken, spoken
 from rusty_lantern.core.baseline.judge import Cascade, Judgement
 from rusty_lantern.core.circles import Circle
 from rusty_lantern.core.facts import Fact
-from rusty_lantern.core.holders import Holder, fingerprint, masked
+from rusty_lantern.core.holders import Holder, Link, fingerprint, masked
 from rusty_lantern.core.mirror_facts import Compared
 from rusty_lantern.core.roster import LinkView
 from rusty_lantern.core.scales import show_moment
@@ -171,6 +171,10 @@ class LinkRow(msgspec.Struct, frozen=True, kw_only=True):
     bucket_exposure: str
     beside_the_door: list[str]
     """Verbs that the link gives, and the bucket's own rules give to nobody of the public."""
+    against_baseline: dict[str, str]
+    """Verbs that the link gives, and the baseline wants closed on its bucket, with where it says so."""
+    host: str
+    """The host that a link found in text names, where that is not the address that the estate has for its store."""
     found: str
     probe: str
     judged: Judged
@@ -336,7 +340,7 @@ def _default(circle: Circle, bucket: str) -> tuple[str, str]:
 
 
 def link_row(
-    circle: Circle | None, view: LinkView, cascade: Cascade | None, *, presumed: bool = False, probe: str = ""
+    circle: Circle | None, view: LinkView, cascade: Cascade | None, *, presumed: bool = False, host: str = ""
 ) -> LinkRow:
     """One link; without a circle it belongs to no store of the estate."""
     link = view.link
@@ -361,10 +365,26 @@ def link_row(
         standing=view.standing,
         bucket_exposure=exposure,
         beside_the_door=[v for v in link.verbs if circle and circle.opened(link.bucket, v).value == "closed"],
+        against_baseline=_wanted_closed(circle, link, cascade) if circle and cascade else {},
+        host=host,
         found=link.found,
-        probe=probe,
+        probe="",
         judged=_judge(cascade, circle, subject) if circle else judged_of(()),
     )
+
+
+def _wanted_closed(circle: Circle, link: Link, cascade: Cascade) -> dict[str, str]:
+    """The verbs of a link that the baseline wants closed to the public on its bucket, with where it says so."""
+    view = circle.buckets.get(link.bucket)
+    if view is None:
+        return {}
+    found: dict[str, str] = {}
+    for required in cascade.required_of(spoken(circle.roster.dossier.store, view.bucket, view.fact)):
+        verb = required.requirement.fact.removeprefix("exposure.").removeprefix("anyone.")
+        wanted = required.requirement.comparison
+        if verb in link.verbs and required.sure and wanted is not None and not wanted.accepts("open"):
+            found[verb] = str(required.requirement.place)
+    return found
 
 
 def mirror_row(compared: Compared) -> MirrorRow:
