@@ -56,13 +56,18 @@ picture try 110 34 lantern try --bucket harbour/payroll-drop --policy fenced.jso
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention
 picture access 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern access | tail -46"
-picture credentials 130 40 lantern credentials
-picture links 120 20 lantern links
+picture credentials 130 44 lantern credentials
+picture links 130 25 lantern links wiki.txt
+picture encryption 130 36 lantern encryption
+picture mirrors 125 18 lantern mirrors
 (
   cd "$work/saltmarsh"
-  "$bin/lantern" retention harbour/permit-archive --timeline "$out/timeline.png" > /dev/null 2>&1 || true
-  "$bin/lantern" credentials --figure "$out/credential-ages.png" > /dev/null 2>&1 || true
-  "$bin/lantern" history --figure "$out/trend.png" > /dev/null 2>&1 || true
+  figures=()
+  for name in estate exposure storage drift retention credentials; do
+    "$bin/lantern" figure "$name" --out "$work/$name.png" > /dev/null 2>&1
+    figures+=("$work/$name.png")
+  done
+  montage "${figures[@]}" -tile 2x3 -geometry 800x+6+6 -strip -colors 64 "$out/figures.png"
 )
 (
   cd "$work/saltmarsh"

@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, NamedTuple
 
 import typer
 
-from rusty_lantern.cli.common import AsOfOption, SurveyOption, WorkspaceOption, judge_kept, opened, since_when
+from rusty_lantern.cli.common import (
+    AsOfOption,
+    Opened,
+    SurveyOption,
+    WorkspaceOption,
+    judge_kept,
+    opened,
+    opened_stores,
+    since_when,
+)
 
 
 class Name(StrEnum):
@@ -18,6 +28,8 @@ class Name(StrEnum):
     exposure = "exposure"
     storage = "storage"
     drift = "drift"
+    retention = "retention"
+    credentials = "credentials"
 
 
 class Size(StrEnum):
@@ -40,39 +52,105 @@ def figure(
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
 ) -> None:
-    """Draw one figure: the `estate` at a glance, `exposure` by verb, `storage` by protection, `drift` over time.
+    """Draw one figure: the `estate` at a glance, `exposure` by verb, `storage` by protection, `drift` over time, what
+    `retention` keeps over the coming years, how old `credentials` are.
 
-    Use it for a slide. Retention has its own (lantern retention --timeline), and so have credentials (--figure).
-    Example: lantern figure estate --out estate.png
+    Use it for a slide. One bucket's retention: lantern retention --timeline. Example: lantern figure estate --out
+    estate.png
     """
-    found = opened(workspace_folder, survey, as_of)
+    asked = _Asked(workspace_folder, survey, as_of)
+    _DRAWN[name](asked, out, size.value)
+
+
+class _Asked(NamedTuple):
+    workspace: Path | None
+    survey: str | None
+    as_of: str | None
+
+    def opened(self) -> Opened:
+        return opened(*self)
+
+
+def _estate(asked: _Asked, out: Path, size: str) -> None:
+    from rusty_lantern.reports.figures.estate import at_a_glance
+    from rusty_lantern.reports.report_results import report_result
+
+    found = asked.opened()
     place = found.place
-    if name is Name.exposure:
-        from rusty_lantern.reports.exposure_results import ExposureResult, exposure_row
-        from rusty_lantern.reports.figures.exposure import open_doors
+    audit = judge_kept(place, found.survey, found.when)
+    since = since_when(place, found.survey, audit, found.when)
+    result = report_result(
+        found.survey, place.estate().name, found.when, place.baseline(), audit, found.views, since, [], [], None
+    )
+    at_a_glance(result, out, size)
 
-        rows = [exposure_row(view) for view in found.views]
-        whole = ExposureResult(survey=found.survey.name, as_of=found.when, buckets=rows, probed=None)
-        open_doors(whole, out, size.value)
-    elif name is Name.storage:
-        from rusty_lantern.reports.figures.tiers import where_data_sits
 
-        where_data_sits(found.views, found.survey.name, out, size.value)
-    elif name is Name.drift:
-        from rusty_lantern.archive.standings import Standings
-        from rusty_lantern.archive.surveys import names
-        from rusty_lantern.reports.figures.trend import trend
+def _exposure(asked: _Asked, out: Path, size: str) -> None:
+    from rusty_lantern.reports.exposure_results import ExposureResult, exposure_row
+    from rusty_lantern.reports.figures.exposure import open_doors
 
-        standings = Standings(place, lambda kept: judge_kept(place, kept))
-        until = [one for one in names(place.surveys) if one <= found.survey.name]
-        trend([standings.of(one) for one in until], place.baseline().title, out, size.value)
-    else:
-        from rusty_lantern.reports.figures.estate import at_a_glance
-        from rusty_lantern.reports.report_results import report_result
+    found = asked.opened()
+    rows = [exposure_row(view) for view in found.views]
+    open_doors(ExposureResult(survey=found.survey.name, as_of=found.when, buckets=rows, probed=None), out, size)
 
-        audit = judge_kept(place, found.survey, found.when)
-        since = since_when(place, found.survey, audit, found.when)
-        result = report_result(
-            found.survey, place.estate().name, found.when, place.baseline(), audit, found.views, since, [], [], None
-        )
-        at_a_glance(result, out, size.value)
+
+def _storage(asked: _Asked, out: Path, size: str) -> None:
+    from rusty_lantern.reports.figures.tiers import where_data_sits
+
+    found = asked.opened()
+    where_data_sits(found.views, found.survey.name, out, size)
+
+
+def _drift(asked: _Asked, out: Path, size: str) -> None:
+    from rusty_lantern.archive.standings import Standings
+    from rusty_lantern.archive.surveys import names
+    from rusty_lantern.reports.figures.trend import trend
+
+    found = asked.opened()
+    place = found.place
+    standings = Standings(place, lambda kept: judge_kept(place, kept))
+    until = [one for one in names(place.surveys) if one <= found.survey.name]
+    trend([standings.of(one) for one in until], place.baseline().title, out, size)
+
+
+def _retention(asked: _Asked, out: Path, size: str) -> None:
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.objects.engine import table_path
+    from rusty_lantern.objects.locks import locks
+    from rusty_lantern.reports.figures.retention import locked_bytes
+    from rusty_lantern.reports.terminal import many
+
+    found = asked.opened()
+    seen = [view for view in found.views if view.bucket.table.value is not None]
+    if not seen:
+        remedy = "lantern survey --objects all looks at objects"
+        raise BadInput(Complaint("no bucket's objects were looked at in this survey", remedy=remedy))
+    folder = found.survey.folder
+    kept = [locks(table_path(folder, v.dossier.store, v.bucket.name), found.when, ("", 0), 0) for v in seen]
+    tables = [view.bucket.table.value for view in seen]
+    sampled = sum(table is not None and table.inspected < table.versions for table in tables)
+    untold = f", {sampled} of them by a sample" if sampled else ""
+    words = f"{many(len(found.views) - len(seen), 'bucket')} more not looked into."
+    locked_bytes(f"{many(len(seen), 'bucket')}{untold}", words, kept, found.when, out, size)
+
+
+def _credentials(asked: _Asked, out: Path, size: str) -> None:
+    from rusty_lantern.reports.figures.credentials import credential_ages
+    from rusty_lantern.reports.holder_results import CredentialsResult, credential_rows
+
+    found = opened_stores(*asked)
+    rows = [row for circle in found.circles for row in credential_rows(circle, None)]
+    result = CredentialsResult(
+        survey=found.survey.name, as_of=found.when, identities=[], credentials=rows, unread={}, lying_about=None
+    )
+    credential_ages(result, out, size)
+
+
+_DRAWN: dict[Name, Callable[[_Asked, Path, str], None]] = {
+    Name.estate: _estate,
+    Name.exposure: _exposure,
+    Name.storage: _storage,
+    Name.drift: _drift,
+    Name.retention: _retention,
+    Name.credentials: _credentials,
+}

@@ -7,10 +7,19 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli.common import AsOfOption, SurveyOption, WorkspaceOption, judge_kept, note, opened, since_when
+from rusty_lantern.cli.common import (
+    LOOK_BACK,
+    AsOfOption,
+    SurveyOption,
+    WorkspaceOption,
+    judge_kept,
+    note,
+    opened,
+    since_when,
+)
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.cli.common import Opened
@@ -155,7 +164,27 @@ def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketView]) 
         "The estate at a glance: each bucket by area: drifted, unknown, accepted or as required.",
         "Where data sits: bytes by store, by default encryption and lock.",
     )
-    return [Picture(svg.getvalue().decode(), told) for svg, told in zip((glance, tiers), words, strict=True)]
+    drawn = [Picture(svg.getvalue().decode(), told) for svg, told in zip((glance, tiers), words, strict=True)]
+    return drawn if result.only_for else [*drawn, *_drift_so_far(found)]
+
+
+def _drift_so_far(found: Opened) -> Iterator[Picture]:
+    """Drift over the surveys until this one; none where there is no earlier one to tell of."""
+    from io import BytesIO
+
+    from rusty_lantern.archive.standings import Standings
+    from rusty_lantern.archive.surveys import names
+    from rusty_lantern.reports.figures.trend import trend
+    from rusty_lantern.reports.page import Picture
+
+    place = found.place
+    standings = Standings(place, lambda survey: judge_kept(place, survey))
+    until = [name for name in names(place.surveys) if name <= found.survey.name]
+    stood = list(standings.before(until, LOOK_BACK))[::-1]
+    if len(stood) > 1:
+        out = BytesIO()
+        trend(stood, place.baseline().title, out)
+        yield Picture(out.getvalue().decode(), f"Drift over time, by severity: {len(stood)} surveys.")
 
 
 def _tables(result: ReportResult) -> dict[str, bytes]:

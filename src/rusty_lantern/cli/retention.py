@@ -81,7 +81,8 @@ def retention(
     if timeline is not None and rows:
         from rusty_lantern.reports.figures.retention import locked_bytes
 
-        locked_bytes(rows[0], found.when, timeline)
+        row = rows[0]
+        locked_bytes(f"{row.store}/{row.bucket}", row.sentence, [row.locks], found.when, timeline)
         note(f"drawn into {timeline}")
     if json:
         emit(encode(result))

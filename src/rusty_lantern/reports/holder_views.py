@@ -78,8 +78,8 @@ def credentials_view(screen: Console, result: CredentialsResult) -> None:
     _head(screen, "Who holds which key", result.survey, show_moment(result.as_of), *stores)
     rows = sorted(result.credentials, key=lambda r: (_worst(r.judged), r.store, r.owner, r.key))
     if rows:
-        grid = Grid("store", "owner", "what", "key", "state", "age", "idle", "can", "drifted", shrink=(7, 8, 1, 2),
-                    right=(5, 6), drop=(2, 7))  # fmt: skip
+        grid = Grid("store", "owner", "what", "key", "age", "idle", "can", "drifted", shrink=(6, 7, 1, 2),
+                    right=(4, 5), drop=(2, 6))  # fmt: skip
         for row in rows:
             grid.add(*_credential(row))
         grid.show(screen)
@@ -102,17 +102,20 @@ def _credential(row: CredentialRow) -> list[Cell]:
     if row.owner_state == "disabled":
         kind = f"{kind}, disabled"
     idle: Cell = ("never used", STYLES["medium"]) if row.used == "never" else _days(row.idle)
-    state: Cell = (row.state or "unknown", "dim" if row.state == "disabled" else "")
+    can, remarks = _can(row.can, row.can_at_least), _remarks(row.judged)
+    if row.state == "disabled":
+        can, remarks = ("nothing", "dim"), ("disabled, so not judged", "dim")
+    elif row.state != "live":
+        can = ("whether it is live is unknown", STYLES["unknown"])
     return [
         row.store,
         (row.owner or "nobody", "bold"),
         kind,
         row.key,
-        state,
         _days(row.age),
         idle,
-        _can(row.can, row.can_at_least),
-        _remarks(row.judged),
+        can,
+        remarks,
     ]
 
 
@@ -159,13 +162,14 @@ def encryption_view(screen: Console, result: EncryptionResult) -> None:
     if result.keys:
         grid = Grid("key", "state", "place", "guarded by", "rotated every", "in use for", "store may use", "buckets",
                     "drifted", shrink=(0, 7, 8), right=(5, 7), drop=(3, 4, 5, 2), floors={8: 10})  # fmt: skip
-        for row in sorted(result.keys, key=lambda r: (_worst(r.judged), -len(r.buckets), r.store, r.name)):
+        keys = sorted(result.keys, key=lambda r: (_worst(r.judged), -len(r.buckets), r.store, r.name))
+        for row in keys:
             grid.add(*_key(row))
         grid.show(screen)
         if grid.dropped:
             line(screen, (f"left out at this width: {', '.join(grid.dropped)} (--json has it all)", "dim"))
         screen.print()
-        for row in result.keys:
+        for row in keys:
             if row.buckets:
                 words = "would be unreadable without it"
                 told = f"{', '.join(row.buckets[:8])}{', …' if len(row.buckets) > 8 else ''}"
@@ -286,7 +290,8 @@ def _past_the_door(row: LinkRow) -> str:
         parts.append(f"{' and '.join(row.beside_the_door)} for whoever has the link, by the bucket's rules for nobody")
     if row.against_baseline:
         places = ", ".join(dict.fromkeys(place.rpartition(":")[0] for place in row.against_baseline.values()))
-        parts.append(f"the baseline wants {' and '.join(row.against_baseline)} closed ({places})")
+        closed = [verb for verb in row.verbs if verb in row.against_baseline]
+        parts.append(f"the baseline wants {' and '.join(closed)} closed ({places})")
     return "; ".join(parts)
 
 
@@ -296,7 +301,9 @@ def _opens(row: LinkRow) -> str:
 
 
 def _link(row: LinkRow) -> list[Cell]:
-    stands: Cell = (row.standing, STYLES["open"] if row.standing == "valid" else "dim")
+    stands: Cell = (row.standing, "dim")
+    if row.standing == "valid":
+        stands = ("valid", STYLES["open"] if row.judged.drifted else "")
     if row.standing == "unknown":
         stands = ("unknown", STYLES["unknown"])
     ends: Cell = ("never", STYLES["high"]) if row.never_ends else (row.expires or "not said")[:10]

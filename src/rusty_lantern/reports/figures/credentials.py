@@ -13,7 +13,7 @@ from rusty_lantern.reports.safe import shorten
 MOST_BARS = 40
 
 
-def credential_ages(result: CredentialsResult, out: Path | BytesIO) -> None:
+def credential_ages(result: CredentialsResult, out: Path | BytesIO, size: str = "slide") -> None:
     """Draw how old each live credential is, and how much of that it has lain idle. Raises `BadInput`, `CannotWrite`."""
     live = [row for row in result.credentials if row.state != "disabled" and row.age is not None]
     rows = sorted(live, key=lambda r: -(r.age or 0))[:MOST_BARS]
@@ -21,7 +21,7 @@ def credential_ages(result: CredentialsResult, out: Path | BytesIO) -> None:
     more = f"; the {len(rows)} oldest of {len(live)}" if len(live) > len(rows) else ""
     also = f"; the age of {untold} more is not known" if untold else ""
     words = f"as of {show_moment(result.as_of)}, survey {result.survey}{more}{also}"
-    with drawn("How old the live credentials are", words, out) as (figure, (axes,)):
+    with drawn("How old the live credentials are", words, out, size=size) as (figure, (axes,)):
         for place, row in enumerate(reversed(rows)):
             age, idle = (row.age or 0) / DAY, min(row.idle if row.idle is not None else 0, row.age or 0) / DAY
             axes.barh(place, idle - age, left=-idle, color=FILLS["compliance"][0], height=0.62,

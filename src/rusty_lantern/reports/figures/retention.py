@@ -1,7 +1,9 @@
-"""Bytes of a bucket that are locked over the coming years."""
+"""Bytes that are locked over the coming years, in one bucket or in many."""
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from io import BytesIO
 from pathlib import Path
@@ -9,27 +11,32 @@ from typing import TYPE_CHECKING
 
 from rusty_lantern.core.scales import show_bytes, show_moment
 from rusty_lantern.reports.figures.frame import FILLS, INK, PAPER, QUIET, bare, drawn
-from rusty_lantern.reports.object_results import RetentionRow
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+    from rusty_lantern.objects.locks import Locks
 
-def locked_bytes(row: RetentionRow, moment: datetime, out: Path | BytesIO) -> None:
-    """Draw the bytes of a bucket that are locked over the coming years, by mode, with holds apart.
 
-    Raises `BadInput` for a kind of file that cannot be drawn, `CannotWrite`.
+def locked_bytes(
+    whose: str, words: str, found: Sequence[Locks], moment: datetime, out: Path | BytesIO, size: str = "slide"
+) -> None:
+    """Draw the bytes of buckets that are locked over the coming years, by mode, with holds apart.
+
+    `whose`: the bucket, or the buckets, for the title. Raises `BadInput` for a kind of file that cannot be drawn,
+    `CannotWrite`.
     """
-    words = f"as of {show_moment(moment)}. {row.sentence}"
-    with drawn(f"Bytes locked in {row.store}/{row.bucket}", words, out, rows=(6, 1)) as (_, (axes, below)):
-        _modes(axes, row, moment)
-        _holds(below, row)
+    told = f"as of {show_moment(moment)}. {words}"
+    with drawn(f"Bytes locked in {whose}", told, out, rows=(6, 1), size=size) as (_, (axes, below)):
+        _modes(axes, found, moment)
+        _holds(below, found)
 
 
-def _modes(axes: Axes, row: RetentionRow, moment: datetime) -> None:
+def _modes(axes: Axes, found: Sequence[Locks], moment: datetime) -> None:
     from matplotlib.dates import date2num
 
-    ends = sorted({release.month for release in row.locks.releases})
+    releases = [release for locks in found for release in locks.releases]
+    ends = sorted({release.month for release in releases})
     if not ends:
         axes.text(
             0.5, 0.5, "no period binds any version", ha="center", va="center", transform=axes.transAxes, fontsize=14
@@ -39,11 +46,13 @@ def _modes(axes: Axes, row: RetentionRow, moment: datetime) -> None:
     dates = [float(date2num(when)) for when in (moment, *(_after(month) for month in ends))]
     stacks: dict[str, list[int]] = {}
     for mode in ("compliance", "governance"):
-        freed = {release.month: release.bytes for release in row.locks.releases if release.mode == mode}
+        freed: Counter[str] = Counter()
+        for release in releases:
+            freed[release.month] += release.bytes if release.mode == mode else 0
         left, levels = sum(freed.values()), []
         levels.append(left)
         for month in ends:
-            left -= freed.get(month, 0)
+            left -= freed[month]
             levels.append(left)
         stacks[mode] = levels
     base = [0] * len(dates)
@@ -73,14 +82,15 @@ def _after(month: str) -> datetime:
     return datetime(year + number // 12, number % 12 + 1, 1, tzinfo=UTC)
 
 
-def _holds(axes: Axes, row: RetentionRow) -> None:
+def _holds(axes: Axes, found: Sequence[Locks]) -> None:
     """Bytes under legal hold: a bar without a date, since a hold has none."""
     colour, hatch = FILLS["hold"]
-    total = sum(part.bytes for part in row.locks.parts)
-    axes.barh([0], [row.locks.held_bytes], color=colour, hatch=hatch, edgecolor=INK, linewidth=0.8, height=0.6)
+    total = sum(part.bytes for locks in found for part in locks.parts)
+    held_bytes, versions = sum(locks.held_bytes for locks in found), sum(locks.emptying.held for locks in found)
+    axes.barh([0], [held_bytes], color=colour, hatch=hatch, edgecolor=INK, linewidth=0.8, height=0.6)
     axes.set_xlim(0, max(total, 1))
     axes.set_yticks([])
     axes.xaxis.set_major_formatter(lambda value, _: show_bytes(int(value)))
-    held = f"{row.locks.emptying.held:,} versions, {show_bytes(row.locks.held_bytes)} of {show_bytes(total)} in all"
+    held = f"{versions:,} versions, {show_bytes(held_bytes)} of {show_bytes(total)} in all"
     axes.set_title(f"under legal hold, until somebody lifts it: {held}", loc="left", fontsize=12)
     bare(axes, "top", "right", "left")
