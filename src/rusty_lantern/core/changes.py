@@ -22,7 +22,7 @@ from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.baseline.judge import Judgement, show_fact
 from rusty_lantern.core.circles import Circle, credential_title
 from rusty_lantern.core.declared import Declared
-from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.dossier import Bucket, undisturbed
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact
 from rusty_lantern.core.register import REGISTER
@@ -36,7 +36,8 @@ RESTLESS = ("objects", "bytes", "last-write",
             "store.certificate-left", "store.dossier-age")  # fmt: skip
 """Beginnings of the names of facts that move by themselves, or (`exposure.`) are told as access gained and lost."""
 _RULES = ("policy", "grants", "rights", "guards", "ownership", "network", "owner")
-_UNCOMPARED = ("usage", "counters", "versions", "table", "doors", "uploads")
+_UNCOMPARED = ("name", "usage", "counters", "versions", "table", "doors", "uploads")
+_COMPARED = tuple(name for name in Bucket.__struct_fields__ if name not in _UNCOMPARED)
 
 
 class Change(msgspec.Struct, frozen=True):
@@ -142,11 +143,13 @@ def _answered(answer: Answer[Any]) -> tuple[str, Any]:
     return answer.state, answer.value
 
 
-def _same(old: BucketView, new: BucketView) -> bool:
-    """Whether nothing about a bucket was answered otherwise, but counts."""
-    fields = [name for name in Bucket.__struct_fields__[1:] if name not in _UNCOMPARED]
-    own = all(_answered(getattr(old.bucket, f)) == _answered(getattr(new.bucket, f)) for f in fields)
-    return own and _surroundings(old) == _surroundings(new)
+def _same(old: BucketView, new: BucketView, fields: Sequence[str] = _COMPARED) -> bool:
+    """Whether none of these was answered otherwise of a bucket, nor anything around it."""
+    for field in fields:
+        was, now = getattr(old.bucket, field), getattr(new.bucket, field)
+        if was.state != now.state or was.value != now.value:
+            return False
+    return _surroundings(old) == _surroundings(new)
 
 
 def _surroundings(view: BucketView) -> tuple[Any, ...]:
@@ -154,14 +157,9 @@ def _surroundings(view: BucketView) -> tuple[Any, ...]:
     return (_answered(dossier.guards), _answered(dossier.network), view.account, view.trusted_accounts)
 
 
-def _rules_same(old: BucketView, new: BucketView) -> bool:
-    own = all(_answered(getattr(old.bucket, f)) == _answered(getattr(new.bucket, f)) for f in _RULES)
-    return own and _surroundings(old) == _surroundings(new)
-
-
 def _bucket(old: BucketView, new: BucketView) -> Iterator[Change]:
     store, name = new.dossier.store, new.bucket.name
-    if not _rules_same(old, new):
+    if not _same(old, new, _RULES):
         yield from _access(store, name, old, new)
     tags = {f"tags.{tag}" for view in (old, new) for tag in view.bucket.tags.value or ()}
     facts = [fact for fact, entry in REGISTER.items() if entry.subject == "bucket" and not fact.endswith(".*")]
@@ -231,6 +229,11 @@ def _subjects(circle: Circle) -> Mapping[tuple[str, str], tuple[Spoken, Any]]:
 
 def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
     """The requirements that stand otherwise than before, on subjects that both surveys judged or one has drift of."""
+    with undisturbed():
+        return list(_turned(before, after))
+
+
+def _turned(before: Audit, after: Audit) -> Iterator[DriftChange]:
     old, new = (
         {_key(judgement): judgement for judgement in audit.judgements if judgement.status != "held"}
         for audit in (before, after)
@@ -241,14 +244,12 @@ def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
     for audit, known in ((before, old), (after, new)):
         held = (j for j in audit.judgements if j.status == "held" and (j.store, j.kind, j.name) in about)
         known |= {key: judgement for judgement in held if (key := _key(judgement)) in odd}
-    found = []
     for key in sorted(old.keys() | new.keys()):
         was, now = old.get(key), new.get(key)
         turn = _turn(was, now)
         shown = now if now is not None and turn != "closed" else was
         if turn is not None and shown is not None:
-            found.append(DriftChange(turn, shown, _seen(was), _seen(now)))
-    return found
+            yield DriftChange(turn, shown, _seen(was), _seen(now))
 
 
 def _key(judgement: Judgement) -> tuple[str, str, str, str]:
