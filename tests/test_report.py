@@ -238,6 +238,8 @@ def test_lantern_alone_says_where_one_is(lived: Lived, tmp_path: Path, workspace
     with (folder / "baseline.yaml").open("a") as baseline:
         baseline.write("\n# another edition\n")
     assert "not judged by the present baseline yet" in lantern(cwd=folder).out
+    refused = lantern("--as-of", "noon", cwd=folder)
+    assert (refused.code, refused.out) == (2, "") and "is not a date" in refused.err
 
 
 def test_a_bucket_named_with_markup_stays_text_in_every_output(tmp_path: Path) -> None:

@@ -22,7 +22,7 @@ def whereabouts(as_of: str | None) -> None:
     from rusty_lantern.archive.glance import SURVEYS, glimpse, names, unfinished, upwards
     from rusty_lantern.reports.terminal import console, line, next_step
 
-    screen = console()
+    now, screen = _moment(as_of), console()
     folder = upwards(Path.cwd())
     if folder is None:
         line(screen, ("no workspace here", "bold"), "  (no estate.yaml in this folder or above it)")
@@ -38,7 +38,6 @@ def whereabouts(as_of: str | None) -> None:
             screen, "lantern survey --resume" if stopped else "lantern reach", "" if stopped else "then: lantern survey"
         )
         return
-    now = _moment(as_of)
     taken = datetime.strptime(kept[-1], "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
     _told(screen, "surveys", f"{len(kept):,}, the last {_age(taken, now)}: {taken:%Y-%m-%dT%H:%M:%SZ}")
     standing = glimpse(folder, kept[-1])
