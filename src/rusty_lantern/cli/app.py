@@ -9,39 +9,14 @@ from typing import Annotated
 import typer
 
 from rusty_lantern import __version__
-from rusty_lantern.cli import (
-    access,
-    audit,
-    baseline,
-    buckets,
-    changes,
-    credentials,
-    demo,
-    dossier,
-    encryption,
-    exposure,
-    figure,
-    history,
-    init,
-    links,
-    mirrors,
-    objects,
-    prune,
-    reach,
-    remedy,
-    report,
-    retention,
-    show,
-    standin,
-    survey,
-    try_,
-    waive,
-    why,
-)
-from rusty_lantern.cli.common import EXIT_CODES
+from rusty_lantern.cli.ondemand import OnDemand
+
+EXIT_CODES = """Exit codes: 0 all held, or done; 1 drift at or above the floor; 2 bad input or usage;
+3 could not tell (an unknown or an unread store, and no drift); 70 a defect of lantern; 130 interrupted."""
 
 app = typer.Typer(
     name="lantern",
+    cls=OnDemand,
     help="Who can get into which bucket, and what has drifted from the baseline. It only ever reads.\n\n" + EXIT_CODES,
     invoke_without_command=True,
     pretty_exceptions_enable=False,
@@ -71,38 +46,6 @@ def lantern(
         from rusty_lantern.cli.whereabouts import whereabouts
 
         whereabouts(as_of)
-
-
-for module in (
-    init,
-    reach,
-    survey,
-    buckets,
-    show,
-    audit,
-    remedy,
-    waive,
-    baseline,
-    changes,
-    report,
-    figure,
-    exposure,
-    why,
-    access,
-    try_,
-    objects,
-    retention,
-    credentials,
-    encryption,
-    links,
-    mirrors,
-    dossier,
-    history,
-    prune,
-    demo,
-    standin,
-):
-    module.register(app)
 
 
 def main() -> None:

@@ -49,9 +49,6 @@ AsOfOption = Annotated[
     typer.Option("--as-of", help="The moment that counts as now, e.g. 2026-11-02T06:00:00Z.", show_default=False),
 ]
 
-EXIT_CODES = """Exit codes: 0 all held, or done; 1 drift at or above the floor; 2 bad input or usage;
-3 could not tell (an unknown or an unread store, and no drift); 70 a defect of lantern; 130 interrupted."""
-
 
 def workspace(named: Path | None) -> Workspace:
     """The workspace to work in."""

@@ -9,8 +9,7 @@ import click
 import typer
 
 from rusty_lantern import __version__
-from rusty_lantern.cli.app import app
-from rusty_lantern.cli.common import EXIT_CODES
+from rusty_lantern.cli.app import EXIT_CODES, app
 
 
 def manual() -> str:

@@ -1,0 +1,56 @@
+"""Commands that are imported when one of them is asked for, so that each starts as quickly as if it were alone."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, MutableMapping
+from importlib import import_module
+from keyword import iskeyword
+from typing import Any
+
+import click
+import typer
+from typer.core import TyperGroup
+from typer.main import get_group
+
+COMMANDS = (
+    "init", "reach", "survey", "buckets", "show", "audit", "remedy", "waive", "baseline", "changes", "report", "figure",
+    "exposure", "why", "access", "try", "objects", "retention", "credentials", "encryption", "links", "mirrors",
+    "dossier", "history", "prune", "demo", "standin",
+)  # fmt: skip
+"""The commands, in the order in which help lists them; each is registered by the module of its name."""
+
+
+class _Loaded(MutableMapping[str, click.Command]):
+    """Name → command; its module is imported on the first look."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, click.Command | None] = dict.fromkeys(COMMANDS)
+
+    def __getitem__(self, name: str) -> click.Command:
+        found = self._known[name]
+        if found is None:
+            alone = typer.Typer(rich_markup_mode=None, callback=lambda: None)
+            import_module(f"rusty_lantern.cli.{name}{'_' if iskeyword(name) else ''}").register(alone)
+            found = self._known[name] = get_group(alone).commands[name]
+        return found
+
+    def __setitem__(self, name: str, command: click.Command) -> None:
+        self._known[name] = command
+
+    def __delitem__(self, name: str) -> None:
+        del self._known[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._known)
+
+    def __len__(self) -> int:
+        return len(self._known)
+
+
+class OnDemand(TyperGroup):
+    """A group of the commands above."""
+
+    def __init__(self, **about: Any) -> None:
+        super().__init__(**about)
+        self.commands = _Loaded()
+        self.suggest_commands = not hasattr(click.exceptions, "NoSuchCommand")  # which suggests the nearest by itself
