@@ -41,7 +41,7 @@ def read_marked(document: str, file: str) -> Marked:
     if len(document) > MAX_BYTES:
         raise BadInput(Complaint(f"the file is longer than {MAX_BYTES:,} characters", Place(file)))
     try:
-        node = YAML(typ="rt", pure=True).compose(document)
+        node = YAML(typ="safe", pure=True).compose(document)
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)

@@ -5,7 +5,7 @@ The stand-in stores answer with them; a remedy shows the one to apply.
 
 from __future__ import annotations
 
-from xml.sax.saxutils import escape
+from html import escape
 
 from rusty_lantern.core.dossier import Encryption, Grant, Guards, Lock, Versioning
 from rusty_lantern.core.scales import DAY, YEAR
@@ -21,7 +21,7 @@ def document(root: str, body: str) -> bytes:
 
 def element(tag: str, value: object) -> str:
     """One element with text in it."""
-    return f"<{tag}>{escape(str(value))}</{tag}>"
+    return f"<{tag}>{escape(str(value), quote=False)}</{tag}>"
 
 
 def grants_document(grants: list[Grant]) -> bytes:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime
 from email.utils import format_datetime
+from html import escape
 from typing import Any
 from urllib.parse import quote
-from xml.sax.saxutils import escape
 
 from rusty_lantern.core.dossier import (
     Bucket,

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from datetime import datetime
+from html import escape
 from urllib.parse import quote
-from xml.sax.saxutils import escape
 
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.evidence import Answer
