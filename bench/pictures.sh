@@ -56,10 +56,10 @@ picture try 110 34 lantern try --bucket harbour/payroll-drop --policy fenced.jso
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention
 picture access 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern access | tail -46"
-picture credentials 130 44 lantern credentials
-picture links 130 25 lantern links wiki.txt
-picture encryption 130 36 lantern encryption
-picture mirrors 125 18 lantern mirrors
+picture credentials 130 46 lantern credentials
+picture links 130 28 lantern links wiki.txt
+picture encryption 130 39 lantern encryption
+picture mirrors 125 20 lantern mirrors
 (
   cd "$work/saltmarsh"
   figures=()

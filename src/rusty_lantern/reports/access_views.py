@@ -11,7 +11,7 @@ from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.scales import show_moment
 from rusty_lantern.reports.access_results import AccessResult, ChangeResult, DecisionResult, OwnRow, TryResult
 from rusty_lantern.reports.exposure_view import CAN, WHO, show_witness
-from rusty_lantern.reports.terminal import STYLES, Grid, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal import STYLES, Grid, join, line, many, next_step, styled, terse
 
 _SAYS = {
     "allows": STYLES["open"],
@@ -157,7 +157,7 @@ def _would(screen: Console, result: TryResult) -> None:
         for found in result.drift:
             news = ("new", STYLES["critical"]) if found.fact in result.new_drift and result.against else ("", "")
             place = found.place.split(":")[-2] if found.place.count(":") >= 2 else found.place
-            grid.add(styled(found.severity), found.fact, found.required, (found.observed, "bold"), news,
+            grid.add(styled(found.severity), found.fact, terse(found.required), (found.observed, "bold"), news,
                      (f"{place} {found.sheet}", "dim"))  # fmt: skip
         grid.show(screen)
     if result.mended:

@@ -9,7 +9,7 @@ from rusty_lantern.reports.results import (
     AuditResult,
     JudgementResult,
 )
-from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled, terse
 
 STATUS_ORDER = ("drifted", "unknown", "waived", "held")
 
@@ -52,14 +52,14 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
     last = 5 + len(since)
     headings = ("severity", "where", "fact", "required", "observed", *since, "line, sheet")
     grid = Grid(
-        *headings, shrink=(last, 1, 3, 4, 2), drop=(*range(last, 4, -1), 3), keep=24, floors={2: 25, 3: 14, 4: 16}
+        *headings, shrink=(last, 1, 3, 4, 2), drop=(*range(last, 4, -1), 3), keep=24, floors={2: 25, 3: 18, 4: 16}
     )
     for found in result.drift:
         cells = [
             styled(found.severity),
             _bucket_name(result, found),
             found.fact,
-            found.required,
+            terse(found.required),
             (found.observed, "bold"),
             (f"{line_of(found.place)} {found.sheet}", "dim"),
         ]

@@ -15,7 +15,7 @@ from rusty_lantern.core.events import Event
 from rusty_lantern.core.scales import show_moment
 from rusty_lantern.reports.exposure_view import show_witness
 from rusty_lantern.reports.safe import shorten
-from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal import STYLES, Cell, Grid, join, line, many, next_step, styled, terse
 
 
 class EventRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -202,6 +202,8 @@ def _record(screen: Console, events: EventsRow) -> None:
 
 
 def _title(row: ChangeRow | DriftRow) -> str:
+    if row.subject == "store":
+        return row.store
     return f"{row.store}/{row.name}" if row.subject == "bucket" else f"{row.store}: {row.name}"
 
 
@@ -251,7 +253,9 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
                 shrink=(4, 2, 5, 6, 3), drop=(4, 5), keep=19, floors={4: 10, 5: 10, 6: 10})  # fmt: skip
     for row in rows:
         turn: Cell = (row.turn, STYLES.get(TURNS[row.turn], ""))
-        grid.add(turn, styled(row.severity), _title(row), row.fact, row.required, row.before, (row.after, "bold"))
+        grid.add(
+            turn, styled(row.severity), _title(row), row.fact, terse(row.required), row.before, (row.after, "bold")
+        )
     grid.show(screen)
 
 

@@ -62,7 +62,7 @@ def plain_marks(screen: Console, text: str) -> str:
     """The text with our own few marks in ASCII where the output cannot carry them."""
     if screen.encoding.lower().replace("-", "").startswith("utf"):
         return text
-    for mark, plain in (("…", "~"), ("·", "-"), ("→", "->"), ("≥", ">="), ("✓", "ok")):
+    for mark, plain in (("…", "~"), ("·", "-"), ("→", "->"), ("≥", ">="), ("≤", "<="), ("✓", "ok")):
         text = text.replace(mark, plain)
     return text.encode(screen.encoding, "backslashreplace").decode(screen.encoding)
 
@@ -203,6 +203,19 @@ def fitted(text: str, width: int) -> str:
 def styled(word: str) -> Cell:
     """A word in the style that belongs to it."""
     return word, STYLES.get(word, "")
+
+
+def terse(required: str) -> str:
+    """What is required, short enough for a column of a table.
+
+    >>> terse("at least 7 years"), terse("at most 2 days or absent"), terse("between 30 days and 40 days")
+    ('≥ 7 years', '≤ 2 days or absent', '30 days to 40 days')
+    """
+    for words, mark in (("at least ", "≥ "), ("at most ", "≤ ")):
+        if required.startswith(words):
+            return mark + required.removeprefix(words)
+    span = required.removeprefix("between ")
+    return span.replace(" and ", " to ", 1) if span != required else required
 
 
 def join(parts: Iterable[str]) -> str:
