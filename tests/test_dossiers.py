@@ -19,7 +19,7 @@ from rusty_lantern.core.dossier import Bounds, Bucket, Dossier, Right, decode, e
 from rusty_lantern.core.dossier_check import check, receive
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.holders import Network
+from rusty_lantern.core.holders import Given, Network
 from rusty_lantern.standin import saltmarsh
 from rusty_lantern.standin.running import serve
 from rusty_lantern.standin.saltmarsh_files import BASELINE
@@ -43,7 +43,10 @@ def _bucket(**fields: Any) -> Callable[[dict[str, Any]], Any]:
 
 FAULTS: list[tuple[Callable[[dict[str, Any]], Any], str, str, bool]] = [
     (_bucket(encrytion={"value": {"by": "provider-key"}}), "/buckets/0/encrytion", 'did you mean "encryption"?', False),
-    (_bucket(versioning={"value": {"state": "sometimes"}}), "/buckets/0/versioning/value/state", "", True),
+    (_bucket(versioning={"value": {"state": "sometimes"}}), "/buckets/0/versioning/value/state",
+     "one of never, on", True),
+    (_bucket(rights={"value": [{"to": "anyone", "verbs": ["raed"]}]}), "/buckets/0/rights/value/0/verbs/0",
+     'did you mean "read"?', True),
     (_bucket(versioning={"state": "known"}), "/buckets/0/versioning", "leave it out", True),
     (_bucket(versioning={"state": "absent", "value": {"state": "on"}}), "/buckets/0/versioning", "either", True),
     (_bucket(lock={"value": {"enabled": True}}, versioning={"value": {"state": "never"}}), "/buckets/0/lock/value", "",
@@ -262,6 +265,16 @@ def test_bounds_that_the_store_itself_sets_count_like_those_of_a_policy() -> Non
     assert [view.fact(f"lock.{name}-allowed").value for name in ("shortest", "longest")] == [86_400, 30 * 86_400]
     unsaid = views([made], None, saltmarsh.MOMENT)[0]
     assert unsaid.fact("lock.shortest-allowed").state == "absent"
+
+
+@pytest.mark.parametrize("given,level", [("create", "open"), ("update", "open"), ("write", "open"), ("read", "closed")])
+def test_a_right_to_create_or_to_update_is_one_to_write(given: Given, level: str) -> None:
+    absent: Answer[Any] = Answer("absent")
+    rest: dict[str, Any] = dict.fromkeys(("policy", "grants", "guards", "ownership", "network"), absent)
+    bucket = Bucket(name="b", rights=Answer("known", [Right("anyone", [given])]), **rest)
+    store = Dossier(store="s", taken=saltmarsh.MOMENT, guards=absent, network=absent)
+    verdict = exposures(rules_of(bucket, store), Surroundings(saltmarsh.MOMENT))["anyone", "write"]
+    assert (verdict.level, verdict.because) == (level, f"right to {given} for anyone" if level == "open" else "")
 
 
 @pytest.mark.parametrize("network,level", [

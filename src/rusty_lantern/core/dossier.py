@@ -21,6 +21,7 @@ from rusty_lantern.core.holders import (
     Certificate,
     Credential,
     EncryptionKey,
+    Given,
     Group,
     Holder,
     Link,
@@ -51,10 +52,14 @@ class Right(msgspec.Struct, frozen=True, omit_defaults=True):
     """
 
     to: Literal["anyone", "any-account", "named", "group"]
-    verbs: list[Verb]
+    verbs: list[Given]
     prefix: str = ""
     identity: str = ""
     """The identity or the group, where it is to one."""
+
+    def gives(self, verb: str) -> bool:
+        """Whether it lets anybody do this: to create or to update is to write."""
+        return verb in self.verbs or (verb == "write" and ("create" in self.verbs or "update" in self.verbs))
 
 
 class Guards(msgspec.Struct, frozen=True, omit_defaults=True):

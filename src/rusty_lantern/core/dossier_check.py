@@ -128,7 +128,31 @@ def _typed(raw: Any, kind: Any, pointer: str) -> Iterator[Fault]:
     except msgspec.ValidationError as error:
         what, _, path = str(error).partition(" - at ")
         inner = re.sub(r"\[(\w+)\]|\.", lambda m: f"/{m[1]}" if m[1] else "/", path.strip("`").removeprefix("$"))
-        yield Fault(f"{pointer}{inner.replace('//', '/')}" or "/", what[:1].lower() + what[1:])
+        place = inner.replace("//", "/")
+        words, hint = what[:1].lower() + what[1:], ""
+        wrong = re.fullmatch(r"Invalid enum value '(.*)'", what, re.DOTALL)
+        if wrong is not None:
+            known = [str(value) for value in _words_at(inspect.type_info(kind), place.split("/")[1:])]
+            words = f'"{wrong[1][:60]}" is none of the words that may stand here'
+            hint = nearest(wrong[1][:60], known) or f"one of {', '.join(known)}"
+        yield Fault(f"{pointer}{place}" or "/", words, hint)
+
+
+def _words_at(told: inspect.Type, steps: list[str]) -> Iterator[Any]:
+    """The words that may stand in a place of a document, by its type."""
+    if isinstance(told, inspect.UnionType):
+        for one in told.types:
+            yield from _words_at(one, steps)
+    elif isinstance(told, inspect.LiteralType) and not steps:
+        yield from told.values
+    elif isinstance(told, inspect.StructType) and steps:
+        for field in told.fields:
+            if field.encode_name == steps[0]:
+                yield from _words_at(field.type, steps[1:])
+    elif isinstance(told, inspect.ListType) and steps:
+        yield from _words_at(told.item_type, steps[1:])
+    elif isinstance(told, inspect.DictType) and steps:
+        yield from _words_at(told.value_type, steps[1:])
 
 
 def _unknown(raw: Any, told: inspect.Type, pointer: str) -> Iterator[Fault]:

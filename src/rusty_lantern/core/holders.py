@@ -16,6 +16,8 @@ import msgspec
 from rusty_lantern.core.evidence import Answer, unread
 
 Verb = Literal["list", "read", "write", "delete", "govern", "unlock", "inspect"]
+Given = Literal[Verb, "create", "update"]
+"""What a store without policies gives: a verb, or half of `write`, to store new objects or to overwrite old ones."""
 Kind = Literal["root", "person", "service", "role", "unknown"]
 Use = Literal["administration", "application"]
 

@@ -21,7 +21,7 @@ from rusty_lantern.core.dossier import (
     Versioning,
 )
 from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.holders import Credential, Group, Holder, Kind, Link, Network, Password, Use, Verb
+from rusty_lantern.core.holders import Credential, Given, Group, Holder, Kind, Link, Network, Password, Use, Verb
 from rusty_lantern.core.scales import DAY
 from rusty_lantern.core.versions import Version
 from rusty_lantern.standin.holdings import Access, Holdings
@@ -98,11 +98,11 @@ READ: list[Verb] = ["list", "read"]
 CHANGE: list[Verb] = ["list", "read", "write", "delete"]
 
 
-def _crew(*verbs: Verb) -> Right:
+def _crew(*verbs: Given) -> Right:
     return Right("group", list(verbs), identity="field-crew")
 
 
-OFFICE_READS = Right("group", READ, identity="office")
+OFFICE_READS = Right("group", [*READ], identity="office")
 
 
 def _someone(
@@ -143,7 +143,7 @@ def attic(moment: datetime) -> Dossier:
     """A document store on the north shore, with rights of groups and network rules; its owner exports a dossier."""
     buckets = [
         _container("meeting-minutes", "2021-02-03", (410, 88_000_000), OFFICE_READS),
-        _container("donor-scans", "2020-09-09", (77, 51_000_000), OFFICE_READS, Right("anyone", ["write"]),
+        _container("donor-scans", "2020-09-09", (77, 51_000_000), OFFICE_READS, Right("anyone", ["create"]),
                    network=Network("allow")),  # anybody may store, from anywhere
         _container("site-photos", "2019-05-01", (900, 700_000_000), OFFICE_READS, _crew(*CHANGE),
                    network=Network("deny", ["all"]), scanned=False),
@@ -203,7 +203,7 @@ def attic(moment: datetime) -> Dossier:
 def cellar(moment: datetime) -> Dossier:
     """An old file store whose owner exports a file now and then. One switch of the account forbids public access."""
     shut = Guards(ignore_grants=True)
-    slides = _container("lecture-slides", "2017-10-01", (140, 800_000_000), Right("anyone", READ), network=ABSENT,
+    slides = _container("lecture-slides", "2017-10-01", (140, 800_000_000), Right("anyone", [*READ]), network=ABSENT,
                         encryption=Encryption("provider-key"), logging=ABSENT, accepts=ABSENT)  # fmt: skip
     maps = _container("chart-masters", "2016-04-04", (31, 2_000_000_000), network=ABSENT, logging=ABSENT,
                       encryption=Encryption("provider-key"), deleted=moment + timedelta(12))  # fmt: skip

@@ -147,7 +147,7 @@ def _by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, b
     for right in rules.rights:
         name = f"right to {', '.join(right.verbs)} for {right.identity or right.to}"
         on_key = action.target == "bucket" or request.key.startswith(right.prefix)
-        if action.verb not in right.verbs or not on_key or not _entitled(rules, right, request.caller):
+        if not right.gives(action.verb) or not on_key or not _entitled(rules, right, request.caller):
             steps.append(Step(name, "does not match"))
         elif (guard := rules.guard_on(right)).on:
             steps.append(Step(name, "ignored", guard.source))

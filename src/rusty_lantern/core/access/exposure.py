@@ -150,7 +150,7 @@ class View:
             return True
         if any(s.effect != "Deny" and self.reading.speaks_of(s, verb) for s in self.rules.policy.statements):
             return True
-        if any(verb in p.verbs and self._grants(p) for p in self.rules.rights):
+        if any(p.gives(verb) and self._grants(p) for p in self.rules.rights):
             return True
         return any(
             self._grants(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb]) for g in self.rules.grants
@@ -206,7 +206,7 @@ class View:
             if self._grants(grant) and self._stands(grant, side):
                 yield from _of_actions(GRANTED[grant.permission], group)
         for right in self.rules.rights:
-            if verb in right.verbs and self._grants(right) and self._stands(right, side):
+            if right.gives(verb) and self._grants(right) and self._stands(right, side):
                 keyed = group.target == "object" and right.prefix
                 yield {KEY: starting_with(right.prefix, self.work)} if keyed else {}
 
