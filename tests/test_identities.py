@@ -6,12 +6,13 @@ import json
 import random
 import re
 from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import pytest
-from aiohttp import web
+from aiohttp import ClientSession, web
 
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.presigned import LONGEST, find_signed
@@ -51,6 +52,36 @@ def _estate(folder: Path, address: str, more: str = "") -> Path:
     key = "[default]\naws_access_key_id = mock-key\naws_secret_access_key = mock-secret\n"
     make(folder, {"estate.yaml": (estate, 0o644), "baseline.yaml": (BASELINE, 0o644), "key": (key, 0o600)})
     return folder
+
+
+def _held(store: str, identities: str, folder: Path) -> dict[str, Any]:
+    """Who holds which key, by a survey of a store and its identity service."""
+    _estate(folder, store, f"    identities: {{at: {identities}}}\n")
+    assert lantern("survey", cwd=folder).code in (0, 3)
+    told: dict[str, Any] = json.loads(lantern("credentials", "--json", cwd=folder).out)
+    for row in told["credentials"]:
+        del row["age"], row["idle"]  # by the second, and the next survey is one later
+    [kept] = (folder / "surveys").glob("*/stores/real.json")
+    holders = json.loads(kept.read_bytes())["identities"]["value"]
+    beside = {h["name"]: [h.get(part, {}).get("value") for part in ("tags", "boundary", "policies")] for h in holders}
+    return {kind: told[kind] for kind in ("identities", "credentials", "unread")} | {"beside": beside}
+
+
+@contextmanager
+def _without(actions: set[str], address: str, code: str) -> Iterator[str]:
+    """The service at an address, but for some actions."""
+
+    async def respond(request: web.Request) -> web.Response:
+        if request.query.get("Action") in actions:
+            status = 403 if code == "AccessDenied" else 400
+            return web.Response(
+                status=status, text=f"<ErrorResponse><Error><Code>{code}</Code></Error></ErrorResponse>"
+            )
+        async with ClientSession() as session, session.get(address + request.path_qs, headers=request.headers) as got:
+            return web.Response(status=got.status, body=await got.read(), content_type="text/xml")
+
+    with serve(answering(respond)) as here:
+        yield here
 
 
 def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_server: str, tmp_path: Path) -> None:
@@ -105,9 +136,16 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
     iam.create_role(RoleName="shipper", AssumeRolePolicyDocument=trust, PermissionsBoundary=boundary)
     iam.put_role_policy(RoleName="shipper", PolicyName="ship", PolicyDocument=_document(["s3:*"], "tides", "tides/*"))
 
-    folder = _estate(tmp_path / "ws", mock_server, f"    identities: {{at: {mock_server}}}\n")
-    assert lantern("survey", cwd=folder).code in (0, 3)
-    result = json.loads(lantern("credentials", "--json", cwd=folder).out)
+    result = _held(mock_server, mock_server, tmp_path / "ws")
+    for code in ("InvalidAction", "AccessDenied"):
+        with _without({"GetAccountAuthorizationDetails"}, mock_server, code) as at:
+            assert _held(mock_server, at, tmp_path / code) == result, "asked for one by one, the same"
+    refused = {"GetAccountAuthorizationDetails", "ListRoles", "GetUser"}
+    with _without(refused, mock_server, "AccessDenied") as at:
+        told = {row["name"]: row["can"] for row in _held(mock_server, at, tmp_path / "refused")["identities"]}
+    assert told.keys() ^ expected.keys() == {"account root", "any role"}
+    able = {name for name in expected if told[name] is None}
+    assert told["any role"] is None and able == {name for name in expected if expected[name]["can"]}
     keys = [row["owner"] for row in result["credentials"]]
     found = {
         row["name"]: {

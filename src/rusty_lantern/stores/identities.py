@@ -1,16 +1,16 @@
-"""Reading an identity service of the widely implemented query protocol: users, groups, roles, permissions, keys.
+"""Reading an identity service: users, groups, roles, permissions and their boundaries, keys.
 
-Only actions that read are ever named (`READING`), and they are put as GET, so that this module cannot change anything.
-What the service does not offer is learnt once and not asked again. One action tells most of it where it is offered
-(`GetAccountAuthorizationDetails`); where it is not, users are listed and asked about one by one.
+One action tells most of it where it may be asked (`GetAccountAuthorizationDetails`); where not, each user, group and
+role is asked about by itself. Either way says the same.
 """
 
 from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import AsyncIterator
+from collections.abc import Mapping
 from datetime import datetime
+from functools import partial
 from typing import Any, Literal
 from urllib.parse import unquote
 
@@ -20,91 +20,10 @@ from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.core.holders import Credential, Document, Group, Holder, Kind, Password
 from rusty_lantern.stores.errors import Unanswered
-from rusty_lantern.stores.s3.answers import Element, child, children, name, parse, text
+from rusty_lantern.stores.identity_questions import Asker, Missing, members, pooled
+from rusty_lantern.stores.s3.answers import Element, child, children, text
 from rusty_lantern.stores.s3.client import Client
 from rusty_lantern.stores.s3.counts import read_time
-from rusty_lantern.stores.s3.settings import error_code, refusal
-
-VERSION = "2010-05-08"
-READING = frozenset({
-    "GetAccountAuthorizationDetails", "GetAccountSummary", "ListUsers", "ListGroupsForUser", "ListUserPolicies",
-    "GetUserPolicy", "ListAttachedUserPolicies", "GetPolicy", "GetPolicyVersion", "ListAccessKeys",
-    "GetAccessKeyLastUsed", "GetLoginProfile", "ListMFADevices",
-})  # fmt: skip
-MAX_PAGES = 2_000
-AT_ONCE = 8
-"""Users that are asked about at the same time."""
-
-
-class Missing(Exception):
-    """The service knows no such thing."""
-
-
-class Asker:
-    """Puts questions to one identity service."""
-
-    def __init__(self, client: Client, moment: datetime) -> None:
-        self.client = client
-        self.moment = moment
-        self.lacking: dict[str, Unanswered] = {}
-
-    async def ask(self, action: str, **about: str) -> Element:
-        """The result of one action. Raises `Unanswered`, or `Missing` where there is no such entity."""
-        assert action in READING
-        if action in self.lacking:
-            raise self.lacking[action]
-        query = (("Action", action), ("Version", VERSION), *about.items())
-        reply = await self.client.ask(query=query)
-        if reply.status == 200:
-            root = parse(reply.body)
-            result = child(root, f"{action}Result")
-            if result is not None:
-                return result
-            raise self._lacks(action, f'answered with a "{name(root)[:60]}"')
-        code, message = error_code(_error_part(reply.body))
-        if reply.status == 404 and code == "NoSuchEntity":
-            raise Missing
-        if reply.status in (401, 403):
-            raise Unanswered("denied", refusal(code), f"{reply.status} {code}".strip())
-        if reply.status in (404, 405, 501) or "Action" in code or code in ("NotImplemented", "MethodNotAllowed"):
-            raise self._lacks(action, f"answered {reply.status} {code}".strip())
-        raise Unanswered("failed", f"answered {reply.status} {code or message}".strip(), str(reply.status))
-
-    def _lacks(self, action: str, answer: str) -> Unanswered:
-        self.lacking[action] = Unanswered("unsupported", "", answer)
-        return self.lacking[action]
-
-    async def pages(self, action: str, **about: str) -> AsyncIterator[Element]:
-        """The results of an action, page by page. Raises `Unanswered` for a list that never ends."""
-        seen = {""}
-        marker: dict[str, str] = {}
-        for _ in range(MAX_PAGES):
-            result = await self.ask(action, **about, **marker)
-            yield result
-            following = text(result, "Marker")
-            if text(result, "IsTruncated") != "true":
-                return
-            if following in seen:
-                break
-            seen.add(following)
-            marker = {"Marker": following}
-        raise Unanswered("failed", f"{action} never ends: a page came twice, or too many came", "endless list")
-
-    async def answer(self, action: str, read: Any, **about: str) -> Answer[Any]:
-        """What `read` makes of an action's result; absent where there is no such entity."""
-        asked = f"GET {action}" + "".join(f" {value}" for value in about.values())
-        try:
-            return Answer("known", read(await self.ask(action, **about)), "", Evidence(asked, "200", self.moment))
-        except Missing:
-            return Answer("absent", None, "", Evidence(asked, "404", self.moment))
-        except Unanswered as error:
-            return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.moment))
-
-
-def _error_part(body: bytes) -> bytes:
-    """The inner error of an answer in the query protocol's wrapping."""
-    start, end = body.find(b"<Error>"), body.rfind(b"</Error>")
-    return body[start : end + len(b"</Error>")] if 0 <= start < end else body
 
 
 async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
@@ -117,8 +36,16 @@ async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
         lost: Answer[Any] = Answer(error.state, None, error.note, asked)
         return {"identities": lost, "groups": lost, "credentials": lost}
     details = await _details(asker)
-    holders, groups, roles = _joined(asker, users, details)
-    read = await _each(asker, holders)
+    if isinstance(details, _Details):
+        holders, groups, roles = _joined(asker, users, details)
+    elif details.state in ("unsupported", "denied"):
+        holders, groups, roles = await _one_by_one(asker, users)
+    else:
+        lost = Answer(
+            details.state, None, details.note, Evidence("GetAccountAuthorizationDetails", details.answer, moment)
+        )
+        holders, groups, roles = [_user(entry, lost, lost, {}) for entry in users], lost, [_any_role(lost)]
+    read = await pooled(partial(_one, asker), holders)
     root, root_keys = await _root(asker)
     evidence = Evidence(f"ListUsers at {client.store.at}", "200", moment)
     keys = [key for _, mine in read for key in mine] + root_keys
@@ -141,11 +68,7 @@ def _number(resources: list[str]) -> str:
 
 
 async def _users(asker: Asker) -> list[Element]:
-    found: list[Element] = []
-    async for page in asker.pages("ListUsers"):
-        listed = child(page, "Users")
-        found.extend(children(listed, "member") if listed is not None else ())
-    return found
+    return [entry async for page in asker.pages("ListUsers") for entry in members(page, "Users")]
 
 
 class _Details:
@@ -159,12 +82,12 @@ class _Details:
 
     def take(self, page: Element) -> None:
         """Take in one page."""
-        for entry in _members(page, "UserDetailList"):
+        for entry in members(page, "UserDetailList"):
             self.users[text(entry, "UserName")] = entry
-        self.groups.extend(_members(page, "GroupDetailList"))
-        self.roles.extend(_members(page, "RoleDetailList"))
-        for entry in _members(page, "Policies"):
-            for version in _members(entry, "PolicyVersionList"):
+        self.groups.extend(members(page, "GroupDetailList"))
+        self.roles.extend(members(page, "RoleDetailList"))
+        for entry in members(page, "Policies"):
+            for version in members(entry, "PolicyVersionList"):
                 if text(version, "IsDefaultVersion") == "true":
                     self.documents[text(entry, "Arn")] = unquote(text(version, "Document"))
 
@@ -172,17 +95,12 @@ class _Details:
         """The documents that are attached to a user, group or role, and those that stand in it."""
         found = [
             Document(text(one, "PolicyName"), unquote(text(one, "PolicyDocument")), "inline")
-            for one in _members(entry, inline)
+            for one in members(entry, inline)
         ]
-        for one in _members(entry, "AttachedManagedPolicies"):
+        for one in members(entry, "AttachedManagedPolicies"):
             document = self.documents.get(text(one, "PolicyArn"), "")
             found.append(Document(text(one, "PolicyName"), document, "attached"))
         return found
-
-
-def _members(element: Element, wanted: str) -> list[Element]:
-    listed = child(element, wanted)
-    return list(children(listed, "member")) if listed is not None else []
 
 
 async def _details(asker: Asker) -> _Details | Unanswered:
@@ -195,15 +113,13 @@ async def _details(asker: Asker) -> _Details | Unanswered:
     return details
 
 
-def _joined(
-    asker: Asker, users: list[Element], details: _Details | Unanswered
-) -> tuple[list[Holder], Answer[list[Group]], list[Holder]]:
-    """Users with their permissions where these are told, groups, and roles."""
-    evidence = Evidence("GetAccountAuthorizationDetails", "200", asker.moment)
-    if isinstance(details, Unanswered):
-        asked = msgspec.structs.replace(evidence, answer=details.answer)
-        lost: Answer[Any] = Answer(details.state, None, details.note, asked)
-        return [_user(entry, lost, lost, {}) for entry in users], lost, []
+Told = tuple[list[Holder], Answer[list[Group]], list[Holder]]
+"""Users, groups and roles, with their permissions."""
+
+
+def _joined(asker: Asker, users: list[Element], details: _Details) -> Told:
+    """Users, groups and roles as the authorization details tell them."""
+    evidence, documents = Evidence("GetAccountAuthorizationDetails", "200", asker.moment), details.documents
     holders = []
     groups_of: dict[str, list[str]] = {}
     for entry in users:
@@ -212,9 +128,9 @@ def _joined(
             gone: Answer[Any] = Answer("failed", None, "the authorization details leave it out", evidence)
             holders.append(_user(entry, gone, gone, {}))
             continue
-        groups = [(one.text or "").strip() for one in _members(told, "GroupList")]
+        groups = [(one.text or "").strip() for one in members(told, "GroupList")]
         policies = _documents(details.attached(told, "UserPolicyList"), evidence)
-        holders.append(_user(entry, policies, Answer("known", groups, "", evidence), _bounded(told, details)))
+        holders.append(_user(entry, policies, Answer("known", groups, "", evidence), _bounded(told, documents)))
         for group in groups:
             groups_of.setdefault(group, []).append(text(entry, "UserName"))
     found = [
@@ -225,8 +141,90 @@ def _joined(
         )
         for entry in details.groups
     ]
-    roles = [_role(entry, details, evidence) for entry in details.roles]
+    roles = [
+        _role(
+            entry, _documents(details.attached(entry, "RolePolicyList"), evidence), _bounded(entry, details.documents)
+        )
+        for entry in details.roles
+    ]
     return holders, Answer("known", found, "", evidence), roles
+
+
+async def _one_by_one(asker: Asker, users: list[Element]) -> Told:
+    """Users, groups and roles, each asked about by itself."""
+
+    async def user(entry: Element) -> Holder:
+        title = text(entry, "UserName")
+        policies, more = await _own(asker, "User", title)
+        groups = await asker.answer(
+            "ListGroupsForUser", lambda r: [text(one, "GroupName") for one in members(r, "Groups")], UserName=title
+        )
+        return _user(entry, policies, groups, more)
+
+    async def group(title: str) -> Group:
+        inside = [holder.name for holder in holders if title in (holder.groups.value or ())]
+        return Group(name=title, members=inside, policies=await _own_documents(asker, "Group", title))
+
+    async def role(entry: Element) -> Holder:
+        policies, more = await _own(asker, "Role", text(entry, "RoleName"))
+        return _role(entry, policies, more)
+
+    holders = await pooled(user, users)
+    evidence = Evidence("ListGroupsForUser", "200", asker.moment)
+    unread = next((holder.groups for holder in holders if holder.groups.value is None), None)
+    groups: Answer[Any] = Answer("known", [], "", evidence)
+    if unread is not None:
+        groups = Answer(unread.state, None, unread.note, unread.evidence)
+    titles = sorted({title for holder in holders for title in holder.groups.value or ()})
+    if titles and unread is None:
+        groups = Answer("known", await pooled(group, titles), "", evidence)
+    try:
+        listed = [entry async for page in asker.pages("ListRoles") for entry in members(page, "Roles")]
+    except Unanswered as error:
+        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence("ListRoles", error.answer, asker.moment))
+        return holders, groups, [_any_role(lost)] if error.state != "unsupported" else []
+    return holders, groups, await pooled(role, listed)
+
+
+def _any_role(lost: Answer[Any]) -> Holder:
+    """What stands for all roles where they could not be listed: nobody knows what it may."""
+    return Holder(
+        name="any role", kind="role", state=lost, created=lost, second_factor=Answer("unsupported"),
+        password=Answer("absent"), groups=Answer("absent"), policies=lost, boundary=lost, tags=lost,
+    )  # fmt: skip
+
+
+Kept = Literal["User", "Group", "Role"]
+"""What permissions can be attached to."""
+
+
+async def _own(asker: Asker, kind: Kept, title: str) -> tuple[Answer[list[Document]], dict[str, Any]]:
+    """The own permissions of a user or role, its boundary and its tags."""
+    policies, about = await asyncio.gather(_own_documents(asker, kind, title), _about(asker, kind, title))
+    return policies, about
+
+
+async def _about(asker: Asker, kind: Kept, title: str) -> dict[str, Any]:
+    """The boundary and the tags of a user or role."""
+    asked = Evidence(f"Get{kind} {title}", "200", asker.moment)
+    try:
+        told = child(await asker.ask(f"Get{kind}", **{f"{kind}Name": title}), kind)
+    except Missing:
+        lost: Answer[Any] = Answer("failed", None, "it was gone when it was asked for", asked)
+        return {"boundary": lost, "tags": lost}
+    except Unanswered as error:
+        lost = Answer(error.state, None, error.note, msgspec.structs.replace(asked, answer=error.answer))
+        return {"boundary": lost, "tags": lost}
+    if told is None:
+        lost = Answer("failed", None, f"the answer tells of no {kind.lower()}", asked)
+        return {"boundary": lost, "tags": lost}
+    resource, documents = text(told, "PermissionsBoundary", "PermissionsBoundaryArn"), dict[str, str]()
+    if resource:
+        try:
+            documents[resource] = (await _managed(asker, "boundary", resource)).text
+        except (Missing, Unanswered):
+            documents.clear()  # there is one, and its text was not told
+    return _bounded(told, documents)
 
 
 def _documents(found: list[Document], evidence: Evidence) -> Answer[list[Document]]:
@@ -237,12 +235,13 @@ def _documents(found: list[Document], evidence: Evidence) -> Answer[list[Documen
     return Answer("known", found, "", evidence)
 
 
-def _bounded(entry: Element, details: _Details) -> dict[str, Any]:
+def _bounded(entry: Element, documents: Mapping[str, str]) -> dict[str, Any]:
+    """The boundary and the tags that an entry tells of; `documents`: the managed ones, by resource name."""
     boundary = text(entry, "PermissionsBoundary", "PermissionsBoundaryArn")
-    tags = {text(one, "Key"): text(one, "Value") for one in _members(entry, "Tags")}
+    tags = {text(one, "Key"): text(one, "Value") for one in members(entry, "Tags")}
     found: dict[str, Any] = {"tags": Answer("known", tags)}
     if boundary:
-        document = details.documents.get(boundary)
+        document = documents.get(boundary)
         found["boundary"] = Answer("known", document) if document else Answer("failed", None, "its text was not told")
     return found
 
@@ -260,7 +259,7 @@ def _user(entry: Element, policies: Answer[list[Document]], groups: Answer[list[
     )
 
 
-def _role(entry: Element, details: _Details, evidence: Evidence) -> Holder:
+def _role(entry: Element, policies: Answer[list[Document]], more: dict[str, Any]) -> Holder:
     none: Answer[Any] = Answer("absent")
     return Holder(
         name=f"role {text(entry, 'RoleName')}",
@@ -271,8 +270,8 @@ def _role(entry: Element, details: _Details, evidence: Evidence) -> Holder:
         second_factor=Answer("unsupported"),
         password=none,
         groups=none,
-        policies=_documents(details.attached(entry, "RolePolicyList"), evidence),
-        **_bounded(entry, details),
+        policies=policies,
+        **more,
     )
 
 
@@ -281,32 +280,15 @@ def _moment(written: str) -> Answer[datetime]:
     return Answer("known", found) if found else Answer("failed", None, "the service does not say when")
 
 
-async def _each(asker: Asker, holders: list[Holder]) -> list[tuple[Holder, list[Credential]]]:
-    """Each user's password, second factor and keys. A credential without an id stands for keys that were not told."""
-    left = iter(enumerate(holders))
-    found: dict[int, tuple[Holder, list[Credential]]] = {}
-
-    async def worker() -> None:
-        for number, holder in left:
-            found[number] = await _one(asker, holder)
-
-    async with asyncio.TaskGroup() as group:
-        for _ in range(AT_ONCE):
-            group.create_task(worker())
-    return [found[number] for number in sorted(found)]
-
-
 async def _one(asker: Asker, holder: Holder) -> tuple[Holder, list[Credential]]:
+    """A user with its password and second factor, and its keys; one without an id stands for keys not told."""
     user = {"UserName": holder.name}
-    if holder.policies.state == "unsupported":
-        policies, groups = await asyncio.gather(_own_documents(asker, holder.name), _own_groups(asker, user))
-        holder = msgspec.structs.replace(holder, policies=policies, groups=groups)
     last_seen = read_time(holder.password.note) if holder.password.note else None
     signed_in: Answer[datetime] = Answer("known", last_seen) if last_seen else Answer("absent")
     password, factor, listed = await asyncio.gather(
         asker.answer("GetLoginProfile", lambda r: _password(r, signed_in), **user),
-        asker.answer("ListMFADevices", lambda r: bool(_members(r, "MFADevices")), **user),
-        asker.answer("ListAccessKeys", lambda r: _members(r, "AccessKeyMetadata"), **user),
+        asker.answer("ListMFADevices", lambda r: bool(members(r, "MFADevices")), **user),
+        asker.answer("ListAccessKeys", lambda r: members(r, "AccessKeyMetadata"), **user),
     )
     if listed.value is None and listed.state != "absent":
         keys = [Credential(id="", owner=holder.name, state=Answer(listed.state, None, listed.note, listed.evidence))]
@@ -317,24 +299,18 @@ async def _one(asker: Asker, holder: Holder) -> tuple[Holder, list[Credential]]:
     return msgspec.structs.replace(holder, password=password, second_factor=factor, kind=kind), keys
 
 
-async def _own_groups(asker: Asker, user: dict[str, str]) -> Answer[list[str]]:
-    names: Answer[Any] = await asker.answer(
-        "ListGroupsForUser", lambda r: [text(one, "GroupName") for one in _members(r, "Groups")], **user
-    )
-    return names
-
-
-async def _own_documents(asker: Asker, user: str) -> Answer[list[Document]]:
-    """A user's own permissions, asked for one by one. Whatever cannot be read makes them all unread."""
-    asked = Evidence(f"ListUserPolicies {user}", "200", asker.moment)
+async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Document]]:
+    """The own permissions of one, asked for one by one. Whatever cannot be read makes them all unread."""
+    asked = Evidence(f"List{kind}Policies {title}", "200", asker.moment)
+    whose = {f"{kind}Name": title}
     found: list[Document] = []
     try:
-        async for page in asker.pages("ListUserPolicies", UserName=user):
-            for one in _members(page, "PolicyNames"):
-                told = await asker.ask("GetUserPolicy", UserName=user, PolicyName=one.text or "")
+        async for page in asker.pages(f"List{kind}Policies", **whose):
+            for one in members(page, "PolicyNames"):
+                told = await asker.ask(f"Get{kind}Policy", **whose, PolicyName=one.text or "")
                 found.append(Document(one.text or "", unquote(text(told, "PolicyDocument")), "inline"))
-        async for page in asker.pages("ListAttachedUserPolicies", UserName=user):
-            for one in _members(page, "AttachedPolicies"):
+        async for page in asker.pages(f"ListAttached{kind}Policies", **whose):
+            for one in members(page, "AttachedPolicies"):
                 found.append(await _managed(asker, text(one, "PolicyName"), text(one, "PolicyArn")))
     except Missing:
         return Answer("failed", None, "a permission was gone when it was asked for", asked)
