@@ -320,9 +320,11 @@ async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Do
 
 
 async def _managed(asker: Asker, title: str, resource: str) -> Document:
-    version = text(await asker.ask("GetPolicy", PolicyArn=resource), "Policy", "DefaultVersionId")
-    told = await asker.ask("GetPolicyVersion", PolicyArn=resource, VersionId=version)
-    return Document(title, unquote(text(told, "PolicyVersion", "Document")), "attached")
+    if resource not in asker.texts:
+        version = text(await asker.ask("GetPolicy", PolicyArn=resource), "Policy", "DefaultVersionId")
+        told = await asker.ask("GetPolicyVersion", PolicyArn=resource, VersionId=version)
+        asker.texts[resource] = unquote(text(told, "PolicyVersion", "Document"))
+    return Document(title, asker.texts[resource], "attached")
 
 
 def _password(result: Element, last_used: Answer[datetime]) -> Password:

@@ -44,6 +44,8 @@ class Asker:
         self.client = client
         self.moment = moment
         self.lacking: dict[str, Unanswered] = {}
+        self.texts: dict[str, str] = {}
+        """Managed documents that were asked for already, by resource name: many identities have the same."""
 
     async def ask(self, action: str, **about: str) -> Element:
         """The result of one action. Raises `Unanswered`, or `Missing` where there is no such entity."""
