@@ -90,6 +90,8 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
             words, style = _granted(row)
             line(screen, (words, style or "bold"), f" on {many(row.count, 'bucket')} of {row.store}")
             line(screen, ", ".join(row.buckets), indent=2)
+            for words in (*row.fences, *row.doubts):
+                line(screen, (words, "dim"), indent=4)
     for store, reason in result.unread.items():
         line(screen, (f"{store}: its identities could not be told: {reason}", STYLES["unknown"]))
 
