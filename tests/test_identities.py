@@ -15,7 +15,7 @@ import pytest
 from aiohttp import ClientSession, web
 
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.core.presigned import LONGEST, find_signed
+from rusty_lantern.core.presigned import LONGEST, find_signed, is_at
 from rusty_lantern.standin import saltmarsh
 from rusty_lantern.standin.running import serve
 from rusty_lantern.standin.saltmarsh_files import BASELINE, CREDENTIAL
@@ -255,8 +255,6 @@ def test_links_that_a_standard_client_signed_are_read_and_tried(gateway: Gateway
 
 
 def test_a_link_is_only_followed_to_a_store_of_the_estate() -> None:
-    from rusty_lantern.stores.s3.following import _leads_to
-
     hosts = (
         "store.example",
         "tides.store.example",
@@ -264,7 +262,7 @@ def test_a_link_is_only_followed_to_a_store_of_the_estate() -> None:
         "store.example.evil.example",
         "store.example:81",
     )
-    assert [_leads_to(host, "store.example") for host in hosts] == [True, True, False, False, False]
+    assert [is_at(host, "store.example") for host in hosts] == [True, True, False, False, False]
 
 
 def test_what_a_link_opens_and_until_when_follows_from_its_text(whole: Whole, tmp_path: Path) -> None:

@@ -81,7 +81,7 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
     import msgspec
 
     from rusty_lantern.archive.mining import mine
-    from rusty_lantern.core.presigned import as_link
+    from rusty_lantern.core.presigned import as_link, is_at
     from rusty_lantern.core.roster import LinkView
     from rusty_lantern.reports.holder_results import link_row
 
@@ -101,7 +101,7 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
             view: LinkView = LinkView(link, roster)
             if view.standing in ("valid", "unknown") and link.verbs == ["read"]:
                 standing.append((len(rows), address))
-            elsewhere = "" if any(urlsplit(at).netloc in signed.host for _, at in stores) else signed.host
+            elsewhere = "" if any(is_at(signed.host, urlsplit(at).netloc) for _, at in stores) else signed.host
             rows.append(link_row(circle, view, cascade, presumed=signed.presumed, host=elsewhere))
     for (number, _), words in zip(standing, _probe(found, standing) if probe else [], strict=False):
         rows[number] = msgspec.structs.replace(rows[number], probe=words)

@@ -114,6 +114,15 @@ _NAMED: tuple[tuple[str, Verb], ...] = (
 )  # fmt: skip
 
 
+def is_at(host: str, store: str) -> bool:
+    """Whether a link's host is that of a store, or a bucket's name before it.
+
+    >>> is_at("tides.store.example", "store.example"), is_at("evil-store.example", "store.example")
+    (True, False)
+    """
+    return host == store or host.endswith("." + store)
+
+
 Signers = Mapping[str, tuple[str, Container[str]]]
 """Credential → the one store that knows it, and the buckets of that."""
 

@@ -8,6 +8,7 @@ from urllib.parse import parse_qsl, urlsplit
 import msgspec
 
 from rusty_lantern.core.estate import Store
+from rusty_lantern.core.presigned import is_at
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.client import Client
 from rusty_lantern.stores.s3.settings import error_code
@@ -18,7 +19,7 @@ async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> lis
     found = []
     for address in addresses:
         parts = urlsplit(address)
-        store = next((s for s in stores if _leads_to(parts.netloc, urlsplit(s.at).netloc)), None)
+        store = next((s for s in stores if is_at(parts.netloc, urlsplit(s.at).netloc)), None)
         if store is None:
             found.append("not tried: it leads out of the estate")
             continue
@@ -33,12 +34,3 @@ async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> lis
         code = "" if reply.status < 300 else error_code(reply.body)[0]
         found.append("it opens" if reply.status < 300 else f"it does not open: {reply.status} {code}".strip())
     return found
-
-
-def _leads_to(host: str, store: str) -> bool:
-    """Whether a link's host is the store itself, or a bucket's name before it.
-
-    >>> _leads_to("tides.store.example", "store.example"), _leads_to("evil-store.example", "store.example")
-    (True, False)
-    """
-    return host == store or host.endswith("." + store)
