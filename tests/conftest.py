@@ -51,7 +51,7 @@ def lantern(*words: str, cwd: Path, **environment: str) -> Ran:
         env=inherited | environment,
         capture_output=True,
         text=True,
-        timeout=100,
+        timeout=600,  # against hanging, not against slowness
         check=False,
     )
     assert "Traceback" not in ended.stderr, ended.stderr
@@ -79,7 +79,7 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
         make(folder, workspace_files(address))
         made = Demo(folder, address, store)
         ran = made.run("survey", "--as-of", "2026-11-02T06:00:00Z")
-        assert ran.code == 3, ran.err
+        assert ran.code == 0, ran.err
         yield made
 
 
@@ -102,7 +102,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Whole]:
         make(folder, workspace_files(served.addresses))
         made = Whole(folder, served)
         ran = made.run("survey", "--as-of", "2026-11-02T06:00:00Z")
-        assert ran.code == 3, ran.err
+        assert ran.code == 0, ran.err
         yield made
 
 

@@ -28,7 +28,7 @@ class Gateway:
 
     def restart(self) -> None:
         """Stop its front end and start it again."""
-        subprocess.run(["bash", str(SCRIPT), "restart", str(self.folder)], check=True, capture_output=True, timeout=60)
+        subprocess.run(["bash", str(SCRIPT), "restart", str(self.folder)], check=True, capture_output=True, timeout=300)
 
     def log(self) -> str:
         """What it wrote down about every request."""
@@ -37,7 +37,7 @@ class Gateway:
     def admin(self, *words: str) -> None:
         """Run its administration command."""
         command = ["radosgw-admin", "-c", str(self.folder / "ceph.conf"), *words]
-        subprocess.run(command, check=True, capture_output=True, timeout=60)
+        subprocess.run(command, check=True, capture_output=True, timeout=300)
 
     def client(self, user: tuple[str, str] | None = None) -> Any:
         """A standard client."""
@@ -82,11 +82,11 @@ def running_gateway(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Gatewa
             pytest.fail(words)
         pytest.skip(words)
     folder, port = tmp_path_factory.mktemp("gateway"), free_ports(3)
-    subprocess.run(["bash", str(SCRIPT), "up", str(folder), str(port)], check=True, capture_output=True, timeout=180)
+    subprocess.run(["bash", str(SCRIPT), "up", str(folder), str(port)], check=True, capture_output=True, timeout=600)
     try:
         yield Gateway(f"http://127.0.0.1:{port}", folder)
     finally:
-        subprocess.run(["bash", str(SCRIPT), "down", str(folder)], check=False, timeout=30)
+        subprocess.run(["bash", str(SCRIPT), "down", str(folder)], check=False, timeout=120)
 
 
 @pytest.fixture(scope="module")

@@ -33,6 +33,8 @@ _values: dict[str, list[str]] = {
     "aws:PrincipalOrgID": ["o-ours", "o-0strange00"],
     "aws:PrincipalAccount": [OWNER, STRANGER, "123456789012"],
     "aws:PrincipalArn": [f"arn:aws:iam::{STRANGER}:user/x", f"arn:aws:iam::{STRANGER}:role/admin"],
+    "aws:PrincipalType": ["User", "AssumedRole", "Anonymous"],
+    "aws:PrincipalIsAWSService": ["false"],
     "aws:SourceIp": ["198.51.100.7", "203.0.113.9", "10.0.0.1", "2001:db8::1", "8.8.8.8"],
     "aws:SecureTransport": ["true", "false"],
     "aws:CurrentTime": ["2026-11-02T06:00:00Z", "2026-12-01T00:00:00Z", "2027-06-01T00:00:00Z"],
@@ -120,6 +122,7 @@ def requests(draw: st.DrawFn, audience: Audience) -> Request:
         presence = row.presence(audience, action)
         if presence == "always" or (presence == "maybe" and draw(st.booleans())):
             value = draw(st.sampled_from([v for v in values if v not in (OWNER,)]))
+            value = row.anonymous if row.anonymous and audience == "anyone" else value
             context[key.lower()] = (value,)
             if row.many:
                 context[key.lower()] = tuple(draw(st.lists(st.sampled_from(values), min_size=1, unique=True)))

@@ -186,7 +186,7 @@ def test_a_bucket_deleted_meanwhile_and_a_refused_question_leave_the_rest(tmp_pa
         return None  # type: ignore[return-value]
 
     with harbour(gone) as (address, _):
-        assert _survey(tmp_path, address).code == 3
+        assert _survey(tmp_path, address).code == 0
     audit = json.loads(lantern("audit", "--json", cwd=tmp_path / "ws").out)
     reasons = {(u["bucket"], u["fact"]): u["reason"] for u in audit["unknown"]}
     assert "the bucket is gone" in reasons["boat-logs", "versioning"]
@@ -205,7 +205,7 @@ ONE = "<Version><Key>same</Key><VersionId>v</VersionId><IsLatest>true</IsLatest>
         (ONE, "the listing never ends: a page came twice"),
         ("", "the listing breaks off: an empty page, and more is said to follow"),
         (ONE.replace("<Key>same</Key>", ""), "a listing has an entry without a key"),
-        (ONE.replace("1</Size>", "1e9</Size>"), "a listing gives a size that is no number"),
+        (ONE.replace("1</Size>", "1e9</Size>"), 'a listing gives a size that is no number of bytes: "1e9"'),
     ],
 )
 def test_an_endless_or_broken_list_is_noticed(tmp_path: Path, entries: str, note: str) -> None:
@@ -243,7 +243,7 @@ def test_a_store_that_answers_otherwise_than_its_rules_say_is_a_finding(tmp_path
 
     with harbour(leaky) as (address, _):
         folder = estate_for(tmp_path / "ws", address)
-        assert lantern("survey", "--probe", "--as-of", "2026-11-02T06:00:00Z", cwd=folder).code == 3
+        assert lantern("survey", "--probe", "--as-of", "2026-11-02T06:00:00Z", cwd=folder).code == 0
         knocked = lantern("exposure", "--probe", "harbour/boat-logs", "harbour/old-website", cwd=folder)
     found = {
         d["bucket"]: d["note"]
@@ -253,7 +253,7 @@ def test_a_store_that_answers_otherwise_than_its_rules_say_is_a_finding(tmp_path
     assert set(found) == {"boat-logs", "gallery-web"}
     assert "lets in whom the rules shut out" in found["boat-logs"]
     assert "shuts out whom the rules let in" in found["gallery-web"]
-    assert (knocked.code, "2 of 4 answers agree" in knocked.out) == (1, True)
+    assert (knocked.code, "2 of 4 answers agree" in knocked.out) == (0, True)
 
 
 def unknown_buckets(audit: dict[str, Any]) -> set[str]:
@@ -289,7 +289,7 @@ def test_ctrl_c_keeps_nothing_by_half(tmp_path: Path) -> None:
             running = subprocess.Popen([str(PROGRAM), "survey"], cwd=folder, stderr=subprocess.PIPE, text=True)
             time.sleep(wait)
             running.send_signal(signal.SIGINT)
-            _, err = running.communicate(timeout=20)
+            _, err = running.communicate(timeout=120)
             assert "Traceback" not in err
             assert running.returncode in (130,), err
             assert names(folder / "surveys") == []

@@ -152,7 +152,7 @@ def months(tmp_path_factory: pytest.TempPathFactory) -> Path:
                 make(folder, files)
             (folder / "estate.yaml").write_text(files["estate.yaml"][0])
             ran = lantern("survey", "--as-of", when.strftime("%Y-%m-%dT%H:%M:%SZ"), cwd=folder)
-            assert ran.code == 3, ran.err
+            assert ran.code == 0, ran.err
     return folder
 
 
@@ -163,7 +163,7 @@ def _run(folder: Path, *words: str) -> Ran:
 def test_two_surveys_are_compared_by_the_installed_program(months: Path) -> None:
     ran = _run(months, "--json")
     result = json.loads(ran.out)
-    assert ran.code == 1
+    assert ran.code == 0
     gained = {(c["name"], c["verb"]) for c in result["changes"] if c["sort"] == "gained" and c["audience"] == "anyone"}
     assert gained == {
         ("payroll-drop", "read"),

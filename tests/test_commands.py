@@ -7,7 +7,10 @@ from pathlib import Path
 
 import pytest
 
+from rusty_lantern.cli.app import EXIT_CODES
 from tests.conftest import Demo, lantern
+
+ROOT = Path(__file__).parent.parent
 
 VIEWS: tuple[tuple[str, ...], ...] = (
     ("buckets",),
@@ -151,7 +154,9 @@ def test_knocking_agrees_on_the_demo_and_says_whom_it_contacts(demo: Demo) -> No
 
 def test_help_tells_the_exit_codes_and_every_command_has_an_example(tmp_path: Path) -> None:
     out = lantern("--help", cwd=tmp_path, COLUMNS="200").out
-    assert "3 could not tell" in out
+    for code, meaning in EXIT_CODES.items():
+        assert f"{code} {meaning}" in " ".join(out.split())
+        assert f"| {code} | {meaning} |" in (ROOT / "README.md").read_text().replace("`", "")
     for command in (
         "init",
         "reach",

@@ -41,6 +41,17 @@ def _bucket(**fields: Any) -> Callable[[dict[str, Any]], Any]:
     return lambda document: document["buckets"][0].update(fields)
 
 
+def test_a_store_that_is_read_by_its_dossier_has_no_door_to_knock_at(whole: Whole) -> None:
+    ran = whole.run("exposure", "--probe", "attic/donor-scans", "--json")
+    assert (ran.code, "attic is not asked: it is read by its dossier" in ran.err) == (0, True), ran.err
+    assert json.loads(ran.out)["probed"] == []
+    shown = whole.run("exposure", "--probe", "attic/donor-scans").out
+    assert "nothing is confirmed" in shown and "agree" not in shown
+    reached = whole.run("reach")
+    cellar_ = reached.out.partition("cellar")[2].partition("\n\n")[0]
+    assert "a file on this machine" in cellar_ and "plain http" not in cellar_
+
+
 FAULTS: list[tuple[Callable[[dict[str, Any]], Any], str, str, bool]] = [
     (_bucket(encrytion={"value": {"by": "provider-key"}}), "/buckets/0/encrytion", 'did you mean "encryption"?', False),
     (_bucket(versioning={"value": {"state": "sometimes"}}), "/buckets/0/versioning/value/state",
@@ -297,3 +308,16 @@ def test_network_rules_fence_what_rights_open(network: Network | None, level: st
     verdicts = exposures(rules_of(bucket, store), Surroundings(saltmarsh.MOMENT))
     assert verdicts["anyone", "read"].level == level
     assert verdicts["anyone", "write"].level == "closed"
+
+
+def test_a_dossier_with_a_secret_is_refused_over_http_too_and_not_mended(tmp_path: Path) -> None:
+    secret = "kT9+vQ2mXw7Rb4Lz8Ns1Jd6Hf3Gp5Yc0Ae/UiOqW"
+    body = _with(_bucket(tags={"value": {"secret-key": secret}}))
+
+    async def respond(request: web.Request) -> web.StreamResponse:
+        return web.Response(body=body)
+
+    with serve(answering(respond)) as address:
+        ran, result = _surveyed(tmp_path / "ws", f"{address}/d.json")
+    assert (ran.code, "its dossier is refused" in result["unread"]["attic"]) == (3, True), result
+    assert secret not in ran.out + ran.err + json.dumps(result)

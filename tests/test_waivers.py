@@ -153,7 +153,6 @@ def test_waive_adds_what_the_audit_then_leaves_out_of_the_drift(folder: Path) ->
 
 @pytest.mark.parametrize("words,told", [
     (("harbour/gallery-web", "exposure.read", *GIVEN), "has not drifted: it is held"),
-    (("harbour/drone-orthophotos", "exposure.read", *GIVEN), "has not drifted: it is unknown"),
     (("harbour/press-kitt", "exposure.list", *GIVEN), 'did you mean "harbour/press-kit"?'),
     (("harbour/press-kit", "exposure.lst", *GIVEN), 'did you mean "exposure.list"?'),
     (("harbour/press-kit", "exposure.list", *GIVEN[:4]), "until when?"),

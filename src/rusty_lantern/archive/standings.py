@@ -15,7 +15,7 @@ from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.archive.glance import MANIFEST, STANDINGS, judged_by
 from rusty_lantern.archive.surveys import Survey, load
 from rusty_lantern.archive.workspace import Workspace
-from rusty_lantern.archive.writing import write_whole
+from rusty_lantern.archive.writing import private, write_whole
 from rusty_lantern.core.assess import Audit
 from rusty_lantern.core.standings import Standing, standing_of
 
@@ -52,7 +52,7 @@ class Standings:
         taken = survey.manifest.taken
         by, only = self._digest(survey.name), survey.manifest.only
         standing = standing_of(survey.name, taken, by, audit, only, list(self._texts))
-        with suppress(CannotWrite, OSError):  # a workspace that cannot be written to only makes it slower
+        with suppress(CannotWrite, OSError), private():  # a workspace that cannot be written to only makes it slower
             self._path(survey.name).parent.mkdir(exist_ok=True)
             write_whole(self._path(survey.name), msgspec.json.encode(standing) + b"\n")
         return standing

@@ -7,7 +7,6 @@ kept survey is detectable.
 
 from __future__ import annotations
 
-import fcntl
 import hashlib
 import os
 import re
@@ -19,6 +18,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
+from filelock import FileLock, Timeout
 
 from rusty_lantern import __version__
 from rusty_lantern.archive.errors import CannotWrite, UnderWay
@@ -76,18 +76,19 @@ def folder_name(moment: datetime) -> str:
 @contextmanager
 def sole(archive: Path) -> Iterator[None]:
     """Be the only survey in this archive. Raises `UnderWay` if another is being taken, `CannotWrite`."""
+    lock = FileLock(archive / ".lock", blocking=False)
     try:
-        archive.mkdir(parents=True, exist_ok=True)
-        stream = (archive / ".lock").open("w")
+        archive.mkdir(mode=0o700, parents=True, exist_ok=True)
+        lock.acquire()
+    except Timeout:
+        what = "another survey is being taken in this workspace"
+        raise UnderWay(Complaint(what, Place(str(archive)), "wait for it to end")) from None
     except OSError as error:
         raise CannotWrite(Complaint(f"cannot write there: {error.strerror}", Place(str(archive)))) from None
-    with stream:
-        try:
-            fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            what = "another survey is being taken in this workspace"
-            raise UnderWay(Complaint(what, Place(str(archive)), "wait for it to end")) from None
+    try:
         yield
+    finally:
+        lock.release()
 
 
 def refuse_taken(archive: Path, moment: datetime) -> None:

@@ -91,7 +91,8 @@ def make(folder: Path, files: dict[str, tuple[str, int]]) -> None:
             Complaint(f"{folder / taken} exists already", remedy="nothing was changed; choose another folder")
         )
     try:
-        (folder / SURVEYS).mkdir(parents=True, exist_ok=True)
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / SURVEYS).mkdir(mode=0o700, exist_ok=True)
         for name, (content, mode) in files.items():
             path = folder / name
             path.touch(mode=mode)

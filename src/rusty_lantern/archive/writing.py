@@ -3,10 +3,22 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.core.errors import Complaint, Place
+
+
+@contextmanager
+def private() -> Iterator[None]:
+    """What is made meanwhile is for this user alone: files 0600, folders 0700, where the system knows such modes."""
+    before = os.umask(0o077)
+    try:
+        yield
+    finally:
+        os.umask(before)
 
 
 def write_whole(path: Path, content: bytes) -> None:

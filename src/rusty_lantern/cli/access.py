@@ -66,7 +66,7 @@ def access(
         rows = [row for row in rows if row.verbs.get(can, "closed") != "closed"]
     if outside:
         rows = [row for row in rows if not row.inside]
-    rows.sort(key=lambda row: (row.inside, row.identity, row.store, row.bucket))
+    rows.sort(key=lambda row: ((False, None, True).index(row.inside), row.identity, row.store, row.bucket))
     own.sort(key=lambda row: (row.store, row.identity, -row.count))
     unread = unread_sections(found.circles, "identities")
     result = AccessResult(survey=taken.name, as_of=when, access=rows, own=own, unread=unread)

@@ -11,13 +11,23 @@ import typer
 from rusty_lantern import __version__
 from rusty_lantern.cli.ondemand import OnDemand
 
-EXIT_CODES = """Exit codes: 0 all held, or done; 1 drift at or above the floor; 2 bad input or usage;
-3 could not tell (an unknown or an unread store, and no drift); 70 a defect of lantern; 130 interrupted."""
+EXIT_CODES = {
+    0: "done; nothing reached the floor that was given",
+    1: "something drifted at or above the floor (--fail-on; audit and try: any drift, unless they are given one), "
+    "or an example of the baseline failed",
+    2: "bad input or usage; nothing was changed",
+    3: "a store could not be read, or a survey was not finished; with --fail-on-unknown, something is unknown",
+    4: "a kept survey is not as it was written (history)",
+    70: "a defect of lantern itself",
+    130: "interrupted; nothing that was kept is touched",
+}
+"""Exit code → what it means. Listings end with 0 unless --fail-on is given."""
+_CODES = "Exit codes: " + "; ".join(f"{code} {meaning}" for code, meaning in EXIT_CODES.items()) + "."
 
 app = typer.Typer(
     name="lantern",
     cls=OnDemand,
-    help="Who can get into which bucket, and what has drifted from the baseline. It only ever reads.\n\n" + EXIT_CODES,
+    help="Who can get into which bucket, and what has drifted from the baseline. It only ever reads.\n\n" + _CODES,
     invoke_without_command=True,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},

@@ -10,6 +10,7 @@ import typer
 
 from rusty_lantern.cli.common import (
     AsOfOption,
+    Floor,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
@@ -21,15 +22,6 @@ from rusty_lantern.cli.common import (
     since_when,
     workspace,
 )
-
-
-class Floor(StrEnum):
-    """The least severity that makes the exit code 1."""
-
-    critical = "critical"
-    high = "high"
-    medium = "medium"
-    low = "low"
 
 
 class Form(StrEnum):
@@ -52,13 +44,16 @@ def audit(
     fail_on: Annotated[
         Floor, typer.Option(help="Drift below this severity does not make the exit code 1.")
     ] = Floor.low,
+    fail_on_unknown: Annotated[
+        bool, typer.Option("--fail-on-unknown", help="End with 3 if anything is unknown, and no such drift.")
+    ] = False,
     form: Annotated[
         Form | None, typer.Option("--format", help="Print it for another program.", show_default=False)
     ] = None,
     out: Annotated[
         Path | None, typer.Option(help="Write it to this file, whole or not at all.", show_default=False)
     ] = None,
-    quiet: Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing if everything held.")] = False,
+    quiet: Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing if the exit code is 0.")] = False,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -66,7 +61,7 @@ def audit(
 ) -> None:
     """Hold a survey against the baseline: drift, worst first, and everything that could not be told.
 
-    Use it after each survey; it asks no store. In a cron line, --quiet prints only when there is something to read.
+    Use it after each survey; it asks no store. In a cron line, --quiet prints nothing when the exit code is 0.
     Example: lantern audit --fail-on high
     """
     from rusty_lantern.reports.audit_view import audit_view
@@ -79,7 +74,7 @@ def audit(
     when = moment(as_of, taken.manifest.taken)
     found = judge_kept(place, taken, when)
     result = audit_result(taken, when, baseline, found, since_when(place, taken, found, when))
-    code = found.exit_code(fail_on.value)
+    code = found.exit_code(fail_on.value, unknown_counts=fail_on_unknown)
     written = form or (Form.json if json else None)
     if not (quiet and not code):
         printed(writer(written.value)(result) if written else None, lambda screen: audit_view(screen, result), out)

@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from rusty_lantern.cli.common import JsonOption, WorkspaceOption, judge_kept, kept, printed, workspace
+from rusty_lantern.cli.common import (
+    FailOnOption,
+    JsonOption,
+    WorkspaceOption,
+    ended,
+    judge_kept,
+    kept,
+    printed,
+    workspace,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -38,13 +47,15 @@ def changes(
     declared: Annotated[
         Path | None, typer.Option(help="Not a survey before, but buckets as declared: a file or a folder.")
     ] = None,
+    fail_on: FailOnOption = None,
     layout: Annotated[Path | None, typer.Option(help="How the event files are laid out, if not in our form.")] = None,
     workspace_folder: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
     """Compare two kept surveys: access gained and lost, drift opened and closed, protection weakened, facts changed.
 
-    Use it each morning. It ends with 1 if drift opened or got worse, or protection became weaker. Example:
+    Use it each morning. With --fail-on SEVERITY it ends with 1 if drift opened or got worse, or protection became
+    weaker (which counts as high); with --declared, if anything is not as declared. Example:
     lantern changes --since 2026-10-02 --events events.jsonl
     """
     from fnmatch import fnmatchcase
@@ -61,7 +72,8 @@ def changes(
     if declared is not None:
         left = _left(place, declared, before, wanted)
         printed(encode(left) + "\n" if json else None, lambda screen: declared_view(screen, left))
-        raise typer.Exit(1 if left.changes else 0)
+        ended(fail_on, ("critical" for _ in left.changes))
+        return
     old, new = _pair(place, before, after, since)
     estate = place.estate()
     found = changes(*(circles(one.dossiers, estate, one.manifest.taken) for one in (old, new)))
@@ -80,8 +92,8 @@ def changes(
         events=held.told if held else None,
     )
     printed(encode(result) + "\n" if json else None, lambda screen: changes_view(screen, result))
-    bad = any(row.turn in ("opened", "worse") for row in result.drift)
-    raise typer.Exit(1 if bad or result.weakened else 0)
+    worse = [row.severity for row in result.drift if row.turn in ("opened", "worse")]
+    ended(fail_on, [*worse, *("high" for _ in result.weakened)])
 
 
 def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[str, str], bool]) -> DeclaredResult:

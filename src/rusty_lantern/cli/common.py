@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
@@ -11,15 +12,15 @@ import typer
 from rusty_lantern.cli import completing
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Iterable, Sequence
     from datetime import datetime
 
     from rich.console import Console
 
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.assess import Audit, BucketView
-    from rusty_lantern.core.baseline.judge import Cascade, Tallied
+    from rusty_lantern.core.assess import Audit, BucketView, Judge
+    from rusty_lantern.core.baseline.judge import Tallied
     from rusty_lantern.core.baseline.sheets import Requirement
     from rusty_lantern.core.circles import Circle
     from rusty_lantern.core.declared import Declared
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from rusty_lantern.core.mirrors import Behind, Missing
     from rusty_lantern.core.standings import Key, Since
     from rusty_lantern.core.tally import Tally
+    from rusty_lantern.objects.locks import Kept
 
 WorkspaceOption = Annotated[
     Path | None,
@@ -48,6 +50,31 @@ AsOfOption = Annotated[
     str | None,
     typer.Option("--as-of", help="The moment that counts as now, e.g. 2026-11-02T06:00:00Z.", show_default=False),
 ]
+
+
+class Floor(StrEnum):
+    """A severity: it and what is worse count."""
+
+    critical = "critical"
+    high = "high"
+    medium = "medium"
+    low = "low"
+
+
+FailOnOption = Annotated[
+    Floor | None,
+    typer.Option(
+        "--fail-on", help="End with 1 if anything of this severity or worse drifted; else 0.", show_default=False
+    ),
+]
+
+
+def ended(floor: Floor | None, severities: Iterable[str]) -> None:
+    """End a listing: with 0, or where a floor was given and something reaches it with 1."""
+    from rusty_lantern.core.assess import reaches
+
+    if floor is not None and reaches(floor.value, severities):
+        raise typer.Exit(1)
 
 
 def workspace(named: Path | None) -> Workspace:
@@ -128,6 +155,19 @@ class Opened(NamedTuple):
     when: datetime
     views: list[BucketView]
 
+    def judge(self) -> Judge | None:
+        """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
+        return judge_of(self.place, self.when)
+
+
+def judge_of(place: Workspace, when: datetime) -> Judge | None:
+    """The baseline and the waivers of a workspace; None where it has no baseline. Raises `BadInput`."""
+    from rusty_lantern.core.assess import Judge
+
+    if not (place.folder / "baseline.yaml").is_file():
+        return None
+    return Judge(place.baseline(), when, tuple(place.waivers()))
+
 
 class OpenedStores(NamedTuple):
     """A kept survey, opened store by store."""
@@ -137,14 +177,9 @@ class OpenedStores(NamedTuple):
     when: datetime
     circles: list[Circle]
 
-    def cascade(self) -> Cascade | None:
-        """The baseline in force, where the workspace has one. Raises `BadInput` for one that cannot be read."""
-        from rusty_lantern.core.baseline.judge import Cascade
-        from rusty_lantern.core.baseline.sheets import in_force
-
-        if not (self.place.folder / "baseline.yaml").is_file():
-            return None
-        return Cascade(in_force(self.place.baseline(), self.when))
+    def judge(self) -> Judge | None:
+        """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
+        return judge_of(self.place, self.when)
 
     def under(self, circle: Circle) -> dict[str, list[tuple[str, str, int, int]]]:
         """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""
@@ -197,6 +232,18 @@ def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
     return Opened(place, taken, when, views(taken.dossiers, place.estate(), when))
+
+
+def kept_bytes(found: Opened) -> dict[str, list[Kept]]:
+    """STORE/BUCKET → what encrypts and locks its current objects, of buckets whose objects were looked at."""
+    tables = [view for view in found.views if view.bucket.table.value is not None]
+    if not tables:
+        return {}
+    from rusty_lantern.objects.engine import table_path
+    from rusty_lantern.objects.locks import kept as kept_in
+
+    folder = found.survey.folder
+    return {v.title: kept_in(table_path(folder, v.dossier.store, v.bucket.name), found.when) for v in tables}
 
 
 def find_view(views: list[BucketView], wanted: str, taken: Survey) -> BucketView:

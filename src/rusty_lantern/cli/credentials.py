@@ -9,10 +9,12 @@ import typer
 
 from rusty_lantern.cli.common import (
     AsOfOption,
+    FailOnOption,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
     emit,
+    ended,
     opened_stores,
 )
 
@@ -36,6 +38,7 @@ def credentials(
     figure: Annotated[
         Path | None, typer.Option(help="Draw the ages of all credentials into this .png, .svg or .pdf.")
     ] = None,
+    fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -58,13 +61,13 @@ def credentials(
     from rusty_lantern.reports.terminal import console
 
     found = opened_stores(workspace_folder, survey, as_of, store)
-    cascade = found.cascade()
+    judge = found.judge()
     wanted = owner or "*"
     result = CredentialsResult(
         survey=found.survey.name,
         as_of=found.when,
-        identities=[r for c in found.circles for r in identity_rows(c, cascade) if fnmatchcase(r.name, wanted)],
-        credentials=[r for c in found.circles for r in credential_rows(c, cascade) if fnmatchcase(r.owner, wanted)],
+        identities=[r for c in found.circles for r in identity_rows(c, judge) if fnmatchcase(r.name, wanted)],
+        credentials=[r for c in found.circles for r in credential_rows(c, judge) if fnmatchcase(r.owner, wanted)],
         unread=unread_sections(found.circles, "identities", "credentials"),
         lying_about=_look_in(look_in, found.circles) if look_in else None,
     )
@@ -76,8 +79,9 @@ def credentials(
         from rusty_lantern.reports.figures.credentials import credential_ages
 
         credential_ages(result, figure)
-    if result.lying_about:
-        raise typer.Exit(1)
+    rows = [*(row.judged for row in result.identities), *(row.judged for row in result.credentials)]
+    severities = [severity for judged in rows for severity in judged.drifted.values()]
+    ended(fail_on, [*severities, *("critical" for _ in result.lying_about or ())])
 
 
 def _look_in(places: list[Path], circles: list[Circle]) -> list[LeakRow]:

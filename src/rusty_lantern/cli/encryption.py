@@ -8,10 +8,12 @@ import typer
 
 from rusty_lantern.cli.common import (
     AsOfOption,
+    FailOnOption,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
     emit,
+    ended,
     opened_stores,
 )
 
@@ -23,6 +25,7 @@ def register(app: typer.Typer) -> None:
 
 def encryption(
     store: Annotated[str | None, typer.Option(help="Only this store.")] = None,
+    fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -38,11 +41,11 @@ def encryption(
     from rusty_lantern.reports.terminal import console
 
     found = opened_stores(workspace_folder, survey, as_of, store)
-    cascade = found.cascade()
+    judge = found.judge()
     result = EncryptionResult(
         survey=found.survey.name,
         as_of=found.when,
-        keys=[row for circle in found.circles for row in key_rows(circle, cascade)],
+        keys=[row for circle in found.circles for row in key_rows(circle, judge)],
         buckets=[row for circle in found.circles for row in protection_rows(circle, found.under(circle))],
         unread=unread_sections(found.circles, "encryption_keys"),
     )
@@ -50,3 +53,8 @@ def encryption(
         emit(encode(result))
     else:
         encryption_view(console(), result)
+    severities = [severity for row in result.keys for severity in row.judged.drifted.values()]
+    views = [view for circle in found.circles for view in circle.buckets.values()] if judge and fail_on else []
+    judged = [j for view in views for j in judge.of_bucket(view)] if judge else []
+    about = [j for j in judged if j.status == "drifted" and j.requirement.fact.startswith("encryption.")]
+    ended(fail_on, [*severities, *(j.requirement.severity for j in about)])

@@ -9,11 +9,14 @@ import typer
 from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
+    FailOnOption,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
     emit,
+    ended,
     find_view,
+    judge_of,
     note,
     opened,
 )
@@ -38,6 +41,7 @@ def exposure(
         bool,
         typer.Option("--probe", help="Also knock without credentials at each list and read door."),
     ] = False,
+    fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -62,8 +66,13 @@ def exposure(
         emit(encode(result))
     else:
         exposure_view(console(), result)
-    if any(found.outcome == "disagrees" for found in probed or ()):
-        raise typer.Exit(1)
+    if fail_on is None:
+        return
+    judge = judge_of(place, when)
+    judged = [j for view in chosen for j in judge.of_bucket(view)] if judge else []
+    about = [j for j in judged if j.status == "drifted" and j.requirement.fact.startswith(("exposure.", "doors"))]
+    answered = ["high" for found in probed or () if found.outcome == "disagrees"]
+    ended(fail_on, [*answered, *(j.requirement.severity for j in about)])
 
 
 def _knock(place: Workspace, chosen: list[BucketView]) -> list[Probed]:
@@ -73,15 +82,24 @@ def _knock(place: Workspace, chosen: list[BucketView]) -> list[Probed]:
     from rusty_lantern.reports.exposure_results import probed
     from rusty_lantern.stores.credentials import find
     from rusty_lantern.stores.s3.client import Client
-    from rusty_lantern.stores.s3.probe import knock_at
+    from rusty_lantern.stores.s3.probe import try_bucket
 
     async def one_store(name: str) -> list[Probed]:
-        store = next(s for s in place.estate().stores if s.name == name)
+        store = next((s for s in place.estate().stores if s.name == name), None)
+        if store is None or store.reads != "s3":
+            why = "it is not in estate.yaml" if store is None else f"it is read by its {store.reads}, and has no door"
+            note(f"{name} is not asked: {why}")
+            return []
         note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
         key = find(store.credential, place.folder)
         async with Client(store, key, place.folder) as inside, Client(store, None, place.folder) as outside:
-            views = [view for view in chosen if view.dossier.store == name]
-            return [probed(view, knock) for view in views for knock in await knock_at(inside, outside, view)]
+            found = []
+            for view in (view for view in chosen if view.dossier.store == name):
+                answers = (await try_bucket(inside, outside, view)).doors
+                if not answers.settled:
+                    note(f"{view.title} was not tried: {answers.reason}")
+                found += [probed(view, knock) for knock in answers.value or ()]
+            return found
 
     async def all_stores() -> list[Probed]:
         names = dict.fromkeys(view.dossier.store for view in chosen)

@@ -15,6 +15,7 @@ from rusty_lantern.cli.common import (
     SurveyOption,
     WorkspaceOption,
     judge_kept,
+    kept_bytes,
     opened,
     opened_stores,
     since_when,
@@ -98,7 +99,7 @@ def _storage(asked: _Asked, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.tiers import where_data_sits
 
     found = asked.opened()
-    where_data_sits(found.views, found.survey.name, out, size)
+    where_data_sits(found.views, kept_bytes(found), found.survey.name, out, size)
 
 
 def _drift(asked: _Asked, out: Path, size: str) -> None:

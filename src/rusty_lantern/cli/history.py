@@ -17,6 +17,10 @@ if TYPE_CHECKING:
     from rusty_lantern.core.standings import Standing
 
 
+ALTERED = 4
+"""How the program ends where a kept survey is not as it was written."""
+
+
 def register(app: typer.Typer) -> None:
     """Enter the command."""
     app.command("history", short_help="The kept surveys: how drift went, and whether they are as written.")(history)
@@ -32,8 +36,8 @@ def history(
 ) -> None:
     """List the kept surveys, oldest first: drift by severity, what could not be told, what stood open, the hash.
 
-    Use it to see how it goes, and with --verify to show that nothing was altered. All are judged by the present
-    baseline. Example: lantern history --figure trend.png
+    Use it to see how it goes, and with --verify to see whether a saved survey was altered. All are judged by the
+    present baseline. Example: lantern history --figure trend.png
     """
     from rusty_lantern.archive import surveys
     from rusty_lantern.core.standings import lasting
@@ -53,7 +57,7 @@ def history(
     if figure is not None:
         _draw(place, list(stood.values()), figure)
     printed(encode(result) + "\n" if json else None, lambda screen: history_view(screen, result))
-    raise typer.Exit(2 if any(one.wrong for one in kept) else 0)
+    raise typer.Exit(ALTERED if any(one.wrong for one in kept) else 0)
 
 
 def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]:

@@ -9,10 +9,12 @@ import typer
 
 from rusty_lantern.cli.common import (
     AsOfOption,
+    FailOnOption,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
     emit,
+    ended,
     note,
     opened_stores,
 )
@@ -38,6 +40,7 @@ def links(
     probe: Annotated[
         bool, typer.Option("--probe", help="Also try each link that still stands and reads: one byte, once.")
     ] = False,
+    fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -55,9 +58,9 @@ def links(
     from rusty_lantern.reports.terminal import console
 
     found = opened_stores(workspace_folder, survey, as_of)
-    cascade = found.cascade()
+    judge = found.judge()
     known = [(c, LinkView(link, c.roster)) for c in found.circles for link in c.roster.dossier.links.value or ()]
-    rows = [link_row(circle, view, cascade) for circle, view in known]
+    rows = [link_row(circle, view, judge) for circle, view in known]
     read, more = _from_text(files or [], found, probe) if files else (0, [])
     result = LinksResult(
         survey=found.survey.name,
@@ -70,8 +73,7 @@ def links(
         emit(encode(result))
     else:
         links_view(console(), result)
-    if any(row.judged.drifted for row in result.links):
-        raise typer.Exit(1)
+    ended(fail_on, (severity for row in result.links for severity in row.judged.drifted.values()))
 
 
 def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int, list[LinkRow]]:
@@ -85,7 +87,7 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
     from rusty_lantern.core.roster import LinkView
     from rusty_lantern.reports.holder_results import link_row
 
-    cascade = found.cascade()
+    judge = found.judge()
     by_store = {circle.roster.dossier.store: circle for circle in found.circles}
     stores = [(store.name, store.at) for store in found.place.estate().stores if store.reads == "s3"]
     nowhere = found.circles[0] if found.circles else None
@@ -102,7 +104,7 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
             if view.standing in ("valid", "unknown") and link.verbs == ["read"]:
                 standing.append((len(rows), address))
             elsewhere = "" if any(is_at(signed.host, urlsplit(at).netloc) for _, at in stores) else signed.host
-            rows.append(link_row(circle, view, cascade, presumed=signed.presumed, host=elsewhere))
+            rows.append(link_row(circle, view, judge, presumed=signed.presumed, host=elsewhere))
     for (number, _), words in zip(standing, _probe(found, standing) if probe else [], strict=False):
         rows[number] = msgspec.structs.replace(rows[number], probe=words)
     return mined.bytes, rows

@@ -28,7 +28,9 @@ def manual() -> str:
     ]
     for name, command in _commands(root, ""):
         lines += _command(name, command)
-    lines += [".SH EXIT STATUS", *_text(EXIT_CODES.removeprefix("Exit codes: "))]
+    lines.append(".SH EXIT STATUS")
+    for code, meaning in EXIT_CODES.items():
+        lines += [".TP", f".B {code}", *_text(meaning)]
     return "\n".join(lines) + "\n"
 
 

@@ -6,10 +6,12 @@ import typer
 
 from rusty_lantern.cli.common import (
     AsOfOption,
+    FailOnOption,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
     emit,
+    ended,
     missing_in,
     opened_stores,
 )
@@ -21,6 +23,7 @@ def register(app: typer.Typer) -> None:
 
 
 def mirrors(
+    fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -42,13 +45,11 @@ def mirrors(
     if not wanted:
         remedy = 'mirrors: [{from: harbour, to: skerry, buckets: ["permit-*"], lag: 30 minutes}]'
         raise BadInput(Complaint("the estate file names no mirrors", remedy=remedy))
-    rows = [mirror_row(compared) for compared in mirrored(found.circles, wanted, missing_in(found.survey))]
+    judge = found.judge()
+    rows = [mirror_row(compared, judge) for compared in mirrored(found.circles, wanted, missing_in(found.survey))]
     result = MirrorsResult(survey=found.survey.name, as_of=found.when, mirrors=rows)
     if json:
         emit(encode(result))
     else:
         mirrors_view(console(), result)
-    good = ("same", "catching-up")
-    if any(row.differences or row.content not in (*good, "unknown") for row in rows):
-        raise typer.Exit(1)
-    raise typer.Exit(3 if any(row.unknown for row in rows) else 0)
+    ended(fail_on, (severity for row in rows for severity in row.judged.drifted.values()))

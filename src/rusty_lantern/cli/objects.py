@@ -13,10 +13,12 @@ import typer
 from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
+    FailOnOption,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
     emit,
+    ended,
     find_view,
     note,
     opened,
@@ -59,6 +61,7 @@ def objects(
     ] = None,
     engine: Annotated[Engine, typer.Option(help="Where the counting is done.")] = Engine.here,
     scheduler: Annotated[str, typer.Option(help="The Dask scheduler to use, with --engine dask.")] = "",
+    fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -69,8 +72,7 @@ def objects(
     Use it after an audit that found drift in objects. It needs a survey that looked at objects
     (lantern survey --objects sample). Example: lantern objects harbour/camera-traps --breaking objects.encryption
     """
-    from rusty_lantern.core.baseline.judge import judge
-    from rusty_lantern.core.baseline.sheets import in_force
+    from rusty_lantern.core.assess import Judge
     from rusty_lantern.reports.object_results import ObjectsResult, object_row, table_row
     from rusty_lantern.reports.object_views import objects_view
     from rusty_lantern.reports.results import encode
@@ -81,12 +83,12 @@ def objects(
         _check(breaking)
     found = opened(workspace_folder, survey, as_of)
     chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
-    baseline = in_force(found.place.baseline(), found.when)
+    judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
     with _counting(found, engine, scheduler) as over:
         judged = [
             (view, judgement)
             for view in chosen
-            for judgement in judge(baseline, view.dossier.store, view.bucket, view.fact, over)
+            for judgement in judge.of_bucket(view, over)
             if judgement.tally is not None and breaking in (None, judgement.requirement.fact)
         ]
     judged.sort(key=lambda pair: _order(pair[1]))
@@ -102,8 +104,7 @@ def objects(
         emit(encode(result))
     else:
         objects_view(console(), result)
-    worst = {row.status for row in result.requirements}
-    raise typer.Exit(1 if "drifted" in worst else 3 if "unknown" in worst or not judged else 0)
+    ended(fail_on, (row.severity for row in result.requirements if row.status == "drifted"))
 
 
 @contextmanager

@@ -13,17 +13,20 @@ from rusty_lantern.cli.common import (
     SurveyOption,
     WorkspaceOption,
     judge_kept,
+    kept_bytes,
     note,
     opened,
     since_when,
 )
 
 if TYPE_CHECKING:
+    from collections import Counter
     from collections.abc import Iterator, Sequence
 
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.cli.common import Opened
     from rusty_lantern.core.assess import Audit, BucketView
+    from rusty_lantern.core.changes import Turn
     from rusty_lantern.core.remedies import Remedy
     from rusty_lantern.core.standings import Key
     from rusty_lantern.reports.page import Picture
@@ -84,7 +87,7 @@ def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[
     kept = [one for one in history(place.surveys, verify=True) if one.name <= found.survey.name]
     result = report_result(
         found.survey, place.estate().name, found.when, place.baseline(), audit, views, since,
-        _remedies(views, audit), kept, _closed(place, found.survey.name, audit, whole=extract is None), extract or "",
+        _remedies(views, audit), kept, _turned(place, found.survey.name, audit, whole=extract is None), extract or "",
     )  # fmt: skip
     return result, views
 
@@ -115,7 +118,8 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketView]
 
 
 def _remedies(views: Sequence[BucketView], audit: Audit) -> list[tuple[Remedy, Sequence[Key]]]:
-    from rusty_lantern.core.remedies import Remedy, in_words, remedies
+    from rusty_lantern.core.advice import advice
+    from rusty_lantern.core.remedies import Remedy, remedies
     from rusty_lantern.core.standings import key_of
 
     by = {("bucket", view.dossier.store, view.bucket.name): view for view in views}
@@ -126,28 +130,26 @@ def _remedies(views: Sequence[BucketView], audit: Audit) -> list[tuple[Remedy, S
     found: list[tuple[Remedy, Sequence[Key]]] = []
     for subject, drifted in subjects.items():
         whole = remedies(by.get(subject), drifted) if computed <= MOST_COMPUTED else []
-        whole = whole or [
-            Remedy((j.requirement.fact,), j.requirement.remedy or in_words(j.requirement)) for j in drifted
-        ]
+        whole = whole or [Remedy((j.requirement.fact,), j.requirement.remedy or advice(j)) for j in drifted]
         found += [(one, [key_of(j) for j in drifted if j.requirement.fact in one.facts]) for one in whole]
     return found
 
 
-def _closed(place: Workspace, name: str, audit: Audit, *, whole: bool) -> int | None:
-    """How many drifts of the survey before do not stand any more; of an extract, only on subjects that are in it."""
+def _turned(place: Workspace, name: str, audit: Audit, *, whole: bool) -> Counter[Turn] | None:
+    """How drift turned since the survey before, None where there is none; of an extract, on what is in it."""
+    import msgspec
+
     from rusty_lantern.archive.standings import Standings
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.core.standings import OPEN, key_of
+    from rusty_lantern.core.changes import turns_since
 
     earlier = [one for one in names(place.surveys) if one < name]
     if not earlier:
         return None
     before = Standings(place, lambda survey: judge_kept(place, survey)).of(earlier[-1])
-    still = {key_of(j) for j in audit.judgements if j.status != "held"}
     about = {(j.store, j.kind, j.name) for j in audit.judgements}
-    return sum(
-        stood.status in OPEN and stood.key not in still and (whole or stood.key[:3] in about) for stood in before.stood
-    )
+    stood = [one for one in before.stood if whole or one.key[:3] in about]
+    return turns_since(msgspec.structs.replace(before, stood=stood), audit)
 
 
 def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketView]) -> list[Picture]:
@@ -159,10 +161,10 @@ def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketView]) 
 
     glance, tiers = BytesIO(), BytesIO()
     at_a_glance(result, glance)
-    where_data_sits(views, found.survey.name, tiers)
+    where_data_sits(views, kept_bytes(found), found.survey.name, tiers)
     words = (
         "The estate at a glance: each bucket by area: drifted, unknown, accepted or as required.",
-        "Where data sits: bytes by store, by default encryption and lock.",
+        "Where data sits: bytes by store, by encryption, and by the locks that objects have.",
     )
     drawn = [Picture(svg.getvalue().decode(), told) for svg, told in zip((glance, tiers), words, strict=True)]
     return drawn if result.only_for else [*drawn, *_drift_so_far(found)]

@@ -10,10 +10,12 @@ import typer
 from rusty_lantern.cli import completing
 from rusty_lantern.cli.common import (
     AsOfOption,
+    FailOnOption,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
     emit,
+    ended,
     find_view,
     note,
     opened,
@@ -22,8 +24,7 @@ from rusty_lantern.cli.common import (
 
 if TYPE_CHECKING:
     from rusty_lantern.cli.common import Opened
-    from rusty_lantern.core.assess import BucketView
-    from rusty_lantern.core.baseline.sheets import Baseline
+    from rusty_lantern.core.assess import BucketView, Judge
     from rusty_lantern.reports.object_results import RetentionRow, VersionRow
 
 
@@ -45,6 +46,7 @@ def retention(
     timeline: Annotated[
         Path | None, typer.Option(help="Draw the bytes locked over the coming years into this .png, .svg or .pdf.")
     ] = None,
+    fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -55,7 +57,7 @@ def retention(
     Use it before promising that something is kept, or that it can be deleted. It needs a survey that looked at
     objects (lantern survey --objects all). Example: lantern retention harbour/permit-archive
     """
-    from rusty_lantern.core.baseline.sheets import in_force
+    from rusty_lantern.core.assess import Judge
     from rusty_lantern.core.errors import BadInput, Complaint
     from rusty_lantern.reports.object_results import RetentionResult, table_row
     from rusty_lantern.reports.object_views import retention_view
@@ -68,8 +70,8 @@ def retention(
     if (key is not None or timeline is not None) and (len(chosen) != 1 or not seen):
         why = f"{chosen[0].title}: {chosen[0].bucket.table.reason}" if len(chosen) == 1 else "name one STORE/BUCKET"
         raise BadInput(Complaint("--key and --timeline are about one bucket that was looked into", remedy=why))
-    baseline = in_force(found.place.baseline(), found.when)
-    rows = [_row(found, view, baseline) for view in seen] if key is None else []
+    judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
+    rows = [_row(found, view, judge) for view in seen] if key is None else []
     result = RetentionResult(
         survey=found.survey.name,
         as_of=found.when,
@@ -88,11 +90,10 @@ def retention(
         emit(encode(result))
     else:
         retention_view(console(), result)
-    raise typer.Exit(0 if seen else 3)
+    ended(fail_on, (one.severity for row in rows for one in row.breaking if one.status == "drifted"))
 
 
-def _row(found: Opened, view: BucketView, baseline: Baseline) -> RetentionRow:
-    from rusty_lantern.core.baseline.judge import judge
+def _row(found: Opened, view: BucketView, judge: Judge) -> RetentionRow:
     from rusty_lantern.core.scales import DURATION
     from rusty_lantern.objects.engine import table_path
     from rusty_lantern.objects.locks import locks
@@ -104,7 +105,7 @@ def _row(found: Opened, view: BucketView, baseline: Baseline) -> RetentionRow:
     path = table_path(found.survey.folder, view.dossier.store, bucket.name)
     default = (lock.mode, lock.keep) if lock else ("", 0)
     summary = locks(path, found.when, default, rule if isinstance(rule, int) else 0)
-    judged = judge(baseline, view.dossier.store, bucket, view.fact, tallied(found.survey, found.when))
+    judged = judge.of_bucket(view, tallied(found.survey, found.when))
     about = ("objects.mode", "objects.keep", "objects.hold", "objects.current-version", "objects.deletable-by")
     return RetentionRow(
         store=view.dossier.store,

@@ -38,22 +38,16 @@ def show(
 
     Use it to see why something drifted. Example: lantern show harbour/press-kit --required
     """
-    from rusty_lantern.core.baseline.judge import judge
-    from rusty_lantern.core.baseline.sheets import in_force
-    from rusty_lantern.core.waivers import apply
+    from rusty_lantern.core.assess import Judge
     from rusty_lantern.reports.results import encode, show_result
     from rusty_lantern.reports.terminal import console
     from rusty_lantern.reports.views import show_view
 
     place, taken, when, seen = opened(workspace_folder, survey, as_of)
     view = find_view(seen, bucket, taken)
-    baseline = in_force(place.baseline(), when) if required else None
-    objects = tallied(taken, when)
-    judged = None
-    if baseline is not None:
-        found = judge(baseline, view.dossier.store, view.bucket, view.fact, objects)
-        judged, _ = apply(found, place.waivers(), when, baseline.longest_waiver)
-    result = show_result(taken, view, judged, baseline)
+    judge = Judge(place.baseline(), when, tuple(place.waivers())) if required else None
+    judged = judge.of_bucket(view, tallied(taken, when)) if judge else None
+    result = show_result(taken, view, judged, judge.cascade.baseline if judge else None)
     if json:
         emit(encode(result))
     else:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Awaitable, Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -20,7 +20,7 @@ from rusty_lantern.archive.journal import Journal
 from rusty_lantern.archive.surveys import last_dossier
 from rusty_lantern.cli.common import note
 from rusty_lantern.core.dossier import Dossier
-from rusty_lantern.core.errors import BadInput, Complaint, Place, nearest
+from rusty_lantern.core.errors import BadInput, Complaint, LanternError, Place, defect, nearest
 from rusty_lantern.core.estate import Estate, Store
 from rusty_lantern.core.estate_objects import Looked
 from rusty_lantern.core.evidence import Answer
@@ -34,6 +34,9 @@ from rusty_lantern.stores.s3.front import front_door
 from rusty_lantern.stores.s3.inspecting import Wanted
 from rusty_lantern.stores.s3.probe import knock_everywhere
 from rusty_lantern.stores.s3.reader import BY_SUB_RESOURCE, Look, list_buckets, survey
+
+FRONT = ("certificate", "plain_http", "legacy_signatures")
+PEOPLE = ("identities", "groups", "credentials")
 
 
 @dataclass(frozen=True)
@@ -97,10 +100,16 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
                     task, completed=d, total=t, rate=r))  # fmt: skip
             except (NoLongerAccepted, BaseExceptionGroup) as error:
                 first = _first(error)
-                if not isinstance(first, NoLongerAccepted):
-                    raise
-                paused.append(first)
-                return None
+                if isinstance(first, NoLongerAccepted):
+                    paused.append(first)
+                    return None
+                if isinstance(first, LanternError) or not isinstance(first, Exception):
+                    raise first from None
+                return _unread(plan, store, first)
+            except LanternError:
+                raise
+            except Exception as error:  # whatever it is, it is this store's alone
+                return _unread(plan, store, error)
             finally:
                 journal.close()
 
@@ -116,6 +125,25 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
         if paused:
             raise NoLongerAccepted(*(complaint for error in paused for complaint in error.complaints))
         return [dossier for task in tasks if (dossier := task.result()) is not None]
+
+
+def _unread(plan: Plan, store: Store, error: Exception) -> Dossier:
+    """What stands for a store that could not be read by a fault of ours."""
+    note(f"{store.name}: {defect(error)}")
+    lost: Answer[int] = Answer("failed", None, defect(error))
+    return Dossier(store=store.name, taken=plan.moment, address=store.at, listing=lost)
+
+
+async def _guarded(read: Dossier, fields: tuple[str, ...], more: Awaitable[dict[str, Any]]) -> Dossier:
+    """A dossier with what is read besides; whatever goes wrong there is that part's alone."""
+    try:
+        return msgspec.structs.replace(read, **await more)
+    except LanternError:
+        raise
+    except Exception as error:
+        note(f"{read.store}: {defect(error)}")
+        lost: Answer[Any] = Answer("failed", None, defect(error))
+        return msgspec.structs.replace(read, **dict.fromkeys(fields, lost))
 
 
 def _first(error: BaseException) -> BaseException:
@@ -162,7 +190,8 @@ async def _read_store(
     look = _look(plan, store, partial, looked_at)
     async with client:
         read = await survey(client, plan.moment, progress, patterns, plan.list_limit, look)
-        read = msgspec.structs.replace(read, **await front_door(client, plan.moment, answered=read.listing.settled))
+        front = front_door(client, plan.moment, answered=read.listing.settled)
+        read = await _guarded(read, FRONT, front)
         read = await _with_holders(plan, store, read, client)
         if journal.replayed:
             note(f"{store.name}: {journal.replayed:,} answers were kept, {client.asked:,} questions were asked now")
@@ -189,7 +218,7 @@ async def _with_holders(plan: Plan, store: Store, read: Dossier, client: Client)
     if store.identities is not None and read.listing.settled:
         entry = msgspec.structs.replace(store, at=store.identities.at, signing_place=store.identities.signing_place)
         async with Client(entry, client.key, plan.folder, memory=client.memory, log=client.log, service="iam") as asked:
-            read = msgspec.structs.replace(read, **await read_identities(asked, plan.moment))
+            read = await _guarded(read, PEOPLE, read_identities(asked, plan.moment))
     if not store.beside:
         return read
     try:

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rusty_lantern.cli import completing
-from rusty_lantern.cli.audit import Floor
 from rusty_lantern.cli.common import (
     AsOfOption,
+    Floor,
     JsonOption,
     SurveyOption,
     WorkspaceOption,
@@ -23,7 +23,7 @@ from rusty_lantern.cli.common import (
 
 if TYPE_CHECKING:
     from rusty_lantern.cli.common import Opened
-    from rusty_lantern.core.baseline.sheets import Baseline
+    from rusty_lantern.core.assess import Judge
     from rusty_lantern.core.declared import Declared
     from rusty_lantern.reports.access_results import TryResult
 
@@ -46,6 +46,9 @@ def try_(
     fail_on: Annotated[
         Floor, typer.Option(help="Drift below this severity does not make the exit code 1.")
     ] = Floor.low,
+    fail_on_unknown: Annotated[
+        bool, typer.Option("--fail-on-unknown", help="End with 3 if anything is unknown, and no such drift.")
+    ] = False,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
@@ -65,60 +68,58 @@ def try_(
         remedy = "lantern try FILE, or lantern try --bucket STORE/BUCKET --policy NEW.json"
         raise BadInput(Complaint("name a declared bucket, or --bucket with --policy", remedy=remedy))
     found = opened(workspace_folder, survey, as_of)
-    baseline = _baseline(found)
+    judge = found.judge()
     if policy is not None:
-        results = [_of_policy(found, baseline, bucket or "", policy)]
+        results = [_of_policy(found, judge, bucket or "", policy)]
     else:
         files = declarations(declared or Path())
         if bucket is not None and len(files) != 1:
             raise BadInput(Complaint("--bucket goes with one file", remedy="lantern try FILE --bucket STORE/BUCKET"))
-        results = [_of_declared(found, baseline, bucket, one) for one in files]
+        results = [_of_declared(found, judge, bucket, one) for one in files]
     whole = results[0] if declared is None or declared.is_file() else TriesResult(tries=results)
     printed(encode(whole) + "\n" if json else None, lambda screen: tries_view(screen, results))
-    raise typer.Exit(max((_code(result, fail_on) for result in results), key=(0, 3, 1).index, default=0))
+    raise typer.Exit(
+        max(
+            (_code(result, fail_on, unknown_counts=fail_on_unknown) for result in results),
+            key=(0, 3, 1).index,
+            default=0,
+        )
+    )
 
 
-def _baseline(found: Opened) -> Baseline | None:
-    from rusty_lantern.core.baseline.sheets import in_force
-
-    place = found.place
-    return in_force(place.baseline(), found.when) if (place.folder / "baseline.yaml").is_file() else None
-
-
-def _of_policy(found: Opened, baseline: Baseline | None, bucket: str, policy: Path) -> TryResult:
+def _of_policy(found: Opened, judge: Judge | None, bucket: str, policy: Path) -> TryResult:
     from rusty_lantern.core.assess import beside
     from rusty_lantern.core.declared import with_policy
     from rusty_lantern.reports.access_results import try_result
 
     current = find_view(found.views, bucket, found.survey)
     proposed = with_policy(current.bucket, read_text(policy), str(policy))
-    return try_result(current, beside(current, proposed), baseline)
+    return try_result(current, beside(current, proposed), judge)
 
 
-def _of_declared(found: Opened, baseline: Baseline | None, bucket: str | None, declared: Declared) -> TryResult:
+def _of_declared(found: Opened, judge: Judge | None, bucket: str | None, declared: Declared) -> TryResult:
     """What a declared bucket comes to: over an existing one if that is named, otherwise by itself."""
     from rusty_lantern.core.assess import alone, beside
     from rusty_lantern.reports.access_results import try_result
 
     if bucket is not None:
         current = find_view(found.views, bucket, found.survey)
-        return try_result(current, beside(current, declared.over(current.bucket)), baseline)
+        return try_result(current, beside(current, declared.over(current.bucket)), judge)
     there = [view for view in found.views if view.bucket.name == declared.name]
     match = next((view for view in there if declared.store in ("", view.dossier.store)), None)
     if match is not None:
-        return try_result(match, beside(match, declared.whole()), baseline)
+        return try_result(match, beside(match, declared.whole()), judge)
     store = declared.store or found.survey.dossiers[0].store
     neighbour = next((view for view in found.views if view.dossier.store == store), None)
     if neighbour is not None:
-        return try_result(None, beside(neighbour, declared.whole()), baseline)
-    return try_result(None, alone(store, declared.whole(), found.when, found.place.estate()), baseline)
+        return try_result(None, beside(neighbour, declared.whole()), judge)
+    return try_result(None, alone(store, declared.whole(), found.when, found.place.estate()), judge)
 
 
-def _code(result: TryResult, floor: Floor) -> int:
-    """As audit ends: 1 for drift at or above the floor, 3 where it cannot be told."""
-    from rusty_lantern.core.baseline.sheets import SEVERITIES
+def _code(result: TryResult, floor: Floor, *, unknown_counts: bool) -> int:
+    """As audit ends: 1 for drift at or above the floor; 3 where that is unknown, if that was asked for."""
+    from rusty_lantern.core.assess import reaches
 
-    bad = [str(severity) for severity in SEVERITIES[: SEVERITIES.index(floor.value) + 1]]
-    if any(found.severity in bad for found in result.drift or ()):
+    if reaches(floor.value, (found.severity for found in result.drift or ())):
         return 1
-    return 3 if result.unknown else 0
+    return 3 if unknown_counts and result.unknown else 0

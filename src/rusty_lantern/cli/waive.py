@@ -39,7 +39,7 @@ def waive(
             help="STORE/NAME, as the audit names it.", metavar="STORE/NAME", autocompletion=completing.buckets
         ),
     ],
-    fact: Annotated[str, typer.Argument(help="The fact that drifted.", autocompletion=completing.facts)],
+    fact: Annotated[str, typer.Argument(help="The fact that drifted, or is unknown.", autocompletion=completing.facts)],
     because: Annotated[str, typer.Option(help="Why it is accepted.")] = "",
     by: Annotated[str, typer.Option(help="The role that accepts it.")] = "",
     until: Annotated[str, typer.Option(help="When it ends, e.g. 2027-03-31.")] = "",
@@ -49,7 +49,7 @@ def waive(
 ) -> None:
     """Add a waiver to waivers.yaml: this drift, as it is now and no worse, for a reason, by a role, until a date.
 
-    Use it for what cannot be mended today. What is missing is asked for. Example:
+    Use it for what cannot be mended today, or cannot be read. What is missing is asked for. Example:
     lantern waive harbour/press-kit exposure.list --because "until the new site is up" --by "head of outreach"
     --until 2027-03-31
     """
@@ -81,12 +81,14 @@ def _drift(judgements: list[Judgement], of: str, fact: str) -> Judgement:
     except UnknownFact as error:
         raise BadInput(Complaint(f'unknown fact "{fact}"', remedy=error.hint or "docs/facts.md")) from None
     mine = [j for j in judgements if f"{j.store}/{j.name}" == of and j.requirement.fact == fact]
-    drifted = next((j for j in mine if j.status == "drifted"), None)
+    drifted = next((j for status in ("drifted", "unknown") for j in mine if j.status == status), None)
     if drifted is not None:
         return drifted
     if mine:
         why = f"it is waived already: {mine[0].reason}" if mine[0].status == "waived" else f"it is {mine[0].status}"
-        raise BadInput(Complaint(f"{fact} of {of} has not drifted: {why}", remedy="only drift can be waived"))
+        raise BadInput(
+            Complaint(f"{fact} of {of} has not drifted: {why}", remedy="only drift, and what is unknown, can be waived")
+        )
     hint = nearest(of, {f"{j.store}/{j.name}" for j in judgements if j.requirement.fact == fact})
     raise BadInput(Complaint(f"nothing is required of {fact} on {of}", remedy=hint or "lantern audit lists the drift"))
 

@@ -6,8 +6,8 @@ A function of its inputs alone: the same survey, baseline, estate and moment giv
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from typing import Any
@@ -37,15 +37,16 @@ from rusty_lantern.core.baseline.judge import (
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline, Requirement, Severity, in_force
 from rusty_lantern.core.circles import Circle, or_stated, with_needs
 from rusty_lantern.core.dossier import Bucket, Dossier, undisturbed
-from rusty_lantern.core.errors import Place
+from rusty_lantern.core.errors import Place, defect
 from rusty_lantern.core.estate import Estate, Store
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.facts import Fact, Subject, derive, lookup
+from rusty_lantern.core.evidence import Answer, Partly
+from rusty_lantern.core.facts import Fact, Subject, UnknownFact, derive, lookup
 from rusty_lantern.core.holders import Verb
+from rusty_lantern.core.mirror_facts import Compared
 from rusty_lantern.core.mirrors import Missing, mirrored
 from rusty_lantern.core.mirrors import judgements as mirror_judgements
 from rusty_lantern.core.register import REGISTER
-from rusty_lantern.core.roster import Roster
+from rusty_lantern.core.roster import Roster, lost
 from rusty_lantern.core.scales import show_moment
 from rusty_lantern.core.waivers import Waived, Waiver
 from rusty_lantern.core.waivers import apply as waive
@@ -65,6 +66,7 @@ class BucketView:
     circle: Circle | None = None
     """The store's identities and keys; a bucket that stands alone has none. A proposed one has the circle of that which
     is there, and is not in it."""
+    trusted_networks: tuple[str, ...] = ()
 
     @property
     def title(self) -> str:
@@ -79,7 +81,10 @@ class BucketView:
     @cached_property
     def surroundings(self) -> Surroundings:
         """The moment and the owner that decisions depend on."""
-        return Surroundings(self.moment, self.account, self.trusted_accounts)
+        told = self.dossier.account
+        unread = f"the account that the bucket is in was not read ({told.reason})" if told.unread else ""
+        unread = "" if self.dossier.account_number else unread
+        return Surroundings(self.moment, self.account, self.trusted_accounts, self.trusted_networks, unread)
 
     @property
     def account(self) -> str:
@@ -93,15 +98,21 @@ class BucketView:
 
     @cached_property
     def verdicts(self) -> Exposures:
-        """The exposure for each audience and verb."""
-        return self.shapes.exposures(self.rules, self.surroundings)
+        """The exposure for each audience and verb. Whatever goes wrong with one bucket is unknown of it alone."""
+        try:
+            return self.shapes.exposures(self.rules, self.surroundings)
+        except Exception as error:
+            unknown = Verdict("unknown", doubts=(defect(error),))
+            return {(audience, verb): unknown for audience in AUDIENCES for verb in VERBS}
 
     @cached_property
     def _subject(self) -> Subject:
         facts = {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
+        trusted = frozenset(f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.fence and one.fence.trusted)
         return Subject(
-            self.bucket, self.dossier, facts, self._doors(), self._access, self._demands, self._elsewhere, self.roster
-        )
+            self.bucket, self.dossier, facts, self._doors(), self._access, self._demands, self._elsewhere, trusted,
+            self.roster,
+        )  # fmt: skip
 
     @property
     def shapes(self) -> Shapes:
@@ -127,21 +138,35 @@ class BucketView:
         """What the rules grant an identity that they name."""
         found = self.named[identity]
         if found is None:
-            circle = self.circle
-            if circle is not None and circle.buckets.get(self.bucket.name) is self:
-                found = circle.across.granted(identity, self.bucket.name)
-            else:
-                found = reach_of(identity, self.rules, self.surroundings, Work(BUDGET))
+            try:
+                found = self._granted(identity)
+            except Exception as error:
+                found = {verb: Reach("unknown", doubts=(defect(error),)) for verb in VERBS}
             self.named[identity] = found
         return found
 
-    def trusts(self, identity: Identity) -> bool:
-        """Whether the identity is one of the owner's account or of a trusted one."""
+    def _granted(self, identity: Identity) -> dict[Verb, Reach]:
+        circle = self.circle
+        if circle is not None and circle.buckets.get(self.bucket.name) is self:
+            return circle.across.granted(identity, self.bucket.name)
+        return reach_of(identity, self.rules, self.surroundings, Work(BUDGET))
+
+    def trusts(self, identity: Identity) -> Fact:
+        """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
         own = {self.account, self.dossier.account.value or "", self.bucket.owner.value or ""} - {""}
         inner = self.trusted_accounts | own
         if identity.account in inner or identity.name in inner:
-            return True
-        return identity.kind == "group" or identity.name in self.roster.holders
+            return Answer("known", "on")
+        if identity.kind == "group" or identity.name in self.roster.holders:
+            return Answer("known", "on")
+        if identity.kind in ("service", "federated"):
+            return Answer("known", "off")
+        if identity.account and self.dossier.account_number:
+            return Answer("known", "off")
+        asked: list[Answer[Any]] = [self.dossier.account]
+        if not identity.account:
+            asked += [self.bucket.owner, self.dossier.identities]
+        return next((lost(one) for one in asked if one.unread), Answer("known", "off"))
 
     def holders(self, verb: Verb) -> list[str]:
         """Who may use a verb: audiences, identities that the rules name, and the store's own, as far as known."""
@@ -164,13 +189,20 @@ class BucketView:
         ]
 
     def _access(self, name: str) -> Fact:
-        wanted = [who for who in self.named if (name == "outside" and not self.trusts(who)) or name == who.name]
+        trusted = {who: self.trusts(who) for who in self.named} if name == "outside" else {}
+        wanted = [who for who in self.named if name == who.name or (who in trusted and trusted[who].value != "on")]
         asked = self.bucket.policy.evidence
         reached = [(verb, reach) for who in wanted for verb, reach in self.granted(who).items()]
         doubt = next((reach.doubts[0] for _, reach in reached if reach.level == "unknown" and reach.doubts), "")
         doubt = doubt or next(iter(self.rules.doubted.values()), "")
+        sure = {who for who in wanted if who not in trusted or trusted[who].value == "off"}
+        reaching = [who for who in wanted if any(reach.level != "closed" for reach in self.granted(who).values())]
+        stranger = next((who for who in reaching if who not in sure), None)
+        if stranger is not None and not doubt:
+            doubt = f"whether {stranger.name} is one of the store's own is not known: {trusted[stranger].reason}"
         if doubt:
-            return Answer("failed", None, doubt, asked)
+            certain = {v for who in sure for v, one in self.granted(who).items() if one.level in ("narrow", "open")}
+            return Partly("failed", None, doubt, asked, certain=" ".join(verb for verb in VERBS if verb in certain))
         verbs = {verb for verb, reach in reached if reach.level != "closed"}
         note = ", ".join(who.name for who in wanted if name == "outside")
         return Answer("known", " ".join(verb for verb in VERBS if verb in verbs), note, asked)
@@ -184,7 +216,12 @@ class BucketView:
 
     def fact(self, name: str) -> Fact:
         """A fact by name; where it could not be read and the store's owner states it, what is stated."""
-        found = derive(name, self._subject)
+        try:
+            found = derive(name, self._subject)
+        except UnknownFact:
+            raise
+        except Exception as error:
+            return Answer("failed", None, defect(error))
         return found if self.store is None else or_stated(name, found, self.store, self.moment)
 
     def facts(self) -> dict[str, Fact]:
@@ -214,7 +251,7 @@ def _alone(view: BucketView) -> Roster:
 def beside(view: BucketView, proposed: Bucket) -> BucketView:
     """A bucket as it is proposed, in the surroundings of the one that is there."""
     neighbours = {**view.neighbours, proposed.name: view}
-    return BucketView(proposed, view.dossier, view.moment, view.store, view.trusted_accounts, neighbours, view.circle)
+    return replace(view, bucket=proposed, neighbours=neighbours)
 
 
 def alone(store: str, bucket: Bucket, moment: datetime, estate: Estate | None) -> BucketView:
@@ -226,20 +263,23 @@ def alone(store: str, bucket: Bucket, moment: datetime, estate: Estate | None) -
         store=store, taken=moment, listing=Answer("known", 1), guards=absent, network=absent, account=absent,
         identities=absent, groups=absent, credentials=absent, encryption_keys=absent, links=absent,
     )  # fmt: skip
-    return BucketView(bucket, dossier, moment, entry, trusted)
+    return BucketView(
+        bucket, dossier, moment, entry, trusted, trusted_networks=estate.trusted_networks if estate else ()
+    )
 
 
 def circles(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[Circle]:
     """The stores of a survey, each with its buckets by name."""
     entries = {store.name: store for store in estate.stores} if estate else {}
     trusted = estate.trusted_accounts if estate else frozenset()
+    networks = estate.trusted_networks if estate else ()
     found = []
     for dossier in dossiers:
         near: dict[str, BucketView] = {}
         entry = entries.get(dossier.store)
         circle = Circle(with_needs(dossier, entry), moment, near, entry)
         for bucket in sorted(dossier.buckets, key=lambda b: b.name):
-            near[bucket.name] = BucketView(bucket, dossier, moment, entry, trusted, near, circle)
+            near[bucket.name] = BucketView(bucket, dossier, moment, entry, trusted, near, circle, networks)
         found.append(circle)
     return found
 
@@ -269,12 +309,20 @@ class Audit(msgspec.Struct, frozen=True):
         """How many judgements of each status."""
         return Counter(j.status for j in self.judgements)
 
-    def exit_code(self, floor: Severity) -> int:
-        """0 all held · 1 drift at or above the floor · 3 could not tell, and no such drift."""
-        worst = SEVERITIES.index(floor)
-        if any(SEVERITIES.index(j.requirement.severity) <= worst for j in self.of("drifted")):
+    def exit_code(self, floor: Severity, *, unknown_counts: bool = False) -> int:
+        """1 drift at or above the floor · 3 no such drift, and a store was not read · 0 otherwise.
+
+        `unknown_counts`: anything unknown that is not waived ends with 3 too.
+        """
+        if reaches(floor, (j.requirement.severity for j in self.judgements if j.status == "drifted")):
             return 1
-        return 3 if self.unread or self.counts()["unknown"] else 0
+        return 3 if self.unread or (unknown_counts and self.counts()["unknown"]) else 0
+
+
+def reaches(floor: str, severities: Iterable[str]) -> bool:
+    """Whether one of the severities is the floor or worse."""
+    order: Sequence[str] = SEVERITIES
+    return any(order.index(severity) <= order.index(floor) for severity in severities)
 
 
 def _order(judgement: Judgement) -> tuple[object, ...]:
@@ -311,11 +359,40 @@ DOORS = Requirement(
 """What no baseline needs to ask for: that a store answers as its rules say."""
 
 
-def judge_other(cascade: Cascade, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
-    """Judge a subject other than a bucket."""
-    named, view = subject
-    observe = circle.observer(view)
-    return judge_subject(cascade, msgspec.structs.replace(named, observe=observe), observe)
+@dataclass(frozen=True)
+class Judge:
+    """The baseline in force at a moment, and the waivers: what every command judges by, so that no two can differ."""
+
+    baseline: Baseline
+    moment: datetime
+    waivers: tuple[Waiver, ...] = ()
+
+    @cached_property
+    def cascade(self) -> Cascade:
+        """The requirements on each subject, worked out once for those that are alike."""
+        return Cascade(in_force(self.baseline, self.moment))
+
+    def of_bucket(self, view: BucketView, tallied: Tallied = no_tables) -> list[Judgement]:
+        """The judgements on a bucket, drift weighed, and marked where it is waived."""
+        return self.waived(_judged(view, self.cascade, tallied))[0]
+
+    def of_subject(self, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
+        """The same on a store's other subjects."""
+        return self.waived(self.unwaived(circle, subject))[0]
+
+    def unwaived(self, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
+        """The same, before waivers."""
+        named, view = subject
+        observe = circle.observer(view)
+        return judge_subject(self.cascade, msgspec.structs.replace(named, observe=observe), observe)
+
+    def of_mirror(self, compared: Compared) -> list[Judgement]:
+        """The judgements on a mirrored bucket's copy."""
+        return self.waived(mirror_judgements(compared, self.cascade.baseline))[0]
+
+    def waived(self, judgements: Iterable[Judgement]) -> tuple[list[Judgement], list[Waived]]:
+        """Judgements with what is waived marked so, and how each waiver stands."""
+        return waive(judgements, list(self.waivers), self.moment, self.cascade.baseline.longest_waiver)
 
 
 def audit(
@@ -331,15 +408,15 @@ def audit(
 
     `tallied` judges requirements on objects, `missing` counts what mirrors lack.
     """
-    baseline = in_force(baseline, moment)
+    judge = Judge(baseline, moment, tuple(waivers))
     stores = circles(dossiers, estate, moment)
     seen = [view for circle in stores for view in circle.buckets.values()]
     others = [(circle, subject) for circle in stores for subject in circle.subjects()]
-    cascade = Cascade(baseline)
+    baseline = judge.cascade.baseline
     with undisturbed():
-        judgements = [j for view in seen for j in _judged(view, cascade, tallied)]
+        judgements = [j for view in seen for j in _judged(view, judge.cascade, tallied)]
     for circle, subject in others:
-        judgements += judge_other(cascade, circle, subject)
+        judgements += judge.unwaived(circle, subject)
     for compared in mirrored(stores, estate.mirrors if estate else (), missing):
         judgements += mirror_judgements(compared, baseline)
     unread = [(d.store, d.listing.reason) for d in dossiers if not d.listing.settled]
@@ -349,6 +426,6 @@ def audit(
         for sheet in baseline.sheets
         if not any(sheet.speaks_of(subject) for subject in subjects)
     ]
-    judgements, stands = waive(judgements, list(waivers), moment, baseline.longest_waiver)
+    judgements, stands = judge.waived(judgements)
     exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in seen) for verb in VERBS}
     return Audit(judgements, unread, idle, len(seen), stands, exposed)

@@ -57,6 +57,23 @@ def _widest(subject: Subject, verb: str) -> Fact:
 _enter_exposures()
 
 
+@fact("exposure.beyond-trusted", LEVEL, "how far the public gets in from elsewhere than the networks that the estate "
+      "file trusts: the widest verdict of all verbs, one that is fenced to trusted networks left out")  # fmt: skip
+def exposure_beyond_trusted(subject: Subject, _: str) -> Fact:
+    """`closed` where whatever is let in comes from trusted networks only."""
+    left = {name: found for name, found in subject.exposures.items() if name not in subject.trusted_only}
+    name, widest = max(
+        left.items(), key=lambda one: LEVEL.rank(str(one[1].value)) if one[1].value is not None else -1,
+        default=("", Answer("known", "closed")),
+    )  # fmt: skip
+    doubt = next((found for found in left.values() if found.value is None), None)
+    if doubt is not None and widest.value != "open":
+        return doubt
+    if widest.value != "closed":
+        return Answer("known", widest.value, f"{name}: {widest.note}", widest.evidence)
+    return Answer("known", "closed", "from trusted networks only" if subject.trusted_only else "", widest.evidence)
+
+
 @fact("name", TEXT, "the bucket's own name: `matches` holds it to a rule of naming")
 def name(subject: Subject, _: str) -> Fact:
     """Always known."""
@@ -110,6 +127,12 @@ def public_status(subject: Subject, _: str) -> Fact:
 def grants_by_object(subject: Subject, _: str) -> Fact:
     """Off if the ownership mode disables access lists, or a guard ignores public ones for good."""
     ownership, granted_by = subject.bucket.ownership, subject.bucket.granted_by
+    if granted_by.unread:
+        return (
+            absent_fact(granted_by)
+            if granted_by.settled
+            else Answer(granted_by.state, None, granted_by.note, granted_by.evidence)
+        )
     if granted_by.settled:
         return fact_of(granted_by.map(lambda how: "on" if how == "object" else "off").default("off"))
     if ownership.state in ("absent", "unsupported"):
@@ -125,7 +148,7 @@ def _guard(subject: Subject, name: str) -> Fact:
     if own.value is not None and getattr(own.value, name):
         return Answer("known", "on", "", own.evidence)
     for unread in (account, own):
-        if unread.state in ("denied", "failed"):
+        if unread.unread:
             return Answer(unread.state, None, unread.note, unread.evidence)
     if account.state == own.state == "unsupported":
         return Answer("unsupported", None, own.note, own.evidence)

@@ -7,6 +7,7 @@ told before and cannot now is a change as well. Counts that move by themselves a
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Literal
 
@@ -26,6 +27,7 @@ from rusty_lantern.core.dossier import Bucket, undisturbed
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.facts import Fact
 from rusty_lantern.core.register import REGISTER
+from rusty_lantern.core.standings import Standing
 from rusty_lantern.core.waivers import grows, is_worse, observed_now
 
 Sort = Literal["new", "gone", "changed", "gained", "lost", "not told any more", "told now"]
@@ -154,7 +156,13 @@ def _same(old: BucketView, new: BucketView, fields: Sequence[str] = _COMPARED) -
 
 def _surroundings(view: BucketView) -> tuple[Any, ...]:
     dossier = view.dossier
-    return (_answered(dossier.guards), _answered(dossier.network), view.account, view.trusted_accounts)
+    return (
+        _answered(dossier.guards),
+        _answered(dossier.network),
+        view.account,
+        view.trusted_accounts,
+        view.trusted_networks,
+    )
 
 
 def _bucket(old: BucketView, new: BucketView) -> Iterator[Change]:
@@ -246,10 +254,27 @@ def _turned(before: Audit, after: Audit) -> Iterator[DriftChange]:
         known |= {key: judgement for judgement in held if (key := _key(judgement)) in odd}
     for key in sorted(old.keys() | new.keys()):
         was, now = old.get(key), new.get(key)
-        turn = _turn(was, now)
+        turn = _turn(was.status if was else None, now, observed_now(was) if was else "")
         shown = now if now is not None and turn != "closed" else was
         if turn is not None and shown is not None:
             yield DriftChange(turn, shown, _seen(was), _seen(now))
+
+
+def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
+    """How many drifts opened, got worse or closed since another survey, of which only the standing is kept.
+
+    The numbers are those of `drift_changes`. What held before and is unknown now is not counted: a standing does not
+    tell what held.
+    """
+    old = {stood.key: stood for stood in before.stood}
+    new = {_key(judgement): judgement for judgement in after.judgements if judgement.status != "held"}
+    found: Counter[Turn] = Counter()
+    for key in old.keys() | new.keys():
+        was, now = old.get(key), new.get(key)
+        turn = _turn(was.status if was else None, now, was.observed if was else "")
+        if turn is not None:
+            found[turn] += 1
+    return found
 
 
 def _key(judgement: Judgement) -> tuple[str, str, str, str]:
@@ -262,14 +287,21 @@ def _seen(judgement: Judgement | None) -> str:
     return judgement.status if judgement.status == "unknown" else observed_now(judgement)
 
 
-def _turn(was: Judgement | None, now: Judgement | None) -> Turn | None:
-    before, after = was.status if was else None, now.status if now else None
+def _turn(before: str | None, now: Judgement | None, accepted: str) -> Turn | None:
+    """How a requirement turned. `before`: its status then; `accepted`: what was seen then, in words."""
+    after = now.status if now else None
     if after == "drifted":
-        if was is None or before in ("held", None):
+        if before in ("held", None):
             return "opened"
         if before == "unknown":
             return "told now"
-        return "worse" if before == "drifted" and now and _worse(was, now) else "opened" if before == "waived" else None
+        return (
+            "worse"
+            if before == "drifted" and now and _worse(now, accepted)
+            else "opened"
+            if before == "waived"
+            else None
+        )
     if before == "drifted":
         turns: dict[str | None, Turn] = {"waived": "waived", "unknown": "not told any more"}
         return turns.get(after, "closed")
@@ -278,5 +310,5 @@ def _turn(was: Judgement | None, now: Judgement | None) -> Turn | None:
     return None
 
 
-def _worse(was: Judgement, now: Judgement) -> bool:
-    return not grows(now.requirement.fact) and is_worse(now, observed_now(was))
+def _worse(now: Judgement, accepted: str) -> bool:
+    return not grows(now.requirement.fact) and is_worse(now, accepted)

@@ -13,9 +13,10 @@ from rusty_lantern.core.access.across import Across
 from rusty_lantern.core.access.shapes import Shapes
 from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.dossier import Dossier
+from rusty_lantern.core.errors import defect
 from rusty_lantern.core.estate import Stated, Store
 from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.facts import Fact, derive, lookup
+from rusty_lantern.core.facts import Fact, UnknownFact, derive, lookup
 from rusty_lantern.core.holders import Credential, EncryptionKey, Holder, Link, Verb, masked
 from rusty_lantern.core.roster import CredentialView, HolderView, KeyView, LinkView, Roster
 from rusty_lantern.core.scales import NotOnScale, read_moment
@@ -74,8 +75,7 @@ class Circle:
             listing = self.roster.dossier.listing
             found: Fact = Answer(listing.state, None, listing.note, listing.evidence)
             if listing.settled:
-                answer = self.across.verbs(holder)
-                found = Answer(answer.state, answer.value, answer.note, answer.evidence)
+                found = self.across.verbs(holder)
             self._can[holder.name] = found
         return self._can[holder.name]
 
@@ -90,7 +90,13 @@ class Circle:
         """A fact of one of the store's subjects other than buckets; of one that was not read, why it was not."""
         if isinstance(view, Answer):
             return or_stated(name, Answer(view.state, None, view.note, view.evidence), self.store, self.moment)
-        return or_stated(name, derive(name, view), self.store, self.moment)
+        try:
+            found = derive(name, view)
+        except UnknownFact:
+            raise
+        except Exception as error:  # whatever goes wrong is unknown of this subject alone
+            found = Answer("failed", None, defect(error))
+        return or_stated(name, found, self.store, self.moment)
 
     def observer(self, view: Any) -> Callable[[str], Fact]:
         """How the facts of one of the store's subjects are asked for."""
@@ -128,7 +134,9 @@ class Circle:
             return None
         view = self.credential_view(credential)
         title = credential_title(credential)
-        tags: Answer[dict[str, str]] = view.owner.tags if view.owner else Answer("absent")
+        listed = self.roster.dossier.identities
+        nobody: Answer[dict[str, str]] = Answer(listed.state if listed.unread else "absent", None, listed.note)
+        tags = view.owner.tags if view.owner else nobody
         return Spoken("credential", self.roster.dossier.store, credential.owner, title, tags), view
 
     def credential_view(self, credential: Credential) -> CredentialView:

@@ -139,6 +139,8 @@ class Versions(msgspec.Struct, frozen=True, omit_defaults=True):
     complete: bool = True
     newest: datetime | None = None
     """When the newest of all versions was stored."""
+    undated: int = 0
+    """How many versions have a date that cannot be read."""
 
 
 class Uploads(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -147,6 +149,8 @@ class Uploads(msgspec.Struct, frozen=True, omit_defaults=True):
     count: int
     oldest: datetime | None = None
     complete: bool = True
+    undated: int = 0
+    """How many of them have a date that cannot be read."""
 
 
 class Usage(msgspec.Struct, frozen=True, omit_defaults=True):

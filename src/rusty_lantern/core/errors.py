@@ -78,3 +78,8 @@ def nearest(word: str, known: Iterable[str]) -> str:
     """
     found = get_close_matches(word, list(known), n=1, cutoff=0.6)
     return f'did you mean "{found[0]}"?' if found else ""
+
+
+def defect(error: Exception) -> str:
+    """What stands for something that went wrong by a fault of this program."""
+    return f"a defect of lantern ({type(error).__name__}): please report it"

@@ -45,6 +45,13 @@ class Pace(msgspec.Struct, frozen=True):
     per_second: int = 200
 
 
+class Patience(msgspec.Struct, frozen=True):
+    """Seconds that answers may be late, together, before the rest is given up: of one bucket, and of the store."""
+
+    bucket: int = 30
+    store: int = 300
+
+
 class Stated(msgspec.Struct, frozen=True):
     """What a store's owner says of a fact that cannot be read, why, and until when (ISO 8601)."""
 
@@ -81,6 +88,7 @@ class Store(msgspec.Struct, frozen=True):
     """Where the store's identity service answers."""
     beside: str = ""
     """A dossier file that tells what the protocol does not: encryption keys, links, identities."""
+    patience: Patience = Patience()
     may: tuple[tuple[str, tuple[Verb, ...]], ...] = ()
     """Identity pattern → what identities of that name need; the first that fits counts."""
 
@@ -128,7 +136,7 @@ class Estate(msgspec.Struct, frozen=True):
 _TOP = ("estate", "trusted", "stores", "mirrors")
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
-    "counts", "objects", "sample", "inventory", "identities", "beside", "may",
+    "counts", "objects", "sample", "inventory", "identities", "beside", "patience", "may",
     "stated",
 )  # fmt: skip
 _CREDENTIAL = ("profile", "environment", "file", "token")
@@ -238,8 +246,24 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         read_inventory(reader, fields.get("inventory")),
         _service(reader, fields.get("identities"), name.text, plain_http=plain_http),
         reader.text(fields.get("beside"), "beside"),
+        _patience(reader, fields.get("patience")),
         _may(reader, fields.get("may")),
     )
+
+
+def _patience(reader: Reader, node: Marked | None) -> Patience:
+    """How long answers may be late: `{bucket: 30 seconds, store: 5 minutes}`."""
+    fields = reader.fields(node, ("bucket", "store"), "patience") if node is not None else {}
+    usual = Patience()
+    found = {}
+    for name in ("bucket", "store"):
+        written = fields.get(name)
+        try:
+            found[name] = int(str(DURATION.read(written.text or ""))) if written is not None else getattr(usual, name)
+        except NotOnScale as error:
+            assert written is not None
+            reader.complaints.add(f"patience: {error}", written.place, "write it as 1 minute")
+    return Patience(**found)
 
 
 def _service(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> Service | None:

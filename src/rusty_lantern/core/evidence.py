@@ -12,11 +12,12 @@ from typing import Generic, Literal, TypeVar
 
 import msgspec
 
-State = Literal["known", "absent", "unsupported", "denied", "failed", "stated"]
+State = Literal["known", "absent", "unsupported", "denied", "hidden", "failed", "stated"]
 """
 `known`: asked, and this is the value · `absent`: asked, and nothing is configured · `unsupported`: the store
-does not offer it · `denied`: this credential may not ask · `failed`: no usable answer · `stated`: could not be
-read; the store's owner says so in writing.
+does not offer it · `denied`: this credential may not ask · `hidden`: asked, and the store leaves this out of its
+answers to lesser callers, so that nothing shown does not mean nothing there · `failed`: no usable answer · `stated`:
+could not be read; the store's owner says so in writing.
 """
 
 T = TypeVar("T")
@@ -48,6 +49,11 @@ class Answer(msgspec.Struct, Generic[T], frozen=True, omit_defaults=True):
         return self.state in ("known", "absent", "stated")
 
     @property
+    def unread(self) -> bool:
+        """Whether there may be something that was not seen. What a store does not offer is not there."""
+        return self.state in ("denied", "hidden", "failed")
+
+    @property
     def reason(self) -> str:
         """Why nothing can be said, in words; empty when something can."""
         word = UNSETTLED.get(self.state, "")
@@ -67,13 +73,24 @@ class Answer(msgspec.Struct, Generic[T], frozen=True, omit_defaults=True):
         return Answer("known", value, self.note, self.evidence)
 
 
+class Partly(Answer[T], frozen=True, omit_defaults=True):
+    """An unsettled answer of which a part is certain: words that surely belong to a set, or the least of a count.
+
+    What such a part breaks already is drift, whatever else there may be.
+    """
+
+    certain: T | None = None
+
+
 UNSETTLED: dict[State, str] = {
     "unsupported": "not offered by this store",
     "denied": "denied to this credential",
+    "hidden": "not shown to this credential",
     "failed": "no usable answer",
 }
 
 
+SECRET_SEEN = "it holds what looks like a secret, which was left out"  # noqa: S105  (a sentence about one)
 NOT_IN_DOSSIER = "not in the dossier"
 
 

@@ -40,6 +40,8 @@ class Subject(msgspec.Struct, frozen=True):
     """What the bucket's policy demands of every upload (`core.access.demands`), by name."""
     elsewhere: Callable[[str], Subject | None]
     """Another bucket of the same store, by name; None if it was not read."""
+    trusted_only: frozenset[str]
+    """The `AUDIENCE.VERB` whose verdict is fenced to networks that the team trusts."""
     roster: Roster
     """Identities, credentials, encryption keys and links of the store."""
 

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import Any, get_args
 
+import msgspec
+
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.bucket_facts import absent_fact, fact_of
-from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.evidence import Answer, Partly
 from rusty_lantern.core.facts import Fact, fact
-from rusty_lantern.core.holders import Holder, Kind, is_well_known
+from rusty_lantern.core.holders import Holder, Kind, Verb, is_well_known
 from rusty_lantern.core.roster import CredentialView, HolderView, Roster, lost, since
 from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words
 
@@ -91,12 +93,7 @@ def absent_or_lost(answer: Answer[Any]) -> Fact:
 @fact("identity.live-keys", COUNT, "how many of its credentials are not disabled", of=IDENTITY)
 def identity_live_keys(view: HolderView, _: str) -> Fact:
     """Each of them opens the door alone."""
-    return _counted(view.roster, view.live_keys)
-
-
-def _counted(roster: Roster, number: int) -> Fact:
-    credentials = roster.dossier.credentials
-    return Answer("known", number, "", credentials.evidence) if credentials.settled else lost(credentials)
+    return view.roster.live_keys(view.holder.name)
 
 
 @fact("identity.default-name", SWITCH, "whether it has a default or well-known administrator's name", of=IDENTITY)
@@ -110,9 +107,11 @@ def identity_default_name(view: HolderView, _: str) -> Fact:
 def identity_groups(view: HolderView, _: str) -> Fact:
     """By its own entry or the groups', and through groups within groups."""
     found = ", ".join(view.roster.memberships.get(view.holder.name, []))
-    asked = view.holder.groups if view.holder.groups.settled else view.roster.dossier.groups
-    if not asked.settled:
+    asked = view.roster.dossier.groups
+    if asked.unread or not (asked.settled or view.holder.groups.settled):
         return lost(asked)
+    if view.holder.groups.unread and not asked.settled:
+        return lost(view.holder.groups)
     return Answer("known", found) if found else Answer("absent")
 
 
@@ -134,10 +133,15 @@ def _beyond(holder: Holder, roster: Roster) -> Fact:
     if holder.may.value is None:
         return lost(holder.may)
     can = roster.can(holder)
+    if isinstance(can, Partly) and can.certain is not None:
+        return msgspec.structs.replace(can, certain=_but(str(can.certain), holder.may.value))
     if can.value is None:
         return can
-    needs = holder.may.value
-    return Answer("known", " ".join(v for v in str(can.value).split() if v not in needs), f"needs {' '.join(needs)}")
+    return Answer("known", _but(str(can.value), holder.may.value), f"needs {' '.join(holder.may.value)}")
+
+
+def _but(verbs: str, needs: list[Verb]) -> str:
+    return " ".join(verb for verb in verbs.split() if verb not in needs)
 
 
 @fact("credential.kind", Words(("access-key", "token", "certificate")), "what sort of credential it is", of=CREDENTIAL)
@@ -210,8 +214,7 @@ def credential_expires(view: CredentialView, _: str) -> Fact:
 @fact("credential.live-with-owner", COUNT, "how many credentials its owner has that are not disabled", of=CREDENTIAL)
 def credential_live_with_owner(view: CredentialView, _: str) -> Fact:
     """Two at a time are for the days of a rotation."""
-    keys = view.roster.keys_of.get(view.credential.owner, ())
-    return _counted(view.roster, sum(key.state.value != "disabled" for key in keys))
+    return view.roster.live_keys(view.credential.owner)
 
 
 @fact("credential.owner-default-name", SWITCH, "whether its owner has a well-known administrator's name", of=CREDENTIAL)

@@ -61,6 +61,48 @@ def _looks_like(line: str) -> str:
     return ""
 
 
+REMOVED = "(left out: it looks like a secret)"
+"""Stands for a secret that a store itself shows."""
+_BLOCK = re.compile(r"-----BEGIN (?:[A-Z]+ )*PRIVATE KEY-----.*?(?:-----END (?:[A-Z]+ )*PRIVATE KEY-----|$)", re.DOTALL)
+
+
+def is_telling(name: str) -> bool:
+    """Whether a name says that its value is a secret.
+
+    >>> is_telling("db-password"), is_telling("x-amz-meta-api_key"), is_telling("steward")
+    (True, True, False)
+    """
+    return re.search(f"(?i){_TELLING}", name) is not None
+
+
+def without_secrets(text: str) -> str:
+    """A text with everything that looks like key material replaced by `REMOVED`.
+
+    >>> without_secrets('{"Sid": "password=Tr0ub4dor-and-3"}')
+    '{"Sid": "password=(left out: it looks like a secret)"}'
+    """
+    found = _BLOCK.sub(REMOVED, text)
+
+    def named(match: re.Match[str]) -> str:
+        value = re.split(r"[<>&}\]\\]", match[2])[0]
+        if len(value) < 8:
+            return match[0]
+        plain = _PLACEHOLDER.match(value) or not _chosen(value)
+        return match[0] if plain or REMOVED.startswith(value) else match[0].replace(value, REMOVED, 1)
+
+    found = _NAMED.sub(named, found)
+    dense = re.search(r"(?i)secret|key", found) is not None
+    return _SECRET.sub(
+        lambda one: REMOVED if _random(one[1]) and (dense or re.search("[+/]", one[1])) else one[0], found
+    )
+
+
+def _chosen(value: str) -> bool:
+    """Whether a text looks like a password that somebody chose: signs of three kinds at least, or as good as random."""
+    kinds = sum(re.search(kind, value) is not None for kind in ("[a-z]", "[A-Z]", "[0-9]", "[^A-Za-z0-9]"))
+    return kinds >= 3 or _entropy(value) >= min(DENSE, 0.2 * len(value) + 0.9)
+
+
 def _random(text: str) -> bool:
     mixed = re.search("[a-z]", text) and re.search("[A-Z]", text) and re.search("[0-9]", text)
     return bool(mixed) and _entropy(text) >= DENSE

@@ -70,10 +70,13 @@ def compare(mirror: Mirror, view: BucketView, copy: BucketView | None, missing: 
     for name in (*SETTINGS, *tags):
         here, there = view.fact(name), copy.fact(name)
         unread = next((one for one in (here, there) if not one.settled), None)
-        if unread is not None and here.state != there.state:
+        if unread is not None and not here.state == there.state == "unsupported":
             unknown.append((name, unread.reason))
         elif unread is None and here.value != there.value:
             differences.append(Difference(name, show_fact(name, here), show_fact(name, there)))
+    hidden_tags = next((side.bucket.tags for side in (view, copy) if side.bucket.tags.unread), None)
+    if hidden_tags is not None:
+        unknown.append(("tags", hidden_tags.reason))
     content, words, behind = _content(mirror, view, copy, missing)
     if content is None:
         unknown.append(("content", words))
@@ -87,6 +90,9 @@ def _content(mirror: Mirror, view: BucketView, copy: BucketView, missing: Missin
     counted = missing(view, copy, mirror.lag)
     if counted is not None and counted.overdue:
         return "lacking", f"{_objects(counted.overdue)} never arrived", 0
+    unread = next((side.bucket.versions for side in (view, copy) if side.bucket.versions.unread), None)
+    if unread is not None:
+        return None, f"the versions were not counted on both sides: {unread.reason}", 0
     ours, theirs = (side.bucket.versions.value.newest if side.bucket.versions.value else None for side in (view, copy))
     waiting = int((view.dossier.taken - ours).total_seconds()) if ours else 0
     if ours is not None and (theirs is None or theirs < ours):

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -18,6 +19,7 @@ from rusty_lantern.core.access.exposure import BUDGET, difference
 from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import BY_LOWER_NAME, GRANTED, VERBS, actions_of
+from rusty_lantern.core.advice import advice
 from rusty_lantern.core.assess import BucketView
 from rusty_lantern.core.baseline.judge import Judgement
 from rusty_lantern.core.baseline.sheets import Requirement
@@ -27,6 +29,7 @@ from rusty_lantern.core.settings_documents import (
     encryption_document,
     grants_document,
     guards_document,
+    laid_out,
     lock_document,
     ownership_document,
     tags_document,
@@ -97,7 +100,7 @@ def _of_doors(view: BucketView, wanted: list[Requirement]) -> Remedy:
     if after.bucket.policy != view.bucket.policy:
         documents.append(Document("policy", _as_applied(after.bucket.policy.value or "")))
     if after.bucket.grants != view.bucket.grants:
-        documents.append(Document("access list", grants_document(after.bucket.grants.value or []).decode()))
+        documents.append(_document("access list", grants_document(after.bucket.grants.value or [])))
     return Remedy(facts, "; ".join(steps), tuple(documents), tuple(_proof(view, after, wanted)))
 
 
@@ -143,9 +146,7 @@ def _with_rules(view: BucketView, rules: Any) -> BucketView:
 
 
 def _but(view: BucketView, bucket: Any) -> BucketView:
-    return BucketView(
-        bucket, view.dossier, view.moment, view.store, view.trusted_accounts, view.neighbours, view.circle
-    )
+    return replace(view, bucket=bucket)
 
 
 def _fence(view: BucketView) -> list[str]:
@@ -244,13 +245,6 @@ def _proof(view: BucketView, after: BucketView, wanted: list[Requirement]) -> li
 # --- settings
 
 
-def in_words(requirement: Requirement) -> str:
-    """What puts drift from a requirement right, in words alone."""
-    family = next((start for start in _WORDS if requirement.fact.startswith(start)), "")
-    wanted = requirement.comparison.words if requirement.comparison else ""
-    return _WORDS.get(family, "make {fact} {wanted}").format(fact=requirement.fact, wanted=wanted)
-
-
 def _of_setting(view: BucketView | None, judgement: Judgement) -> Remedy:
     requirement = judgement.requirement
     make = next((make for start, make in _SETTINGS.items() if requirement.fact.startswith(start)), None)
@@ -259,14 +253,14 @@ def _of_setting(view: BucketView | None, judgement: Judgement) -> Remedy:
         if found is not None:
             words, document = found
             return Remedy((requirement.fact,), words, (document,) if document else ())
-    return Remedy((requirement.fact,), in_words(requirement))
+    return Remedy((requirement.fact,), advice(judgement))
 
 
 Setting = tuple[str, Document | None]
 
 
 def _document(setting: str, written: bytes) -> Document:
-    return Document(setting, written.decode())
+    return Document(setting, laid_out(written))
 
 
 def _versioning(view: BucketView, requirement: Requirement) -> Setting | None:
@@ -288,14 +282,16 @@ def _encryption(view: BucketView, requirement: Requirement) -> Setting | None:
     return None
 
 
+_ANOTHER_BUCKET = (
+    "many stores switch the lock on only when a bucket is made: make a new one with it and copy, or see whether yours "
+    "can add it to one that has versioning"
+)
+
+
 def _lock(view: BucketView, requirement: Requirement) -> Setting | None:
     lock = view.bucket.lock.value
     if lock is None or not lock.enabled:
-        return (
-            "many stores switch the lock on only when a bucket is made: make a new one with it and copy, or see "
-            "whether yours can add it to one that has versioning",
-            None,
-        )
+        return _ANOTHER_BUCKET, None
     accepts = requirement.comparison.accepts if requirement.comparison else lambda _: False
     mode, keep = lock.mode or "governance", lock.keep
     if requirement.fact == "lock.mode":
@@ -326,7 +322,7 @@ def _ownership(view: BucketView, requirement: Requirement) -> Setting | None:
 def _tags(view: BucketView, requirement: Requirement) -> Setting | None:
     tag, comparison = requirement.fact.removeprefix("tags."), requirement.comparison
     if comparison is None or comparison.how != "is":
-        return f"tag the bucket with {tag}: {comparison.words if comparison else ''}", None
+        return None
     tags = (view.bucket.tags.value or {}) | {tag: str(comparison.values[0])}
     return f"tag the bucket with {tag}={comparison.values[0]}", _document("tags", tags_document(tags))
 
@@ -340,50 +336,3 @@ _SETTINGS: dict[str, Callable[[BucketView, Requirement], Setting | None]] = {
     "tags.": _tags,
 }
 """Beginning of a fact's name → the setting that makes it so."""
-
-_WORDS = {
-    "exposure.": "fence or take out what lets the public in (lantern remedy shows the exact document)",
-    "versioning": "switch versioning on",
-    "encryption.at-rest": "set the default encryption, and write again what is there unencrypted",
-    "lock.": "change the default retention, or make a bucket with the lock and copy",
-    "tags.": "tag the bucket: {fact} {wanted}",
-    "logging.target": "let the record be written to another bucket, one that only its readers get into",
-    "logging.exempted": "take the identities out of the list of those whose doings are not recorded",
-    "logging": "switch the record of reads and writes on, into a bucket that is kept for it",
-    "objects.mode": "set the retention of the versions named: a default counts only for what is stored later",
-    "objects.keep": "set the retention of the versions named: longer can be set at once, shorter only under governance",
-    "objects.current-version": "set a retention on the current version too, or take the newer bare one away",
-    "objects.encryption": "write the objects named again in place, so that the default encryption takes hold",
-    "objects.public": "take the public grant out of the access lists of the objects named",
-    "objects.": "write the objects named again, with {fact} {wanted}",
-    "credential.idle": "disable the key; delete it once nobody missed it",
-    "credential.age": "make a second key, move its users to it, then disable and delete this one",
-    "credential.owner-kind": "delete the root's key; work as a named identity",
-    "credential.owner-state": "disable the key of the disabled owner",
-    "credential.live-with-owner": "disable the keys that are not in use, and keep one",
-    "credential.": "give its users a key of their own, with what they need and no more",
-    "identity.beyond": "take away the verbs that it does not need",
-    "identity.password": "ask for a second factor, or take the password away",
-    "identity.": "change the identity so that {fact} is {wanted}",
-    "link.": "withdraw the link, if need be by disabling the key that signed it; give out a shorter one",
-    "encryption-key.state": "enable the key before anything is lost; nothing under it can be read until then",
-    "encryption-key.age": "rotate the key",
-    "encryption-key.": "change the encryption key so that {fact} is {wanted}",
-    "encryption.key": "use a key of the same place that is enabled, rotated, and that the store itself may use",
-    "soft-delete": "keep deleted objects for longer: {wanted}",
-    "network.": "allow named networks only",
-    "uploads.scanned": "have uploads scanned",
-    "uploads.unfinished": "clear unfinished uploads by a lifecycle rule",
-    "lifecycle.": "change the lifecycle rules so that they wait for the retention to end",
-    "cross-origin": "name the web pages that may use the bucket",
-    "notifications.outside": "take the outside target out, or trust its account in the estate file",
-    "access.outside": "take verbs away from the identities named, or trust their account in the estate file",
-    "doors": "find out why the store answers otherwise than its rules say, before anything else",
-    "mirror.": "bring the copy to the settings of the original; a store copies objects, and rarely settings",
-    "store.plain-http": "stop answering in plain http",
-    "store.legacy-signatures": "refuse signatures of the first generation",
-    "store.certificate": "put a certificate in place that is valid and for this name",
-    "place": "a bucket does not move: make one in the right place and copy",
-    "deletion": "withdraw the deletion while there is time",
-}
-"""Beginning of a fact's name → what to do, in words; the first that fits."""

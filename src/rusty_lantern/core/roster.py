@@ -8,9 +8,9 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from rusty_lantern.core.access.own import groups_of, members
+from rusty_lantern.core.access.own import Side, groups_of, members, own_side
 from rusty_lantern.core.dossier import Bucket, Dossier
-from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.evidence import Answer, Partly
 from rusty_lantern.core.holders import Credential, EncryptionKey, Group, Holder, Link
 
 if TYPE_CHECKING:
@@ -49,6 +49,29 @@ class Roster:
     def memberships(self) -> dict[str, list[str]]:
         """Identity → its groups."""
         return groups_of(self.dossier)
+
+    @property
+    def whole(self) -> bool:
+        """Whether all buckets of the store were read."""
+        return self.dossier.listing.value is not None and len(self.dossier.buckets) >= self.dossier.listing.value
+
+    def side(self, holder: Holder) -> Side:
+        """An identity's own permissions and its groups'. Groups that were not read may have anybody in them."""
+        listed = self.dossier.groups
+        unread = listed.reason if listed.unread else ""
+        return own_side(holder, self.groups, self.memberships.get(holder.name, []), unread)
+
+    def live_keys(self, owner: str) -> Fact:
+        """How many credentials of an owner are not disabled. Those whose state was not read may be or not be."""
+        listed = self.dossier.credentials
+        if not listed.settled:
+            return lost(listed)
+        states = [credential.state for credential in self.keys_of.get(owner, ())]
+        live = sum(state.value != "disabled" for state in states if state.settled)
+        unread = next((state for state in states if not state.settled), None)
+        if unread is not None:
+            return Partly(unread.state, None, unread.note, unread.evidence, certain=live)
+        return Answer("known", live, "", listed.evidence)
 
     @cached_property
     def keys_of(self) -> dict[str, list[Credential]]:
@@ -97,11 +120,6 @@ class HolderView:
 
     holder: Holder
     roster: Roster
-
-    @property
-    def live_keys(self) -> int:
-        """How many credentials of it are not known to be disabled."""
-        return sum(key.state.value != "disabled" for key in self.roster.keys_of.get(self.holder.name, ()))
 
 
 @dataclass(frozen=True)

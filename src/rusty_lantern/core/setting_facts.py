@@ -8,7 +8,7 @@ from typing import Any
 
 from rusty_lantern.core.bucket_facts import LEVEL, absent_fact, fact_of
 from rusty_lantern.core.dossier import LifecycleRule
-from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.evidence import SECRET_SEEN, Answer
 from rusty_lantern.core.facts import Fact, Subject, fact
 from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
 
@@ -28,6 +28,20 @@ def _part(answer: Answer[Any], take: Callable[[Any], Any]) -> Fact:
 def owner(subject: Subject, _: str) -> Fact:
     """From the access list."""
     return fact_of(subject.bucket.owner)
+
+
+_READABLE = ("policy", "tags", "lifecycle", "website", "logging", "notifications", "cross_origin", "replication")
+"""Settings that everybody sees who may read a bucket's settings, and that people write texts into."""
+
+
+@fact("settings.secret", SWITCH, "whether a setting of the bucket (policy, tags, …) holds what looks like a secret")
+def settings_secret(subject: Subject, _: str) -> Fact:
+    """Whoever may read the settings has it. It is never kept: only that there is one, and in which setting."""
+    found = [name for name in _READABLE if getattr(subject.bucket, name).note == SECRET_SEEN]
+    if found:
+        return Answer("known", "on", f"in: {', '.join(found)}", getattr(subject.bucket, found[0]).evidence)
+    unread = next((a for name in _READABLE if (a := getattr(subject.bucket, name)).unread), None)
+    return fact_of(unread.map(str)) if unread is not None else Answer("known", "off")
 
 
 @fact("tenant", TEXT, "the tenant that the bucket belongs to, in a store for several")
@@ -92,7 +106,7 @@ def logging_target(subject: Subject, _: str) -> Fact:
 )
 def logging_target_is(subject: Subject, _: str) -> Fact:
     """A record that is written nowhere is no record; one in the bucket itself grows by being written."""
-    if subject.store.listing.value is None or len(subject.store.buckets) < subject.store.listing.value:
+    if not subject.roster.whole:
         return Answer("failed", None, "not all buckets of the store were read")
 
     def which(target: str) -> str:
@@ -209,6 +223,8 @@ def replication_target(subject: Subject, _: str) -> Fact:
 def notifications_outside(subject: Subject, _: str) -> Fact:
     """Off where nothing is told at all. Needs the store's own account number."""
     told, own = subject.bucket.notifications, subject.store.account.value or ""
+    if told.value and subject.store.account.unread:
+        return Answer(subject.store.account.state, None, subject.store.account.note, told.evidence)
     if told.value and not re.fullmatch("[0-9]{12}", own):
         return Answer("failed", None, "the store's account number is not known", told.evidence)
     outside = any(name.split(":")[4:5] not in ([own], [""]) for name in told.value or ())
@@ -250,6 +266,8 @@ def versions_old_bytes(subject: Subject, _: str) -> Fact:
 def last_write(subject: Subject, _: str) -> Fact:
     """From listing versions; absent where nothing was ever stored."""
     versions = subject.bucket.versions
+    if versions.value is not None and versions.value.undated:
+        return Answer("failed", None, f"{versions.value.undated:,} versions have no date that can be read")
     if versions.value is None or versions.value.newest is not None:
         return fact_of(versions.map(lambda counted: counted.newest))
     if versions.value.complete:
@@ -272,7 +290,9 @@ def uploads_unfinished(subject: Subject, _: str) -> Fact:
 @fact("uploads.oldest", DURATION, "how long before the survey the oldest unfinished upload was begun", unit="seconds")
 def uploads_oldest(subject: Subject, _: str) -> Fact:
     """Absent where there is none."""
-    taken = subject.store.taken
+    taken, uploads = subject.store.taken, subject.bucket.uploads
+    if uploads.value is not None and uploads.value.undated:
+        return Answer("failed", None, f"{uploads.value.undated:,} uploads have no date that can be read")
     return _part(
         subject.bucket.uploads, lambda found: found.oldest and max(1, int((taken - found.oldest).total_seconds()))
     )

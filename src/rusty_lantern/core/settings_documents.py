@@ -5,6 +5,7 @@ The stand-in stores answer with them; a remedy shows the one to apply.
 
 from __future__ import annotations
 
+import re
 from html import escape
 
 from rusty_lantern.core.dossier import Encryption, Grant, Guards, Lock, Versioning
@@ -17,6 +18,31 @@ GROUPS = "http://acs.amazonaws.com/groups/"
 def document(root: str, body: str) -> bytes:
     """An answer with this root element."""
     return f'<?xml version="1.0" encoding="UTF-8"?>\n<{root} xmlns="{NAMESPACE}">{body}</{root}>'.encode()
+
+
+def laid_out(written: bytes) -> str:
+    """A document with each element on a line of its own. Texts stay as they are.
+
+    >>> print(laid_out(b"<Tags><Tag><Key>a b</Key><Value></Value></Tag></Tags>"))
+    <Tags>
+     <Tag>
+      <Key>a b</Key>
+      <Value></Value>
+     </Tag>
+    </Tags>
+    """
+    rows: list[str] = []
+    depth = 0
+    for part in _PARTS.findall(written.decode()):
+        closes = part.startswith("</")
+        depth -= closes
+        rows.append(" " * depth + part)
+        depth += not closes and not part.startswith("<?") and "</" not in part
+    return "\n".join(rows)
+
+
+_PARTS = re.compile(r"<\?[^>]*>|<\w+[^>]*>[^<]+</\w+>|<(?:\w+)></\w+>|<[^>]*>")
+"""A declaration; an element with text alone; an empty one; a tag by itself. No text holds a bracket: it is escaped."""
 
 
 def element(tag: str, value: object) -> str:

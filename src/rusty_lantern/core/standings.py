@@ -17,6 +17,7 @@ import msgspec
 from rusty_lantern.core.assess import Audit
 from rusty_lantern.core.baseline.judge import STATUSES, Judgement
 from rusty_lantern.core.baseline.sheets import SEVERITIES
+from rusty_lantern.core.waivers import observed_now
 
 Key = tuple[str, str, str, str]
 """Store, kind of subject, its name, fact."""
@@ -32,6 +33,8 @@ class Stood(msgspec.Struct, frozen=True, array_like=True):
     fact: str
     status: str
     severity: str
+    observed: str = ""
+    """What was seen, in the words in which a waiver accepts it."""
 
     @property
     def key(self) -> Key:
@@ -80,7 +83,7 @@ def standing_of(
         [store for store, _ in audit.unread],
         list(only),
         [
-            Stood(j.store, j.kind, j.name, j.requirement.fact, j.status, j.requirement.severity)
+            Stood(j.store, j.kind, j.name, j.requirement.fact, j.status, j.requirement.severity, observed_now(j))
             for j in audit.judgements
             if j.status != "held"
         ],
@@ -145,7 +148,10 @@ def spells(standings: Sequence[Standing]) -> list[Spell]:
 
 
 class Lasting(msgspec.Struct, frozen=True):
-    """How long drifts stood: days, and how many were closed and are open. None where there were none."""
+    """How long drifts stood: days, and how many were closed and are open. None where there were none.
+
+    Open is what drifts in the last survey and is not waived: as many as `lantern audit` counts.
+    """
 
     closed: int
     open: int
@@ -161,7 +167,8 @@ def lasting(standings: Sequence[Standing]) -> Lasting:
     if not standings:
         return Lasting(0, 0, None, None, None)
     moment = standings[-1].taken
-    closed, still = [s for s in found if s.until], [s for s in found if not s.until]
+    drifting = {stood.key for stood in standings[-1].stood if stood.status == "drifted"}
+    closed, still = [s for s in found if s.until], [s for s in found if not s.until and s.key in drifting]
     oldest = min(still, key=lambda s: (s.begun, s.key), default=None)
     return Lasting(len(closed), len(still), _median(closed, moment), _median(still, moment), oldest)
 

@@ -12,18 +12,25 @@ from rusty_lantern.core.holder_facts import absent_or_lost
 from rusty_lantern.core.holders import Certificate
 from rusty_lantern.core.network_facts import REACH, network_fact
 from rusty_lantern.core.roster import KeyView, LinkView, Roster, age_of, lost, since, store_may_use
-from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words
+from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words, show_moment
 
 KEY, LINK, STORE = "encryption-key", "link", "store"
 KEY_STATES = Words(("destroyed", "pending-deletion", "disabled", "enabled"), ordered=True)
 PROTECTION = Words(("software", "hardware", "external"), ordered=True)
+UNUSED = "no bucket has it as its default"
 CERTIFICATES = Words(get_args(get_type_hints(Certificate)["verdict"]))
 
 
 @fact("encryption-key.state", KEY_STATES, "whether it can be used: what hangs on it is unreadable if not", of=KEY)
-def key_state(view: KeyView, _: str) -> Fact:
-    """As the key service says."""
-    return fact_of(view.key.state)
+def key_state(view: KeyView, name: str) -> Fact:
+    """As the key service says; the note tells what hangs on it."""
+    state, uses = view.key.state, key_buckets(view, name)
+    if state.value is None or uses.value is None:
+        return fact_of(state)
+    note = UNUSED if not uses.value else f"the default of {uses.note}"
+    if view.key.deleted.value is not None:
+        note = f"{note}; it is to be destroyed on {show_moment(view.key.deleted.value)}"
+    return Answer("known", state.value, note, state.evidence)
 
 
 @fact("encryption-key.place", TEXT, "where it lives", of=KEY)
@@ -63,6 +70,9 @@ def key_age(view: KeyView, _: str) -> Fact:
 def key_buckets(view: KeyView, _: str) -> Fact:
     """Of the buckets that were read."""
     named = ", ".join(bucket.name for bucket in view.roster.protected_by.get(view.key.id, [])[:10])
+    roster = view.roster
+    if not roster.whole:
+        return Answer("failed", None, "not all buckets of the store were read")
     unread = next((b for b in view.roster.dossier.buckets if not b.encryption.settled), None)
     if unread is not None:
         return Answer("failed", None, f"the encryption of {unread.name} could not be read: {unread.encryption.reason}")

@@ -9,8 +9,9 @@
         since: 2026-11-02
         until: 2027-03-31
 
-A waiver covers drift only, never what could not be told. It is void once it has ended, once the drift is worse than
-what was accepted, and where it lasts longer than the baseline allows.
+A waiver covers drift; what is unknown it covers only where it says `observed: unknown`, and then nothing else. It is
+void once it has ended, once the drift is worse than what was accepted, and where it lasts longer than the baseline
+allows.
 """
 
 from __future__ import annotations
@@ -33,6 +34,7 @@ from rusty_lantern.core.scales import NotOnScale, Parts, Scale, Value, read_mome
 SOON = timedelta(days=30)
 """A waiver that ends within this is told of."""
 ABSENT = "absent"
+UNKNOWN = "unknown"
 
 Standing = Literal["in force", "ends soon", "ended", "not yet", "too long", "unused"]
 
@@ -95,12 +97,13 @@ def _waiver(reader: Reader, node: Marked) -> Waiver | None:
             reader.complaints.add(f"{name}: {error}", fields[name].place)
     try:
         scale = lookup(text["fact"]).scale if text["fact"] else None
-        if scale is not None and text["observed"] and lookup(text["fact"]).subject != "object":
+        if scale is not None and text["observed"] not in ("", UNKNOWN) and lookup(text["fact"]).subject != "object":
             _read(scale, text["observed"])
     except UnknownFact as error:
         reader.complaints.add(f'unknown fact "{text["fact"]}"', fields["fact"].place, error.hint)
     except NotOnScale as error:
-        reader.complaints.add(f"observed: {error}", fields["observed"].place)
+        remedy = "what the audit shows as observed; or unknown, to accept that it is not known"
+        reader.complaints.add(f"observed: {error}", fields["observed"].place, remedy)
     since, until = moments.get("since"), moments.get("until")
     if since and until and until <= since:
         reader.complaints.add("it ends before it begins", fields["until"].place)
@@ -115,6 +118,8 @@ def _read(scale: Scale, words: str) -> Value | None:
 
 def observed_now(judgement: Judgement) -> str:
     """What a waiver of this drift records as accepted: the value in words, or how many versions drifted."""
+    if judgement.status == "unknown":
+        return UNKNOWN
     if judgement.tally is not None:
         return str(judgement.tally.drifted)
     return show_fact(judgement.requirement.fact, judgement.observed).removesuffix(" (stated)")
@@ -123,7 +128,7 @@ def observed_now(judgement: Judgement) -> str:
 def written(judgement: Judgement, because: str, by: str, since: datetime, until: datetime) -> str:
     """A waiver of this drift, as an entry of the waivers file; every text is quoted, whatever stands in it."""
     fields = {"of": f"{judgement.store}/{escaped(judgement.name)}", "fact": judgement.requirement.fact}
-    if not grows(judgement.requirement.fact):
+    if judgement.status == "unknown" or not grows(judgement.requirement.fact):
         fields["observed"] = observed_now(judgement)
     fields |= {"because": because, "by": by, "since": show_moment(since), "until": show_moment(until)}
     lines = [f"{name}: {quoted(value)}" for name, value in fields.items()]
@@ -157,10 +162,12 @@ def apply(
     standings = [_standing(waiver, moment, longest) for waiver in waivers]
     found = []
     for judgement in judgements:
-        if judgement.status != "drifted":
+        if judgement.status not in ("drifted", "unknown"):
             found.append(judgement)
             continue
         mine = [number for number, waiver in enumerate(waivers) if waiver.speaks_of(judgement)]
+        if judgement.status == "unknown":
+            mine = [number for number in mine if waivers[number].observed == UNKNOWN]
         why_not = [_void(waivers[number], standings[number], judgement) for number in mine]
         good = next((number for number, why in zip(mine, why_not, strict=True) if not why), None)
         if good is not None:
@@ -169,7 +176,8 @@ def apply(
             reason = f"until {show_moment(waiver.until)}, by {waiver.by}: {waiver.because}"
             found.append(msgspec.structs.replace(judgement, status="waived", reason=reason))
         elif why_not:
-            found.append(msgspec.structs.replace(judgement, reason=f"a waiver of it is void: {why_not[0]}"))
+            why = "; ".join(part for part in (judgement.reason, f"a waiver of it is void: {why_not[0]}") if part)
+            found.append(msgspec.structs.replace(judgement, reason=why))
         else:
             found.append(judgement)
     stands = [
@@ -197,6 +205,9 @@ def _void(waiver: Waiver, standing: Standing, judgement: Judgement) -> str:
         return f"it begins on {show_moment(waiver.since)}"
     if standing == "too long":
         return "it lasts longer than the baseline allows"
+    if waiver.observed == UNKNOWN or judgement.status == "unknown":
+        seen = observed_now(judgement)
+        return "" if seen == UNKNOWN else f"it covers what is unknown, and this is {seen}"
     if waiver.observed and is_worse(judgement, waiver.observed):
         return f"it is worse than what was accepted ({waiver.observed})"
     return ""

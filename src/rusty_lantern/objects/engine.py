@@ -8,11 +8,11 @@ from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import quote
 
 import duckdb
 
 from rusty_lantern.core.errors import Complaint, Damaged, Place
+from rusty_lantern.core.file_names import file_name
 
 if TYPE_CHECKING:
     from duckdb import DuckDBPyConnection
@@ -21,15 +21,20 @@ MEMORY = "300MB"
 """What the column engine may hold before it spills to disk."""
 
 
+def cores() -> int:
+    """How many processors this process may use, as far as the system tells."""
+    return getattr(os, "process_cpu_count", os.cpu_count)() or 1
+
+
 def table_path(folder: Path, store: str, bucket: str) -> Path:
     """Where a bucket's table lies below a survey's folder; a bucket's name cannot lead out of it."""
-    return folder / "objects" / store / (quote(bucket, safe="").replace(".", "%2E") + ".parquet")
+    return folder / "objects" / store / (file_name(bucket) + ".parquet")
 
 
 @contextmanager
 def engine(spill: Path | None = None) -> Iterator[DuckDBPyConnection]:
     """A column engine of bounded memory that reads nothing but what it is told to."""
-    columns = duckdb.connect(config={"threads": len(os.sched_getaffinity(0)), "memory_limit": MEMORY})
+    columns = duckdb.connect(config={"threads": cores(), "memory_limit": MEMORY})
     try:
         columns.execute("SET TimeZone = 'UTC'")
         columns.execute("SET preserve_insertion_order = false")

@@ -94,6 +94,26 @@ def locks(path: Path, moment: datetime, default: tuple[str, int], expires_old: i
         )
 
 
+class Kept(msgspec.Struct, frozen=True):
+    """Bytes of current objects that are kept alike; None where that is not known."""
+
+    encrypted: bool | None
+    locked: bool | None
+    bytes: int
+
+
+def kept(path: Path, moment: datetime) -> list[Kept]:
+    """What encrypts and locks a bucket's current objects, by what each version itself is under."""
+    query = (
+        f"SELECT encryption <> 'none', CASE WHEN coalesce({BINDS}, false) OR coalesce(hold, false) THEN true "  # noqa: S608
+        f"WHEN deleter <> 'unknown' THEN false END, sum(size)::BIGINT FROM {SOURCE} "
+        "WHERE current AND NOT marker GROUP BY ALL ORDER BY ALL"
+    )
+    with reading(path) as columns:
+        source = query.format(rows=_quoted(path))
+        return [Kept(*row) for row in _rows(columns, source, {"moment": microseconds(moment)})]
+
+
 def _quoted(path: Path) -> str:
     """A table as a source; a view takes no parameters, so the path is written as a text of its own."""
     return "read_parquet('" + str(path).replace("'", "''") + "')"

@@ -11,13 +11,13 @@ from rusty_lantern.core.access.decide import Caller, decide
 from rusty_lantern.core.access.exposure import BUDGET, Public, difference, public_policy
 from rusty_lantern.core.access.identities import read_identity
 from rusty_lantern.core.access.keys import AUDIENCES, STRANGER_ACCOUNT
-from rusty_lantern.core.access.own import both_sides, known_as, own_side
+from rusty_lantern.core.access.own import both_sides, known_as
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.access.witness import Witness, witness_of
-from rusty_lantern.core.assess import BucketView
-from rusty_lantern.core.baseline.judge import Judgement, judge
-from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
+from rusty_lantern.core.assess import BucketView, Judge
+from rusty_lantern.core.baseline.judge import Judgement
+from rusty_lantern.core.baseline.sheets import SEVERITIES
 from rusty_lantern.core.circles import Circle
 from rusty_lantern.core.errors import BadInput, Complaint, nearest
 from rusty_lantern.core.facts import lookup
@@ -52,7 +52,8 @@ class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
     identity: str
     kind: str
     account: str
-    inside: bool
+    inside: bool | None
+    """Whether it is one of the owner's account or of a trusted one; null where that is not known."""
     store: str
     bucket: str
     verbs: dict[str, str]
@@ -114,6 +115,8 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     mended: list[str] = []
     """The facts that drift now and would not any more."""
     unknown: list[JudgementResult] = []
+    waived: list[JudgementResult] = []
+    """What would drift and is accepted in writing."""
 
 
 class TriesResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -136,8 +139,7 @@ def decision_result(view: BucketView, asking: Asking, moment: datetime) -> Decis
     public = Public() if inside or holder else public_policy(view.rules, around, Work(BUDGET))
     rules = view.rules
     if holder is not None:
-        member_of = view.roster.memberships.get(holder.name, [])
-        rules = both_sides(rules, own_side(holder, view.roster.groups, member_of), around.account)
+        rules = both_sides(rules, view.roster.side(holder), around.account or known_as(holder).account)
     decision = decide(rules, request, public_policy=public.least)
     witness = witness_of(request, view.bucket.name)
     if asking.caller not in AUDIENCES:
@@ -186,7 +188,7 @@ def access_rows(view: BucketView) -> list[AccessRow]:
     """What a bucket grants each identity that its rules name."""
     rows = []
     for identity in view.named:
-        reached = view.granted(identity)
+        reached, trusted = view.granted(identity), view.trusts(identity).value
         verbs: dict[str, str] = {verb: reach.level for verb, reach in reached.items() if reach.level != "closed"}
         if verbs:
             rows.append(
@@ -194,7 +196,7 @@ def access_rows(view: BucketView) -> list[AccessRow]:
                     identity=identity.name,
                     kind=identity.kind,
                     account=identity.account,
-                    inside=view.trusts(identity),
+                    inside=None if trusted is None else trusted == "on",
                     store=view.dossier.store,
                     bucket=view.bucket.name,
                     verbs=verbs,
@@ -228,11 +230,11 @@ def own_rows(circle: Circle, *, in_full: bool = False) -> list[OwnRow]:
     ]
 
 
-def try_result(current: BucketView | None, after: BucketView, baseline: Baseline | None = None) -> TryResult:
+def try_result(current: BucketView | None, after: BucketView, judge: Judge | None = None) -> TryResult:
     """What would be so, and what would change against the bucket as it is; with a baseline, what would drift."""
     changes = None
-    judged = _judged(after, baseline) if baseline else []
-    now = _judged(current, baseline) if current is not None and baseline is not None else []
+    judged = _judged(after, judge) if judge else []
+    now = _judged(current, judge) if current is not None and judge is not None else []
     before = {j.requirement.fact for j in now if j.status == "drifted"}
     drifts = [j for j in judged if j.status == "drifted"]
     would = {j.requirement.fact for j in drifts}
@@ -246,18 +248,18 @@ def try_result(current: BucketView | None, after: BucketView, baseline: Baseline
         as_of=after.moment,
         exposure={a: {v: verdict_result(after.verdicts[a, v]) for v in VERBS} for a in AUDIENCES},
         changes=changes,
-        drift=[judgement_result(j) for j in drifts] if baseline else None,
+        drift=[judgement_result(j) for j in drifts] if judge else None,
         new_drift=sorted(would - before),
         mended=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
         unknown=[judgement_result(j) for j in judged if j.status == "unknown"],
+        waived=[judgement_result(j) for j in judged if j.status == "waived"],
     )
 
 
-def _judged(view: BucketView, baseline: Baseline) -> list[Judgement]:
+def _judged(view: BucketView, judge: Judge) -> list[Judgement]:
     """The judgements on a bucket alone; those on its objects are left out, since nobody knows what will lie in it."""
-    found = judge(baseline, view.dossier.store, view.bucket, view.fact)
     return sorted(
-        (j for j in found if lookup(j.requirement.fact).subject != "object"),
+        (j for j in judge.of_bucket(view) if lookup(j.requirement.fact).subject != "object"),
         key=lambda j: (SEVERITIES.index(j.requirement.severity), j.requirement.fact),
     )
 

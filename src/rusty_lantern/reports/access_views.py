@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+from collections import Counter
 from collections.abc import Sequence
 
 from rich.console import Console
@@ -20,6 +21,8 @@ _SAYS = {
     "ignored": "dim",
     "shuts": "dim",
 }
+SIDES = {True: ("inside", "dim"), False: ("outside", STYLES["narrow"]), None: ("unknown", STYLES["unknown"])}
+"""Whether somebody is one of the owner's account or of a trusted one."""
 
 
 def why_view(screen: Console, result: DecisionResult) -> None:
@@ -53,7 +56,7 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
     grid = Grid("identity", "side", "bucket", "may", "only", shrink=(4, 0, 3))
     for row in result.access:
         verbs = [verb if row.verbs[verb] != "unknown" else f"{verb}?" for verb in VERBS if verb in row.verbs]
-        side = ("inside", "dim") if row.inside else ("outside", STYLES["narrow"])
+        side = SIDES[row.inside]
         if set(row.verbs.values()) == {"unknown"}:
             grid.add(row.identity, side, f"{row.store}/{row.bucket}", ("cannot be told", STYLES["unknown"]), "")
             continue
@@ -65,7 +68,7 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
         line(screen, ("no bucket's rules name anybody who was asked for", "dim"))
     _own(screen, result, in_full)
     screen.print()
-    outside = len({row.identity for row in result.access if not row.inside})
+    outside = len({row.identity for row in result.access if row.inside is False})
     named = len({row.identity for row in result.access})
     mine = len({(row.store, row.identity) for row in result.own})
     parts = [f"{many(named, 'identity', 'identities')} in rules", f"{outside} outside", f"{mine:,} of the stores' own"]
@@ -79,11 +82,17 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
         screen.print()
         line(screen, ("What the stores' own identities may, by both sides together", "bold"))
         grid = Grid("store", "identity", "may", "on", "which", "only", shrink=(5, 4, 2, 1), right=(3,))
+        folded = {} if in_full else _unknown_for_many(result.own)
         for row in result.own:
+            if _blank(row) in folded:
+                continue
             names = ", ".join(row.buckets[:3]) + (", …" if row.count > 3 else "")
             only = "; ".join([*row.fences, *row.doubts[:1]])
             grid.add(row.store, (row.identity, "bold"), _granted(row), f"{row.count:,}", names, (only, "dim"))
         grid.show(screen)
+        for (store, bucket, why), number in folded.items():
+            told = f"  the permissions of {number:,} identities there are unknown: {why}"
+            line(screen, (f"{store}/{bucket}", "bold"), (told, STYLES["unknown"]))
     if in_full:
         for row in result.own:
             screen.print()
@@ -94,6 +103,21 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
                 line(screen, (words, "dim"), indent=4)
     for store, reason in result.unread.items():
         line(screen, (f"{store}: its identities could not be told: {reason}", STYLES["unknown"]))
+
+
+MANY = 3
+
+
+def _blank(row: OwnRow) -> tuple[str, str, str]:
+    """Store, bucket and reason of a row of which nothing is known; empty texts for any other."""
+    nothing = set(row.verbs.values()) == {"unknown"} and row.count == 1 and len(row.doubts) == 1
+    return (row.store, row.buckets[0], row.doubts[0]) if nothing else ("", "", "")
+
+
+def _unknown_for_many(rows: Sequence[OwnRow]) -> dict[tuple[str, str, str], int]:
+    """Buckets on which the permissions of many identities are unknown for one reason, and how many identities."""
+    counts = Counter(_blank(row) for row in rows)
+    return {blank: number for blank, number in counts.items() if blank[0] and number >= MANY}
 
 
 def _granted(row: OwnRow) -> tuple[str, str]:
@@ -166,6 +190,8 @@ def _would(screen: Console, result: TryResult) -> None:
         line(screen, ("mended: ", STYLES["held"]), ", ".join(result.mended))
     for found in result.unknown:
         line(screen, ("cannot be told ", STYLES["unknown"]), f"{found.fact}: {found.reason}")
+    for found in result.waived:
+        line(screen, ("waived ", STYLES["waived"]), f"{found.fact}: {found.reason}")
 
 
 def _change(screen: Console, change: ChangeResult) -> None:

@@ -66,6 +66,9 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
 def _probed(screen: Console, probed: list[Probed]) -> None:
     screen.print()
     line(screen, ("Tried from here, without credentials", "bold"))
+    if not probed:
+        line(screen, ("no bucket was tried, so nothing is confirmed", STYLES["unknown"]))
+        return
     grid = Grid("bucket", "verb", "verdict", "answer", "outcome", "note", shrink=(5, 0))
     styles = {"agrees": STYLES["held"], "disagrees": STYLES["critical"], "ambiguous": STYLES["unknown"]}
     agreed = [found for found in probed if found.outcome == "agrees"]

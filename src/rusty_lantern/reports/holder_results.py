@@ -8,13 +8,14 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.assess import judge_other
+from rusty_lantern.core.assess import Judge
 from rusty_lantern.core.baseline.choosing import Spoken, spoken
 from rusty_lantern.core.baseline.judge import Cascade, Judgement
 from rusty_lantern.core.circles import Circle
 from rusty_lantern.core.facts import Fact
 from rusty_lantern.core.holders import Holder, Link, fingerprint, masked
 from rusty_lantern.core.mirror_facts import Compared
+from rusty_lantern.core.mirrors import judgements as mirror_judgements
 from rusty_lantern.core.roster import LinkView
 from rusty_lantern.core.scales import show_moment
 
@@ -22,11 +23,13 @@ Seconds = int | None
 
 
 class Judged(msgspec.Struct, frozen=True, kw_only=True):
-    """What the baseline says of one row: facts that drifted, with their severity, and those that could not be told."""
+    """What the baseline says of one row: facts that drift, with their severity; unknown ones; waived ones."""
 
     drifted: dict[str, str]
     unknown: dict[str, str]
-    """Fact → why it could not be told."""
+    """Fact → why it is unknown."""
+    waived: dict[str, str]
+    """Fact → until when, by whom and why its drift is accepted."""
 
 
 class IdentityRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -202,6 +205,7 @@ class MirrorRow(msgspec.Struct, frozen=True, kw_only=True):
     lag: int
     differences: list[DifferenceResult]
     unknown: dict[str, str]
+    judged: Judged
 
 
 class DifferenceResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -225,6 +229,7 @@ def judged_of(judgements: Iterable[Judgement]) -> Judged:
     found = list(judgements)
     return Judged(
         drifted={j.requirement.fact: j.requirement.severity for j in found if j.status == "drifted"},
+        waived={j.requirement.fact: j.reason for j in found if j.status == "waived"},
         unknown={j.requirement.fact: j.reason for j in found if j.status == "unknown"},
     )
 
@@ -244,11 +249,11 @@ class Facts:
         return show_moment(found.value) if isinstance(found.value, datetime) else found.value
 
 
-def _judge(cascade: Cascade | None, circle: Circle, subject: tuple[Spoken, Any] | None) -> Judged:
-    return judged_of(judge_other(cascade, circle, subject) if cascade and subject else ())
+def _judge(judge: Judge | None, circle: Circle, subject: tuple[Spoken, Any] | None) -> Judged:
+    return judged_of(judge.of_subject(circle, subject) if judge and subject else ())
 
 
-def identity_rows(circle: Circle, cascade: Cascade | None) -> list[IdentityRow]:
+def identity_rows(circle: Circle, judge: Judge | None) -> list[IdentityRow]:
     """Every identity of a store."""
     rows = []
     for holder in circle.roster.dossier.identities.value or ():
@@ -262,13 +267,13 @@ def identity_rows(circle: Circle, cascade: Cascade | None) -> list[IdentityRow]:
                 can_at_least=_least(circle, holder),
                 beyond=fact("beyond") if holder.may.value is not None else None,
                 default_name=fact("default-name") == "on", unknown=fact.unknown,
-                judged=_judge(cascade, circle, subject),
+                judged=_judge(judge, circle, subject),
             )
         )  # fmt: skip
     return rows
 
 
-def credential_rows(circle: Circle, cascade: Cascade | None) -> list[CredentialRow]:
+def credential_rows(circle: Circle, judge: Judge | None) -> list[CredentialRow]:
     """Every credential of a store, disabled ones too."""
     rows = []
     for credential in circle.roster.dossier.credentials.value or ():
@@ -282,7 +287,7 @@ def credential_rows(circle: Circle, cascade: Cascade | None) -> list[CredentialR
                 expires=fact("expires"), live_with_owner=fact("live-with-owner"), mixed=fact("mixed"),
                 can=fact("verbs"), can_at_least=_least(circle, owner),
                 beyond=fact("beyond") if owner and owner.may.value is not None else None,
-                unknown=fact.unknown, judged=_judge(cascade, circle, circle.credential(credential)),
+                unknown=fact.unknown, judged=_judge(judge, circle, circle.credential(credential)),
             )
         )  # fmt: skip
     return rows
@@ -292,7 +297,7 @@ def _least(circle: Circle, holder: Holder | None) -> str:
     return circle.across.least(holder) if holder is not None and circle.roster.dossier.listing.settled else ""
 
 
-def key_rows(circle: Circle, cascade: Cascade | None) -> list[KeyRow]:
+def key_rows(circle: Circle, judge: Judge | None) -> list[KeyRow]:
     """Every encryption key of a store."""
     rows = []
     for key in circle.roster.dossier.encryption_keys.value or ():
@@ -304,7 +309,7 @@ def key_rows(circle: Circle, cascade: Cascade | None) -> list[KeyRow]:
                 state=fact("state"), place=fact("place"), protection=fact("protection"), rotation=fact("rotation"),
                 age=fact("age"), store_may_use=fact("store-may-use"), destruction=fact("destruction"),
                 buckets=[bucket.name for bucket in circle.roster.protected_by.get(key.id, [])],
-                unknown=fact.unknown, judged=_judge(cascade, circle, subject),
+                unknown=fact.unknown, judged=_judge(judge, circle, subject),
             )
         )  # fmt: skip
     return rows
@@ -340,7 +345,7 @@ def _default(circle: Circle, bucket: str) -> tuple[str, str]:
 
 
 def link_row(
-    circle: Circle | None, view: LinkView, cascade: Cascade | None, *, presumed: bool = False, host: str = ""
+    circle: Circle | None, view: LinkView, judge: Judge | None, *, presumed: bool = False, host: str = ""
 ) -> LinkRow:
     """One link; without a circle it belongs to no store of the estate."""
     link = view.link
@@ -365,11 +370,11 @@ def link_row(
         standing=view.standing,
         bucket_exposure=exposure,
         beside_the_door=[v for v in link.verbs if circle and circle.opened(link.bucket, v).value == "closed"],
-        against_baseline=_wanted_closed(circle, link, cascade) if circle and cascade else {},
+        against_baseline=_wanted_closed(circle, link, judge.cascade) if circle and judge else {},
         host=host,
         found=link.found,
         probe="",
-        judged=_judge(cascade, circle, subject) if circle else judged_of(()),
+        judged=_judge(judge, circle, subject) if circle else judged_of(()),
     )
 
 
@@ -387,7 +392,7 @@ def _wanted_closed(circle: Circle, link: Link, cascade: Cascade) -> dict[str, st
     return found
 
 
-def mirror_row(compared: Compared) -> MirrorRow:
+def mirror_row(compared: Compared, judge: Judge | None = None) -> MirrorRow:
     """One mirrored bucket as a result."""
     return MirrorRow(
         source=compared.mirror.source,
@@ -399,6 +404,7 @@ def mirror_row(compared: Compared) -> MirrorRow:
         lag=compared.mirror.lag,
         differences=[DifferenceResult(fact=d.fact, here=d.here, there=d.there) for d in compared.differences],
         unknown=dict(compared.unknown),
+        judged=judged_of(judge.of_mirror(compared) if judge else mirror_judgements(compared)),
     )
 
 

@@ -50,9 +50,9 @@ def _remarks(judged: Judged) -> Cell:
     """The facts that drifted, without their family's name, in the colour of the worst."""
     names = [name.partition(".")[2] for name in judged.drifted]
     doubts = [f"{name.partition('.')[2]}?" for name in judged.unknown]
-    if names:
-        return ", ".join([*names, *doubts]), STYLES[SEVERITIES[_worst(judged)]]
-    return ", ".join(doubts), STYLES["unknown"]
+    waived = [f"{name.partition('.')[2]} (waived)" for name in judged.waived]
+    style = STYLES[SEVERITIES[_worst(judged)]] if names else STYLES["unknown" if doubts else "waived"]
+    return ", ".join([*names, *doubts, *waived]), style
 
 
 def _can(verbs: str | None, least: str) -> Cell:

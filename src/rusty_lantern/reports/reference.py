@@ -65,8 +65,9 @@ FACTS_HEAD = """\
 What a baseline can require, made from the register in the code (`core/register.py`). Do not edit by hand.
 
 A fact is *known* (with a value), *absent* (asked, and nothing is configured), *unsupported* (the store does not
-offer it), *denied*, *failed*, or *stated* by the store's owner in the estate file. Only a known, absent or stated
-fact can hold or drift; the others make a requirement `unknown`.
+offer it), *denied*, *hidden* (asked, and the store leaves it out of its answers to this credential), *failed*, or
+*stated* by the store's owner in the estate file. Only a known, absent or stated fact can hold or drift; the others
+make a requirement `unknown`. Of a set of verbs, what is certain drifts already, whatever else is not known.
 
 | fact | scale | unit | meaning |
 |---|---|---|---|

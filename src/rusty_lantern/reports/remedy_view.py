@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import quote
 
 import msgspec
 
+from rusty_lantern.core.file_names import file_name
 from rusty_lantern.core.remedies import Remedy
-from rusty_lantern.reports.terminal import line, many, next_step
+from rusty_lantern.reports.terminal import as_it_is, line, many, next_step
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -67,7 +67,7 @@ def remedy_row(store: str, subject: str, name: str, severity: str, remedy: Remed
 
 def _file_name(store: str, name: str, setting: str, text: str) -> str:
     kind = "xml" if text.startswith("<") else "json"
-    return f"{store}.{quote(name, safe='')}.{setting.replace(' ', '-')}.{kind}"
+    return f"{store}.{file_name(name)}.{setting.replace(' ', '-')}.{kind}"
 
 
 def remedy_view(screen: Console, result: RemedyResult, out: Path | None, *, whole: bool) -> None:
@@ -101,7 +101,7 @@ def _remedy(screen: Console, row: RemedyRow, *, whole: bool) -> None:
             continue
         line(screen, (f"{document.setting}:" if document.text else f"delete the {document.setting}", "dim"), indent=4)
         for text in document.text.splitlines():
-            line(screen, (text, "cyan"), indent=6, hang=2)
+            as_it_is(screen, text, "cyan")
     if row.proof and whole:
         line(screen, ("decided again: ", "dim"), "; ".join(row.proof), indent=4, hang=2)
 

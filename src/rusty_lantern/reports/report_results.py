@@ -19,6 +19,7 @@ from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.assess import Audit, BucketView
 from rusty_lantern.core.baseline.judge import STATUSES
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
+from rusty_lantern.core.changes import Turn
 from rusty_lantern.core.remedies import Remedy
 from rusty_lantern.core.standings import Key, Since
 from rusty_lantern.reports.results import AuditResult, JudgementResult, audit_result, judgement_result
@@ -83,10 +84,12 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     only_for: str
     """The extract that was asked for, `FACT=VALUE`; empty: the whole."""
     open_doors: list[OpenDoor]
-    opened: int
-    """How many drifts are new in this survey."""
+    opened: int | None
+    """How many drifts opened since the survey before, as `lantern changes` counts; null where there is none."""
+    worse: int | None
+    """How many drifts of then got worse."""
     closed: int | None
-    """How many were closed since the survey before; null where there is none."""
+    """How many drifts of then are none now."""
     tasks: list[Task]
     areas: list[str]
     glance: list[BucketLine]
@@ -126,7 +129,7 @@ def report_result(
     since: Mapping[Key, Since],
     remedies: Sequence[tuple[Remedy, Sequence[Key]]],
     kept: Sequence[Kept],
-    closed: int | None,
+    turned: Mapping[Turn, int] | None,
     only_for: str = "",
 ) -> ReportResult:
     """Put the report together. `remedies`: each with the drift that it is for."""
@@ -137,8 +140,9 @@ def report_result(
         audit=audit,
         only_for=only_for,
         open_doors=_doors(views, found),
-        opened=sum(d.since == survey.manifest.taken for d in audit.drift),
-        closed=closed,
+        opened=None if turned is None else turned.get("opened", 0),
+        worse=None if turned is None else turned.get("worse", 0),
+        closed=None if turned is None else turned.get("closed", 0),
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),
         glance=[_line(view, found_by_bucket) for view, found_by_bucket in _by_bucket(views, found)],

@@ -14,13 +14,13 @@ import msgspec
 
 from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.advice import advice
 from rusty_lantern.core.assess import Audit, BucketView
 from rusty_lantern.core.baseline.choosing import spoken
 from rusty_lantern.core.baseline.judge import STATUSES, Judgement, observed_words, required_of, show_fact, tally_words
 from rusty_lantern.core.baseline.sheets import SEVERITIES, Baseline
 from rusty_lantern.core.evidence import Evidence
 from rusty_lantern.core.facts import Fact, lookup
-from rusty_lantern.core.remedies import in_words
 from rusty_lantern.core.sampling import bound
 from rusty_lantern.core.scales import show_moment
 from rusty_lantern.core.standings import Key, Since, key_of
@@ -374,7 +374,7 @@ def judgement_result(judgement: Judgement, since: Since | None = None) -> Judgem
         note=observed.note,
         severity=requirement.severity,
         because=requirement.because,
-        remedy=requirement.remedy or (in_words(requirement) if drifted else ""),
+        remedy=requirement.remedy or (advice(judgement) if drifted else ""),
         sheet=requirement.sheet,
         place=str(requirement.place),
         reason=judgement.reason,

@@ -81,6 +81,11 @@ def line(screen: Console, *parts: str | tuple[str, str], indent: int = 0, hang: 
         screen.print(Text(" " * (indent + (hang if number else 0))) + row)
 
 
+def as_it_is(screen: Console, text: str, style: str = "") -> None:
+    """Print one line that is to be copied: from the first column on, and never broken, however wide it is."""
+    screen.print(Text(plain_marks(screen, safe(text)), style), soft_wrap=True)
+
+
 Cell = str | tuple[str, str]
 
 

@@ -218,14 +218,13 @@ def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:
     if not found.answers:
         return rows
     tls = found.transport == "tls"
-    rows.append(
-        ("transport", "TLS" if tls else "plain http: anyone on the way reads along", "" if tls else STYLES["medium"])
-    )
+    rows.append(("transport", *TRANSPORTS[found.transport]))
     if tls and found.plain_http:
         rows.append(("plain http", "answered as well: anyone on the way could read along", STYLES["medium"]))
     if found.legacy_signatures:
         rows.append(("signatures", "those of the first generation are accepted as well", STYLES["medium"]))
-    rows.append(("clock", *_clock(found.clock_ahead_seconds)))
+    if found.transport != "file":
+        rows.append(("clock", *_clock(found.clock_ahead_seconds)))
     accepted = found.credential == "accepted"
     credential = found.credential if accepted else f"{found.credential}: {found.note}"
     rows.append(("credential", credential, STYLES["yes" if accepted else "failed"]))
@@ -237,6 +236,13 @@ def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:
         )
         rows.append(("buckets", tried, ""))
     return rows
+
+
+TRANSPORTS = {
+    "tls": ("TLS", ""),
+    "plain": ("plain http: anyone on the way reads along", STYLES["medium"]),
+    "file": ("a file on this machine", ""),
+}
 
 
 def _clock(ahead: int | None) -> tuple[str, str]:

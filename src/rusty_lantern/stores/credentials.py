@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import configparser
+import logging
 import os
+import shlex
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -39,6 +41,21 @@ def find(credential: Credential, folder: Path) -> AccessKey:
         raise NoCredential(Complaint(str(error), credential.place)) from None
 
 
+def warn_of(path: Path) -> None:
+    """Warn of a file with a secret in it that others on this machine may read."""
+    try:
+        mode = path.stat().st_mode
+    except OSError:
+        return
+    if os.name == "posix" and mode & 0o077 and path not in _WARNED:
+        _WARNED.add(path)
+        command = f"chmod 600 {shlex.quote(str(path))}"
+        logging.getLogger(__name__).warning("others can read the credential file %s; mend it with: %s", path, command)
+
+
+_WARNED: set[Path] = set()
+
+
 class _NotFound(Exception):
     pass
 
@@ -55,6 +72,7 @@ def _environment(credential: Credential, _: Path) -> AccessKey:
 
 def _file(credential: Credential, folder: Path) -> AccessKey:
     path = folder / Path(credential.name).expanduser()
+    warn_of(path)
     parser = configparser.ConfigParser(interpolation=None)
     try:
         with path.open(encoding="utf-8") as stream:

@@ -21,6 +21,7 @@ from rusty_lantern.core.dossier_check import receive
 from rusty_lantern.core.errors import BadInput, Complaint, Damaged
 from rusty_lantern.core.estate import Credential, Store
 from rusty_lantern.core.evidence import Answer, Evidence
+from rusty_lantern.stores.credentials import warn_of
 from rusty_lantern.stores.errors import NoCredential, Unanswered
 from rusty_lantern.stores.s3.client import Client
 from rusty_lantern.stores.s3.reached import Reached
@@ -97,7 +98,9 @@ def _named(dossier: Dossier, store: Store, moment: datetime) -> Dossier:
 
 async def reach_dossier(store: Store, folder: Path, moment: datetime) -> Reached:
     """Try a store that is read by its dossier: whether there is one, and whether it can be judged by."""
-    transport: Literal["tls", "plain"] = "tls" if store.at.startswith("https") else "plain"
+    transport: Literal["tls", "plain", "file"] = "tls" if store.at.startswith("https") else "plain"
+    if "://" not in store.at:
+        transport = "file"
     found = await read_dossier(store, folder, moment)
     listing = found.listing
     answers = listing.settled or listing.evidence.answer.isdigit() or listing.evidence.answer == "refused"
@@ -121,7 +124,7 @@ async def _over_http(
         headers["authorization"] = f"Bearer {token}"
     if earlier is not None and earlier.tag and earlier.address == store.at:
         headers["if-none-match"] = earlier.tag
-    async with Client(store, None, folder, log=log, most=MAX_DOSSIER) as client:
+    async with Client(store, None, folder, log=log, most=MAX_DOSSIER, cleans=False) as client:
         reply = await client.ask(path=urlsplit(store.at).path or "/", headers=headers)
     if reply.status == 304 and earlier is not None:
         return msgspec.structs.replace(earlier, taken=moment)
@@ -145,6 +148,7 @@ def find_token(credential: Credential, folder: Path) -> str:
         why = f"the environment variable {name} is not set"
     else:
         try:
+            warn_of(folder / Path(name).expanduser())
             found = (folder / Path(name).expanduser()).read_text(encoding="utf-8").strip()
             why = f"the token file {name} is empty"
         except (OSError, UnicodeDecodeError) as error:

@@ -3,17 +3,20 @@
 Theory of operation. Thousands of identities times thousands of buckets are too many pairs to decide one by one, and
 nearly all of them are alike. Identities with the same attached documents, named by the same rules, are one *profile*.
 For a profile, buckets are alike if their rules are the same but for the bucket's own name (one *template*) and the
-profile's resource patterns leave the same rests of themselves behind once the bucket's name is read. Only one bucket
-of each kind is decided, exactly, by `reach_of`; past the budget the answer is `unknown`, never a guess.
+profile's resource patterns leave the same rests of themselves behind once the bucket's name is read. Rules with a
+pattern that may reach several buckets are a template of their own. Names in a template are *veiled* for a profile:
+only what part a name plays for it matters (its own, its group's, its account's, somebody else's). Only one bucket of
+each kind is decided, exactly, by `reach_of`; past the budget the answer is `unknown`, never a guess.
 
-Left out are buckets that neither side names: what is open to the public is no permission of anybody's.
+Left out are buckets that neither side names: what is open to the public is no permission of anybody's. Buckets whose
+rules could not be read may name anybody, and are never left out.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from functools import cached_property
 from typing import Protocol
 
 import msgspec
@@ -22,20 +25,31 @@ from rusty_lantern.core.access.conditions import NotUnderstood
 from rusty_lantern.core.access.decide import partition_free
 from rusty_lantern.core.access.documents import Statement
 from rusty_lantern.core.access.exposure import BUDGET, Reach, reach_of
-from rusty_lantern.core.access.identities import Identity, named_in
-from rusty_lantern.core.access.own import Side, both_sides, known_as, own_side, without_public
+from rusty_lantern.core.access.identities import Identity
+from rusty_lantern.core.access.own import Side, both_sides, known_as, without_public
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.access.shapes import NAMES
+from rusty_lantern.core.access.templates import (
+    DELEGATING,
+    Template,
+    asks_who,
+    encoded,
+    nameless,
+    names_in,
+    parts_of,
+    veiled,
+)
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.dossier import Bucket
-from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.errors import defect
+from rusty_lantern.core.evidence import Answer, Partly
 from rusty_lantern.core.holders import Holder, Verb
 from rusty_lantern.core.roster import Roster
+from rusty_lantern.core.scales import Value
 
 MOST_DECISIONS = 4_000
 """Kinds of pairs that are decided for one store; about 20 s at the worst, a fraction of one on a usual estate."""
-_PERSONAL = ("aws:principal", "aws:username", "aws:userid")
-_NAME = "arn:aws:s3:::"
 
 
 class Seen(Protocol):
@@ -61,15 +75,6 @@ class Permitted(msgspec.Struct, frozen=True):
     buckets: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class _Template:
-    """What the rules of a bucket come to but for its name: a key, the names in them, whether they ask who one is."""
-
-    key: bytes
-    names: frozenset[str]
-    personal: bool
-
-
 class Across:
     """The buckets of one store, ready to be asked about its identities."""
 
@@ -77,8 +82,9 @@ class Across:
         self.seen = seen
         self.roster = roster
         self.names = sorted(seen)
-        self._templates: dict[str, _Template] = {}
-        self._by_key: dict[bytes, _Template] = {}
+        self.account = next((one.surroundings.account for one in seen.values()), "")
+        self._templates: dict[str, Template] = {}
+        self._by_key: dict[bytes, Template] = {}
         self._naming: dict[str, list[str]] | None = None
         self._decided: dict[object, dict[str, Reach]] = {}
         self._profiles: dict[object, list[Permitted]] = {}
@@ -100,27 +106,34 @@ class Across:
 
     def _of(self, holder: Holder) -> list[Permitted]:
         groups = self.roster.memberships.get(holder.name, [])
-        side = own_side(holder, self.roster.groups, groups)
-        called = {holder.name, holder.resource, *groups} - {""}
+        side = self.roster.side(holder)
+        parts = parts_of(holder, groups, self.account)
         named = self._named()
-        mine = frozenset(called & named.keys())
-        own = holder.name if side.cap is not None or _asks_who(side.statements) else ""
+        mine = frozenset(parts.keys() & named.keys())
+        own = holder.name if side.cap is not None or asks_who(side.statements) else ""
         who = own or (holder.name if self._personal else "")
         profile = (side.doubt, tuple(map(id, side.statements)), mine, who)
         if profile not in self._profiles:
-            self._profiles[profile] = self._permitted(holder, side, mine, named, own)
+            self._profiles[profile] = self._permitted(holder, side, parts, named, own)
             self._alive.append(side)
         return self._profiles[profile]
 
-    def verbs(self, holder: Holder) -> Answer[str]:
-        """The verbs that an identity has on at least one bucket; unknown where that hangs on what is not known."""
+    def verbs(self, holder: Holder) -> Answer[Value]:
+        """The verbs that an identity has on at least one bucket; partly known where some hang on what is not known."""
         found = self.of(holder)
         levels = {verb: {p.reach[verb].level for p in found if verb in p.reach} for verb in VERBS}
         open_ones = [verb for verb in VERBS if levels[verb] & {"open", "narrow"}]
         doubtful = [verb for verb in VERBS if "unknown" in levels[verb] and verb not in open_ones]
         if doubtful:
-            doubts = (d for p in found for verb in doubtful if verb in p.reach for d in p.reach[verb].doubts)
-            return Answer("failed", None, next(doubts, "its permissions are not understood"))
+            doubts = (
+                f"{p.buckets[0]}: {doubt}"
+                for p in found
+                for verb in doubtful
+                if verb in p.reach
+                for doubt in p.reach[verb].doubts
+            )
+            why = next(doubts, "its permissions are not understood")
+            return Partly("failed", None, why, certain=" ".join(open_ones))
         return Answer("known", " ".join(open_ones))
 
     def least(self, holder: Holder) -> str:
@@ -130,14 +143,15 @@ class Across:
 
     def on(self, holder: Holder, bucket: str) -> dict[str, Reach]:
         """What an identity can do on one bucket, by both sides together, but for what everybody can."""
-        side = own_side(holder, self.roster.groups, self.roster.memberships.get(holder.name, []))
-        return self._decide(holder, side, bucket)
+        return self._decide(holder, self.roster.side(holder), bucket)
 
     def _permitted(
-        self, holder: Holder, side: Side, mine: frozenset[str], named: Mapping[str, list[str]], own: str
+        self, holder: Holder, side: Side, parts: Mapping[str, str], named: Mapping[str, list[str]], own: str
     ) -> list[Permitted]:
         rests = self._rests(side.statements)
-        wanted = set(rests) | {bucket for name in mine for bucket in named[name]}
+        speaking = (name for name, part in parts.items() if part not in DELEGATING)
+        wanted = set(rests) | {bucket for name in speaking for bucket in named.get(name, ())}
+        wanted |= self.doubtful
         if side.doubt:
             wanted = set(self.names)
         alike: dict[object, list[str]] = {}
@@ -146,7 +160,7 @@ class Across:
             template = self._templates[bucket]
             if id(template) not in marks:
                 who = own or (holder.name if template.personal else "")
-                marks[id(template)] = self._veil(template, mine, self.seen[bucket].surroundings.account), who
+                marks[id(template)] = self._veil(template, parts), who
             alone = "" if side.cap is None else bucket
             alike.setdefault((marks[id(template)], rests.get(bucket, ()), alone), []).append(bucket)
         found: dict[object, list[str]] = {}
@@ -159,6 +173,17 @@ class Across:
                 reaches[shown] = reach
         return [Permitted(reaches[shown], tuple(sorted(buckets))) for shown, buckets in found.items()]
 
+    @cached_property
+    def doubtful(self) -> frozenset[str]:
+        """Buckets whose rules were not read, or not understood, so that they may grant anybody anything."""
+        return frozenset(
+            bucket
+            for bucket, seen in self.seen.items()
+            if seen.rules.doubts
+            or seen.rules.policy.unreadable
+            or any(s.principals is None and s.effect != "Deny" for s in seen.rules.policy.statements)
+        )
+
     def _once(self, holder: Holder, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
         key = (kind, side.doubt)
         if key not in self._decided:
@@ -169,21 +194,24 @@ class Across:
         return self._decided[key]
 
     def _decide(self, holder: Holder, side: Side, bucket: str) -> dict[str, Reach]:
+        try:
+            return self._decided_on(holder, side, bucket)
+        except Exception as error:  # whatever goes wrong is unknown of this pair alone
+            return {verb: Reach("unknown", doubts=(defect(error),)) for verb in VERBS}
+
+    def _decided_on(self, holder: Holder, side: Side, bucket: str) -> dict[str, Reach]:
         seen = self.seen[bucket]
-        rules = both_sides(without_public(seen.rules), side, seen.surroundings.account)
+        account = seen.surroundings.account or known_as(holder).account
+        rules = both_sides(without_public(seen.rules), side, account)
         reached = reach_of(known_as(holder), rules, seen.surroundings, Work(BUDGET), insider=True)
         return {verb: one for verb, one in reached.items() if one.level != "closed"}
 
-    def _veil(self, template: _Template, mine: frozenset[str], account: str) -> bytes:
-        """A template's key for one who is called `mine`: other names in it are all the same to them."""
-        key = (template.key, template.names & mine)
+    def _veil(self, template: Template, parts: Mapping[str, str]) -> bytes:
+        """A template's key for one for whom names play these parts: all other names are the same to them."""
+        mine = tuple(sorted((name, parts[name]) for name in template.names & parts.keys()))
+        key = (template.key, mine)
         if key not in self._veiled:
-            own = {account, f"arn:aws:iam::{account}:root"}
-            veiled = template.key
-            for name in sorted(template.names, key=len, reverse=True):
-                stands = b"{me}" if name in mine else b"{own}" if name in own else b"{other}"
-                veiled = veiled.replace(name.encode(), stands)
-            self._veiled[key] = veiled
+            self._veiled[key] = encoded(veiled(template.rules, dict(mine)))
         return self._veiled[key]
 
     def _named(self) -> dict[str, list[str]]:
@@ -195,15 +223,12 @@ class Across:
                     self._naming.setdefault(name, []).append(bucket)
         return self._naming
 
-    def _template(self, bucket: str) -> _Template:
+    def _template(self, bucket: str) -> Template:
         if bucket not in self._templates:
-            read = self.seen[bucket].bucket
-            policy = (read.policy.value or "").replace(f"{_NAME}{bucket}", f"{_NAME}{{}}")
-            inputs = (read.grants, read.rights, read.ownership, read.guards, read.network)
-            told = [(answer.state, answer.value, answer.note) for answer in inputs]
-            key = msgspec.json.encode((policy, read.policy.state, read.policy.note, told))
+            rules = nameless(self.seen[bucket].rules)
+            key = encoded(rules)
             if key not in self._by_key:
-                self._by_key[key] = _template_of(key, self.seen[bucket].rules)
+                self._by_key[key] = Template(rules, key, names_in(rules), asks_who(rules.policy.statements))
                 self._personal = self._personal or self._by_key[key].personal
             self._templates[bucket] = self._by_key[key]
         return self._templates[bucket]
@@ -258,12 +283,15 @@ class Across:
         if resource == "*":
             yield from ((bucket, "*") for bucket in self.names)
             return
-        if not resource.startswith(_NAME):
-            if _NAME.startswith(_literal(resource)):
+        if not resource.startswith(NAMES):
+            if NAMES.startswith(_literal(resource)):
                 yield from ((bucket, (resource, bucket)) for bucket in self.names)
             return
-        pattern = resource.removeprefix(_NAME)
+        pattern = resource.removeprefix(NAMES)
         literal = _literal(pattern)
+        if "${" in pattern.partition("/")[0]:
+            yield from ((bucket, (pattern, bucket)) for bucket in self.names if bucket.startswith(literal))
+            return
         if "/" in literal or literal == pattern:
             bucket, slash, rest = pattern.partition("/")
             if bucket in self.seen:
@@ -281,16 +309,6 @@ class Across:
             start += 1
 
 
-def _asks_who(statements: Iterable[Statement]) -> bool:
-    """Whether what statements say depends on who it is that has them."""
-    return any(
-        any("${" in text for text in (*s.resources, *_values(s)))
-        or any(c.key.startswith(_PERSONAL) for c in s.every_condition)
-        or (s.within is not None and _asks_who([s.within]))
-        for s in statements
-    )
-
-
 def _bare(statement: Statement) -> Statement:
     """A statement without its resources and its name, and so is what caps it."""
     title = statement.place if statement.faults else ""
@@ -301,22 +319,6 @@ def _bare(statement: Statement) -> Statement:
 def _literal(pattern: str) -> str:
     """What stands before the first wildcard or variable."""
     return pattern[: min((pattern.find(c) for c in "*?$" if c in pattern), default=len(pattern))]
-
-
-def _values(statement: Statement) -> Iterator[str]:
-    for condition in statement.conditions:
-        yield from condition.values
-
-
-def _template_of(key: bytes, rules: Rules) -> _Template:
-    names = frozenset(who.name for who in named_in(rules)) | _denied(rules)
-    return _Template(key, names, _asks_who(rules.policy.statements))
-
-
-def _denied(rules: Rules) -> frozenset[str]:
-    """Names that only Deny statements and negated principals have."""
-    whos = [s.principals for s in rules.policy.statements if s.principals is not None]
-    return frozenset(name for who in whos for name in (*who.accounts, *who.canonical))
 
 
 def _after(pattern: str, name: str) -> frozenset[str]:

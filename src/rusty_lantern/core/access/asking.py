@@ -10,7 +10,7 @@ import msgspec
 
 from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.identities import read_identity
-from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, context_key
+from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, always_carried, context_key
 from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, FIRST_ACTION, VERBS
 from rusty_lantern.core.errors import BadInput, Complaint, Place, nearest
 
@@ -52,6 +52,7 @@ def request_of(asking: Asking, moment: datetime, known: Caller | None = None) ->
         context.setdefault("aws:principalaccount", (caller.account,))
     if caller.arn:
         context.setdefault("aws:principalarn", (caller.arn,))
+    context = always_carried(anonymous=caller.anonymous, arn=caller.arn) | context
     key = asking.key if ACTIONS[action].target == "object" else ""
     return Request(action, key, caller, context)
 

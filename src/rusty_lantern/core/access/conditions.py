@@ -148,7 +148,10 @@ def expand(text: str, make: Callable[[str], Pattern], audience: Audience) -> Pat
             tokens += plain(LITERAL_VARIABLES[name])
             continue
         row = context_key(name.lower())
-        if row is None or row.presence(audience, "") != "never":
+        if row is not None and row.anonymous and audience == "anyone":
+            tokens += plain(row.anonymous)
+            continue
+        if row is None or row.carried(audience) != "never":
             raise NotUnderstood(f"it depends on the variable ${{{name[:60]}}}")
         if not fallback:
             return None

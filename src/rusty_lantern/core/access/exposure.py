@@ -17,7 +17,7 @@ be. Where both give the same verdict it stands; where not, it is `unknown`, with
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Literal
 
 import msgspec
@@ -34,7 +34,15 @@ from rusty_lantern.core.access.sets.line import EVERY_V4, Line
 from rusty_lantern.core.access.sets.texts import starting_with
 from rusty_lantern.core.access.statements import ACTION, KEY, PUBLIC_ADDRESSES, VERB_ACTIONS, Group, Limits, Reading
 from rusty_lantern.core.access.verbs import ACTIONS, FIRST_ACTION, GRANTED, VERBS
-from rusty_lantern.core.access.witness import Fence, Witness, fence_of, request_from, witness_of
+from rusty_lantern.core.access.witness import (
+    Fence,
+    Witness,
+    fence_of,
+    moment_of,
+    request_from,
+    trusted_addresses,
+    witness_of,
+)
 from rusty_lantern.core.dossier import Grant, Right
 from rusty_lantern.core.holders import Verb
 
@@ -127,6 +135,7 @@ class View:
         self.identity = identity
         self.reading = Reading(rules.policy, rules.bucket, audience, around, work, identity=identity, beside=beside)
         self.doubts: dict[str, None] = {}
+        self.trusted = trusted_addresses(around)
 
     def pieces(self, group: Group, side: Side) -> Iterator[Box]:
         """Disjoint parts, per allowing rule, of what is allowed in this group."""
@@ -227,7 +236,7 @@ class View:
             for piece in self.pieces(group, side):
                 strange = meet(piece, group.stranger, self.work)
                 if strange is None:
-                    fence = fence_of(piece, group.stranger, self.work)
+                    fence = fence_of(piece, group.stranger, self.work, self.trusted)
                     if fenced is None or fence.weight < fenced[0].weight:
                         fenced = fence, piece
                     continue
@@ -238,7 +247,7 @@ class View:
                     return Found("open", strange)
                 let_in = let_in or strange
         if let_in is not None:
-            return Found("narrow", let_in, Fence.around(addresses))
+            return Found("narrow", let_in, Fence.around(addresses, self.trusted))
         return Found("narrow", fenced[1], fenced[0]) if fenced else Found()
 
 
@@ -283,8 +292,7 @@ def _proven(rules: Rules, around: Surroundings, audience: Audience, found: Found
 def _ends(piece: Box) -> datetime | None:
     if TIME not in piece:
         return None
-    end = piece[TIME].values.spans[-1][1][0]
-    return datetime.fromtimestamp(end, UTC) if end < float("inf") else None
+    return moment_of(piece[TIME].values.spans[-1][1][0])
 
 
 def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Verb, keys: Sequence[str]) -> Request:
@@ -355,6 +363,8 @@ def reach_of(
 
     `insider`: it is known to be one of the owner's own, whatever its name says.
     """
+    if around.account_unread and not insider and identity.account:
+        return _either(identity, rules, around, work)
     found: dict[Verb, Reach] = {}
     inside = insider or (around.account == identity.account and bool(identity.account))
     public = Public() if inside else public_policy(rules, around, work)
@@ -370,3 +380,15 @@ def reach_of(
         else:
             found[verb] = Reach(least.level, least.fence.words if least.fence else "")
     return found
+
+
+def _either(identity: Identity, rules: Rules, around: Surroundings, work: Work) -> dict[Verb, Reach]:
+    """What an identity may do where the bucket's account was not read: the identity may be in it or not.
+
+    A verb is decided where both readings agree, and unknown where they differ.
+    """
+    sure = msgspec.structs.replace(around, account_unread="")
+    own = msgspec.structs.replace(sure, account=identity.account)
+    here, there = reach_of(identity, rules, own, work), reach_of(identity, rules, sure, work)
+    why = (around.account_unread,)
+    return {v: here[v] if here[v].level == there[v].level else Reach("unknown", doubts=why) for v in VERBS}

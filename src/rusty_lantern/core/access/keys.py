@@ -36,6 +36,13 @@ class ContextKey(msgspec.Struct, frozen=True):
     stranger: tuple[str, ...] = ()
     """Values, besides none, that an outsider could bring about for a key that is not theirs."""
 
+    anonymous: str = ""
+    """The value that requests without credentials carry, where they carry one that nobody chooses."""
+
+    def carried(self, audience: Audience) -> Presence:
+        """Whether some request by this audience carries the key, whatever it asks for."""
+        return self.presence(audience, next(iter(self.actions), ""))
+
     def presence(self, audience: Audience, action: str) -> Presence:
         """Whether requests for `action` by this audience carry the key."""
         if self.actions and action not in self.actions:
@@ -103,17 +110,38 @@ _ROWS: tuple[ContextKey, ...] = (
         "aws:principalaccount",
         "text",
         False,
-        "the caller's account number",
-        "never",
+        "the caller's account number; a request without credentials carries a word of its own",
+        "always",
         "always",
         stranger=(STRANGER_ACCOUNT,),
+        anonymous="anonymous",
+    ),
+    ContextKey(
+        "aws:principaltype",
+        "text",
+        False,
+        "what sort of identity the caller is",
+        "always",
+        "always",
+        stranger=("Account", "User", "AssumedRole"),
+        anonymous="Anonymous",
+    ),
+    ContextKey(
+        "aws:userid",
+        "text",
+        False,
+        "the caller's unique id, given by the provider",
+        "always",
+        "always",
+        stranger=("AIDASTRANGER00000000X",),
+        anonymous="anonymous",
     ),
     ContextKey("aws:principalarn", "name", False, "the caller's resource name, in their account", "never", "always"),
     ContextKey("aws:principaltag/", "text", True, _OWN, "never", "maybe"),
     ContextKey("aws:username", "text", True, _OWN, "never", "maybe"),
     ContextKey("aws:multifactorauthpresent", "switch", True, _OWN, "never", "maybe"),
     ContextKey("aws:multifactorauthage", "number", True, _OWN, "never", "maybe"),
-    ContextKey("aws:principalisawsservice", "switch", False, _SERVICE, "always", "always", stranger=("false",)),
+    ContextKey("aws:principalisawsservice", "switch", False, _SERVICE, "never", "always", stranger=("false",)),
     ContextKey("aws:viaawsservice", "switch", False, _SERVICE, "always", "always", stranger=("false",)),
     ContextKey("aws:sourceaccount", "text", False, _SERVICE),
     ContextKey("aws:sourcearn", "name", False, _SERVICE),
@@ -160,6 +188,21 @@ def context_key(name: str) -> ContextKey | None:
     """The row for a lower-case condition key, or None if the key is not understood."""
     family, slash, word = name.partition("/")
     return KEYS.get(name) if not slash else (KEYS.get(family + "/") if word else None)
+
+
+_SORTS = ((":root", "Account"), (":user/", "User"), (":role/", "AssumedRole"), (":sts:", "AssumedRole"))
+
+
+def always_carried(*, anonymous: bool, arn: str = "") -> dict[str, tuple[str, ...]]:
+    """What a request carries whether or not anybody thinks of it, as far as its caller tells."""
+    found: dict[str, tuple[str, ...]] = {}
+    for row in _ROWS:
+        if anonymous and row.anonymous:
+            found[row.name] = (row.anonymous,)
+        elif row.kind == "switch" and row.stranger and (row.unsigned if anonymous else row.signed) == "always":
+            found[row.name] = row.stranger
+    sort = next((sort for part, sort in _SORTS if part in arn), "")
+    return found | ({"aws:principaltype": (sort,)} if sort else {})
 
 
 # Beyond this many public addresses, a set of networks is no fence: no single organisation holds more, so it takes

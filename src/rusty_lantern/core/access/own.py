@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
-from typing import Any, Literal
+from typing import Literal
 
 import msgspec
 
@@ -59,19 +59,24 @@ class Side(msgspec.Struct, frozen=True):
     """The boundary that caps what buckets grant it as well; None where none does."""
 
 
-def own_side(holder: Holder, groups: Mapping[str, Group], member_of: Iterable[str]) -> Side:
-    """An identity's own permissions and those of its groups; where something was not read, the reason."""
+def own_side(holder: Holder, groups: Mapping[str, Group], member_of: Iterable[str], groups_unread: str = "") -> Side:
+    """An identity's own permissions and those of its groups; where something was not read, the reason.
+
+    `groups_unread`: why the store's groups could not be read; empty where they were.
+    """
     sources: list[Answer[list[Document]]] = [holder.policies]
     sources += [groups[name].policies for name in member_of if name in groups]
-    lost = next((source for source in sources if _unread(source)), None)
+    lost = next((source for source in sources if source.unread), None)
     missing = next((name for name in member_of if name not in groups), None)
     doubt = f"its own permissions were not read ({lost.reason})" if lost else ""
+    if groups_unread and not doubt:
+        doubt = f"the store's groups were not read ({groups_unread})"
     if missing and not doubt:
         doubt = f"the permissions of its group {missing} were not read"
     if holder.kind == "root":
         return Side(_ROOT)
     documents = tuple(document for source in sources for document in source.value or ())
-    unread = holder.boundary.reason if _unread(holder.boundary) else ""
+    unread = holder.boundary.reason if holder.boundary.unread else ""
     if holder.boundary.value is None and not unread:
         return Side(tuple(statement for document in documents for statement in _read(document)), doubt)
     written = holder.boundary.value or ""
@@ -85,10 +90,6 @@ _ROOT = (
     Statement("the account's root", "Allow", principals=Principals(everyone=True), actions=("*",), resources=("*",)),
 )
 """What the root of an account needs no permission for."""
-
-
-def _unread(answer: Answer[Any]) -> bool:
-    return answer.state in ("denied", "failed")
 
 
 def _read(document: Document) -> tuple[Statement, ...]:
@@ -157,7 +158,9 @@ def _cap(statements: Iterable[Statement], boundary: tuple[Statement, ...]) -> tu
 def without_public(rules: Rules) -> Rules:
     """The rules of a bucket but for what they allow to everybody: that is no permission of anybody's."""
     statements = tuple(
-        s for s in rules.policy.statements if s.effect == "Deny" or not (s.principals and s.principals.everyone)
+        s
+        for s in rules.policy.statements
+        if s.effect == "Deny" or s.principals is None or s.principals.everyone == s.principals.negated
     )
     return msgspec.structs.replace(
         rules,

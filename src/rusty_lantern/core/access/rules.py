@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from typing import Any
 
 import msgspec
 
@@ -33,6 +32,10 @@ class Surroundings(msgspec.Struct, frozen=True):
     moment: datetime
     account: str = ""
     trusted_accounts: frozenset[str] = frozenset()
+    trusted_networks: tuple[str, ...] = ()
+    """Networks that the team trusts, in CIDR form: what only they reach is told so."""
+    account_unread: str = ""
+    """Why it is not known which account the bucket is in; empty where it is, or where the store has none."""
 
     @property
     def seconds(self) -> int:
@@ -80,15 +83,17 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
     policy = Policy()
     if bucket.policy.value is not None:
         policy = parse_policy(bucket.policy.value)
-    elif _unread(bucket.policy):
+    elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
-    if _unread(bucket.grants):
+    if bucket.grants.unread:
         doubts.append(("grants", f"the grants could not be read ({bucket.grants.reason})"))
-    if _unread(bucket.rights):
+    if bucket.rights.unread:
         doubts.append(("rights", f"the rights could not be read ({bucket.rights.reason})"))
     enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="ownership mode disables grants")
-    if _unread(bucket.ownership) and bucket.grants.value:
+    if bucket.ownership.unread and bucket.grants.value:
         enforced = Guard(False, sure=False, source="the ownership mode could not be read")
+    if store.account.unread and not store.account_number:
+        policy = _of_no_known_account(policy)
     levels = (("bucket", bucket.network), ("store", store.network))
     fences = tuple(fence for level, network in levels for fence in _network(level, network))
     return Rules(
@@ -104,11 +109,27 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
     )
 
 
+_OF_AN_ACCOUNT = ("aws:principalaccount", "aws:principalarn", "aws:resourceaccount", "aws:sourceaccount")
+
+
+def _of_no_known_account(policy: Policy) -> Policy:
+    """A policy where it is not known which account is the bucket's own: conditions on accounts may say anything."""
+    fault = Fault("/Condition", "it depends on the account that the bucket is in, which was not read")
+
+    def doubted(statement: Statement) -> Statement:
+        if not any(condition.key in _OF_AN_ACCOUNT for condition in statement.conditions):
+            return statement
+        kept = tuple(c for c in statement.conditions if c.key not in _OF_AN_ACCOUNT)
+        return msgspec.structs.replace(statement, conditions=kept, faults=(*statement.faults, fault))
+
+    return msgspec.structs.replace(policy, statements=tuple(map(doubted, policy.statements)))
+
+
 def _network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
     """Network rules as a Deny of everything from elsewhere; one that may or may not be there if they are unread."""
     title = f"network rules of the {level}"
     everyone = Principals(everyone=True)
-    if _unread(answer):
+    if answer.unread:
         fault = Fault(title, f"could not be read ({answer.reason})")
         return (Statement(title, "Deny", principals=everyone, actions=("*",), resources=("*",), faults=(fault,)),)
     network = answer.value
@@ -124,11 +145,6 @@ def _network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
     return tuple(msgspec.structs.replace(statement, place=title) for statement in read)
 
 
-def _unread(answer: Answer[Any]) -> bool:
-    """Whether an input may exist without being seen. A store that does not offer it has none."""
-    return answer.state in ("denied", "failed")
-
-
 def _guards(bucket: Bucket, store: Dossier, name: str, words: str) -> list[Guard]:
     """A guard holds if it is set at either level; the account's overrides the bucket's own switch."""
     levels: list[tuple[str, Answer[Guards]]] = [("account", store.guards), ("bucket", bucket.guards)]
@@ -136,7 +152,7 @@ def _guards(bucket: Bucket, store: Dossier, name: str, words: str) -> list[Guard
     for level, answer in levels:
         if answer.value is not None:
             found.append(Guard(getattr(answer.value, name), source=f"{words} by the {level}'s guard"))
-        elif _unread(answer):
+        elif answer.unread:
             found.append(Guard(False, sure=False, source=f"the {level}'s guards could not be read"))
     return found
 

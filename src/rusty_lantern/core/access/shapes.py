@@ -3,14 +3,19 @@
 The rules are rewritten for a bucket called `OWN`, decided, and what comes of it is told again for each bucket by its
 own name. Only where that is exact: every resource names the bucket itself, another bucket without any glob, or all of
 them; nothing was left unread or not understood.
+
+A resource name is read from its beginning, `arn:aws:s3:::BUCKET/KEY`: a key may hold colons, slashes and a whole
+resource name of its own.
 """
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Iterable
 
 import msgspec
 
+from rusty_lantern.core.access.conditions import NotUnderstood
+from rusty_lantern.core.access.decide import partition_free
 from rusty_lantern.core.access.demands import Demands
 from rusty_lantern.core.access.documents import Statement
 from rusty_lantern.core.access.exposure import Exposures, Verdict, exposures
@@ -20,6 +25,8 @@ from rusty_lantern.core.scales import Value
 
 OWN = "own-bucket"
 """What the bucket is called while its rules are decided for all that are like it."""
+NAMES = "arn:aws:s3:::"
+"""What the resource names of buckets and objects begin with, once the partition is put aside."""
 _GLOBS = frozenset("*?$")
 
 
@@ -76,26 +83,43 @@ def _key(rules: Rules, around: Surroundings) -> Hashable | None:
 
 def as_own(rules: Rules) -> Rules | None:
     """The rules of a bucket as those of one called `OWN`; None where that would not be exact."""
-    if rules.policy.faults or rules.doubts or rules.members or not _GLOBS.isdisjoint(rules.bucket):
+    if rules.policy.faults or rules.doubts or rules.members:
         return None
-    statements = [_owned(statement, rules.bucket) for statement in rules.policy.statements]
-    if any(statement is None for statement in statements):
+    statements = owned(rules.policy.statements, rules.bucket)
+    if statements is None:
         return None
-    policy = msgspec.structs.replace(rules.policy, statements=tuple(statements))
+    policy = msgspec.structs.replace(rules.policy, statements=statements)
     return msgspec.structs.replace(rules, bucket=OWN, policy=policy)
 
 
-def _owned(statement: Statement, name: str) -> Statement | None:
-    found = []
-    for resource in statement.resources:
-        head, colons, rest = resource.rpartition(":::")
-        bucket, slash, key = rest.partition("/")
-        if resource == "*" or bucket == "*":
-            found.append(resource)
-        elif bucket == name:
-            found.append(f"{head}{colons}{OWN}{slash}{key}")
-        elif bucket == OWN or not _GLOBS.isdisjoint(bucket):
-            return None
-        else:
-            found.append(resource)
-    return msgspec.structs.replace(statement, resources=tuple(found))
+def owned(statements: Iterable[Statement], bucket: str) -> tuple[Statement, ...] | None:
+    """Statements with the bucket's own name read as `OWN`; None where a pattern may reach it and others too."""
+    if bucket == OWN or not _GLOBS.isdisjoint(bucket):
+        return None
+    found = [_owned(statement, bucket) for statement in statements]
+    return None if None in found else tuple(statement for statement in found if statement is not None)
+
+
+def _owned(statement: Statement, bucket: str) -> Statement | None:
+    resources = tuple(_owned_name(resource, bucket) for resource in statement.resources)
+    cap = _owned(statement.within, bucket) if statement.within else None
+    if None in resources or (statement.within and cap is None):
+        return None
+    return msgspec.structs.replace(statement, resources=resources, within=cap)
+
+
+def _owned_name(resource: str, bucket: str) -> str | None:
+    if resource == "*":
+        return resource
+    try:
+        name = partition_free(resource)
+    except NotUnderstood:
+        return None
+    if not name.startswith(NAMES):
+        return None
+    written, slash, key = name.removeprefix(NAMES).partition("/")
+    if written == bucket:
+        return f"{NAMES}{OWN}{slash}{key}"
+    if written == "*":
+        return name
+    return None if written == OWN or not _GLOBS.isdisjoint(written) else name

@@ -151,6 +151,8 @@ class Reading:
         return Maybe(self._texts(row) if present else NO_TEXTS, absent=absent)
 
     def _texts(self, row: ContextKey) -> TextSet:
+        if row.anonymous and self.audience == "anyone":
+            return literals(frozenset({row.anonymous}))
         if row.kind == "switch":
             return literals(frozenset({"true", "false"}))
         if row.name in ("aws:principalaccount", "aws:principalarn") and self.audience != "everybody":
@@ -187,6 +189,8 @@ class Reading:
 
     def _stranger_texts(self, row: ContextKey, presence: Presence) -> TextSet:
         account = self._stranger_account
+        if row.anonymous and self.audience == "anyone":
+            return literals(frozenset({row.anonymous}))
         if row.name == "aws:principalarn" and presence != "never":
             forms = ("iam::%s:user/*", "iam::%s:role/*", "iam::%s:root", "sts::%s:assumed-role/*")
             return globs([f"arn:aws:{form % account}" for form in forms], self.work)

@@ -16,11 +16,11 @@ import msgspec
 
 from rusty_lantern.core.access.conditions import TIME
 from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request
-from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, Audience
+from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, Audience, always_carried
 from rusty_lantern.core.access.region import Box
 from rusty_lantern.core.access.rules import Surroundings
 from rusty_lantern.core.access.sets import Finite, Maybe, Work
-from rusty_lantern.core.access.sets.line import Line, address_at, as_networks, position
+from rusty_lantern.core.access.sets.line import Line, address_at, as_networks, networks, position
 from rusty_lantern.core.access.sets.several import Several
 from rusty_lantern.core.access.sets.texts import TextSet
 from rusty_lantern.core.access.verbs import ACTIONS, FIRST_ACTION
@@ -28,6 +28,8 @@ from rusty_lantern.core.scales import show_moment
 
 SAMPLE_ADDRESS = position(ipaddress.ip_address("203.0.113.9"))
 """A documentation address; a witness's address is the allowed one nearest to it."""
+
+NOWHERE = Line()
 
 
 class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -54,28 +56,40 @@ class Fence(msgspec.Struct, frozen=True, omit_defaults=True):
     networks: tuple[str, ...] = ()
     weight: int = 1
     """How many separate things are needed at once."""
+    trusted: bool = False
+    """Whether every address that is let in lies in a network that the team trusts."""
 
     @staticmethod
-    def around(addresses: Line) -> Fence:
-        """The fence that a set of addresses makes."""
+    def around(addresses: Line, trusted: Line = NOWHERE) -> Fence:
+        """The fence that a set of addresses makes. `trusted`: the addresses of the networks that the team trusts."""
         nets = as_networks(addresses)
         count = int(addresses.count())
         size = f"{count:,} address" + ("" if count == 1 else "es")
-        return Fence(f"only from {', '.join(nets)} ({size})", count, tuple(nets))
+        known = not addresses.empty and addresses.minus(trusted, Work(10_000)).empty
+        size += ", all in trusted networks" if known else ""
+        return Fence(f"only from {', '.join(nets)} ({size})", count, tuple(nets), trusted=known)
 
 
-def fence_of(piece: Box, stranger: Box, work: Work) -> Fence:
+def trusted_addresses(around: Surroundings) -> Line:
+    """The addresses of the networks that the team trusts."""
+    return networks(ipaddress.ip_network(net) for net in around.trusted_networks)
+
+
+def fence_of(piece: Box, stranger: Box, work: Work, trusted: Line = NOWHERE) -> Fence:
     """Name the dimensions of `piece` in which no outsider can be."""
     shut = [d for d, theirs in stranger.items() if piece[d].meet(theirs, work).empty]
-    return Fence(" and ".join(_fence_words(d, piece[d]) for d in shut), weight=len(shut))
+    words = " and ".join(_fence_words(d, piece[d], trusted) for d in shut)
+    source = piece.get("aws:sourceip")
+    known = source is not None and not source.absent and Fence.around(source.values, trusted).trusted
+    return Fence(words, weight=len(shut), trusted=known)
 
 
-def _fence_words(dimension: str, values: Any) -> str:
+def _fence_words(dimension: str, values: Any, trusted: Line) -> str:
     if dimension == TIME:
-        start = values.values.spans[0][0][0]
-        return f"only from {show_moment(datetime.fromtimestamp(int(start), UTC))} on"
+        start = moment_of(values.values.spans[0][0][0])
+        return f"only from {show_moment(start)} on" if start else "only at a moment past the calendar"
     if dimension == "aws:sourceip":
-        addresses = Fence.around(values.values).words if not values.values.empty else ""
+        addresses = Fence.around(values.values, trusted).words if not values.values.empty else ""
         return addresses or "only through a private endpoint"
     sample = _sample(values) or ""
     key, _, tag = dimension.partition("/")
@@ -133,6 +147,7 @@ def request_from(piece: Box, audience: Audience, around: Surroundings) -> Reques
         account = context.get("aws:principalaccount", (STRANGER_ACCOUNT,))[0]
         arn = context.get("aws:principalarn", (f"arn:aws:iam::{account}:user/stranger",))[0]
         caller = Caller(account, arn)
+    context = always_carried(anonymous=caller.anonymous, arn=caller.arn) | context
     key = (piece["key"].pick() or "") if "key" in piece else ""
     return Request(action, key, caller, context)
 
@@ -169,8 +184,21 @@ def _number_text(dimension: str, line: Line) -> str:
 
 
 def show_time(seconds: int) -> str:
-    """Seconds since 1970 as ISO 8601 in UTC."""
-    return datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    """Seconds since 1970 as ISO 8601 in UTC; a moment past the calendar as that number, which the language takes too.
+
+    >>> show_time(1_793_599_200), show_time(1_767_225_600_000)
+    ('2026-11-02T06:00:00Z', '1767225600000')
+    """
+    moment = moment_of(seconds)
+    return moment.strftime("%Y-%m-%dT%H:%M:%SZ") if moment else str(seconds)
+
+
+def moment_of(seconds: float) -> datetime | None:
+    """A count of seconds since 1970 as a moment; None where the calendar has no such day."""
+    try:
+        return datetime.fromtimestamp(seconds, UTC)
+    except (ValueError, OverflowError, OSError):
+        return None
 
 
 _HEADERS = {
@@ -214,7 +242,10 @@ def witness_of(request: Request, bucket: str) -> Witness:
     headers: dict[str, str] = {}
     parameters: dict[str, str] = {}
     other: dict[str, str] = {}
+    usual = always_carried(anonymous=request.caller.anonymous, arn=request.caller.arn)
     for name, values in sorted(request.context.items()):
+        if usual.get(name) == values:
+            continue
         text = ", ".join(values)
         if name in _PARAMETERS:
             parameters[_PARAMETERS[name]] = text

@@ -39,6 +39,10 @@ class Comparison(msgspec.Struct, frozen=True):
     how: str = "is"
     values: tuple[Value, ...] = ()
 
+    def broken_by(self, part: Value) -> bool:
+        """Whether a certain part (of a set of words, of a count) breaks it already, whatever else there is."""
+        return bool(part) and (self.how in ("within", "at most") or self.values == ("",)) and not self.accepts(part)
+
 
 def read_comparison(text: str, scale: Scale) -> Comparison:
     """Read a comparison. Raises `ImpossibleComparison`."""
@@ -129,7 +133,9 @@ def _within(rest: str, scale: Scale) -> Comparison:
         raise ImpossibleComparison(f"`within` compares sets of words, and this fact is measured as {scale.name}")
     values, words = _list(rest, scale)
     allowed = {word for value in values for word in str(value).split()}
-    return Comparison(f"within {words}", lambda value: set(str(value).split()) <= allowed, accepts_absent=True)
+    return Comparison(
+        f"within {words}", lambda value: set(str(value).split()) <= allowed, accepts_absent=True, how="within"
+    )
 
 
 def _matches(rest: str, scale: Scale) -> Comparison:

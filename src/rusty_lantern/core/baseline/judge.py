@@ -15,7 +15,7 @@ from rusty_lantern.core.baseline.choosing import Fit, Spoken, spoken
 from rusty_lantern.core.baseline.sheets import Baseline, Requirement
 from rusty_lantern.core.dossier import Bucket, Table
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.evidence import UNSETTLED, Answer
+from rusty_lantern.core.evidence import UNSETTLED, Answer, Partly
 from rusty_lantern.core.facts import Fact, lookup
 from rusty_lantern.core.sampling import bound, words
 from rusty_lantern.core.tally import Tally
@@ -205,7 +205,8 @@ def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
     if fact.state in UNSETTLED:
-        return "unknown", fact.reason
+        broken = isinstance(fact, Partly) and fact.certain is not None and comparison.broken_by(fact.certain)
+        return ("drifted" if broken and required.sure else "unknown"), fact.reason
     value = fact.value
     if comparison.accepts_absent if value is None else comparison.accepts(value):
         return "held", ""
@@ -228,6 +229,8 @@ def observed_words(judgement: Judgement) -> str:
 
 def show_fact(name: str, fact: Fact) -> str:
     """A fact's value in words, or its state."""
+    if isinstance(fact, Partly) and fact.certain:
+        return f"at least {lookup(name).scale.show(fact.certain)}"
     if fact.value is None:
         return fact.state if fact.settled else "unknown"
     text = lookup(name).scale.show(fact.value)

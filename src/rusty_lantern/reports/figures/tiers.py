@@ -1,13 +1,17 @@
-"""Where data sits: bytes by store and encryption at rest, and whether a lock keeps them."""
+"""Where data sits: bytes by store and encryption at rest, and whether a lock keeps them.
+
+Locked are objects whose own version is: a default retention counts only for what is stored under it, and ends.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from io import BytesIO
 from pathlib import Path
 
 from rusty_lantern.core.assess import BucketView
 from rusty_lantern.core.scales import show_bytes
+from rusty_lantern.objects.locks import Kept
 from rusty_lantern.reports.figures.frame import DEEP, INK, MILD, SAND, bare, drawn, plain
 
 KINDS = {
@@ -16,19 +20,42 @@ KINDS = {
 }  # fmt: skip
 
 
-def protection_of(view: BucketView) -> str:
-    """How what is in a bucket is kept, by its defaults."""
-    at_rest, lock = view.fact("encryption.at-rest"), view.fact("lock.enabled")
-    if not at_rest.settled or not lock.settled:
+def protection_of(encrypted: bool | None, locked: bool | None) -> str:
+    """The kind that objects belong to which are, or are not, encrypted and locked."""
+    if encrypted is None or locked is None:
         return "cannot be told"
-    locked, encrypted = lock.value == "on", at_rest.value not in (None, "none")
     if encrypted:
         return "locked, encrypted" if locked else "encrypted"
     return "locked, not encrypted" if locked else "neither"
 
 
-def where_data_sits(views: Sequence[BucketView], survey: str, out: Path | BytesIO, size: str = "slide") -> None:
-    """Draw bytes by store and tier, by how they are kept. Raises `BadInput`, `CannotWrite`."""
+def parts_of(view: BucketView, applied: Sequence[Kept]) -> Iterator[tuple[str, int]]:
+    """A bucket's bytes by kind: what was seen of its objects, else what its settings certainly make of them.
+
+    Without a lock none is locked. With one, or with encryption, only the objects themselves tell.
+    """
+    usage = view.bucket.usage.value
+    left = usage.bytes if usage else 0
+    lock, at_rest = view.fact("lock.enabled"), view.fact("encryption.at-rest")
+    unlocked = False if lock.value == "off" or lock.state == "unsupported" else None
+    default = at_rest.value not in (None, "none") if at_rest.settled else None
+    for part in applied:
+        left -= part.bytes
+        encrypted = default if part.encrypted is None else part.encrypted
+        yield protection_of(encrypted, unlocked if part.locked is None else part.locked), part.bytes
+    if left > 0:
+        yield protection_of(default, unlocked), left
+
+
+def where_data_sits(
+    views: Sequence[BucketView],
+    applied: Mapping[str, Sequence[Kept]],
+    survey: str,
+    out: Path | BytesIO,
+    size: str = "slide",
+) -> None:
+    """Draw bytes by store and tier, by how they are kept. `applied`: STORE/BUCKET → what its objects are under, of
+    buckets whose objects were looked at. Raises `BadInput`, `CannotWrite`."""
     places: dict[str, dict[str, int]] = {}
     uncounted = 0
     for view in views:
@@ -39,9 +66,10 @@ def where_data_sits(views: Sequence[BucketView], survey: str, out: Path | BytesI
         tier = view.fact("tier")
         name = f"{view.dossier.store}, {tier.value}" if tier.value else view.dossier.store
         kinds = places.setdefault(name, dict.fromkeys(KINDS, 0))
-        kinds[protection_of(view)] += usage.bytes
+        for kind, size_ in parts_of(view, applied.get(view.title, ())):
+            kinds[kind] += size_
     also = f"; {uncounted} buckets were not counted" if uncounted else ""
-    words = f"survey {survey}: bytes of current objects, by the bucket's default encryption and lock{also}"
+    words = f"survey {survey}: bytes of current objects, by encryption, and by the locks that they have{also}"
     with drawn("Where data sits, and how it is kept", words, out, size=size) as (figure, (axes,)):
         from matplotlib.patches import Patch
 

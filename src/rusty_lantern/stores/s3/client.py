@@ -8,8 +8,9 @@ from __future__ import annotations
 import asyncio
 import itertools
 import os
+import re
 import ssl
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Coroutine, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
@@ -26,7 +27,9 @@ from rusty_lantern.core.errors import Complaint
 from rusty_lantern.core.estate import Store
 from rusty_lantern.stores.credentials import AccessKey
 from rusty_lantern.stores.errors import NoCredential, NoLongerAccepted, Unanswered
-from rusty_lantern.stores.s3.gate import Gate
+from rusty_lantern.stores.s3.gate import LATE, Gate
+from rusty_lantern.stores.s3.patience import CURRENT, USUAL
+from rusty_lantern.stores.s3.redacting import cleaned, cleaned_headers
 from rusty_lantern.stores.s3.signature import canonical_query, encode, sign
 
 Method = Literal["GET", "HEAD"]
@@ -74,12 +77,19 @@ class Client:
     asked: int = 0
     answers: bool = False
     """Whether somebody answered, and nobody has been missed for long since."""
+    heard: float = 0.0
+    """When the store last answered anything, by the loop's clock."""
+    _asking: int = 0
+    _since: float = 0.0
+    """Since when there has been somebody waiting for an answer."""
+    _good: tuple[Method, str, str, tuple[tuple[str, str], ...], Mapping[str, str]] | None = None
+    """A question that the credential opened before."""
     _session: aiohttp.ClientSession | None = None
     memory: Memory | None = None
     log: Callable[[dict[str, object]], None] | None = None
     renew: Callable[[], AccessKey] | None = None
-    accepted: bool = False
-    """Whether the credential opened something before."""
+    cleans: bool = True
+    """Whether what looks like a secret is taken out of answers. A dossier is checked whole instead, and refused."""
     most: int = MAX_BODY
     """Bytes of the largest answer that is taken."""
     service: str = "s3"
@@ -92,7 +102,7 @@ class Client:
 
     async def __aenter__(self) -> Self:
         self.gate = Gate(self.store.pace.at_once)
-        connector = aiohttp.TCPConnector(limit=self.store.pace.at_once, ssl=self._tls())
+        connector = aiohttp.TCPConnector(limit=self.store.pace.at_once * (1 + LATE), ssl=self._tls())
         timeout = aiohttp.ClientTimeout(total=self.store.timeout, sock_connect=min(10, self.store.timeout))
         self._session = aiohttp.ClientSession(
             connector=connector,
@@ -150,10 +160,40 @@ class Client:
         known = memory.recall(question) if memory else None
         if known is not None:
             return Reply(*known)
-        reply = await self._persist(method, host, target, query, headers or {})
+        reply = await self._patiently(self._persist(method, host, target, query, headers or {}))
+        if self.cleans:
+            reply = self._without_secrets(reply, query, listing=not query and not key and not path)
         if memory and reply.status not in BUSY:
             memory.note(question, reply.status, dict(reply.headers), reply.body)
         return reply
+
+    def _without_secrets(self, reply: Reply, query: tuple[tuple[str, str], ...], *, listing: bool) -> Reply:
+        """The answer without secrets that the store shows, before anything is made of it or kept."""
+        body, headers = cleaned(reply.body, query, listing=listing), cleaned_headers(reply.headers)
+        if body is reply.body and headers is reply.headers:
+            return reply
+        if self.log is not None:
+            asked = canonical_query(query)
+            self.log({"store": self.store.name, "query": asked, "outcome": "a secret was left out of the answer"})
+        return Reply(reply.status, headers, body)
+
+    async def _patiently(self, asking: Coroutine[None, None, Reply]) -> Reply:
+        """Wait for an answer, as long as the bucket that is asked about, and the store, may keep one waiting."""
+        patience, now = CURRENT.get(), asyncio.get_running_loop().time
+        if not self._asking:
+            self._since = now()
+        self._asking += 1
+        try:
+            if now() - max(self.heard, self._since) > self.store.patience.store:
+                raise Unanswered("failed", f"the store did not answer for {self.store.patience.store} s", "out of time")
+            if patience is None:
+                return await asking
+            async with patience.turn():
+                patience.check()
+                return await asking
+        finally:
+            asking.close()
+            self._asking -= 1
 
     async def _persist(
         self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
@@ -165,7 +205,7 @@ class Client:
             attempt = next(tries)
             await self._pace()
             try:
-                async with self.gate:
+                async with self.gate.turn(USUAL):
                     used = self.key
                     reply = await self._timed(method, host, target, query, headers)
             except Unanswered as error:
@@ -175,12 +215,26 @@ class Client:
                 self.answers = True
                 if attempt < TRIES and self._renewed(reply, used):
                     continue
-                self._check_accepted(reply)
+                await self._check_accepted(reply, (method, host, target, query, headers))
                 if reply.status not in BUSY or attempt >= TRIES:
                     return reply
                 wait = max(wait, _retry_after(reply))
-            await asyncio.sleep(wait * self._dice.uniform(0.75, 1.25))
+            await self._sleep(wait * self._dice.uniform(0.75, 1.25))
             wait = min(wait * 2, LONGEST_WAIT)
+
+    async def _sleep(self, seconds: float) -> None:
+        """Wait before asking again. Where the store answers others meanwhile, it is this bucket that is waited for."""
+        now, patience = asyncio.get_running_loop().time, CURRENT.get()
+        start = now()
+        if patience is not None and seconds > USUAL:
+            patience.is_late()
+        if patience is not None and not patience.answers:
+            seconds = min(seconds, patience.left + 0.5)
+        await asyncio.sleep(seconds)
+        if patience is not None:
+            if self.heard > start or not patience.answers:
+                patience.waited(start, now(), usual=0)
+            patience.check()
 
     def _again(self, error: Unanswered, attempt: int) -> bool:
         """Whether to put a question again that got no answer."""
@@ -193,32 +247,63 @@ class Client:
         self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
     ) -> Reply:
         """One try, with what it took told to the gate and the log."""
-        start = asyncio.get_running_loop().time()
+        now, patience = asyncio.get_running_loop().time, CURRENT.get()
+        start = now()
         outcome: int | str = "interrupted"
+        late = asyncio.get_running_loop().call_later(USUAL, patience.is_late) if patience else None
         try:
-            reply = await self._once(method, host, target, query, headers)
+            async with asyncio.timeout(patience.left + USUAL if patience else None):
+                reply = await self._once(method, host, target, query, headers)
             outcome = reply.status
+            if patience and reply.status not in BUSY:
+                patience.answered()
             if reply.status in (429, 503):
-                self.gate.busy()
+                if patience is None or patience.answers or self.heard < start:  # not this one bucket's word alone
+                    self.gate.busy()
             else:
-                self.gate.answered(asyncio.get_running_loop().time() - start)
+                self.heard = now()
+                self.gate.answered(now() - start)
             return reply
+        except TimeoutError:
+            assert patience is not None
+            outcome = "out of time"
+            raise patience.gone() from None
         except Unanswered as error:
             outcome = error.answer
-            self.gate.busy()
+            if self.heard < start:  # nobody else was answered meanwhile: it is the store that is silent
+                self.gate.busy()
+            if patience and error.answer == "too large":
+                patience.wasted(self.most)
+            if patience and error.answer == "connection lost":
+                patience.broken_off()
             raise
         finally:
+            if patience and late:
+                late.cancel()
+                patience.waited(start, now())
             if self.log:
                 taken = round((asyncio.get_running_loop().time() - start) * 1000, 1)
                 told = canonical_query(query)
                 self.log({"store": self.store.name, "method": method, "path": target, "query": told,
                           "outcome": outcome, "milliseconds": taken})  # fmt: skip
 
-    def _check_accepted(self, reply: Reply) -> None:
-        """Raise `NoLongerAccepted` when the store stops knowing a credential midway; refusals would tell nothing."""
-        if self.key is not None and reply.status == 200:
-            self.accepted = True
-        if self.accepted and reply.status in (400, 401, 403) and any(c in reply.body[:4096] for c in DISOWNED):
+    async def _check_accepted(
+        self, reply: Reply, question: tuple[Method, str, str, tuple[tuple[str, str], ...], Mapping[str, str]]
+    ) -> None:
+        """Raise `NoLongerAccepted` when the store stops knowing a credential midway; refusals would tell nothing.
+
+        One bucket may say so alone, out of spite or by a fault: what counts is that a question which the credential
+        opened before is refused too.
+        """
+        if self.key is not None and reply.status == 200 and self._good is None:
+            self._good = question
+        if not _disowned(reply) or self._good is None or self.key is None:
+            return
+        try:
+            again = await self._once(*self._good)
+        except Unanswered:
+            return
+        if _disowned(again):
             what = f"store {self.store.name} no longer accepts its credential"
             remedy = "every answer so far is kept; put a valid one in its place, then: lantern survey --resume"
             raise NoLongerAccepted(Complaint(what, self.store.credential.place or self.store.place, remedy))
@@ -255,7 +340,7 @@ class Client:
         try:
             async with self._session.request(method, url, headers=sent, allow_redirects=False) as answer:
                 body = await _body(answer, self.most)
-                return Reply(answer.status, {k.lower(): v for k, v in answer.headers.items()}, body)
+                return Reply(answer.status, {faithful(k).lower(): faithful(v) for k, v in answer.headers.items()}, body)
         except TimeoutError:
             raise Unanswered("failed", f"no answer within {self.store.timeout} s", "timed out") from None
         except aiohttp.ClientConnectorCertificateError as error:
@@ -265,6 +350,8 @@ class Client:
             number = error.os_error.errno
             reason = os.strerror(number).lower() if number and number > 0 else "no such host"
             raise Unanswered("failed", f"cannot connect to {host}: {reason}", "no connection") from None
+        except ValueError:
+            raise Unanswered("failed", "the request cannot be written: a header holds a control character") from None
         except (aiohttp.ClientError, ConnectionError) as error:
             raise Unanswered(
                 "failed", f"the connection to {host} broke off ({type(error).__name__})", "connection lost"
@@ -289,15 +376,31 @@ async def _body(answer: aiohttp.ClientResponse, most: int) -> bytes:
     return b"".join(chunks)
 
 
+def _disowned(reply: Reply) -> bool:
+    """Whether a store says that it does not know the credential, or not any more."""
+    return reply.status in (400, 401, 403) and any(code in reply.body[:4096] for code in DISOWNED)
+
+
 def _retry_after(reply: Reply) -> float:
     text = reply.headers.get("retry-after", "")
-    return min(float(text), 30.0) if text.isdigit() else 0.0
+    return min(float(text), 30.0) if re.fullmatch("[0-9]{1,6}", text) else 0.0
+
+
+def faithful(written: str) -> str:
+    r"""A header's text as it came: bytes that are no UTF-8 are shown escaped, so that it can be kept and printed.
+
+    >>> faithful(b"caf\xe9".decode("utf-8", "surrogateescape"))
+    'caf\\xe9'
+    """
+    if written.isascii():
+        return written
+    return written.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
 
 
 def clock_difference(reply: Reply, now: datetime) -> timedelta:
     """How far the store's clock is ahead; zero if it does not say."""
     try:
         said = parsedate_to_datetime(reply.headers.get("date", ""))
-    except (TypeError, ValueError):
+        return said.astimezone(UTC) - now.replace(microsecond=0) if said.tzinfo else timedelta()
+    except (TypeError, ValueError, OverflowError, IndexError):
         return timedelta()
-    return said.astimezone(UTC) - now.replace(microsecond=0) if said.tzinfo else timedelta()

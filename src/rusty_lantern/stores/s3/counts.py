@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -24,16 +25,17 @@ def read_time(written: str) -> datetime | None:
     """A moment from an answer; None if it is not one."""
     try:
         moment = datetime.fromisoformat(written)
-    except ValueError:
+        return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC)
+    except (ValueError, OverflowError):  # no date, or one past the calendar once its time zone is applied
         return None
-    return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC)
 
 
 def read_size(entry: Entry) -> int:
     """The size of an entry in bytes. Raises `Unanswered`."""
     size = entry.get("Size", "")
-    if not (size.isdigit() and len(size) < 20):
-        raise Unanswered("failed", "a listing gives a size that is no number", "unreadable answer")
+    if not re.fullmatch("[0-9]{1,18}", size):
+        what = f'a listing gives a size that is no number of bytes: "{size[:40]}"'
+        raise Unanswered("failed", what, "unreadable answer")
     return int(size)
 
 
@@ -62,7 +64,8 @@ class Counting:
         self, also: Callable[[list[Entry]], None] = lambda entries: None
     ) -> tuple[Answer[Usage], Answer[Versions]]:
         """Objects and bytes, and what lies beneath them, from one listing of versions; `also` is given each page."""
-        current, old, markers, newest = [0, 0], [0, 0], [0], [""]
+        current, old, markers, undated = [0, 0], [0, 0], [0], [0]
+        newest: list[datetime] = []
 
         def add(_: Span, entries: list[Entry]) -> None:
             also(entries)
@@ -73,12 +76,14 @@ class Counting:
                 sums = current if entry.get("IsLatest") == "true" else old
                 sums[0] += 1
                 sums[1] += read_size(entry)
-                newest[0] = max(newest[0], entry.get("LastModified", ""))
+                stored = read_time(entry.get("LastModified", ""))
+                undated[0] += stored is None
+                newest[:] = [max(one for one in (*newest, stored) if one is not None)] if stored else newest
 
         whole = await self._listed(VERSIONS, add, lambda whole: whole)
         return (
             whole.map(lambda all_: Usage(current[0], current[1], all_)),
-            whole.map(lambda all_: Versions(old[0], old[1], markers[0], all_, read_time(newest[0]))),
+            whole.map(lambda all_: Versions(old[0], old[1], markers[0], all_, next(iter(newest), None), undated[0])),
         )
 
     async def uploads(self) -> Answer[Uploads]:
@@ -89,7 +94,8 @@ class Counting:
             begun.extend(read_time(entry.get("Initiated", "")) for entry in entries)
 
         def total(whole: bool) -> Uploads:
-            return Uploads(len(begun), min((moment for moment in begun if moment), default=None), whole)
+            undated = sum(moment is None for moment in begun)
+            return Uploads(len(begun), min((moment for moment in begun if moment), default=None), whole, undated)
 
         return await self._listed(UPLOADS, add, total)
 
@@ -136,7 +142,5 @@ def _quota(limits: list[int], evidence: Evidence) -> Answer[Quota]:
 
 
 def _numbers(reply: Reply, names: tuple[str, ...]) -> list[int] | None:
-    try:
-        return [int(reply.headers[name]) for name in names]
-    except (KeyError, ValueError):
-        return None
+    found = [reply.headers.get(name, "") for name in names]
+    return [int(text) for text in found] if all(re.fullmatch("-?[0-9]{1,18}", text) for text in found) else None

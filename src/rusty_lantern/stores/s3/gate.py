@@ -17,16 +17,22 @@ SMOOTH = 0.1
 
 
 class Gate:
-    """An adaptive semaphore. `async with gate:` around each question; `busy()` when the store pushes back."""
+    """An adaptive semaphore. `async with gate.turn(…):` around each question; `busy()` when the store pushes back."""
 
     def __init__(self, ceiling: int) -> None:
         self.ceiling = ceiling
         self.limit = float(min(START, ceiling))
         self.under_way = 0
+        self.late = 0
         self._waiting: deque[asyncio.Future[None]] = deque()
         self._latency = self._quickest = 0.0
 
-    async def __aenter__(self) -> None:
+    def turn(self, late_after: float) -> Turn:
+        """A place among those under way. What takes longer than `late_after` seconds gives its place to others."""
+        return Turn(self, late_after)
+
+    async def enter(self) -> None:
+        """Wait for a place."""
         while self.under_way >= int(self.limit):
             turn = asyncio.get_running_loop().create_future()
             self._waiting.append(turn)
@@ -37,9 +43,8 @@ class Gate:
                 raise
         self.under_way += 1
 
-    async def __aexit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
+    def leave(self) -> None:
+        """Give a place back."""
         self.under_way -= 1
         self._wake()
 
@@ -62,3 +67,37 @@ class Gate:
     def busy(self) -> None:
         """The store asked for less, or fell silent: halve."""
         self.limit = max(1.0, self.limit / 2)
+
+
+LATE = 3
+"""How many times the ceiling may be under way besides, late and without a place."""
+
+
+class Turn:
+    """One question's place at a gate."""
+
+    def __init__(self, gate: Gate, late_after: float) -> None:
+        self.gate = gate
+        self.late_after = late_after
+        self._given_up = False
+        self._timer: asyncio.TimerHandle | None = None
+
+    async def __aenter__(self) -> None:
+        await self.gate.enter()
+        self._timer = asyncio.get_running_loop().call_later(self.late_after, self._late)
+
+    def _late(self) -> None:
+        if self.gate.late < LATE * self.gate.ceiling:
+            self._given_up = True
+            self.gate.late += 1
+            self.gate.leave()
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+        if self._given_up:
+            self.gate.late -= 1
+        else:
+            self.gate.leave()

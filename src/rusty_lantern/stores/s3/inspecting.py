@@ -96,13 +96,14 @@ class Inspector:
     async def _with_lock(self, version: Version, headers: Mapping[str, str]) -> Version:
         mode, hold = headers.get("x-amz-object-lock-mode", ""), headers.get("x-amz-object-lock-legal-hold", "")
         until = read_time(headers.get("x-amz-object-lock-retain-until-date", ""))
-        if not mode and self.locks and not await self._may_read(version, "retention"):
+        # What is kept until a date that cannot be read is kept: for how long is not known.
+        if (mode and until is None) or (not mode and self.locks and not await self._may_read(version, "retention")):
             version = _but(version, mode=None)
         else:
             version = _but(version, mode=_mode(mode), until=until)
         if not hold and self.locks and not await self._may_read(version, "legal-hold"):
             return _but(version, hold=None)
-        return _but(version, hold=hold == "ON")
+        return _but(version, hold={"ON": True, "OFF": False, "": False}.get(hold))
 
     async def _may_read(self, version: Version, question: str) -> bool:
         """Whether a setting that the headers do not show would be shown if it were there. Asked once a bucket."""

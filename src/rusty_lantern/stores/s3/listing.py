@@ -106,7 +106,11 @@ Take = Callable[[Span, list[Entry]], None]
 """Called with each page's entries and the span they belong to, as it was before the page."""
 
 
-@dataclass(frozen=True)
+MEAGRE_PAGES, MEAGRE = 200, 3
+"""A listing of so many pages with fewer entries a page than this is made up as it is asked for."""
+
+
+@dataclass
 class Lister:
     """One listing of one bucket."""
 
@@ -114,6 +118,8 @@ class Lister:
     bucket: str
     listing: Listing
     page: int = PAGE
+    pages: int = 0
+    entries: int = 0
 
     async def walk(self, take: Take, limit: int) -> bool:
         """List at most `limit` pages; whether that was everything. Raises `Unanswered`."""
@@ -139,6 +145,10 @@ class Lister:
                 raise Unanswered(
                     "failed", "the listing breaks off: an empty page, and more is said to follow", "broken list"
                 )
+            self.pages, self.entries = self.pages + 1, self.entries + len(entries)
+            if self.page > MEAGRE_PAGES and self.pages >= MEAGRE_PAGES and self.entries < MEAGRE * self.pages:
+                what = f"the listing never ends: {self.pages:,} pages of an entry or two"
+                raise Unanswered("failed", what, "endless list")
             kept = [entry for entry in entries if span.holds(entry["Key"])]
             take(span, kept)
             span = replace(span, pages=span.pages + 1, done=not more or len(kept) < len(entries))

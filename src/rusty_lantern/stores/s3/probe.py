@@ -5,21 +5,28 @@ The request is the one most likely to be let in by the bucket's own rules; what 
 
 from __future__ import annotations
 
+import asyncio
+
 import msgspec
 
 from rusty_lantern.core.access.decide import Request
 from rusty_lantern.core.access.exposure import request_for
 from rusty_lantern.core.assess import BucketView, views
-from rusty_lantern.core.dossier import Dossier, Knock
+from rusty_lantern.core.dossier import Bucket, Dossier, Knock
+from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.estate import Estate
 from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.core.holders import Verb
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import children, parse, raw_text
 from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.stores.s3.patience import Patience, patient
 from rusty_lantern.stores.s3.settings import error_code
 
 VERBS: tuple[Verb, ...] = ("list", "read")
+AT_ONCE = 4
+PATIENCE = 15
+"""Seconds that one bucket's answers may be late."""
 _HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
 
 
@@ -34,13 +41,36 @@ async def knock_at(inside: Client, outside: Client, view: BucketView) -> list[Kn
 
 
 async def knock_everywhere(inside: Client, outside: Client, dossier: Dossier, estate: Estate) -> Dossier:
-    """The dossier with what every bucket answered. Buckets are tried one after another."""
-    tried = []
-    for view in views([dossier], estate, dossier.taken):
-        knocks = await knock_at(inside, outside, view)
-        evidence = Evidence("; ".join(k.asked for k in knocks), "; ".join(k.answer for k in knocks), dossier.taken)
-        tried.append(msgspec.structs.replace(view.bucket, doors=Answer("known", knocks, "", evidence)))
-    return msgspec.structs.replace(dossier, buckets=tried)
+    """The dossier with what every bucket answered. A few buckets are tried at the same time."""
+    left = iter(views([dossier], estate, dossier.taken))
+    tried: list[Bucket] = []
+
+    async def worker() -> None:
+        for view in left:
+            tried.append(await try_bucket(inside, outside, view))
+
+    async with asyncio.TaskGroup() as group:
+        for _ in range(AT_ONCE):
+            group.create_task(worker())
+    return msgspec.structs.replace(dossier, buckets=sorted(tried, key=lambda bucket: bucket.name))
+
+
+async def try_bucket(inside: Client, outside: Client, view: BucketView) -> Bucket:
+    """A bucket with what it answered; whatever goes wrong with it, the others are tried."""
+    try:
+        with patient(Patience(min(PATIENCE, inside.store.patience.bucket))):
+            knocks = await knock_at(inside, outside, view)
+    except LanternError:
+        raise
+    except Exception as error:
+        return msgspec.structs.replace(view.bucket, doors=Answer("failed", None, defect(error)))
+    evidence = Evidence("; ".join(k.asked for k in knocks), "; ".join(k.answer for k in knocks), view.dossier.taken)
+    return msgspec.structs.replace(view.bucket, doors=Answer("known", knocks, "", evidence))
+
+
+def sendable(value: str) -> bool:
+    """Whether a text can stand in a header: no control characters, and nothing beyond what HTTP carries."""
+    return value.isprintable() and value.isascii()
 
 
 async def _first_keys(client: Client, bucket: str) -> list[str]:
@@ -62,6 +92,8 @@ async def _knock(outside: Client, bucket: str, verb: Verb, request: Request) -> 
     else:
         asked = f"GET /{bucket}/{request.key}"
         headers["range"] = "bytes=0-0"
+    if any(not sendable(value) for value in headers.values()):
+        return Knock(verb, asked, "not sent: a header would hold a character that HTTP cannot carry", None)
     try:
         reply = await outside.ask(bucket, query, key=request.key if verb == "read" else "", headers=headers)
     except Unanswered as error:

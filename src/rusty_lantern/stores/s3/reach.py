@@ -10,7 +10,7 @@ import msgspec
 
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.stores.errors import Unanswered
-from rusty_lantern.stores.s3.client import Client, clock_difference
+from rusty_lantern.stores.s3.client import Client, Reply, clock_difference
 from rusty_lantern.stores.s3.counts import Counting
 from rusty_lantern.stores.s3.front import front_door, read_certificate
 from rusty_lantern.stores.s3.reached import QUESTION_WORDS, WORST, Allowed, Reached
@@ -26,7 +26,7 @@ async def reach(client: Client, moment: datetime) -> Reached:
     tls: Literal["tls", "plain"] = "tls" if client.store.at.startswith("https") else "plain"
     start = Reached(client.store.name, client.store.at, False, tls, None, "not tried", "", None, 0, {}, {})
     try:
-        first = await client.ask(method="HEAD")
+        first = await _first(client)
     except Unanswered as error:
         shown = await read_certificate(client.store, client.folder, moment)
         return msgspec.structs.replace(start, note=error.note, certificate=shown.value)
@@ -45,6 +45,16 @@ async def reach(client: Client, moment: datetime) -> Reached:
     return msgspec.structs.replace(
         start, credential="accepted", buckets=len(names), sampled=len(sample), questions=questions, refused=refused
     )
+
+
+async def _first(client: Client) -> Reply:
+    """Any answer of the store. Some send a body after HEAD, which no client can read: then the list is asked for."""
+    try:
+        return await client.ask(method="HEAD")
+    except Unanswered as error:
+        if error.answer != "connection lost":
+            raise
+        return await client.ask()
 
 
 async def _try_questions(

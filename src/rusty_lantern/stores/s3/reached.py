@@ -41,7 +41,7 @@ class Reached(msgspec.Struct, frozen=True):
     store: str
     address: str
     answers: bool
-    transport: Literal["tls", "plain"]
+    transport: Literal["tls", "plain", "file"]
     clock_ahead_seconds: int | None
     credential: Literal["accepted", "refused", "not tried"]
     note: str

@@ -12,12 +12,14 @@ from typing import Any, Protocol
 import msgspec
 
 from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Guards, Table, Usage, Versions
+from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.evidence import Answer, Evidence
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import child, children, name, parse, raw_text, text
 from rusty_lantern.stores.s3.client import Client, Reply
 from rusty_lantern.stores.s3.counts import LIST_LIMIT, Counting, ask_counters, read_time
 from rusty_lantern.stores.s3.listing import Entry
+from rusty_lantern.stores.s3.patience import Patience, patient
 from rusty_lantern.stores.s3.settings import (
     ACCOUNT_GUARDS,
     ACCOUNT_GUARDS_PATH,
@@ -31,6 +33,10 @@ from rusty_lantern.stores.s3.settings import (
 EVERY_PAGE = 10_000_000
 """Pages of a listing that is to be whole."""
 MAX_BUCKETS = 100_000
+SCOUTS = 3
+"""Buckets that are read first. What one alone does not offer may be that one's fault."""
+MOST_WORKERS = 64
+"""Buckets that are read at the same time where answers are late."""
 MIN_WORKERS = 4
 """Buckets that are read at the same time; each puts all its questions at once, so a few keep a store busy, and the
 memory in use does not grow with the number of buckets."""
@@ -88,7 +94,7 @@ async def survey(
 ) -> Dossier:
     """Read every bucket's settings. Never raises for what the store does: that is in the dossier.
 
-    The first bucket is read alone: what the store does not offer is learnt there, and not asked of the others.
+    A few buckets are read first: what the store offers none of them is not asked of the others.
     `only`: bucket patterns, besides those of the store's entry; `list_limit`: pages counted of one bucket.
     """
     transport = "tls" if client.store.at.startswith("https") else "plain"
@@ -101,37 +107,86 @@ async def survey(
         return _with(base, listing=listing)
     wanted = [bucket for bucket in found if _wanted(client.store.only, bucket[0]) and _wanted(only, bucket[0])]
     account_guards = await _account_guards(client, owner, moment)
-    progress(0, len(wanted))
-    done = 0
-    learnt: dict[str, Answer[Any]] = {}
-
-    async def one(bucket: str, created: datetime | None) -> Bucket:
-        nonlocal done
-        read = await read_bucket(client, bucket, created, moment, learnt, list_limit, look(client, bucket))
-        done += 1
-        progress(done, len(wanted))
-        return read
-
-    first = [await one(*bucket) for bucket in wanted[:1]]
-    if first:
-        learnt = _not_offered(first[0])
-    left = iter(wanted[1:])
-    read: list[Bucket] = []
-
-    async def worker() -> None:
-        for bucket in left:
-            read.append(await one(*bucket))
-
-    async with asyncio.TaskGroup() as group:
-        for _ in range(max(MIN_WORKERS, client.store.pace.at_once // 4)):
-            group.create_task(worker())
-    buckets = sorted([*first, *read], key=lambda b: b.name)
+    crew = Crew(client, moment, list_limit, look, progress)
+    buckets = await crew.read(wanted)
     return _with(
         base,
         account=Answer("known", owner, "", Evidence(asked, "200", moment)) if owner else Answer("absent"),
         guards=account_guards,
         listing=Answer("known", len(found), "", Evidence(asked, "200", moment)),
         buckets=buckets,
+    )
+
+
+class Crew:
+    """Reads buckets, several at the same time.
+
+    A bucket whose answers do not come keeps nobody waiting: others are begun beside it, and once it has lost the time
+    that it may, what is left of it is failed. Whatever goes wrong with one bucket, the others are read.
+    """
+
+    def __init__(self, client: Client, moment: datetime, list_limit: int, look: Look, progress: Progress) -> None:
+        self.client = client
+        self.moment = moment
+        self.list_limit = list_limit
+        self.look = look
+        self.progress = progress
+        self.learnt: dict[str, Answer[Any]] = {}
+        """What the store does not offer, by the first buckets."""
+        self.read_so_far: list[Bucket] = []
+        self.wanted = 0
+
+    async def read(self, wanted: list[tuple[str, Answer[datetime]]]) -> list[Bucket]:
+        """The buckets, in order of name."""
+        self.wanted = len(wanted)
+        self.progress(0, self.wanted)
+        async with asyncio.TaskGroup() as group:
+            settled = [asyncio.Event() for _ in wanted[:SCOUTS]]
+            scouts = [
+                group.create_task(self._one(*bucket, on_late=event.set))
+                for bucket, event in zip(wanted, settled, strict=False)
+            ]
+            for scout, event in zip(scouts, settled, strict=True):
+                await asyncio.wait({scout, group.create_task(event.wait())}, return_when=asyncio.FIRST_COMPLETED)
+                event.set()
+            self.learnt = _not_offered([scout.result() for scout in scouts if scout.done() and not scout.cancelled()])
+            left = iter(wanted[SCOUTS:])
+            at_work = 0
+
+            def begin() -> None:
+                nonlocal at_work
+                if at_work < MOST_WORKERS:
+                    at_work += 1
+                    group.create_task(worker())
+
+            async def worker() -> None:
+                for bucket in left:
+                    await self._one(*bucket, on_late=begin)
+
+            for _ in range(max(MIN_WORKERS, self.client.store.pace.at_once // 4)):
+                begin()
+        return sorted(self.read_so_far, key=lambda b: b.name)
+
+    async def _one(self, name: str, created: Answer[datetime], on_late: Callable[[], None]) -> Bucket:
+        patience = Patience(self.client.store.patience.bucket, on_late)
+        try:
+            with patient(patience):
+                looking = self.look(self.client, name)
+                read = await read_bucket(self.client, name, created, self.moment, self.learnt, self.list_limit, looking)
+        except LanternError:
+            raise
+        except Exception as error:  # whatever it is, it is this bucket's alone
+            read = broken(name, created, error)
+        self.read_so_far.append(read)
+        self.progress(len(self.read_so_far), self.wanted)
+        return read
+
+
+def broken(name: str, created: Answer[datetime], error: Exception) -> Bucket:
+    """A bucket that could not be read by a fault of ours."""
+    lost: Answer[Any] = Answer("failed", None, defect(error))
+    return Bucket(
+        name=name, created=created, **{f: lost for f in Bucket.__struct_fields__ if f not in ("name", "created")}
     )
 
 
@@ -143,15 +198,19 @@ def _wanted(patterns: tuple[str, ...], bucket: str) -> bool:
     return not patterns or any(fnmatchcase(bucket, pattern) for pattern in patterns)
 
 
-def _not_offered(bucket: Bucket) -> dict[str, Answer[Any]]:
-    """Dossier field → the answer that the store does not offer it, as the first bucket showed."""
-    answers = {field: getattr(bucket, field) for field in (*(question.field for question in QUESTIONS), *COUNTED)}
-    return {field: answer for field, answer in answers.items() if answer.state == "unsupported"}
+def _not_offered(scouts: list[Bucket]) -> dict[str, Answer[Any]]:
+    """Dossier field → the answer that the store does not offer it, where each of the first buckets said so."""
+    answers: dict[str, Answer[Any]] = {}
+    for field in (*(question.field for question in QUESTIONS), *COUNTED):
+        told = [getattr(bucket, field) for bucket in scouts]
+        if told and all(answer.state == "unsupported" for answer in told):
+            answers[field] = told[0]
+    return answers
 
 
-async def list_buckets(client: Client) -> tuple[list[tuple[str, datetime | None]], str]:
+async def list_buckets(client: Client) -> tuple[list[tuple[str, Answer[datetime]]], str]:
     """Names and creation dates of all buckets, and the owner's id. Raises `Unanswered`."""
-    found: dict[str, datetime | None] = {}
+    found: dict[str, Answer[datetime]] = {}
     owner, token = "", ""
     seen: set[str] = set()
     while True:
@@ -162,15 +221,24 @@ async def list_buckets(client: Client) -> tuple[list[tuple[str, datetime | None]
         if name(root) != "ListAllMyBucketsResult":
             raise Unanswered("failed", f'the list of buckets came as "{name(root)[:60]}"', "unexpected answer")
         owner = owner or text(root, "Owner", "ID")
-        listed = child(root, "Buckets")
+        listed, known = child(root, "Buckets"), len(found)
         for entry in children(listed, "Bucket") if listed is not None else ():
-            found[raw_text(entry, "Name")] = read_time(text(entry, "CreationDate"))
+            found[raw_text(entry, "Name")] = _created(text(entry, "CreationDate"))
         token = text(root, "ContinuationToken")
         if not token or len(found) > MAX_BUCKETS:
             return sorted(found.items()), owner
-        if token in seen:
-            raise Unanswered("failed", "the list of buckets never ends: a page came twice", "endless list")
+        if token in seen or len(found) == known:
+            raise Unanswered(
+                "failed", "the list of buckets never ends: a page came twice, or brought nothing new", "endless list"
+            )
         seen.add(token)
+
+
+def _created(written: str) -> Answer[datetime]:
+    if not written:
+        return Answer("absent")
+    moment = read_time(written)
+    return Answer("known", moment) if moment else Answer("failed", None, f'"{written[:40]}" is not a date')
 
 
 async def _first_question(client: Client, query: tuple[tuple[str, str], ...]) -> Reply:
@@ -216,7 +284,7 @@ async def _ask_together(
 async def read_bucket(
     client: Client,
     bucket: str,
-    created: datetime | None,
+    created: Answer[datetime],
     moment: datetime,
     learnt: dict[str, Answer[Any]],
     list_limit: int,
@@ -231,8 +299,7 @@ async def read_bucket(
     ]
     for found in await asyncio.gather(*settings):
         fields |= found
-    listed = Evidence("GET /", "200", moment)
-    fields["created"] = Answer("known", created, "", listed) if created else Answer("absent", evidence=listed)
+    fields["created"] = msgspec.structs.replace(created, evidence=Evidence("GET /", "200", moment))
     fields["tenant"] = _tenant(fields["owner"])
     if not learnt.keys() >= COUNTED:
         fields["counters"], fields["quota"] = await ask_counters(client, bucket, moment)
@@ -240,7 +307,13 @@ async def read_bucket(
     read = Bucket(name=bucket, **(fields | await _counted(counting, fields["counters"], looking)))
     if looking is None:
         return read
-    return msgspec.structs.replace(read, table=await looking.finish(read))
+    try:
+        table = await looking.finish(read)
+    except LanternError:
+        raise
+    except Exception as error:  # whatever goes wrong with its objects, its settings are read
+        table = Answer("failed", None, defect(error))
+    return msgspec.structs.replace(read, table=table)
 
 
 def _tenant(owner: Answer[str]) -> Answer[str]:

@@ -26,7 +26,9 @@ from rusty_lantern.core.dossier import (
     Versioning,
     Website,
 )
-from rusty_lantern.core.evidence import Answer, Evidence
+from rusty_lantern.core.errors import defect
+from rusty_lantern.core.evidence import SECRET_SEEN, Answer, Evidence
+from rusty_lantern.core.leaks import REMOVED
 from rusty_lantern.core.scales import DAY, YEAR
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import Element, child, children, name, parse, raw_text, text
@@ -269,12 +271,14 @@ def read_answer(question: Question, reply: Reply, asked: str, when: datetime) ->
         code, message = error_code(reply.body)
     except Unanswered as error:
         return Answer(error.state, None, error.note, evidence)
+    except Exception as error:  # what a store sends may break what reads it, but never more than this answer
+        return Answer("failed", None, defect(error), evidence)
     return _refused(reply, code, message, Evidence(asked, f"{reply.status} {code}".strip(), when))
 
 
 def _answered(question: Question, body: bytes, evidence: Evidence) -> Answer[Any]:
     if question.field == "policy" and body.lstrip()[:1] == b"{":
-        return Answer("known", body.decode("utf-8", "replace"), "", evidence)
+        return Answer("known", body.decode("utf-8", "replace"), _secret_note(body), evidence)
     root = parse(body)
     found = name(root)
     if found in _LISTINGS:
@@ -282,7 +286,12 @@ def _answered(question: Question, body: bytes, evidence: Evidence) -> Answer[Any
     if found not in question.roots and not any(name(part) in question.parts for part in root):
         return Answer("failed", None, f'answered with an unexpected "{found[:60]}"', evidence)
     value = question.decode(root)
-    return Answer("known" if value is not None else "absent", value, "", evidence)
+    return Answer("known" if value is not None else "absent", value, _secret_note(body), evidence)
+
+
+def _secret_note(body: bytes) -> str:
+    """That a secret stood in the answer, where one did."""
+    return SECRET_SEEN if REMOVED.encode() in body else ""
 
 
 def _refused(reply: Reply, code: str, message: str, evidence: Evidence) -> Answer[Any]:

@@ -1,0 +1,237 @@
+"""What a cache says equals what is decided without it: verdicts, demands, permissions, the cascade of a baseline."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from rusty_lantern.core.access.across import Across
+from rusty_lantern.core.access.demands import Demands
+from rusty_lantern.core.access.documents import parse_policy
+from rusty_lantern.core.access.exposure import exposures
+from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
+from rusty_lantern.core.access.shapes import Shapes
+from rusty_lantern.core.assess import circles
+from rusty_lantern.core.baseline.choosing import Spoken
+from rusty_lantern.core.baseline.judge import Cascade, required_of
+from rusty_lantern.core.baseline.sheets import read_baseline
+from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Grant, Guards, Right
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.holders import Document, Group, Holder
+from tests.policies import AROUND
+
+LAW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=150)
+NAMES = ("reed", "reed-bed", "bed", "pier-1", "pier-2")
+PARTS = (
+    "reed", "reed-bed", "bed", "pier-1", "pier-*", "pier-?", "re*", "*", "?", "/", ":", ":::", "a", "arn:aws:s3:::",
+    "arn:aws-cn:s3:::", "arn:aws:s3", "${aws:username}", "${*}", "$", "é", " ", '"', "\\", "{}", "somebody else",
+)  # fmt: skip
+"""Pieces of resource names, with every sign that one may hold."""
+resources = st.one_of(
+    st.builds(
+        lambda head, name, tail: f"{head}{name}{tail}",
+        st.sampled_from(["arn:aws:s3:::", "arn:aws:s3:::", "arn:aws-cn:s3:::", "*:::", "*"]),
+        st.sampled_from(PARTS),
+        st.sampled_from(["", "/*", "/a:::*", "/arn:aws:s3:::reed/*", "/x", "*", "/*:::pier-2/*"]),
+    ),
+    st.lists(st.sampled_from(PARTS), min_size=1, max_size=5).map("".join),
+)
+WHOS = ("*", {"AWS": "keeper"}, {"AWS": "arn:aws:iam::400100200300:user/reader"}, {"CanonicalUser": "clerk"},
+        {"AWS": "400100200300"}, {"AWS": "arn:aws:iam::777777777777:root"})  # fmt: skip
+ACTIONS = ("s3:GetObject", "s3:ListBucket", "s3:PutObject", "s3:*")
+
+
+@st.composite
+def statements(draw: st.DrawFn, *, attached: bool = False) -> dict[str, Any]:
+    made: dict[str, Any] = {"Effect": draw(st.sampled_from(["Allow", "Allow", "Deny"]))}
+    if not attached:
+        made[draw(st.sampled_from(["Principal"] * 5 + ["NotPrincipal"]))] = draw(st.sampled_from(WHOS))
+    made["Action"] = draw(st.sampled_from(ACTIONS))
+    made[draw(st.sampled_from(["Resource"] * 5 + ["NotResource"]))] = draw(st.lists(resources, min_size=1, max_size=2))
+    return made
+
+
+def document(found: list[dict[str, Any]]) -> str:
+    return json.dumps({"Version": "2012-10-17", "Statement": found})
+
+
+policies = st.lists(statements(), min_size=1, max_size=3).map(document)
+
+
+def test_a_key_that_holds_a_resource_name_is_still_a_key() -> None:
+    policy = document([{"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject",
+                        "Resource": "arn:aws:s3:::reed/a:::*"}])  # fmt: skip
+    rules = Rules("reed", parse_policy(policy))
+    assert Shapes().exposures(rules, AROUND)["anyone", "read"].level == "open"
+    assert exposures(rules, AROUND)["anyone", "read"].level == "open"
+
+
+@LAW
+@given(st.lists(policies, min_size=1, max_size=2))
+def test_a_kept_verdict_is_the_verdict(written: list[str]) -> None:
+    shapes = Shapes()
+    for policy in written:
+        for name in NAMES:
+            for text in (policy, policy.replace("reed", name)):
+                rules = Rules(name, parse_policy(text))
+                kept, alone = shapes.exposures(rules, AROUND), exposures(rules, AROUND)
+                for who, verdict in alone.items():
+                    assert (kept[who].level, kept[who].because, kept[who].doubts) == (
+                        verdict.level, verdict.because, verdict.doubts
+                    ), (name, who, text)  # fmt: skip
+                    assert (kept[who].witness is None) == (verdict.witness is None)
+                for demand in ("encryption", "transport"):
+                    assert shapes.demanded(rules, AROUND, demand) == Demands(rules, AROUND).answer(demand)
+
+
+no: Answer[Any] = Answer("unsupported")
+
+
+def store(buckets: list[Bucket], holders: list[Holder], groups: list[Group]) -> Dossier:
+    return Dossier(
+        store="s", taken=AROUND.moment, listing=Answer("known", len(buckets)), account=Answer("known", "400100200300"),
+        guards=Answer("known", Guards()), network=Answer("absent"), buckets=buckets,
+        identities=Answer("known", holders), groups=Answer("known", groups), credentials=Answer("known", []),
+        encryption_keys=Answer("absent"), links=Answer("absent"),
+    )  # fmt: skip
+
+
+def bucket(name: str, policy: str, grants: list[Grant], rights: list[Right]) -> Bucket:
+    fields = dict.fromkeys(OTHER_PROTOCOL, no) | {"rights": Answer("known", rights)}
+    return Bucket(
+        name=name, policy=Answer("known", policy), grants=Answer("known", grants), guards=Answer("known", Guards()),
+        ownership=Answer("known", "object-writer"), **fields,
+    )  # fmt: skip
+
+
+holders = st.sampled_from(
+    [
+        ("keeper", ""),
+        ("reader", "arn:aws:iam::400100200300:user/reader"),
+        ("clerk", ""),
+        ("guest", "arn:aws:iam::777777777777:user/guest"),
+    ]
+)
+permissions = st.lists(statements(attached=True), max_size=2).map(
+    lambda found: [Document("own", document(found))] if found else []
+)
+grants = st.lists(
+    st.builds(
+        Grant, st.just("named"), st.sampled_from(["read", "write"]), st.sampled_from(["keeper", "clerk", "readers"])
+    ),
+    max_size=1,
+)
+rights = st.lists(
+    st.builds(
+        Right, st.sampled_from(["named", "group"]), st.just(["list", "read"]), st.just(""),
+        st.sampled_from(["keeper", "readers", "clerk"]),
+    ),
+    max_size=1,
+)  # fmt: skip
+
+
+@LAW
+@given(
+    st.lists(policies, min_size=1, max_size=2),
+    st.lists(st.tuples(holders, permissions, st.booleans()), min_size=1, max_size=3, unique_by=lambda one: one[0]),
+    grants,
+    rights,
+)
+def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
+    written: list[str],
+    people: list[tuple[tuple[str, str], list[Document], bool]],
+    granted: list[Grant],
+    permitted: list[Right],
+) -> None:
+    found = [
+        Holder(name=name, resource=resource, kind="person", policies=Answer("known", own),
+               groups=Answer("known", ["readers"] if member else []))
+        for (name, resource), own, member in people
+    ]  # fmt: skip
+    group = Group(
+        name="readers",
+        members=[name for (name, _), _, member in people if member],
+        policies=Answer("known", people[0][1]),
+    )
+    texts = [written[number % len(written)] for number in range(len(NAMES))]
+    buckets = [
+        bucket(name, text.replace("reed", name) if number % 2 else text, granted, permitted)
+        for number, (name, text) in enumerate(zip(NAMES, texts, strict=True))
+    ]
+    across: Across = circles([store(buckets, found, [group])], None, AROUND.moment)[0].across
+    for holder in found:
+        together = {
+            (name, verb): one.level
+            for permitted_ in across.of(holder)
+            for name in permitted_.buckets
+            for verb, one in permitted_.reach.items()
+        }
+        alone = {(name, verb): one.level for name in NAMES for verb, one in across.on(holder, name).items()}
+        assert together == alone, holder
+
+
+KEEPER = "arn:aws:iam::400100200300:user/keeper"
+ONE_FOR_BOTH = document(
+    [{"Effect": "Allow", "Principal": {"AWS": KEEPER}, "Action": "s3:PutObject", "Resource": "arn:aws:s3:::pier-*/*"}]
+)
+
+
+@pytest.mark.parametrize("policy", [ONE_FOR_BOTH, ONE_FOR_BOTH.replace("keeper", "ke\\u0065per")])
+def test_two_buckets_with_the_same_text_are_decided_each(policy: str) -> None:
+    """A pattern that reaches both gives each its own verdict, whichever is asked first."""
+    keeper = Holder(name="keeper", resource=KEEPER, policies=Answer("known", []), groups=Answer("known", []))
+    dossier = store([bucket(name, policy, [], []) for name in ("mole", "pier-1", "pier-2")], [keeper], [])
+    found = circles([dossier], None, AROUND.moment)[0].across.of(keeper)
+    assert [name for one in found if "write" in one.reach for name in one.buckets] == ["pier-1", "pier-2"]
+
+
+sheet_texts = st.lists(
+    st.tuples(
+        st.sampled_from(["", "of: {name: 'r*'}", "of: {tags.class: a}", "of: {store: s}", "of: {not: {name: reed}}"]),
+        st.sampled_from(
+            ["{versioning: on}", "{versioning: on or absent}", "{lock.enabled: on, versioning: on}",
+             "{credential.state: live}", "{versioning: null}"]
+        ),
+    ),
+    min_size=1,
+    max_size=4,
+)  # fmt: skip
+tags: st.SearchStrategy[Answer[dict[str, str]]] = st.sampled_from(
+    [Answer("absent"), Answer("known", {"class": "a"}), Answer("known", {"class": "b"}), Answer("denied")]
+)
+
+
+@LAW
+@given(sheet_texts, st.lists(st.tuples(st.sampled_from(NAMES), tags, st.sampled_from(["bucket", "credential"]))))
+def test_a_cascade_worked_out_once_is_the_cascade_of_each_subject(
+    written: list[tuple[str, str]], subjects: list[tuple[str, Answer[dict[str, str]], str]]
+) -> None:
+    text = "title: t\nsheets:\n" + "".join(
+        f"  - sheet: s{n}\n" + (f"    {of}\n" if of else "") + f"    require: {require}\n"
+        for n, (of, require) in enumerate(written)
+        if require != "{versioning: null}"
+    )
+    if "sheet:" not in text:
+        return
+    baseline = read_baseline(text, "baseline.yaml")
+    cascade = Cascade(baseline)
+    for name, said, kind in subjects:
+        subject = Spoken(kind, "s", name, name, said)
+        assert cascade.required_of(subject) == required_of(baseline, subject)
+
+
+def test_rules_of_a_bucket_are_the_same_whoever_asks() -> None:
+    """The moment is part of what a decision depends on, so two moments are kept apart."""
+    policy = document([{"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject",
+                        "Resource": "arn:aws:s3:::reed/*",
+                        "Condition": {"DateLessThan": {"aws:CurrentTime": "2026-12-01T00:00:00Z"}}}])  # fmt: skip
+    shapes, dossier = Shapes(), store([bucket("reed", policy, [], [])], [], [])
+    rules = rules_of(dossier.buckets[0], dossier)
+    later = Surroundings(datetime(2027, 1, 1, tzinfo=UTC), AROUND.account)
+    assert shapes.exposures(rules, AROUND)["anyone", "read"].level == "open"
+    assert shapes.exposures(rules, later)["anyone", "read"].level == "closed"

@@ -1,0 +1,255 @@
+"""Replacing any one answer of a dossier by `denied` may make facts unknown; it never yields another settled value."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path as Path_
+from typing import Any
+
+import msgspec
+import pytest
+
+from rusty_lantern.core.assess import audit, circles
+from rusty_lantern.core.baseline.judge import observed_words
+from rusty_lantern.core.baseline.sheets import read_baseline
+from rusty_lantern.core.circles import Circle
+from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.errors import Place
+from rusty_lantern.core.estate import Mirror
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.facts import Fact
+from rusty_lantern.core.holders import Credential, Holder
+from rusty_lantern.core.mirror_facts import mirror_content, mirror_settings
+from rusty_lantern.core.mirrors import mirrored
+from rusty_lantern.core.register import REGISTER
+from rusty_lantern.standin import saltmarsh
+from rusty_lantern.standin.saltmarsh_others import attic, cellar
+
+ABSENT: Answer[Any] = Answer("absent")
+DENIED: Answer[Any] = Answer("denied", None, "AccessDenied")
+STATES: tuple[Answer[Any], ...] = (
+    DENIED,
+    Answer("failed", None, "no usable answer"),
+    Answer("hidden", None, "omitted"),
+)
+Path = tuple[str | int, ...]
+SPREAD = 2
+"""Subjects of one kind on which each field is denied; every field is, and the subjects differ from field to field."""
+
+ESTATE: dict[str, Dossier] = {
+    "harbour": saltmarsh.harbour().dossier,
+    "skerry": saltmarsh.skerry().dossier,
+    "attic": attic(saltmarsh.MOMENT),
+    "cellar": cellar(saltmarsh.MOMENT),
+}
+
+
+def answers(part: Any, path: Path = ()) -> Iterator[Path]:
+    """Where answers stand in a dossier: at the top, in each bucket, and inside other answers."""
+    if isinstance(part, Answer):
+        yield path
+        part, path = part.value, (*path, "value")
+    if isinstance(part, msgspec.Struct):
+        for name in part.__struct_fields__:
+            yield from answers(getattr(part, name), (*path, name))
+    elif isinstance(part, list):
+        for number, item in enumerate(part):
+            yield from answers(item, (*path, number))
+
+
+def put(part: Any, path: Path, answer: Answer[Any]) -> Any:
+    """The same with another answer at that place."""
+    if not path:
+        return answer
+    step, rest = path[0], path[1:]
+    if isinstance(step, int):
+        return [put(item, rest, answer) if number == step else item for number, item in enumerate(part)]
+    return msgspec.structs.replace(part, **{step: put(getattr(part, step), rest, answer)})
+
+
+def at(part: Any, path: Path) -> Any:
+    for step in path:
+        part = part[step] if isinstance(step, int) else getattr(part, step)
+    return part
+
+
+def facts(dossier: Dossier) -> dict[tuple[str, str, str], Fact]:
+    """Every fact of every subject of a store."""
+    circle: Circle = circles([dossier], None, saltmarsh.MOMENT)[0]
+    found: dict[tuple[str, str, str], Fact] = {}
+    for view in circle.buckets.values():
+        names = {*view.facts(), *(f"access.{who.name}" for who in view.named), "tags.steward", "tags.class"}
+        found |= {("bucket", view.bucket.name, name): view.fact(name) for name in names}
+    for spoken, view in circle.subjects():
+        for name, definition in REGISTER.items():
+            if definition.subject == spoken.kind:
+                found[spoken.kind, spoken.title, name] = circle.fact(name, view)
+    return found
+
+
+def places(dossier: Dossier) -> list[Path]:
+    """Every field that holds an answer, on a few of the subjects that have it settled."""
+    by_field: dict[tuple[Any, ...], list[Path]] = {}
+    for path in answers(dossier):
+        if at(dossier, path).settled:
+            by_field.setdefault(tuple("*" if isinstance(s, int) else s for s in path), []).append(path)
+    chosen: list[Path] = []
+    for number, found in enumerate(by_field.values()):
+        values = {msgspec.json.encode(at(dossier, path).value): path for path in found}  # one of each value
+        step = max(1, len(found) // SPREAD)
+        chosen += dict.fromkeys([*list(values.values())[:SPREAD], *found[number % step :: step]])
+    return chosen
+
+
+@pytest.mark.parametrize("store", ESTATE)
+def test_an_answer_that_is_denied_never_makes_another_fact_certain(store: str) -> None:
+    dossier = ESTATE[store]
+    before = facts(dossier)
+    wrong = []
+    for number, path in enumerate(places(dossier)):
+        for subject, fact in facts(put(dossier, path, STATES[number % len(STATES)])).items():
+            was = before.get(subject)
+            if was is not None and fact.settled and (fact.state, fact.value) != (was.state, was.value):
+                wrong.append((path, subject, (was.state, was.value), (fact.state, fact.value)))
+    assert wrong == []
+
+
+@pytest.mark.parametrize("store", ESTATE)
+def test_a_bucket_of_which_nothing_was_read_has_no_settled_fact_but_its_name(store: str) -> None:
+    named = {"name"} | ({"transport"} if ESTATE[store].transport else set())
+    for bucket in ESTATE[store].buckets:
+        bare = Bucket(name=bucket.name, **{f: DENIED for f in Bucket.__struct_fields__ if f != "name"})
+        dossier = msgspec.structs.replace(ESTATE[store], buckets=[bare])
+        settled = {name for (kind, _, name), fact in facts(dossier).items() if kind == "bucket" and fact.settled}
+        assert {name for name in settled if not name.startswith(("guards.", "network."))} == named
+
+
+def compared(harbour: Dossier, skerry: Dossier) -> dict[tuple[str, str], Fact]:
+    mirror = Mirror("harbour", "skerry", ("*",), 3600, Place("estate.yaml", 1))
+    stores = circles([harbour, skerry], None, saltmarsh.MOMENT)
+    found: dict[tuple[str, str], Fact] = {}
+    for one in mirrored(stores, (mirror,), lambda view, copy, lag: None):
+        found[one.bucket, "content"] = mirror_content(one, "")
+        found[one.bucket, "settings"] = mirror_settings(one, "")
+    return found
+
+
+def test_a_mirror_of_which_a_side_was_not_read_is_not_told_to_be_the_same() -> None:
+    harbour, skerry = ESTATE["harbour"], ESTATE["skerry"]
+    copies = {bucket.name for bucket in skerry.buckets}
+    harbour = msgspec.structs.replace(harbour, buckets=[b for b in harbour.buckets if b.name in copies])
+    before = compared(harbour, skerry)
+    for side, dossier in (("harbour", harbour), ("skerry", skerry)):
+        for path in places(dossier):
+            both = {"harbour": harbour, "skerry": skerry} | {side: put(dossier, path, DENIED)}
+            for subject, fact in compared(both["harbour"], both["skerry"]).items():
+                if subject[0] == "*":
+                    assert not fact.settled
+                    continue
+                was = before[subject]
+                lost = subject[1] == "settings" and set(str(fact.value).split(", ")) < set(str(was.value).split(", "))
+                assert not fact.settled or fact.value == was.value or lost, (path, subject, was, fact)
+
+
+def test_two_sides_that_are_both_unread_are_not_alike() -> None:
+    harbour, skerry = ESTATE["harbour"], ESTATE["skerry"]
+    for field in ("versioning", "encryption", "lock", "lifecycle", "tags"):
+        sides = [
+            msgspec.structs.replace(d, buckets=[msgspec.structs.replace(b, **{field: DENIED}) for b in d.buckets
+                                                if b.name == "permit-scans"])
+            for d in (harbour, skerry)
+        ]  # fmt: skip
+        assert not compared(*sides)["permit-scans", "settings"].settled, field
+
+
+def _verdict(policy: str = "", account: Answer[Any] = ABSENT, **unread: Answer[Any]) -> str:
+    """The verdict on `read` for any account of an open bucket, with something of it not understood or not read."""
+    fields = dict.fromkeys(("grants", "ownership", "guards", "rights", "network"), ABSENT)
+    bucket = Bucket(name="bed", **({**fields, "policy": Answer("known", policy or OPEN)} | unread))
+    dossier = Dossier(
+        store="s", taken=saltmarsh.MOMENT, listing=Answer("known", 1), buckets=[bucket], guards=Answer("absent"),
+        network=ABSENT, account=account, groups=Answer("absent"),
+    )  # fmt: skip
+    view = circles([dossier], None, saltmarsh.MOMENT)[0].buckets["bed"]
+    return view.verdicts["any-account", "read"].level
+
+
+def _unread_rules() -> str:
+    """The verdict where one of the rules' sources was not read: the same for each of them."""
+    levels = {_verdict(network=DENIED), _only(policy=DENIED), _only(grants=DENIED), _only(rights=DENIED)}
+    assert len(levels) == 1, levels
+    return levels.pop()
+
+
+def _only(**unread: Answer[Any]) -> str:
+    """The verdict on a bucket that nothing opens, but for what was not read."""
+    fields = dict.fromkeys(("policy", "grants", "ownership", "guards", "rights", "network"), ABSENT) | unread
+    dossier = Dossier(
+        store="s", taken=saltmarsh.MOMENT, listing=Answer("known", 1), buckets=[Bucket(name="bed", **fields)],
+        guards=ABSENT, network=ABSENT, account=ABSENT, groups=ABSENT,
+    )  # fmt: skip
+    verdicts = circles([dossier], None, saltmarsh.MOMENT)[0].buckets["bed"].verdicts
+    return verdicts["any-account", "list" if "grants" in unread else "read"].level
+
+
+def _allow(**more: Any) -> str:
+    allow = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::bed/*"} | more
+    return json.dumps({"Version": "2012-10-17", "Statement": [allow]})
+
+
+OPEN = _allow()
+OWNED = _allow(Condition={"StringEquals": {"aws:PrincipalAccount": "400100200300"}})
+VARIABLE = _allow(Resource="arn:aws:s3:::bed/${aws:username}/*")
+LIMITS = {
+    "a condition key outside the table": lambda: _verdict(_allow(Condition={"StringEquals": {"x:y": "z"}})),
+    "an operator on a key of another kind": lambda: _verdict(_allow(Condition={"DateEquals": {"aws:SourceIp": "1"}})),
+    "a wildcard inside a principal": lambda: _verdict(_allow(Principal={"AWS": "arn:aws:iam::*:role/x"})),
+    "a duplicated key, an unknown element": lambda: _verdict(_allow(Bogus="x")),
+    "a policy variable that the caller chooses (`${aws:username}`)": lambda: _verdict(VARIABLE),
+    "a policy, ACL, right, guard or network rule that was not read": lambda: _unread_rules(),
+    "the account that the bucket is in, where it was not read": lambda: _verdict(OWNED, account=DENIED),
+    "an identity's own permissions, or its groups, where they were not read": lambda: _verbs("policies"),
+    "the rules of one bucket that were not read": lambda: _verbs("bucket"),
+    "work past its budget (about 200 ms a bucket)": lambda: _verdict(
+        _allow(Resource=[f"arn:aws:s3:::bed/*{n}*{n}*" for n in range(200)], Condition={
+            "StringLike": {"aws:Referer": [f"*{n}*{n}*" for n in range(200)]}})
+    ),
+}  # fmt: skip
+
+
+def _verbs(what: str) -> str:
+    dossier = attic(saltmarsh.MOMENT)
+    if what == "bucket":
+        bare = msgspec.structs.replace(dossier.buckets[0], rights=DENIED)
+        dossier = msgspec.structs.replace(dossier, buckets=[bare, *dossier.buckets[1:]])
+    else:
+        dossier = msgspec.structs.replace(dossier, groups=DENIED)
+    return "unknown" if not facts(dossier)["identity", "minutes-clerk", "identity.verbs"].settled else "known"
+
+
+@pytest.mark.parametrize("row", LIMITS)
+def test_a_limit_that_the_page_names_is_an_unknown(row: str) -> None:
+    assert LIMITS[row]() == "unknown"
+
+
+def test_the_page_names_every_limit_and_no_other() -> None:
+    page = (Path_(__file__).parent.parent / "docs/access.md").read_text()
+    section = page.partition("## What is not understood, or not looked at")[2].partition("##")[0]
+    rows = [line.split("|")[1].strip() for line in section.splitlines() if line.startswith("| ")]
+    assert rows[1:] == list(LIMITS)
+
+
+@pytest.mark.parametrize(("second", "status"), [("live", "drifted"), ("disabled", "unknown")])
+def test_what_is_certain_of_a_count_drifts_already(second: str, status: str) -> None:
+    """Of three keys one's state is denied: two live ones are too many for certain, one alone is not."""
+    keys = [Credential(id=f"K{n}", owner="clerk", state=state) for n, state in enumerate(
+        (Answer("known", "live"), Answer("known", second), DENIED))]  # fmt: skip
+    dossier = msgspec.structs.replace(
+        ESTATE["attic"], credentials=Answer("known", keys), identities=Answer("known", [Holder(name="clerk")])
+    )
+    text = "title: t\nsheets: [{sheet: s, require: {identity.live-keys: at most 1}}]\n"
+    found = audit([dossier], read_baseline(text, "b"), None, saltmarsh.MOMENT).judgements
+    assert [(one.status, observed_words(one)) for one in found] == [
+        (status, f"at least {2 if second == 'live' else 1}")
+    ]
