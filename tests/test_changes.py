@@ -71,6 +71,7 @@ def test_a_month_shows_what_came_went_and_changed() -> None:
         ("changed", "boat-logs", "versioning", "on", "suspended"),
         ("told now", "drone-orthophotos", "tags.steward", "unknown", "hydrology"),
         ("told now", "drone-orthophotos", "tags.class", "unknown", "working"),
+        ("told now", "drone-orthophotos", "settings.secret", "unknown", "off"),
         ("new", "camera-uploader SMTC…0330", "", "", ""),
         ("new", "camera-uploader SMTC…0090", "", "", ""),
         ("gone", "admin SMTG…0001", "", "", ""),
