@@ -9,8 +9,9 @@ from typing import Any
 from hypothesis import strategies as st
 
 from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request
-from rusty_lantern.core.access.keys import Audience, context_key
+from rusty_lantern.core.access.keys import Audience, always_carried, context_key
 from rusty_lantern.core.access.rules import Surroundings
+from rusty_lantern.core.access.together import impossible
 from rusty_lantern.core.access.verbs import ACTIONS
 
 BUCKET = "reedbed"
@@ -34,6 +35,9 @@ _values: dict[str, list[str]] = {
     "aws:PrincipalAccount": [OWNER, STRANGER, "123456789012"],
     "aws:PrincipalArn": [f"arn:aws:iam::{STRANGER}:user/x", f"arn:aws:iam::{STRANGER}:role/admin"],
     "aws:PrincipalType": ["User", "AssumedRole", "Anonymous"],
+    "aws:username": ["x", "ann"],
+    "aws:VpcSourceIp": ["10.0.0.1", "192.168.0.1"],
+    "s3:RequestObjectTag/a": ["x", "y"],
     "aws:PrincipalIsAWSService": ["false"],
     "aws:SourceIp": ["198.51.100.7", "203.0.113.9", "10.0.0.1", "2001:db8::1", "8.8.8.8"],
     "aws:SecureTransport": ["true", "false"],
@@ -44,6 +48,15 @@ _values: dict[str, list[str]] = {
     "s3:ExistingObjectTag/sort": ["open", "closed"],
     "s3:RequestObjectTagKeys": ["a", "b", "c"],
 }
+ARNS = [
+    *(
+        f"arn:aws:iam::{account}:{last}"
+        for account in (STRANGER, "123456789012")
+        for last in ("root", "user/x", "role/admin")
+    ),
+    f"arn:aws:iam::{STRANGER}:user/team/ann",
+    f"arn:aws:sts::{STRANGER}:federated-user/x",
+]
 _text_operators = (
     "StringEquals StringNotEquals StringLike StringNotLike StringEqualsIgnoreCase StringNotEqualsIgnoreCase"
 )
@@ -111,25 +124,41 @@ def document(found: list[dict[str, Any]]) -> str:
 policies = st.lists(statements(), min_size=1, max_size=4).map(document)
 
 
+_ENDPOINT = ("aws:SourceVpce", "aws:SourceVpc", "aws:VpcSourceIp")
+_SENT: dict[str, list[str]] = {"s3:max-keys": ["0", "1", "10", "11", "1000"]}
+"""Values that a request can carry, where a policy may name others too."""
+
+
 @st.composite
 def requests(draw: st.DrawFn, audience: Audience) -> Request:
-    """A request that the audience could make."""
+    """A request that the audience could make: what cannot occur together does not."""
     action = draw(st.sampled_from(ACTION_NAMES))
     context: dict[str, tuple[str, ...]] = {}
+    endpoint = draw(st.booleans())
     for key, values in _values.items():
         row = context_key(key.lower())
         assert row is not None
         presence = row.presence(audience, action)
+        if key in _ENDPOINT or key == "aws:SourceIp":
+            presence = "always" if endpoint == (key in _ENDPOINT) else "never"
+        if key in ("aws:PrincipalArn", "aws:PrincipalAccount", "aws:PrincipalType", "aws:username"):
+            continue
         if presence == "always" or (presence == "maybe" and draw(st.booleans())):
-            value = draw(st.sampled_from([v for v in values if v not in (OWNER,)]))
-            value = row.anonymous if row.anonymous and audience == "anyone" else value
-            context[key.lower()] = (value,)
+            context[key.lower()] = (draw(st.sampled_from(_SENT.get(key, values))),)
             if row.many:
                 context[key.lower()] = tuple(draw(st.lists(st.sampled_from(values), min_size=1, unique=True)))
+    tag, listed = context.get("s3:requestobjecttag/a"), context.get("s3:requestobjecttagkeys", ())
+    if tag or "a" in listed:
+        context["s3:requestobjecttagkeys"] = tuple(sorted({*listed, "a"}))
+        context["s3:requestobjecttag/a"] = tag or ("x",)
     caller = ANONYMOUS
     if audience == "any-account":
-        caller = Caller(context["aws:principalaccount"][0], context["aws:principalarn"][0])
+        arn = draw(st.sampled_from(ARNS))
+        caller = Caller(arn.split(":")[4], arn)
+        context |= {"aws:principalarn": (arn,), "aws:principalaccount": (caller.account,)}
+    context = always_carried(anonymous=caller.anonymous, arn=caller.arn) | context
     key_text = (
         draw(st.sampled_from(["pub/x", "pub/", "a", "ax", "pub/yx"])) if ACTIONS[action].target == "object" else ""
     )
+    assert not impossible(context)
     return Request(action, key_text, caller, context)

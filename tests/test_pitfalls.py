@@ -273,7 +273,14 @@ NOT_UNDERSTOOD: dict[str, tuple[list[dict[str, Any]], set[str]]] = {
         [allow(PUT, condition={"StringEquals": {"s3:RequestObjectTagKeys": "a"}})],
         {"write"},
     ),
-    "a wildcard inside a principal": ([allow(Principal={"AWS": "arn:aws:iam::*:root"})], {"read"}),
+    "a wildcard inside a principal, which never takes in everybody": (
+        [allow(Principal={"AWS": "arn:aws:iam::*:root"})],
+        set(),
+    ),
+    "an action that nobody published": (
+        [allow(["s3:GetObject", "s3:GetObjectSideways"])],
+        {"list", "write", "delete", "govern", "unlock", "inspect"},
+    ),
     "Action and NotAction at once": (
         [allow(NotAction=PUT)],
         {"read", "write", "delete", "govern", "unlock", "inspect"},

@@ -12,7 +12,7 @@ import msgspec
 import pytest
 from hypothesis import given, settings
 
-from rusty_lantern.core.access.exposure import BUDGET, difference
+from rusty_lantern.core.access.exposure import BUDGET, Asker, difference
 from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
@@ -74,7 +74,7 @@ def test_whatever_the_policy_its_remedy_closes_what_was_too_open_and_opens_nothi
         assert after.fact(fact).value == "closed"
     for audience in AUDIENCES:
         for verb in VERBS:
-            change = difference(view.rules, after.rules, after.surroundings, audience, verb, Work(BUDGET))
+            change = difference(view.rules, after.rules, after.surroundings, Asker(audience), verb, Work(BUDGET))
             assert change.gained is None
             told = any(f"{audience} also loses {verb}" in words for words in remedy.proof)
             asked = f"exposure.{verb}" in remedy.facts

@@ -16,9 +16,10 @@ import msgspec
 
 from rusty_lantern.core.access.doors import worst
 from rusty_lantern.core.access.exposure import BUDGET, Exposures, Reach, Verdict, reach_of
-from rusty_lantern.core.access.identities import Identity, named_in
+from rusty_lantern.core.access.identities import Identity, read_identity
 from rusty_lantern.core.access.keys import AUDIENCES
-from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
+from rusty_lantern.core.access.own import asks_who
+from rusty_lantern.core.access.rules import Rules, Surroundings, named_in, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.shapes import Shapes
 from rusty_lantern.core.access.verbs import VERBS
@@ -136,7 +137,7 @@ class BucketView:
 
     def granted(self, identity: Identity) -> dict[Verb, Reach]:
         """What the rules grant an identity that they name."""
-        found = self.named[identity]
+        found = self.named.get(identity)
         if found is None:
             try:
                 found = self._granted(identity)
@@ -191,6 +192,8 @@ class BucketView:
     def _access(self, name: str) -> Fact:
         trusted = {who: self.trusts(who) for who in self.named} if name == "outside" else {}
         wanted = [who for who in self.named if name == who.name or (who in trusted and trusted[who].value != "on")]
+        if not wanted and name != "outside" and any(map(asks_who, self.rules.policy.statements)):
+            wanted = [read_identity(name)]  # not named, and what conditions say of callers may take it in
         asked = self.bucket.policy.evidence
         reached = [(verb, reach) for who in wanted for verb, reach in self.granted(who).items()]
         doubt = next((reach.doubts[0] for _, reach in reached if reach.level == "unknown" and reach.doubts), "")

@@ -13,7 +13,7 @@ from typing import Any, Literal
 
 import msgspec
 
-from rusty_lantern.core.access.exposure import BUDGET, difference
+from rusty_lantern.core.access.exposure import BUDGET, Asker, difference
 from rusty_lantern.core.access.keys import AUDIENCES
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
@@ -192,7 +192,7 @@ def _facts(store: str, subject: str, name: str, facts: list[str], was: Any, now:
 def _access(store: str, name: str, old: BucketView, new: BucketView) -> Iterator[Change]:
     for audience in AUDIENCES:
         for verb in VERBS:
-            found = difference(old.rules, new.rules, new.surroundings, audience, verb, Work(BUDGET))
+            found = difference(old.rules, new.rules, new.surroundings, Asker(audience), verb, Work(BUDGET))
             levels = old.verdicts[audience, verb].level, new.verdicts[audience, verb].level
             note = "" if found.sure else "something that was not understood or not read could hide more"
             for sort, witness in (("gained", found.gained), ("lost", found.lost)):

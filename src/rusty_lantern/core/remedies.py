@@ -15,16 +15,16 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.exposure import BUDGET, difference
 from rusty_lantern.core.access.keys import AUDIENCES
-from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import BY_LOWER_NAME, GRANTED, VERBS, actions_of
 from rusty_lantern.core.advice import advice
 from rusty_lantern.core.assess import BucketView
 from rusty_lantern.core.baseline.judge import Judgement
 from rusty_lantern.core.baseline.sheets import Requirement
+from rusty_lantern.core.differences import differences, own_differences, own_unread
 from rusty_lantern.core.dossier import Encryption, Guards, Lock, Versioning
 from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.holders import Verb
 from rusty_lantern.core.settings_documents import (
     encryption_document,
     grants_document,
@@ -218,28 +218,44 @@ def _without_grants(view: BucketView, public: list[Any]) -> BucketView:
 
 
 def _proof(view: BucketView, after: BucketView, wanted: list[Requirement]) -> list[str]:
-    """What deciding again shows: every door before and after, and what named ones lose."""
+    """What deciding again shows: every door before and after, and what others than the public lose or gain."""
     found, sure = [f"{r.fact} is {after.fact(r.fact).value}" for r in wanted], True
     asked = {_EXPOSURES[r.fact] for r in wanted}
-    for audience in AUDIENCES:
-        for verb in VERBS:
-            change = difference(view.rules, after.rules, after.surroundings, audience, verb, Work(BUDGET))
-            sure = sure and change.sure
-            if change.gained is not None:
-                found.append(f"{audience} would gain {verb}")
-            if change.lost is not None and verb not in asked:
-                found.append(f"{audience} also loses {verb}")
-    owners = {view.account, view.bucket.owner.value} - {"", None}
-    for who in view.named:
-        if who.name in owners:
-            continue  # whoever owns the bucket needs nothing of its policy
-        before, now = view.granted(who), after.granted(who) if who in after.named else {}
-        lost = [v for v in VERBS if before[v].level in ("narrow", "open") and (not now or now[v].level == "closed")]
-        if lost:
-            found.append(f"{who.name} also loses {', '.join(lost)}")
-    if len(found) == len(wanted):
+    lost: dict[str, list[Verb]] = {}
+    for one in differences(view, after):
+        sure = sure and one.change.sure
+        if one.change.gained is not None:
+            found.append(f"{one.who} would gain {one.verb}")
+        if one.change.lost is not None and not (one.sort == "audience" and one.verb in asked):
+            lost.setdefault(one.who, []).append(one.verb)
+    found += [f"{who} also loses {verb}" for who, verbs in lost.items() for verb in verbs if who in AUDIENCES]
+    found += [f"{who} also loses {', '.join(verbs)}" for who, verbs in lost.items() if who not in AUDIENCES]
+    found += _own_losses(view, after)
+    unseen = own_unread(view)
+    found += [f"{unseen}: what they lose is not known"] if unseen else []
+    if len(found) == len(wanted) + bool(unseen):
         found.append("nothing else is lost, and nothing is gained")
     return found if sure else [*found, "something that was not understood or not read could hide more"]
+
+
+def _own_losses(view: BucketView, after: BucketView) -> Iterator[str]:
+    """What the store's own identities lose, those who lose the same together."""
+    lost: dict[str, list[Verb]] = {}
+    for one in own_differences(view, after):
+        if one.change.lost is not None:
+            lost.setdefault(one.who, []).append(one.verb)
+        if one.change.gained is not None:
+            yield f"{one.who} would gain {one.verb}"
+    alike: dict[tuple[Verb, ...], list[str]] = {}
+    for who, verbs in lost.items():
+        alike.setdefault(tuple(verbs), []).append(who)
+    for those, names in alike.items():
+        shown = ", ".join(names[:_FEW]) + (f" and {len(names) - _FEW} more" if len(names) > _FEW else "")
+        lose, own = ("loses", "its") if len(names) == 1 else ("lose", "their")
+        yield f"{shown} also {lose} {', '.join(those)}: no permission of {own} own gives it"
+
+
+_FEW = 5
 
 
 # --- settings

@@ -6,19 +6,21 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.access.asking import Asking, request_of
+from rusty_lantern.core.access.asking import Asking, Sender, action_of, request_of
 from rusty_lantern.core.access.decide import Caller, decide
-from rusty_lantern.core.access.exposure import BUDGET, Public, difference, public_policy
+from rusty_lantern.core.access.exposure import BUDGET, as_match, public_policy, request_for
 from rusty_lantern.core.access.identities import read_identity
 from rusty_lantern.core.access.keys import AUDIENCES, STRANGER_ACCOUNT
 from rusty_lantern.core.access.own import both_sides, known_as
+from rusty_lantern.core.access.public import Public
 from rusty_lantern.core.access.sets import Work
-from rusty_lantern.core.access.verbs import VERBS
+from rusty_lantern.core.access.verbs import ACTIONS, VERBS
 from rusty_lantern.core.access.witness import Witness, witness_of
 from rusty_lantern.core.assess import BucketView, Judge
 from rusty_lantern.core.baseline.judge import Judgement
 from rusty_lantern.core.baseline.sheets import SEVERITIES
 from rusty_lantern.core.circles import Circle
+from rusty_lantern.core.differences import Difference, differences
 from rusty_lantern.core.errors import BadInput, Complaint, nearest
 from rusty_lantern.core.facts import lookup
 from rusty_lantern.core.holders import Holder
@@ -89,9 +91,10 @@ class AccessResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class ChangeResult(msgspec.Struct, frozen=True, kw_only=True):
-    """What one audience would gain or lose for one verb, with a witness each."""
+    """What somebody would gain or lose for one verb, with a witness each."""
 
     audience: str
+    """An audience, or whom rules name, or an account that the team trusts."""
     verb: str
     before: str
     after: str
@@ -134,13 +137,13 @@ def decision_result(view: BucketView, asking: Asking, moment: datetime) -> Decis
     """Decide one request about a bucket. Raises `BadInput` if it cannot be put."""
     around = view.surroundings
     holder = _holder(view, asking.caller)
-    request = request_of(asking, moment, _caller(holder, around.account) if holder else None)
+    request = request_of(asking, moment, _sender(view, asking, holder))
     inside = bool(around.account) and request.caller.account == around.account
     public = Public() if inside or holder else public_policy(view.rules, around, Work(BUDGET))
     rules = view.rules
     if holder is not None:
         rules = both_sides(rules, view.roster.side(holder), around.account or known_as(holder).account)
-    decision = decide(rules, request, public_policy=public.least)
+    decision = decide(rules, request, public=as_match(public))
     witness = witness_of(request, view.bucket.name)
     if asking.caller not in AUDIENCES:
         witness = msgspec.structs.replace(witness, caller=asking.caller)
@@ -171,12 +174,18 @@ def _holder(view: BucketView, name: str) -> Holder | None:
     raise BadInput(Complaint(f'nobody called "{name}" is known to {view.dossier.store}', remedy=remedy))
 
 
-def _caller(holder: Holder, account: str) -> Caller:
-    """An identity of the store's own as it signs its requests."""
-    identity = known_as(holder)
+def _sender(view: BucketView, asking: Asking, holder: Holder | None) -> Sender | None:
+    """Who sends the request, where it is somebody known: an identity of the store's own, or the likeliest account."""
+    if asking.caller == "any-account":
+        verb = ACTIONS[action_of(asking)].verb
+        return Sender(request_for(view.rules, view.surroundings, "any-account", verb, []).caller)
+    if holder is None:
+        return None
+    identity, account = known_as(holder), view.surroundings.account
+    known = {key: values for key, values in identity.known if not key.endswith("/")}
     if identity.kind == "canonical":
-        return Caller(account or STRANGER_ACCOUNT, "", holder.name)
-    return Caller(identity.account or account, identity.arn)
+        return Sender(Caller(account or STRANGER_ACCOUNT, "", holder.name), known)
+    return Sender(Caller(identity.account or account, identity.arn), known)
 
 
 def encode_lines(results: list[DecisionResult]) -> str:
@@ -239,9 +248,7 @@ def try_result(current: BucketView | None, after: BucketView, judge: Judge | Non
     drifts = [j for j in judged if j.status == "drifted"]
     would = {j.requirement.fact for j in drifts}
     if current is not None:
-        changes = [
-            change for audience in AUDIENCES for verb in VERBS if (change := _change(current, after, audience, verb))
-        ]
+        changes = [_change(current, after, one) for one in differences(current, after)]
     return TryResult(
         bucket=after.bucket.name,
         against=current.title if current else None,
@@ -264,21 +271,19 @@ def _judged(view: BucketView, judge: Judge) -> list[Judgement]:
     )
 
 
-def _change(current: BucketView, after: BucketView, audience: str, verb: str) -> ChangeResult | None:
-    who = next(a for a in AUDIENCES if a == audience)
-    what = next(v for v in VERBS if v == verb)
-    change = difference(current.rules, after.rules, after.surroundings, who, what, Work(BUDGET))
-    if change.gained is None and change.lost is None and change.sure:
-        return None
-    before_level, after_level = current.verdicts[who, what].level, after.verdicts[who, what].level
-    if change.gained is None and change.lost is None and before_level == after_level:
-        return None
+def _change(current: BucketView, after: BucketView, one: Difference) -> ChangeResult:
+    before, now = _levels(current, one), _levels(after, one)
     return ChangeResult(
-        audience=audience,
-        verb=verb,
-        before=before_level,
-        after=after_level,
-        gained=change.gained,
-        lost=change.lost,
-        sure=change.sure,
+        audience=one.who,
+        verb=one.verb,
+        before=before,
+        after=now,
+        gained=one.change.gained,
+        lost=one.change.lost,
+        sure=one.change.sure,
     )
+
+
+def _levels(view: BucketView, one: Difference) -> str:
+    audience = next((a for a in AUDIENCES if a == one.who), None)
+    return view.verdicts[audience, one.verb].level if audience else view.granted(read_identity(one.who))[one.verb].level

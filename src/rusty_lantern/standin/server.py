@@ -17,7 +17,8 @@ from urllib.parse import parse_qsl, unquote
 from aiohttp import web
 
 from rusty_lantern.core.access.decide import ANONYMOUS, Request, decide
-from rusty_lantern.core.access.exposure import BUDGET, public_policy
+from rusty_lantern.core.access.exposure import BUDGET, as_match, public_policy
+from rusty_lantern.core.access.keys import always_carried
 from rusty_lantern.core.access.rules import Surroundings, rules_of
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import ACTIONS
@@ -222,7 +223,7 @@ class Standin:
         if action not in ACTIONS:
             return False
         address = asked.headers.get("x-standin-from", "127.0.0.1")
-        context = {
+        context: dict[str, tuple[str, ...]] = {
             "aws:sourceip": (address,),
             "aws:securetransport": ("false",),
             "aws:currenttime": (self.moment.strftime("%Y-%m-%dT%H:%M:%SZ"),),
@@ -235,8 +236,9 @@ class Standin:
         context |= {f"s3:{name}": (value,) for name, value in asked.query.items() if name in ("prefix", "max-keys")}
         rules = rules_of(bucket, self.holdings.dossier)
         around = Surroundings(self.moment, self.holdings.dossier.account.value or "")
-        public = public_policy(rules, around, Work(BUDGET)).least
-        return decide(rules, Request(action, asked.key, ANONYMOUS, context), public_policy=public).allowed is True
+        context |= always_carried(anonymous=True)
+        public = as_match(public_policy(rules, around, Work(BUDGET)))
+        return decide(rules, Request(action, asked.key, ANONYMOUS, context), public=public).allowed is True
 
 
 _OBJECT_ACTIONS = {"GET": "s3:GetObject", "HEAD": "s3:GetObject", "PUT": "s3:PutObject", "DELETE": "s3:DeleteObject"}

@@ -27,9 +27,11 @@ from rusty_lantern.core.access.documents import Statement
 from rusty_lantern.core.access.exposure import BUDGET, Reach, reach_of
 from rusty_lantern.core.access.identities import Identity
 from rusty_lantern.core.access.own import Side, both_sides, known_as, without_public
+from rusty_lantern.core.access.own import asks_who as conditions_ask
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.shapes import NAMES
+from rusty_lantern.core.access.statements import unlisted
 from rusty_lantern.core.access.templates import (
     DELEGATING,
     Template,
@@ -175,13 +177,14 @@ class Across:
 
     @cached_property
     def doubtful(self) -> frozenset[str]:
-        """Buckets whose rules were not read, or not understood, so that they may grant anybody anything."""
+        """Buckets that may grant somebody something without naming them: rules that were not read or not understood,
+        or that let in whom their conditions leave."""
         return frozenset(
             bucket
             for bucket, seen in self.seen.items()
             if seen.rules.doubts
             or seen.rules.policy.unreadable
-            or any(s.principals is None and s.effect != "Deny" for s in seen.rules.policy.statements)
+            or any(_may_name_anybody(s) for s in seen.rules.policy.statements)
         )
 
     def _once(self, holder: Holder, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
@@ -307,6 +310,16 @@ class Across:
             if rests:
                 yield bucket, rests
             start += 1
+
+
+def _may_name_anybody(statement: Statement) -> bool:
+    """Whether an Allow may let in somebody without naming them as rules do: it cannot be read, or conditions do."""
+    who = statement.principals
+    if statement.effect == "Deny":
+        return False
+    if who is None or who.vague or unlisted(statement.actions, negated=statement.actions_negated):
+        return True
+    return who.everyone != who.negated and conditions_ask(statement)
 
 
 def _bare(statement: Statement) -> Statement:

@@ -10,7 +10,8 @@ import msgspec
 
 from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.identities import read_identity
-from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, always_carried, context_key
+from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, always_carried, context_key, key_name
+from rusty_lantern.core.access.together import ENDPOINT_KEYS, impossible
 from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, FIRST_ACTION, VERBS
 from rusty_lantern.core.errors import BadInput, Complaint, Place, nearest
 
@@ -32,32 +33,50 @@ class Asking(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=
 _HEADERS = {"referer": "aws:referer", "user-agent": "aws:useragent"}
 
 
-def request_of(asking: Asking, moment: datetime, known: Caller | None = None) -> Request:
-    """The request that is asked about, by a caller that is `known` already if there is one. Raises `BadInput`."""
-    action = _action(asking)
+class Sender(msgspec.Struct, frozen=True):
+    """Who sends a request, and which condition keys their requests are known to carry."""
+
+    caller: Caller
+    known: dict[str, tuple[str, ...]] = {}
+
+
+def request_of(asking: Asking, moment: datetime, sender: Sender | None = None) -> Request:
+    """The request that is asked about, by a `sender` that is known already if there is one. Raises `BadInput`."""
+    action = action_of(asking)
+    context = _said(asking)
+    if not context.keys() & set(ENDPOINT_KEYS):
+        context.setdefault("aws:sourceip", (_address(asking.address),))
+    context.setdefault("aws:securetransport", ("true",))
+    context["aws:currenttime"] = (moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),)
+    context["aws:epochtime"] = (str(int(moment.timestamp())),)
+    sender = sender or Sender(_caller(asking.caller))
+    caller = sender.caller
+    if not caller.anonymous:
+        context.setdefault("aws:principalaccount", (caller.account,))
+    if caller.arn:
+        context.setdefault("aws:principalarn", (caller.arn,))
+    context = always_carried(anonymous=caller.anonymous, arn=caller.arn) | sender.known | context
+    wrong = impossible(context)
+    if wrong:
+        raise BadInput(Complaint(f"no such request can be sent: {wrong}", remedy="leave out one of --with or --header"))
+    key = asking.key if ACTIONS[action].target == "object" else ""
+    return Request(action, key, caller, {name: values for name, values in context.items() if values})
+
+
+def _said(asking: Asking) -> dict[str, tuple[str, ...]]:
     context: dict[str, tuple[str, ...]] = {}
     for name, value in asking.headers.items():
         lowered = name.lower()
         context[_HEADERS.get(lowered, f"s3:{lowered}")] = (value,)
     for name, value in asking.carrying.items():
-        if context_key(name.lower()) is None:
+        if context_key(key_name(name)) is None:
             raise BadInput(Complaint(f'no condition key "{name}" is known'))
-        context[name.lower()] = (value,)
-    context.setdefault("aws:sourceip", (_address(asking.address),))
-    context.setdefault("aws:securetransport", ("true",))
-    context["aws:currenttime"] = (moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),)
-    context["aws:epochtime"] = (str(int(moment.timestamp())),)
-    caller = known or _caller(asking.caller)
-    if not caller.anonymous:
-        context.setdefault("aws:principalaccount", (caller.account,))
-    if caller.arn:
-        context.setdefault("aws:principalarn", (caller.arn,))
-    context = always_carried(anonymous=caller.anonymous, arn=caller.arn) | context
-    key = asking.key if ACTIONS[action].target == "object" else ""
-    return Request(action, key, caller, context)
+        context[key_name(name)] = (value,)
+    return context
 
 
-def _action(asking: Asking) -> str:
+def action_of(asking: Asking) -> str:
+    """The protocol action that is asked about. Raises `BadInput`."""
     if not asking.action:
         verb = next((verb for verb in VERBS if verb == asking.verb), None)
         if verb is None:
@@ -85,6 +104,9 @@ def _caller(name: str) -> Caller:
     identity = read_identity(name)
     if identity.kind == "canonical":
         return Caller(STRANGER_ACCOUNT, "", identity.name)
+    if identity.kind == "identity":
+        session = identity.name if identity.name != identity.arn else ""
+        return Caller(identity.account, identity.arn, session=session)
     if not identity.account:
         remedy = "anyone, any-account, an account number, a resource name, or a canonical id"
         raise BadInput(Complaint(f'"{name}" cannot be asked for', remedy=remedy))

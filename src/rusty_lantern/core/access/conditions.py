@@ -10,13 +10,19 @@ whose values cannot be read, is `NotUnderstood`.
 
 from __future__ import annotations
 
+import base64
 import ipaddress
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 from fractions import Fraction
+from math import ceil, floor
 
+import msgspec
+
+from rusty_lantern.core.access.callers import ARN, TOLD_BY_NAME, names_where, names_without
 from rusty_lantern.core.access.documents import LITERAL_VARIABLES, VARIABLE, Condition
-from rusty_lantern.core.access.keys import Audience, ContextKey, context_key
+from rusty_lantern.core.access.identities import Identity
+from rusty_lantern.core.access.keys import Audience, ContextKey, context_key, key_name
 from rusty_lantern.core.access.sets import Maybe, Work
 from rusty_lantern.core.access.sets.line import FIRST, LAST, Line, networks
 from rusty_lantern.core.access.sets.several import Family, Several
@@ -49,37 +55,79 @@ def dimension(key: str) -> str:
     return TIME if key in ("aws:currenttime", "aws:epochtime") else key
 
 
-def truth(condition: Condition, audience: Audience, work: Work, *, variables: bool) -> Truth:
-    """The values of the condition's key, *absent* included, for which it is true. Raises `NotUnderstood`."""
+class Frame(msgspec.Struct, frozen=True):
+    """Whose requests conditions are read for: an audience, and of some keys what its requests carry."""
+
+    audience: Audience
+    fixed: Mapping[str, tuple[str, ...]] = {}
+    """Condition key of the bucket's own → its value."""
+    identity: Identity | None = None
+    by_name: bool = False
+    """Whether the caller's resource name stands for what it tells: see `callers`."""
+
+    def carries(self, key: str) -> tuple[str, ...] | None:
+        """What every request carries of a key: values, nothing; None where that is not known."""
+        own = self.identity.carries(key) if self.identity else None
+        return own if own is not None else self.fixed.get(key)
+
+    def dimension(self, key: str) -> str:
+        """The dimension that a condition key measures."""
+        return ARN if self.by_name and key in TOLD_BY_NAME else dimension(key)
+
+
+def truth(condition: Condition, frame: Frame, work: Work, *, variables: bool) -> Truth:
+    """The values of the condition's dimension, *absent* included, for which it is true. Raises `NotUnderstood`."""
     row = context_key(condition.key)
     if row is None:
         raise NotUnderstood(f'condition key "{condition.key[:60]}" is not known')
+    if row.of_bucket and frame.carries(condition.key) is None:
+        raise NotUnderstood(f"{row.reason} is not known ({condition.key})")
+    if frame.by_name and condition.key in TOLD_BY_NAME:
+        return _of_name(condition, row, frame, work, variables=variables)
     if condition.operator == "null":
         return _null(condition, row)
     if row.many:
-        return _of_several(condition, audience, work, variables=variables)
+        return _of_several(condition, frame, work, variables=variables)
     if row.kind in ("text", "switch", "name"):
-        texts = _texts(condition, row, audience, work, variables=variables)
-        return Maybe(complement(texts) if _negated(condition) else texts, absent=_true_of_nothing(condition))
+        texts = _texts(condition, row, frame, work, variables=variables)
+        return Maybe(complement(texts) if _negated(condition) else texts, absent=true_of_nothing(condition))
     line = _line(condition, row)
-    return Maybe(line.outside() if _negated(condition) else line, absent=_true_of_nothing(condition))
+    return Maybe(line.outside() if _negated(condition) else line, absent=true_of_nothing(condition))
+
+
+def _of_name(condition: Condition, row: ContextKey, frame: Frame, work: Work, *, variables: bool) -> Truth:
+    """A condition on the caller's account, sort or user name, as the resource names of which it is true."""
+    without = names_without(condition.key, work)
+    if condition.operator == "null":
+        absent, present = _null_wants(condition)
+        found = complement(without) if present else NO_TEXTS
+        return Maybe(found.join(without, work) if absent else found, absent=False)
+    found = names_where(condition.key, _patterns(condition, row, frame, variables=variables), work)
+    if _negated(condition):
+        found = complement(found.join(without, work))
+    return Maybe(found.join(without, work) if true_of_nothing(condition) else found, absent=False)
 
 
 def _negated(condition: Condition) -> bool:
     return "not" in condition.operator
 
 
-def _true_of_nothing(condition: Condition) -> bool:
+def true_of_nothing(condition: Condition) -> bool:
+    """Whether a condition, other than Null, is true of a request that does not carry its key."""
     if condition.quantifier == "foranyvalue":
         return condition.if_exists
     return condition.if_exists or _negated(condition) or condition.quantifier == "forallvalues"
 
 
-def _null(condition: Condition, row: ContextKey) -> Truth:
+def _null_wants(condition: Condition) -> tuple[bool, bool]:
     wanted = {value.lower() for value in condition.values}
     if not wanted <= {"true", "false"}:
         raise NotUnderstood(f"Null must be true or false ({condition.place})")
-    absent, present = "true" in wanted, "false" in wanted
+    return "true" in wanted, "false" in wanted
+
+
+def _null(condition: Condition, row: ContextKey) -> Truth:
+    absent, present = _null_wants(condition)
     if row.many:
         families = [Family(every=NO_TEXTS)] * absent + [Family(some=(ALL_TEXTS,))] * present
         return Several(tuple(families))
@@ -88,12 +136,12 @@ def _null(condition: Condition, row: ContextKey) -> Truth:
     return Maybe(Line([(FIRST, LAST)]) if present else Line(), absent=absent)
 
 
-def _of_several(condition: Condition, audience: Audience, work: Work, *, variables: bool) -> Several:
+def _of_several(condition: Condition, frame: Frame, work: Work, *, variables: bool) -> Several:
     if not condition.quantifier:
         raise NotUnderstood(f'"{condition.key}" carries several values and needs ForAllValues or ForAnyValue')
     row = context_key(condition.key)
     assert row is not None
-    texts = _texts(condition, row, audience, work, variables=variables)
+    texts = _texts(condition, row, frame, work, variables=variables)
     texts = complement(texts) if _negated(condition) else texts
     if condition.quantifier == "forallvalues":
         return Several((Family(every=texts),))
@@ -107,30 +155,43 @@ _PATTERN_OF: dict[str, Callable[[str], Pattern]] = {
     "stringlike": glob,
     "arnequals": resource_glob,
     "arnlike": resource_glob,
-    "binaryequals": plain,
+    "binaryequals": lambda text: plain(of_base64(text)),
 }
 
 
-def _texts(condition: Condition, row: ContextKey, audience: Audience, work: Work, *, variables: bool) -> TextSet:
+def of_base64(text: str) -> str:
+    """What a value of BinaryEquals stands for: the operator compares with its base64 form. Raises `NotUnderstood`."""
+    try:
+        return base64.b64decode(text, validate=True).decode()
+    except ValueError:
+        raise NotUnderstood("a value of BinaryEquals is not the base64 form of a text") from None
+
+
+def _texts(condition: Condition, row: ContextKey, frame: Frame, work: Work, *, variables: bool) -> TextSet:
     operator = condition.operator.replace("not", "")
     if operator == "bool" and row.kind == "switch":
         values = {value.lower() for value in condition.values}
         if not values <= {"true", "false"}:
             raise NotUnderstood(f"Bool must be true or false ({condition.place})")
         return literals(frozenset(values))
-    make = _PATTERN_OF.get(operator)
-    if make is None or (operator.startswith("arn") and row.kind != "name"):
-        raise NotUnderstood(f'{condition.operator} does not fit "{condition.key}", which holds a {row.kind}')
     if operator == "stringequals" and not (variables and any("${" in value for value in condition.values)):
         work.spend(sum(map(len, condition.values)))
         return literals(frozenset(condition.values))
-    patterns = [expand(value, make, audience) if variables else make(value) for value in condition.values]
+    return matching(_patterns(condition, row, frame, variables=variables), work)
+
+
+def _patterns(condition: Condition, row: ContextKey, frame: Frame, *, variables: bool) -> tuple[Pattern, ...]:
+    operator = condition.operator.replace("not", "")
+    make = _PATTERN_OF.get(operator)
+    if make is None or (operator.startswith("arn") and row.kind != "name"):
+        raise NotUnderstood(f'{condition.operator} does not fit "{condition.key}", which holds a {row.kind}')
+    patterns = [expand(value, make, frame) if variables else make(value) for value in condition.values]
     if None in patterns and _negated(condition):
         raise NotUnderstood(f"a negated condition on a variable that this caller does not have ({condition.place})")
-    return matching(tuple(p for p in patterns if p is not None), work)
+    return tuple(p for p in patterns if p is not None)
 
 
-def expand(text: str, make: Callable[[str], Pattern], audience: Audience) -> Pattern | None:
+def expand(text: str, make: Callable[[str], Pattern], frame: Frame) -> Pattern | None:
     """Tokens of a text with policy variables in it; None if it can match nothing for this audience.
 
     A caller without credentials has no identity, so a variable that names one matches nothing. Other callers
@@ -144,19 +205,25 @@ def expand(text: str, make: Callable[[str], Pattern], audience: Audience) -> Pat
         tokens += make(text[end : found.start()]) if found.start() > end else ()
         end = found.end()
         name, _, fallback = (part.strip() for part in found[1].partition(","))
-        if name in LITERAL_VARIABLES:
-            tokens += plain(LITERAL_VARIABLES[name])
-            continue
-        row = context_key(name.lower())
-        if row is not None and row.anonymous and audience == "anyone":
-            tokens += plain(row.anonymous)
-            continue
-        if row is None or row.carried(audience) != "never":
-            raise NotUnderstood(f"it depends on the variable ${{{name[:60]}}}")
-        if not fallback:
+        value = LITERAL_VARIABLES.get(name) or _variable(name, frame) or fallback.strip("'\"")
+        if not value:
             return None
-        tokens += plain(fallback.strip("'\""))
+        tokens += plain(value)
     return tokens + (make(text[end:]) if end < len(text) else ())
+
+
+def _variable(name: str, frame: Frame) -> str:
+    """What a variable stands for; empty where no request carries it. Raises `NotUnderstood` where callers choose it."""
+    key = key_name(name)
+    row = context_key(key)
+    known = frame.carries(key)
+    if known is not None:
+        return known[0] if known else ""
+    if row is not None and row.anonymous and frame.audience == "anyone":
+        return row.anonymous
+    if row is None or row.of_bucket or row.carried(frame.audience) != "never":
+        raise NotUnderstood(f"it depends on the variable ${{{name[:60]}}}")
+    return ""
 
 
 def _line(condition: Condition, row: ContextKey) -> Line:
@@ -169,7 +236,8 @@ def _line(condition: Condition, row: ContextKey) -> Line:
         if condition.key == "aws:epochtime" and operator.startswith("numeric"):
             return _compare(operator.removeprefix("numeric"), [int(v) for v in condition.values], whole=True)
         if kind == "number" and operator.startswith("numeric"):
-            return _compare(operator.removeprefix("numeric"), [read_number(v) for v in condition.values], whole=False)
+            numbers = [read_number(v) for v in condition.values]
+            return _compare(operator.removeprefix("numeric"), numbers, whole=row.whole)
     except (ValueError, OverflowError, ZeroDivisionError):
         raise NotUnderstood(f"a value of {condition.operator} cannot be read as {kind} ({condition.place})") from None
     raise NotUnderstood(f'{condition.operator} does not fit "{condition.key}", which holds a {kind}')
@@ -191,10 +259,11 @@ def read_date(text: str) -> int:
 
 
 def _compare(how: str, values: list[int] | list[Fraction], *, whole: bool) -> Line:
+    """The values for which a comparison is true; `whole`: only whole numbers are values."""
     spans = []
     for value in values:
-        before = (value, 0)
-        behind = (value + 1, 0) if whole else (value, 1)
+        before = (ceil(value), 0) if whole else (value, 0)
+        behind = (floor(value) + 1, 0) if whole else (value, 1)
         spans.append(
             {
                 "equals": (before, behind),

@@ -11,6 +11,7 @@ parser with this module. Tests hold the two against each other.
 
 from __future__ import annotations
 
+import base64
 import ipaddress
 from collections.abc import Callable, Mapping
 from typing import Literal
@@ -26,8 +27,9 @@ from rusty_lantern.core.access.documents import (
     Principals,
     Statement,
 )
-from rusty_lantern.core.access.keys import context_key
-from rusty_lantern.core.access.rules import Rules
+from rusty_lantern.core.access.identities import in_one_partition
+from rusty_lantern.core.access.keys import context_key, key_name
+from rusty_lantern.core.access.rules import Guard, Rules
 from rusty_lantern.core.access.verbs import ACTIONS, GRANTED
 from rusty_lantern.core.dossier import Right
 
@@ -40,11 +42,13 @@ class Caller(msgspec.Struct, frozen=True):
     account: str = ""
     arn: str = ""
     canonical: str = ""
+    session: str = ""
+    """The resource name of the session, for a caller that has assumed a role; `arn` is then the role's."""
 
     @property
     def anonymous(self) -> bool:
         """Whether the request carries no credentials."""
-        return not self.account
+        return not (self.account or self.arn or self.canonical)
 
 
 ANONYMOUS = Caller()
@@ -75,8 +79,10 @@ class Decision(msgspec.Struct, frozen=True):
     steps: tuple[Step, ...] = ()
 
 
-def decide(rules: Rules, request: Request, *, public_policy: bool = False) -> Decision:
-    """Decide one request. `public_policy`: whether the policy lets the public in and the caller is no insider."""
+def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
+    """Decide one request. `public`: whether the policy counts as public and the caller is no insider."""
+    request = msgspec.structs.replace(request, context={**rules.fixed_values, **request.context})
+    shut = _shut(rules.restrict_policy, public)
     steps: list[Step] = []
     denies = [s for s in rules.policy.statements if s.effect != "Allow"]
     allows = [s for s in rules.policy.statements if s.effect != "Deny"]
@@ -93,11 +99,11 @@ def decide(rules: Rules, request: Request, *, public_policy: bool = False) -> De
     for statement in allows:
         match, why = matches(statement, rules.bucket, request)
         says = "maybe" if match == "yes" and not statement.effect else match
-        if says != "no" and public_policy and rules.restrict_policy.on:
+        if says != "no" and shut == "yes":
             steps.append(Step(statement.title, "ignored", rules.restrict_policy.source))
             continue
-        if says == "yes" and public_policy and not rules.restrict_policy.sure:
-            says = "maybe"
+        if says == "yes" and shut == "maybe":
+            says, why = "maybe", PUBLIC_DOUBT if rules.restrict_policy.on else rules.restrict_policy.source
         _note(steps, statement, says, why, "allows")
         allowed_by = allowed_by or (statement.title if says == "yes" else "")
         possible = possible or says == "maybe"
@@ -110,6 +116,16 @@ def decide(rules: Rules, request: Request, *, public_policy: bool = False) -> De
     if allowed_by or possible:
         return Decision(None, "something that was not understood or not read", tuple(steps))
     return Decision(False, "nothing allows it", tuple(steps))
+
+
+PUBLIC_DOUBT = "whether the policy counts as public is not certain"
+
+
+def _shut(guard: Guard, public: Match) -> Match:
+    """Whether the guard on public policies keeps the policy from counting."""
+    if public == "no" or (guard.sure and not guard.on):
+        return "no"
+    return public if guard.on else "maybe"
 
 
 def _note(steps: list[Step], statement: Statement, match: Match, why: str, verb: Literal["allows", "denies"]) -> None:
@@ -204,9 +220,16 @@ def _matches_alone(statement: Statement, bucket: str, request: Request) -> tuple
 
 
 def _fits_principal(statement: Statement, bucket: str, request: Request) -> bool:
-    if statement.principals is None:
+    principals = statement.principals
+    if principals is None:
         raise NotUnderstood("to whom it speaks is not understood")
-    return _speaks_to(statement.principals, request.caller) != statement.principals.negated
+    if principals.negated:
+        return not _spares(principals, request.caller)
+    return _speaks_to(principals, request.caller)
+
+
+def _listed(principals: Principals) -> set[str]:
+    return set(map(in_one_partition, principals.accounts))
 
 
 def _speaks_to(principals: Principals, caller: Caller) -> bool:
@@ -214,11 +237,42 @@ def _speaks_to(principals: Principals, caller: Caller) -> bool:
         return True
     if caller.anonymous:
         return False
+    root = f"arn:aws:iam::{caller.account}:root" if caller.account else ""
+    mine = {caller.account, root, caller.arn, caller.session} - {""}
+    if mine & _listed(principals) or (caller.canonical and caller.canonical in principals.canonical):
+        return True
+    if principals.vague:
+        raise NotUnderstood(f'a wildcard inside a principal ("{principals.vague[0][:60]}") has no agreed meaning')
+    return False
+
+
+def _spares(principals: Principals, caller: Caller) -> bool:
+    """Whether NotPrincipal leaves the caller out."""
+    if principals.everyone or caller.anonymous:
+        return principals.everyone
+    listed = _listed(principals)
     root = f"arn:aws:iam::{caller.account}:root"
-    return bool(
-        {caller.account, root, caller.arn} & set(principals.accounts)
-        or (caller.canonical and caller.canonical in principals.canonical)
-    )
+    account = bool({caller.account, root} & listed - {""})
+    whole = caller.arn in ("", root)
+    if (caller.canonical and caller.canonical in principals.canonical) or (whole and account):
+        return True
+    if principals.vague:
+        raise NotUnderstood(f'a wildcard inside a principal ("{principals.vague[0][:60]}") has no agreed meaning')
+    return not whole and _spares_one(listed, caller, account=account)
+
+
+def _spares_one(listed: set[str], caller: Caller, *, account: bool) -> bool:
+    """Whether a user is left out: by its own name and its account's together; a session by its role's as well."""
+    if ":role/" in caller.arn and not caller.session:
+        sessions = caller.arn.replace(":iam:", ":sts:").replace(":role/", ":assumed-role/") + "/"
+        if any(name.startswith(sessions) for name in listed):
+            raise NotUnderstood("whether the session is one that NotPrincipal names is not said")
+        return False
+    if (caller.session or caller.arn) not in listed:
+        return False
+    if not account or caller.arn not in listed:
+        raise NotUnderstood("NotPrincipal names it without its account, or its session without the role")
+    return True
 
 
 def _fits_action(statement: Statement, bucket: str, request: Request) -> bool:
@@ -237,6 +291,8 @@ def _fits_resource(statement: Statement, bucket: str, request: Request) -> bool:
     found = False
     for pattern in statement.resources:
         expanded = _expand(pattern, request, wild=True) if statement.variables else pattern
+        if expanded is None and statement.resources_negated:
+            raise NotUnderstood("NotResource with a variable that this caller does not have")
         found = found or (expanded is not None and glob_fits(partition_free(expanded), name))
     return found != statement.resources_negated
 
@@ -271,8 +327,9 @@ def _expand(text: str, request: Request, *, wild: bool = False) -> str | None:
         if name in LITERAL_VARIABLES:
             value: str | None = LITERAL_VARIABLES[name]
         else:
-            values = request.context.get(name.lower(), ())
-            if context_key(name.lower()) is None:
+            values = request.context.get(key_name(name), ())
+            row = context_key(key_name(name))
+            if row is None or (row.of_bucket and not values):
                 raise NotUnderstood(f"it depends on the variable ${{{name[:60]}}}")
             value = values[0] if values else fallback.strip("'\"") or None
         if value is None:
@@ -311,6 +368,8 @@ def holds(condition: Condition, request: Request, *, variables: bool) -> bool:
     if row is None:
         raise NotUnderstood(f'condition key "{condition.key[:60]}" is not known')
     carried = request.context.get(condition.key, ())
+    if row.of_bucket and not carried:
+        raise NotUnderstood(f"{row.reason} is not known ({condition.key})")
     if condition.operator == "null":
         wanted = {value.lower() for value in condition.values}
         if not wanted <= {"true", "false"}:
@@ -379,7 +438,7 @@ _FITS: dict[str, tuple[tuple[str, ...], Test]] = {
     "stringequals": (_TEXTS, str.__eq__),
     "stringequalsignorecase": (_TEXTS, lambda wanted, carried: wanted.lower() == carried.lower()),
     "stringlike": (_TEXTS, glob_fits),
-    "binaryequals": (_TEXTS, str.__eq__),
+    "binaryequals": (_TEXTS, lambda wanted, carried: base64.b64decode(wanted, validate=True) == carried.encode()),
     "arnequals": (("name",), _name_fits),
     "arnlike": (("name",), _name_fits),
     "bool": (("switch",), _same_switch),

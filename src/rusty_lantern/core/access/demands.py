@@ -34,7 +34,7 @@ class Demands:
     def __init__(self, rules: Rules, around: Surroundings) -> None:
         self.rules = rules
         self.work = Work(BUDGET)
-        self.reading = Reading(rules.policy, rules.bucket, "everybody", around, self.work)
+        self.reading = Reading(rules, "everybody", around, self.work)
 
     def answer(self, name: str) -> Answer[Value]:
         """What is demanded: `encryption`, `transport` (on or off), `shortest` or `longest` retention (seconds)."""
@@ -106,7 +106,7 @@ def _shortest(demands: Demands, certain: bool) -> Value | None:
 def _longest(demands: Demands, certain: bool) -> Value | None:
     spans = _retentions(demands, certain).spans
     end = spans[-1][1][0] if spans else 0
-    return None if end == LAST[0] else int(end * DAY)
+    return None if end == LAST[0] else int(end - 1) * DAY  # days are whole: the last one is before the end
 
 
 _ASKED: dict[str, Callable[[Demands, bool], Value | None]] = {

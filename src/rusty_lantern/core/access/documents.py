@@ -13,6 +13,7 @@ from typing import Literal
 
 import msgspec
 
+from rusty_lantern.core.access.keys import key_name
 from rusty_lantern.core.errors import nearest
 
 MAX_BYTES = 1 << 20
@@ -54,6 +55,8 @@ class Principals(msgspec.Struct, frozen=True):
     canonical: tuple[str, ...] = ()
     federated: tuple[str, ...] = ()
     services: tuple[str, ...] = ()
+    vague: tuple[str, ...] = ()
+    """Names with a wildcard inside, which has no agreed meaning: they may take in whoever fits, and never everybody."""
     negated: bool = False
 
 
@@ -258,17 +261,15 @@ class _Reader:
                 self.fault(f"/{name}/{kind}", f'unknown kind of principal "{kind[:60]}"')
                 return None
             kinds[kind] = self.texts(who, f"/{name}/{kind}")
-        accounts = kinds.get("AWS", ())
-        for who in accounts:
-            if who != "*" and ("*" in who or "?" in who):
-                self.fault(f"/{name}/AWS", f'a wildcard inside a principal ("{who[:60]}") has no agreed meaning')
-                return None
+        vague = tuple(who for kind in kinds for who in kinds[kind] if _wild(who) and (kind, who) != ("AWS", "*"))
+        named = {kind: tuple(who for who in kinds[kind] if not _wild(who)) for kind in kinds}
         return Principals(
-            "*" in accounts,
-            tuple(who for who in accounts if who != "*"),
-            kinds.get("CanonicalUser", ()),
-            kinds.get("Federated", ()),
-            kinds.get("Service", ()),
+            "*" in kinds.get("AWS", ()),
+            named.get("AWS", ()),
+            named.get("CanonicalUser", ()),
+            named.get("Federated", ()),
+            named.get("Service", ()),
+            vague,
             negated,
         )
 
@@ -304,7 +305,11 @@ class _Reader:
             self.fault(f"{where}/{key}", "must be a text or a list of texts")
             return None
         texts = tuple(str(value).lower() if isinstance(value, bool) else str(value) for value in values)
-        return Condition(name, key.lower(), texts, f"{self.place}{where}/{key}", if_exists, quantifier)
+        return Condition(name, key_name(key), texts, f"{self.place}{where}/{key}", if_exists, quantifier)
+
+
+def _wild(name: str) -> bool:
+    return "*" in name or "?" in name
 
 
 OPERATORS: dict[str, str] = {

@@ -18,21 +18,31 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 
 from rusty_lantern.core.access.conditions import TIME
 from rusty_lantern.core.access.decide import Request, decide
-from rusty_lantern.core.access.documents import Policy
+from rusty_lantern.core.access.documents import Policy, Statement
 from rusty_lantern.core.access.identities import Identity, read_identity
 from rusty_lantern.core.access.keys import AUDIENCES, FENCE_V4, FENCE_V6, Audience
+from rusty_lantern.core.access.public import Public, counts_as_public
 from rusty_lantern.core.access.region import Box, meet, without
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Finite, OverBudget, Work
 from rusty_lantern.core.access.sets.line import EVERY_V4, Line
 from rusty_lantern.core.access.sets.texts import starting_with
-from rusty_lantern.core.access.statements import ACTION, KEY, PUBLIC_ADDRESSES, VERB_ACTIONS, Group, Limits, Reading
+from rusty_lantern.core.access.statements import (
+    ACTION,
+    KEY,
+    PUBLIC_ADDRESSES,
+    VERB_ACTIONS,
+    Group,
+    Limits,
+    Reading,
+    unlisted,
+)
 from rusty_lantern.core.access.verbs import ACTIONS, FIRST_ACTION, GRANTED, VERBS
 from rusty_lantern.core.access.witness import (
     Fence,
@@ -72,34 +82,36 @@ Exposures = Mapping[tuple[Audience, Verb], Verdict]
 
 def exposures(rules: Rules, around: Surroundings, budget: int = BUDGET) -> Exposures:
     """The verdict for each audience and verb."""
-    work = Work(budget)
-    public = public_policy(rules, around, work)
+    public = public_policy(rules, around, Work(budget))
     return {
-        (audience, verb): _verdict(rules, around, audience, verb, public, work)
+        (audience, verb): verdict
         for audience in AUDIENCES
-        for verb in VERBS
+        for verb, verdict in _of_audience(rules, around, audience, public, budget).items()
     }
 
 
-class Public(msgspec.Struct, frozen=True):
-    """Whether the policy by itself lets the public in: certainly, and possibly. Decides what a guard on it shuts."""
-
-    least: bool = False
-    most: bool = False
+def _of_audience(
+    rules: Rules, around: Surroundings, audience: Audience, public: Public, budget: int
+) -> dict[Verb, Verdict]:
+    """The verdicts for one audience: each has its own budget, so that no audience spends another's."""
+    work = Work(budget)
+    return {verb: _verdict(rules, around, audience, verb, public, work) for verb in VERBS}
 
 
 def public_policy(rules: Rules, around: Surroundings, work: Work) -> Public:
-    """A policy is public if by itself it is `open` for some verb; the guard on public policies asks this."""
+    """Whether the policy counts as public, where a guard asks for it."""
     if not (rules.restrict_policy.on or not rules.restrict_policy.sure) or not rules.policy.statements:
         return Public()
-    alone = Rules(rules.bucket, rules.policy)
-    try:
+
+    def opens(policy: Policy) -> bool:
+        alone = Rules(rules.bucket, policy, fixed=rules.fixed)
         views = [View(alone, around, audience, work) for audience in AUDIENCES]
-        least = any(view.find(verb, "least").level == "open" for view in views for verb in VERBS)
-        most = least or any(view.find(verb, "most").level == "open" for view in views for verb in VERBS)
+        return any(view.find(verb, "least").level == "open" for view in views for verb in VERBS)
+
+    try:
+        return counts_as_public(rules.policy, opens)
     except OverBudget:
         return Public(least=False, most=True)
-    return Public(least, most)
 
 
 class Found(msgspec.Struct, frozen=True):
@@ -126,6 +138,7 @@ class View:
         *,
         identity: Identity | None = None,
         beside: Policy | None = None,
+        bare: bool = False,
     ) -> None:
         self.rules = rules
         self.around = around
@@ -133,7 +146,7 @@ class View:
         self.public = public or Public()
         self.work = work
         self.identity = identity
-        self.reading = Reading(rules.policy, rules.bucket, audience, around, work, identity=identity, beside=beside)
+        self.reading = Reading(rules, audience, around, work, identity=identity, beside=beside, bare=bare)
         self.doubts: dict[str, None] = {}
         self.trusted = trusted_addresses(around)
 
@@ -157,7 +170,8 @@ class View:
         """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
         if self.rules.doubted:
             return True
-        if any(s.effect != "Deny" and self.reading.speaks_of(s, verb) for s in self.rules.policy.statements):
+        allows = [s for s in self.rules.policy.statements if s.effect != "Deny"]
+        if any(self.reading.speaks_of(s, verb) or self._unlisted(s) for s in allows):
             return True
         if any(p.gives(verb) and self._grants(p) for p in self.rules.rights):
             return True
@@ -170,7 +184,8 @@ class View:
         if isinstance(grant, Right) and grant.to in ("named", "group"):
             return self.identity is not None and self.rules.gives(grant, self.identity.name)
         if grant.to == "named":
-            return self.identity is not None and read_identity(grant.identity) == self.identity
+            named = read_identity(grant.identity)
+            return self.identity is not None and (named.name, named.kind) == (self.identity.name, self.identity.kind)
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
 
     def _counts(self, limits: Limits, *, side: Side, certain: str) -> bool:
@@ -190,7 +205,17 @@ class View:
                 limits = self.reading.limits(statement, group)
                 if limits and self._counts(limits, side=side, certain=statement.effect):
                     yield limits.box
+                unlisted = self._unlisted(statement)
+                if unlisted:
+                    self.doubts[f'{statement.title}: "{unlisted}" is no published action'] = None
+                    if side == "most":
+                        yield {}
         yield from self._granted(group, side)
+
+    def _unlisted(self, statement: Statement) -> str:
+        """An action that nobody published, which a statement allows to this audience: it may be anything."""
+        found = unlisted(statement.actions, negated=statement.actions_negated)
+        return found if found and self.reading.speaks(statement) != "no" else ""
 
     def _policy_shut(self, side: Side) -> bool:
         guard = self.rules.restrict_policy
@@ -226,6 +251,11 @@ class View:
             self.doubts[guard.source] = None
         return side == "most" if not guard.sure else not guard.on
 
+    def request_in(self, piece: Box, group: Group) -> Request:
+        """A request out of a piece; one that an outsider can send, if any is."""
+        theirs = meet(piece, self.reading.theirs(piece, group), self.work)
+        return request_from(theirs or piece, self.audience, self.around)
+
     def find(self, verb: Verb, side: Side) -> Found:
         """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
         if not self._possible(verb):
@@ -234,14 +264,16 @@ class View:
         fenced: tuple[Fence, Box] | None = None
         for group in self.reading.groups(verb):
             for piece in self.pieces(group, side):
-                strange = meet(piece, group.stranger, self.work)
+                theirs = self.reading.theirs(piece, group)
+                strange = meet(piece, theirs, self.work)
                 if strange is None:
-                    fence = fence_of(piece, group.stranger, self.work, self.trusted)
+                    fence = fence_of(piece, theirs, self.work, self.trusted)
                     if fenced is None or fence.weight < fenced[0].weight:
                         fenced = fence, piece
                     continue
-                source = strange.get("aws:sourceip")
-                addresses = addresses.join(source.values if source else PUBLIC_ADDRESSES, self.work)
+                source: Any = strange.get("aws:sourceip")
+                own_endpoint = source is None or source.absent
+                addresses = addresses.join(PUBLIC_ADDRESSES if own_endpoint else source.values, self.work)
                 strange = {**strange, TIME: piece[TIME]} if TIME in piece else strange
                 if _beyond_a_fence(addresses, self.work):
                     return Found("open", strange)
@@ -265,7 +297,7 @@ def _beyond_a_fence(addresses: Line, work: Work) -> bool:
 def _verdict(rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: Public, work: Work) -> Verdict:
     view = View(rules, around, audience, work, public)
     try:
-        least = view.find(verb, "least")
+        least = _seen_at_once(rules, around, audience, verb, public, work) or view.find(verb, "least")
         if least.level == "open" or not (view.doubts or rules.doubted):
             return _proven(rules, around, audience, least, public)
         most = view.find(verb, "most")
@@ -277,16 +309,32 @@ def _verdict(rules: Rules, around: Surroundings, audience: Audience, verb: Verb,
     return Verdict("unknown", doubts=reasons)
 
 
+def _seen_at_once(
+    rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: Public, work: Work
+) -> Found | None:
+    """What is open to a request that carries nothing it need not: no automaton is built for what it does not send."""
+    view = View(rules, around, audience, work, public, bare=True)
+    if not view.reading.leaves_away:
+        return None
+    found = view.find(verb, "least")
+    return found if found.level == "open" else None
+
+
 def _proven(rules: Rules, around: Surroundings, audience: Audience, found: Found, public: Public) -> Verdict:
     """The verdict with its witness, once the plain decider has accepted it."""
     if found.piece is None:
         return Verdict(found.level)
     request = request_from(found.piece, audience, around)
-    decision = decide(rules, request, public_policy=public.least)
+    decision = decide(rules, request, public=as_match(public))
     if decision.allowed is not True:
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
     return Verdict(found.level, witness_of(request, rules.bucket), decision.by, found.fence, until=_ends(found.piece))
+
+
+def as_match(public: Public) -> Literal["yes", "no", "maybe"]:
+    """Whether a policy counts as public, as the plain decider takes it."""
+    return "yes" if public.least else ("maybe" if public.most else "no")
 
 
 def _ends(piece: Box) -> datetime | None:
@@ -307,7 +355,9 @@ def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Ve
             for piece in view.pieces(group, "least"):
                 held = next((key for key in keys if piece["key"].holds(key)), None) if "key" in piece else ""
                 if held is not None:
-                    request = request_from(meet(piece, group.stranger, view.work) or piece, audience, around)
+                    request = request_from(
+                        meet(piece, view.reading.theirs(piece, group), view.work) or piece, audience, around
+                    )
                     return msgspec.structs.replace(request, key=held)
     except OverBudget:
         return plain
@@ -315,7 +365,7 @@ def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Ve
 
 
 class Change(msgspec.Struct, frozen=True):
-    """What an audience gains and loses for a verb when one set of rules takes another's place.
+    """What somebody gains and loses for a verb when one set of rules takes another's place.
 
     Each is a witness, or None. With `sure=False`, something not understood could hide more.
     """
@@ -325,27 +375,52 @@ class Change(msgspec.Struct, frozen=True):
     sure: bool = True
 
 
-def difference(before: Rules, after: Rules, around: Surroundings, audience: Audience, verb: Verb, work: Work) -> Change:
+class Asker(msgspec.Struct, frozen=True):
+    """Of whom a difference is asked: an audience, or a named identity, which may be one of the owner's own."""
+
+    audience: Audience = "any-account"
+    identity: Identity | None = None
+    insider: bool = False
+
+
+def difference(before: Rules, after: Rules, around: Surroundings, asker: Asker, verb: Verb, work: Work) -> Change:
     """The exact difference of two sets of rules: requests allowed after and not before, and the other way round."""
-    old = View(before, around, audience, work, public_policy(before, around, work), beside=after.policy)
-    new = View(after, around, audience, work, public_policy(after, around, work), beside=before.policy)
+    old, new = (
+        View(
+            mine, around, asker.audience, work, Public() if asker.insider else public_policy(mine, around, work),
+            identity=asker.identity, beside=other.policy,
+        )
+        for mine, other in ((before, after), (after, before))
+    )  # fmt: skip
     try:
         gained, lost = _more(new, old, verb), _more(old, new, verb)
+        hidden = _hidden(old, new, verb, gained=gained is not None, lost=lost is not None)
     except OverBudget:
         return Change(None, None, sure=False)
-    sure = not (old.doubts or new.doubts or before.doubted or after.doubted)
-    return Change(gained, lost, sure)
+    return Change(gained, lost, sure=not hidden)
 
 
-def _more(view: View, than: View, verb: Verb) -> Witness | None:
-    """A request that is certainly allowed by one and certainly not by the other."""
+def _more(view: View, than: View, verb: Verb, mine: Side = "least", theirs: Side = "most") -> Witness | None:
+    """A request that is allowed by one and not by the other: certainly, unless other sides are asked for."""
     for group in view.reading.groups(verb):
-        taken = list(than.pieces(group, "most"))
-        for piece in view.pieces(group, "least"):
+        taken = list(than.pieces(group, theirs))
+        for piece in view.pieces(group, mine):
             for rest in without(piece, taken, view.work):
-                request = request_from(meet(rest, group.stranger, view.work) or rest, view.audience, view.around)
-                return witness_of(request, view.rules.bucket)
+                return witness_of(view.request_in(rest, group), view.rules.bucket)
     return None
+
+
+def _hidden(old: View, new: View, verb: Verb, *, gained: bool, lost: bool) -> bool:
+    """Whether what is not understood or not read may hide a gain or a loss that is not shown.
+
+    What both sides do not understand alike cancels out; what only one has may be anything.
+    """
+    if not (old.doubts or new.doubts or old.rules.doubted or new.rules.doubted):
+        return False
+    alike = (old.doubts, old.rules.doubted) == (new.doubts, new.rules.doubted)
+    side: Side = "most" if alike else "least"
+    gain = not gained and _more(new, old, verb, "most", side) is not None
+    return gain or (not lost and _more(old, new, verb, "most", side) is not None)
 
 
 class Reach(msgspec.Struct, frozen=True):
@@ -366,7 +441,7 @@ def reach_of(
     if around.account_unread and not insider and identity.account:
         return _either(identity, rules, around, work)
     found: dict[Verb, Reach] = {}
-    inside = insider or (around.account == identity.account and bool(identity.account))
+    inside = insider or (around.account == identity.account and bool(identity.account)) or identity.kind == "service"
     public = Public() if inside else public_policy(rules, around, work)
     for verb in VERBS:
         view = View(rules, around, "any-account", work, public, identity=identity)

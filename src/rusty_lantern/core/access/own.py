@@ -14,8 +14,10 @@ from typing import Literal
 
 import msgspec
 
+from rusty_lantern.core.access.callers import ACCOUNT, ARN, SORT, USER
 from rusty_lantern.core.access.documents import Fault, Policy, Principals, Statement, parse_policy
-from rusty_lantern.core.access.identities import Identity, read_identity
+from rusty_lantern.core.access.identities import Identity, Known, read_identity
+from rusty_lantern.core.access.keys import always_carried
 from rusty_lantern.core.access.rules import Rules
 from rusty_lantern.core.dossier import Dossier
 from rusty_lantern.core.evidence import Answer
@@ -46,8 +48,23 @@ def groups_of(dossier: Dossier) -> dict[str, list[str]]:
 
 
 def known_as(holder: Holder) -> Identity:
-    """The identity as rules name it."""
-    return read_identity(holder.resource) if holder.resource else Identity(holder.name, "canonical")
+    """The identity as rules name it, with what its requests are known to carry."""
+    named = read_identity(holder.resource) if holder.resource else Identity(holder.name, "canonical")
+    return msgspec.structs.replace(named, known=_known(holder, named))
+
+
+def _known(holder: Holder, named: Identity) -> Known:
+    """What is known of an identity's requests: its name, where it is a user; its account, its sort, its own tags."""
+    carried = always_carried(anonymous=False, arn=named.arn)
+    found: dict[str, tuple[str, ...]] = {USER: carried.get(USER, ())}
+    if not named.arn:
+        found[USER] = (holder.name,)
+    if SORT in carried:
+        found |= {SORT: carried[SORT], ACCOUNT: (named.account,), ARN: (named.arn,)}
+    if holder.tags.settled:
+        own = holder.tags.value or {}
+        found |= {"aws:principaltag/": ()} | {f"aws:principaltag/{tag.lower()}": (value,) for tag, value in own.items()}
+    return tuple(found.items())
 
 
 class Side(msgspec.Struct, frozen=True):
@@ -155,12 +172,26 @@ def _cap(statements: Iterable[Statement], boundary: tuple[Statement, ...]) -> tu
     return tuple(found)
 
 
+def asks_who(statement: Statement) -> bool:
+    """Whether what a statement says depends on who it is that asks: then it lets in those whom its conditions leave."""
+    return any(condition.key in _ASKING or condition.key.startswith(_TAGS) for condition in statement.conditions)
+
+
+_TAGS = "aws:principaltag/"
+_ASKING = frozenset(
+    {
+        ARN, ACCOUNT, SORT, USER, "aws:userid", "aws:principalorgid", "aws:principalorgpaths",
+        "aws:principalservicename", "aws:principalisawsservice",
+    }
+)  # fmt: skip
+
+
 def without_public(rules: Rules) -> Rules:
     """The rules of a bucket but for what they allow to everybody: that is no permission of anybody's."""
     statements = tuple(
         s
         for s in rules.policy.statements
-        if s.effect == "Deny" or s.principals is None or s.principals.everyone == s.principals.negated
+        if s.effect == "Deny" or s.principals is None or s.principals.everyone == s.principals.negated or asks_who(s)
     )
     return msgspec.structs.replace(
         rules,

@@ -7,14 +7,15 @@ if the unread input said the most, and if it said the least, and only where that
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 
 import msgspec
 
 from rusty_lantern.core.access.documents import Fault, Policy, Principals, Statement, parse_policy
+from rusty_lantern.core.access.identities import Identity, read_identity
 from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Guards, Right
-from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.evidence import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.holders import Network
 
 
@@ -57,6 +58,13 @@ class Rules(msgspec.Struct, frozen=True):
     """The ownership mode, which puts all access lists out of force; `ignore_grants` only public ones."""
     members: Mapping[str, frozenset[str]] = {}
     """Group → the names of all who are in it, directly or through another group."""
+    fixed: tuple[tuple[str, str], ...] = ()
+    """Condition keys that are the bucket's own, as far as they were read, with the value."""
+
+    @property
+    def fixed_values(self) -> dict[str, tuple[str, ...]]:
+        """The same as a request carries them."""
+        return {key: (value,) for key, value in self.fixed}
 
     def gives(self, right: Right, name: str) -> bool:
         """Whether a right to a named one, or to a group, is one to the identity of this name."""
@@ -96,6 +104,7 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         policy = _of_no_known_account(policy)
     levels = (("bucket", bucket.network), ("store", store.network))
     fences = tuple(fence for level, network in levels for fence in _network(level, network))
+    fences += _payment(bucket.requester_pays)
     return Rules(
         bucket.name,
         msgspec.structs.replace(policy, statements=policy.statements + fences) if fences else policy,
@@ -106,7 +115,26 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         tuple(bucket.rights.value or ()),
         enforced,
         members or {},
+        _fixed(bucket, store),
     )
+
+
+def _fixed(bucket: Bucket, store: Dossier) -> tuple[tuple[str, str], ...]:
+    account, region = store.account_number or store.account.value or "", bucket.place.value or ""
+    told = (("aws:resourceaccount", account), ("s3:resourceaccount", account), ("aws:requestedregion", region))
+    return tuple((key, value) for key, value in told if value)
+
+
+def _payment(answer: Answer[bool]) -> tuple[Statement, ...]:
+    """Where the requester pays, requests without credentials are refused (published with that setting)."""
+    if not answer.value and (not answer.unread or answer.note == NOT_IN_DOSSIER):
+        return ()  # a dossier that does not speak of it leaves it as it is by default: the owner pays
+    title = "the requester pays" if answer.value else "who pays for requests"
+    signed = {"StringEquals": {"aws:PrincipalType": "Anonymous"}}
+    denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": signed}
+    read = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": denied})).statements
+    faults = (Fault(title, f"could not be read ({answer.reason})"),) if answer.unread else ()
+    return tuple(msgspec.structs.replace(statement, place=title, faults=faults) for statement in read)
 
 
 _OF_AN_ACCOUNT = ("aws:principalaccount", "aws:principalarn", "aws:resourceaccount", "aws:sourceaccount")
@@ -162,3 +190,37 @@ def _strongest(guards: list[Guard]) -> Guard:
         (guard for guard in guards if guard.on),
         next((guard for guard in guards if not guard.sure), Guard(False)),
     )
+
+
+def named_in(rules: Rules) -> Iterator[Identity]:
+    """Everyone whom the rules name, each once: as principals, by grants and rights, and by conditions on who asks."""
+    seen: dict[Identity, None] = {}
+    for statement in rules.policy.statements:
+        who = statement.principals
+        if who is None or statement.effect == "Deny":
+            continue
+        if who.everyone != who.negated:
+            seen |= dict.fromkeys(_named_by_conditions(statement))
+        elif not who.negated:
+            seen |= dict.fromkeys(read_identity(name) for name in (*who.accounts, *who.services))
+            seen |= dict.fromkeys(Identity(name, "canonical") for name in who.canonical)
+            seen |= dict.fromkeys(Identity(name, "federated") for name in who.federated)
+    for right in rules.rights:
+        if right.to in ("named", "group") and right.identity:
+            seen[Identity(right.identity, "group") if right.to == "group" else read_identity(right.identity)] = None
+    for grant in rules.grants:
+        if grant.to == "named" and grant.identity:
+            seen[read_identity(grant.identity)] = None
+    yield from seen
+
+
+def _named_by_conditions(statement: Statement) -> Iterator[Identity]:
+    """Whom an Allow to everybody leaves, where its conditions name them: what a condition leaves, it names."""
+    for condition in statement.conditions:
+        naming = condition.key in ("aws:principalarn", "aws:principalaccount", "aws:principalservicename")
+        if naming and condition.operator in _NAMING:
+            names = (value for value in condition.values if not set("*?$") & set(value))
+            yield from (read_identity(name) for name in names if ":" in name or condition.key != "aws:principalarn")
+
+
+_NAMING = frozenset({"stringequals", "stringequalsignorecase", "stringlike", "arnequals", "arnlike"})

@@ -9,27 +9,31 @@ of the limits, and the statement is marked `sure=False`: its box is then the mos
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Iterable, Iterator
-from functools import lru_cache
+from collections.abc import Callable, Iterator, Mapping
+from fractions import Fraction
+from functools import cached_property, lru_cache
 from itertools import chain
 from typing import TypeVar
 
 import msgspec
 
+from rusty_lantern.core.access.callers import ACCOUNT, ARN, TOLD_BY_NAME, accounts_in, all_callers, strangers
 from rusty_lantern.core.access.conditions import (
     TIME,
+    Frame,
     NotUnderstood,
     Truth,
     dimension,
     expand,
+    true_of_nothing,
     truth,
 )
 from rusty_lantern.core.access.decide import glob_fits, partition_free
 from rusty_lantern.core.access.documents import Condition, Policy, Statement
-from rusty_lantern.core.access.identities import Identity
-from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, Audience, ContextKey, Presence, context_key
+from rusty_lantern.core.access.identities import Identity, Spoken
+from rusty_lantern.core.access.keys import Audience, ContextKey, Presence, context_key
 from rusty_lantern.core.access.region import Box
-from rusty_lantern.core.access.rules import Surroundings
+from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Finite, Maybe, Work
 from rusty_lantern.core.access.sets.line import (
     EVERY_ADDRESS,
@@ -44,18 +48,16 @@ from rusty_lantern.core.access.sets.several import ANY_SEVERAL, Family, Several
 from rusty_lantern.core.access.sets.texts import (
     ALL_TEXTS,
     NO_TEXTS,
-    RUN,
     SOME_TEXT,
     Pattern,
     TextSet,
     glob,
-    globs,
+    just,
     literals,
     matching,
-    plain,
-    resource_glob,
 )
-from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, VERBS, Target, actions_of
+from rusty_lantern.core.access.together import TAG_KEYS, Carried, alternatives, joined, tag_of
+from rusty_lantern.core.access.verbs import ACTIONS, BY_LOWER_NAME, ELSEWHERE, VERBS, Target, actions_of
 from rusty_lantern.core.holders import Verb
 
 T = TypeVar("T")
@@ -100,110 +102,162 @@ class Reading:
 
     def __init__(
         self,
-        policy: Policy,
-        bucket: str,
+        rules: Rules,
         audience: Audience,
         around: Surroundings,
         work: Work,
         *,
         identity: Identity | None = None,
         beside: Policy | None = None,
+        bare: bool = False,
     ) -> None:
-        """`identity`: read it for this named one; `beside`: keep to dimensions that this other policy uses too."""
+        """`identity`: read it for this named one; `beside`: keep to dimensions that this other policy uses too;
+        `bare`: of requests that carry nothing that the sender may leave away."""
         self.identity = identity
-        self.policy = policy
-        self.bucket = bucket
+        self.policy = rules.policy
+        self.bucket = rules.bucket
         self.audience = audience
         self.around = around
         self.work = work
-        statements = (*policy.statements, *(beside.statements if beside else ()))
-        used = {c.key for s in statements for c in s.every_condition}
-        self._rows = {key: row for key in sorted(used) if (row := context_key(key)) is not None}
-        self._stranger_account = _unnamed_account(policy, around)
+        self.bare = bare
+        by_name = audience == "any-account" and (identity is None or bool(identity.arn))
+        self.frame = Frame(audience, rules.fixed_values, identity, by_name)
+        statements = (*rules.policy.statements, *(beside.statements if beside else ()))
+        self._used = [c for s in statements for c in s.every_condition]
+        self._rows = {key: row for key in sorted({c.key for c in self._used}) if (row := context_key(key)) is not None}
 
     def groups(self, verb: Verb) -> Iterator[Group]:
-        """The verb's actions, grouped."""
+        """The verb's actions, grouped, and split by what can occur together in one request."""
         grouped: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
         for action in actions_of(verb):
-            carried = tuple(row.presence(self.audience, action.name) for row in self._rows.values())
+            carried = tuple(self._presence(key, row, action.name) for key, row in self._rows.items())
             grouped.setdefault((action.target, carried), []).append(action.name)
         for (target, carried), actions in grouped.items():
-            domain: dict[str, object] = {ACTION: Finite(actions)}
-            stranger: dict[str, object] = {}
-            if target == "object":
-                domain[KEY] = SOME_TEXT
-            for (key, row), presence in zip(self._rows.items(), carried, strict=True):
-                domain[dimension(key)] = self._domain(row, key, presence)
-                if not row.theirs:
-                    stranger[dimension(key)] = self._stranger(row, key, presence)
-            yield Group(tuple(actions), target, domain, stranger)
+            for choice in self._choices():
+                told = dict(zip(self._rows, carried, strict=True))
+                narrowed = {key: joined(presence, choice.get(key, "maybe")) for key, presence in told.items()}
+                if None not in narrowed.values():
+                    yield self._group(tuple(actions), target, narrowed)  # type: ignore[arg-type]
 
-    def _domain(self, row: ContextKey, key: str, presence: Presence) -> object:
+    def _choices(self) -> tuple[Carried, ...]:
+        return self._once("choices", self.policy, lambda: tuple(alternatives(self._rows)))
+
+    def _presence(self, key: str, row: ContextKey, action: str) -> Presence:
+        known = self.frame.carries(key)
+        if known is not None and (not row.actions or action in row.actions):
+            return "always" if known else "never"
+        presence = row.presence(self.audience, action)
+        return "never" if self.bare and presence == "maybe" and row.theirs and not row.actions else presence
+
+    def _group(self, actions: tuple[str, ...], target: Target, carried: Mapping[str, Presence]) -> Group:
+        domain: dict[str, object] = {ACTION: Finite(actions)}
+        stranger: dict[str, object] = {}
+        if target == "object":
+            domain[KEY] = SOME_TEXT
+        for key, row in self._rows.items():
+            name = self.frame.dimension(key)
+            if name == ARN:
+                domain[ARN] = self._callers(carried.get(key, "always"))
+                stranger[ARN] = NOBODY_IN_PARTICULAR
+                continue
+            domain[name] = self._domain(row, key, carried[key], carried)
+            if not row.theirs:
+                stranger[name] = self._stranger(row, key, carried[key])
+        return Group(actions, target, domain, stranger)
+
+    def _callers(self, presence: Presence) -> Maybe[TextSet]:
+        """The resource names that callers can have."""
+        if self.audience != "any-account":
+            return Maybe(ALL_TEXTS if presence != "never" else NO_TEXTS, absent=presence != "always")
+        if self.identity is not None:
+            names = literals(frozenset({self.identity.arn})) if self.identity.arn else ALL_TEXTS
+            return Maybe(names, absent=False)
+        return Maybe(self._once("callers", self.policy, self._all_callers), absent=False)
+
+    def _all_callers(self) -> TextSet:
+        spoken = [
+            account
+            for c in self._used
+            if c.key in (ARN, ACCOUNT)
+            for account in accounts_in(c.values, of_accounts=c.key == ACCOUNT)
+        ]
+        inside = self.around.trusted_accounts | ({self.around.account} - {""})
+        return all_callers(spoken, inside, self.work)
+
+    def _domain(self, row: ContextKey, key: str, presence: Presence, carried: Mapping[str, Presence]) -> object:
         absent, present = presence != "always", presence != "never"
         if row.many:
-            return ANY_SEVERAL if present else Several((Family(every=NO_TEXTS),))
+            return self._several(key, carried) if present else Several((Family(every=NO_TEXTS),))
         if dimension(key) == TIME:
             return Maybe(Line([((self.around.seconds, 0), LAST)]), absent=False)
         if row.kind == "address":
             return Maybe(EVERY_ADDRESS if present else Line(), absent=absent)
         if row.kind in ("date", "number"):
-            return Maybe(WHOLE if present else Line(), absent=absent)
-        return Maybe(self._texts(row) if present else NO_TEXTS, absent=absent)
+            return Maybe(_numbers(row) if present else Line(), absent=absent)
+        return Maybe(self._texts(row, key) if present else NO_TEXTS, absent=absent)
 
-    def _texts(self, row: ContextKey) -> TextSet:
+    def _several(self, key: str, carried: Mapping[str, Presence]) -> Several:
+        """The values of a key that carries several. The list of an upload's tags has those that rules ask for, too."""
+        if key != TAG_KEYS:
+            return ANY_SEVERAL
+        every, some = ALL_TEXTS, []
+        for tag_key, presence in carried.items():
+            tag = tag_of(tag_key)
+            if tag and presence == "always":
+                some.append(just(tag))
+            elif tag and presence == "never":
+                every = every.minus(just(tag), self.work)
+        return Several((Family(every=every, some=tuple(some)),))
+
+    def _texts(self, row: ContextKey, key: str) -> TextSet:
+        known = self.frame.carries(key)
+        if known is not None:
+            return literals(frozenset(known))
         if row.anonymous and self.audience == "anyone":
             return literals(frozenset({row.anonymous}))
-        if row.kind == "switch":
-            return literals(frozenset({"true", "false"}))
-        if row.name in ("aws:principalaccount", "aws:principalarn") and self.audience != "everybody":
-            return self._caller_texts(in_account=row.name == "aws:principalaccount")
-        return ALL_TEXTS
-
-    def _caller_texts(self, *, in_account: bool) -> TextSet:
-        """Account numbers, or resource names, that the caller can have: not those of the team itself."""
-        if self.identity is not None and self.identity.account:
-            return literals(frozenset({self.identity.account if in_account else self.identity.arn}))
-        inside = sorted(self.around.trusted_accounts | ({self.around.account} - {""}))
-        digits: Pattern = (frozenset("0123456789"),) * 12
-        if in_account:
-            return matching((digits,), self.work).minus(literals(frozenset(inside)), self.work)
-        inner = matching(tuple(resource_glob(f"arn:*:*::{account}:*") for account in inside), self.work)
-        named = (*resource_glob("arn:*:*::"), *digits, *plain(":"), RUN)
-        return matching((named,), self.work).minus(inner, self.work)
+        if row.words:
+            return literals(frozenset(row.words))
+        return literals(frozenset({"true", "false"})) if row.kind == "switch" else ALL_TEXTS
 
     def _stranger(self, row: ContextKey, key: str, presence: Presence) -> object:
         """What an outsider can bring about for a key that is not theirs to choose."""
-        if self.identity is not None and row.name in ("aws:principalaccount", "aws:principalarn"):
-            return self._domain(row, key, presence)
+        if self.frame.carries(key) is not None:
+            return self._domain(row, key, presence, {})
         if dimension(key) == TIME:
             return Maybe(whole_numbers(self.around.seconds, self.around.seconds), absent=False)
+        absent = presence != "always"
         if key == "aws:sourceip":
-            return Maybe(PUBLIC_ADDRESSES, absent=False)
+            return Maybe(PUBLIC_ADDRESSES if presence != "never" else Line(), absent=absent)
         if row.many:
             own = literals(frozenset(row.stranger)) if presence != "never" else NO_TEXTS
             return Several((Family(every=own),))
-        absent = presence != "always"
         if row.kind in ("address", "date", "number"):
             return Maybe(Line(), absent=absent)
         return Maybe(self._stranger_texts(row, presence), absent=absent)
 
     def _stranger_texts(self, row: ContextKey, presence: Presence) -> TextSet:
-        account = self._stranger_account
         if row.anonymous and self.audience == "anyone":
             return literals(frozenset({row.anonymous}))
-        if row.name == "aws:principalarn" and presence != "never":
-            forms = ("iam::%s:user/*", "iam::%s:role/*", "iam::%s:root", "sts::%s:assumed-role/*")
-            return globs([f"arn:aws:{form % account}" for form in forms], self.work)
-        own_values = [account if value == STRANGER_ACCOUNT else value for value in row.stranger]
-        return literals(frozenset(own_values)) if presence != "never" else NO_TEXTS
+        return literals(frozenset(row.stranger)) if presence != "never" else NO_TEXTS
+
+    def theirs(self, piece: Box, group: Group) -> Box:
+        """What an outsider can bring about, of the requests of a piece: `group.stranger` with the names they can have.
+
+        Which names an outsider can have hangs on the piece: see `callers.strangers`.
+        """
+        if group.stranger.get(ARN) is not NOBODY_IN_PARTICULAR or self.identity is not None:
+            return {name: limit for name, limit in group.stranger.items() if limit is not NOBODY_IN_PARTICULAR}
+        return {**group.stranger, ARN: Maybe(strangers(piece[ARN].values, self.work), absent=piece[ARN].absent)}
 
     def limits(self, statement: Statement, group: Group) -> Limits | None:
         """The statement as limits on the group; None if it does not speak of it at all."""
-        speaks = self._speaks_to_audience(statement)
+        speaks = self.speaks(statement)
         actions = self._actions(statement, group)
         if speaks == "no" or not actions:
             return None
         reasons = [str(fault) for fault in statement.faults]
+        if speaks == "maybe" and not reasons:
+            reasons.append(_VAGUE)
         box: dict[str, object] = {} if len(actions) == len(group.actions) else {ACTION: actions}
         try:
             keys = self._resources(statement, group)
@@ -219,7 +273,7 @@ class Reading:
             except NotUnderstood as error:
                 reasons.append(str(error))
                 continue
-            name = dimension(condition.key)
+            name = self.frame.dimension(condition.key)
             joint = box[name].meet(limit, self.work) if name in box else limit  # type: ignore[attr-defined]
             box[name] = joint
         alone = Limits(box, not reasons, reasons[0] if reasons else "", statement.title)
@@ -234,19 +288,27 @@ class Reading:
             box[name] = box[name].meet(limit, self.work) if name in box else limit
         return Limits(box, alone.sure and limits.sure, alone.why or limits.why, alone.title)
 
-    def _speaks_to_audience(self, statement: Statement) -> str:
+    @cached_property
+    def leaves_away(self) -> bool:
+        """Whether there is anything that a bare request leaves away."""
+        return any(self._left_away(condition) is not None for condition in self._used)
+
+    def speaks(self, statement: Statement) -> Spoken:
+        """Whether a statement speaks to this audience or identity."""
         principals = statement.principals
         if principals is None:
             return "maybe"
         if self.audience == "everybody":
             return "yes" if principals.everyone and not principals.negated else "no"
         if self.identity is not None:
-            return "yes" if self.identity.named_by(principals) != principals.negated else "no"
-        return "yes" if principals.everyone != principals.negated else "no"
+            return self.identity.spoken_to(principals)
+        if principals.everyone != principals.negated:
+            return "maybe" if principals.negated and principals.vague and self.audience != "anyone" else "yes"
+        return "maybe" if principals.vague and not principals.everyone and self.audience != "anyone" else "no"
 
     def speaks_of(self, statement: Statement, verb: Verb) -> bool:
         """Whether a statement may speak of this verb to this audience; a cheap test before the exact one."""
-        if self._speaks_to_audience(statement) == "no":
+        if self.speaks(statement) == "no":
             return False
         return not reached_actions(statement.actions, statement.actions_negated).isdisjoint(VERB_ACTIONS[verb])
 
@@ -269,13 +331,15 @@ class Reading:
         patterns: list[Pattern | None] = []
         for resource in statement.resources:
             pattern = partition_free(resource)
-            patterns.append(expand(pattern, glob, self.audience) if statement.variables else glob(pattern))
+            patterns.append(expand(pattern, glob, self.frame) if statement.variables else glob(pattern))
+        if None in patterns and statement.resources_negated:
+            raise NotUnderstood("NotResource with a variable that this caller does not have")
         found = matching(tuple(dict.fromkeys(p for p in patterns if p is not None)), self.work)
         return ALL_TEXTS.minus(found, self.work) if statement.resources_negated else found
 
     def _once(self, what: str, part: object, make: Callable[[], T]) -> T:
         """What is made of a part of the policy for this audience, made once; a failure is remembered too."""
-        key = (what, id(part), self.audience)
+        key = (what, id(part), self.audience, self.identity, self.bare)
         if key not in self.work.memo:
             try:
                 self.work.memo[key] = (make(), part)
@@ -287,11 +351,27 @@ class Reading:
         return made  # type: ignore[no-any-return]
 
     def _truth(self, statement: Statement, condition: Condition) -> Truth:
+        left_away = self._left_away(condition)
+        if left_away is not None:
+            return left_away
         return self._once(
             "truth",
             condition,
-            lambda: truth(condition, self.audience, self.work, variables=statement.variables),
+            lambda: truth(condition, self.frame, self.work, variables=statement.variables),
         )
+
+    def _left_away(self, condition: Condition) -> Truth | None:
+        """What a condition is true of where no request carries its key, without working out its values."""
+        row = context_key(condition.key)
+        if not self.bare or row is None or row.kind != "text" or row.many or not row.theirs or row.actions:
+            return None
+        if not condition.operator.startswith("string") or any("${" in value for value in condition.values):
+            return None
+        if row.carried(self.audience) != "maybe" or condition.key in TOLD_BY_NAME:
+            return None
+        if self.frame.carries(condition.key) is not None:
+            return None
+        return Maybe(NO_TEXTS, absent=true_of_nothing(condition))
 
 
 VERB_ACTIONS = {verb: frozenset(action.name for action in actions_of(verb)) for verb in VERBS}
@@ -308,12 +388,28 @@ def reached_actions(patterns: tuple[str, ...], negated: bool) -> frozenset[str]:
     )
 
 
-def _unnamed_account(policy: Policy, around: Surroundings) -> str:
-    """An account number that no rule names, to stand for any unrelated account."""
-    named = set(around.trusted_accounts) | {around.account}
-    texts: Iterable[str] = chain.from_iterable(
-        condition.values for statement in policy.statements for condition in statement.every_condition
-    )
-    spoken = " ".join(texts)
-    candidates = chain([STRANGER_ACCOUNT], (f"{number:012d}" for number in range(808080808080, 808080809080)))
-    return next((c for c in candidates if c not in named and c not in spoken), STRANGER_ACCOUNT)
+def unlisted(patterns: tuple[str, ...], *, negated: bool) -> str:
+    """A pattern that reaches no published action of this service though it speaks of one; empty where none does.
+
+    It may be an action of a store's own, or a slip: what it grants nobody can say. It takes nothing away, since every
+    published action is another.
+    """
+    if negated:
+        return ""
+    return next((p for p in patterns if p[:3].lower() == "s3:" and not _reaches_any(p.lower())), "")
+
+
+@lru_cache(maxsize=4096)
+def _reaches_any(pattern: str) -> bool:
+    return any(glob_fits(pattern, name) for name in chain(BY_LOWER_NAME, ELSEWHERE))
+
+
+def _numbers(row: ContextKey) -> Line:
+    if row.words:
+        return Line([((Fraction(word), 0), (Fraction(word), 1)) for word in row.words])
+    return Line([((0, 0), LAST)]) if row.whole else WHOLE
+
+
+_VAGUE = "a name with a wildcard inside, or without its account, has no agreed meaning"
+NOBODY_IN_PARTICULAR: Maybe[TextSet] = Maybe(NO_TEXTS, absent=False)
+"""Stands in a group for the names that outsiders can have, which hang on the piece."""

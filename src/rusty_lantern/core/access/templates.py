@@ -46,6 +46,7 @@ def asks_who(statements: Iterable[Statement]) -> bool:
     return any(
         any("${" in text for text in (*s.resources, *_values(s)))
         or any(c.key.startswith(_PERSONAL) for c in s.every_condition)
+        or bool(s.principals and (s.principals.vague or s.principals.negated))
         or (s.within is not None and asks_who([s.within]))
         for s in statements
     )

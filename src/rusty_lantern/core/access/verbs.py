@@ -17,44 +17,102 @@ Target = Literal["bucket", "object"]
 
 
 class Action(msgspec.Struct, frozen=True):
-    """One protocol action: its verb, and whether it addresses the bucket or an object."""
+    """One protocol action: its verb, whether it addresses the bucket or an object, and how a client asks for it."""
 
     name: str
     verb: Verb
     target: Target
+    method: str = ""
+    """The method of its request; empty for what no client asks for itself: a service of the provider does."""
+    query: str = ""
 
 
-_TABLE: dict[tuple[Verb, Target], str] = {
-    ("list", "bucket"): "ListBucket ListBucketVersions ListBucketMultipartUploads",
-    ("read", "object"): "GetObject GetObjectVersion GetObjectTorrent",
-    ("write", "object"): "PutObject ReplicateObject RestoreObject PutObjectTagging PutObjectVersionTagging",
-    ("delete", "object"): "DeleteObject DeleteObjectVersion ReplicateDelete DeleteObjectTagging "
-    "DeleteObjectVersionTagging AbortMultipartUpload",
-    ("govern", "bucket"): "PutBucketPolicy DeleteBucketPolicy PutBucketAcl PutBucketPublicAccessBlock "
-    "PutBucketOwnershipControls PutBucketVersioning PutEncryptionConfiguration PutLifecycleConfiguration "
-    "PutBucketObjectLockConfiguration PutReplicationConfiguration PutBucketLogging PutBucketNotification "
-    "PutBucketTagging PutBucketWebsite DeleteBucketWebsite PutBucketCORS PutBucketRequestPayment "
-    "PutAccelerateConfiguration PutInventoryConfiguration PutAnalyticsConfiguration PutMetricsConfiguration "
-    "DeleteBucket",
-    ("govern", "object"): "PutObjectAcl PutObjectVersionAcl PutObjectRetention PutObjectLegalHold "
-    "ObjectOwnerOverrideToBucketOwner",
-    ("unlock", "object"): "BypassGovernanceRetention",
-    ("inspect", "bucket"): "GetBucketPolicy GetBucketPolicyStatus GetBucketAcl GetBucketPublicAccessBlock "
-    "GetBucketOwnershipControls GetBucketVersioning GetEncryptionConfiguration GetLifecycleConfiguration "
-    "GetBucketObjectLockConfiguration GetReplicationConfiguration GetBucketLogging GetBucketNotification "
-    "GetBucketTagging GetBucketWebsite GetBucketCORS GetBucketRequestPayment GetBucketLocation "
-    "GetAccelerateConfiguration GetInventoryConfiguration GetAnalyticsConfiguration GetMetricsConfiguration",
-    ("inspect", "object"): "GetObjectAcl GetObjectVersionAcl GetObjectAttributes GetObjectVersionAttributes "
-    "GetObjectTagging GetObjectVersionTagging GetObjectRetention GetObjectLegalHold "
-    "GetObjectVersionForReplication ListMultipartUploadParts",
-}
+_TABLE: tuple[tuple[Verb, Target, str], ...] = (
+    ("list", "bucket", "ListBucket=GET?list-type=2 ListBucketVersions=GET?versions "
+     "ListBucketMultipartUploads=GET?uploads"),
+    ("read", "object", "GetObject=GET GetObjectVersion=GET?versionId=… GetObjectTorrent=GET?torrent "
+     "GetObjectVersionTorrent=GET?torrent&versionId=… GetObjectVersionForReplication"),
+    ("write", "object", "PutObject=PUT RestoreObject=POST?restore PutObjectTagging=PUT?tagging "
+     "PutObjectVersionTagging=PUT?tagging&versionId=… ReplicateObject ReplicateTags InitiateReplication"),
+    ("delete", "object", "DeleteObject=DELETE DeleteObjectVersion=DELETE?versionId=… "
+     "AbortMultipartUpload=DELETE?uploadId=… DeleteObjectTagging=DELETE?tagging "
+     "DeleteObjectVersionTagging=DELETE?tagging&versionId=… ReplicateDelete"),
+    ("govern", "bucket", "PutBucketPolicy=PUT?policy DeleteBucketPolicy=DELETE?policy PutBucketAcl=PUT?acl "
+     "PutBucketPublicAccessBlock=PUT?publicAccessBlock PutBucketOwnershipControls=PUT?ownershipControls "
+     "PutBucketVersioning=PUT?versioning PutEncryptionConfiguration=PUT?encryption "
+     "PutLifecycleConfiguration=PUT?lifecycle PutBucketObjectLockConfiguration=PUT?object-lock "
+     "PutReplicationConfiguration=PUT?replication PutBucketLogging=PUT?logging "
+     "PutBucketNotification=PUT?notification PutBucketTagging=PUT?tagging PutBucketWebsite=PUT?website "
+     "DeleteBucketWebsite=DELETE?website PutBucketCORS=PUT?cors PutBucketRequestPayment=PUT?requestPayment "
+     "PutAccelerateConfiguration=PUT?accelerate PutInventoryConfiguration=PUT?inventory&id=a "
+     "PutAnalyticsConfiguration=PUT?analytics&id=a PutMetricsConfiguration=PUT?metrics&id=a "
+     "PutIntelligentTieringConfiguration=PUT?intelligent-tiering&id=a PutBucketAbac=PUT?abac "
+     "CreateBucketMetadataTableConfiguration=POST?metadataTable "
+     "DeleteBucketMetadataTableConfiguration=DELETE?metadataTable "
+     "UpdateBucketMetadataInventoryTableConfiguration=PUT?metadataInventoryTable "
+     "UpdateBucketMetadataJournalTableConfiguration=PUT?metadataJournalTable "
+     "TagResource=POST UntagResource=DELETE?tagKeys=a DeleteBucket=DELETE PauseReplication"),
+    ("govern", "object", "PutObjectAcl=PUT?acl PutObjectVersionAcl=PUT?acl&versionId=… "
+     "PutObjectRetention=PUT?retention PutObjectLegalHold=PUT?legal-hold UpdateObjectEncryption=PUT?encryption "
+     "ObjectOwnerOverrideToBucketOwner"),
+    ("unlock", "object", "BypassGovernanceRetention=DELETE?versionId=…"),
+    ("inspect", "bucket", "GetBucketPolicy=GET?policy GetBucketPolicyStatus=GET?policyStatus GetBucketAcl=GET?acl "
+     "GetBucketPublicAccessBlock=GET?publicAccessBlock GetBucketOwnershipControls=GET?ownershipControls "
+     "GetBucketVersioning=GET?versioning GetEncryptionConfiguration=GET?encryption "
+     "GetLifecycleConfiguration=GET?lifecycle GetBucketObjectLockConfiguration=GET?object-lock "
+     "GetReplicationConfiguration=GET?replication GetBucketLogging=GET?logging "
+     "GetBucketNotification=GET?notification GetBucketTagging=GET?tagging GetBucketWebsite=GET?website "
+     "GetBucketCORS=GET?cors GetBucketRequestPayment=GET?requestPayment GetBucketLocation=GET?location "
+     "GetAccelerateConfiguration=GET?accelerate GetInventoryConfiguration=GET?inventory "
+     "GetAnalyticsConfiguration=GET?analytics GetMetricsConfiguration=GET?metrics "
+     "GetIntelligentTieringConfiguration=GET?intelligent-tiering GetBucketAbac=GET?abac "
+     "GetBucketMetadataTableConfiguration=GET?metadataTable ListTagsForResource=GET?tags"),
+    ("inspect", "object", "GetObjectAcl=GET?acl GetObjectVersionAcl=GET?acl&versionId=… "
+     "GetObjectAttributes=GET?attributes GetObjectVersionAttributes=GET?attributes&versionId=… "
+     "GetObjectTagging=GET?tagging GetObjectVersionTagging=GET?tagging&versionId=… "
+     "GetObjectRetention=GET?retention GetObjectLegalHold=GET?legal-hold "
+     "ListMultipartUploadParts=GET?uploadId=…"),
+)  # fmt: skip
 
-ACTIONS: dict[str, Action] = {
-    f"s3:{name}": Action(f"s3:{name}", verb, target)
-    for (verb, target), names in _TABLE.items()
-    for name in names.split()
-}
-"""Every action by its name."""
+
+def _actions() -> dict[str, Action]:
+    found = {}
+    for verb, target, rows in _TABLE:
+        for row in rows.split():
+            name, _, line = row.partition("=")
+            method, _, query = line.partition("?")
+            found[f"s3:{name}"] = Action(f"s3:{name}", verb, target, method, query)
+    return found
+
+
+ACTIONS: dict[str, Action] = _actions()
+"""Every published action on a bucket or an object, by its name."""
+
+_ELSEWHERE = (
+    "AssociateAccessGrantsIdentityCenter CreateAccessGrant CreateAccessGrantsInstance CreateAccessGrantsLocation "
+    "CreateAccessPoint CreateAccessPointForObjectLambda CreateBucket CreateJob CreateMultiRegionAccessPoint "
+    "CreateStorageLensGroup DeleteAccessGrant DeleteAccessGrantsInstance DeleteAccessGrantsInstanceResourcePolicy "
+    "DeleteAccessGrantsLocation DeleteAccessPoint DeleteAccessPointForObjectLambda DeleteAccessPointPolicy "
+    "DeleteAccessPointPolicyForObjectLambda DeleteJobTagging DeleteMultiRegionAccessPoint "
+    "DeleteStorageLensConfiguration DeleteStorageLensConfigurationTagging DeleteStorageLensGroup DescribeJob "
+    "DescribeMultiRegionAccessPointOperation DissociateAccessGrantsIdentityCenter GetAccessGrant "
+    "GetAccessGrantsInstance GetAccessGrantsInstanceForPrefix GetAccessGrantsInstanceResourcePolicy "
+    "GetAccessGrantsLocation GetAccessPoint GetAccessPointConfigurationForObjectLambda GetAccessPointForObjectLambda "
+    "GetAccessPointPolicy GetAccessPointPolicyForObjectLambda GetAccessPointPolicyStatus "
+    "GetAccessPointPolicyStatusForObjectLambda GetAccountPublicAccessBlock GetDataAccess GetJobTagging "
+    "GetMultiRegionAccessPoint GetMultiRegionAccessPointPolicy GetMultiRegionAccessPointPolicyStatus "
+    "GetMultiRegionAccessPointRoutes GetStorageLensConfiguration GetStorageLensConfigurationTagging "
+    "GetStorageLensDashboard GetStorageLensGroup ListAccessGrants ListAccessGrantsInstances ListAccessGrantsLocations "
+    "ListAccessPoints ListAccessPointsForObjectLambda ListAllMyBuckets ListCallerAccessGrants ListJobs "
+    "ListMultiRegionAccessPoints ListStorageLensConfigurations ListStorageLensGroups "
+    "PutAccessGrantsInstanceResourcePolicy PutAccessPointConfigurationForObjectLambda PutAccessPointPolicy "
+    "PutAccessPointPolicyForObjectLambda PutAccessPointPublicAccessBlock PutAccountPublicAccessBlock PutJobTagging "
+    "PutMultiRegionAccessPointPolicy PutStorageLensConfiguration PutStorageLensConfigurationTagging "
+    "SubmitMultiRegionAccessPointRoutes UpdateAccessGrantsLocation UpdateJobPriority UpdateJobStatus "
+    "UpdateStorageLensGroup"
+)
+ELSEWHERE = frozenset(f"s3:{name}".lower() for name in _ELSEWHERE.split())
+"""Published actions, in lower case, on things other than a bucket that is there: no rule of a bucket grants them."""
 
 BY_LOWER_NAME = {name.lower(): name for name in ACTIONS}
 

@@ -14,6 +14,7 @@ from urllib.parse import quote, urlencode
 
 import msgspec
 
+from rusty_lantern.core.access.callers import ACCOUNT, ARN
 from rusty_lantern.core.access.conditions import TIME
 from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, Audience, always_carried
@@ -23,12 +24,17 @@ from rusty_lantern.core.access.sets import Finite, Maybe, Work
 from rusty_lantern.core.access.sets.line import Line, address_at, as_networks, networks, position
 from rusty_lantern.core.access.sets.several import Several
 from rusty_lantern.core.access.sets.texts import TextSet
+from rusty_lantern.core.access.together import ENDPOINT_KEYS
 from rusty_lantern.core.access.verbs import ACTIONS, FIRST_ACTION
 from rusty_lantern.core.scales import show_moment
 
 SAMPLE_ADDRESS = position(ipaddress.ip_address("203.0.113.9"))
 """A documentation address; a witness's address is the allowed one nearest to it."""
 
+_ADDRESSES = dict.fromkeys(
+    ("aws:vpcsourceip", "aws:ec2instancesourceprivateipv4"), position(ipaddress.ip_address("10.0.0.9"))
+) | {"aws:sourceip": SAMPLE_ADDRESS}
+"""Condition keys that hold an address → one that is likely."""
 NOWHERE = Line()
 
 
@@ -137,16 +143,20 @@ def request_from(piece: Box, audience: Audience, around: Surroundings) -> Reques
     for dimension, values in piece.items():
         if dimension not in ("action", "key"):
             context |= _carried(dimension, values, around)
-    context.setdefault("aws:sourceip", (str(address_at(SAMPLE_ADDRESS)),))
+    if "aws:sourceip" not in piece:
+        context["aws:sourceip"] = (str(address_at(SAMPLE_ADDRESS)),)
     context.setdefault("aws:securetransport", ("true",))
     context.setdefault("aws:currenttime", (show_time(around.seconds),))
     context.setdefault("aws:epochtime", (str(around.seconds),))
     context = {key: values for key, values in context.items() if values}
+    if any(context.get(key) for key in ENDPOINT_KEYS):
+        context.pop("aws:sourceip", None)
     caller = ANONYMOUS
     if audience == "any-account":
-        account = context.get("aws:principalaccount", (STRANGER_ACCOUNT,))[0]
-        arn = context.get("aws:principalarn", (f"arn:aws:iam::{account}:user/stranger",))[0]
+        arn = context.get(ARN, (f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger",))[0]
+        account = arn.split(":")[4]
         caller = Caller(account, arn)
+        context |= {ARN: (arn,), ACCOUNT: (account,)}
     context = always_carried(anonymous=caller.anonymous, arn=caller.arn) | context
     key = (piece["key"].pick() or "") if "key" in piece else ""
     return Request(action, key, caller, context)
@@ -154,7 +164,7 @@ def request_from(piece: Box, audience: Audience, around: Surroundings) -> Reques
 
 def _best_action(actions: Finite) -> str:
     order = {name: index for index, name in enumerate(ACTIONS)}
-    return min(actions, key=lambda name: (name not in FIRST_ACTION.values(), order[name]))
+    return min(actions, key=lambda name: (name not in FIRST_ACTION.values(), not ACTIONS[name].method, order[name]))
 
 
 def _carried(dimension: str, values: Any, around: Surroundings) -> dict[str, tuple[str, ...]]:
@@ -164,23 +174,34 @@ def _carried(dimension: str, values: Any, around: Surroundings) -> dict[str, tup
     if isinstance(values, Several):
         return {dimension: _several(values)}
     line = values.values
-    if dimension == "aws:securetransport" and line.holds("true"):
-        return {dimension: ("true",)}
+    usual = _USUAL.get(dimension)
+    if usual is not None and line.holds(usual):
+        return {dimension: (usual,)}
     if isinstance(line, Line) and not line.empty and (dimension == "aws:sourceip" or not values.absent):
         return {dimension: (_number_text(dimension, line),)}
     sample = _sample(values)
     return {dimension: (sample,) if sample is not None else ()}
 
 
+_USUAL = {
+    "aws:securetransport": "true",
+    "s3:authtype": "REST-HEADER",
+    "s3:signatureversion": "AWS4-HMAC-SHA256",
+    ARN: f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger",
+}
+"""What a request carries most of the time, taken where it is one of the values."""
+
+
 def _number_text(dimension: str, line: Line) -> str:
-    if dimension in ("aws:sourceip", "aws:vpcsourceip"):
-        return str(address_at(int(line.pick(SAMPLE_ADDRESS) or 0)))
+    if dimension in _ADDRESSES:
+        return str(address_at(int(line.pick(_ADDRESSES[dimension]) or 0)))
     number = line.pick(1)
     assert number is not None
     if "date" in dimension:
         return show_time(int(number))
     whole = Fraction(number)
-    return str(whole.numerator) if whole.denominator == 1 else f"{float(number):.6f}"
+    shown = str(whole.numerator) if whole.denominator == 1 else f"{float(number):.6f}".rstrip("0")
+    return f"{shown}.0" if dimension == "s3:tlsversion" and whole.denominator == 1 else shown
 
 
 def show_time(seconds: int) -> str:
@@ -210,31 +231,8 @@ _PARAMETERS = {
     "s3:prefix": "prefix",
     "s3:delimiter": "delimiter",
     "s3:max-keys": "max-keys",
-    "s3:versionid": "versionId",
 }
 _QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
-
-_LINES: dict[str, tuple[str, str]] = {
-    "s3:ListBucket": ("GET", "list-type=2"),
-    "s3:ListBucketVersions": ("GET", "versions"),
-    "s3:ListBucketMultipartUploads": ("GET", "uploads"),
-    "s3:PutBucketPolicy": ("PUT", "policy"),
-    "s3:DeleteBucketPolicy": ("DELETE", "policy"),
-    "s3:PutBucketAcl": ("PUT", "acl"),
-    "s3:GetBucketPolicy": ("GET", "policy"),
-    "s3:GetBucketAcl": ("GET", "acl"),
-    "s3:DeleteBucket": ("DELETE", ""),
-    "s3:GetObject": ("GET", ""),
-    "s3:GetObjectVersion": ("GET", "versionId=…"),
-    "s3:PutObject": ("PUT", ""),
-    "s3:DeleteObject": ("DELETE", ""),
-    "s3:DeleteObjectVersion": ("DELETE", "versionId=…"),
-    "s3:PutObjectAcl": ("PUT", "acl"),
-    "s3:GetObjectAcl": ("GET", "acl"),
-    "s3:PutObjectRetention": ("PUT", "retention"),
-    "s3:BypassGovernanceRetention": ("DELETE", "versionId=…"),
-}
-"""Method and query of actions that have a simple request form."""
 
 
 def witness_of(request: Request, bucket: str) -> Witness:
@@ -251,14 +249,16 @@ def witness_of(request: Request, bucket: str) -> Witness:
             parameters[_PARAMETERS[name]] = text
         elif name in _HEADERS or name.startswith("s3:x-amz-"):
             headers[_HEADERS.get(name, name.removeprefix("s3:"))] = text
-        elif name not in _QUIET:
+        elif name not in _QUIET and name != "s3:versionid":
             other[name] = text
+    version = request.context.get("s3:versionid", ("…",))[0]
     if request.action == "s3:BypassGovernanceRetention":
         headers["x-amz-bypass-governance-retention"] = "true"
     if request.context.get("aws:securetransport") == ("false",):
         other["transport"] = "plain http"
-    method, query = _LINES.get(request.action, ("", ""))
+    method, query = ACTIONS[request.action].method, ACTIONS[request.action].query
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
+    query = query.replace("versionId=…", f"versionId={quote(version, safe='…')}")
     query = "&".join(part for part in (query, urlencode(parameters)) if part)
     line = f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
     caller = "no credentials" if request.caller.anonymous else _signed(request.caller)

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 from functools import lru_cache
 
 from rusty_lantern.core.access.sets import OverBudget, Work
@@ -69,10 +70,22 @@ class TextSet:
 
     def after(self, prefix: str) -> TextSet:
         """The texts that, put behind `prefix`, are members."""
-        state = 0
-        for char in prefix:
-            state = self.edges[state].get(char, self.rest[state])
+        return self.behind(self.state_after(prefix))
+
+    def behind(self, state: int) -> TextSet:
+        """The texts that lead on from a state to a member."""
         return _reachable_from(self, state)
+
+    def state_after(self, text: str) -> int:
+        """The state in which `text` leaves the automaton."""
+        state = 0
+        for char in text:
+            state = self.step(state, char)
+        return state
+
+    def step(self, state: int, char: str) -> int:
+        """The state that a character leads to."""
+        return self.edges[state].get(char, self.rest[state])
 
     def pick(self) -> str | None:
         """A shortest member, made of readable characters where possible; None if there is none."""
@@ -220,11 +233,24 @@ def just(value: str) -> TextSet:
     return literals(frozenset({value}))
 
 
-# A pattern is a sequence of tokens: a set of accepted characters, one of any, a run of any; the last two also
-# in a form that does not cross a colon (resource names are matched part by part).
-ANY, RUN, ANY_PART, RUN_PART = object(), object(), object(), object()
-Token = object | frozenset[str]
+@dataclass(frozen=True)
+class Gap:
+    """A token for any one character, or a run of any, but for those in `stops`."""
+
+    stops: str
+    run: bool
+
+
+# A pattern is a sequence of tokens: a set of accepted characters, or a gap. Resource names are matched part by part,
+# so there the gaps do not cross a colon.
+ANY, RUN, ANY_PART, RUN_PART = Gap("", run=False), Gap("", run=True), Gap(":", run=False), Gap(":", run=True)
+Token = Gap | frozenset[str]
 Pattern = tuple[Token, ...]
+
+
+def stopping(pattern: Pattern, stops: str) -> Pattern:
+    """The pattern, its gaps kept from crossing these characters."""
+    return tuple(Gap(stops, run=token.run) if isinstance(token, Gap) else token for token in pattern)
 
 
 def matching(patterns: tuple[Pattern, ...], work: Work) -> TextSet:
@@ -234,7 +260,7 @@ def matching(patterns: tuple[Pattern, ...], work: Work) -> TextSet:
 
     def number(positions: Iterable[tuple[int, int]]) -> int:
         closed = _close(patterns, positions)
-        if any(at == len(patterns[p]) - 1 and patterns[p][at] is RUN for p, at in closed):
+        if any(at == len(patterns[p]) - 1 and patterns[p][at] == RUN for p, at in closed):
             closed = frozenset({(-1, 0)})  # a run of anything at the end: everything from here on matches
         if closed not in index:
             index[closed] = len(states)
@@ -274,29 +300,31 @@ def _close(patterns: tuple[Pattern, ...], positions: Iterable[tuple[int, int]]) 
     for pattern, start in positions:
         at = start
         closed.add((pattern, at))
-        while at < len(patterns[pattern]) and patterns[pattern][at] in (RUN, RUN_PART):
+        while at < len(patterns[pattern]) and _may_be_empty(patterns[pattern][at]):
             at += 1
             closed.add((pattern, at))
     return frozenset(closed)
 
 
+def _may_be_empty(token: Token) -> bool:
+    return isinstance(token, Gap) and token.run
+
+
 def _characters(moves: list[tuple[int, int, Token]]) -> set[str]:
     characters: set[str] = set()
     for _, _, token in moves:
-        if isinstance(token, frozenset):
-            characters |= token
-        elif token in (ANY_PART, RUN_PART):
-            characters.add(":")
+        characters |= set(token.stops) if isinstance(token, Gap) else token
     return characters
 
 
 def _step(moves: list[tuple[int, int, Token]], char: str | None) -> Iterable[tuple[int, int]]:
     """Positions after one character; None stands for any character that no token names."""
     for pattern, at, token in moves:
-        if token is RUN or (token is RUN_PART and char != ":"):
-            yield pattern, at
-        elif token is ANY or (token is ANY_PART and char != ":") or (isinstance(token, frozenset) and char in token):
-            yield pattern, at + 1
+        if not isinstance(token, Gap):
+            if char in token:
+                yield pattern, at + 1
+        elif char is None or char not in token.stops:
+            yield pattern, at if token.run else at + 1
 
 
 def glob(pattern: str, *, fold_case: bool = False) -> Pattern:
