@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+import base64
 import json
 from typing import Any
 
+import msgspec
 import pytest
 
 from rusty_lantern.core.access.asking import Asking, request_of
 from rusty_lantern.core.access.decide import decide
 from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import Verdict, exposures
-from rusty_lantern.core.access.rules import Rules
+from rusty_lantern.core.access.exposure import Verdict, as_match, exposures, public_policy, reach_of
+from rusty_lantern.core.access.identities import read_identity
+from rusty_lantern.core.access.rules import Guard, Rules, named_in
+from rusty_lantern.core.access.sets import Work
+from rusty_lantern.core.assess import alone, beside, circles
+from rusty_lantern.core.differences import differences
+from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.evidence import Answer
+from rusty_lantern.core.holders import Document, Holder
+from rusty_lantern.reports.access_results import decision_result, try_result
 from tests.policies import AROUND
 
 
@@ -20,8 +30,31 @@ def statement(effect: str = "Allow", **more: Any) -> dict[str, Any]:
     return {"Effect": effect, **plain, **more}
 
 
+def document_of(*statements: dict[str, Any]) -> str:
+    said = [{key: value for key, value in one.items() if value is not None} for one in statements]
+    return json.dumps({"Version": "2012-10-17", "Statement": said})
+
+
 def rules(*statements: dict[str, Any]) -> Rules:
-    return Rules("quay", parse_policy(json.dumps({"Version": "2012-10-17", "Statement": list(statements)})))
+    return Rules("quay", parse_policy(document_of(*statements)))
+
+
+def read(*said: dict[str, Any], **more: Any) -> Bucket:
+    """A bucket of which everything was read that bears on access, and nothing is set but its policy."""
+    nothing: Answer[Any] = Answer("absent")
+    policy = Answer("known", document_of(*said)) if said else nothing
+    fields = {"grants": nothing, "rights": nothing, "network": nothing, "guards": nothing, "ownership": nothing,
+              "requester_pays": nothing, "policy": policy}  # fmt: skip
+    return Bucket(name="quay", **(fields | more))
+
+
+def a_store(bucket: Bucket, *holders: Holder) -> Dossier:
+    nothing: Answer[Any] = Answer("absent")
+    return Dossier(
+        store="store", taken=AROUND.moment, account=Answer("known", INSIDER), account_number=INSIDER, guards=nothing,
+        network=nothing, groups=nothing, credentials=nothing, encryption_keys=nothing, links=nothing,
+        listing=Answer("known", 1), buckets=[bucket], identities=Answer("known", list(holders)),
+    )  # fmt: skip
 
 
 def verdict(*statements: dict[str, Any], audience: Any = "anyone", verb: Any = "read") -> Verdict:
@@ -90,3 +123,290 @@ def test_a_variable_with_a_fixed_value_for_the_public_is_that_value(variable: st
     allow = statement(Resource="arn:aws:s3:::quay/${" + variable + "}/*")
     found = verdict(allow)
     assert found.level == "open" and found.witness and found.witness.key.startswith("anonymous/")
+
+
+PARTNER = "777777777777"
+READER = f"arn:aws:iam::{PARTNER}:role/reader"
+INSIDER = "400100200300"
+
+
+def levels(*said: dict[str, Any], audience: Any = "anyone", **more: Any) -> dict[str, str]:
+    found = exposures(msgspec.structs.replace(rules(*said), **more), AROUND)
+    return {verb: verdict.level for (who, verb), verdict in found.items() if who == audience}
+
+
+# --- conditions that name callers are permissions of whom they leave
+
+
+@pytest.mark.parametrize(
+    ("condition", "named"),
+    [
+        ({"StringEquals": {"aws:PrincipalAccount": PARTNER}}, PARTNER),
+        (
+            {"ArnLike": {"aws:PrincipalArn": f"arn:aws:iam::{PARTNER}:role/reader"}},
+            f"arn:aws:iam::{PARTNER}:role/reader",
+        ),
+        ({"StringLike": {"aws:PrincipalAccount": "7777*"}}, PARTNER),
+    ],
+)
+def test_whom_conditions_leave_has_a_permission(condition: dict[str, Any], named: str) -> None:
+    found = rules(statement(Condition=condition))
+    if "*" not in str(condition):
+        assert [who.name for who in named_in(found)] == [named]
+    assert reach_of(read_identity(named), found, AROUND, Work(10**6))["read"].level == "open"
+    view = alone("store", read(statement(Condition=condition)), AROUND.moment, None)
+    assert view.fact(f"access.{named}").value == "read"
+
+
+def test_an_insider_that_conditions_name_can_read_by_every_command() -> None:
+    condition = {"ArnEquals": {"aws:PrincipalArn": f"arn:aws:iam::{INSIDER}:user/ann"}}
+    ann = Holder(name="ann", resource=f"arn:aws:iam::{INSIDER}:user/ann", policies=Answer("known", []))
+    bob = Holder(name="bob", resource=f"arn:aws:iam::{INSIDER}:user/bob", policies=Answer("known", []))
+    circle = circles([a_store(read(statement(Condition=condition)), ann, bob)], None, AROUND.moment)[0]
+    assert [permitted.reach.keys() for permitted in circle.across.of(ann)] == [{"read"}]
+    assert circle.across.of(bob) == []
+    view = circle.buckets["quay"]
+    assert [decision_result(view, Asking(who), AROUND.moment).allowed for who in ("ann", "bob")] == [True, False]
+
+
+# --- the guard on public policies asks by the published test
+
+
+GUARDED: list[tuple[dict[str, Any], str]] = [
+    ({"Condition": {"IpAddress": {"aws:SourceIp": ["11.0.0.0/8", "12.0.0.0/8"]}}}, "open"),
+    ({"Condition": {"IpAddress": {"aws:SourceIp": ["11.0.0.0/7"]}}}, "closed"),
+    ({"Condition": {"StringEquals": {"s3:ExistingObjectTag/sort": "open"}}}, "closed"),
+    ({"Condition": {"StringLike": {"aws:SourceVpce": "vpce-*"}}}, "closed"),
+    ({"Condition": {"StringEquals": {"aws:SourceVpce": "vpce-1"}}}, "narrow"),
+    ({"Condition": {"StringEqualsIfExists": {"aws:SourceVpce": "vpce-1"}}}, "unknown"),
+    ({}, "closed"),
+]
+
+
+@pytest.mark.parametrize(("allow", "level"), GUARDED)
+def test_the_guard_on_public_policies_asks_by_the_published_test(allow: dict[str, Any], level: str) -> None:
+    assert levels(statement(**allow), restrict_policy=Guard(True))["read"] == level
+
+
+def test_where_a_deny_may_matter_it_is_not_certain_whether_a_policy_is_public() -> None:
+    office = statement("Deny", Condition={"NotIpAddress": {"aws:SourceIp": "198.51.100.0/24"}})
+    assert levels(statement(), office, restrict_policy=Guard(True))["read"] == "unknown"
+    secure = statement("Deny", Condition={"Bool": {"aws:SecureTransport": "false"}})
+    assert levels(statement(), secure, restrict_policy=Guard(True))["read"] == "closed"
+
+
+# --- actions, requester pays
+
+
+def test_every_published_action_is_in_one_table_and_the_rest_is_unknown() -> None:
+    versions = statement(Action="s3:GetObjectVersionTorrent")
+    assert levels(versions)["read"] == "open"
+    assert set(levels(statement(Action="s3:GetObjectSideways")).values()) == {"unknown"}
+    assert set(levels(statement(Action=["s3:CreateJob", "kms:Decrypt"])).values()) == {"closed"}
+    assert levels(statement(), statement("Deny", Action="s3:GetObjectSideways"))["read"] == "open"
+
+
+@pytest.mark.parametrize(
+    ("pays", "anyone", "signed"),
+    [(Answer("known", True), "closed", "open"), (Answer("absent"), "open", "open"),
+     (Answer("denied"), "unknown", "open")],
+)  # fmt: skip
+def test_where_the_requester_pays_nobody_gets_in_without_credentials(pays: Any, anyone: str, signed: str) -> None:
+    found = alone("store", read(statement(), requester_pays=pays), AROUND.moment, None).verdicts
+    assert (found["anyone", "read"].level, found["any-account", "read"].level) == (anyone, signed)
+
+
+# --- private endpoints, accounts, what cannot occur together
+
+
+@pytest.mark.parametrize(
+    "condition",
+    [
+        {"IpAddress": {"aws:VpcSourceIp": "10.0.0.0/8"}},
+        {"Null": {"aws:SourceIp": "true"}},
+        {"StringLike": {"aws:SourceVpce": "vpce-*"}},
+        {"Null": {"aws:SourceVpc": "false"}},
+    ],
+)
+def test_everybody_has_private_endpoints_and_numbers_their_own_network(condition: dict[str, Any]) -> None:
+    found = verdict(statement(Condition=condition))
+    assert found.level == "open" and found.witness is not None and not found.witness.address
+
+
+def test_all_addresses_denied_leaves_private_endpoints() -> None:
+    everywhere = statement("Deny", Condition={"IpAddress": {"aws:SourceIp": ["0.0.0.0/0", "::/0"]}})
+    assert verdict(statement(), everywhere).level == "open"
+
+
+@pytest.mark.parametrize(
+    ("pattern", "level"),
+    [("9*", "open"), ("1*", "open"), ("12345*", "narrow"), ("tenant", "narrow"), (PARTNER, "narrow"),
+     (INSIDER, "closed")],
+)  # fmt: skip
+def test_a_pattern_of_accounts_is_counted_not_sampled(pattern: str, level: str) -> None:
+    for condition in (
+        {"StringLike": {"aws:PrincipalAccount": pattern}},
+        {"ArnLike": {"aws:PrincipalArn": f"arn:aws:iam::{pattern}:user/*"}},
+    ):
+        assert verdict(statement(Condition=condition), audience="any-account").level == level
+
+
+IMPOSSIBLE: list[dict[str, Any]] = [
+    {"IpAddress": {"aws:SourceIp": "8.8.8.8"}, "StringEquals": {"aws:SourceVpce": "vpce-1"}},
+    {"StringEquals": {"aws:PrincipalAccount": PARTNER, "aws:PrincipalArn": "arn:aws:iam::909090909090:user/x"}},
+    {"StringEquals": {"aws:username": "ann", "aws:PrincipalArn": "arn:aws:iam::909090909090:role/ann"}},
+    {"StringEquals": {"aws:username": "ann", "aws:PrincipalType": "AssumedRole"}},
+    {"ArnLike": {"aws:PrincipalArn": "arn:aws:sts::909090909090:assumed-role/*"}},
+    {"StringEquals": {"s3:authType": "FOO"}},
+    {"NumericGreaterThan": {"s3:TlsVersion": "1.3"}},
+]
+
+
+@pytest.mark.parametrize("condition", IMPOSSIBLE)
+def test_what_cannot_occur_together_lets_nobody_in(condition: dict[str, Any]) -> None:
+    assert verdict(statement(Condition=condition), audience="any-account").level == "closed"
+
+
+def test_a_listing_has_whole_pages_and_an_upload_its_own_tags() -> None:
+    half = statement(Action="s3:ListBucket", Resource="arn:aws:s3:::quay")
+    for operator, value, level in (("NumericEquals", "10.5", "closed"), ("NumericLessThan", "0", "closed"),
+                                   ("NumericGreaterThan", "10.5", "open")):  # fmt: skip
+        found = verdict(half | {"Condition": {operator: {"s3:max-keys": value}}}, verb="list")
+        assert found.level == level and "." not in (found.witness.request if found.witness else "")
+    tagged = statement(Action="s3:PutObject", Condition={"StringEquals": {"s3:RequestObjectTag/team": "x"}})
+    untagged = statement("Deny", Action="s3:PutObject",
+                         Condition={"ForAnyValue:StringEquals": {"s3:RequestObjectTagKeys": "team"}})  # fmt: skip
+    assert verdict(tagged, untagged, verb="write").level == "closed"
+
+
+def test_tags_of_objects_are_told_apart_by_case() -> None:
+    upper, lower = ({"StringEquals": {f"s3:ExistingObjectTag/{tag}": "x"}} for tag in ("Team", "team"))
+    assert verdict(statement(Condition=upper), statement("Deny", Condition=lower)).level == "narrow"
+    assert verdict(statement(Condition=upper), statement("Deny", Condition=upper)).level == "closed"
+
+
+def test_the_witness_is_a_request_that_a_client_sends_itself() -> None:
+    found = verdict(statement(NotAction="s3:Delete*", Action=None), verb="delete")
+    assert found.witness is not None and found.witness.action == "s3:AbortMultipartUpload"
+
+
+# --- principals
+
+
+@pytest.mark.parametrize(
+    ("spared", "caller", "allowed"),
+    [
+        ([f"arn:aws:iam::{PARTNER}:root"], f"arn:aws:iam::{PARTNER}:user/ann", False),
+        ([f"arn:aws:iam::{PARTNER}:user/ann"], f"arn:aws:iam::{PARTNER}:user/ann", None),
+        ([PARTNER, f"arn:aws:iam::{PARTNER}:user/ann"], f"arn:aws:iam::{PARTNER}:user/ann", True),
+        ([PARTNER, f"arn:aws:iam::{PARTNER}:role/r"], f"arn:aws:sts::{PARTNER}:assumed-role/r/monday", False),
+        ([PARTNER, f"arn:aws:iam::{PARTNER}:role/r", f"arn:aws:sts::{PARTNER}:assumed-role/r/monday"],
+         f"arn:aws:sts::{PARTNER}:assumed-role/r/monday", True),
+        ([PARTNER], PARTNER, True),
+        ([f"arn:aws-cn:iam::{PARTNER}:root"], PARTNER, True),
+    ],
+)  # fmt: skip
+def test_not_principal_spares_whom_it_names_in_full(spared: list[str], caller: str, allowed: bool | None) -> None:
+    deny = {key: value for key, value in statement("Deny").items() if key != "Principal"}
+    found = rules(statement(), deny | {"NotPrincipal": {"AWS": spared}})
+    request = request_of(Asking(caller), AROUND.moment)
+    assert decide(found, request).allowed is allowed
+    reached = reach_of(read_identity(caller), found, AROUND, Work(10**6))["read"].level
+    assert reached == {True: "open", False: "closed", None: "unknown"}[allowed]
+
+
+@pytest.mark.parametrize("kind", ["AWS", "Service", "Federated"])
+def test_a_wildcard_inside_a_name_never_takes_in_everybody_and_may_take_in_somebody(kind: str) -> None:
+    found = rules(statement(Principal={kind: "arn:aws:iam::*:user/ann"}))
+    verdicts = exposures(found, AROUND)
+    assert (verdicts["anyone", "read"].level, verdicts["any-account", "read"].level) == ("closed", "unknown")
+
+
+def test_a_store_without_accounts_names_its_identities_all_the_same() -> None:
+    ann = "arn:aws:iam:::user/ann"
+    found = rules(statement(Principal={"AWS": ann}))
+    assert decide(found, request_of(Asking(ann), AROUND.moment)).allowed is True
+    assert decide(found, request_of(Asking("arn:aws:iam:::user/bob"), AROUND.moment)).allowed is False
+
+
+def test_binary_values_are_written_in_base64() -> None:
+    referer = {"BinaryEquals": {"aws:Referer": base64.b64encode(b"quay").decode()}}
+    assert decide(rules(statement(Condition=referer)),
+                  request_of(Asking(headers={"Referer": "quay"}), AROUND.moment)).allowed is True  # fmt: skip
+    assert verdict(statement(Condition=referer)).level == "open"
+    assert verdict(statement(Condition={"BinaryEquals": {"aws:Referer": "quay!"}})).level == "unknown"
+
+
+def test_not_resource_with_a_variable_that_nobody_carries_is_not_understood() -> None:
+    allow = {key: value for key, value in statement().items() if key != "Resource"}
+    found = rules(allow | {"NotResource": "arn:aws:s3:::quay/${aws:username}/*"})
+    assert exposures(found, AROUND)["anyone", "read"].level == "unknown"
+    assert decide(found, request_of(Asking(), AROUND.moment)).allowed is None
+
+
+# --- known identities, why and try
+
+
+def test_home_folders_are_decided() -> None:
+    own = document_of({"Effect": "Allow", "Action": "s3:*", "Resource": "arn:aws:s3:::quay/${aws:username}/*"})
+    other = document_of(
+        {"Effect": "Allow", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::quay/${aws:PrincipalTag/Team}/*"}
+    )
+    ann = Holder(name="ann", resource=f"arn:aws:iam::{INSIDER}:user/ann", tags=Answer("known", {"team": "tides"}),
+                 policies=Answer("known", [Document("home", own), Document("team", other)]))  # fmt: skip
+    circle = circles([a_store(read(), ann)], None, AROUND.moment)[0]
+    [permitted] = circle.across.of(ann)
+    assert {verb: one.level for verb, one in permitted.reach.items()}["write"] == "open"
+    asked = {key: decision_result(circle.buckets["quay"], Asking("ann", key=key), AROUND.moment).allowed
+             for key in ("ann/x", "bob/x", "tides/x")}  # fmt: skip
+    assert asked == {"ann/x": True, "bob/x": False, "tides/x": True}
+
+
+def test_try_tells_what_named_ones_gain_and_what_may_be_hidden() -> None:
+    open_read = statement()
+    foreign = statement(
+        Principal={"AWS": PARTNER}, Action="s3:*", Resource=["arn:aws:s3:::quay", "arn:aws:s3:::quay/*"]
+    )
+    dark = statement(Action="s3:PutObject", Condition={"StringEquals": {"new:key": "x"}})
+
+    def tried(*said: dict[str, Any]) -> list[tuple[str, str, bool, bool]]:
+        current = alone("store", read(open_read), AROUND.moment, None)
+        found = try_result(current, beside(current, read(open_read, *said))).changes or ()
+        return [(c.audience, c.verb, c.gained is not None, c.sure) for c in found]
+
+    assert tried() == []
+    assert (PARTNER, "govern", True, True) in tried(foreign)
+    current = alone("store", read(open_read), AROUND.moment, None)
+    gained = next(one for one in differences(current, beside(current, read(open_read, foreign))) if one.who == PARTNER)
+    assert gained.change.gained is not None and gained.change.gained.caller == PARTNER
+    assert ("anyone", "write", False, False) in tried(dark)
+
+
+def test_why_names_a_guard_whose_publicness_is_not_certain() -> None:
+    office = statement("Deny", Condition={"NotIpAddress": {"aws:SourceIp": "198.51.100.0/24"}})
+    found = msgspec.structs.replace(rules(statement(), office), restrict_policy=Guard(True, source="the guard"))
+    request = request_of(Asking(address="198.51.100.7"), AROUND.moment)
+    decision = decide(found, request, public=as_match(public_policy(found, AROUND, Work(10**6))))
+    assert decision.allowed is None and any("not certain" in step.why for step in decision.steps)
+
+
+# --- cost
+
+
+def test_a_deny_of_two_hundred_referers_is_seen_through_at_once() -> None:
+    referers = [f"*{number}.example*" for number in range(200)]
+    found = verdict(statement(), statement("Deny", Condition={"StringLike": {"aws:Referer": referers}}))
+    assert found.level == "open" and found.witness is not None and not found.witness.headers
+
+
+def test_a_long_policy_of_mixed_statements_is_decided_whole() -> None:
+    mixed = [
+        statement("Deny" if number % 5 == 0 else "Allow", Action=["s3:GetObject", "s3:PutObject", "s3:ListBucket"],
+                  Resource=["arn:aws:s3:::quay", f"arn:aws:s3:::quay/part-{number}/*"],
+                  Condition={"IpAddress": {"aws:SourceIp": [f"198.51.{number}.0/24", f"203.0.{number}.0/24"]},
+                             "StringLike": {"aws:Referer": f"https://{number}.example/*"},
+                             "Bool": {"aws:SecureTransport": "true"}})
+        for number in range(60)
+    ]  # fmt: skip
+    assert len(document_of(*mixed)) > 19_000
+    assert "unknown" not in {v.level for v in exposures(rules(*mixed), AROUND).values()}

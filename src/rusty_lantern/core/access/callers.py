@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from functools import lru_cache
 
 from rusty_lantern.core.access.keys import FENCE_ACCOUNTS, STRANGER_ACCOUNT
 from rusty_lantern.core.access.sets import Work
@@ -55,8 +56,10 @@ def names_of(accounts: Iterable[Pattern], sorts: Iterable[str] = tuple(_SORTS)) 
 _ANY_ACCOUNT: Pattern = (RUN_PART,)
 
 
-def names_where(key: str, patterns: tuple[Pattern, ...], work: Work) -> TextSet:
-    """The resource names of callers whose attribute `key` matches one of the patterns."""
+@lru_cache(maxsize=1024)
+def names_where(key: str, patterns: tuple[Pattern, ...]) -> TextSet:
+    """The resource names of callers whose attribute `key` matches one of the patterns. Raises `OverBudget`."""
+    work = Work(_ENOUGH)
     if key == ACCOUNT:
         return matching(names_of(stopping(pattern, ":") for pattern in patterns), work)
     if key == SORT:
@@ -67,24 +70,30 @@ def names_where(key: str, patterns: tuple[Pattern, ...], work: Work) -> TextSet:
     return matching(tuple((*start, *path, *stopping(p, ":/")) for p in patterns for path in paths), work)
 
 
-def names_without(key: str, work: Work) -> TextSet:
+@lru_cache(maxsize=8)
+def names_without(key: str) -> TextSet:
     """The resource names of callers that do not carry `key`: only users have a user name, all have the others."""
     if key != USER:
         return NO_TEXTS
-    return matching(names_of([_ANY_ACCOUNT], [sort for sort in _SORTS if sort != "User"]), work)
+    return matching(names_of([_ANY_ACCOUNT], [sort for sort in _SORTS if sort != "User"]), Work(_ENOUGH))
 
 
-def all_callers(spoken_of: Iterable[str], inside: Iterable[str], work: Work) -> TextSet:
+@lru_cache(maxsize=256)
+def all_callers(spoken_of: frozenset[str], inside: frozenset[str]) -> TextSet:
     """The resource names that outsiders could have: all but those in accounts of the team.
 
     Accounts have numbers of twelve digits; those of some stores have other names, of which only the ones that rules
     speak of (`spoken_of`) count.
     """
-    accounts: list[Pattern] = [_NUMBER, *(plain(name) for name in sorted(set(spoken_of)))]
+    work = Work(_ENOUGH)
+    accounts: list[Pattern] = [_NUMBER, *(plain(name) for name in sorted(spoken_of))]
     everyone = matching(names_of(accounts), work)
     team = matching(names_of(plain(account) for account in sorted(inside)), work)
     return everyone if team.empty else everyone.minus(team, work)
 
+
+_ENOUGH = 60_000
+"""Steps for a few hundred accounts."""
 
 _IN_NAME = re.compile(r"arn:[^:]*:(?:iam|sts)::([^:*?$]*):")
 
@@ -140,7 +149,9 @@ class _Counts:
         known = self.known.get((state, digits))
         if known is None:
             self.work.spend(4)
-            if digits:
+            if self.texts.stays(state):
+                known = 10**digits if self.texts.accept[state] else 0
+            elif digits:
                 known = sum(self.of(self.texts.step(state, digit), digits - 1) for digit in "0123456789")
             else:
                 known = int(not self.texts.behind(state).meet(self.ends, self.work).empty)

@@ -97,12 +97,12 @@ def truth(condition: Condition, frame: Frame, work: Work, *, variables: bool) ->
 
 def _of_name(condition: Condition, row: ContextKey, frame: Frame, work: Work, *, variables: bool) -> Truth:
     """A condition on the caller's account, sort or user name, as the resource names of which it is true."""
-    without = names_without(condition.key, work)
+    without = names_without(condition.key)
     if condition.operator == "null":
         absent, present = _null_wants(condition)
         found = complement(without) if present else NO_TEXTS
         return Maybe(found.join(without, work) if absent else found, absent=False)
-    found = names_where(condition.key, _patterns(condition, row, frame, variables=variables), work)
+    found = names_where(condition.key, _patterns(condition, row, frame, variables=variables))
     if _negated(condition):
         found = complement(found.join(without, work))
     return Maybe(found.join(without, work) if true_of_nothing(condition) else found, absent=False)

@@ -23,7 +23,7 @@ from typing import Any, Literal
 import msgspec
 
 from rusty_lantern.core.access.conditions import TIME
-from rusty_lantern.core.access.decide import Request, decide
+from rusty_lantern.core.access.decide import Caller, Request, decide
 from rusty_lantern.core.access.documents import Policy, Statement
 from rusty_lantern.core.access.identities import Identity, read_identity
 from rusty_lantern.core.access.keys import AUDIENCES, FENCE_V4, FENCE_V6, Audience
@@ -82,20 +82,15 @@ Exposures = Mapping[tuple[Audience, Verb], Verdict]
 
 def exposures(rules: Rules, around: Surroundings, budget: int = BUDGET) -> Exposures:
     """The verdict for each audience and verb."""
-    public = public_policy(rules, around, Work(budget))
-    return {
-        (audience, verb): verdict
-        for audience in AUDIENCES
-        for verb, verdict in _of_audience(rules, around, audience, public, budget).items()
-    }
-
-
-def _of_audience(
-    rules: Rules, around: Surroundings, audience: Audience, public: Public, budget: int
-) -> dict[Verb, Verdict]:
-    """The verdicts for one audience: each has its own budget, so that no audience spends another's."""
-    work = Work(budget)
-    return {verb: _verdict(rules, around, audience, verb, public, work) for verb in VERBS}
+    memo: dict[object, Any] = {}
+    public = public_policy(rules, around, Work(budget, memo))
+    found: dict[tuple[Audience, Verb], Verdict] = {}
+    for audience in AUDIENCES:
+        work = Work(budget, memo)  # each has its own, so that no audience spends another's
+        view = View(rules, around, audience, work, public)
+        bare = View(rules, around, audience, work, public, bare=True) if view.reading.leaves_away else None
+        found |= {(audience, verb): _verdict(view, bare, verb) for verb in VERBS}
+    return found
 
 
 def public_policy(rules: Rules, around: Surroundings, work: Work) -> Public:
@@ -254,7 +249,15 @@ class View:
     def request_in(self, piece: Box, group: Group) -> Request:
         """A request out of a piece; one that an outsider can send, if any is."""
         theirs = meet(piece, self.reading.theirs(piece, group), self.work)
-        return request_from(theirs or piece, self.audience, self.around)
+        return request_from(theirs or piece, self.audience, self.around, self.sender)
+
+    @property
+    def sender(self) -> Caller | None:
+        """The named identity as it signs its requests; None for an audience."""
+        who = self.identity
+        if who is None:
+            return None
+        return Caller(who.account, who.arn, "" if who.arn else who.name)
 
     def find(self, verb: Verb, side: Side) -> Found:
         """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
@@ -294,42 +297,36 @@ def _beyond_a_fence(addresses: Line, work: Work) -> bool:
     return v4 > FENCE_V4 or addresses.count() - v4 > FENCE_V6
 
 
-def _verdict(rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: Public, work: Work) -> Verdict:
-    view = View(rules, around, audience, work, public)
+def _verdict(view: View, bare: View | None, verb: Verb) -> Verdict:
+    """`bare`: the same of requests that carry nothing they need not. What is open to these is open, and seen at once:
+    no automaton is built for what they do not send."""
+    view.doubts.clear()
     try:
-        least = _seen_at_once(rules, around, audience, verb, public, work) or view.find(verb, "least")
-        if least.level == "open" or not (view.doubts or rules.doubted):
-            return _proven(rules, around, audience, least, public)
+        least = bare.find(verb, "least") if bare else Found()
+        if least.level != "open":
+            least = view.find(verb, "least")
+        if least.level == "open" or not (view.doubts or view.rules.doubted):
+            return _proven(view, least)
         most = view.find(verb, "most")
     except OverBudget:
         return Verdict("unknown", doubts=("the rules are too intricate to decide within the work allowed",))
     if least.level == most.level:
-        return _proven(rules, around, audience, least, public)
-    reasons = (*rules.doubted.values(), *view.doubts)
+        return _proven(view, least)
+    reasons = (*view.rules.doubted.values(), *view.doubts)
     return Verdict("unknown", doubts=reasons)
 
 
-def _seen_at_once(
-    rules: Rules, around: Surroundings, audience: Audience, verb: Verb, public: Public, work: Work
-) -> Found | None:
-    """What is open to a request that carries nothing it need not: no automaton is built for what it does not send."""
-    view = View(rules, around, audience, work, public, bare=True)
-    if not view.reading.leaves_away:
-        return None
-    found = view.find(verb, "least")
-    return found if found.level == "open" else None
-
-
-def _proven(rules: Rules, around: Surroundings, audience: Audience, found: Found, public: Public) -> Verdict:
+def _proven(view: View, found: Found) -> Verdict:
     """The verdict with its witness, once the plain decider has accepted it."""
     if found.piece is None:
         return Verdict(found.level)
-    request = request_from(found.piece, audience, around)
-    decision = decide(rules, request, public=as_match(public))
+    request = request_from(found.piece, view.audience, view.around)
+    decision = decide(view.rules, request, public=as_match(view.public))
     if decision.allowed is not True:
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
-    return Verdict(found.level, witness_of(request, rules.bucket), decision.by, found.fence, until=_ends(found.piece))
+    witness = witness_of(request, view.rules.bucket)
+    return Verdict(found.level, witness, decision.by, found.fence, until=_ends(found.piece))
 
 
 def as_match(public: Public) -> Literal["yes", "no", "maybe"]:
@@ -406,7 +403,8 @@ def _more(view: View, than: View, verb: Verb, mine: Side = "least", theirs: Side
         taken = list(than.pieces(group, theirs))
         for piece in view.pieces(group, mine):
             for rest in without(piece, taken, view.work):
-                return witness_of(view.request_in(rest, group), view.rules.bucket)
+                found = witness_of(view.request_in(rest, group), view.rules.bucket)
+                return msgspec.structs.replace(found, caller=view.identity.name) if view.identity else found
     return None
 
 
@@ -443,8 +441,9 @@ def reach_of(
     found: dict[Verb, Reach] = {}
     inside = insider or (around.account == identity.account and bool(identity.account)) or identity.kind == "service"
     public = Public() if inside else public_policy(rules, around, work)
+    view = View(rules, around, "any-account", work, public, identity=identity)
     for verb in VERBS:
-        view = View(rules, around, "any-account", work, public, identity=identity)
+        view.doubts.clear()
         try:
             least, most = view.find(verb, "least"), view.find(verb, "most")
         except OverBudget:

@@ -255,18 +255,19 @@ SORTS = ((":root", "Account"), (":user/", "User"), (":role/", "AssumedRole"), ("
 
 def always_carried(*, anonymous: bool, arn: str = "") -> dict[str, tuple[str, ...]]:
     """What a request carries whether or not anybody thinks of it, as far as its caller tells."""
-    found: dict[str, tuple[str, ...]] = {}
-    for row in _ROWS:
-        if anonymous and row.anonymous:
-            found[row.name] = (row.anonymous,)
-        elif row.kind == "switch" and row.stranger and (row.unsigned if anonymous else row.signed) == "always":
-            found[row.name] = row.stranger
+    if anonymous:
+        return dict(_UNSIGNED)
     sort = next((sort for part, sort in SORTS if part in arn), "")
-    if sort == "User":
-        found["aws:username"] = (arn.rpartition("/")[2],)
-    if not anonymous:
-        found |= {"s3:authtype": ("REST-HEADER",), "s3:signatureversion": ("AWS4-HMAC-SHA256",)}
-    return found | ({"aws:principaltype": (sort,)} if sort else {})
+    named = {"aws:username": (arn.rpartition("/")[2],)} if sort == "User" else {}
+    return _SIGNED | named | ({"aws:principaltype": (sort,)} if sort else {})
+
+
+_UNSIGNED = {row.name: (row.anonymous,) for row in _ROWS if row.anonymous} | {
+    row.name: row.stranger for row in _ROWS if row.kind == "switch" and row.stranger and row.unsigned == "always"
+}
+_SIGNED = {
+    row.name: row.stranger for row in _ROWS if row.kind == "switch" and row.stranger and row.signed == "always"
+} | {"s3:authtype": ("REST-HEADER",), "s3:signatureversion": ("AWS4-HMAC-SHA256",)}
 
 
 # Beyond this many public addresses, a set of networks is no fence: no single organisation holds more, so it takes

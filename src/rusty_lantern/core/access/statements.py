@@ -34,7 +34,7 @@ from rusty_lantern.core.access.identities import Identity, Spoken
 from rusty_lantern.core.access.keys import Audience, ContextKey, Presence, context_key
 from rusty_lantern.core.access.region import Box
 from rusty_lantern.core.access.rules import Rules, Surroundings
-from rusty_lantern.core.access.sets import Finite, Maybe, Work
+from rusty_lantern.core.access.sets import Finite, Maybe, OverBudget, Work
 from rusty_lantern.core.access.sets.line import (
     EVERY_ADDRESS,
     EVERY_V4,
@@ -62,6 +62,9 @@ from rusty_lantern.core.holders import Verb
 
 T = TypeVar("T")
 ACTION, KEY = "action", "key"
+
+LONGEST_NAME = len("arn:aws:s3:::") + 255 + len("/") + 1024
+"""Names of buckets end at 63 characters (255 in old regions), keys at 1,024 (published with both)."""
 
 _NOT_ON_THE_INTERNET = [
     "0.0.0.0/8",
@@ -172,17 +175,17 @@ class Reading:
         if self.identity is not None:
             names = literals(frozenset({self.identity.arn})) if self.identity.arn else ALL_TEXTS
             return Maybe(names, absent=False)
-        return Maybe(self._once("callers", self.policy, self._all_callers), absent=False)
+        return Maybe(self._all_callers, absent=False)
 
+    @cached_property
     def _all_callers(self) -> TextSet:
-        spoken = [
+        spoken = frozenset(
             account
             for c in self._used
             if c.key in (ARN, ACCOUNT)
             for account in accounts_in(c.values, of_accounts=c.key == ACCOUNT)
-        ]
-        inside = self.around.trusted_accounts | ({self.around.account} - {""})
-        return all_callers(spoken, inside, self.work)
+        )
+        return all_callers(spoken, frozenset(self.around.trusted_accounts | ({self.around.account} - {""})))
 
     def _domain(self, row: ContextKey, key: str, presence: Presence, carried: Mapping[str, Presence]) -> object:
         absent, present = presence != "always", presence != "never"
@@ -291,7 +294,7 @@ class Reading:
     @cached_property
     def leaves_away(self) -> bool:
         """Whether there is anything that a bare request leaves away."""
-        return any(self._left_away(condition) is not None for condition in self._used)
+        return any(map(self._may_be_left_away, self._used))
 
     def speaks(self, statement: Statement) -> Spoken:
         """Whether a statement speaks to this audience or identity."""
@@ -320,35 +323,45 @@ class Reading:
         if not statement.resources:
             return ALL_TEXTS
         name = f"arn:aws:s3:::{self.bucket}"
-        whole = self._once("names", statement, lambda: self._names(statement))
+        whose = self._who if any("${" in resource for resource in statement.resources) else None
+        whole = self._once("names", statement, lambda: self._names(statement), whose=whose)
         if group.target == "bucket":
             return ALL_TEXTS if whole.holds(name) else None
-        keys = self._once("keys", statement, lambda: whole.after(name + "/"))
+        return self._once("keys", statement, lambda: self._keys(whole, name), whose=whose)
+
+    def _keys(self, whole: TextSet, name: str) -> TextSet | None:
+        keys = whole.after(name + "/")
         return None if keys.meet(SOME_TEXT, self.work).empty else keys
 
     def _names(self, statement: Statement) -> TextSet:
-        """The resource names that a statement reaches."""
+        """The resource names that a statement reaches. A pattern that is longer than any name reaches none."""
         patterns: list[Pattern | None] = []
         for resource in statement.resources:
             pattern = partition_free(resource)
+            if len(pattern) - pattern.count("*") > LONGEST_NAME and "${" not in pattern:
+                continue
             patterns.append(expand(pattern, glob, self.frame) if statement.variables else glob(pattern))
         if None in patterns and statement.resources_negated:
             raise NotUnderstood("NotResource with a variable that this caller does not have")
         found = matching(tuple(dict.fromkeys(p for p in patterns if p is not None)), self.work)
         return ALL_TEXTS.minus(found, self.work) if statement.resources_negated else found
 
-    def _once(self, what: str, part: object, make: Callable[[], T]) -> T:
-        """What is made of a part of the policy for this audience, made once; a failure is remembered too."""
-        key = (what, id(part), self.audience, self.identity, self.bare)
+    def _once(self, what: str, part: object, make: Callable[[], T], *, whose: object = None) -> T:
+        """What is made of a part of the policy, made once; a failure is remembered too. `whose`: whom it hangs on."""
+        key = (what, id(part), whose)
         if key not in self.work.memo:
             try:
                 self.work.memo[key] = (make(), part)
-            except NotUnderstood as error:
+            except (NotUnderstood, OverBudget) as error:
                 self.work.memo[key] = (error, part)
         made = self.work.memo[key][0]
-        if isinstance(made, NotUnderstood):
+        if isinstance(made, NotUnderstood | OverBudget):
             raise made
         return made  # type: ignore[no-any-return]
+
+    @property
+    def _who(self) -> object:
+        return self.audience, self.identity, self.bare
 
     def _truth(self, statement: Statement, condition: Condition) -> Truth:
         left_away = self._left_away(condition)
@@ -358,20 +371,24 @@ class Reading:
             "truth",
             condition,
             lambda: truth(condition, self.frame, self.work, variables=statement.variables),
+            whose=self._who,
         )
 
     def _left_away(self, condition: Condition) -> Truth | None:
         """What a condition is true of where no request carries its key, without working out its values."""
-        row = context_key(condition.key)
-        if not self.bare or row is None or row.kind != "text" or row.many or not row.theirs or row.actions:
-            return None
-        if not condition.operator.startswith("string") or any("${" in value for value in condition.values):
-            return None
-        if row.carried(self.audience) != "maybe" or condition.key in TOLD_BY_NAME:
-            return None
-        if self.frame.carries(condition.key) is not None:
+        if not self.bare or not self._may_be_left_away(condition):
             return None
         return Maybe(NO_TEXTS, absent=true_of_nothing(condition))
+
+    def _may_be_left_away(self, condition: Condition) -> bool:
+        """Whether the sender may leave away what a condition looks at, so that its values need not be worked out."""
+        row = context_key(condition.key)
+        if row is None or row.kind != "text" or row.many or not row.theirs or row.actions:
+            return False
+        if not condition.operator.startswith("string") or any("${" in value for value in condition.values):
+            return False
+        told = condition.key in TOLD_BY_NAME or self.frame.carries(condition.key) is not None
+        return row.carried(self.audience) == "maybe" and not told
 
 
 VERB_ACTIONS = {verb: frozenset(action.name for action in actions_of(verb)) for verb in VERBS}

@@ -68,6 +68,7 @@ TABLE: tuple[Alternatives, ...] = (
 """Each row from the published pages on the operations and keys that it is about."""
 
 _TAG, TAG_KEYS = "s3:requestobjecttag/", "s3:requestobjecttagkeys"
+_SENT_OR_NOT: tuple[Presence, ...] = ("always", "never")
 MOST_TAGS = 3
 """Rules that ask for more tags of an upload, and for the list of them too, are not split: none do."""
 
@@ -77,8 +78,9 @@ def alternatives(used: Iterable[str]) -> Iterator[Carried]:
     keys = set(used)
     tags = [key for key in sorted(keys) if key.startswith(_TAG)] if TAG_KEYS in keys else []
     rows = [row.choices for row in TABLE]
-    rows += [({tag: "always"}, {tag: "never"}) for tag in tags[:MOST_TAGS]]
     found: list[dict[str, Presence]] = [{}]
+    for tag in tags[:MOST_TAGS]:
+        found = [{**one, tag: presence} for one in found for presence in _SENT_OR_NOT]
     for choices in rows:
         told: list[Carried] = []
         for choice in choices:

@@ -136,8 +136,8 @@ def _several(values: Several) -> tuple[str, ...]:
     return min((tuple(sorted(found)) for found in picked), key=len, default=())
 
 
-def request_from(piece: Box, audience: Audience, around: Surroundings) -> Request:
-    """A member of the piece, as a request: simple values, and nothing carried that need not be."""
+def request_from(piece: Box, audience: Audience, around: Surroundings, sender: Caller | None = None) -> Request:
+    """A member of the piece, as a request: simple values, and nothing carried that need not be. `sender`: a known one."""
     action = _best_action(piece["action"])
     context: dict[str, tuple[str, ...]] = {}
     for dimension, values in piece.items():
@@ -152,7 +152,11 @@ def request_from(piece: Box, audience: Audience, around: Surroundings) -> Reques
     if any(context.get(key) for key in ENDPOINT_KEYS):
         context.pop("aws:sourceip", None)
     caller = ANONYMOUS
-    if audience == "any-account":
+    if sender is not None:
+        caller = sender
+        told = {ACCOUNT: caller.account, ARN: caller.arn}
+        context |= {key: (value,) for key, value in told.items() if value}
+    elif audience == "any-account":
         arn = context.get(ARN, (f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger",))[0]
         account = arn.split(":")[4]
         caller = Caller(account, arn)
@@ -241,6 +245,7 @@ def witness_of(request: Request, bucket: str) -> Witness:
     parameters: dict[str, str] = {}
     other: dict[str, str] = {}
     usual = always_carried(anonymous=request.caller.anonymous, arn=request.caller.arn)
+    usual |= {ACCOUNT: (request.caller.account,), ARN: (request.caller.arn,)}
     for name, values in sorted(request.context.items()):
         if usual.get(name) == values:
             continue
@@ -258,7 +263,8 @@ def witness_of(request: Request, bucket: str) -> Witness:
         other["transport"] = "plain http"
     method, query = ACTIONS[request.action].method, ACTIONS[request.action].query
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
-    query = query.replace("versionId=…", f"versionId={quote(version, safe='…')}")
+    if version != "…":
+        query = query.replace("versionId=…", f"versionId={quote(version)}")
     query = "&".join(part for part in (query, urlencode(parameters)) if part)
     line = f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
     caller = "no credentials" if request.caller.anonymous else _signed(request.caller)

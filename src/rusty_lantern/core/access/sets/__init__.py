@@ -18,9 +18,10 @@ class Work:
 
     __slots__ = ("left", "memo")
 
-    def __init__(self, steps: int) -> None:
+    def __init__(self, steps: int, memo: dict[object, Any] | None = None) -> None:
+        """`memo`: what was worked out before, to be shared by decisions on the same rules."""
         self.left = steps
-        self.memo: dict[object, Any] = {}
+        self.memo: dict[object, Any] = {} if memo is None else memo
         """Results by what they were made from; a key may hold an `id` only of what the result keeps alive."""
 
     def spend(self, steps: int) -> None:

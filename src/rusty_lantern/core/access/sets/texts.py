@@ -83,6 +83,10 @@ class TextSet:
             state = self.step(state, char)
         return state
 
+    def stays(self, state: int) -> bool:
+        """Whether nothing leads out of a state."""
+        return self._sinks[state]
+
     def step(self, state: int, char: str) -> int:
         """The state that a character leads to."""
         return self.edges[state].get(char, self.rest[state])
@@ -255,6 +259,8 @@ def stopping(pattern: Pattern, stops: str) -> Pattern:
 
 def matching(patterns: tuple[Pattern, ...], work: Work) -> TextSet:
     """The texts that match at least one of the patterns (subset construction). Raises `OverBudget`."""
+    if all(map(_is_plain, patterns)):
+        return _trie(patterns, work)
     index: dict[frozenset[tuple[int, int]], int] = {}
     states: list[frozenset[tuple[int, int]]] = []
 
@@ -292,6 +298,43 @@ def matching(patterns: tuple[Pattern, ...], work: Work) -> TextSet:
         rest.append(default)
         accept.append(any(at == len(patterns[p]) for p, at in state))
     return TextSet(edges, rest, accept)
+
+
+def _is_plain(pattern: Pattern) -> bool:
+    """Whether a pattern is a text, or a text and then anything."""
+    last = len(pattern) - 1
+    return all(
+        len(token) == 1 if isinstance(token, frozenset) else (at == last and token == RUN)
+        for at, token in enumerate(pattern)
+    )
+
+
+def _trie(patterns: tuple[Pattern, ...], work: Work) -> TextSet:
+    """The same for plain patterns, letter by letter."""
+    edges: list[dict[str, int]] = [{}, {}]
+    rest, accept = [1, 1], [False, False]
+    work.spend(sum(map(len, patterns)))
+    for pattern in sorted(patterns, key=lambda p: (not (p and isinstance(p[-1], Gap)), len(p))):  # beginnings first
+        state = 0
+        for token in pattern:
+            if rest[state] == state and accept[state]:
+                break  # a shorter beginning takes it in
+            if isinstance(token, Gap):
+                edges[state], rest[state], accept[state] = {}, state, True
+                break
+            (char,) = token
+            if char not in edges[state]:
+                edges[state][char] = len(edges)
+                edges.append({})
+                rest.append(1)
+                accept.append(False)
+            state = edges[state][char]
+        accept[state] = True
+    if len(edges) > 50 * MAX_STATES:
+        raise OverBudget
+    if rest[0] == 0:
+        return ALL_TEXTS
+    return TextSet(edges, rest, accept) if any(accept) else NO_TEXTS
 
 
 def _close(patterns: tuple[Pattern, ...], positions: Iterable[tuple[int, int]]) -> frozenset[tuple[int, int]]:
