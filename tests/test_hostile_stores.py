@@ -6,6 +6,7 @@ import asyncio
 import json
 import re
 import zlib
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -75,17 +76,29 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Bucket:
     return bucket(dossier, GOOD)
 
 
-def twisted(question: str, **changes: Any) -> Answering:
-    """A store that answers one question about the bad bucket otherwise."""
+@dataclass(frozen=True)
+class Twist:
+    """What a store answers to one question otherwise."""
+
+    question: str
+    changes: dict[str, Any]
+
+
+def twisted(question: str, **changes: Any) -> Twist:
+    return Twist(question, changes)
+
+
+def store_with(twists: dict[str, Twist]) -> Answering:
+    """A store with a good bucket, and others that each answer one question otherwise."""
 
     async def answer(asked: Asked) -> Told:
-        told = plain(asked, [BAD, GOOD])
-        if asked.bucket == BAD and asked.question == question:
-            return Told(
-                changes.get("body", told.body), changes.get("status", told.status),
-                {**told.headers, **changes.get("headers", {})},
-            )  # fmt: skip
-        return told
+        told = plain(asked, [*twists, GOOD])
+        twist = twists.get(asked.bucket)
+        if twist is None or asked.question != twist.question:
+            return told
+        said = twist.changes
+        return Told(said.get("body", told.body), said.get("status", told.status),
+                    {**told.headers, **said.get("headers", {})})  # fmt: skip
 
     return answer
 
@@ -97,8 +110,9 @@ def versions(**parts: str) -> bytes:
     return text.encode()
 
 
+END, EVER = "9999-12-31T23:59:59Z", "<Years>999999999</Years>"
 LONG = "9999-12-31T23:59:59-23:59"
-ODD: dict[str, Answering] = {
+ODD: dict[str, Twist] = {
     "metadata beyond ASCII": twisted("HEAD object", headers={"x-amz-meta-station": b"caf\xe9"}),
     "a content type beyond ASCII": twisted("HEAD object", headers={"Content-Type": b"image/\xff\xfe"}),
     "a disposition beyond ASCII": twisted("HEAD object", headers={"Content-Disposition": b"n\xe4me"}),
@@ -108,6 +122,13 @@ ODD: dict[str, Answering] = {
         "uploads", body=re.sub("<Initiated>[^<]*", f"<Initiated>{LONG}", SETTINGS["uploads"]).encode()
     ),
     "kept past the calendar": twisted("HEAD object", headers={"x-amz-object-lock-retain-until-date": LONG.encode()}),
+    "kept for ever": twisted(
+        "HEAD object",
+        headers={"x-amz-object-lock-mode": b"GOVERNANCE", "x-amz-object-lock-retain-until-date": END.encode()},
+    ),
+    "a default for ever": twisted(
+        "object-lock", body=SETTINGS["object-lock"].replace("<Days>30</Days>", EVER).encode()
+    ),
     "a size of nineteen nines": twisted("versions", body=versions(Size="9" * 19)),
     "a size in other digits": twisted("versions", body=versions(Size="٣")),
     "a size with a power": twisted("versions", body=versions(Size="²")),
@@ -119,16 +140,22 @@ ODD: dict[str, Answering] = {
 }
 
 
-@pytest.mark.parametrize("what", ODD)
-def test_one_odd_value_is_that_buckets_alone(tmp_path: Path, whole: Bucket, what: str) -> None:
-    with raw_store(ODD[what]) as at:
+REFUSING = ("a refusal of the token", "a refusal of the key", "an invalid token")
+TOGETHER = {f"bad-{number}": what for number, what in enumerate(what for what in ODD if what not in REFUSING)}
+
+
+@pytest.mark.parametrize("odd", [TOGETHER, *({BAD: what} for what in REFUSING)], ids=["values", *REFUSING])
+def test_one_odd_value_is_that_buckets_alone(tmp_path: Path, whole: Bucket, odd: dict[str, str]) -> None:
+    with raw_store(store_with({name: ODD[what] for name, what in odd.items()})) as at:
         folder = workspace(tmp_path / "ws", at)
         ran = lantern("survey", "--as-of", "2026-11-02T06:00:00Z", cwd=folder)
     assert ran.code == 0, ran.err
     assert bucket(surveyed(folder), GOOD) == whole
-    for command in ("audit", "buckets", "exposure", "objects", "retention", "show s/bad-bucket", "remedy", "changes"):
-        ended = lantern(*command.split(), cwd=folder).code
-        assert ended in (0, 1) or (command == "changes" and ended == 2), command
+    shown = [f"{command} s/{name}" for name in odd for command in ("show", "retention")] if odd is not TOGETHER else []
+    drawn = [f"retention s/{name} --timeline t.png" for name, what in odd.items() if what == "kept for ever"]
+    for command in ("audit", "buckets", "exposure", "objects", "retention", "remedy", "changes", *shown, *drawn):
+        ended = lantern(*command.split(), cwd=folder)
+        assert ended.code in (0, 1) or (command == "changes" and ended.code == 2), (command, ended.err)
 
 
 def test_a_waiting_time_that_is_no_number_is_none(tmp_path: Path, whole: Bucket) -> None:
@@ -162,7 +189,8 @@ def test_a_key_that_is_revoked_midway_is_still_told_apart_from_one_buckets_spite
 
 
 def test_what_one_bucket_does_not_offer_is_asked_of_the_others(tmp_path: Path, whole: Bucket) -> None:
-    with raw_store(twisted("policy", status=501, body=b"<Error><Code>NotImplemented</Code></Error>")) as at:
+    lacking = twisted("policy", status=501, body=b"<Error><Code>NotImplemented</Code></Error>")
+    with raw_store(store_with({BAD: lacking})) as at:
         folder = workspace(tmp_path / "ws", at)
         assert lantern("survey", "--as-of", "2026-11-02T06:00:00Z", cwd=folder).code == 0
     assert bucket(surveyed(folder), BAD).policy.state == "unsupported"
@@ -174,7 +202,7 @@ def test_a_name_of_which_nobody_knows_whose_it_is_stands_between_outside_and_ins
     statement = {"Effect": "Allow", "Principal": {"AWS": names}, "Action": "s3:GetObject",
                  "Resource": "arn:aws:s3:::bad-bucket/*"}  # fmt: skip
     policy = json.dumps({"Version": "2012-10-17", "Statement": [statement]}).encode()
-    with raw_store(twisted("policy", body=policy)) as at:
+    with raw_store(store_with({BAD: twisted("policy", body=policy)})) as at:
         folder = workspace(tmp_path / "ws", at)
         lantern("survey", cwd=folder)
     ran = lantern("access", "--json", cwd=folder)
@@ -204,7 +232,7 @@ def test_a_witness_that_cannot_be_sent_is_not(tmp_path: Path, value: str) -> Non
                  "Resource": ["arn:aws:s3:::bad-bucket", "arn:aws:s3:::bad-bucket/*"],
                  "Condition": {"StringEquals": {"aws:Referer": value}}}  # fmt: skip
     policy = json.dumps({"Version": "2012-10-17", "Statement": [statement]}).encode()
-    with raw_store(twisted("policy", body=policy)) as at:
+    with raw_store(store_with({BAD: twisted("policy", body=policy)})) as at:
         folder = workspace(tmp_path / "ws", at)
         ran = lantern("survey", "--probe", cwd=folder)
         knocked = lantern("exposure", "--probe", cwd=folder)

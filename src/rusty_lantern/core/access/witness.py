@@ -137,7 +137,7 @@ def _several(values: Several) -> tuple[str, ...]:
 
 
 def request_from(piece: Box, audience: Audience, around: Surroundings, sender: Caller | None = None) -> Request:
-    """A member of the piece, as a request: simple values, and nothing carried that need not be. `sender`: a known one."""
+    """A member of the piece, as a request: simple values, nothing carried that need not be. `sender`: a known one."""
     action = _best_action(piece["action"])
     context: dict[str, tuple[str, ...]] = {}
     for dimension, values in piece.items():

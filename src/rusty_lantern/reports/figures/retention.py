@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import MAXYEAR, UTC, datetime
 from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -77,8 +77,10 @@ def _modes(axes: Axes, found: Sequence[Locks], moment: datetime) -> None:
 
 
 def _after(month: str) -> datetime:
-    """The end of a month, when everything that comes free in it has."""
+    """The end of a month, when everything that comes free in it has; no later than the calendar goes."""
     year, number = (int(part) for part in month.split("-"))
+    if year + number // 12 > MAXYEAR:
+        return datetime(MAXYEAR, 12, 31, tzinfo=UTC)
     return datetime(year + number // 12, number % 12 + 1, 1, tzinfo=UTC)
 
 
