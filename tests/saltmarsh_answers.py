@@ -18,6 +18,7 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ("gallery-prints", "exposure.list"): ("high", "open"),  # reading was meant, listing was not
     ("press-kit", "exposure.list"): ("high", "open"),  # the bucket's grant opens the list, not the objects
     ("press-kit", "grants.by-object"): ("low", "on"),
+    ("press-kit", "exposure.govern"): ("critical", "open"),  # one picture's own access list may be changed by anyone
     ("survey-maps", "exposure.read"): ("high", "open"),  # guards that refuse new policies leave the old one standing
     ("season-preview", "exposure.read"): ("high", "narrow"),  # opens by itself on a date
     ("grant-ledger", "lock.keep"): ("high", "30 days"),
@@ -55,6 +56,8 @@ OBJECT_DRIFT: dict[tuple[str, str], tuple[str, int, int]] = {
 ALL_VERBS = ("list", "read", "write", "delete", "govern", "unlock", "inspect")
 UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS} | {("drone-orthophotos", "access.outside")}
 """Its policy is refused to the audit key."""
+UNKNOWN |= {("tmp-exchange", f"exposure.{verb}") for verb in ("read", "govern", "inspect")}
+"""Its objects may have access lists of their own, and were not looked at."""
 OBJECT_UNKNOWN = {("drone-orthophotos", "objects.encryption"), ("drone-orthophotos", "objects.metadata.station")}
 """A third of it lies in an archive tier, and is not restored to be looked at."""
 

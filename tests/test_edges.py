@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import dataclasses
 import json
 from typing import Any
 
@@ -18,7 +19,18 @@ from rusty_lantern.core.access.rules import Guard, Rules, named_in
 from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.assess import alone, beside, circles
 from rusty_lantern.core.differences import differences
-from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.dossier import (
+    Bucket,
+    Dossier,
+    Grant,
+    Guards,
+    ObjectGrant,
+    ObjectGrants,
+    Usage,
+    Versions,
+)
+from rusty_lantern.core.errors import Place
+from rusty_lantern.core.estate import Credential, Stated, Store
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.holders import Document, Holder
 from rusty_lantern.reports.access_results import decision_result, try_result
@@ -410,3 +422,49 @@ def test_a_long_policy_of_mixed_statements_is_decided_whole() -> None:
     ]  # fmt: skip
     assert len(document_of(*mixed)) > 19_000
     assert "unknown" not in {v.level for v in exposures(rules(*mixed), AROUND).values()}
+
+
+# --- objects' own access lists
+
+
+GRANTED = ObjectGrants([ObjectGrant("anyone", "read", "pub/x")])
+NONE = Answer("known", ObjectGrants())
+ENFORCED = Answer("known", "bucket-owner-enforced")
+
+
+@pytest.mark.parametrize(
+    ("more", "level"),
+    [
+        ({}, "unknown"),
+        ({"object_grants": NONE}, "closed"),
+        ({"object_grants": Answer("known", ObjectGrants([], complete=False))}, "unknown"),
+        ({"object_grants": Answer("known", GRANTED)}, "open"),
+        ({"object_grants": Answer("denied")}, "unknown"),
+        ({"ownership": ENFORCED}, "closed"),
+        ({"guards": Answer("known", Guards(ignore_grants=True))}, "closed"),
+        ({"guards": Answer("known", Guards(ignore_grants=True)), "object_grants": Answer("known", GRANTED)}, "closed"),
+        ({"granted_by": Answer("known", "bucket")}, "closed"),
+        ({"usage": Answer("known", Usage(0, 0)), "versions": Answer("known", Versions(0, 0, 0))}, "closed"),
+    ],
+)
+def test_objects_that_may_have_access_lists_of_their_own_are_looked_at_or_unknown(more: Any, level: str) -> None:
+    grants = Answer("known", [Grant("named", "full-control", INSIDER)])
+    bucket = msgspec.structs.replace(read(), **({"grants": grants, "object_grants": Answer("failed")} | more))
+    view = alone("store", bucket, AROUND.moment, None)
+    found = view.verdicts["anyone", "read"]
+    assert found.level == level, found.doubts
+    assert view.fact("exposure.list").value == "closed"
+    if level == "open":
+        assert found.witness is not None and found.witness.key == "pub/x"
+        asked = {key: decision_result(view, Asking(key=key), AROUND.moment).allowed for key in ("pub/x", "other")}
+        assert asked == {"pub/x": True, "other": None}
+
+
+def test_the_owner_may_declare_that_no_object_grants_anything() -> None:
+    grants = Answer("known", [Grant("named", "full-control", INSIDER)])
+    said = Stated("grants.of-objects", "none", "one service uploads, and sets none", "2027-01-01", Place("estate.yaml"))
+    store = Store("store", Place("estate.yaml"), "s3", "https://store.example", Credential("default"), stated=(said,))
+    view = dataclasses.replace(
+        alone("store", msgspec.structs.replace(read(), grants=grants), AROUND.moment, None), store=store
+    )
+    assert view.verdicts["anyone", "read"].level == "closed"

@@ -77,7 +77,12 @@ class BucketView:
     @cached_property
     def rules(self) -> Rules:
         """Policy, grants and guards as rules."""
-        return rules_of(self.bucket, self.dossier, self.roster.members)
+        found = rules_of(self.bucket, self.dossier, self.roster.members)
+        if not found.object_doubt or self.store is None:
+            return found
+        doubt: Fact = Answer("failed", None, found.object_doubt)
+        stated = or_stated("grants.of-objects", doubt, self.store, self.moment)
+        return msgspec.structs.replace(found, object_doubt="") if stated.value == "none" else found
 
     @cached_property
     def surroundings(self) -> Surroundings:

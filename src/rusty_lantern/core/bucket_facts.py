@@ -9,6 +9,7 @@ from collections.abc import Callable
 from typing import Any
 
 from rusty_lantern.core.access.keys import AUDIENCES
+from rusty_lantern.core.access.rules import of_objects
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.dossier import Guards
 from rusty_lantern.core.evidence import Answer
@@ -18,7 +19,7 @@ from rusty_lantern.core.scales import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEX
 LEVEL = Words(("closed", "narrow", "open"), ordered=True)
 VERB_WORDS = {
     "list": "list the keys in the bucket",
-    "read": "read objects, by what the bucket's own rules say (an object's own grants are `grants.by-object`)",
+    "read": "read objects, by the bucket's rules and objects' own access lists (`grants.of-objects`)",
     "write": "store or overwrite objects",
     "delete": "delete objects",
     "govern": "change the bucket's settings, policy or grants",
@@ -138,6 +139,21 @@ def grants_by_object(subject: Subject, _: str) -> Fact:
     if ownership.state in ("absent", "unsupported"):
         return Answer("known", "on", "the store knows no mode that disables them", ownership.evidence)
     return fact_of(ownership.map(lambda mode: "off" if mode == "bucket-owner-enforced" else "on"))
+
+
+@fact(
+    "grants.of-objects",
+    Words(("none", "some")),
+    "whether objects' own access lists grant the public anything: it opens what the bucket's own rules close",
+)
+def grants_of_objects(subject: Subject, _: str) -> Fact:
+    """None where objects cannot have any; not known where not all were read, unless one that was read grants."""
+    asked = subject.bucket.object_grants
+    grants, doubt = of_objects(subject.bucket)
+    if grants:
+        return Answer("known", "some", f"such as {grants[0].permission} to {grants[0].to} on {grants[0].key}",
+                      asked.evidence)  # fmt: skip
+    return Answer("failed", None, doubt, asked.evidence) if doubt else Answer("known", "none", "", asked.evidence)
 
 
 def _guard(subject: Subject, name: str) -> Fact:

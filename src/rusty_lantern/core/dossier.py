@@ -44,6 +44,21 @@ class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
     identity: str = ""
 
 
+class ObjectGrant(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What some object's own access list grants the public; `key` is one such object, the first by name."""
+
+    to: Literal["anyone", "any-account"]
+    permission: Permission
+    key: str = ""
+
+
+class ObjectGrants(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What objects' own access lists grant the public. `complete`: those of all versions were read."""
+
+    grants: list[ObjectGrant] = []
+    complete: bool = True
+
+
 class Right(msgspec.Struct, frozen=True, omit_defaults=True):
     """A right that a store without policies grants: to whom, which verbs, and on which keys (those with the prefix).
 
@@ -183,6 +198,8 @@ class Table(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     taken_over: int = 0
     """How many of those were not looked at again, but taken over from the survey before."""
     source: Literal["listing", "inventory"] = "listing"
+    object_grants: ObjectGrants | None = None
+    """What their own access lists grant the public; None where none was asked for."""
 
 
 class Bounds(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -230,6 +247,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     tenant: Answer[str] = unread()
     grants: Answer[list[Grant]] = unread()
     ownership: Answer[Ownership] = unread()
+    object_grants: Answer[ObjectGrants] = unread("no object's own access list was looked at")
     policy: Answer[str] = unread()
     rights: Answer[list[Right]] = unread()
     """Only stores of another kind have them; those of the common protocol have policies and grants."""

@@ -16,7 +16,7 @@ from pathlib import Path
 import msgspec
 
 from rusty_lantern.archive.journal import Journal
-from rusty_lantern.core.dossier import Bucket, Table, Usage, Versions
+from rusty_lantern.core.dossier import Bucket, ObjectGrants, Table, Usage, Versions
 from rusty_lantern.core.estate import Store
 from rusty_lantern.core.estate_objects import Sample
 from rusty_lantern.core.evidence import Answer
@@ -121,13 +121,17 @@ class Looking:
         )
         inspector = Inspector(self.client, self.bucket, wanted, locks, journal)
         known = Known(self._earlier_table())
-        seen = 0
+        seen, whole = 0, True
         try:
             with table_writer(self.path) as writer:
                 for versions in self.spool.sorted(AT_ONCE):
                     picked = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
                     seen += sum(not v.marker for v in versions)
-                    writer.add(await self._looked_at(inspector, known, versions, picked, looked))
+                    rows = await self._looked_at(inspector, known, versions, picked, looked)
+                    writer.add(rows)
+                    whole = whole and all(
+                        v.marker or v.public == "none" or (v.public is not None and not known.taken_over) for v in rows
+                    )
                     self.gathering.looked_at += sum(picked)
                     self.gathering.told(self.gathering.looked_at)
                 inspected = seen if chosen is None else len(chosen)
@@ -139,6 +143,7 @@ class Looking:
                     seed=store.sample.seed if looked == "sample" else 0,
                     confidence=store.sample.confidence,
                     taken_over=known.taken_over,
+                    object_grants=ObjectGrants(inspector.public, whole) if wanted.grants else None,
                 )
                 writer.describe(table)
         finally:

@@ -166,3 +166,23 @@ class _Counts:
             digit = next(d for d in order if self.of(self.texts.step(state, d), 11 - place))
             picked, state = picked + digit, self.texts.step(state, digit)
         return picked
+
+
+def usual_name(texts: TextSet) -> str:
+    """A resource name out of a set, as usual as may be. Raises nothing: a set that has no usual one gives its own."""
+    stranger = f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger"
+    if texts.holds(stranger):
+        return stranger
+    for start in ("arn:aws:iam::", "arn:aws:sts::"):
+        rest = texts.after(start).pick()
+        if rest is not None:
+            return start + rest
+    return texts.pick() or ""
+
+
+def whose(texts: TextSet) -> str:
+    """In words, whose a set of resource names is: one account's, or one identity's."""
+    name = usual_name(texts)
+    account = name.split(":")[4]
+    everybody = (f"arn:aws:iam::{account}:{last}" for last in ("root", "user/a", "user/z/z", "role/a"))
+    return f'account "{account}"' if all(map(texts.holds, everybody)) else f'the identity "{name}"'

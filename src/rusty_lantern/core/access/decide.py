@@ -30,7 +30,7 @@ from rusty_lantern.core.access.documents import (
 from rusty_lantern.core.access.identities import in_one_partition
 from rusty_lantern.core.access.keys import context_key, key_name
 from rusty_lantern.core.access.rules import Guard, Rules
-from rusty_lantern.core.access.verbs import ACTIONS, GRANTED
+from rusty_lantern.core.access.verbs import ACTIONS, GRANTED, GRANTED_ON_OBJECT
 from rusty_lantern.core.dossier import Right
 
 Match = Literal["yes", "no", "maybe"]
@@ -107,7 +107,7 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
         _note(steps, statement, says, why, "allows")
         allowed_by = allowed_by or (statement.title if says == "yes" else "")
         possible = possible or says == "maybe"
-    for look in (_granted, _by_right):
+    for look in (_granted, _by_object, _by_right):
         found, maybe = look(rules, request, steps)
         allowed_by = allowed_by or found
         possible = possible or maybe
@@ -155,6 +155,25 @@ def _granted(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bo
             return name, False
         steps.append(Step(name, "does not match"))
     return "", possible
+
+
+def _by_object(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
+    """What the object's own access list grants the public. Of an object that is not known by name, nobody knows."""
+    if request.action not in GRANTED_ON_OBJECT["full-control"] or rules.disable_grants.on or rules.ignore_grants.on:
+        return "", False
+    sure = rules.disable_grants.sure and rules.ignore_grants.sure
+    for grant in rules.object_grants:
+        name = f"the object's own grant of {grant.permission} to {grant.to}"
+        given = request.action in GRANTED_ON_OBJECT[grant.permission] and _grantee(grant.to, "", request.caller)
+        if given and grant.key == request.key:
+            steps.append(Step(name, "allows" if sure else "not understood"))
+            return (name, False) if sure else ("", True)
+    mine = [g for g in rules.object_grants if request.action in GRANTED_ON_OBJECT[g.permission]]
+    others = any(_grantee(grant.to, "", request.caller) for grant in mine)
+    doubt = rules.object_doubt or ("some objects have access lists that grant it" if others else "")
+    if doubt:
+        steps.append(Step("the object's own access list", "not understood", doubt))
+    return "", bool(doubt)
 
 
 def _by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:

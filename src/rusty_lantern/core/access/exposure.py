@@ -32,7 +32,7 @@ from rusty_lantern.core.access.region import Box, meet, without
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Finite, OverBudget, Work
 from rusty_lantern.core.access.sets.line import EVERY_V4, Line
-from rusty_lantern.core.access.sets.texts import starting_with
+from rusty_lantern.core.access.sets.texts import just, starting_with
 from rusty_lantern.core.access.statements import (
     ACTION,
     KEY,
@@ -43,7 +43,7 @@ from rusty_lantern.core.access.statements import (
     Reading,
     unlisted,
 )
-from rusty_lantern.core.access.verbs import ACTIONS, FIRST_ACTION, GRANTED, VERBS
+from rusty_lantern.core.access.verbs import ACTIONS, FIRST_ACTION, GRANTED, GRANTED_ON_OBJECT, VERBS
 from rusty_lantern.core.access.witness import (
     Fence,
     Witness,
@@ -53,7 +53,7 @@ from rusty_lantern.core.access.witness import (
     trusted_addresses,
     witness_of,
 )
-from rusty_lantern.core.dossier import Grant, Right
+from rusty_lantern.core.dossier import Grant, ObjectGrant, Right
 from rusty_lantern.core.holders import Verb
 
 Level = Literal["closed", "narrow", "open", "unknown"]
@@ -163,7 +163,7 @@ class View:
 
     def _possible(self, verb: Verb) -> bool:
         """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
-        if self.rules.doubted:
+        if self.rules.doubted or self.rules.object_doubt or self.rules.object_grants:
             return True
         allows = [s for s in self.rules.policy.statements if s.effect != "Deny"]
         if any(self.reading.speaks_of(s, verb) or self._unlisted(s) for s in allows):
@@ -174,11 +174,11 @@ class View:
             self._grants(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb]) for g in self.rules.grants
         )
 
-    def _grants(self, grant: Grant | Right) -> bool:
+    def _grants(self, grant: Grant | Right | ObjectGrant) -> bool:
         """Whether a grant or right is one to this audience or identity."""
         if isinstance(grant, Right) and grant.to in ("named", "group"):
             return self.identity is not None and self.rules.gives(grant, self.identity.name)
-        if grant.to == "named":
+        if isinstance(grant, Grant) and grant.to == "named":
             named = read_identity(grant.identity)
             return self.identity is not None and (named.name, named.kind) == (self.identity.name, self.identity.kind)
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
@@ -234,12 +234,28 @@ class View:
         for grant in self.rules.grants:
             if self._grants(grant) and self._stands(grant, side):
                 yield from _of_actions(GRANTED[grant.permission], group)
+        yield from self._on_objects(group, side)
         for right in self.rules.rights:
             if right.gives(verb) and self._grants(right) and self._stands(right, side):
                 keyed = group.target == "object" and right.prefix
                 yield {KEY: starting_with(right.prefix, self.work)} if keyed else {}
 
-    def _stands(self, granted: Grant | Right, side: Side) -> bool:
+    def _on_objects(self, group: Group, side: Side) -> Iterator[Box]:
+        """What objects' own access lists allow the public: on the objects that are known, and perhaps on any."""
+        if group.target != "object" or self.identity is not None:
+            return
+        for grant in self.rules.object_grants:
+            if self._grants(grant) and self._stands(grant, side):
+                for box in _of_actions(GRANTED_ON_OBJECT[grant.permission], group):
+                    yield {**box, KEY: just(grant.key)}
+        shut = self.rules.disable_grants.on or self.rules.ignore_grants.on
+        if self.rules.object_doubt and not shut:
+            for box in _of_actions(GRANTED_ON_OBJECT["full-control"], group):
+                self.doubts[self.rules.object_doubt] = None
+                if side == "most":
+                    yield box
+
+    def _stands(self, granted: Grant | Right | ObjectGrant, side: Side) -> bool:
         """Whether no guard keeps a grant from counting on this side."""
         guard = self.rules.guard_on(granted)
         if not guard.on and not guard.sure:

@@ -197,6 +197,8 @@ def without_public(rules: Rules) -> Rules:
         rules,
         policy=Policy(statements, rules.policy.unreadable),
         grants=tuple(grant for grant in rules.grants if grant.to == "named"),
+        object_grants=(),
+        object_doubt="",
         rights=tuple(right for right in rules.rights if right.to in ("named", "group")),
     )
 

@@ -14,7 +14,7 @@ import msgspec
 
 from rusty_lantern.core.access.documents import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.identities import Identity, read_identity
-from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Guards, Right
+from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Guards, ObjectGrant, Right
 from rusty_lantern.core.evidence import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.holders import Network
 
@@ -58,6 +58,10 @@ class Rules(msgspec.Struct, frozen=True):
     """The ownership mode, which puts all access lists out of force; `ignore_grants` only public ones."""
     members: Mapping[str, frozenset[str]] = {}
     """Group → the names of all who are in it, directly or through another group."""
+    object_grants: tuple[ObjectGrant, ...] = ()
+    """What objects' own access lists are known to grant the public, on an object each."""
+    object_doubt: str = ""
+    """Why they may grant the public more; empty where they do not."""
     fixed: tuple[tuple[str, str], ...] = ()
     """Condition keys that are the bucket's own, as far as they were read, with the value."""
 
@@ -72,9 +76,9 @@ class Rules(msgspec.Struct, frozen=True):
             return name == right.identity or name in self.members.get(right.identity, ())
         return right.to == "named" and bool(name) and right.identity == name
 
-    def guard_on(self, granted: Grant | Right) -> Guard:
+    def guard_on(self, granted: Grant | Right | ObjectGrant) -> Guard:
         """What keeps a grant or right from counting, if anything does."""
-        guards = [self.disable_grants] if isinstance(granted, Grant) else []
+        guards = [] if isinstance(granted, Right) else [self.disable_grants]
         return _strongest(guards + ([self.ignore_grants] if granted.to != "named" else []))
 
     @property
@@ -115,8 +119,24 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         tuple(bucket.rights.value or ()),
         enforced,
         members or {},
+        *of_objects(bucket),
         _fixed(bucket, store),
     )
+
+
+def of_objects(bucket: Bucket) -> tuple[tuple[ObjectGrant, ...], str]:
+    """What objects' own access lists grant the public, and why they may grant more."""
+    told, usage, old = bucket.object_grants, bucket.usage.value, bucket.versions.value
+    empty = usage is not None and usage.complete and not usage.objects and old is not None and not old.old
+    by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
+    if by_bucket or empty or bucket.grants.state in ("absent", "unsupported"):
+        return (), ""
+    if told.value is None:
+        return (), "" if told.settled else f"objects may have access lists of their own: {told.reason}"
+    grants = tuple(told.value.grants)
+    if not told.value.complete:
+        return grants, "objects may have access lists of their own, of which not all were read"
+    return grants, ""
 
 
 def _fixed(bucket: Bucket, store: Dossier) -> tuple[tuple[str, str], ...]:

@@ -72,7 +72,7 @@ def _called(verdict: Verdict, name: str) -> Verdict:
 def _key(rules: Rules, around: Surroundings) -> Hashable | None:
     key = (
         rules.policy.statements, rules.grants, rules.ignore_grants, rules.restrict_policy, rules.disable_grants,
-        rules.rights, around,
+        rules.rights, rules.object_grants, rules.object_doubt, rules.fixed, around,
     )  # fmt: skip
     try:
         hash(key)

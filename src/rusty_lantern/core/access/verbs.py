@@ -30,13 +30,13 @@ class Action(msgspec.Struct, frozen=True):
 _TABLE: tuple[tuple[Verb, Target, str], ...] = (
     ("list", "bucket", "ListBucket=GET?list-type=2 ListBucketVersions=GET?versions "
      "ListBucketMultipartUploads=GET?uploads"),
-    ("read", "object", "GetObject=GET GetObjectVersion=GET?versionId=… GetObjectTorrent=GET?torrent "
-     "GetObjectVersionTorrent=GET?torrent&versionId=… GetObjectVersionForReplication"),
+    ("read", "object", "GetObject=GET GetObjectVersion=GET?versionId=null GetObjectTorrent=GET?torrent "
+     "GetObjectVersionTorrent=GET?torrent&versionId=null GetObjectVersionForReplication"),
     ("write", "object", "PutObject=PUT RestoreObject=POST?restore PutObjectTagging=PUT?tagging "
-     "PutObjectVersionTagging=PUT?tagging&versionId=… ReplicateObject ReplicateTags InitiateReplication"),
-    ("delete", "object", "DeleteObject=DELETE DeleteObjectVersion=DELETE?versionId=… "
-     "AbortMultipartUpload=DELETE?uploadId=… DeleteObjectTagging=DELETE?tagging "
-     "DeleteObjectVersionTagging=DELETE?tagging&versionId=… ReplicateDelete"),
+     "PutObjectVersionTagging=PUT?tagging&versionId=null ReplicateObject ReplicateTags InitiateReplication"),
+    ("delete", "object", "DeleteObject=DELETE DeleteObjectVersion=DELETE?versionId=null "
+     "AbortMultipartUpload=DELETE?uploadId=a DeleteObjectTagging=DELETE?tagging "
+     "DeleteObjectVersionTagging=DELETE?tagging&versionId=null ReplicateDelete"),
     ("govern", "bucket", "PutBucketPolicy=PUT?policy DeleteBucketPolicy=DELETE?policy PutBucketAcl=PUT?acl "
      "PutBucketPublicAccessBlock=PUT?publicAccessBlock PutBucketOwnershipControls=PUT?ownershipControls "
      "PutBucketVersioning=PUT?versioning PutEncryptionConfiguration=PUT?encryption "
@@ -52,10 +52,10 @@ _TABLE: tuple[tuple[Verb, Target, str], ...] = (
      "UpdateBucketMetadataInventoryTableConfiguration=PUT?metadataInventoryTable "
      "UpdateBucketMetadataJournalTableConfiguration=PUT?metadataJournalTable "
      "TagResource=POST UntagResource=DELETE?tagKeys=a DeleteBucket=DELETE PauseReplication"),
-    ("govern", "object", "PutObjectAcl=PUT?acl PutObjectVersionAcl=PUT?acl&versionId=… "
+    ("govern", "object", "PutObjectAcl=PUT?acl PutObjectVersionAcl=PUT?acl&versionId=null "
      "PutObjectRetention=PUT?retention PutObjectLegalHold=PUT?legal-hold UpdateObjectEncryption=PUT?encryption "
      "ObjectOwnerOverrideToBucketOwner"),
-    ("unlock", "object", "BypassGovernanceRetention=DELETE?versionId=…"),
+    ("unlock", "object", "BypassGovernanceRetention=DELETE?versionId=null"),
     ("inspect", "bucket", "GetBucketPolicy=GET?policy GetBucketPolicyStatus=GET?policyStatus GetBucketAcl=GET?acl "
      "GetBucketPublicAccessBlock=GET?publicAccessBlock GetBucketOwnershipControls=GET?ownershipControls "
      "GetBucketVersioning=GET?versioning GetEncryptionConfiguration=GET?encryption "
@@ -67,11 +67,11 @@ _TABLE: tuple[tuple[Verb, Target, str], ...] = (
      "GetAnalyticsConfiguration=GET?analytics GetMetricsConfiguration=GET?metrics "
      "GetIntelligentTieringConfiguration=GET?intelligent-tiering GetBucketAbac=GET?abac "
      "GetBucketMetadataTableConfiguration=GET?metadataTable ListTagsForResource=GET?tags"),
-    ("inspect", "object", "GetObjectAcl=GET?acl GetObjectVersionAcl=GET?acl&versionId=… "
-     "GetObjectAttributes=GET?attributes GetObjectVersionAttributes=GET?attributes&versionId=… "
-     "GetObjectTagging=GET?tagging GetObjectVersionTagging=GET?tagging&versionId=… "
+    ("inspect", "object", "GetObjectAcl=GET?acl GetObjectVersionAcl=GET?acl&versionId=null "
+     "GetObjectAttributes=GET?attributes GetObjectVersionAttributes=GET?attributes&versionId=null "
+     "GetObjectTagging=GET?tagging GetObjectVersionTagging=GET?tagging&versionId=null "
      "GetObjectRetention=GET?retention GetObjectLegalHold=GET?legal-hold "
-     "ListMultipartUploadParts=GET?uploadId=…"),
+     "ListMultipartUploadParts=GET?uploadId=a"),
 )  # fmt: skip
 
 
@@ -129,6 +129,16 @@ FIRST_ACTION: dict[Verb, str] = {verb: actions_of(verb)[0].name for verb in VERB
 # objects: that door belongs to each object's own list.
 _LIST = ["s3:ListBucket", "s3:ListBucketVersions", "s3:ListBucketMultipartUploads"]
 _WRITE = ["s3:PutObject", "s3:DeleteObject", "s3:AbortMultipartUpload"]
+_VERSION = ["s3:GetObject", "s3:GetObjectVersion", "s3:GetObjectTorrent", "s3:GetObjectVersionTorrent"]
+_SEEN, _SET = ["s3:GetObjectAcl", "s3:GetObjectVersionAcl"], ["s3:PutObjectAcl", "s3:PutObjectVersionAcl"]
+GRANTED_ON_OBJECT: dict[str, frozenset[str]] = {
+    "read": frozenset(_VERSION),
+    "write": frozenset(),
+    "read-acp": frozenset(_SEEN),
+    "write-acp": frozenset(_SET),
+    "full-control": frozenset([*_VERSION, *_SEEN, *_SET]),
+}
+"""The same of a permission in an *object's* access list, on that object."""
 GRANTED: dict[str, frozenset[str]] = {
     "read": frozenset(_LIST),
     "write": frozenset(_WRITE),

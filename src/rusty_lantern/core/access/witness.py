@@ -14,7 +14,7 @@ from urllib.parse import quote, urlencode
 
 import msgspec
 
-from rusty_lantern.core.access.callers import ACCOUNT, ARN
+from rusty_lantern.core.access.callers import ACCOUNT, ARN, usual_name, whose
 from rusty_lantern.core.access.conditions import TIME
 from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, Audience, always_carried
@@ -97,6 +97,8 @@ def _fence_words(dimension: str, values: Any, trusted: Line) -> str:
     if dimension == "aws:sourceip":
         addresses = Fence.around(values.values, trusted).words if not values.values.empty else ""
         return addresses or "only through a private endpoint"
+    if dimension == ARN and not values.values.empty:
+        return f"only for {whose(values.values)}"
     sample = _sample(values) or ""
     key, _, tag = dimension.partition("/")
     words = _FENCES.get(key, "only where {key} is {value}")
@@ -109,7 +111,6 @@ _FENCES = {
     "aws:principalorgid": "only for members of the organisation {value}",
     "aws:principalorgpaths": "only for members of the organisation under {value}",
     "aws:principalaccount": "only for account {value}",
-    "aws:principalarn": "only for the identity {value}",
     "aws:sourceaccount": "only for a service acting for account {value}",
     "aws:sourcearn": "only for a service acting for {value}",
     "aws:viaawsservice": "only through a service of the provider",
@@ -178,6 +179,8 @@ def _carried(dimension: str, values: Any, around: Surroundings) -> dict[str, tup
     if isinstance(values, Several):
         return {dimension: _several(values)}
     line = values.values
+    if dimension == ARN and not values.absent and not line.empty:
+        return {ARN: (usual_name(line),)}
     usual = _USUAL.get(dimension)
     if usual is not None and line.holds(usual):
         return {dimension: (usual,)}
@@ -191,7 +194,6 @@ _USUAL = {
     "aws:securetransport": "true",
     "s3:authtype": "REST-HEADER",
     "s3:signatureversion": "AWS4-HMAC-SHA256",
-    ARN: f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger",
 }
 """What a request carries most of the time, taken where it is one of the values."""
 
@@ -245,7 +247,8 @@ def witness_of(request: Request, bucket: str) -> Witness:
     parameters: dict[str, str] = {}
     other: dict[str, str] = {}
     usual = always_carried(anonymous=request.caller.anonymous, arn=request.caller.arn)
-    usual |= {ACCOUNT: (request.caller.account,), ARN: (request.caller.arn,)}
+    if not request.caller.anonymous:
+        usual |= {ACCOUNT: (request.caller.account,), ARN: (request.caller.arn,)}
     for name, values in sorted(request.context.items()):
         if usual.get(name) == values:
             continue
@@ -256,15 +259,14 @@ def witness_of(request: Request, bucket: str) -> Witness:
             headers[_HEADERS.get(name, name.removeprefix("s3:"))] = text
         elif name not in _QUIET and name != "s3:versionid":
             other[name] = text
-    version = request.context.get("s3:versionid", ("…",))[0]
+    version = request.context.get("s3:versionid", ("null",))[0]
     if request.action == "s3:BypassGovernanceRetention":
         headers["x-amz-bypass-governance-retention"] = "true"
     if request.context.get("aws:securetransport") == ("false",):
         other["transport"] = "plain http"
     method, query = ACTIONS[request.action].method, ACTIONS[request.action].query
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
-    if version != "…":
-        query = query.replace("versionId=…", f"versionId={quote(version)}")
+    query = query.replace("versionId=null", f"versionId={quote(version)}")
     query = "&".join(part for part in (query, urlencode(parameters)) if part)
     line = f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
     caller = "no credentials" if request.caller.anonymous else _signed(request.caller)

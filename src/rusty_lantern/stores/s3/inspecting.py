@@ -14,6 +14,7 @@ from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.dossier import ObjectGrant
 from rusty_lantern.core.versions import Inspected, Keeper, Mode, Public, Version
 from rusty_lantern.stores.errors import Unanswered
 from rusty_lantern.stores.s3.answers import child, children, parse, raw_text
@@ -61,6 +62,8 @@ class Inspector:
     """Whether versions in this bucket may be locked: then bare ones are asked about in full."""
     memory: Memory | None = None
     asked: int = 0
+    _public_on: dict[tuple[str, str], str] = field(default_factory=dict)
+    """Audience and permission → the first key whose access list grants it."""
     _proofs: dict[str, asyncio.Future[bool]] = field(default_factory=dict)
     """`retention` or `legal-hold` → whether this credential may read it here."""
 
@@ -82,6 +85,14 @@ class Inspector:
         if self.wanted.grants:
             seen = _but(seen, public="none" if self.wanted.disabled else await self._public(version))
         return seen
+
+    @property
+    def public(self) -> list[ObjectGrant]:
+        """What access lists that were read here grant the public."""
+        return [
+            ObjectGrant(to, permission, key)  # type: ignore[arg-type]
+            for (to, permission), key in sorted(self._public_on.items())
+        ]
 
     async def _ask(self, version: Version, question: str, *, method: Any = "GET") -> Reply:
         query = [(question, "")] if question else []
@@ -140,6 +151,10 @@ class Inspector:
             grants = _GRANTS.decode(parse(reply.body))
         except Unanswered:
             return None
+        for grant in grants:
+            if grant.to in ("anyone", "any-account"):
+                first = self._public_on.get((grant.to, grant.permission), version.key)
+                self._public_on[grant.to, grant.permission] = min(first, version.key)
         public = {grant.permission for grant in grants if grant.to in ("anyone", "any-account")}
         if public & {"write", "write-acp", "full-control"}:
             return "write"

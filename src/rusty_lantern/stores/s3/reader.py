@@ -313,7 +313,11 @@ async def read_bucket(
         raise
     except Exception as error:  # whatever goes wrong with its objects, its settings are read
         table = Answer("failed", None, defect(error))
-    return msgspec.structs.replace(read, table=table)
+    grants = table.value.object_grants if table.value else None
+    read = msgspec.structs.replace(read, table=table)
+    if grants is None:
+        return read
+    return msgspec.structs.replace(read, object_grants=Answer("known", grants, "", table.evidence))
 
 
 def _tenant(owner: Answer[str]) -> Answer[str]:
