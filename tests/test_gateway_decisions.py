@@ -39,10 +39,21 @@ def _null(statement: dict[str, Any], request: Request) -> bool:
     return "Null" in statement.get("Condition", {})
 
 
+def _not_action(statement: dict[str, Any], request: Request) -> bool:
+    return "NotAction" in statement
+
+
+def _negated_of_several(statement: dict[str, Any], request: Request) -> bool:
+    found = statement.get("Condition", {})
+    return any(len(values) > 1 for op in ("StringNotEquals", "StringNotLike") for values in found.get(op, {}).values())
+
+
 GATEWAY_DIFFERS: dict[str, Callable[[dict[str, Any], Request], bool]] = {
     "A negated text operator (`StringNotEquals`, `StringNotLike`) on a key that the request does not carry": (
         _negated_text_on_absent
     ),
+    "A statement with `NotAction`": _not_action,
+    "A negated text operator with several values": _negated_of_several,
     "`Bool` on `aws:SecureTransport` over plain http": _transport,
     "`Null`": _null,
 }
@@ -55,7 +66,7 @@ CONDITIONS: dict[str, tuple[str, list[str]]] = {
     "IpAddress": ("aws:SourceIp", ["127.0.0.2/32", "127.0.0.0/24", "127.0.0.0/8", "198.51.100.0/24", "0.0.0.0/1"]),
     "NotIpAddress": ("aws:SourceIp", ["127.0.0.2/32", "127.0.0.0/24", "10.0.0.0/8"]),
     "StringLike": ("aws:Referer", ["https://a.example/*", "*", "https://?.example/x"]),
-    "StringNotLike": ("aws:Referer", ["https://a.example/*"]),
+    "StringNotLike": ("aws:Referer", ["https://a.example/*", "https://b.example/*"]),
     "StringEquals": ("aws:UserAgent", ["probe", "browser"]),
     "StringNotEquals": ("aws:UserAgent", ["probe"]),
     "StringEqualsIgnoreCase": ("aws:UserAgent", ["PROBE"]),
@@ -85,6 +96,8 @@ def statement(dice: random.Random, bucket: str) -> dict[str, Any]:
         "Action": actions[: dice.randint(1, 2)],
         "Resource": [f"arn:aws:s3:::{bucket}{name}" for name in dice.sample(names, dice.randint(1, 3))],
     }
+    if dice.random() < 0.1:
+        made["NotAction"] = made.pop("Action")
     for operator in dice.sample(sorted(CONDITIONS), dice.choice([0, 1, 1, 2])):
         key, values = CONDITIONS[operator]
         made.setdefault("Condition", {})[operator] = {key: dice.sample(values, min(len(values), dice.randint(1, 2)))}

@@ -10,6 +10,11 @@ from typing import Any
 import msgspec
 import pytest
 
+from rusty_lantern.core.access.documents import parse_policy
+from rusty_lantern.core.access.exposure import BUDGET, reach_of
+from rusty_lantern.core.access.identities import read_identity
+from rusty_lantern.core.access.rules import Rules, Surroundings
+from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.assess import audit, circles
 from rusty_lantern.core.baseline.judge import observed_words
 from rusty_lantern.core.baseline.sheets import read_baseline
@@ -190,7 +195,17 @@ def _only(**unread: Answer[Any]) -> str:
         guards=ABSENT, network=ABSENT, account=ABSENT, groups=ABSENT,
     )  # fmt: skip
     verdicts = circles([dossier], None, saltmarsh.MOMENT)[0].buckets["bed"].verdicts
-    return verdicts["any-account", "list" if "grants" in unread else "read"].level
+    return verdicts["any-account", "list" if unread.get("grants") == DENIED else "read"].level
+
+
+def _spared() -> str:
+    """What a user reaches whom NotPrincipal names without the account."""
+    user = "arn:aws:iam::777777777777:user/ann"
+    deny = {"Effect": "Deny", "NotPrincipal": {"AWS": user}, "Action": "s3:*", "Resource": "*"}
+    policy = json.dumps({"Version": "2012-10-17", "Statement": [*json.loads(OPEN)["Statement"], deny]})
+    return reach_of(
+        read_identity(user), Rules("bed", parse_policy(policy)), Surroundings(saltmarsh.MOMENT), Work(BUDGET)
+    )["read"].level
 
 
 def _allow(**more: Any) -> str:
@@ -205,13 +220,18 @@ LIMITS = {
     "a condition key outside the table": lambda: _verdict(_allow(Condition={"StringEquals": {"x:y": "z"}})),
     "an operator on a key of another kind": lambda: _verdict(_allow(Condition={"DateEquals": {"aws:SourceIp": "1"}})),
     "a wildcard inside a principal": lambda: _verdict(_allow(Principal={"AWS": "arn:aws:iam::*:role/x"})),
+    "an action that is in no published list": lambda: _verdict(_allow(Action="s3:GetObjectSideways")),
+    "a NotPrincipal that names a user without the account": lambda: _spared(),
     "a duplicated key, an unknown element": lambda: _verdict(_allow(Bogus="x")),
     "a policy variable that the caller chooses (`${aws:username}`)": lambda: _verdict(VARIABLE),
+    "objects' own access lists that were not read": lambda: _only(grants=Answer("known", []), object_grants=DENIED),
+    "a key of the bucket's own (`aws:ResourceTag`), where its value was not read": lambda: _verdict(
+        _allow(Condition={"StringEquals": {"aws:ResourceTag/sort": "open"}})),
     "a policy, ACL, right, guard or network rule that was not read": lambda: _unread_rules(),
     "the account that the bucket is in, where it was not read": lambda: _verdict(OWNED, account=DENIED),
     "an identity's own permissions, or its groups, where they were not read": lambda: _verbs("policies"),
     "the rules of one bucket that were not read": lambda: _verbs("bucket"),
-    "work past its budget (about 200 ms a bucket)": lambda: _verdict(
+    "work past its budget (about 200 ms for an audience)": lambda: _verdict(
         _allow(Resource=[f"arn:aws:s3:::bed/*{n}*{n}*" for n in range(200)], Condition={
             "StringLike": {"aws:Referer": [f"*{n}*{n}*" for n in range(200)]}})
     ),

@@ -16,13 +16,13 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.keys import AUDIENCES
-from rusty_lantern.core.access.verbs import BY_LOWER_NAME, GRANTED, VERBS, actions_of
+from rusty_lantern.core.access.verbs import BY_LOWER_NAME, GRANTED, GRANTED_ON_OBJECT, VERBS, actions_of
 from rusty_lantern.core.advice import advice
 from rusty_lantern.core.assess import BucketView
 from rusty_lantern.core.baseline.judge import Judgement
 from rusty_lantern.core.baseline.sheets import Requirement
 from rusty_lantern.core.differences import differences, own_differences, own_unread
-from rusty_lantern.core.dossier import Encryption, Guards, Lock, Versioning
+from rusty_lantern.core.dossier import Encryption, Guards, Lock, ObjectGrants, Versioning
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.holders import Verb
 from rusty_lantern.core.settings_documents import (
@@ -58,7 +58,7 @@ class Remedy(msgspec.Struct, frozen=True):
 def remedies(view: BucketView | None, drifted: Sequence[Judgement]) -> list[Remedy]:
     """Remedies for the drift of one subject; `view` where it is a bucket. What is too open is closed by one remedy."""
     doors = [j for j in drifted if j.requirement.fact in _EXPOSURES and view is not None]
-    found = [_of_doors(view, [j.requirement for j in doors])] if doors and view is not None else []
+    found = _of_all_doors(view, [j.requirement for j in doors]) if view is not None else []
     found += [_of_setting(view, j) for j in drifted if j not in doors]
     return [_in_their_words(remedy, drifted) for remedy in found]
 
@@ -74,6 +74,23 @@ def _in_their_words(remedy: Remedy, drifted: Sequence[Judgement]) -> Remedy:
 _EXPOSURES = {f"exposure.{verb}": verb for verb in VERBS} | {
     f"exposure.{audience}.{verb}": verb for audience in AUDIENCES for verb in VERBS
 }
+
+
+def _of_all_doors(view: BucketView, wanted: list[Requirement]) -> list[Remedy]:
+    """What objects' own access lists let in is closed on the objects, the rest by the bucket's rules."""
+    bare = _but(view, msgspec.structs.replace(view.bucket, object_grants=Answer("known", ObjectGrants())))
+    on_objects = [r for r in wanted if view.rules.object_grants and _too_open(view, r) and _holds(bare, r)]
+    rest = [r for r in wanted if r not in on_objects]
+    found = [_of_doors(bare if on_objects else view, rest)] if rest else []
+    if on_objects:
+        actions = {action.name for r in on_objects for action in actions_of(_EXPOSURES[r.fact])}
+        mine = [g for g in view.rules.object_grants if GRANTED_ON_OBJECT[g.permission] & actions]
+        grants = ", ".join(f"{g.permission} to {g.to} on {g.key}" for g in mine)
+        words = (
+            f"take the public out of objects' own access lists: {grants}; or disable access lists for the whole bucket"
+        )
+        found.insert(0, Remedy(tuple(r.fact for r in on_objects), words))
+    return found
 
 
 def _of_doors(view: BucketView, wanted: list[Requirement]) -> Remedy:

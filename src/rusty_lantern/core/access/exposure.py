@@ -58,7 +58,7 @@ from rusty_lantern.core.holders import Verb
 
 Level = Literal["closed", "narrow", "open", "unknown"]
 BUDGET = 120_000
-"""Steps for all verdicts of one bucket; about 200 ms."""
+"""Steps for all verdicts of one bucket for one audience; about 200 ms."""
 
 
 class Verdict(msgspec.Struct, frozen=True):
