@@ -8,7 +8,7 @@ import msgspec
 
 from rusty_lantern.core.access.asking import Asking, Sender, action_of, request_of
 from rusty_lantern.core.access.decide import Caller, decide
-from rusty_lantern.core.access.exposure import BUDGET, as_match, public_policy, request_for
+from rusty_lantern.core.access.exposure import BUDGET, as_match, likeliest_caller, public_policy
 from rusty_lantern.core.access.identities import read_identity
 from rusty_lantern.core.access.keys import AUDIENCES, STRANGER_ACCOUNT
 from rusty_lantern.core.access.own import both_sides, known_as
@@ -178,7 +178,7 @@ def _sender(view: BucketView, asking: Asking, holder: Holder | None) -> Sender |
     """Who sends the request, where it is somebody known: an identity of the store's own, or the likeliest account."""
     if asking.caller == "any-account":
         verb = ACTIONS[action_of(asking)].verb
-        return Sender(request_for(view.rules, view.surroundings, "any-account", verb, []).caller)
+        return Sender(likeliest_caller(view.rules, view.surroundings, verb))
     if holder is None:
         return None
     identity, account = known_as(holder), view.surroundings.account

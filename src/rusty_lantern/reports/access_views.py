@@ -165,9 +165,25 @@ def try_view(screen: Console, result: TryResult) -> None:
         line(screen, ("Nobody gains or loses access.", STYLES["held"]))
     told = set()
     for change in result.changes:
+        if change.audience not in WHO:
+            continue
         if (change.verb, change.before, change.after) not in told:  # what anyone gains, any account gains as well
             _change(screen, change)
         told.add((change.verb, change.before, change.after))
+    for name in dict.fromkeys(change.audience for change in result.changes if change.audience not in WHO):
+        _changes_of(screen, name, [change for change in result.changes if change.audience == name])
+
+
+def _changes_of(screen: Console, name: str, changes: list[ChangeResult]) -> None:
+    """What somebody named gains and loses, with an example each."""
+    for word, style, side in (("gains", STYLES["open"], "gained"), ("loses", STYLES["held"], "lost")):
+        mine = [change for change in changes if getattr(change, side) is not None]
+        if mine:
+            line(screen, (f"{word} ", style), f"{name}: {', '.join(change.verb for change in mine)}")
+            show_witness(screen, getattr(mine[0], side))
+    hidden = [change.verb for change in changes if not change.sure]
+    if hidden:
+        line(screen, ("cannot be told ", STYLES["unknown"]), f"whether {name} gains or loses {', '.join(hidden)}")
 
 
 def _would(screen: Console, result: TryResult) -> None:
@@ -203,5 +219,5 @@ def _change(screen: Console, change: ChangeResult) -> None:
             line(screen, (f"{word} ", style), f"{who}: to {can}", (f"  ({shift})", "dim"))
             show_witness(screen, witness)
     if not change.sure and change.gained is None and change.lost is None:
-        words = f"{change.audience}, {change.verb}: {change.before} → {change.after}"
+        words = f"whether {change.audience} gains or loses {change.verb} ({change.before} → {change.after})"
         line(screen, ("cannot be told ", STYLES["unknown"]), words)

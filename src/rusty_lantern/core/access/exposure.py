@@ -26,17 +26,16 @@ from rusty_lantern.core.access.conditions import TIME
 from rusty_lantern.core.access.decide import Caller, Request, decide
 from rusty_lantern.core.access.documents import Policy, Statement
 from rusty_lantern.core.access.identities import Identity, read_identity
-from rusty_lantern.core.access.keys import AUDIENCES, FENCE_V4, FENCE_V6, Audience
+from rusty_lantern.core.access.keys import AUDIENCES, FENCE_V4, FENCE_V6, STRANGER_ACCOUNT, Audience
 from rusty_lantern.core.access.public import Public, counts_as_public
 from rusty_lantern.core.access.region import Box, meet, without
 from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Finite, OverBudget, Work
-from rusty_lantern.core.access.sets.line import EVERY_V4, Line
+from rusty_lantern.core.access.sets.line import EVERY_V4, PUBLIC_ADDRESSES, Line
 from rusty_lantern.core.access.sets.texts import just, starting_with
 from rusty_lantern.core.access.statements import (
     ACTION,
     KEY,
-    PUBLIC_ADDRESSES,
     VERB_ACTIONS,
     Group,
     Limits,
@@ -375,6 +374,18 @@ def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Ve
     except OverBudget:
         return plain
     return plain
+
+
+def likeliest_caller(rules: Rules, around: Surroundings, verb: Verb) -> Caller:
+    """The account that is let in to do this, if any is; otherwise one that stands for all that no rule names."""
+    view = View(rules, around, "any-account", Work(BUDGET))
+    try:
+        for group in view.reading.groups(verb):
+            for piece in view.pieces(group, "least"):
+                return view.request_in(piece, group).caller
+    except OverBudget:
+        pass
+    return Caller(STRANGER_ACCOUNT, f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger")
 
 
 class Change(msgspec.Struct, frozen=True):

@@ -8,7 +8,6 @@ of the limits, and the statement is marked `sure=False`: its box is then the mos
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Callable, Iterator, Mapping
 from fractions import Fraction
 from functools import cached_property, lru_cache
@@ -37,11 +36,10 @@ from rusty_lantern.core.access.rules import Rules, Surroundings
 from rusty_lantern.core.access.sets import Finite, Maybe, OverBudget, Work
 from rusty_lantern.core.access.sets.line import (
     EVERY_ADDRESS,
-    EVERY_V4,
     LAST,
+    PUBLIC_ADDRESSES,
     WHOLE,
     Line,
-    networks,
     whole_numbers,
 )
 from rusty_lantern.core.access.sets.several import ANY_SEVERAL, Family, Several
@@ -65,21 +63,6 @@ ACTION, KEY = "action", "key"
 
 LONGEST_NAME = len("arn:aws:s3:::") + 255 + len("/") + 1024
 """Names of buckets end at 63 characters (255 in old regions), keys at 1,024 (published with both)."""
-
-_NOT_ON_THE_INTERNET = [
-    "0.0.0.0/8",
-    "10.0.0.0/8",
-    "100.64.0.0/10",
-    "127.0.0.0/8",
-    "169.254.0.0/16",
-    "172.16.0.0/12",
-    "192.168.0.0/16",
-    "224.0.0.0/3",
-]
-PUBLIC_ADDRESSES = EVERY_V4.minus(
-    networks(ipaddress.ip_network(net) for net in _NOT_ON_THE_INTERNET), Work(10_000)
-).join(networks([ipaddress.ip_network("2000::/3")]), Work(10_000))
-"""Addresses that a stranger on the Internet can have: not private, shared, loopback, link-local or multicast."""
 
 
 class Group(msgspec.Struct, frozen=True):

@@ -21,7 +21,7 @@ from rusty_lantern.core.access.keys import STRANGER_ACCOUNT, Audience, always_ca
 from rusty_lantern.core.access.region import Box
 from rusty_lantern.core.access.rules import Surroundings
 from rusty_lantern.core.access.sets import Finite, Maybe, Work
-from rusty_lantern.core.access.sets.line import Line, address_at, as_networks, networks, position
+from rusty_lantern.core.access.sets.line import PUBLIC_ADDRESSES, Line, address_at, as_networks, networks, position
 from rusty_lantern.core.access.sets.several import Several
 from rusty_lantern.core.access.sets.texts import TextSet
 from rusty_lantern.core.access.together import ENDPOINT_KEYS
@@ -200,7 +200,9 @@ _USUAL = {
 
 def _number_text(dimension: str, line: Line) -> str:
     if dimension in _ADDRESSES:
-        return str(address_at(int(line.pick(_ADDRESSES[dimension]) or 0)))
+        likely = line.meet(PUBLIC_ADDRESSES, Work(10_000)) if dimension == "aws:sourceip" else line
+        near = _ADDRESSES[dimension]
+        return str(address_at(int((line if likely.empty else likely).pick(near) or 0)))
     number = line.pick(1)
     assert number is not None
     if "date" in dimension:

@@ -140,6 +140,22 @@ EVERY_ADDRESS = Line([((0, 0), (V6_OFFSET + 2**128, 0))])
 EVERY_V4 = whole_numbers(0, V6_OFFSET - 1)
 
 
+_NOT_ON_THE_INTERNET = [
+    "0.0.0.0/8",
+    "10.0.0.0/8",
+    "100.64.0.0/10",
+    "127.0.0.0/8",
+    "169.254.0.0/16",
+    "172.16.0.0/12",
+    "192.168.0.0/16",
+    "224.0.0.0/3",
+]
+PUBLIC_ADDRESSES = EVERY_V4.minus(
+    networks(ipaddress.ip_network(net) for net in _NOT_ON_THE_INTERNET), Work(10_000)
+).join(networks([ipaddress.ip_network("2000::/3")]), Work(10_000))
+"""Addresses that a stranger on the Internet can have: not private, shared, loopback, link-local or multicast."""
+
+
 def as_networks(line: Line, most: int = 8) -> list[str]:
     """The networks that make up a set of addresses, at most `most` of them and then an ellipsis."""
     found: list[str] = []
