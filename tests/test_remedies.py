@@ -18,7 +18,7 @@ from rusty_lantern.core.access.sets import Work
 from rusty_lantern.core.access.verbs import VERBS
 from rusty_lantern.core.assess import BucketView, audit, beside, views
 from rusty_lantern.core.baseline.sheets import read_baseline
-from rusty_lantern.core.dossier import Bucket, Dossier, Grant
+from rusty_lantern.core.dossier import Bucket, Dossier, Grant, ObjectGrants
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.remedies import Remedy, remedies
 from rusty_lantern.standin import saltmarsh
@@ -34,7 +34,7 @@ ABSENT: Answer[Any] = Answer("absent")
 def _alone(policy: str, *grants: Grant) -> BucketView:
     bucket = Bucket(
         name=BUCKET, policy=Answer("known", policy), grants=Answer("known", list(grants)), ownership=ABSENT,
-        guards=ABSENT, rights=ABSENT, network=ABSENT,
+        guards=ABSENT, rights=ABSENT, network=ABSENT, object_grants=Answer("known", ObjectGrants()),
     )  # fmt: skip
     dossier = Dossier(
         store="s", taken=AROUND.moment, account=Answer("known", OWNER), account_number=OWNER, guards=ABSENT,

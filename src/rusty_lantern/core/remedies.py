@@ -81,7 +81,9 @@ def _of_all_doors(view: BucketView, wanted: list[Requirement]) -> list[Remedy]:
     bare = _but(view, msgspec.structs.replace(view.bucket, object_grants=Answer("known", ObjectGrants())))
     on_objects = [r for r in wanted if view.rules.object_grants and _too_open(view, r) and _holds(bare, r)]
     rest = [r for r in wanted if r not in on_objects]
-    found = [_of_doors(bare if on_objects else view, rest)] if rest else []
+    found = [_of_doors(bare, rest)] if rest else []
+    if found and found[0].proof and view.rules.object_doubt:
+        found[0] = msgspec.structs.replace(found[0], proof=(*found[0].proof, f"but {view.rules.object_doubt}"))
     if on_objects:
         actions = {action.name for r in on_objects for action in actions_of(_EXPOSURES[r.fact])}
         mine = [g for g in view.rules.object_grants if GRANTED_ON_OBJECT[g.permission] & actions]
