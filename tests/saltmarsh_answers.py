@@ -58,6 +58,8 @@ UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS} | {(
 """Its policy is refused to the audit key."""
 UNKNOWN |= {("tmp-exchange", f"exposure.{verb}") for verb in ("read", "govern", "inspect")}
 """Its objects may have access lists of their own, and were not looked at."""
+MAY_HAVE_LISTS = {"press-kit", "tmp-exchange"}
+"""Buckets whose objects may have access lists of their own: unknown to a survey that does not look at objects."""
 OBJECT_UNKNOWN = {("drone-orthophotos", "objects.encryption"), ("drone-orthophotos", "objects.metadata.station")}
 """A third of it lies in an archive tier, and is not restored to be looked at."""
 
@@ -80,10 +82,10 @@ EXPOSED: dict[str, dict[str, str]] = {
     "payroll-drop": {"read": "open", "write": "open"},
     "volunteer-forms": {"read": "open"},
     "contractor-drop": {"write": "open"},
-    "tmp-exchange": {"write": "open", "delete": "open"},
+    "tmp-exchange": {"write": "open", "delete": "open"} | dict.fromkeys(("read", "govern", "inspect"), "unknown"),
     "gallery-prints": {"list": "open", "read": "open"},
     "gallery-web": {"read": "open"},
-    "press-kit": {"list": "open", "read": "open"},
+    "press-kit": {"list": "open", "read": "open", "govern": "open"},
     "survey-maps": {"read": "open"},
     "ringing-records": {"read": "narrow"},
     "partner-feed": {"read": "narrow"},

@@ -20,7 +20,7 @@ from rusty_lantern.core.assess import circles
 from rusty_lantern.core.baseline.choosing import Spoken
 from rusty_lantern.core.baseline.judge import Cascade, required_of
 from rusty_lantern.core.baseline.sheets import read_baseline
-from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Grant, Guards, Right
+from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Grant, Guards, ObjectGrants, Right
 from rusty_lantern.core.evidence import Answer
 from rusty_lantern.core.holders import Document, Group, Holder
 from tests.policies import AROUND
@@ -105,7 +105,7 @@ def bucket(name: str, policy: str, grants: list[Grant], rights: list[Right]) -> 
     fields = dict.fromkeys(OTHER_PROTOCOL, no) | {"rights": Answer("known", rights)}
     return Bucket(
         name=name, policy=Answer("known", policy), grants=Answer("known", grants), guards=Answer("known", Guards()),
-        ownership=Answer("known", "object-writer"), **fields,
+        ownership=Answer("known", "object-writer"), object_grants=Answer("known", ObjectGrants()), **fields,
     )  # fmt: skip
 
 

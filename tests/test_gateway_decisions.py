@@ -156,7 +156,7 @@ def test_decisions_agree_with_the_gateway(gateway: Gateway) -> None:
     dice = random.Random(20261102)
     keeper = gateway.client()
     cases: list[tuple[str, str, Request]] = []
-    for number in range(130):
+    for number in range(150):
         bucket = f"decided-{number:03d}"
         keeper.create_bucket(Bucket=bucket)
         for key in KEYS:

@@ -126,7 +126,9 @@ def test_knocking_at_the_real_gateway_agrees_with_every_verdict_but_where_it_rea
     assert lantern("survey", "--probe", "--only", "real/knock-*", cwd=folder).code in (0, 3)
     ran = lantern("exposure", "--probe", "--json", cwd=folder)
     probed = {(p["bucket"], p["verb"]): p for p in json.loads(ran.out)["probed"]}
-    assert {who for who, p in probed.items() if p["outcome"] != "agrees"} == {("knock-negated", "read")}
+    assert {who for who, p in probed.items() if p["outcome"] == "disagrees"} == {("knock-negated", "read")}
+    unsure = {who for who, p in probed.items() if p["outcome"] == "ambiguous"}
+    assert all(verb == "read" and "no verdict" in probed[name, verb]["note"] for name, verb in unsure)
     assert probed["knock-public", "read"]["answer"] in ("200", "206")
     assert probed["knock-fenced", "read"]["answer"] == "403"
     assert probed["knock-listed", "list"]["answer"] == "200"
