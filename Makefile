@@ -42,8 +42,8 @@ bench: $(VENV)/.tests
 	$(BIN)/python bench/report.py
 
 docs: $(VENV)/.runs
-	$(BIN)/python -m rusty_lantern.reports.reference docs
-	$(BIN)/python -m rusty_lantern.cli.manual > docs/lantern.1
+	$(BIN)/python -m rusty_lantern.reports.docs.reference docs
+	$(BIN)/python -m rusty_lantern.cli.manpage > docs/lantern.1
 
 pictures: $(VENV)/.runs
 	bench/pictures.sh $(BIN)

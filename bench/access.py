@@ -10,11 +10,12 @@ import statistics
 import time
 from collections.abc import Callable
 
-from rusty_lantern.core.access.decide import Request, decide
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import exposures
-from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings, rules_of
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.solver.exposure import exposures
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 
 AROUND = Surroundings(saltmarsh.MOMENT, saltmarsh.ACCOUNT)
 

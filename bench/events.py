@@ -14,9 +14,9 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from rusty_lantern.archive.events import Events, Layout, stream
-from rusty_lantern.core.changes import Change
-from rusty_lantern.core.events import Attribution
+from rusty_lantern.core.history.attribution import Attribution
+from rusty_lantern.core.history.changes import Change
+from rusty_lantern.intake.event_log import Events, Layout, stream
 
 BEGIN = datetime(2026, 10, 2, 6, tzinfo=UTC)
 

@@ -23,14 +23,16 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.archive.mining import mine
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Encryption, Grant, Versioning, encode
-from rusty_lantern.core.dossier_check import receive
-from rusty_lantern.core.evidence import Answer, Evidence
-from rusty_lantern.core.holders import Credential, Document, Group, Holder, Link
-from rusty_lantern.standin.saltmarsh_files import workspace_files
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.config.dossier_validation import receive
+from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Encryption, Grant, Versioning
+from rusty_lantern.core.model.dossier import Dossier, encode
+from rusty_lantern.core.model.identity import Credential, Document, Group, Holder
+from rusty_lantern.core.model.resources import Link
+from rusty_lantern.intake.link_scan import mine
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
 
 MOMENT = datetime(2026, 11, 2, 6, tzinfo=UTC)
 DICE = random.Random(7)

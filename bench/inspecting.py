@@ -59,13 +59,13 @@ def stub(listener: socket.socket) -> None:
 
 async def inspected(address: str, at_once: int, most: int) -> tuple[float, float]:
     """Versions listed, and versions inspected, a second."""
+    from rusty_lantern.core.config.estate import Credential, Pace, Store
     from rusty_lantern.core.errors import Place
-    from rusty_lantern.core.estate import Credential, Pace, Store
-    from rusty_lantern.stores.credentials import AccessKey
-    from rusty_lantern.stores.s3.client import Client
-    from rusty_lantern.stores.s3.inspecting import Inspector, listed
+    from rusty_lantern.stores.http.client import Client
+    from rusty_lantern.stores.http.credentials import AccessKey
     from rusty_lantern.stores.s3.listing import VERSIONS as LISTING
     from rusty_lantern.stores.s3.listing import Entry, Lister
+    from rusty_lantern.stores.s3.object_details import Inspector, listed
 
     pace = Pace(at_once, 1_000_000)
     store = Store("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)

@@ -23,14 +23,15 @@ import msgspec
 
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.core.assess import audit, circles
-from rusty_lantern.core.baseline.sheets import read_baseline
-from rusty_lantern.core.changes import changes, drift_changes
-from rusty_lantern.core.dossier import Dossier, decode, encode
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.register import REGISTER
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.saltmarsh_files import BASELINE
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.audit import audit
+from rusty_lantern.core.audit.store_subject import circles
+from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.history.changes import changes, drift_changes
+from rusty_lantern.core.model.dossier import Dossier, decode, encode
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import BASELINE
 
 T = TypeVar("T")
 FACTS = [name for name, entry in REGISTER.items() if entry.subject == "bucket" and not name.endswith(".*")][:50]

@@ -75,10 +75,10 @@ def stub(listener: socket.socket, buckets: int) -> None:
 
 async def ours(address: str) -> int:
     """A survey through our reader; the number of questions asked."""
+    from rusty_lantern.core.config.estate import Credential, Pace, Store
     from rusty_lantern.core.errors import Place
-    from rusty_lantern.core.estate import Credential, Pace, Store
-    from rusty_lantern.stores.credentials import AccessKey
-    from rusty_lantern.stores.s3.client import Client
+    from rusty_lantern.stores.http.client import Client
+    from rusty_lantern.stores.http.credentials import AccessKey
     from rusty_lantern.stores.s3.reader import survey
 
     pace = Pace(at_once=128, per_second=1_000_000)

@@ -73,10 +73,10 @@ FROM read_parquet('%s') WHERE current AND NOT marker
 
 def one(what: str, path: Path) -> tuple[float, list[int]]:
     """Seconds that one side takes, and how much drift it counted."""
-    from rusty_lantern.core.baseline.sheets import read_baseline
-    from rusty_lantern.objects.engine import engine
-    from rusty_lantern.objects.judging import tallies
-    from rusty_lantern.objects.locks import locks
+    from rusty_lantern.core.baseline.loader import read_baseline
+    from rusty_lantern.objects.duckdb_engine import engine
+    from rusty_lantern.objects.evaluation import tallies
+    from rusty_lantern.objects.retention_summary import locks
 
     requirements = list(read_baseline(BASELINE, "bench").sheets[0].require)
     start = time.perf_counter()

@@ -22,7 +22,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 from judge import estate
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 
 ENTRY = "{at: 'http://127.0.0.1:9', plain-http: allowed, credential: {profile: x}}"
 REQUIRED = {

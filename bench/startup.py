@@ -11,8 +11,8 @@ from pathlib import Path
 
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.saltmarsh_files import workspace_files
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
 
 RUNS = 15
 LANTERN = str(Path(sys.executable).parent / "lantern")

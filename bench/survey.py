@@ -20,10 +20,10 @@ from pathlib import Path
 import boto3
 from botocore.config import Config
 
+from rusty_lantern.core.config.estate import Credential, Pace, Store
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.estate import Credential, Pace, Store
-from rusty_lantern.stores.credentials import AccessKey
-from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.s3.reader import ask_setting
 from rusty_lantern.stores.s3.settings import QUESTIONS
 

@@ -17,10 +17,10 @@ from hypothesis import settings
 from xdist.scheduler import LoadScopeScheduling
 
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.running import serve
-from rusty_lantern.standin.saltmarsh_files import Served, serve_estate, workspace_files
-from rusty_lantern.standin.server import Standin
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import Served, serve_estate, workspace_files
+from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
 from tests.gateway import gateway, running_gateway
 
 __all__ = ["gateway", "running_gateway"]

@@ -8,11 +8,11 @@ from typing import Any
 
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request
-from rusty_lantern.core.access.keys import Audience, always_carried, context_key
-from rusty_lantern.core.access.rules import Surroundings
-from rusty_lantern.core.access.together import impossible
-from rusty_lantern.core.access.verbs import ACTIONS
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
+from rusty_lantern.core.access.policy.actions import ACTIONS
+from rusty_lantern.core.access.policy.bucket_rules import Surroundings
+from rusty_lantern.core.access.policy.condition_keys import Audience, always_carried, context_key
+from rusty_lantern.core.access.policy.request_constraints import impossible
 
 BUCKET = "reedbed"
 OWNER = "400100200300"

@@ -7,17 +7,20 @@ from typing import Any
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.conditions import TIME, read_date, read_number
-from rusty_lantern.core.access.decide import Request, decide
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import View, exposures, public_policy
-from rusty_lantern.core.access.keys import AUDIENCES, Audience, context_key
-from rusty_lantern.core.access.region import Box
-from rusty_lantern.core.access.rules import Guard, Rules
-from rusty_lantern.core.access.sets import Work
-from rusty_lantern.core.access.sets.line import position
-from rusty_lantern.core.access.verbs import ACTIONS
-from rusty_lantern.core.dossier import Grant, Right
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.access.policy.actions import ACTIONS
+from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience, context_key
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.policy.values import read_date, read_number
+from rusty_lantern.core.access.solver.audience_view import View, public_policy
+from rusty_lantern.core.access.solver.boxes import Box
+from rusty_lantern.core.access.solver.conditions import TIME
+from rusty_lantern.core.access.solver.exposure import exposures
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets.intervals import position
+from rusty_lantern.core.model.bucket import Grant, Right
 from tests.policies import AROUND, BUCKET, policies, requests
 
 SLOW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)

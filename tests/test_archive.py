@@ -10,9 +10,9 @@ from pathlib import Path
 import pytest
 
 from rusty_lantern.archive.surveys import history, keep, load, names
-from rusty_lantern.core.dossier import decode, encode
 from rusty_lantern.core.errors import BadInput, Damaged
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.core.model.dossier import decode, encode
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import PROGRAM, Demo, lantern
 
 NAME = "20261102T060000Z"

@@ -16,10 +16,10 @@ import pytest
 from aiohttp import web
 
 from rusty_lantern.archive.surveys import names
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.running import serve
-from rusty_lantern.standin.saltmarsh_files import CREDENTIAL
-from rusty_lantern.standin.server import Standin
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import CREDENTIAL
+from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
 from tests.conftest import PROGRAM, Ran, answering, estate_for, lantern
 from tests.saltmarsh_answers import MAY_HAVE_LISTS
 
@@ -156,7 +156,7 @@ def test_a_refusal_and_a_redirect_are_told_and_no_signature_follows(tmp_path: Pa
 def test_a_clock_off_by_an_hour_is_told_and_corrected_for(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from datetime import UTC, datetime, timedelta
 
-    import rusty_lantern.standin.server as server
+    import rusty_lantern.simulator.s3_server as server
 
     class Later(datetime):
         @classmethod

@@ -8,15 +8,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.verbs import VERBS
-from rusty_lantern.core.baseline.choosing import spoken
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.comparisons import ImpossibleComparison, read_comparison
-from rusty_lantern.core.baseline.judge import judge, required_of
-from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
-from rusty_lantern.core.dossier import Bucket, Dossier
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.facts import REGISTER, Fact, UnknownFact, lookup
-from rusty_lantern.core.scales import COUNT, DAY, DURATION, MOMENT, SIZE, SWITCH, TEXT, YEAR, Parts, Scale, Words
+from rusty_lantern.core.baseline.evaluation import judge, required_of
+from rusty_lantern.core.baseline.loader import Baseline, read_baseline
+from rusty_lantern.core.baseline.selectors import spoken
+from rusty_lantern.core.facts.registry import REGISTER, UnknownFact, lookup
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.value_types import COUNT, DAY, DURATION, MOMENT, SIZE, SWITCH, TEXT, YEAR, Parts, Scale, Words
 
 VERB_SETS = Parts(VERBS)
 LEVELS = Words(("never", "suspended", "on"), ordered=True)
@@ -159,7 +160,7 @@ def test_every_fact_of_the_register_is_found_by_its_name_and_a_near_miss_is_hint
 
 
 def test_every_fact_of_an_unread_bucket_is_unsettled_or_absent() -> None:
-    from rusty_lantern.core.assess import BucketView
+    from rusty_lantern.core.audit.bucket_subject import BucketView
 
     view = BucketView(
         Bucket(name="x"), Dossier(store="s", taken=datetime(2026, 1, 1, tzinfo=UTC)), datetime(2026, 1, 1, tzinfo=UTC)

@@ -14,14 +14,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 from ruamel.yaml import YAML
 
-from rusty_lantern.core.assess import audit
-from rusty_lantern.core.baseline.choosing import spoken
-from rusty_lantern.core.baseline.judge import required_of
-from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
-from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.audit import audit
+from rusty_lantern.core.baseline.evaluation import required_of
+from rusty_lantern.core.baseline.loader import Baseline, read_baseline
+from rusty_lantern.core.baseline.selectors import spoken
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 from tests.saltmarsh_answers import DRIFT
 

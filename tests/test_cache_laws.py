@@ -10,19 +10,20 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.across import Across
-from rusty_lantern.core.access.demands import Demands
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import exposures
-from rusty_lantern.core.access.rules import Rules, Surroundings, rules_of
-from rusty_lantern.core.access.shapes import Shapes
-from rusty_lantern.core.assess import circles
-from rusty_lantern.core.baseline.choosing import Spoken
-from rusty_lantern.core.baseline.judge import Cascade, required_of
-from rusty_lantern.core.baseline.sheets import read_baseline
-from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Grant, Guards, ObjectGrants, Right
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.holders import Document, Group, Holder
+from rusty_lantern.core.access.effective_permissions import Across
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings, rules_of
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.solver.exposure import exposures
+from rusty_lantern.core.access.solver.mandatory_conditions import Demands
+from rusty_lantern.core.access.solver.verdict_cache import Shapes
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import circles
+from rusty_lantern.core.baseline.evaluation import Cascade, required_of
+from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Grant, Guards, ObjectGrants, Right
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Document, Group, Holder
 from tests.policies import AROUND
 
 LAW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=150)

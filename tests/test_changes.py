@@ -13,16 +13,17 @@ import pytest
 from hypothesis import given, settings
 
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.core.assess import circles
-from rusty_lantern.core.changes import Change, changes
-from rusty_lantern.core.dossier import Bucket, Dossier, Grant, Versioning
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.holders import Credential
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.holdings import Access, Holdings
-from rusty_lantern.standin.running import serve
-from rusty_lantern.standin.saltmarsh_files import workspace_files
-from rusty_lantern.standin.server import Standin
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import circles
+from rusty_lantern.core.history.changes import Change, changes
+from rusty_lantern.core.model.bucket import Bucket, Grant, Versioning
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Credential
+from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
+from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
 from tests.conftest import Ran, lantern
 from tests.test_holders import estates
 

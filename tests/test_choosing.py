@@ -11,13 +11,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.core.baseline.choosing import All, Fit, Named, Not, Part, Some, Spoken, spoken
-from rusty_lantern.core.baseline.judge import required_of
-from rusty_lantern.core.baseline.sheets import in_force, read_baseline
-from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.answer import Answer, Fact
+from rusty_lantern.core.baseline.evaluation import required_of
+from rusty_lantern.core.baseline.loader import in_force, read_baseline
+from rusty_lantern.core.baseline.selectors import All, Fit, Named, Not, Part, Some, Spoken, spoken
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.facts import Fact
+from rusty_lantern.core.model.bucket import Bucket
 from tests.conftest import Demo, lantern
 
 NOW = datetime(2026, 11, 2, 6, tzinfo=UTC)

@@ -10,11 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.decide import Request, decide
-from rusty_lantern.core.access.demands import Demands
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.rules import Rules, Surroundings
-from rusty_lantern.core.scales import DAY
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.solver.mandatory_conditions import Demands
+from rusty_lantern.core.value_types import DAY
 
 SSE, DAYS = "s3:x-amz-server-side-encryption", "s3:object-lock-remaining-retention-days"
 TLS = {"Action": "s3:*", "Resource": ["arn:aws:s3:::b", "arn:aws:s3:::b/*"]}

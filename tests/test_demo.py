@@ -10,7 +10,7 @@ from urllib.error import HTTPError
 
 import pytest
 
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Demo, Lived, Whole, estate_for, lantern
 from tests.saltmarsh_answers import DRIFT, EXPOSED, LOOK_ALIKES, OBJECT_DRIFT, OBJECT_UNKNOWN, UNKNOWN
 

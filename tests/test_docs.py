@@ -12,7 +12,7 @@ import pytest
 import typer
 
 from rusty_lantern.cli.app import app
-from rusty_lantern.cli.manual import _commands, manual
+from rusty_lantern.cli.manpage import _commands, manual
 from tests.conftest import Lived, Whole, lantern
 
 ROOT = Path(__file__).parent.parent

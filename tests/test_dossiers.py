@@ -12,19 +12,21 @@ import pytest
 from aiohttp import web
 
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.core.access.exposure import exposures
-from rusty_lantern.core.access.rules import Surroundings, rules_of
-from rusty_lantern.core.assess import views
-from rusty_lantern.core.dossier import Bounds, Bucket, Dossier, Right, decode, encode
-from rusty_lantern.core.dossier_check import check, receive
+from rusty_lantern.core.access.policy.bucket_rules import Surroundings, rules_of
+from rusty_lantern.core.access.solver.exposure import exposures
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import views
+from rusty_lantern.core.config.dossier_validation import check, receive
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.holders import Given, Network
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.running import serve
-from rusty_lantern.standin.saltmarsh_files import BASELINE
-from rusty_lantern.standin.saltmarsh_holders import beside
-from rusty_lantern.standin.saltmarsh_others import attic, cellar
+from rusty_lantern.core.model.bucket import Bounds, Bucket, Right
+from rusty_lantern.core.model.dossier import Dossier, decode, encode
+from rusty_lantern.core.model.identity import Given
+from rusty_lantern.core.model.network import Network
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.harbour_identities import beside
+from rusty_lantern.simulator.demo.other_stores import attic, cellar
+from rusty_lantern.simulator.demo.workspace_files import BASELINE
+from rusty_lantern.simulator.serve import serve
 from tests.conftest import Ran, Whole, answering, lantern
 
 MOMENT = "2026-11-02T06:00:00Z"

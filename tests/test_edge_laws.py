@@ -12,21 +12,25 @@ import msgspec
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.asking import Asking
-from rusty_lantern.core.access.decide import Caller, Request, decide
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import Asker, Verdict, View, difference, exposures, reach_of
-from rusty_lantern.core.access.identities import read_identity
-from rusty_lantern.core.access.keys import AUDIENCES, Audience, always_carried
-from rusty_lantern.core.access.region import meet
-from rusty_lantern.core.access.rules import Rules
-from rusty_lantern.core.access.sets import Work
-from rusty_lantern.core.access.together import impossible
-from rusty_lantern.core.access.verbs import ACTIONS, VERBS
-from rusty_lantern.core.access.witness import request_from
-from rusty_lantern.core.assess import alone, beside
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.reports.access_results import decision_result, try_result
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Caller, Request
+from rusty_lantern.core.access.evaluator.request_builder import Asking
+from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
+from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience, always_carried
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.policy.request_constraints import impossible
+from rusty_lantern.core.access.solver.audience_view import View
+from rusty_lantern.core.access.solver.boxes import meet
+from rusty_lantern.core.access.solver.difference import Asker, difference
+from rusty_lantern.core.access.solver.exposure import Verdict, exposures
+from rusty_lantern.core.access.solver.principal_reach import reach_of
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.witness import request_from
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.proposed_bucket import alone, beside
+from rusty_lantern.reports.results.access import decision_result, try_result
 from tests.policies import AROUND, BUCKET, STRANGER, policies, requests
 from tests.test_edges import read
 

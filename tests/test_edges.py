@@ -10,30 +10,25 @@ from typing import Any
 import msgspec
 import pytest
 
-from rusty_lantern.core.access.asking import Asking, request_of
-from rusty_lantern.core.access.decide import decide
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import Verdict, as_match, exposures, public_policy, reach_of
-from rusty_lantern.core.access.identities import read_identity
-from rusty_lantern.core.access.rules import Guard, Rules, named_in
-from rusty_lantern.core.access.sets import Work
-from rusty_lantern.core.assess import alone, beside, circles
-from rusty_lantern.core.differences import differences
-from rusty_lantern.core.dossier import (
-    Bucket,
-    Dossier,
-    Grant,
-    Guards,
-    ObjectGrant,
-    ObjectGrants,
-    Usage,
-    Versions,
-)
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request_builder import Asking, request_of
+from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules, named_in
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.solver.audience_view import public_policy
+from rusty_lantern.core.access.solver.exposure import Verdict, as_match, exposures
+from rusty_lantern.core.access.solver.principal_reach import reach_of
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.access_differences import differences
+from rusty_lantern.core.audit.proposed_bucket import alone, beside
+from rusty_lantern.core.audit.store_subject import circles
+from rusty_lantern.core.config.estate import Credential, Stated, Store
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.estate import Credential, Stated, Store
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.holders import Document, Holder
-from rusty_lantern.reports.access_results import decision_result, try_result
+from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrant, ObjectGrants, Usage, Versions
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Document, Holder
+from rusty_lantern.reports.results.access import decision_result, try_result
 from tests.policies import AROUND
 
 

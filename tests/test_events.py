@@ -10,10 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.archive.events import Events, Layout, action_of, read_layout, stream
-from rusty_lantern.core.changes import Change
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.events import CAUSES, Attribution, Event, Weakened
+from rusty_lantern.core.history.attribution import Attribution
+from rusty_lantern.core.history.changes import Change
+from rusty_lantern.core.history.event import Event, Weakened
+from rusty_lantern.core.history.event_actions import CAUSES
+from rusty_lantern.intake.event_log import Events, Layout, action_of, read_layout, stream
 from tests.conftest import Lived
 
 BEGIN, END = datetime(2026, 10, 2, tzinfo=UTC), datetime(2026, 11, 2, tzinfo=UTC)

@@ -17,11 +17,12 @@ from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any
 
-from rusty_lantern.core.access.decide import ANONYMOUS, Caller, Request, decide
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.rules import Rules
-from rusty_lantern.stores.credentials import AccessKey
-from rusty_lantern.stores.s3.signature import canonical_query, encode, sign
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
+from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.stores.http.credentials import AccessKey
+from rusty_lantern.stores.http.sigv4 import canonical_query, encode, sign
 from tests.gateway import Gateway
 
 

@@ -11,9 +11,9 @@ from typing import Any
 
 from botocore.exceptions import ClientError
 
-from rusty_lantern.core.retention import standing
-from rusty_lantern.core.versions import Version
-from rusty_lantern.objects.engine import table_path
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.object_rules.retention import standing
+from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.tables import read_versions
 from tests.conftest import lantern
 from tests.gateway import Gateway

@@ -11,20 +11,24 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access import across
-from rusty_lantern.core.access.decide import Caller, Request, decide
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import BUDGET, reach_of
-from rusty_lantern.core.access.identities import read_identity
-from rusty_lantern.core.access.own import both_sides, members, own_side
-from rusty_lantern.core.access.rules import Rules, Surroundings
-from rusty_lantern.core.access.sets import Work
-from rusty_lantern.core.assess import circles
-from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Grant, Guards, Right
-from rusty_lantern.core.evidence import Answer, Evidence
-from rusty_lantern.core.holders import Document, Group, Holder, is_well_known, masked
-from rusty_lantern.core.leaks import find_leaks
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.core.access import effective_permissions as across
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Caller, Request
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.policy.identity_policies import both_sides, own_side
+from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.principal_reach import reach_of
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.audit.store_subject import circles
+from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Grant, Guards, Right
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Document, Group, Holder, is_well_known, masked
+from rusty_lantern.core.model.store_index import members
+from rusty_lantern.intake.secret_patterns import find_leaks
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Whole
 from tests.saltmarsh_answers import OTHER_DRIFT
 
@@ -119,7 +123,7 @@ def test_a_name_that_nobody_has_is_not_taken_for_a_stranger(whole: Whole) -> Non
 
 def test_a_figure_of_ages_survives_hostile_names_and_is_the_same_bytes_again(whole: Whole, tmp_path: Path) -> None:
     from rusty_lantern.reports.figures.credentials import credential_ages
-    from rusty_lantern.reports.holder_results import CredentialsResult
+    from rusty_lantern.reports.results.identities import CredentialsResult
 
     result = msgspec.json.decode(whole.run("credentials", "--json").out, type=CredentialsResult)
     rows = [msgspec.structs.replace(r, owner="$\\frac{x$ \x1b[31m<b>" + "long" * 40) for r in result.credentials[:3]]

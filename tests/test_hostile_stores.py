@@ -19,7 +19,8 @@ from hypothesis import strategies as st
 
 from rusty_lantern.archive.surveys import load
 from rusty_lantern.cli.app import app
-from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import Dossier
 from tests.conftest import lantern
 from tests.raw_store import OBJECT, SETTINGS, Answering, Asked, Told, plain, raw_store
 

@@ -15,11 +15,11 @@ import pytest
 from aiohttp import ClientSession, web
 
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.core.presigned import LONGEST, find_signed, is_at
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.running import serve
-from rusty_lantern.standin.saltmarsh_files import BASELINE, CREDENTIAL
-from rusty_lantern.standin.server import Standin
+from rusty_lantern.intake.presigned_url import LONGEST, find_signed, is_at
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import BASELINE, CREDENTIAL
+from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
 from tests.conftest import Whole, answering, estate_for, lantern
 from tests.gateway import Gateway, standard_client
 from tests.test_tls import certificate, secured
@@ -304,7 +304,7 @@ def test_what_a_link_opens_and_until_when_follows_from_its_text(whole: Whole, tm
 
 
 def test_a_link_across_the_border_of_two_pieces_is_found_once(tmp_path: Path) -> None:
-    from rusty_lantern.archive.mining import CHUNK, mine
+    from rusty_lantern.intake.link_scan import CHUNK, mine
 
     link = b"https://h.example/b/k?AWSAccessKeyId=K&Expires=1&Signature=s%3D"
     for before in (CHUNK - len(link) // 2, CHUNK - 3, CHUNK - LONGEST, CHUNK):
@@ -349,10 +349,10 @@ def test_a_port_that_says_nothing_does_not_tell_that_plain_http_is_off(silent: b
     import asyncio
     import socket
 
+    from rusty_lantern.core.config.estate import Credential, Store
     from rusty_lantern.core.errors import Place
-    from rusty_lantern.core.estate import Credential, Store
-    from rusty_lantern.stores.s3.client import Client
-    from rusty_lantern.stores.s3.front import _plain_http
+    from rusty_lantern.stores.http.client import Client
+    from rusty_lantern.stores.s3.tls_check import _plain_http
 
     with socket.socket() as port:
         port.bind(("127.0.0.1", 0))

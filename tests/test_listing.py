@@ -9,18 +9,19 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.core.dossier import Bucket, Dossier, Versions
+from rusty_lantern.core.config.estate import Credential, Pace, Store
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.estate import Credential, Pace, Store
-from rusty_lantern.core.versions import Version
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.holdings import Access, Holdings
-from rusty_lantern.standin.running import serve
-from rusty_lantern.standin.server import Standin
-from rusty_lantern.stores.credentials import AccessKey
-from rusty_lantern.stores.s3.client import Client
-from rusty_lantern.stores.s3.counts import Counting
+from rusty_lantern.core.model.bucket import Bucket, Versions
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.s3.listing import OBJECTS, VERSIONS, Entry, Lister, Listing, Span
+from rusty_lantern.stores.s3.usage import Counting
 
 LETTERS = st.text(st.sampled_from("ab/0%+ é\U0001f30a~\x01"), min_size=1, max_size=6)
 FORMS = st.lists(LETTERS, min_size=1, max_size=120, unique=True)

@@ -24,16 +24,16 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from rusty_lantern.archive.surveys import names
-from rusty_lantern.core.baseline.sheets import Requirement, read_baseline
-from rusty_lantern.core.dossier import Bucket, Encryption, Table
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.retention import emptying, key_state, standing
-from rusty_lantern.core.sampling import bound, size_to_detect
-from rusty_lantern.core.tally import Tally
-from rusty_lantern.core.versions import Version
-from rusty_lantern.objects.engine import table_path
-from rusty_lantern.objects.judging import joined, tallies, tallies_of
-from rusty_lantern.objects.locks import locks
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.baseline.loader import Requirement, read_baseline
+from rusty_lantern.core.model.bucket import Bucket, Encryption, Table
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.object_rules.retention import emptying, key_state, standing
+from rusty_lantern.core.object_rules.sampling import bound, size_to_detect
+from rusty_lantern.core.object_rules.tally import Tally
+from rusty_lantern.objects.duckdb_engine import table_path
+from rusty_lantern.objects.evaluation import joined, tallies, tallies_of
+from rusty_lantern.objects.retention_summary import locks
 from rusty_lantern.objects.tables import read_versions, table_writer
 from tests.conftest import PROGRAM, Demo, estate_for, lantern
 from tests.test_bad_stores import harbour
@@ -264,7 +264,7 @@ def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo,
     assert demo.run("objects", "permit-archive", "--breaking", "objects.mode", "--out", str(wide)).code == 0
     observed = pq.read_table(wide).column("observed").to_pylist()
     assert (len(observed), set(observed)) == (931, {"governance", None})  # one has none at all
-    from rusty_lantern.reports.lists import cell
+    from rusty_lantern.reports.formats.row_files import cell
 
     assert [cell(text) for text in ("=1", "+1", "@a", "-1", "a\tb\x1b", "ok")] == [
         "'=1",
@@ -416,7 +416,7 @@ def main_loop() -> Iterator[None]:
 def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) -> None:
     from distributed import LocalCluster
 
-    from rusty_lantern.objects.cluster import Cluster
+    from rusty_lantern.objects.dask_cluster import Cluster
 
     text = (demo.folder / "baseline.yaml").read_text()
     wanted = [

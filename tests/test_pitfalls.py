@@ -6,14 +6,15 @@ from typing import Any
 
 import pytest
 
-from rusty_lantern.core.access.asking import Asking, request_of
-from rusty_lantern.core.access.decide import decide
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import exposures, reach_of
-from rusty_lantern.core.access.identities import read_identity
-from rusty_lantern.core.access.rules import Guard, Rules
-from rusty_lantern.core.access.sets import Work
-from rusty_lantern.core.dossier import Grant, Right
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request_builder import Asking, request_of
+from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.solver.exposure import exposures
+from rusty_lantern.core.access.solver.principal_reach import reach_of
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.model.bucket import Grant, Right
 from tests.policies import AROUND, BUCKET, OWNER, document
 
 GET, PUT, LIST = "s3:GetObject", "s3:PutObject", "s3:ListBucket"

@@ -15,11 +15,12 @@ from typing import Any
 
 import pytest
 
-from rusty_lantern.core.dossier import Bucket, decode
+from rusty_lantern.core.config.estate import Credential, Pace, Store
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.estate import Credential, Pace, Store
-from rusty_lantern.stores.credentials import AccessKey
-from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import decode
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.s3.listing import VERSIONS, Lister
 from tests.conftest import PROGRAM, Ran, lantern
 from tests.gateway import Gateway, standard_client

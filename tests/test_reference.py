@@ -8,9 +8,9 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from rusty_lantern.core.dossier import encode
-from rusty_lantern.reports.reference import SCHEMAS, pages
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.core.model.dossier import encode
+from rusty_lantern.reports.docs.reference import SCHEMAS, pages
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Demo
 
 DOCS = Path(__file__).parent.parent / "docs"

@@ -12,16 +12,22 @@ import msgspec
 import pytest
 from hypothesis import given, settings
 
-from rusty_lantern.core.access.exposure import BUDGET, Asker, difference
-from rusty_lantern.core.access.keys import AUDIENCES
-from rusty_lantern.core.access.sets import Work
-from rusty_lantern.core.access.verbs import VERBS
-from rusty_lantern.core.assess import BucketView, audit, beside, views
-from rusty_lantern.core.baseline.sheets import read_baseline
-from rusty_lantern.core.dossier import Bucket, Dossier, Grant, ObjectGrants
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.remedies import Remedy, remedies
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.difference import Asker, difference
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.audit import audit
+from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.proposed_bucket import beside
+from rusty_lantern.core.audit.store_subject import views
+from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.model.bucket import Bucket, Grant, ObjectGrants
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.remediation.remedies import remedies
+from rusty_lantern.core.remediation.remedy import Remedy
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 from tests.policies import AROUND, BUCKET, OWNER, policies
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from rusty_lantern.core.leaks import REMOVED, without_secrets
+from rusty_lantern.intake.secret_patterns import REMOVED, without_secrets
 from tests.conftest import lantern
 from tests.raw_store import SETTINGS, Asked, Told, plain, raw_store
 from tests.test_hostile_stores import BAD, GOOD, bucket, surveyed, workspace

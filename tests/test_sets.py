@@ -9,11 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.decide import glob_fits
-from rusty_lantern.core.access.sets import Finite, Maybe, OverBudget, Work
-from rusty_lantern.core.access.sets.line import FIRST, LAST, Line, as_networks, networks
-from rusty_lantern.core.access.sets.several import ANY_SEVERAL, Family, Several
-from rusty_lantern.core.access.sets.texts import (
+from rusty_lantern.core.access.evaluator.condition_tests import glob_fits
+from rusty_lantern.core.access.solver.sets import Finite, Maybe, OverBudget, Work
+from rusty_lantern.core.access.solver.sets.automata import (
     ALL_TEXTS,
     TextSet,
     complement,
@@ -24,6 +22,8 @@ from rusty_lantern.core.access.sets.texts import (
     plain,
     resource_glob,
 )
+from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, Line, as_networks, networks
+from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, Several
 
 WORK = Work(10**9)
 patterns = st.text(alphabet="ab/*?:", max_size=7)

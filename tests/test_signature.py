@@ -11,8 +11,8 @@ from botocore.credentials import Credentials
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.stores.credentials import AccessKey
-from rusty_lantern.stores.s3.signature import canonical_query, encode, sign
+from rusty_lantern.stores.http.credentials import AccessKey
+from rusty_lantern.stores.http.sigv4 import canonical_query, encode, sign
 
 texts = st.text(min_size=1, max_size=12).filter(lambda t: t.encode("utf-8", "ignore").decode() == t and t.isprintable())
 

@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 from rusty_lantern.archive.pruning import Rule, plan, prune, read_rule
 from rusty_lantern.archive.surveys import history, keep, names
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.standings import Standing, Stood, lasting, since, spells
-from rusty_lantern.standin import saltmarsh
+from rusty_lantern.core.history.drift_history import Standing, Stood, lasting, since, spells
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 
 FIRST = datetime(2026, 1, 1, 6, tzinfo=UTC)

@@ -17,11 +17,11 @@ from aiohttp import web
 
 from rusty_lantern.archive.journal import Journal
 from rusty_lantern.archive.surveys import names, sole
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.running import serve
-from rusty_lantern.standin.saltmarsh_files import CREDENTIAL
-from rusty_lantern.standin.server import Standin
-from rusty_lantern.stores.s3.gate import Gate
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import CREDENTIAL
+from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
+from rusty_lantern.stores.http.concurrency_limit import Gate
 from tests.conftest import PROGRAM, Demo, answering, estate_for, lantern
 from tests.saltmarsh_answers import DRIFT, MAY_HAVE_LISTS
 from tests.test_bad_stores import harbour, unknown_buckets

@@ -16,12 +16,12 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
+from rusty_lantern.core.config.estate import Credential, Store
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.estate import Credential, Store
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.running import serve
-from rusty_lantern.standin.server import Standin
-from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
+from rusty_lantern.stores.http.client import Client
 from tests.conftest import Ran, estate_for, lantern
 
 

@@ -10,26 +10,27 @@ from typing import Any
 import msgspec
 import pytest
 
-from rusty_lantern.core.access.documents import parse_policy
-from rusty_lantern.core.access.exposure import BUDGET, reach_of
-from rusty_lantern.core.access.identities import read_identity
-from rusty_lantern.core.access.rules import Rules, Surroundings
-from rusty_lantern.core.access.sets import Work
-from rusty_lantern.core.assess import audit, circles
-from rusty_lantern.core.baseline.judge import observed_words
-from rusty_lantern.core.baseline.sheets import read_baseline
-from rusty_lantern.core.circles import Circle
-from rusty_lantern.core.dossier import Bucket, Dossier
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.principal_reach import reach_of
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.answer import Answer, Fact
+from rusty_lantern.core.audit.audit import audit
+from rusty_lantern.core.audit.replicas import mirrored
+from rusty_lantern.core.audit.store_subject import Circle, circles
+from rusty_lantern.core.baseline.evaluation import observed_words
+from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.estate import Mirror
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.facts import Fact
-from rusty_lantern.core.holders import Credential, Holder
-from rusty_lantern.core.mirror_facts import mirror_content, mirror_settings
-from rusty_lantern.core.mirrors import mirrored
-from rusty_lantern.core.register import REGISTER
-from rusty_lantern.standin import saltmarsh
-from rusty_lantern.standin.saltmarsh_others import attic, cellar
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.facts.replicas import mirror_content, mirror_settings
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Credential, Holder
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.other_stores import attic, cellar
 
 ABSENT: Answer[Any] = Answer("absent")
 DENIED: Answer[Any] = Answer("denied", None, "AccessDenied")

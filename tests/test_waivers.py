@@ -12,14 +12,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.waiver_file import read_waivers
+from rusty_lantern.core.audit.waivers import apply, is_worse, observed_now, written
 from rusty_lantern.core.baseline.comparisons import read_comparison
-from rusty_lantern.core.baseline.judge import Judgement
-from rusty_lantern.core.baseline.sheets import Requirement
+from rusty_lantern.core.baseline.evaluation import Judgement
+from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.errors import BadInput, Place
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.facts import lookup
-from rusty_lantern.core.scales import DAY, Value
-from rusty_lantern.core.waivers import apply, is_worse, observed_now, read_waivers, written
+from rusty_lantern.core.facts.registry import lookup
+from rusty_lantern.core.value_types import DAY, Value
 from tests.conftest import Demo, Ran, lantern
 
 NOW = datetime(2026, 11, 2, 6, tzinfo=UTC)

@@ -10,9 +10,9 @@ from typing import Any
 
 from botocore.exceptions import ClientError
 
-from rusty_lantern.core.dossier import Bucket, LifecycleRule
-from rusty_lantern.core.evidence import Answer
-from rusty_lantern.core.scales import DAY, YEAR
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.bucket import Bucket, LifecycleRule
+from rusty_lantern.core.value_types import DAY, YEAR
 from tests.real_store import policy
 
 NOT_OFFERED = "not offered"

@@ -15,11 +15,11 @@ from pathlib import Path
 
 import msgspec
 
+from rusty_lantern.archive.atomic_write import write_whole
 from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.archive.surveys import MANIFEST, PRUNED, Manifest, Pruned, names, pruned
-from rusty_lantern.archive.writing import write_whole
 from rusty_lantern.core.errors import BadInput, Complaint, Place
-from rusty_lantern.core.scales import DURATION, NotOnScale
+from rusty_lantern.core.value_types import DURATION, NotOnScale
 
 _PERIODS: dict[str, Callable[[datetime], object]] = {
     "all": lambda moment: moment,

@@ -22,9 +22,9 @@ from filelock import FileLock, Timeout
 
 from rusty_lantern import __version__
 from rusty_lantern.archive.errors import CannotWrite, UnderWay
-from rusty_lantern.archive.glance import MANIFEST, PARTIAL, names, unfinished
-from rusty_lantern.core.dossier import Dossier, decode, encode
+from rusty_lantern.archive.quick_status import MANIFEST, PARTIAL, names, unfinished
 from rusty_lantern.core.errors import BadInput, Complaint, Damaged, LanternError, Place
+from rusty_lantern.core.model.dossier import Dossier, decode, encode
 
 __all__ = ["MANIFEST", "PARTIAL", "names", "unfinished"]
 

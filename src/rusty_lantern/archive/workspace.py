@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from rusty_lantern.archive.glance import ESTATE, SURVEYS, upwards
-from rusty_lantern.core.baseline.sheets import Baseline, read_baseline
+from rusty_lantern.archive.quick_status import ESTATE, SURVEYS, upwards
+from rusty_lantern.core.audit.waiver_file import Waiver, read_waivers
+from rusty_lantern.core.baseline.loader import Baseline, read_baseline
+from rusty_lantern.core.config.estate import Estate, read_estate
 from rusty_lantern.core.errors import BadInput, Complaint, LanternError, Place
-from rusty_lantern.core.estate import Estate, read_estate
-from rusty_lantern.core.waivers import Waiver, read_waivers
 
 BASELINE, WAIVERS = "baseline.yaml", "waivers.yaml"
 

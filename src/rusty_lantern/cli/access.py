@@ -6,17 +6,12 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    opened_stores,
-)
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit
+from rusty_lantern.cli.session import opened_stores
 
 if TYPE_CHECKING:
-    from rusty_lantern.core.circles import Circle
+    from rusty_lantern.core.audit.store_subject import Circle
 
 
 def register(app: typer.Typer) -> None:
@@ -39,13 +34,13 @@ def access(
 
     Use it to see who else holds a key to the house. Example: lantern access --who gallery-publisher
     """
-    from rusty_lantern.core.access.verbs import VERBS
+    from rusty_lantern.core.access.policy.actions import VERBS
     from rusty_lantern.core.errors import BadInput, Complaint, nearest
-    from rusty_lantern.reports.access_results import AccessResult, access_rows, own_rows
-    from rusty_lantern.reports.access_views import access_view
-    from rusty_lantern.reports.holder_results import unread_sections
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.reports.results.access import AccessResult, access_rows, own_rows
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.identities import unread_sections
+    from rusty_lantern.reports.terminal.access import access_view
+    from rusty_lantern.reports.terminal.layout import console
 
     if can is not None and can not in VERBS:
         raise BadInput(Complaint(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))

@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from rusty_lantern import __version__
-from rusty_lantern.cli.ondemand import OnDemand
+from rusty_lantern.cli.lazy_group import OnDemand
 
 EXIT_CODES = {
     0: "done; nothing reached the floor that was given",
@@ -53,7 +53,7 @@ def lantern(
 ) -> None:
     """Say where one is, where no command is given."""
     if context.invoked_subcommand is None:
-        from rusty_lantern.cli.whereabouts import whereabouts
+        from rusty_lantern.cli.status import whereabouts
 
         whereabouts(as_of)
 
@@ -65,7 +65,7 @@ def main() -> None:
     try:
         app()
     except LanternError as error:
-        from rusty_lantern.reports.safe import safe
+        from rusty_lantern.reports.escape import safe
 
         for complaint in error.complaints:
             for number, text in enumerate(str(complaint).splitlines()):

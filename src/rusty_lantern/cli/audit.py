@@ -8,20 +8,9 @@ from typing import Annotated
 
 import typer
 
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    Floor,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    judge_kept,
-    kept,
-    moment,
-    note,
-    printed,
-    since_when,
-    workspace,
-)
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import note, printed
+from rusty_lantern.cli.session import Floor, judge_kept, kept, moment, since_when, workspace
 
 
 class Form(StrEnum):
@@ -64,9 +53,9 @@ def audit(
     Use it after each survey; it asks no store. In a cron line, --quiet prints nothing when the exit code is 0.
     Example: lantern audit --fail-on high
     """
-    from rusty_lantern.reports.audit_view import audit_view
     from rusty_lantern.reports.formats import writer
-    from rusty_lantern.reports.results import audit_result
+    from rusty_lantern.reports.results.audit import audit_result
+    from rusty_lantern.reports.terminal.audit import audit_view
 
     place = workspace(workspace_folder)
     baseline = place.baseline()

@@ -7,26 +7,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli import completing
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    find_view,
-    note,
-    opened,
-    opened_stores,
-    printed,
-    workspace,
-)
+from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit, note, printed
+from rusty_lantern.cli.session import find_view, opened, opened_stores, workspace
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
     from datetime import datetime
 
-    from rusty_lantern.core.baseline.choosing import Spoken
+    from rusty_lantern.core.baseline.selectors import Spoken
 
 baselines = typer.Typer(no_args_is_help=True, help="Check, show, draft and test the baseline.")
 
@@ -48,10 +38,11 @@ def check(
     Use it after every change of the baseline. It ends with 1 if something is likely a mistake. Example:
     lantern baseline check
     """
-    from rusty_lantern.core.baseline.checking import check, unasked
-    from rusty_lantern.reports.baseline_view import BaselineCheck, check_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.core.baseline.lint import check, unasked
+    from rusty_lantern.reports.results.baseline import BaselineCheck
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.terminal.baseline import check_view
+    from rusty_lantern.reports.terminal.layout import console
 
     place = workspace(workspace_folder)
     baseline = place.baseline()
@@ -72,8 +63,8 @@ def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Seq
     import msgspec
 
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.cli.common import moment
-    from rusty_lantern.core.baseline.choosing import spoken
+    from rusty_lantern.cli.session import moment
+    from rusty_lantern.core.baseline.selectors import spoken
 
     folder = named if isinstance(named, Path) else None
     if survey is None and not names(workspace(folder).surveys):
@@ -101,12 +92,13 @@ def show(
 
     Use it to see why something is required. Example: lantern baseline show harbour/permit-archive
     """
-    from rusty_lantern.core.baseline.choosing import spoken
-    from rusty_lantern.core.baseline.judge import required_of
-    from rusty_lantern.core.baseline.sheets import in_force
-    from rusty_lantern.reports.baseline_view import EffectiveSheet, sheet_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.core.baseline.evaluation import required_of
+    from rusty_lantern.core.baseline.loader import in_force
+    from rusty_lantern.core.baseline.selectors import spoken
+    from rusty_lantern.reports.results.baseline import EffectiveSheet
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.terminal.baseline import sheet_view
+    from rusty_lantern.reports.terminal.layout import console
 
     found = opened(workspace_folder, survey, as_of)
     view = find_view(found.views, bucket, found.survey)
@@ -131,7 +123,7 @@ def draft(
     Use it where there is no baseline yet. It holds of the survey that it was drafted from. Example:
     lantern baseline draft --out first.yaml
     """
-    from rusty_lantern.core.baseline.drafting import draft
+    from rusty_lantern.core.baseline.draft import draft
     from rusty_lantern.core.errors import BadInput, Complaint
 
     if out is not None and out.exists():
@@ -153,9 +145,9 @@ def _mirrored(workspace_folder: Path | None, survey: str | None, as_of: str | No
     """The mirrored buckets, as sheets speak of them."""
     import msgspec
 
-    from rusty_lantern.cli.common import missing_in
-    from rusty_lantern.core.facts import derive
-    from rusty_lantern.core.mirrors import mirrored, spoken_mirror
+    from rusty_lantern.cli.session import missing_in
+    from rusty_lantern.core.audit.replicas import mirrored, spoken_mirror
+    from rusty_lantern.core.facts.registry import derive
 
     found = opened_stores(workspace_folder, survey, as_of)
     return [
@@ -178,11 +170,13 @@ def test(
     """
     from datetime import UTC, datetime
 
-    from rusty_lantern.cli.common import moment, read_text
-    from rusty_lantern.core.assess import alone
+    from rusty_lantern.cli.files import read_text
+    from rusty_lantern.cli.session import moment
+    from rusty_lantern.core.audit.proposed_bucket import alone
     from rusty_lantern.core.baseline.examples import read_examples, run
-    from rusty_lantern.reports.baseline_view import ExamplesResult, examples_view
-    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.results.baseline import ExamplesResult
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.terminal.baseline import examples_view
 
     place = workspace(workspace_folder)
     baseline, estate = place.baseline(), place.estate()

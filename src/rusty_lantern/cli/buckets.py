@@ -7,14 +7,9 @@ from typing import Annotated
 
 import typer
 
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    opened,
-)
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit
+from rusty_lantern.cli.session import opened
 
 
 class Order(StrEnum):
@@ -50,9 +45,10 @@ def buckets(
     from fnmatch import fnmatchcase
 
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.reports.results import BucketRow, bucket_row, buckets_result, encode
-    from rusty_lantern.reports.terminal import console
-    from rusty_lantern.reports.views import buckets_view
+    from rusty_lantern.reports.results.buckets import BucketRow, bucket_row, buckets_result
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.terminal.buckets import buckets_view
+    from rusty_lantern.reports.terminal.layout import console
 
     _, taken, when, seen = opened(workspace_folder, survey, as_of)
     rows = [bucket_row(view) for view in seen]

@@ -7,16 +7,9 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from rusty_lantern.cli.common import (
-    FailOnOption,
-    JsonOption,
-    WorkspaceOption,
-    ended,
-    judge_kept,
-    kept,
-    printed,
-    workspace,
-)
+from rusty_lantern.cli.options import JsonOption, WorkspaceOption
+from rusty_lantern.cli.output import printed
+from rusty_lantern.cli.session import FailOnOption, ended, judge_kept, kept, workspace
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -24,9 +17,9 @@ if TYPE_CHECKING:
 
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.changes import Change
-    from rusty_lantern.core.events import Event, Weakened
-    from rusty_lantern.reports.changes_view import DeclaredResult, EventsRow, WeakenedRow
+    from rusty_lantern.core.history.changes import Change
+    from rusty_lantern.core.history.event import Event, Weakened
+    from rusty_lantern.reports.results.changes import DeclaredResult, EventsRow, WeakenedRow
 
 
 def register(app: typer.Typer) -> None:
@@ -60,10 +53,11 @@ def changes(
     """
     from fnmatch import fnmatchcase
 
-    from rusty_lantern.core.assess import circles
-    from rusty_lantern.core.changes import changes, drift_changes
-    from rusty_lantern.reports.changes_view import ChangesResult, change_rows, changes_view, declared_view, drift_rows
-    from rusty_lantern.reports.results import encode
+    from rusty_lantern.core.audit.store_subject import circles
+    from rusty_lantern.core.history.changes import changes, drift_changes
+    from rusty_lantern.reports.results.changes import ChangesResult, change_rows, drift_rows
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.terminal.changes import changes_view, declared_view
 
     def wanted(store: str, name: str) -> bool:
         return not only or any(fnmatchcase(f"{store}/{name}", pattern) for pattern in only)
@@ -98,10 +92,10 @@ def changes(
 
 def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[str, str], bool]) -> DeclaredResult:
     """Where a survey (the latest, if none is named) left what was declared."""
-    from rusty_lantern.cli.common import declarations
-    from rusty_lantern.core.assess import circles
-    from rusty_lantern.core.changes import against
-    from rusty_lantern.reports.changes_view import DeclaredResult, change_rows
+    from rusty_lantern.cli.files import declarations
+    from rusty_lantern.core.audit.store_subject import circles
+    from rusty_lantern.core.history.changes import against
+    from rusty_lantern.reports.results.changes import DeclaredResult, change_rows
 
     taken = kept(place, survey)
     declared = declarations(folder)
@@ -113,7 +107,7 @@ def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[
 def _pair(place: Workspace, before: str | None, after: str | None, since: str | None) -> tuple[Survey, Survey]:
     """The two surveys to compare. Raises `BadInput` where there are not two."""
     from rusty_lantern.archive.surveys import folder_name, names
-    from rusty_lantern.cli.common import moment
+    from rusty_lantern.cli.session import moment
     from rusty_lantern.core.errors import BadInput, Complaint
 
     new = kept(place, after)
@@ -145,10 +139,10 @@ def _attributed(
     layout_file: Path | None,
 ) -> Held:
     """Hold the changes against the event files. Raises `BadInput`."""
-    from rusty_lantern.archive.events import Events, Layout, read_layout, stream
-    from rusty_lantern.cli.common import read_text
-    from rusty_lantern.core.events import Attribution
-    from rusty_lantern.reports.changes_view import EventsRow
+    from rusty_lantern.cli.files import read_text
+    from rusty_lantern.core.history.attribution import Attribution
+    from rusty_lantern.intake.event_log import Events, Layout, read_layout, stream
+    from rusty_lantern.reports.results.changes import EventsRow
 
     layout = read_layout(read_text(layout_file), str(layout_file)) if layout_file else Layout()
     attribution = Attribution([*found, *(one for one, _, _ in weak)], *window)
@@ -162,7 +156,7 @@ def _attributed(
 
 
 def _weakened_rows(weak: list[tuple[Weakened, int, list[str]]], first: int, held: Held | None) -> list[WeakenedRow]:
-    from rusty_lantern.reports.changes_view import WeakenedRow, event_rows
+    from rusty_lantern.reports.results.changes import WeakenedRow, event_rows
 
     return [
         WeakenedRow(
@@ -184,9 +178,9 @@ def _weakened(old: Survey, new: Survey) -> list[tuple[Weakened, int, list[str]]]
     ]
     if not both:
         return []
-    from rusty_lantern.core.events import Weakened
-    from rusty_lantern.objects.engine import table_path
-    from rusty_lantern.objects.weakened import weakened
+    from rusty_lantern.core.history.event import Weakened
+    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.protection_changes import weakened
 
     rows = []
     for store, bucket in both:

@@ -7,20 +7,13 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    FailOnOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    ended,
-    opened_stores,
-)
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit
+from rusty_lantern.cli.session import FailOnOption, ended, opened_stores
 
 if TYPE_CHECKING:
-    from rusty_lantern.core.circles import Circle
-    from rusty_lantern.reports.holder_results import LeakRow
+    from rusty_lantern.core.audit.store_subject import Circle
+    from rusty_lantern.reports.results.identities import LeakRow
 
 
 def register(app: typer.Typer) -> None:
@@ -50,15 +43,15 @@ def credentials(
     """
     from fnmatch import fnmatchcase
 
-    from rusty_lantern.reports.holder_results import (
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.identities import (
         CredentialsResult,
         credential_rows,
         identity_rows,
         unread_sections,
     )
-    from rusty_lantern.reports.holder_views import credentials_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.reports.terminal.identities import credentials_view
+    from rusty_lantern.reports.terminal.layout import console
 
     found = opened_stores(workspace_folder, survey, as_of, store)
     judge = found.judge()
@@ -85,9 +78,9 @@ def credentials(
 
 
 def _look_in(places: list[Path], circles: list[Circle]) -> list[LeakRow]:
-    from rusty_lantern.archive.looking import leaks_in
-    from rusty_lantern.core.holders import masked
-    from rusty_lantern.reports.holder_results import LeakRow
+    from rusty_lantern.core.model.identity import masked
+    from rusty_lantern.intake.secret_scan import leaks_in
+    from rusty_lantern.reports.results.identities import LeakRow
 
     rows = []
     for path, leak in leaks_in(places):

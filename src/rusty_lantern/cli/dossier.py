@@ -7,7 +7,9 @@ from typing import Annotated
 
 import typer
 
-from rusty_lantern.cli.common import AsOfOption, JsonOption, SurveyOption, WorkspaceOption, emit, note, read_file
+from rusty_lantern.cli.files import read_file
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit, note
 
 dossiers = typer.Typer(no_args_is_help=True, help="Check a dossier, export one from a survey, make one from a CSV.")
 
@@ -26,10 +28,11 @@ def check(
 
     Use it on what a store's owner sends, before it goes into the estate. Example: lantern dossier check cellar.json
     """
-    from rusty_lantern.core.dossier_check import check as faults_in
-    from rusty_lantern.reports.dossier_view import CheckResult, check_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.core.config.dossier_validation import check as faults_in
+    from rusty_lantern.reports.results.dossier import CheckResult
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.terminal.dossier import check_view
+    from rusty_lantern.reports.terminal.layout import console
 
     faults, dossier = faults_in(read_file(file), str(file))
     result = CheckResult.of(str(file), faults, dossier)
@@ -53,10 +56,11 @@ def export(
     """
     import msgspec
 
-    from rusty_lantern.archive.writing import write_whole
-    from rusty_lantern.cli.common import opened_stores
-    from rusty_lantern.core.dossier import Table, encode
-    from rusty_lantern.core.evidence import Answer, unread
+    from rusty_lantern.archive.atomic_write import write_whole
+    from rusty_lantern.cli.session import opened_stores
+    from rusty_lantern.core.answer import Answer, unread
+    from rusty_lantern.core.model.bucket import Table
+    from rusty_lantern.core.model.dossier import encode
 
     found = opened_stores(workspace_folder, survey, None, store)
     dossier = next(d for d in found.survey.dossiers if d.store == store)
@@ -86,11 +90,11 @@ def from_csv(
     """
     from datetime import UTC, datetime
 
-    from rusty_lantern.archive.writing import write_whole
-    from rusty_lantern.cli.common import moment
-    from rusty_lantern.core.dossier import Dossier, encode
-    from rusty_lantern.core.dossier_check import receive
-    from rusty_lantern.core.flat import join_rows, read_layout, read_rows
+    from rusty_lantern.archive.atomic_write import write_whole
+    from rusty_lantern.cli.session import moment
+    from rusty_lantern.core.config.csv_import import join_rows, read_layout, read_rows
+    from rusty_lantern.core.config.dossier_validation import receive
+    from rusty_lantern.core.model.dossier import Dossier, encode
 
     layout = read_layout(read_file(columns).decode("utf-8-sig", "replace"), str(columns))
     taken = moment(as_of, datetime.now(UTC)).replace(microsecond=0)

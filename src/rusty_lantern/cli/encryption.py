@@ -6,16 +6,9 @@ from typing import Annotated
 
 import typer
 
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    FailOnOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    ended,
-    opened_stores,
-)
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit
+from rusty_lantern.cli.session import FailOnOption, ended, opened_stores
 
 
 def register(app: typer.Typer) -> None:
@@ -35,10 +28,11 @@ def encryption(
 
     Use it before a key is disabled or rotated, and after. Example: lantern encryption
     """
-    from rusty_lantern.reports.holder_results import EncryptionResult, key_rows, protection_rows, unread_sections
-    from rusty_lantern.reports.holder_views import encryption_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.reports.results.encryption import EncryptionResult, key_rows, protection_rows
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.identities import unread_sections
+    from rusty_lantern.reports.terminal.encryption import encryption_view
+    from rusty_lantern.reports.terminal.layout import console
 
     found = opened_stores(workspace_folder, survey, as_of, store)
     judge = found.judge()

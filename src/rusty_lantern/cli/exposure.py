@@ -6,25 +6,15 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli import completing
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    FailOnOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    ended,
-    find_view,
-    judge_of,
-    note,
-    opened,
-)
+from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit, note
+from rusty_lantern.cli.session import FailOnOption, ended, find_view, judge_of, opened
 
 if TYPE_CHECKING:
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.assess import BucketView
-    from rusty_lantern.reports.exposure_results import Probed
+    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.reports.results.exposure import Probed
 
 
 def register(app: typer.Typer) -> None:
@@ -51,10 +41,10 @@ def exposure(
 
     Use it when something is said to be public, or is meant to be. Example: lantern exposure harbour/payroll-drop
     """
-    from rusty_lantern.reports.exposure_results import ExposureResult, exposure_row
-    from rusty_lantern.reports.exposure_view import exposure_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.reports.results.exposure import ExposureResult, exposure_row
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.terminal.exposure import exposure_view
+    from rusty_lantern.reports.terminal.layout import console
 
     place, taken, when, seen = opened(workspace_folder, survey, as_of)
     chosen = [find_view(seen, wanted, taken) for wanted in buckets] if buckets else seen
@@ -79,10 +69,10 @@ def _knock(place: Workspace, chosen: list[BucketView]) -> list[Probed]:
     """Say which addresses will be contacted, then knock at each chosen bucket's list and read doors."""
     import asyncio
 
-    from rusty_lantern.reports.exposure_results import probed
-    from rusty_lantern.stores.credentials import find
-    from rusty_lantern.stores.s3.client import Client
-    from rusty_lantern.stores.s3.probe import try_bucket
+    from rusty_lantern.reports.results.exposure import probed
+    from rusty_lantern.stores.http.client import Client
+    from rusty_lantern.stores.http.credentials import find
+    from rusty_lantern.survey.anonymous_probe import try_bucket
 
     async def one_store(name: str) -> list[Probed]:
         store = next((s for s in place.estate().stores if s.name == name), None)

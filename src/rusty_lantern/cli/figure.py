@@ -9,17 +9,8 @@ from typing import Annotated, NamedTuple
 
 import typer
 
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    Opened,
-    SurveyOption,
-    WorkspaceOption,
-    judge_kept,
-    kept_bytes,
-    opened,
-    opened_stores,
-    since_when,
-)
+from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.session import Opened, judge_kept, kept_bytes, opened, opened_stores, since_when
 
 
 class Name(StrEnum):
@@ -73,8 +64,8 @@ class _Asked(NamedTuple):
 
 
 def _estate(asked: _Asked, out: Path, size: str) -> None:
-    from rusty_lantern.reports.figures.estate import at_a_glance
-    from rusty_lantern.reports.report_results import report_result
+    from rusty_lantern.reports.figures.heatmap import at_a_glance
+    from rusty_lantern.reports.results.report import report_result
 
     found = asked.opened()
     place = found.place
@@ -87,8 +78,8 @@ def _estate(asked: _Asked, out: Path, size: str) -> None:
 
 
 def _exposure(asked: _Asked, out: Path, size: str) -> None:
-    from rusty_lantern.reports.exposure_results import ExposureResult, exposure_row
     from rusty_lantern.reports.figures.exposure import open_doors
+    from rusty_lantern.reports.results.exposure import ExposureResult, exposure_row
 
     found = asked.opened()
     rows = [exposure_row(view) for view in found.views]
@@ -96,16 +87,16 @@ def _exposure(asked: _Asked, out: Path, size: str) -> None:
 
 
 def _storage(asked: _Asked, out: Path, size: str) -> None:
-    from rusty_lantern.reports.figures.tiers import where_data_sits
+    from rusty_lantern.reports.figures.storage import where_data_sits
 
     found = asked.opened()
     where_data_sits(found.views, kept_bytes(found), found.survey.name, out, size)
 
 
 def _drift(asked: _Asked, out: Path, size: str) -> None:
-    from rusty_lantern.archive.standings import Standings
+    from rusty_lantern.archive.audit_cache import Standings
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.reports.figures.trend import trend
+    from rusty_lantern.reports.figures.drift import trend
 
     found = asked.opened()
     place = found.place
@@ -116,10 +107,10 @@ def _drift(asked: _Asked, out: Path, size: str) -> None:
 
 def _retention(asked: _Asked, out: Path, size: str) -> None:
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.objects.engine import table_path
-    from rusty_lantern.objects.locks import locks
+    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.retention_summary import locks
     from rusty_lantern.reports.figures.retention import locked_bytes
-    from rusty_lantern.reports.terminal import many
+    from rusty_lantern.reports.terminal.layout import many
 
     found = asked.opened()
     seen = [view for view in found.views if view.bucket.table.value is not None]
@@ -137,7 +128,7 @@ def _retention(asked: _Asked, out: Path, size: str) -> None:
 
 def _credentials(asked: _Asked, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.credentials import credential_ages
-    from rusty_lantern.reports.holder_results import CredentialsResult, credential_rows
+    from rusty_lantern.reports.results.identities import CredentialsResult, credential_rows
 
     found = opened_stores(*asked)
     rows = [row for circle in found.circles for row in credential_rows(circle, None)]

@@ -7,14 +7,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli.common import JsonOption, WorkspaceOption, judge_kept, note, printed, workspace
+from rusty_lantern.cli.options import JsonOption, WorkspaceOption
+from rusty_lantern.cli.output import note, printed
+from rusty_lantern.cli.session import judge_kept, workspace
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
     from rusty_lantern.archive.surveys import Kept
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.standings import Standing
+    from rusty_lantern.core.history.drift_history import Standing
 
 
 ALTERED = 4
@@ -40,10 +42,10 @@ def history(
     present baseline. Example: lantern history --figure trend.png
     """
     from rusty_lantern.archive import surveys
-    from rusty_lantern.core.standings import lasting
-    from rusty_lantern.reports.history_view import history_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.survey_results import HistoryResult, history_row, lasting_result
+    from rusty_lantern.core.history.drift_history import lasting
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.surveys import HistoryResult, history_row, lasting_result
+    from rusty_lantern.reports.terminal.history import history_view
 
     place = workspace(workspace_folder)
     kept = surveys.history(place.surveys, verify=verify)
@@ -64,7 +66,7 @@ def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]
     """How each survey stood, by the present baseline; none where there is no baseline."""
     if not (place.folder / "baseline.yaml").is_file():
         return {}
-    from rusty_lantern.archive.standings import Standings
+    from rusty_lantern.archive.audit_cache import Standings
 
     standings = Standings(place, lambda survey: judge_kept(place, survey))
     readable = [one.name for one in kept if one.manifest is not None and not one.wrong]
@@ -76,7 +78,7 @@ def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]
 
 
 def _draw(place: Workspace, standings: list[Standing], figure: Path) -> None:
-    from rusty_lantern.reports.figures.trend import trend
+    from rusty_lantern.reports.figures.drift import trend
 
     baseline = place.baseline()
     trend(standings, f"{baseline.title}, edition {baseline.edition}" if baseline.edition else baseline.title, figure)

@@ -52,7 +52,7 @@ def init(
     Use it once, on the first day. Example: lantern init our-estate
     """
     from rusty_lantern.archive.workspace import make
-    from rusty_lantern.reports.terminal import console, line, next_step
+    from rusty_lantern.reports.terminal.layout import console, line, next_step
 
     make(folder, {"estate.yaml": (ESTATE, 0o644), "baseline.yaml": (BASELINE, 0o644)})
     screen = console()

@@ -7,25 +7,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    FailOnOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    ended,
-    note,
-    opened_stores,
-)
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit, note
+from rusty_lantern.cli.session import FailOnOption, ended, opened_stores
 
 if TYPE_CHECKING:
     from collections.abc import Container
 
-    from rusty_lantern.cli.common import OpenedStores
-    from rusty_lantern.core.circles import Circle
-    from rusty_lantern.core.roster import LinkView
-    from rusty_lantern.reports.holder_results import LinkRow
+    from rusty_lantern.cli.session import OpenedStores
+    from rusty_lantern.core.audit.store_subject import Circle
+    from rusty_lantern.core.model.subjects import LinkView
+    from rusty_lantern.reports.results.links import LinkRow
 
 
 def register(app: typer.Typer) -> None:
@@ -51,11 +43,12 @@ def links(
     Use it on what people wrote down. A link is never followed unless --probe says so, and its signature is never shown.
     Example: lantern links wiki.txt
     """
-    from rusty_lantern.core.roster import LinkView
-    from rusty_lantern.reports.holder_results import LinksResult, link_row, unread_sections
-    from rusty_lantern.reports.holder_views import links_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.core.model.subjects import LinkView
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.identities import unread_sections
+    from rusty_lantern.reports.results.links import LinksResult, link_row
+    from rusty_lantern.reports.terminal.layout import console
+    from rusty_lantern.reports.terminal.links import links_view
 
     found = opened_stores(workspace_folder, survey, as_of)
     judge = found.judge()
@@ -82,10 +75,10 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
 
     import msgspec
 
-    from rusty_lantern.archive.mining import mine
-    from rusty_lantern.core.presigned import as_link, is_at
-    from rusty_lantern.core.roster import LinkView
-    from rusty_lantern.reports.holder_results import link_row
+    from rusty_lantern.core.model.subjects import LinkView
+    from rusty_lantern.intake.link_scan import mine
+    from rusty_lantern.intake.presigned_url import as_link, is_at
+    from rusty_lantern.reports.results.links import link_row
 
     judge = found.judge()
     by_store = {circle.roster.dossier.store: circle for circle in found.circles}
@@ -123,7 +116,7 @@ def _probe(found: OpenedStores, standing: list[tuple[int, str]]) -> list[str]:
     """Try each link that stands and reads: what came of it, in their order."""
     import asyncio
 
-    from rusty_lantern.stores.s3.following import follow
+    from rusty_lantern.stores.s3.presigned_check import follow
 
     stores = [store for store in found.place.estate().stores if store.reads == "s3"]
     note(f"trying {len(standing)} links, one byte of each")

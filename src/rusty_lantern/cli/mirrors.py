@@ -4,17 +4,9 @@ from __future__ import annotations
 
 import typer
 
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    FailOnOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    ended,
-    missing_in,
-    opened_stores,
-)
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit
+from rusty_lantern.cli.session import FailOnOption, ended, missing_in, opened_stores
 
 
 def register(app: typer.Typer) -> None:
@@ -33,12 +25,12 @@ def mirrors(
 
     Use it to see whether the second site could take over. Example: lantern mirrors
     """
+    from rusty_lantern.core.audit.replicas import mirrored
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.core.mirrors import mirrored
-    from rusty_lantern.reports.holder_results import MirrorsResult, mirror_row
-    from rusty_lantern.reports.holder_views import mirrors_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.replicas import MirrorsResult, mirror_row
+    from rusty_lantern.reports.terminal.layout import console
+    from rusty_lantern.reports.terminal.replicas import mirrors_view
 
     found = opened_stores(workspace_folder, survey, as_of)
     wanted = found.place.estate().mirrors

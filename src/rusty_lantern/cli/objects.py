@@ -10,26 +10,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli import completing
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    FailOnOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    ended,
-    find_view,
-    note,
-    opened,
-    tallied,
-)
+from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit, note
+from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened, tallied
 
 if TYPE_CHECKING:
-    from rusty_lantern.cli.common import Opened
-    from rusty_lantern.core.assess import BucketView
-    from rusty_lantern.core.baseline.judge import Judgement, Tallied
-    from rusty_lantern.objects.breaking import Prefix
+    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.baseline.evaluation import Judgement, Tallied
+    from rusty_lantern.objects.violations import Prefix
 
 
 class Engine(StrEnum):
@@ -72,11 +62,11 @@ def objects(
     Use it after an audit that found drift in objects. It needs a survey that looked at objects
     (lantern survey --objects sample). Example: lantern objects harbour/camera-traps --breaking objects.encryption
     """
-    from rusty_lantern.core.assess import Judge
-    from rusty_lantern.reports.object_results import ObjectsResult, object_row, table_row
-    from rusty_lantern.reports.object_views import objects_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.core.audit.audit import Judge
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.objects import ObjectsResult, object_row, table_row
+    from rusty_lantern.reports.terminal.layout import console
+    from rusty_lantern.reports.terminal.objects import objects_view
 
     if breaking is not None:
         breaking = f"objects.{breaking.removeprefix('objects.')}"
@@ -117,8 +107,8 @@ def _counting(found: Opened, engine: Engine, scheduler: str) -> Iterator[Tallied
         return
     if not scheduler:
         raise BadInput(Complaint("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
-    from rusty_lantern.objects.cluster import Cluster
-    from rusty_lantern.objects.engine import table_path
+    from rusty_lantern.objects.dask_cluster import Cluster
+    from rusty_lantern.objects.duckdb_engine import table_path
 
     cluster, text = Cluster(scheduler), found.place.baseline_texts()
     try:
@@ -130,10 +120,10 @@ def _counting(found: Opened, engine: Engine, scheduler: str) -> Iterator[Tallied
 
 
 def _check(fact: str) -> None:
-    from rusty_lantern.core import register
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.core.facts import UnknownFact, lookup
-    from rusty_lantern.core.object_facts import SCOPES
+    from rusty_lantern.core.facts import catalogue as register
+    from rusty_lantern.core.facts.objects import SCOPES
+    from rusty_lantern.core.facts.registry import UnknownFact, lookup
 
     try:
         lookup(fact)
@@ -144,24 +134,24 @@ def _check(fact: str) -> None:
 
 
 def _order(judgement: Judgement) -> tuple[int, int, str, str]:
-    from rusty_lantern.core.baseline.sheets import SEVERITIES
+    from rusty_lantern.core.baseline.loader import SEVERITIES
 
     status = ("drifted", "unknown", "waived", "held").index(judgement.status)
     return status, SEVERITIES.index(judgement.requirement.severity), judgement.name, judgement.requirement.fact
 
 
 def _prefixes(found: Opened, view: BucketView, judgement: Judgement) -> list[Prefix]:
-    from rusty_lantern.objects.breaking import by_prefix
-    from rusty_lantern.objects.engine import table_path
+    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.violations import by_prefix
 
     path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
     return by_prefix(path, judgement.requirement, view.bucket, found.when)
 
 
 def _write(found: Opened, judged: list[tuple[BucketView, Judgement]], out: Path) -> None:
-    from rusty_lantern.objects.breaking import breaking
-    from rusty_lantern.objects.engine import table_path
-    from rusty_lantern.reports.lists import write_list
+    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.violations import breaking
+    from rusty_lantern.reports.formats.row_files import write_list
 
     def batches() -> object:
         for view, judgement in judged:

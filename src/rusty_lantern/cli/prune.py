@@ -6,7 +6,8 @@ from typing import Annotated
 
 import typer
 
-from rusty_lantern.cli.common import WorkspaceOption, workspace
+from rusty_lantern.cli.options import WorkspaceOption
+from rusty_lantern.cli.session import workspace
 
 
 def register(app: typer.Typer) -> None:
@@ -29,7 +30,7 @@ def prune(
     from rusty_lantern.archive.pruning import plan, read_rule
     from rusty_lantern.archive.pruning import prune as take_away
     from rusty_lantern.archive.surveys import sole
-    from rusty_lantern.reports.terminal import console, line, many, next_step
+    from rusty_lantern.reports.terminal.layout import console, line, many, next_step
 
     place = workspace(workspace_folder)
     rules = [read_rule(written) for written in keep]

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import typer
 
-from rusty_lantern.cli.common import AsOfOption, JsonOption, WorkspaceOption, emit, moment, workspace
+from rusty_lantern.cli.options import AsOfOption, JsonOption, WorkspaceOption
+from rusty_lantern.cli.output import emit
+from rusty_lantern.cli.session import moment, workspace
 
 
 def register(app: typer.Typer) -> None:
@@ -22,13 +24,13 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
 
     import msgspec
 
-    from rusty_lantern.reports.terminal import console
-    from rusty_lantern.reports.views import reach_view
-    from rusty_lantern.stores.credentials import find
-    from rusty_lantern.stores.dossier import reach_dossier
-    from rusty_lantern.stores.s3.client import Client
-    from rusty_lantern.stores.s3.reach import reach
-    from rusty_lantern.stores.s3.reached import Reached
+    from rusty_lantern.reports.terminal.layout import console
+    from rusty_lantern.reports.terminal.reachability import reach_view
+    from rusty_lantern.stores.dossier.reader import reach_dossier
+    from rusty_lantern.stores.http.client import Client
+    from rusty_lantern.stores.http.credentials import find
+    from rusty_lantern.stores.reachability import Reached
+    from rusty_lantern.stores.s3.reachability import reach
 
     place = workspace(workspace_folder)
     estate = place.estate()

@@ -7,12 +7,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli import completing
-from rusty_lantern.cli.common import AsOfOption, JsonOption, SurveyOption, WorkspaceOption, judge_kept, opened, printed
+from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import printed
+from rusty_lantern.cli.session import judge_kept, opened
 
 if TYPE_CHECKING:
-    from rusty_lantern.cli.common import Opened
-    from rusty_lantern.reports.remedy_view import RemedyResult, RemedyRow
+    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.reports.results.remediation import RemedyResult, RemedyRow
 
 
 def register(app: typer.Typer) -> None:
@@ -42,8 +44,8 @@ def remedy(
     Use it after an audit. It applies nothing; hand the documents to whoever may. Example:
     lantern remedy harbour/payroll-drop
     """
-    from rusty_lantern.reports.remedy_view import remedy_view
-    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.terminal.remediation import remedy_view
 
     found = opened(workspace_folder, survey, as_of)
     result = _remedies(found, where)
@@ -53,9 +55,9 @@ def remedy(
 
 
 def _remedies(found: Opened, where: str | None) -> RemedyResult:
-    from rusty_lantern.cli.common import find_view
-    from rusty_lantern.core.remedies import remedies
-    from rusty_lantern.reports.remedy_view import RemedyResult, remedy_row
+    from rusty_lantern.cli.session import find_view
+    from rusty_lantern.core.remediation.remedies import remedies
+    from rusty_lantern.reports.results.remediation import RemedyResult, remedy_row
 
     audit = judge_kept(found.place, found.survey, found.when)
     views = {("bucket", view.dossier.store, view.bucket.name): view for view in found.views}
@@ -74,7 +76,7 @@ def _remedies(found: Opened, where: str | None) -> RemedyResult:
 
 def _write(folder: Path, rows: list[RemedyRow]) -> None:
     """Write every document. Raises `BadInput` before anything is written if one is there already."""
-    from rusty_lantern.archive.writing import make_folder, write_whole
+    from rusty_lantern.archive.atomic_write import make_folder, write_whole
     from rusty_lantern.core.errors import BadInput, Complaint
 
     documents = {folder / d.file: d.text for row in rows for d in row.documents if d.text}

@@ -7,30 +7,23 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli.common import (
-    LOOK_BACK,
-    AsOfOption,
-    SurveyOption,
-    WorkspaceOption,
-    judge_kept,
-    kept_bytes,
-    note,
-    opened,
-    since_when,
-)
+from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import note
+from rusty_lantern.cli.session import LOOK_BACK, judge_kept, kept_bytes, opened, since_when
 
 if TYPE_CHECKING:
     from collections import Counter
     from collections.abc import Iterator, Sequence
 
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.cli.common import Opened
-    from rusty_lantern.core.assess import Audit, BucketView
-    from rusty_lantern.core.changes import Turn
-    from rusty_lantern.core.remedies import Remedy
-    from rusty_lantern.core.standings import Key
-    from rusty_lantern.reports.page import Picture
-    from rusty_lantern.reports.report_results import ReportResult
+    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.core.audit.audit import Audit
+    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.history.changes import Turn
+    from rusty_lantern.core.history.drift_history import Key
+    from rusty_lantern.core.remediation.remedy import Remedy
+    from rusty_lantern.reports.html.page import Picture
+    from rusty_lantern.reports.results.report import ReportResult
 
 MOST_COMPUTED = 200
 """For so many subjects whose exposure drifts, documents are computed; of more, only words."""
@@ -58,8 +51,8 @@ def report(
     Use it to hand on what an audit found. Nothing in the page is fetched from anywhere. Example:
     lantern report --out report --for tags.steward=finance
     """
-    from rusty_lantern.archive.writing import make_folder, write_whole
-    from rusty_lantern.reports.page import page
+    from rusty_lantern.archive.atomic_write import make_folder, write_whole
+    from rusty_lantern.reports.html.page import page
 
     found = opened(workspace_folder, survey, as_of)
     result, views = _result(found, extract)
@@ -76,7 +69,7 @@ def report(
 
 def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[BucketView]]:
     from rusty_lantern.archive.surveys import history
-    from rusty_lantern.reports.report_results import report_result
+    from rusty_lantern.reports.results.report import report_result
 
     place = found.place
     audit = judge_kept(place, found.survey, found.when)
@@ -96,9 +89,9 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketView]
     """Only the buckets that have a fact of this value, and what was judged of them. Raises `BadInput`."""
     import msgspec
 
-    from rusty_lantern.core.baseline.judge import show_fact
+    from rusty_lantern.core.baseline.evaluation import show_fact
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.core.facts import UnknownFact, lookup
+    from rusty_lantern.core.facts.registry import UnknownFact, lookup
 
     fact, equals, value = wanted.partition("=")
     try:
@@ -118,9 +111,10 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketView]
 
 
 def _remedies(views: Sequence[BucketView], audit: Audit) -> list[tuple[Remedy, Sequence[Key]]]:
-    from rusty_lantern.core.advice import advice
-    from rusty_lantern.core.remedies import Remedy, remedies
-    from rusty_lantern.core.standings import key_of
+    from rusty_lantern.core.history.drift_history import key_of
+    from rusty_lantern.core.remediation.advice import advice
+    from rusty_lantern.core.remediation.remedies import remedies
+    from rusty_lantern.core.remediation.remedy import Remedy
 
     by = {("bucket", view.dossier.store, view.bucket.name): view for view in views}
     subjects: dict[tuple[str, str, str], list] = {}  # type: ignore[type-arg]
@@ -139,9 +133,9 @@ def _turned(place: Workspace, name: str, audit: Audit, *, whole: bool) -> Counte
     """How drift turned since the survey before, None where there is none; of an extract, on what is in it."""
     import msgspec
 
-    from rusty_lantern.archive.standings import Standings
+    from rusty_lantern.archive.audit_cache import Standings
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.core.changes import turns_since
+    from rusty_lantern.core.history.changes import turns_since
 
     earlier = [one for one in names(place.surveys) if one < name]
     if not earlier:
@@ -155,9 +149,9 @@ def _turned(place: Workspace, name: str, audit: Audit, *, whole: bool) -> Counte
 def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketView]) -> list[Picture]:
     from io import BytesIO
 
-    from rusty_lantern.reports.figures.estate import at_a_glance
-    from rusty_lantern.reports.figures.tiers import where_data_sits
-    from rusty_lantern.reports.page import Picture
+    from rusty_lantern.reports.figures.heatmap import at_a_glance
+    from rusty_lantern.reports.figures.storage import where_data_sits
+    from rusty_lantern.reports.html.page import Picture
 
     glance, tiers = BytesIO(), BytesIO()
     at_a_glance(result, glance)
@@ -174,10 +168,10 @@ def _drift_so_far(found: Opened) -> Iterator[Picture]:
     """Drift over the surveys until this one; none where there is no earlier one to tell of."""
     from io import BytesIO
 
-    from rusty_lantern.archive.standings import Standings
+    from rusty_lantern.archive.audit_cache import Standings
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.reports.figures.trend import trend
-    from rusty_lantern.reports.page import Picture
+    from rusty_lantern.reports.figures.drift import trend
+    from rusty_lantern.reports.html.page import Picture
 
     place = found.place
     standings = Standings(place, lambda survey: judge_kept(place, survey))
@@ -192,9 +186,9 @@ def _drift_so_far(found: Opened) -> Iterator[Picture]:
 def _tables(result: ReportResult) -> dict[str, bytes]:
     from rusty_lantern.reports.formats.csv import lines
     from rusty_lantern.reports.formats.markdown import write
-    from rusty_lantern.reports.report_results import rows_of
-    from rusty_lantern.reports.report_tables import parquet
-    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.formats.parquet import parquet
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.report import rows_of
 
     rows = rows_of(result)
     return {

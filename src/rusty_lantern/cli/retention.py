@@ -7,25 +7,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli import completing
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    FailOnOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    ended,
-    find_view,
-    note,
-    opened,
-    tallied,
-)
+from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit, note
+from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened, tallied
 
 if TYPE_CHECKING:
-    from rusty_lantern.cli.common import Opened
-    from rusty_lantern.core.assess import BucketView, Judge
-    from rusty_lantern.reports.object_results import RetentionRow, VersionRow
+    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.core.audit.audit import Judge
+    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.reports.results.objects import RetentionRow, VersionRow
 
 
 def register(app: typer.Typer) -> None:
@@ -57,12 +48,12 @@ def retention(
     Use it before promising that something is kept, or that it can be deleted. It needs a survey that looked at
     objects (lantern survey --objects all). Example: lantern retention harbour/permit-archive
     """
-    from rusty_lantern.core.assess import Judge
+    from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.reports.object_results import RetentionResult, table_row
-    from rusty_lantern.reports.object_views import retention_view
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.objects import RetentionResult, table_row
+    from rusty_lantern.reports.terminal.layout import console
+    from rusty_lantern.reports.terminal.objects import retention_view
 
     found = opened(workspace_folder, survey, as_of)
     chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
@@ -94,10 +85,10 @@ def retention(
 
 
 def _row(found: Opened, view: BucketView, judge: Judge) -> RetentionRow:
-    from rusty_lantern.core.scales import DURATION
-    from rusty_lantern.objects.engine import table_path
-    from rusty_lantern.objects.locks import locks
-    from rusty_lantern.reports.object_results import RetentionRow, object_row, sentence
+    from rusty_lantern.core.value_types import DURATION
+    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.retention_summary import locks
+    from rusty_lantern.reports.results.objects import RetentionRow, object_row, sentence
 
     bucket, lock, table = view.bucket, view.bucket.lock.value, view.bucket.table.value
     assert table is not None
@@ -122,10 +113,10 @@ def _row(found: Opened, view: BucketView, judge: Judge) -> RetentionRow:
 
 def _history(found: Opened, view: BucketView, key: str) -> list[VersionRow]:
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.core.retention import standing
-    from rusty_lantern.objects.engine import table_path
+    from rusty_lantern.core.object_rules.retention import standing
+    from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.tables import read_versions
-    from rusty_lantern.reports.object_results import version_row
+    from rusty_lantern.reports.results.objects import version_row
 
     path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
     rows = [version_row(version, standing(version, found.when)) for version in read_versions(path, key)]

@@ -6,17 +6,10 @@ from typing import Annotated
 
 import typer
 
-from rusty_lantern.cli import completing
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    find_view,
-    opened,
-    tallied,
-)
+from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit
+from rusty_lantern.cli.session import find_view, opened, tallied
 
 
 def register(app: typer.Typer) -> None:
@@ -38,10 +31,10 @@ def show(
 
     Use it to see why something drifted. Example: lantern show harbour/press-kit --required
     """
-    from rusty_lantern.core.assess import Judge
-    from rusty_lantern.reports.results import encode, show_result
-    from rusty_lantern.reports.terminal import console
-    from rusty_lantern.reports.views import show_view
+    from rusty_lantern.core.audit.audit import Judge
+    from rusty_lantern.reports.results.facts import encode, show_result
+    from rusty_lantern.reports.terminal.facts import show_view
+    from rusty_lantern.reports.terminal.layout import console
 
     place, taken, when, seen = opened(workspace_folder, survey, as_of)
     view = find_view(seen, bucket, taken)

@@ -27,8 +27,8 @@ def standin(
 
     from rusty_lantern.archive.workspace import make
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.reports.terminal import console, line
-    from rusty_lantern.standin.saltmarsh_files import serve_estate, workspace_files
+    from rusty_lantern.reports.terminal.layout import console, line
+    from rusty_lantern.simulator.demo.workspace_files import serve_estate, workspace_files
 
     screen = console()
     try:

@@ -8,13 +8,15 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli.common import AsOfOption, JsonOption, WorkspaceOption, emit, moment, note, workspace
+from rusty_lantern.cli.options import AsOfOption, JsonOption, WorkspaceOption
+from rusty_lantern.cli.output import emit, note
+from rusty_lantern.cli.session import moment, workspace
 
 if TYPE_CHECKING:
     from datetime import datetime
 
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.stores.s3.inspecting import Wanted
+    from rusty_lantern.stores.s3.object_details import Wanted
 
 
 class Depth(StrEnum):
@@ -61,15 +63,17 @@ def survey(
     lantern survey && lantern audit
     """
     import asyncio
+    from dataclasses import replace
     from datetime import UTC, datetime
 
     from rusty_lantern.archive import surveys
-    from rusty_lantern.archive.writing import private
-    from rusty_lantern.cli.surveying import Plan, estimate, read_all
-    from rusty_lantern.reports.results import encode
-    from rusty_lantern.reports.survey_results import survey_result
-    from rusty_lantern.reports.terminal import console
-    from rusty_lantern.reports.views import survey_view
+    from rusty_lantern.archive.atomic_write import private
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.surveys import survey_result
+    from rusty_lantern.reports.terminal.layout import console
+    from rusty_lantern.reports.terminal.survey import survey_view
+    from rusty_lantern.reports.terminal.survey_progress import survey_progress
+    from rusty_lantern.survey.run import Plan, estimate, read_all
 
     place = workspace(workspace_folder)
     estate = place.estate()
@@ -92,7 +96,8 @@ def survey(
             if not resume and surveys.unfinished(place.surveys):
                 note("an earlier survey was stopped before it was whole: lantern survey --resume goes on with it")
             journals = place.surveys / (surveys.folder_name(when) + surveys.PARTIAL) / surveys.JOURNAL
-            dossiers = asyncio.run(read_all(plan, journals))
+            with survey_progress(note) as progress:
+                dossiers = asyncio.run(read_all(replace(plan, progress=progress), journals))
             folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only)
     except KeyboardInterrupt:
         note("lantern: interrupted; every answer so far is kept. To go on: lantern survey --resume")
@@ -116,7 +121,7 @@ def _last(place: Workspace, when: datetime) -> Path | None:
 def _wanted(place: Workspace) -> Wanted:
     """What the baseline requires that costs a question of its own for each version."""
     from rusty_lantern.core.errors import BadInput
-    from rusty_lantern.stores.s3.inspecting import Wanted
+    from rusty_lantern.stores.s3.object_details import Wanted
 
     try:
         required = {r.fact for sheet in place.baseline().sheets for r in sheet.require}

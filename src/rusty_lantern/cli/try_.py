@@ -7,25 +7,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli import completing
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    Floor,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    declarations,
-    find_view,
-    opened,
-    printed,
-    read_text,
-)
+from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.files import declarations, read_text
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import printed
+from rusty_lantern.cli.session import Floor, find_view, opened
 
 if TYPE_CHECKING:
-    from rusty_lantern.cli.common import Opened
-    from rusty_lantern.core.assess import Judge
-    from rusty_lantern.core.declared import Declared
-    from rusty_lantern.reports.access_results import TryResult
+    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.core.audit.audit import Judge
+    from rusty_lantern.core.config.declared_bucket import Declared
+    from rusty_lantern.reports.results.access import TryResult
 
 
 def register(app: typer.Typer) -> None:
@@ -60,9 +52,9 @@ def try_(
     a pipeline. Example: lantern try --bucket harbour/payroll-drop --policy fenced.json
     """
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.reports.access_results import TriesResult
-    from rusty_lantern.reports.access_views import tries_view
-    from rusty_lantern.reports.results import encode
+    from rusty_lantern.reports.results.access import TriesResult
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.terminal.access import tries_view
 
     if (declared is None) == (policy is None) or (policy is not None and bucket is None):
         remedy = "lantern try FILE, or lantern try --bucket STORE/BUCKET --policy NEW.json"
@@ -88,9 +80,8 @@ def try_(
 
 
 def _of_policy(found: Opened, judge: Judge | None, bucket: str, policy: Path) -> TryResult:
-    from rusty_lantern.core.assess import beside
-    from rusty_lantern.core.declared import with_policy
-    from rusty_lantern.reports.access_results import try_result
+    from rusty_lantern.core.audit.proposed_bucket import beside, with_policy
+    from rusty_lantern.reports.results.access import try_result
 
     current = find_view(found.views, bucket, found.survey)
     proposed = with_policy(current.bucket, read_text(policy), str(policy))
@@ -99,8 +90,8 @@ def _of_policy(found: Opened, judge: Judge | None, bucket: str, policy: Path) ->
 
 def _of_declared(found: Opened, judge: Judge | None, bucket: str | None, declared: Declared) -> TryResult:
     """What a declared bucket comes to: over an existing one if that is named, otherwise by itself."""
-    from rusty_lantern.core.assess import alone, beside
-    from rusty_lantern.reports.access_results import try_result
+    from rusty_lantern.core.audit.proposed_bucket import alone, beside
+    from rusty_lantern.reports.results.access import try_result
 
     if bucket is not None:
         current = find_view(found.views, bucket, found.survey)
@@ -118,7 +109,7 @@ def _of_declared(found: Opened, judge: Judge | None, bucket: str | None, declare
 
 def _code(result: TryResult, floor: Floor, *, unknown_counts: bool) -> int:
     """As audit ends: 1 for drift at or above the floor; 3 where that is unknown, if that was asked for."""
-    from rusty_lantern.core.assess import reaches
+    from rusty_lantern.core.audit.audit import reaches
 
     if reaches(floor.value, (found.severity for found in result.drift or ())):
         return 1

@@ -7,24 +7,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli import completing
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    SurveyOption,
-    WorkspaceOption,
-    kept,
-    missing_in,
-    moment,
-    note,
-    tallied,
-    workspace,
-)
+from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import note
+from rusty_lantern.cli.session import kept, missing_in, moment, tallied, workspace
 
 if TYPE_CHECKING:
     from datetime import datetime
 
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.baseline.judge import Judgement
+    from rusty_lantern.core.baseline.evaluation import Judgement
 
 
 def register(app: typer.Typer) -> None:
@@ -53,7 +45,7 @@ def waive(
     lantern waive harbour/press-kit exposure.list --because "until the new site is up" --by "head of outreach"
     --until 2027-03-31
     """
-    from rusty_lantern.core.assess import audit
+    from rusty_lantern.core.audit.audit import audit
 
     place = workspace(workspace_folder)
     baseline = place.baseline()
@@ -74,7 +66,7 @@ def waive(
 def _drift(judgements: list[Judgement], of: str, fact: str) -> Judgement:
     """The drift that is to be waived. Raises `BadInput` where there is none."""
     from rusty_lantern.core.errors import BadInput, Complaint, nearest
-    from rusty_lantern.core.facts import UnknownFact, lookup
+    from rusty_lantern.core.facts.registry import UnknownFact, lookup
 
     try:
         lookup(fact)
@@ -108,11 +100,12 @@ def _asked(words: str, given: str) -> str:
 def _add(place: Workspace, drift: Judgement, answers: list[str], when: datetime, longest: int) -> None:
     from datetime import timedelta
 
+    from rusty_lantern.archive.atomic_write import write_whole
     from rusty_lantern.archive.workspace import WAIVERS
-    from rusty_lantern.archive.writing import write_whole
+    from rusty_lantern.core.audit.waiver_file import read_waivers
+    from rusty_lantern.core.audit.waivers import written
     from rusty_lantern.core.errors import BadInput, Complaint
-    from rusty_lantern.core.scales import DURATION, NotOnScale, read_moment, show_moment
-    from rusty_lantern.core.waivers import read_waivers, written
+    from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment, show_moment
 
     because, by, until = answers
     try:

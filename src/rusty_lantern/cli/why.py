@@ -7,21 +7,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from rusty_lantern.cli import completing
-from rusty_lantern.cli.common import (
-    AsOfOption,
-    JsonOption,
-    SurveyOption,
-    WorkspaceOption,
-    emit,
-    find_view,
-    moment,
-    opened,
-    read_file,
-)
+from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.files import read_file
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit
+from rusty_lantern.cli.session import find_view, moment, opened
 
 if TYPE_CHECKING:
-    from rusty_lantern.core.access.asking import Asking
+    from rusty_lantern.core.access.evaluator.request_builder import Asking
 
 
 def register(app: typer.Typer) -> None:
@@ -60,10 +53,10 @@ def why(
 
     Use it to see why a door is open. Example: lantern why harbour/payroll-drop --as anyone --verb read
     """
-    from rusty_lantern.core.access.asking import Asking, read_askings, read_pairs
-    from rusty_lantern.reports.access_results import decision_result, encode_lines
-    from rusty_lantern.reports.access_views import why_view
-    from rusty_lantern.reports.terminal import console
+    from rusty_lantern.core.access.evaluator.request_builder import Asking, read_askings, read_pairs
+    from rusty_lantern.reports.results.access import decision_result, encode_lines
+    from rusty_lantern.reports.terminal.access import why_view
+    from rusty_lantern.reports.terminal.layout import console
 
     _, taken, when, seen = opened(workspace_folder, survey, as_of)
     view = find_view(seen, bucket, taken)

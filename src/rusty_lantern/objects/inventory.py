@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, Any
 import duckdb
 import msgspec
 
-from rusty_lantern.core.dossier import Table, Usage, Versions
-from rusty_lantern.core.estate_objects import Inventory
-from rusty_lantern.core.evidence import Answer, Evidence
-from rusty_lantern.objects.engine import engine
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.config.object_scan import Inventory
+from rusty_lantern.core.model.bucket import Table, Usage, Versions
+from rusty_lantern.objects.duckdb_engine import engine
 from rusty_lantern.objects.tables import ABOUT
 
 if TYPE_CHECKING:

@@ -19,10 +19,10 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.core.dossier import Table
 from rusty_lantern.core.errors import Complaint, Place
-from rusty_lantern.core.versions import Version
-from rusty_lantern.objects.engine import engine, reading
+from rusty_lantern.core.model.bucket import Table
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.objects.duckdb_engine import engine, reading
 
 _WORD = pa.dictionary(pa.int32(), pa.string())
 _MOMENT = pa.timestamp("us", tz="UTC")

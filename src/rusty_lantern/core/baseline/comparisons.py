@@ -1,6 +1,6 @@
 """Comparisons: what a fact must be. Read from the words of a baseline, checked against the fact's scale.
 
-    >>> from rusty_lantern.core.scales import DURATION
+    >>> from rusty_lantern.core.value_types import DURATION
     >>> comparison = read_comparison("at least 7 years", DURATION)
     >>> comparison.accepts(DURATION.read("10 years")), comparison.words
     (True, 'at least 7 years')
@@ -16,7 +16,7 @@ from collections.abc import Callable
 
 import msgspec
 
-from rusty_lantern.core.scales import NotOnScale, Parts, Scale, Value
+from rusty_lantern.core.value_types import NotOnScale, Parts, Scale, Value
 
 MAX_TEXT = 4_096
 """A longer observed text satisfies no `matches`; it bounds the work of an expression."""

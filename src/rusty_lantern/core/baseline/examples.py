@@ -19,13 +19,14 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.baseline.judge import Judgement, judge, observed_words
-from rusty_lantern.core.baseline.sheets import Baseline, in_force
-from rusty_lantern.core.declared import declared
-from rusty_lantern.core.dossier import Bucket
+from rusty_lantern.core.answer import Fact
+from rusty_lantern.core.baseline.evaluation import Judgement, judge, observed_words
+from rusty_lantern.core.baseline.loader import Baseline, in_force
+from rusty_lantern.core.config.declared_bucket import declared
 from rusty_lantern.core.errors import Collector, Place, nearest
-from rusty_lantern.core.facts import Fact, UnknownFact, lookup
-from rusty_lantern.core.marked import Marked, Reader, read_marked
+from rusty_lantern.core.facts.registry import UnknownFact, lookup
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
 
 Observer = Callable[[str, Bucket, datetime], Callable[[str], Fact]]
 """Store, bucket, moment → how the bucket's facts are asked for."""

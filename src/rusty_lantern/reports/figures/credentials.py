@@ -5,10 +5,10 @@ from __future__ import annotations
 from io import BytesIO
 from pathlib import Path
 
-from rusty_lantern.core.scales import DAY, show_moment
-from rusty_lantern.reports.figures.frame import FILLS, INK, QUIET, bare, drawn, plain
-from rusty_lantern.reports.holder_results import CredentialsResult
-from rusty_lantern.reports.safe import shorten
+from rusty_lantern.core.value_types import DAY, show_moment
+from rusty_lantern.reports.escape import shorten
+from rusty_lantern.reports.figures.canvas import FILLS, INK, QUIET, bare, drawn, plain
+from rusty_lantern.reports.results.identities import CredentialsResult
 
 MOST_BARS = 40
 

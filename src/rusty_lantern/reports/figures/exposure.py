@@ -5,10 +5,10 @@ from __future__ import annotations
 from io import BytesIO
 from pathlib import Path
 
-from rusty_lantern.core.access.verbs import VERBS
-from rusty_lantern.core.scales import show_moment
-from rusty_lantern.reports.exposure_results import ExposureResult
-from rusty_lantern.reports.figures.frame import DEEP, INK, MILD, SAND, bare, drawn
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.figures.canvas import DEEP, INK, MILD, SAND, bare, drawn
+from rusty_lantern.reports.results.exposure import ExposureResult
 
 LEVELS = {"open": ("#7a1f2b", "", "open from everywhere"), "narrow": (SAND, "..", "narrow: through a fence"),
           "unknown": ("#ffffff", "xx", "could not be told")}  # fmt: skip

@@ -9,13 +9,13 @@ from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rusty_lantern.core.scales import show_bytes, show_moment
-from rusty_lantern.reports.figures.frame import FILLS, INK, PAPER, QUIET, bare, drawn
+from rusty_lantern.core.value_types import show_bytes, show_moment
+from rusty_lantern.reports.figures.canvas import FILLS, INK, PAPER, QUIET, bare, drawn
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from rusty_lantern.objects.locks import Locks
+    from rusty_lantern.objects.retention_summary import Locks
 
 
 def locked_bytes(

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from importlib import import_module
 
-from rusty_lantern.reports.results import AuditResult
+from rusty_lantern.reports.results.audit import AuditResult
 
 FORMATS = ("json", "csv", "sarif", "junit", "openmetrics", "markdown")
 """Names of formats, each that of its module."""

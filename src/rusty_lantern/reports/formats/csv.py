@@ -9,9 +9,9 @@ import csv
 import io
 from collections.abc import Iterable
 
-from rusty_lantern.core.scales import show_moment
-from rusty_lantern.reports.results import AuditResult, JudgementResult
-from rusty_lantern.reports.safe import cell
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.escape import cell
+from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
 
 COLUMNS = (
     "status", "severity", "store", "subject", "name", "fact", "required", "observed", "since", "reason", "because",

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from rusty_lantern.reports.results import AuditResult, encode
+from rusty_lantern.reports.results.audit import AuditResult
+from rusty_lantern.reports.results.facts import encode
 
 
 def write(result: AuditResult) -> str:

@@ -7,8 +7,8 @@ from __future__ import annotations
 
 from lxml import etree
 
-from rusty_lantern.reports.results import AuditResult, JudgementResult
-from rusty_lantern.reports.safe import safe
+from rusty_lantern.reports.escape import safe
+from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
 
 
 def write(result: AuditResult) -> str:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from rusty_lantern.core.scales import show_moment
-from rusty_lantern.reports.results import AuditResult, JudgementResult
-from rusty_lantern.reports.safe import markdown
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.escape import markdown
+from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
 
 
 def write(result: AuditResult) -> str:

@@ -8,9 +8,9 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 
-from rusty_lantern.core.baseline.sheets import SEVERITIES
-from rusty_lantern.reports.results import AuditResult, JudgementResult
-from rusty_lantern.reports.safe import safe
+from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.reports.escape import safe
+from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
 
 
 def write(result: AuditResult) -> str:

@@ -13,8 +13,8 @@ from typing import Any
 import msgspec
 
 from rusty_lantern import __version__
-from rusty_lantern.reports.results import AuditResult, JudgementResult
-from rusty_lantern.reports.safe import safe
+from rusty_lantern.reports.escape import safe
+from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
 
 LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
 RANKS = {"critical": 100.0, "high": 75.0, "medium": 50.0, "low": 25.0}
@@ -47,7 +47,7 @@ def write(result: AuditResult) -> str:
 
 
 def _meaning(fact: str) -> str:
-    from rusty_lantern.core.facts import lookup
+    from rusty_lantern.core.facts.registry import lookup
 
     return _plain(lookup(fact).meaning)
 

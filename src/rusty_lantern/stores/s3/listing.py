@@ -16,10 +16,10 @@ from urllib.parse import unquote_plus
 
 import msgspec
 
-from rusty_lantern.core.evidence import State
-from rusty_lantern.stores.errors import Unanswered
-from rusty_lantern.stores.s3.answers import Element, name, parse, restored, text
-from rusty_lantern.stores.s3.client import Client
+from rusty_lantern.core.answer import State
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.xml import Element, name, parse, restored, text
 from rusty_lantern.stores.s3.settings import read_status
 
 PAGE = 1000

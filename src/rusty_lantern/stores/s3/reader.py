@@ -11,15 +11,15 @@ from typing import Any, Protocol
 
 import msgspec
 
-from rusty_lantern.core.dossier import OTHER_PROTOCOL, Bucket, Dossier, Guards, Table, Usage, Versions
+from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.errors import LanternError, defect
-from rusty_lantern.core.evidence import Answer, Evidence
-from rusty_lantern.stores.errors import Unanswered
-from rusty_lantern.stores.s3.answers import child, children, name, parse, raw_text, text
-from rusty_lantern.stores.s3.client import Client, Reply
-from rusty_lantern.stores.s3.counts import LIST_LIMIT, Counting, ask_counters, read_time
+from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Guards, Table, Usage, Versions
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.stores.http.client import Client, Reply
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.time_budget import Patience, patient
+from rusty_lantern.stores.http.xml import child, children, name, parse, raw_text, text
 from rusty_lantern.stores.s3.listing import Entry
-from rusty_lantern.stores.s3.patience import Patience, patient
 from rusty_lantern.stores.s3.settings import (
     ACCOUNT_GUARDS,
     ACCOUNT_GUARDS_PATH,
@@ -29,6 +29,7 @@ from rusty_lantern.stores.s3.settings import (
     read_answer,
     read_status,
 )
+from rusty_lantern.stores.s3.usage import LIST_LIMIT, Counting, ask_counters, read_time
 
 EVERY_PAGE = 10_000_000
 """Pages of a listing that is to be whole."""

@@ -13,7 +13,9 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from rusty_lantern.core.dossier import (
+from rusty_lantern.core.answer import SECRET_SEEN, Answer, Evidence
+from rusty_lantern.core.errors import defect
+from rusty_lantern.core.model.bucket import (
     CrossOrigin,
     Encryption,
     Grant,
@@ -26,13 +28,11 @@ from rusty_lantern.core.dossier import (
     Versioning,
     Website,
 )
-from rusty_lantern.core.errors import defect
-from rusty_lantern.core.evidence import SECRET_SEEN, Answer, Evidence
-from rusty_lantern.core.leaks import REMOVED
-from rusty_lantern.core.scales import DAY, YEAR
-from rusty_lantern.stores.errors import Unanswered
-from rusty_lantern.stores.s3.answers import Element, child, children, name, parse, raw_text, text
-from rusty_lantern.stores.s3.client import Reply
+from rusty_lantern.core.value_types import DAY, YEAR
+from rusty_lantern.intake.secret_patterns import REMOVED
+from rusty_lantern.stores.http.client import Reply
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.xml import Element, child, children, name, parse, raw_text, text
 
 
 @dataclass(frozen=True, slots=True)

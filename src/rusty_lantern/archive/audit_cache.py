@@ -1,0 +1,73 @@
+"""What audits of kept surveys came to, kept beside the surveys (`standings/`), so that looking back is quick.
+
+Nothing here is a source: a file that is missing, or was judged by another baseline, is worked out again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from pathlib import Path
+
+import msgspec
+
+from rusty_lantern.archive.atomic_write import private, write_whole
+from rusty_lantern.archive.errors import CannotWrite
+from rusty_lantern.archive.quick_status import MANIFEST, STANDINGS, judged_by
+from rusty_lantern.archive.surveys import Survey, load
+from rusty_lantern.archive.workspace import Workspace
+from rusty_lantern.core.audit.audit import Audit
+from rusty_lantern.core.history.drift_history import Standing, standing_of
+
+Judge = Callable[[Survey], Audit]
+"""Audits a survey as of its own moment."""
+
+
+class Standings:
+    """The standings of a workspace by its present baseline, estate and waivers."""
+
+    def __init__(self, place: Workspace, judge: Judge) -> None:
+        self.place = place
+        self.judge = judge
+        self.judged = 0
+        """How many had to be worked out."""
+        self._texts = place.judging_texts()
+
+    def known(self, name: str) -> Standing | None:
+        """The standing of a survey, if it is kept and still good."""
+        try:
+            kept = msgspec.json.decode(self._path(name).read_bytes(), type=Standing)
+        except (OSError, msgspec.DecodeError, UnicodeDecodeError):
+            return None  # worked out again
+        return kept if kept.judged_by == self._digest(name) else None
+
+    def of(self, name: str) -> Standing:
+        """The standing of a survey, worked out and kept if it is not known. Raises what `load` raises."""
+        return self.known(name) or self.keep(load(self.place.surveys, name))
+
+    def keep(self, survey: Survey, audit: Audit | None = None) -> Standing:
+        """Work out the standing of a survey, or take it from its audit, and keep it where the workspace lets us."""
+        self.judged += 1
+        audit = audit or self.judge(survey)
+        taken = survey.manifest.taken
+        by, only = self._digest(survey.name), survey.manifest.only
+        standing = standing_of(survey.name, taken, by, audit, only, list(self._texts))
+        with suppress(CannotWrite, OSError), private():  # a workspace that cannot be written to only makes it slower
+            self._path(survey.name).parent.mkdir(exist_ok=True)
+            write_whole(self._path(survey.name), msgspec.json.encode(standing) + b"\n")
+        return standing
+
+    def before(self, names: list[str], most: int) -> Iterator[Standing]:
+        """The standings of surveys, latest first, until `most` had to be worked out."""
+        for name in reversed(names):
+            found = self.known(name)
+            if found is None and self.judged >= most:
+                return
+            yield found or self.of(name)
+
+    def _path(self, name: str) -> Path:
+        return self.place.folder / STANDINGS / f"{name}.json"
+
+    def _digest(self, name: str) -> str:
+        """By what a survey is judged: its own manifest, and everything that judging depends on."""
+        return judged_by(list(self._texts.values()), (self.place.surveys / name / MANIFEST).read_bytes())

@@ -1,0 +1,41 @@
+"""Options that commands share."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli import completion as completing
+
+if TYPE_CHECKING:
+    pass
+
+
+WorkspaceOption = Annotated[
+    Path | None,
+    typer.Option(
+        "--workspace", "-w", help="The workspace folder; otherwise the nearest one upwards.", show_default=False
+    ),
+]
+
+
+JsonOption = Annotated[bool, typer.Option("--json", help="Print the result as JSON (see docs/json.md).")]
+
+
+SurveyOption = Annotated[
+    str | None,
+    typer.Option(
+        "--survey",
+        help="A kept survey, by the beginning of its name; otherwise the latest.",
+        show_default=False,
+        autocompletion=completing.surveys,
+    ),
+]
+
+
+AsOfOption = Annotated[
+    str | None,
+    typer.Option("--as-of", help="The moment that counts as now, e.g. 2026-11-02T06:00:00Z.", show_default=False),
+]

@@ -1,0 +1,237 @@
+"""What every command shares: the workspace, the console, options, and how errors end the program."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, NamedTuple
+
+import typer
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+    from datetime import datetime
+
+    from rusty_lantern.archive.surveys import Survey
+    from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.core.audit.audit import Audit, Judge
+    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.audit.replicas import Behind, Missing
+    from rusty_lantern.core.audit.store_subject import Circle
+    from rusty_lantern.core.baseline.evaluation import Tallied
+    from rusty_lantern.core.baseline.loader import Requirement
+    from rusty_lantern.core.history.drift_history import Key, Since
+    from rusty_lantern.core.model.bucket import Bucket
+    from rusty_lantern.core.object_rules.tally import Tally
+    from rusty_lantern.objects.retention_summary import Kept
+
+
+class Floor(StrEnum):
+    """A severity: it and what is worse count."""
+
+    critical = "critical"
+    high = "high"
+    medium = "medium"
+    low = "low"
+
+
+FailOnOption = Annotated[
+    Floor | None,
+    typer.Option(
+        "--fail-on", help="End with 1 if anything of this severity or worse drifted; else 0.", show_default=False
+    ),
+]
+
+
+def ended(floor: Floor | None, severities: Iterable[str]) -> None:
+    """End a listing: with 0, or where a floor was given and something reaches it with 1."""
+    from rusty_lantern.core.audit.audit import reaches
+
+    if floor is not None and reaches(floor.value, severities):
+        raise typer.Exit(1)
+
+
+def workspace(named: Path | None) -> Workspace:
+    """The workspace to work in."""
+    from rusty_lantern.archive.workspace import find
+
+    return find(Path.cwd(), named)
+
+
+def moment(written: str | None, default: datetime) -> datetime:
+    """The moment that counts as now. Raises `BadInput`."""
+    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.value_types import NotOnScale, read_moment
+
+    if written is None:
+        return default
+    try:
+        return read_moment(written)
+    except NotOnScale as error:
+        raise BadInput(Complaint(f"--as-of: {error}")) from None
+
+
+def kept(place: Workspace, name: str | None) -> Survey:
+    """A kept survey."""
+    from rusty_lantern.archive.surveys import load
+
+    return load(place.surveys, name)
+
+
+def tallied(taken: Survey, when: datetime) -> Tallied:
+    """Judges requirements on objects over a survey's version tables; the column engine is loaded only if needed."""
+
+    def over(store: str, bucket: Bucket, requirements: Sequence[Requirement]) -> list[Tally]:
+        from rusty_lantern.objects.duckdb_engine import table_path
+        from rusty_lantern.objects.evaluation import tallies
+
+        return tallies(table_path(taken.folder, store, bucket.name), requirements, bucket, when)
+
+    return over
+
+
+def judge_kept(place: Workspace, taken: Survey, when: datetime | None = None) -> Audit:
+    """Hold a kept survey against the workspace's baseline; as of its own moment unless another is given."""
+    from rusty_lantern.core.audit.audit import audit
+
+    when = when or taken.manifest.taken
+    return audit(
+        taken.dossiers, place.baseline(), place.estate(), when, tallied(taken, when), missing_in(taken), place.waivers()
+    )
+
+
+LOOK_BACK = 30
+"""How many earlier surveys an audit judges anew, to tell since when drift stands; the others must be known."""
+
+
+def since_when(place: Workspace, taken: Survey, found: Audit, when: datetime | None = None) -> dict[Key, Since]:
+    """Since when each drift of an audit stands, by the surveys kept before it. An audit as of the survey's own moment
+    is kept, so that nobody needs to judge it again."""
+    as_its_own = when in (None, taken.manifest.taken)
+    from rusty_lantern.archive.audit_cache import Standings
+    from rusty_lantern.archive.surveys import names
+    from rusty_lantern.core.history.drift_history import since, standing_of
+
+    standings = Standings(place, lambda survey: judge_kept(place, survey))
+    if as_its_own and standings.known(taken.name) is None:
+        standings.keep(taken, found)
+    now = standing_of(taken.name, taken.manifest.taken, "", found, taken.manifest.only)
+    earlier = [name for name in names(place.surveys) if name < taken.name]
+    seen = list(standings.before(earlier, LOOK_BACK))
+    return since(now, seen, all_seen=len(seen) == len(earlier))
+
+
+class Opened(NamedTuple):
+    """A kept survey, opened: where it is, what counts as now, and its buckets with all that follows from them."""
+
+    place: Workspace
+    survey: Survey
+    when: datetime
+    views: list[BucketView]
+
+    def judge(self) -> Judge | None:
+        """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
+        return judge_of(self.place, self.when)
+
+
+def judge_of(place: Workspace, when: datetime) -> Judge | None:
+    """The baseline and the waivers of a workspace; None where it has no baseline. Raises `BadInput`."""
+    from rusty_lantern.core.audit.audit import Judge
+
+    if not (place.folder / "baseline.yaml").is_file():
+        return None
+    return Judge(place.baseline(), when, tuple(place.waivers()))
+
+
+class OpenedStores(NamedTuple):
+    """A kept survey, opened store by store."""
+
+    place: Workspace
+    survey: Survey
+    when: datetime
+    circles: list[Circle]
+
+    def judge(self) -> Judge | None:
+        """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
+        return judge_of(self.place, self.when)
+
+    def under(self, circle: Circle) -> dict[str, list[tuple[str, str, int, int]]]:
+        """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""
+        tables = [n for n, view in circle.buckets.items() if view.bucket.table.value is not None]
+        if not tables:
+            return {}
+        from rusty_lantern.objects.duckdb_engine import table_path
+        from rusty_lantern.objects.replica_diff import keys_in
+
+        store = circle.roster.dossier.store
+        return {name: keys_in(table_path(self.survey.folder, store, name)) for name in tables}
+
+
+def opened_stores(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> OpenedStores:
+    """Open a kept survey store by store, or one store of it. Raises `BadInput` for a store that it has not."""
+    from rusty_lantern.core.audit.store_subject import circles
+    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+
+    place = workspace(named)
+    taken = kept(place, survey)
+    when = moment(as_of, taken.manifest.taken)
+    found = circles(taken.dossiers, place.estate(), when)
+    names = [circle.roster.dossier.store for circle in found]
+    if only is not None and only not in names:
+        hint = nearest(only, names) or f"stores: {', '.join(names)}"
+        raise BadInput(Complaint(f'no store "{only}" in the survey {taken.name}', remedy=hint))
+    return OpenedStores(place, taken, when, [c for c in found if only in (None, c.roster.dossier.store)])
+
+
+def missing_in(taken: Survey) -> Missing:
+    """Counts what mirrors lack by a survey's version tables; the column engine is loaded only if needed."""
+
+    def count(view: BucketView, copy: BucketView, lag: int) -> Behind | None:
+        if view.bucket.table.value is None or copy.bucket.table.value is None:
+            return None
+        from rusty_lantern.objects.duckdb_engine import table_path
+        from rusty_lantern.objects.replica_diff import lacking
+
+        paths = [table_path(taken.folder, side.dossier.store, side.bucket.name) for side in (view, copy)]
+        return lacking(paths[0], paths[1], view.dossier.taken, lag)
+
+    return count
+
+
+def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:
+    """Open a kept survey, as of its own moment unless another is given."""
+    from rusty_lantern.core.audit.store_subject import views
+
+    place = workspace(named)
+    taken = kept(place, survey)
+    when = moment(as_of, taken.manifest.taken)
+    return Opened(place, taken, when, views(taken.dossiers, place.estate(), when))
+
+
+def kept_bytes(found: Opened) -> dict[str, list[Kept]]:
+    """STORE/BUCKET → what encrypts and locks its current objects, of buckets whose objects were looked at."""
+    tables = [view for view in found.views if view.bucket.table.value is not None]
+    if not tables:
+        return {}
+    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.retention_summary import kept as kept_in
+
+    folder = found.survey.folder
+    return {v.title: kept_in(table_path(folder, v.dossier.store, v.bucket.name), found.when) for v in tables}
+
+
+def find_view(views: list[BucketView], wanted: str, taken: Survey) -> BucketView:
+    """The bucket called `STORE/BUCKET` (or by its name alone, if only one store has it). Raises `BadInput`."""
+    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+
+    found = [view for view in views if wanted in (view.title, view.bucket.name)]
+    if len(found) == 1:
+        return found[0]
+    if found:
+        raise BadInput(Complaint(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in found)))
+    hint = nearest(wanted, [v.title for v in views] + [v.bucket.name for v in views])
+    unread = ", ".join(dossier.store for dossier in taken.dossiers if not dossier.listing.settled)
+    if unread:
+        hint = f"store {unread} was not read in it; lantern history lists earlier ones, --survey NAME opens one"
+    what = f'no bucket "{wanted}" in the survey {taken.name}'
+    raise BadInput(Complaint(what, remedy=hint or "lantern buckets lists them"))

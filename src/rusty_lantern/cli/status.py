@@ -1,0 +1,97 @@
+"""`lantern` alone: where one is, and what comes next."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from rich.console import Console
+
+    from rusty_lantern.archive.quick_status import Glimpse
+
+WIDE = 12
+
+
+def whereabouts(as_of: str | None) -> None:
+    """Print the workspace, the last survey and its age, how it stood, and the next step. Nothing is judged anew."""
+    from datetime import UTC, datetime
+
+    from rusty_lantern.archive.quick_status import SURVEYS, glimpse, names, unfinished, upwards
+    from rusty_lantern.reports.terminal.layout import console, line, next_step
+
+    now, screen = _moment(as_of), console()
+    folder = upwards(Path.cwd())
+    if folder is None:
+        line(screen, ("no workspace here", "bold"), "  (no estate.yaml in this folder or above it)")
+        next_step(screen, "lantern init FOLDER", "make one; or lantern demo, to see everything on a made-up estate")
+        return
+    _told(screen, "workspace", str(folder))
+    kept, stopped = names(folder / SURVEYS), unfinished(folder / SURVEYS)
+    if stopped:
+        _told(screen, "stopped", f"the survey {stopped[-1]} is not whole", "magenta")
+    if not kept:
+        _told(screen, "surveys", "none yet")
+        next_step(
+            screen, "lantern survey --resume" if stopped else "lantern reach", "" if stopped else "then: lantern survey"
+        )
+        return
+    taken = datetime.strptime(kept[-1], "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
+    _told(screen, "surveys", f"{len(kept):,}, the last {_age(taken, now)}: {taken:%Y-%m-%dT%H:%M:%SZ}")
+    standing = glimpse(folder, kept[-1])
+    if standing is None:
+        _told(screen, "drift", "not judged by the present baseline yet")
+        next_step(screen, "lantern audit", "hold it against the baseline")
+        return
+    _stood(screen, standing)
+    drift = standing.counts.get("drifted", 0)
+    if stopped:
+        next_step(screen, "lantern survey --resume", "ask only what is missing")
+    elif drift or standing.counts.get("unknown", 0):
+        next_step(screen, "lantern audit", "what it is, worst first")
+    else:
+        next_step(screen, "lantern survey", "see whether it is still so")
+
+
+def _told(screen: Console, heading: str, words: str, style: str = "") -> None:
+    from rusty_lantern.reports.terminal.layout import line
+
+    line(screen, (f"{heading:<{WIDE}}", "dim"), (words, style))
+
+
+def _stood(screen: Console, standing: Glimpse) -> None:
+    from rusty_lantern.reports.terminal.layout import STYLES, line
+
+    parts: list[tuple[str, str]] = []
+    for severity, number in standing.drift_by_severity.items():
+        if number:
+            parts += [(f"{number} ", "bold"), (f"{severity}  ", STYLES[severity])]
+    line(screen, (f"{'drift':<{WIDE}}", "dim"), *(parts or [("none", STYLES["held"])]))
+    unknown = standing.counts.get("unknown", 0)
+    unread = f", not read: {', '.join(standing.unread)}" if standing.unread else ""
+    _told(screen, "unknown", f"{unknown}{unread}", STYLES["unknown"] if unknown or unread else "dim")
+    waived = standing.counts.get("waived", 0)
+    if waived:
+        _told(screen, "accepted", f"{waived} for now")
+
+
+def _moment(as_of: str | None) -> datetime:
+    from datetime import UTC, datetime
+
+    if as_of is None:
+        return datetime.now(UTC)
+    from rusty_lantern.cli.session import moment
+
+    return moment(as_of, datetime.now(UTC))
+
+
+def _age(taken: datetime, now: datetime) -> str:
+    """How long ago, in its largest unit."""
+    seconds = int((now - taken).total_seconds())
+    for size, word in ((86_400, "day"), (3_600, "hour"), (60, "minute")):
+        if seconds >= size:
+            number = seconds // size
+            return f"{number} {word}{'' if number == 1 else 's'} ago"
+    return "just now" if seconds >= 0 else "later than this moment"

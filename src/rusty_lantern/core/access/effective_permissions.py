@@ -1,0 +1,365 @@
+"""What each identity can do across all buckets of a store, by its own permissions and the buckets' rules together.
+
+Theory of operation. Thousands of identities times thousands of buckets are too many pairs to decide one by one, and
+nearly all of them are alike. Identities with the same attached documents, named by the same rules, are one *profile*.
+For a profile, buckets are alike if their rules are the same but for the bucket's own name (one *template*) and the
+profile's resource patterns leave the same rests of themselves behind once the bucket's name is read. Rules with a
+pattern that may reach several buckets are a template of their own. Names in a template are *veiled* for a profile:
+only what part a name plays for it matters (its own, its group's, its account's, somebody else's). Only one bucket of
+each kind is decided, exactly, by `reach_of`; past the budget the answer is `unknown`, never a guess.
+
+Left out are buckets that neither side names: what is open to the public is no permission of anybody's. Buckets whose
+rules could not be read may name anybody, and are never left out.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterable, Iterator, Mapping
+from functools import cached_property
+from typing import Protocol
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.document import Statement
+from rusty_lantern.core.access.policy.identity_policies import Side, both_sides, known_as, side_of, without_public
+from rusty_lantern.core.access.policy.identity_policies import asks_who as conditions_ask
+from rusty_lantern.core.access.policy.names import partition_free
+from rusty_lantern.core.access.policy.principals import Identity
+from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.rule_templates import (
+    DELEGATING,
+    Template,
+    asks_who,
+    encoded,
+    nameless,
+    names_in,
+    parts_of,
+    veiled,
+)
+from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.statements import unlisted
+from rusty_lantern.core.access.solver.verdict_cache import NAMES
+from rusty_lantern.core.answer import Answer, Partly
+from rusty_lantern.core.errors import defect
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.identity import Holder, Verb
+from rusty_lantern.core.model.store_index import Roster
+from rusty_lantern.core.value_types import Value
+
+MOST_DECISIONS = 4_000
+"""Kinds of pairs that are decided for one store; about 20 s at the worst, a fraction of one on a usual estate."""
+
+
+class Seen(Protocol):
+    """A bucket as the rules see it."""
+
+    @property
+    def bucket(self) -> Bucket:
+        """What was read of it."""
+
+    @property
+    def rules(self) -> Rules:
+        """Its rules."""
+
+    @property
+    def surroundings(self) -> Surroundings:
+        """What decisions depend on besides."""
+
+
+class Permitted(msgspec.Struct, frozen=True):
+    """What an identity can do on some buckets that are alike to it; `reach` has the verbs that are not closed."""
+
+    reach: Mapping[str, Reach]
+    buckets: tuple[str, ...]
+
+
+class Across:
+    """The buckets of one store, ready to be asked about its identities."""
+
+    def __init__(self, seen: Mapping[str, Seen], roster: Roster) -> None:
+        self.seen = seen
+        self.roster = roster
+        self.names = sorted(seen)
+        self.account = next((one.surroundings.account for one in seen.values()), "")
+        self._templates: dict[str, Template] = {}
+        self._by_key: dict[bytes, Template] = {}
+        self._naming: dict[str, list[str]] | None = None
+        self._decided: dict[object, dict[str, Reach]] = {}
+        self._profiles: dict[object, list[Permitted]] = {}
+        self._found: dict[str, list[Permitted]] = {}
+        self._alive: list[Side] = []
+        """Keeps statements in memory, since profiles are told apart by which ones they have."""
+        self._shapes: dict[Statement, int] = {}
+        self._shape_of: dict[int, int] = {}
+        self._reach: dict[str, list[tuple[str, object]]] = {}
+        self._granted: dict[object, dict[Verb, Reach]] = {}
+        self._veiled: dict[object, bytes] = {}
+        self._personal = False
+
+    def of(self, holder: Holder) -> list[Permitted]:
+        """What an identity can do, bucket by bucket, those that are alike together; closed ones are left out."""
+        if holder.name not in self._found:
+            self._found[holder.name] = self._of(holder)
+        return self._found[holder.name]
+
+    def _of(self, holder: Holder) -> list[Permitted]:
+        groups = self.roster.memberships.get(holder.name, [])
+        side = side_of(self.roster, holder)
+        parts = parts_of(holder, groups, self.account)
+        named = self._named()
+        mine = frozenset(parts.keys() & named.keys())
+        own = holder.name if side.cap is not None or asks_who(side.statements) else ""
+        who = own or (holder.name if self._personal else "")
+        profile = (side.doubt, tuple(map(id, side.statements)), mine, who)
+        if profile not in self._profiles:
+            self._profiles[profile] = self._permitted(holder, side, parts, named, own)
+            self._alive.append(side)
+        return self._profiles[profile]
+
+    def verbs(self, holder: Holder) -> Answer[Value]:
+        """The verbs that an identity has on at least one bucket; partly known where some hang on what is not known."""
+        found = self.of(holder)
+        levels = {verb: {p.reach[verb].level for p in found if verb in p.reach} for verb in VERBS}
+        open_ones = [verb for verb in VERBS if levels[verb] & {"open", "narrow"}]
+        doubtful = [verb for verb in VERBS if "unknown" in levels[verb] and verb not in open_ones]
+        if doubtful:
+            doubts = (
+                f"{p.buckets[0]}: {doubt}"
+                for p in found
+                for verb in doubtful
+                if verb in p.reach
+                for doubt in p.reach[verb].doubts
+            )
+            why = next(doubts, "its permissions are not understood")
+            return Partly("failed", None, why, certain=" ".join(open_ones))
+        return Answer("known", " ".join(open_ones))
+
+    def least(self, holder: Holder) -> str:
+        """The verbs that an identity certainly has on at least one bucket."""
+        levels = {verb for p in self.of(holder) for verb, one in p.reach.items() if one.level in ("open", "narrow")}
+        return " ".join(verb for verb in VERBS if verb in levels)
+
+    def on(self, holder: Holder, bucket: str) -> dict[str, Reach]:
+        """What an identity can do on one bucket, by both sides together, but for what everybody can."""
+        return self._decide(holder, side_of(self.roster, holder), bucket)
+
+    def _permitted(
+        self, holder: Holder, side: Side, parts: Mapping[str, str], named: Mapping[str, list[str]], own: str
+    ) -> list[Permitted]:
+        rests = self._rests(side.statements)
+        speaking = (name for name, part in parts.items() if part not in DELEGATING)
+        wanted = set(rests) | {bucket for name in speaking for bucket in named.get(name, ())}
+        wanted |= self.doubtful
+        if side.doubt:
+            wanted = set(self.names)
+        alike: dict[object, list[str]] = {}
+        marks: dict[int, tuple[bytes, str]] = {}
+        for bucket in sorted(wanted):
+            template = self._templates[bucket]
+            if id(template) not in marks:
+                who = own or (holder.name if template.personal else "")
+                marks[id(template)] = self._veil(template, parts), who
+            alone = "" if side.cap is None else bucket
+            alike.setdefault((marks[id(template)], rests.get(bucket, ()), alone), []).append(bucket)
+        found: dict[object, list[str]] = {}
+        reaches: dict[object, dict[str, Reach]] = {}
+        for kind, buckets in alike.items():
+            reach = self._once(holder, side, buckets[0], kind)
+            if reach:
+                shown = tuple((verb, one.level, one.fence) for verb, one in reach.items())
+                found.setdefault(shown, []).extend(buckets)
+                reaches[shown] = reach
+        return [Permitted(reaches[shown], tuple(sorted(buckets))) for shown, buckets in found.items()]
+
+    @cached_property
+    def doubtful(self) -> frozenset[str]:
+        """Buckets that may grant somebody something without naming them: rules that were not read or not understood,
+        or that let in whom their conditions leave."""
+        return frozenset(
+            bucket
+            for bucket, seen in self.seen.items()
+            if seen.rules.doubts
+            or seen.rules.policy.unreadable
+            or any(_may_name_anybody(s) for s in seen.rules.policy.statements)
+        )
+
+    def _once(self, holder: Holder, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
+        key = (kind, side.doubt)
+        if key not in self._decided:
+            if len(self._decided) >= MOST_DECISIONS:
+                why = ("too many kinds of permissions and rules to decide within the work allowed",)
+                return {verb: Reach("unknown", doubts=why) for verb in VERBS}
+            self._decided[key] = self._decide(holder, side, bucket)
+        return self._decided[key]
+
+    def _decide(self, holder: Holder, side: Side, bucket: str) -> dict[str, Reach]:
+        try:
+            return self._decided_on(holder, side, bucket)
+        except Exception as error:  # whatever goes wrong is unknown of this pair alone
+            return {verb: Reach("unknown", doubts=(defect(error),)) for verb in VERBS}
+
+    def _decided_on(self, holder: Holder, side: Side, bucket: str) -> dict[str, Reach]:
+        seen = self.seen[bucket]
+        account = seen.surroundings.account or known_as(holder).account
+        rules = both_sides(without_public(seen.rules), side, account)
+        reached = reach_of(known_as(holder), rules, seen.surroundings, Work(BUDGET), insider=True)
+        return {verb: one for verb, one in reached.items() if one.level != "closed"}
+
+    def _veil(self, template: Template, parts: Mapping[str, str]) -> bytes:
+        """A template's key for one for whom names play these parts: all other names are the same to them."""
+        mine = tuple(sorted((name, parts[name]) for name in template.names & parts.keys()))
+        key = (template.key, mine)
+        if key not in self._veiled:
+            self._veiled[key] = encoded(veiled(template.rules, dict(mine)))
+        return self._veiled[key]
+
+    def _named(self) -> dict[str, list[str]]:
+        """Name → the buckets whose rules name it."""
+        if self._naming is None:
+            self._naming = {}
+            for bucket in self.names:
+                for name in self._template(bucket).names:
+                    self._naming.setdefault(name, []).append(bucket)
+        return self._naming
+
+    def _template(self, bucket: str) -> Template:
+        if bucket not in self._templates:
+            rules = nameless(self.seen[bucket].rules)
+            key = encoded(rules)
+            if key not in self._by_key:
+                self._by_key[key] = Template(rules, key, names_in(rules), asks_who(rules.policy.statements))
+                self._personal = self._personal or self._by_key[key].personal
+            self._templates[bucket] = self._by_key[key]
+        return self._templates[bucket]
+
+    def _rests(self, statements: Iterable[Statement]) -> dict[str, tuple[object, ...]]:
+        """Bucket → what the resource patterns leave of themselves once its name is read; those they cannot reach
+        are left out."""
+        found: dict[str, list[object]] = {}
+        allowing: set[str] = set()
+        for statement in statements:
+            number = self._shape(statement)
+            for bucket, rest in self._left_by(statement):
+                found.setdefault(bucket, []).append((number, rest))
+                if statement.effect != "Deny":
+                    allowing.add(bucket)
+            cap = statement.within
+            while cap is not None:
+                for bucket, rest in self._left_by(cap):
+                    found.setdefault(bucket, []).append((number, "capped by", self._shape(cap), rest))
+                cap = cap.within
+        return {bucket: tuple(found[bucket]) for bucket in allowing}
+
+    def _left_by(self, statement: Statement) -> Iterator[tuple[str, object]]:
+        """Bucket → what is left of each resource of one statement, without what caps it."""
+        if statement.resources_negated or not statement.resources:
+            yield from ((bucket, bucket if statement.resources_negated else "") for bucket in self.names)
+            return
+        for resource in statement.resources:
+            if resource not in self._reach:
+                self._reach[resource] = list(self._reached(resource))
+            yield from self._reach[resource]
+
+    def _shape(self, statement: Statement) -> int:
+        """What a statement says but for its resources and its name, as a number."""
+        if id(statement) not in self._shape_of:
+            self._shape_of[id(statement)] = self._shapes.setdefault(_bare(statement), len(self._shapes))
+        return self._shape_of[id(statement)]
+
+    def granted(self, identity: Identity, bucket: str) -> dict[Verb, Reach]:
+        """What the rules of a bucket alone grant an identity that they name; one of each template is decided."""
+        key = (self._template(bucket).key, identity)
+        if key not in self._granted:
+            seen = self.seen[bucket]
+            self._granted[key] = reach_of(identity, seen.rules, seen.surroundings, Work(BUDGET))
+        return self._granted[key]
+
+    def _reached(self, written: str) -> Iterator[tuple[str, object]]:
+        try:
+            resource = partition_free(written)
+        except NotUnderstood:
+            resource = "?" + written
+        if resource == "*":
+            yield from ((bucket, "*") for bucket in self.names)
+            return
+        if not resource.startswith(NAMES):
+            if NAMES.startswith(_literal(resource)):
+                yield from ((bucket, (resource, bucket)) for bucket in self.names)
+            return
+        pattern = resource.removeprefix(NAMES)
+        literal = _literal(pattern)
+        if "${" in pattern.partition("/")[0]:
+            yield from ((bucket, (pattern, bucket)) for bucket in self.names if bucket.startswith(literal))
+            return
+        if "/" in literal or literal == pattern:
+            bucket, slash, rest = pattern.partition("/")
+            if bucket in self.seen:
+                yield bucket, slash + rest
+            return
+        if pattern in ("*", "*/*"):
+            yield from ((bucket, pattern) for bucket in self.names)
+            return
+        start = bisect_left(self.names, literal)
+        while start < len(self.names) and self.names[start].startswith(literal):
+            bucket = self.names[start]
+            rests = _after(pattern, bucket)
+            if rests:
+                yield bucket, rests
+            start += 1
+
+
+def _may_name_anybody(statement: Statement) -> bool:
+    """Whether an Allow may let in somebody without naming them as rules do: it cannot be read, or conditions do."""
+    who = statement.principals
+    if statement.effect == "Deny":
+        return False
+    if who is None or who.vague or unlisted(statement.actions, negated=statement.actions_negated):
+        return True
+    return who.everyone != who.negated and conditions_ask(statement)
+
+
+def _bare(statement: Statement) -> Statement:
+    """A statement without its resources and its name, and so is what caps it."""
+    title = statement.place if statement.faults else ""
+    cap = _bare(statement.within) if statement.within else None
+    return msgspec.structs.replace(statement, resources=(), sid="", place=title, within=cap)
+
+
+def _literal(pattern: str) -> str:
+    """What stands before the first wildcard or variable."""
+    return pattern[: min((pattern.find(c) for c in "*?$" if c in pattern), default=len(pattern))]
+
+
+def _after(pattern: str, name: str) -> frozenset[str]:
+    """What a glob can still match after it has matched all of `name`.
+
+    >>> sorted(_after("permit-*/x", "permit-scans"))
+    ['*/x', '/x']
+    """
+    places = _close(pattern, {0})
+    for char in name:
+        places = _close(
+            pattern,
+            {
+                place if pattern[place] == "*" else place + 1
+                for place in places
+                if place < len(pattern) and pattern[place] in ("*", "?", char)
+            },
+        )
+    return frozenset(pattern[place:] for place in places)
+
+
+def _close(pattern: str, places: set[int]) -> set[int]:
+    """Places that can be stood at without reading anything more: a `*` may match nothing."""
+    found = set(places)
+    for place in places:
+        reached = place
+        while reached < len(pattern) and pattern[reached] == "*":
+            reached += 1
+            found.add(reached)
+    return found

@@ -1,0 +1,1 @@
+"""One concrete request against a bucket's rules."""

@@ -1,0 +1,277 @@
+"""One request against a bucket's rules, decided plainly, in the order in which the semantics are written.
+
+1. A guard or ownership mode may take the access lists or the public policy out of play.
+2. An explicit Deny that matches refuses, whatever else says.
+3. A policy Allow or a grant that matches allows.
+4. Otherwise the request is refused.
+
+This is the other half of a pair: `exposure` answers for all requests at once by set algebra, and shares only the
+parser with this module. Tests hold the two against each other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.condition_tests import _expand, glob_fits, holds
+from rusty_lantern.core.access.evaluator.request import Caller, Decision, Request, Step
+from rusty_lantern.core.access.policy.actions import ACTIONS, GRANTED, GRANTED_ON_OBJECT
+from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules
+from rusty_lantern.core.access.policy.document import (
+    OPERATORS,
+    Principals,
+    Statement,
+)
+from rusty_lantern.core.access.policy.names import partition_free
+from rusty_lantern.core.access.policy.principals import in_one_partition
+from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.model.bucket import Right
+
+Match = Literal["yes", "no", "maybe"]
+
+
+def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
+    """Decide one request. `public`: whether the policy counts as public and the caller is no insider."""
+    request = msgspec.structs.replace(request, context={**rules.fixed_values, **request.context})
+    shut = _shut(rules.restrict_policy, public)
+    steps: list[Step] = []
+    denies = [s for s in rules.policy.statements if s.effect != "Allow"]
+    allows = [s for s in rules.policy.statements if s.effect != "Deny"]
+    uncertain = "policy" in rules.doubted
+    for statement in denies:
+        match, why = matches(statement, rules.bucket, request)
+        says: Match = "maybe" if match == "yes" and not statement.effect else match
+        _note(steps, statement, says, why, "denies")
+        if says == "yes":
+            return Decision(False, statement.title, tuple(steps))
+        uncertain = uncertain or says == "maybe"
+    allowed_by: str = ""
+    possible = uncertain and "policy" in rules.doubted
+    for statement in allows:
+        match, why = matches(statement, rules.bucket, request)
+        says = "maybe" if match == "yes" and not statement.effect else match
+        if says != "no" and shut == "yes":
+            steps.append(Step(statement.title, "ignored", rules.restrict_policy.source))
+            continue
+        if says == "yes" and shut == "maybe":
+            says, why = "maybe", PUBLIC_DOUBT if rules.restrict_policy.on else rules.restrict_policy.source
+        _note(steps, statement, says, why, "allows")
+        allowed_by = allowed_by or (statement.title if says == "yes" else "")
+        possible = possible or says == "maybe"
+    for look in (_granted, _by_object, _by_right):
+        found, maybe = look(rules, request, steps)
+        allowed_by = allowed_by or found
+        possible = possible or maybe
+    if allowed_by and not uncertain:
+        return Decision(True, allowed_by, tuple(steps))
+    if allowed_by or possible:
+        return Decision(None, "something that was not understood or not read", tuple(steps))
+    return Decision(False, "nothing allows it", tuple(steps))
+
+
+PUBLIC_DOUBT = "whether the policy counts as public is not certain"
+
+
+def _shut(guard: Guard, public: Match) -> Match:
+    """Whether the guard on public policies keeps the policy from counting."""
+    if public == "no" or (guard.sure and not guard.on):
+        return "no"
+    return public if guard.on else "maybe"
+
+
+def _note(steps: list[Step], statement: Statement, match: Match, why: str, verb: Literal["allows", "denies"]) -> None:
+    if match == "yes":
+        steps.append(Step(statement.title, verb))
+    else:
+        steps.append(Step(statement.title, "does not match" if match == "no" else "not understood", why))
+
+
+def _granted(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
+    possible = "grants" in rules.doubted and any(request.action in actions for actions in GRANTED.values())
+    if rules.disable_grants.on:
+        if rules.grants:
+            steps.append(Step("grants", "ignored", rules.disable_grants.source))
+        return "", False
+    for grant in rules.grants:
+        name = f"grant of {grant.permission} to {grant.identity or grant.to}"
+        if request.action in GRANTED[grant.permission] and _grantee(grant.to, grant.identity, request.caller):
+            guard = rules.guard_on(grant)
+            if guard.on:
+                steps.append(Step(name, "ignored", guard.source))
+                continue
+            if not guard.sure:
+                possible = True
+                continue
+            steps.append(Step(name, "allows"))
+            return name, False
+        steps.append(Step(name, "does not match"))
+    return "", possible
+
+
+def _by_object(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
+    """What the object's own access list grants the public. Of an object that is not known by name, nobody knows."""
+    if request.action not in GRANTED_ON_OBJECT["full-control"] or rules.disable_grants.on or rules.ignore_grants.on:
+        return "", False
+    sure = rules.disable_grants.sure and rules.ignore_grants.sure
+    for grant in rules.object_grants:
+        name = f"the object's own grant of {grant.permission} to {grant.to}"
+        given = request.action in GRANTED_ON_OBJECT[grant.permission] and _grantee(grant.to, "", request.caller)
+        if given and grant.key == request.key:
+            steps.append(Step(name, "allows" if sure else "not understood"))
+            return (name, False) if sure else ("", True)
+    mine = [g for g in rules.object_grants if request.action in GRANTED_ON_OBJECT[g.permission]]
+    others = any(_grantee(grant.to, "", request.caller) for grant in mine)
+    doubt = rules.object_doubt or ("some objects have access lists that grant it" if others else "")
+    if doubt:
+        steps.append(Step("the object's own access list", "not understood", doubt))
+    return "", bool(doubt)
+
+
+def _by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
+    action = ACTIONS[request.action]
+    possible = "rights" in rules.doubted
+    for right in rules.rights:
+        name = f"right to {', '.join(right.verbs)} for {right.identity or right.to}"
+        on_key = action.target == "bucket" or request.key.startswith(right.prefix)
+        if not right.gives(action.verb) or not on_key or not _entitled(rules, right, request.caller):
+            steps.append(Step(name, "does not match"))
+        elif (guard := rules.guard_on(right)).on:
+            steps.append(Step(name, "ignored", guard.source))
+        elif not guard.sure:
+            possible = True
+        else:
+            steps.append(Step(name, "allows"))
+            return name, False
+    return "", possible
+
+
+def _entitled(rules: Rules, right: Right, caller: Caller) -> bool:
+    if right.to in ("anyone", "any-account"):
+        return _grantee(right.to, "", caller)
+    return any(rules.gives(right, name) for name in (caller.canonical, caller.account, caller.arn) if name)
+
+
+def _grantee(to: str, identity: str, caller: Caller) -> bool:
+    if to == "anyone":
+        return True
+    if to == "any-account":
+        return not caller.anonymous
+    return to == "named" and bool(identity) and identity in (caller.canonical, caller.account)
+
+
+def matches(statement: Statement, bucket: str, request: Request) -> tuple[Match, str]:
+    """Whether a statement speaks of this request; and the first part that does not, or is not understood."""
+    says, why = _matches_alone(statement, bucket, request)
+    if statement.within is None or says == "no":
+        return says, why
+    cap, reason = matches(statement.within, bucket, request)
+    if cap == "yes":
+        return says, why
+    return cap, f"{statement.within.title}: {reason}"
+
+
+def _matches_alone(statement: Statement, bucket: str, request: Request) -> tuple[Match, str]:
+    doubt = str(statement.faults[0]) if statement.faults else ""
+    for part, test in _PARTS:
+        try:
+            fits = test(statement, bucket, request)
+        except NotUnderstood as error:
+            doubt = doubt or str(error)
+            continue
+        if not fits:
+            return "no", part
+    for condition in statement.conditions:
+        try:
+            if not holds(condition, request, variables=statement.variables):
+                return "no", f"{OPERATORS[condition.operator]} {condition.key}"
+        except NotUnderstood as error:
+            doubt = doubt or str(error)
+    return ("maybe", doubt) if doubt else ("yes", "")
+
+
+def _fits_principal(statement: Statement, bucket: str, request: Request) -> bool:
+    principals = statement.principals
+    if principals is None:
+        raise NotUnderstood("to whom it speaks is not understood")
+    if principals.negated:
+        return not _spares(principals, request.caller)
+    return _speaks_to(principals, request.caller)
+
+
+def _listed(principals: Principals) -> set[str]:
+    return set(map(in_one_partition, principals.accounts))
+
+
+def _speaks_to(principals: Principals, caller: Caller) -> bool:
+    if principals.everyone:
+        return True
+    if caller.anonymous:
+        return False
+    root = f"arn:aws:iam::{caller.account}:root" if caller.account else ""
+    mine = {caller.account, root, caller.arn, caller.session} - {""}
+    if mine & _listed(principals) or (caller.canonical and caller.canonical in principals.canonical):
+        return True
+    if principals.vague:
+        raise NotUnderstood(f'a wildcard inside a principal ("{principals.vague[0][:60]}") has no agreed meaning')
+    return False
+
+
+def _spares(principals: Principals, caller: Caller) -> bool:
+    """Whether NotPrincipal leaves the caller out."""
+    if principals.everyone or caller.anonymous:
+        return principals.everyone
+    listed = _listed(principals)
+    root = f"arn:aws:iam::{caller.account}:root"
+    account = bool({caller.account, root} & listed - {""})
+    whole = caller.arn in ("", root)
+    if (caller.canonical and caller.canonical in principals.canonical) or (whole and account):
+        return True
+    if principals.vague:
+        raise NotUnderstood(f'a wildcard inside a principal ("{principals.vague[0][:60]}") has no agreed meaning')
+    return not whole and _spares_one(listed, caller, account=account)
+
+
+def _spares_one(listed: set[str], caller: Caller, *, account: bool) -> bool:
+    """Whether a user is left out: by its own name and its account's together; a session by its role's as well."""
+    if ":role/" in caller.arn and not caller.session:
+        sessions = caller.arn.replace(":iam:", ":sts:").replace(":role/", ":assumed-role/") + "/"
+        if any(name.startswith(sessions) for name in listed):
+            raise NotUnderstood("whether the session is one that NotPrincipal names is not said")
+        return False
+    if (caller.session or caller.arn) not in listed:
+        return False
+    if not account or caller.arn not in listed:
+        raise NotUnderstood("NotPrincipal names it without its account, or its session without the role")
+    return True
+
+
+def _fits_action(statement: Statement, bucket: str, request: Request) -> bool:
+    if not statement.actions:
+        return True
+    found = any(glob_fits(pattern.lower(), request.action.lower()) for pattern in statement.actions)
+    return found != statement.actions_negated
+
+
+def _fits_resource(statement: Statement, bucket: str, request: Request) -> bool:
+    if not statement.resources:
+        return True
+    name = f"arn:aws:s3:::{bucket}"
+    if ACTIONS[request.action].target == "object":
+        name += "/" + request.key
+    found = False
+    for pattern in statement.resources:
+        expanded = _expand(pattern, request, wild=True) if statement.variables else pattern
+        if expanded is None and statement.resources_negated:
+            raise NotUnderstood("NotResource with a variable that this caller does not have")
+        found = found or (expanded is not None and glob_fits(partition_free(expanded), name))
+    return found != statement.resources_negated
+
+
+_PARTS: tuple[tuple[str, Callable[[Statement, str, Request], bool]], ...] = (
+    ("who", _fits_principal),
+    ("action", _fits_action),
+    ("resource", _fits_resource),
+)

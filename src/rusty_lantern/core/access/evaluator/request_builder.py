@@ -1,0 +1,136 @@
+"""One request, put together from the few words in which a person or a file asks about it."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterable
+from datetime import UTC, datetime
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
+from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, FIRST_ACTION, VERBS
+from rusty_lantern.core.access.policy.condition_keys import STRANGER_ACCOUNT, always_carried, context_key, key_name
+from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS, impossible
+from rusty_lantern.core.errors import BadInput, Complaint, Place, nearest
+
+
+class Asking(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True):
+    """A question: may this caller do this? The words of `lantern why`, and of a line of its requests file."""
+
+    caller: str = "anyone"
+    verb: str = "read"
+    action: str = ""
+    key: str = "a"
+    address: str = "203.0.113.9"
+    headers: dict[str, str] = {}
+    carrying: dict[str, str] = {}
+    """Condition keys and their values, for what is neither a header nor the address."""
+    at: str = ""
+
+
+_HEADERS = {"referer": "aws:referer", "user-agent": "aws:useragent"}
+
+
+class Sender(msgspec.Struct, frozen=True):
+    """Who sends a request, and which condition keys their requests are known to carry."""
+
+    caller: Caller
+    known: dict[str, tuple[str, ...]] = {}
+
+
+def request_of(asking: Asking, moment: datetime, sender: Sender | None = None) -> Request:
+    """The request that is asked about, by a `sender` that is known already if there is one. Raises `BadInput`."""
+    action = action_of(asking)
+    context = _said(asking)
+    if not context.keys() & set(ENDPOINT_KEYS):
+        context.setdefault("aws:sourceip", (_address(asking.address),))
+    context.setdefault("aws:securetransport", ("true",))
+    context["aws:currenttime"] = (moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),)
+    context["aws:epochtime"] = (str(int(moment.timestamp())),)
+    sender = sender or Sender(_caller(asking.caller))
+    caller = sender.caller
+    if not caller.anonymous:
+        context.setdefault("aws:principalaccount", (caller.account,))
+    if caller.arn:
+        context.setdefault("aws:principalarn", (caller.arn,))
+    context = always_carried(anonymous=caller.anonymous, arn=caller.arn) | sender.known | context
+    wrong = impossible(context)
+    if wrong:
+        raise BadInput(Complaint(f"no such request can be sent: {wrong}", remedy="leave out one of --with or --header"))
+    key = asking.key if ACTIONS[action].target == "object" else ""
+    return Request(action, key, caller, {name: values for name, values in context.items() if values})
+
+
+def _said(asking: Asking) -> dict[str, tuple[str, ...]]:
+    context: dict[str, tuple[str, ...]] = {}
+    for name, value in asking.headers.items():
+        lowered = name.lower()
+        context[_HEADERS.get(lowered, f"s3:{lowered}")] = (value,)
+    for name, value in asking.carrying.items():
+        if context_key(key_name(name)) is None:
+            raise BadInput(Complaint(f'no condition key "{name}" is known'))
+        context[key_name(name)] = (value,)
+    return context
+
+
+def action_of(asking: Asking) -> str:
+    """The protocol action that is asked about. Raises `BadInput`."""
+    if not asking.action:
+        verb = next((verb for verb in VERBS if verb == asking.verb), None)
+        if verb is None:
+            remedy = nearest(asking.verb, VERBS) or f"one of {', '.join(VERBS)}"
+            raise BadInput(Complaint(f'no verb "{asking.verb}"', remedy=remedy))
+        return FIRST_ACTION[verb]
+    known = BY_LOWER_NAME.get(asking.action.lower()) or BY_LOWER_NAME.get(f"s3:{asking.action.lower()}")
+    if known is None:
+        raise BadInput(Complaint(f'no action "{asking.action}"', remedy=nearest(asking.action, ACTIONS)))
+    return known
+
+
+def _address(text: str) -> str:
+    try:
+        return str(ipaddress.ip_address(text))
+    except ValueError:
+        raise BadInput(Complaint(f'"{text}" is not an address', remedy="write it as 203.0.113.9")) from None
+
+
+def _caller(name: str) -> Caller:
+    if name == "anyone":
+        return ANONYMOUS
+    if name == "any-account":
+        return Caller(STRANGER_ACCOUNT, f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger")
+    identity = read_identity(name)
+    if identity.kind == "canonical":
+        return Caller(STRANGER_ACCOUNT, "", identity.name)
+    if identity.kind == "identity":
+        session = identity.name if identity.name != identity.arn else ""
+        return Caller(identity.account, identity.arn, session=session)
+    if not identity.account:
+        remedy = "anyone, any-account, an account number, a resource name, or a canonical id"
+        raise BadInput(Complaint(f'"{name}" cannot be asked for', remedy=remedy))
+    return Caller(identity.account, identity.arn)
+
+
+def read_pairs(pairs: Iterable[str], separator: str, what: str) -> dict[str, str]:
+    """`name: value` or `name=value` texts as a mapping. Raises `BadInput`."""
+    found = {}
+    for pair in pairs:
+        name, between, value = pair.partition(separator)
+        if not between or not name.strip():
+            raise BadInput(Complaint(f'"{pair}" is not a {what}', remedy=f"write it as NAME{separator} VALUE"))
+        found[name.strip()] = value.strip()
+    return found
+
+
+def read_askings(document: bytes, file: str) -> list[Asking]:
+    """Questions from JSON Lines. Raises `BadInput` with the line of what is wrong."""
+    found = []
+    for number, line in enumerate(document.splitlines(), 1):
+        if line.strip():
+            try:
+                found.append(msgspec.json.decode(line, type=Asking))
+            except (msgspec.DecodeError, UnicodeDecodeError) as error:
+                raise BadInput(Complaint(f"not a request: {error}", Place(file, number))) from None
+    return found

@@ -1,0 +1,247 @@
+"""Everything that decides about one bucket, gathered from the dossier: policy, grants, guards, and doubts.
+
+A *doubt* is an input that could not be read. It does not spoil every verdict: the deciders ask what would be so
+if the unread input said the most, and if it said the least, and only where that differs the verdict is unknown.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime
+
+import msgspec
+
+from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
+from rusty_lantern.core.access.policy.principals import Identity, read_identity
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
+from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrant, Right
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.network import Network
+
+
+class Guard(msgspec.Struct, frozen=True):
+    """One standing guard. `sure` is false where it may or may not be set, because it could not be read."""
+
+    on: bool
+    sure: bool = True
+    source: str = ""
+
+
+class Surroundings(msgspec.Struct, frozen=True):
+    """What a decision depends on besides the bucket: the moment, the bucket's owner, and whom the team trusts."""
+
+    moment: datetime
+    account: str = ""
+    trusted_accounts: frozenset[str] = frozenset()
+    trusted_networks: tuple[str, ...] = ()
+    """Networks that the team trusts, in CIDR form: what only they reach is told so."""
+    account_unread: str = ""
+    """Why it is not known which account the bucket is in; empty where it is, or where the store has none."""
+
+    @property
+    def seconds(self) -> int:
+        """The moment as seconds since 1970."""
+        return int(self.moment.astimezone(UTC).timestamp())
+
+
+class Rules(msgspec.Struct, frozen=True):
+    """The rules of one bucket. `doubts` maps an unread input (`policy`, `grants`, `rights`) to the reason."""
+
+    bucket: str
+    policy: Policy = msgspec.field(default_factory=Policy)
+    grants: tuple[Grant, ...] = ()
+    ignore_grants: Guard = Guard(False)
+    restrict_policy: Guard = Guard(False)
+    doubts: tuple[tuple[str, str], ...] = ()
+    rights: tuple[Right, ...] = ()
+    disable_grants: Guard = Guard(False)
+    """The ownership mode, which puts all access lists out of force; `ignore_grants` only public ones."""
+    members: Mapping[str, frozenset[str]] = {}
+    """Group → the names of all who are in it, directly or through another group."""
+    object_grants: tuple[ObjectGrant, ...] = ()
+    """What objects' own access lists are known to grant the public, on an object each."""
+    object_doubt: str = ""
+    """Why they may grant the public more; empty where they do not."""
+    fixed: tuple[tuple[str, str], ...] = ()
+    """Condition keys that are the bucket's own, as far as they were read, with the value."""
+
+    @property
+    def fixed_values(self) -> dict[str, tuple[str, ...]]:
+        """The same as a request carries them."""
+        return {key: (value,) for key, value in self.fixed}
+
+    def gives(self, right: Right, name: str) -> bool:
+        """Whether a right to a named one, or to a group, is one to the identity of this name."""
+        if right.to == "group":
+            return name == right.identity or name in self.members.get(right.identity, ())
+        return right.to == "named" and bool(name) and right.identity == name
+
+    def guard_on(self, granted: Grant | Right | ObjectGrant) -> Guard:
+        """What keeps a grant or right from counting, if anything does."""
+        guards = [] if isinstance(granted, Right) else [self.disable_grants]
+        return _strongest(guards + ([self.ignore_grants] if granted.to != "named" else []))
+
+    @property
+    def doubted(self) -> dict[str, str]:
+        """Unread inputs and why they are unread. A policy that makes no sense as a whole is one of them."""
+        if self.policy.unreadable:
+            return {"policy": f"the policy is not understood: {self.policy.unreadable}", **dict(self.doubts)}
+        return dict(self.doubts)
+
+
+def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str]] | None = None) -> Rules:
+    """The rules of a bucket as its dossier has them. `members`: group → all its members."""
+    doubts: list[tuple[str, str]] = []
+    policy = Policy()
+    if bucket.policy.value is not None:
+        policy = parse_policy(bucket.policy.value)
+    elif bucket.policy.unread:
+        doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
+    if bucket.grants.unread:
+        doubts.append(("grants", f"the grants could not be read ({bucket.grants.reason})"))
+    if bucket.rights.unread:
+        doubts.append(("rights", f"the rights could not be read ({bucket.rights.reason})"))
+    enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="ownership mode disables grants")
+    if bucket.ownership.unread and bucket.grants.value:
+        enforced = Guard(False, sure=False, source="the ownership mode could not be read")
+    if store.account.unread and not store.account_number:
+        policy = _of_no_known_account(policy)
+    levels = (("bucket", bucket.network), ("store", store.network))
+    fences = tuple(fence for level, network in levels for fence in _network(level, network))
+    fences += _payment(bucket.requester_pays)
+    return Rules(
+        bucket.name,
+        msgspec.structs.replace(policy, statements=policy.statements + fences) if fences else policy,
+        tuple(bucket.grants.value or ()),
+        _strongest(_guards(bucket, store, "ignore_grants", "public grants ignored")),
+        _strongest(_guards(bucket, store, "restrict_policy", "public policy restricted")),
+        tuple(doubts),
+        tuple(bucket.rights.value or ()),
+        enforced,
+        members or {},
+        *of_objects(bucket),
+        _fixed(bucket, store),
+    )
+
+
+def of_objects(bucket: Bucket) -> tuple[tuple[ObjectGrant, ...], str]:
+    """What objects' own access lists grant the public, and why they may grant more."""
+    told, usage, old = bucket.object_grants, bucket.usage.value, bucket.versions.value
+    empty = usage is not None and usage.complete and not usage.objects and old is not None and not old.old
+    by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
+    if by_bucket or empty or bucket.grants.state in ("absent", "unsupported"):
+        return (), ""
+    if told.value is None:
+        return (), "" if told.settled else f"objects may have access lists of their own: {told.reason}"
+    grants = tuple(told.value.grants)
+    if not told.value.complete:
+        return grants, "objects may have access lists of their own, of which not all were read"
+    return grants, ""
+
+
+def _fixed(bucket: Bucket, store: Dossier) -> tuple[tuple[str, str], ...]:
+    account, region = store.account_number or store.account.value or "", bucket.place.value or ""
+    told = (("aws:resourceaccount", account), ("s3:resourceaccount", account), ("aws:requestedregion", region))
+    return tuple((key, value) for key, value in told if value)
+
+
+def _payment(answer: Answer[bool]) -> tuple[Statement, ...]:
+    """Where the requester pays, requests without credentials are refused (published with that setting)."""
+    if not answer.value and (not answer.unread or answer.note == NOT_IN_DOSSIER):
+        return ()  # a dossier that does not speak of it leaves it as it is by default: the owner pays
+    title = "the requester pays" if answer.value else "who pays for requests"
+    signed = {"StringEquals": {"aws:PrincipalType": "Anonymous"}}
+    denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": signed}
+    read = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": denied})).statements
+    faults = (Fault(title, f"could not be read ({answer.reason})"),) if answer.unread else ()
+    return tuple(msgspec.structs.replace(statement, place=title, faults=faults) for statement in read)
+
+
+_OF_AN_ACCOUNT = ("aws:principalaccount", "aws:principalarn", "aws:resourceaccount", "aws:sourceaccount")
+
+
+def _of_no_known_account(policy: Policy) -> Policy:
+    """A policy where it is not known which account is the bucket's own: conditions on accounts may say anything."""
+    fault = Fault("/Condition", "it depends on the account that the bucket is in, which was not read")
+
+    def doubted(statement: Statement) -> Statement:
+        if not any(condition.key in _OF_AN_ACCOUNT for condition in statement.conditions):
+            return statement
+        kept = tuple(c for c in statement.conditions if c.key not in _OF_AN_ACCOUNT)
+        return msgspec.structs.replace(statement, conditions=kept, faults=(*statement.faults, fault))
+
+    return msgspec.structs.replace(policy, statements=tuple(map(doubted, policy.statements)))
+
+
+def _network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
+    """Network rules as a Deny of everything from elsewhere; one that may or may not be there if they are unread."""
+    title = f"network rules of the {level}"
+    everyone = Principals(everyone=True)
+    if answer.unread:
+        fault = Fault(title, f"could not be read ({answer.reason})")
+        return (Statement(title, "Deny", principals=everyone, actions=("*",), resources=("*",), faults=(fault,)),)
+    network = answer.value
+    if network is None or network.everywhere:
+        return ()
+    fence: dict[str, dict[str, list[str]]] = {"NotIpAddress": {"aws:SourceIp": network.networks}}
+    if not network.networks:
+        fence = {}
+    if network.endpoints:
+        fence["StringNotEquals"] = {"aws:SourceVpce": network.endpoints}
+    denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": fence}
+    read = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": denied})).statements
+    return tuple(msgspec.structs.replace(statement, place=title) for statement in read)
+
+
+def _guards(bucket: Bucket, store: Dossier, name: str, words: str) -> list[Guard]:
+    """A guard holds if it is set at either level; the account's overrides the bucket's own switch."""
+    levels: list[tuple[str, Answer[Guards]]] = [("account", store.guards), ("bucket", bucket.guards)]
+    found = []
+    for level, answer in levels:
+        if answer.value is not None:
+            found.append(Guard(getattr(answer.value, name), source=f"{words} by the {level}'s guard"))
+        elif answer.unread:
+            found.append(Guard(False, sure=False, source=f"the {level}'s guards could not be read"))
+    return found
+
+
+def _strongest(guards: list[Guard]) -> Guard:
+    return next(
+        (guard for guard in guards if guard.on),
+        next((guard for guard in guards if not guard.sure), Guard(False)),
+    )
+
+
+def named_in(rules: Rules) -> Iterator[Identity]:
+    """Everyone whom the rules name, each once: as principals, by grants and rights, and by conditions on who asks."""
+    seen: dict[Identity, None] = {}
+    for statement in rules.policy.statements:
+        who = statement.principals
+        if who is None or statement.effect == "Deny":
+            continue
+        if who.everyone != who.negated:
+            seen |= dict.fromkeys(_named_by_conditions(statement))
+        elif not who.negated:
+            seen |= dict.fromkeys(read_identity(name) for name in (*who.accounts, *who.services))
+            seen |= dict.fromkeys(Identity(name, "canonical") for name in who.canonical)
+            seen |= dict.fromkeys(Identity(name, "federated") for name in who.federated)
+    for right in rules.rights:
+        if right.to in ("named", "group") and right.identity:
+            seen[Identity(right.identity, "group") if right.to == "group" else read_identity(right.identity)] = None
+    for grant in rules.grants:
+        if grant.to == "named" and grant.identity:
+            seen[read_identity(grant.identity)] = None
+    yield from seen
+
+
+def _named_by_conditions(statement: Statement) -> Iterator[Identity]:
+    """Whom an Allow to everybody leaves, where its conditions name them: what a condition leaves, it names."""
+    for condition in statement.conditions:
+        naming = condition.key in ("aws:principalarn", "aws:principalaccount", "aws:principalservicename")
+        if naming and condition.operator in _NAMING:
+            names = (value for value in condition.values if not set("*?$") & set(value))
+            yield from (read_identity(name) for name in names if ":" in name or condition.key != "aws:principalarn")
+
+
+_NAMING = frozenset({"stringequals", "stringequalsignorecase", "stringlike", "arnequals", "arnlike"})

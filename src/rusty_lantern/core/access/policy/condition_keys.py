@@ -1,0 +1,282 @@
+"""Condition keys: what kind of value each has, which requests carry it, and whether an outsider controls it.
+
+This is the table that decides `open` or `narrow`. A key is *theirs* when an outsider may send whatever they
+like; then it fences nothing. A key that is not theirs has a value that an outsider cannot bring about; what
+they would typically carry instead is `stranger` (often: nothing). A key that is *of the bucket* has one value for
+every request, and is understood only where that value was read.
+
+Sources: the published list of global condition keys of the policy language, the published list of condition keys of
+the S3 actions, and for what requests without credentials carry, the page on each key.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import msgspec
+
+Audience = Literal["anyone", "any-account", "everybody"]
+"""`everybody` takes in the team itself: not an audience to be exposed to, but the one that demands are made of."""
+AUDIENCES: tuple[Audience, ...] = ("anyone", "any-account")
+ARN = "aws:principalarn"
+ACCOUNT, SORT, USER = "aws:principalaccount", "aws:principaltype", "aws:username"
+"""Keys that tell who asks."""
+Kind = Literal["text", "switch", "address", "number", "date", "name"]
+Presence = Literal["always", "maybe", "never"]
+
+
+class ContextKey(msgspec.Struct, frozen=True):
+    """One condition key, or a family of them when the name ends in `/`."""
+
+    name: str
+    kind: Kind
+    theirs: bool
+    reason: str
+    unsigned: Presence = "maybe"
+    """Whether a request without credentials carries it."""
+    signed: Presence = "maybe"
+    """Whether a request signed by an unrelated account carries it."""
+    actions: frozenset[str] = frozenset()
+    """The actions whose requests can carry it; empty: all."""
+    many: bool = False
+    """Whether it carries several values at once."""
+    stranger: tuple[str, ...] = ()
+    """Values, besides none, that an outsider could bring about for a key that is not theirs."""
+    anonymous: str = ""
+    """The value that requests without credentials carry, where they carry one that nobody chooses."""
+    words: tuple[str, ...] = ()
+    """The only values that a request can carry, where the protocol fixes them."""
+    whole: bool = False
+    """Whether it is a number that counts something: whole, and not below zero."""
+    of_bucket: bool = False
+    """Whether its value is the bucket's own, the same for every request."""
+
+    def carried(self, audience: Audience) -> Presence:
+        """Whether some request by this audience carries the key, whatever it asks for."""
+        return self.presence(audience, next(iter(self.actions), ""))
+
+    def presence(self, audience: Audience, action: str) -> Presence:
+        """Whether requests for `action` by this audience carry the key."""
+        if self.actions and action not in self.actions:
+            return "never"
+        if audience == "everybody":
+            return self.unsigned if self.unsigned == self.signed else "maybe"
+        return self.unsigned if audience == "anyone" else self.signed
+
+
+def _actions(names: str) -> frozenset[str]:
+    return frozenset(f"s3:{name}" for name in names.split())
+
+
+_LISTS = _actions("ListBucket ListBucketVersions")
+_PUTS = _actions("PutObject")
+_ACL_PUTS = _actions("PutObject PutObjectAcl PutObjectVersionAcl PutBucketAcl")
+_TAGGED_PUTS = _actions("PutObject PutObjectTagging PutObjectVersionTagging")
+_LOCK_PUTS = _actions("PutObject PutObjectRetention PutObjectLegalHold")
+_VERSIONED = _actions(
+    "GetObjectVersion GetObjectVersionAcl GetObjectVersionTagging DeleteObjectVersion PutObjectVersionAcl "
+    "PutObjectVersionTagging DeleteObjectVersionTagging GetObjectVersionAttributes GetObjectVersionTorrent"
+)
+_OBJECTS = _actions(
+    "GetObject GetObjectVersion GetObjectAcl GetObjectVersionAcl GetObjectTagging GetObjectVersionTagging "
+    "PutObjectAcl PutObjectVersionAcl PutObjectTagging PutObjectVersionTagging DeleteObjectTagging "
+    "DeleteObjectVersionTagging GetObjectAttributes GetObjectVersionAttributes"
+)
+_NONE = frozenset({"-"})
+"""For keys that belong to actions on something other than a bucket or an object."""
+
+STRANGER_ACCOUNT = "909090909090"
+"""An account number that stands for any unrelated account; another is taken if a policy names this one."""
+
+_HEADER = "a header of the request, set by whoever sends it"
+_PARAMETER = "a parameter of the request"
+_OWN = "an attribute of the caller's own identity, which they set in their own account"
+_SESSION = "an attribute of the caller's own session, which a service sets for identities in their own account"
+_ENDPOINT = "the private endpoint a request came through; outsiders have only their own"
+_SERVICE = "set by a service of the provider that acts on a resource's behalf"
+_ORG = "the organisation that the caller's account belongs to; outsiders have at most their own"
+_POINT = "the access point a request came through"
+_BUCKET = "the bucket's own"
+_OTHER = "of an action that addresses no bucket and no object"
+
+
+def _theirs(reason: str, names: str, kind: Kind = "text", **more: Any) -> list[ContextKey]:
+    return [ContextKey(name, kind, True, reason, **more) for name in names.split()]
+
+
+def _fenced(reason: str, names: str, kind: Kind = "text", **more: Any) -> list[ContextKey]:
+    return [ContextKey(name, kind, False, reason, **more) for name in names.split()]
+
+
+_SIGNED_ONLY: dict[str, Any] = {"unsigned": "never", "signed": "maybe"}
+_CANNED = (
+    "private", "public-read", "public-read-write", "authenticated-read", "aws-exec-read", "bucket-owner-read",
+    "bucket-owner-full-control", "log-delivery-write",
+)  # fmt: skip
+
+_CALLER = [
+    *_fenced("the caller's resource name, in their account", "aws:principalarn", "name",
+             unsigned="never", signed="always"),
+    *_fenced("the caller's account number; a request without credentials carries a word of its own",
+             "aws:principalaccount", unsigned="always", signed="always", anonymous="anonymous"),
+    *_fenced("what sort of identity the caller is", "aws:principaltype", unsigned="always", signed="always",
+             stranger=("Account", "User", "AssumedRole", "FederatedUser"), anonymous="Anonymous"),
+    *_fenced("the caller's unique id, given by the provider", "aws:userid", unsigned="always", signed="always",
+             stranger=("AIDASTRANGER00000000X",), anonymous="anonymous"),
+    *_theirs(_OWN, "aws:username aws:principaltag/", **_SIGNED_ONLY),
+    *_theirs(_OWN, "aws:multifactorauthpresent", "switch", **_SIGNED_ONLY),
+    *_theirs(_OWN, "aws:multifactorauthage", "number", whole=True, **_SIGNED_ONLY),
+    *_theirs(_OWN, "aws:sourceidentity aws:federatedprovider", **_SIGNED_ONLY),
+    *_fenced("when the session's credentials were issued", "aws:tokenissuetime", "date", **_SIGNED_ONLY),
+    *_fenced(_ORG, "aws:principalorgid", stranger=("o-0strange00",), **_SIGNED_ONLY),
+    *_fenced(_ORG, "aws:principalorgpaths", many=True, stranger=("o-0strange00/r-0str/ou-0str-00000000/",),
+             **_SIGNED_ONLY),
+    *_fenced(_SERVICE, "aws:principalisawsservice", "switch", unsigned="never", signed="always", stranger=("false",)),
+    *_fenced(_SERVICE, "aws:principalservicename", **_SIGNED_ONLY),
+    *_fenced(_SERVICE, "aws:principalservicenameslist", many=True, **_SIGNED_ONLY),
+    *_fenced("set for a session of an account's root that its organisation's manager opened", "aws:assumedroot",
+             "switch", stranger=("false",), **_SIGNED_ONLY),
+    *_fenced(_SESSION, "aws:ec2instancesourcevpc", stranger=("vpc-0strange",), **_SIGNED_ONLY),
+    *_theirs(_SESSION, "aws:ec2instancesourceprivateipv4", "address", **_SIGNED_ONLY),
+    *_theirs(_SESSION, "ec2:roledelivery", **_SIGNED_ONLY),
+    *_fenced(_SESSION, "aws:chatbotsourcearn ec2:sourceinstancearn lambda:sourcefunctionarn ssm:sourceinstancearn",
+             "name", **_SIGNED_ONLY),
+    *_fenced(_SESSION, "glue:roleassumedby glue:credentialissuingservice identitystore:userid", **_SIGNED_ONLY),
+]  # fmt: skip
+_ROUTE = [
+    *_fenced("any address of the public Internet; none through a private endpoint", "aws:sourceip", "address"),
+    *_fenced(_ENDPOINT, "aws:sourcevpc", stranger=("vpc-0strange",)),
+    *_fenced(_ENDPOINT, "aws:sourcevpce", stranger=("vpce-0strange",)),
+    *_fenced(_ENDPOINT, "aws:vpceaccount", stranger=(STRANGER_ACCOUNT,)),
+    *_fenced(_ENDPOINT, "aws:vpceorgid", stranger=("o-0strange00",)),
+    *_fenced(_ENDPOINT, "aws:vpceorgpaths", many=True, stranger=("o-0strange00/r-0str/ou-0str-00000000/",)),
+    *_fenced(_ENDPOINT, "aws:sourcevpcarn", "name"),
+    *_theirs("an address in the private network that the request comes from: everybody numbers their own",
+             "aws:vpcsourceip", "address"),
+    *_theirs("the sender chooses https or http", "aws:securetransport", "switch", unsigned="always", signed="always"),
+    *_theirs("the sender chooses the protocol version", "s3:tlsversion", "number", words=("1.0", "1.1", "1.2", "1.3")),
+    *_fenced(_POINT, "s3:dataaccesspointarn", "name"),
+    *_fenced(_POINT, "s3:dataaccesspointaccount s3:accesspointnetworkorigin s3:accesspointtag/"),
+    *_fenced(_POINT, "s3:accessgrantsinstancearn", "name"),
+]  # fmt: skip
+_REQUEST = [
+    *_theirs(_HEADER, "aws:referer aws:useragent"),
+    *_fenced("the moment of the request", "aws:currenttime aws:epochtime", "date", unsigned="always", signed="always"),
+    *_fenced(_SERVICE, "aws:viaawsservice", "switch", unsigned="always", signed="always", stranger=("false",)),
+    *_fenced(_SERVICE, "aws:sourceaccount aws:sourceorgid aws:sourceowner aws:calledviafirst aws:calledvialast"),
+    *_fenced(_SERVICE, "aws:sourcearn", "name"),
+    *_fenced(_SERVICE, "aws:calledvia aws:sourceorgpaths", many=True),
+    *_theirs("a tag sent with the request", "aws:requesttag/", actions=_actions("PutBucketTagging")),
+    *_theirs("tags sent with the request", "aws:tagkeys", actions=_actions("PutBucketTagging"), many=True),
+]
+_OF_BUCKET = [
+    *_fenced(f"{_BUCKET} account", "aws:resourceaccount s3:resourceaccount", of_bucket=True),
+    *_fenced(f"{_BUCKET} region", "aws:requestedregion", of_bucket=True),
+    *_fenced(f"{_BUCKET} organisation", "aws:resourceorgid aws:resourceorgpaths", of_bucket=True),
+    *_fenced(f"{_BUCKET} tag", "aws:resourcetag/ s3:buckettag/", of_bucket=True),
+]
+_LISTING = [
+    *_theirs("a parameter of the listing", "s3:prefix s3:delimiter", actions=_LISTS),
+    *_theirs("a parameter of the listing", "s3:max-keys", "number", actions=_LISTS, whole=True),
+    *_theirs(_PARAMETER, "s3:versionid", actions=_VERSIONED),
+]
+_OBJECT = [
+    *_fenced("a tag that the object already has", "s3:existingobjecttag/", actions=_OBJECTS),
+    *_theirs("a tag sent with the upload", "s3:requestobjecttag/", actions=_TAGGED_PUTS),
+    *_theirs("tags sent with the upload", "s3:requestobjecttagkeys", actions=_TAGGED_PUTS, many=True),
+    *_theirs(_HEADER, "s3:x-amz-acl", actions=_ACL_PUTS, words=_CANNED),
+    *_theirs(
+        _HEADER,
+        "s3:x-amz-grant-read s3:x-amz-grant-write s3:x-amz-grant-read-acp s3:x-amz-grant-write-acp "
+        "s3:x-amz-grant-full-control",
+        actions=_ACL_PUTS,
+    ),
+    *_theirs(_HEADER, "s3:x-amz-copy-source s3:x-amz-server-side-encryption s3:x-amz-storage-class", actions=_PUTS),
+    *_theirs(_HEADER, "s3:x-amz-metadata-directive", actions=_PUTS, words=("COPY", "REPLACE")),
+    *_theirs(
+        _HEADER,
+        "s3:x-amz-server-side-encryption-aws-kms-key-id s3:x-amz-website-redirect-location s3:if-match "
+        "s3:if-none-match",
+        actions=_PUTS,
+    ),
+    *_theirs(_HEADER, "s3:x-amz-server-side-encryption-customer-algorithm", actions=_PUTS, words=("AES256",)),
+    *_theirs("whether the upload is in one piece or in parts", "s3:objectcreationoperation", "switch", actions=_PUTS),
+    *_theirs(_HEADER, "s3:object-lock-mode", actions=_LOCK_PUTS, words=("GOVERNANCE", "COMPLIANCE")),
+    *_theirs(_HEADER, "s3:object-lock-legal-hold", actions=_LOCK_PUTS, words=("ON", "OFF")),
+    *_theirs(_HEADER, "s3:object-lock-retain-until-date", "date", actions=_LOCK_PUTS),
+    *_theirs(_HEADER, "s3:object-lock-remaining-retention-days", "number", actions=_LOCK_PUTS, whole=True),
+]
+_SIGNING = [
+    *_theirs(_HEADER, "s3:x-amz-content-sha256"),
+    *_theirs("the sender chooses how to sign", "s3:authtype", unsigned="never", signed="always",
+             words=("REST-HEADER", "REST-QUERY-STRING", "POST")),
+    *_theirs("the sender chooses how to sign", "s3:signatureversion", unsigned="never", signed="always",
+             words=("AWS", "AWS4-HMAC-SHA256")),
+    *_theirs("the sender chooses when to sign", "s3:signatureage", "number", whole=True, **_SIGNED_ONLY),
+]  # fmt: skip
+_ELSEWHERE = [
+    *_theirs(_PARAMETER, "s3:x-amz-object-ownership s3:locationconstraint", actions=_NONE),
+    *_fenced(
+        _OTHER,
+        "s3:existingjoboperation s3:existingjobpriority s3:jobsuspendedcause s3:requestjoboperation "
+        "s3:requestjobpriority s3:destinationregion s3:isreplicationpauserequest",
+        actions=_NONE,
+    ),
+    *_theirs(_PARAMETER, "s3:inventoryaccessibleoptionalfields", actions=_actions("PutInventoryConfiguration"),
+             many=True),
+]  # fmt: skip
+_ROWS: tuple[ContextKey, ...] = (
+    *_ROUTE, *_REQUEST, *_CALLER, *_OF_BUCKET, *_LISTING, *_OBJECT, *_SIGNING, *_ELSEWHERE,
+)  # fmt: skip
+KEYS = {row.name: row for row in _ROWS}
+
+
+def key_name(written: str) -> str:
+    """A condition key by the name that it has here: lower case, but for a tag of an object, which keeps its own.
+
+    Names of keys are compared without regard to case, object tags with it (published with object tagging).
+
+    >>> key_name("S3:ExistingObjectTag/Team"), key_name("aws:PrincipalTag/Team")
+    ('s3:existingobjecttag/Team', 'aws:principaltag/team')
+    """
+    family, slash, tag = written.partition("/")
+    return family.lower() + slash + (tag if family.lower() in _OBJECT_TAGS else tag.lower())
+
+
+_OBJECT_TAGS = ("s3:existingobjecttag", "s3:requestobjecttag")
+
+
+def context_key(name: str) -> ContextKey | None:
+    """The row for a condition key as `key_name` writes it, or None if the key is not understood."""
+    family, slash, word = name.partition("/")
+    return KEYS.get(name) if not slash else (KEYS.get(family + "/") if word else None)
+
+
+SORTS = ((":root", "Account"), (":user/", "User"), (":role/", "AssumedRole"), (":federated-user/", "FederatedUser"))
+"""What stands in a caller's resource name → what sort of identity it is (`aws:PrincipalType`)."""
+
+
+def always_carried(*, anonymous: bool, arn: str = "") -> dict[str, tuple[str, ...]]:
+    """What a request carries whether or not anybody thinks of it, as far as its caller tells."""
+    if anonymous:
+        return dict(_UNSIGNED)
+    sort = next((sort for part, sort in SORTS if part in arn), "")
+    named = {"aws:username": (arn.rpartition("/")[2],)} if sort == "User" else {}
+    return _SIGNED | named | ({"aws:principaltype": (sort,)} if sort else {})
+
+
+_UNSIGNED = {row.name: (row.anonymous,) for row in _ROWS if row.anonymous} | {
+    row.name: row.stranger for row in _ROWS if row.kind == "switch" and row.stranger and row.unsigned == "always"
+}
+_SIGNED = {
+    row.name: row.stranger for row in _ROWS if row.kind == "switch" and row.stranger and row.signed == "always"
+} | {"s3:authtype": ("REST-HEADER",), "s3:signatureversion": ("AWS4-HMAC-SHA256",)}
+
+
+# Beyond this many public addresses, a set of networks is no fence: no single organisation holds more, so it takes
+# in hosting providers, where anyone can rent an address. A /8 of IPv4; a /32 of IPv6.
+FENCE_V4 = 2**24
+FENCE_V6 = 2**96
+FENCE_ACCOUNTS = 10**8
+"""Beyond this many of the 10^12 account numbers, a pattern of accounts is no fence: of ten thousand accounts that
+somebody opens, one is likely to fit."""

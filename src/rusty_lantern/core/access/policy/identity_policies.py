@@ -1,0 +1,208 @@
+"""Both sides of a decision: what a bucket's rules grant an identity, and what its own permissions grant it.
+
+In the bucket's own account an Allow on either side is enough, and a Deny on either side refuses; so an identity's own
+statements simply stand beside the bucket's. A *boundary* caps what the own side can grant: each own Allow counts only
+within an Allow of the boundary, and its Denies refuse like any other. It does not cap what a bucket's rules grant a
+person by name, but what they grant a role, as the S3 family's documentation of boundaries has it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from functools import lru_cache
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
+from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
+from rusty_lantern.core.access.policy.principals import Identity, Known, read_identity
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.identity import Document, Group, Holder
+from rusty_lantern.core.model.store_index import Roster
+
+
+def known_as(holder: Holder) -> Identity:
+    """The identity as rules name it, with what its requests are known to carry."""
+    named = read_identity(holder.resource) if holder.resource else Identity(holder.name, "canonical")
+    return msgspec.structs.replace(named, known=_known(holder, named))
+
+
+def _known(holder: Holder, named: Identity) -> Known:
+    """What is known of an identity's requests: its name, where it is a user; its account, its sort, its own tags."""
+    carried = always_carried(anonymous=False, arn=named.arn)
+    found: dict[str, tuple[str, ...]] = {USER: carried.get(USER, ())}
+    if not named.arn:
+        found[USER] = (holder.name,)
+    if SORT in carried:
+        found |= {SORT: carried[SORT], ACCOUNT: (named.account,), ARN: (named.arn,)}
+    if holder.tags.settled:
+        own = holder.tags.value or {}
+        found |= {"aws:principaltag/": ()} | {f"aws:principaltag/{tag.lower()}": (value,) for tag, value in own.items()}
+    return tuple(found.items())
+
+
+class Side(msgspec.Struct, frozen=True):
+    """The own side of an identity: its statements, and why they may not be all."""
+
+    statements: tuple[Statement, ...] = ()
+    doubt: str = ""
+    cap: tuple[Statement, ...] | None = None
+    """The boundary that caps what buckets grant it as well; None where none does."""
+
+
+def own_side(holder: Holder, groups: Mapping[str, Group], member_of: Iterable[str], groups_unread: str = "") -> Side:
+    """An identity's own permissions and those of its groups; where something was not read, the reason.
+
+    `groups_unread`: why the store's groups could not be read; empty where they were.
+    """
+    sources: list[Answer[list[Document]]] = [holder.policies]
+    sources += [groups[name].policies for name in member_of if name in groups]
+    lost = next((source for source in sources if source.unread), None)
+    missing = next((name for name in member_of if name not in groups), None)
+    doubt = f"its own permissions were not read ({lost.reason})" if lost else ""
+    if groups_unread and not doubt:
+        doubt = f"the store's groups were not read ({groups_unread})"
+    if missing and not doubt:
+        doubt = f"the permissions of its group {missing} were not read"
+    if holder.kind == "root":
+        return Side(_ROOT)
+    documents = tuple(document for source in sources for document in source.value or ())
+    unread = holder.boundary.reason if holder.boundary.unread else ""
+    if holder.boundary.value is None and not unread:
+        return Side(tuple(statement for document in documents for statement in _read(document)), doubt)
+    written = holder.boundary.value or ""
+    boundary = _boundary(written, unread)
+    allowed = tuple(statement for document in documents for statement in _within(document, written, unread))
+    refused = tuple(statement for statement in boundary if statement.effect == "Deny")
+    return Side(allowed + refused, doubt, boundary if holder.kind == "role" else None)
+
+
+def side_of(roster: Roster, holder: Holder) -> Side:
+    """An identity's own permissions and its groups'. Groups that were not read may have anybody in them."""
+    listed = roster.dossier.groups
+    unread = listed.reason if listed.unread else ""
+    return own_side(holder, roster.groups, roster.memberships.get(holder.name, []), unread)
+
+
+_ROOT = (
+    Statement("the account's root", "Allow", principals=Principals(everyone=True), actions=("*",), resources=("*",)),
+)
+"""What the root of an account needs no permission for."""
+
+
+def _read(document: Document) -> tuple[Statement, ...]:
+    """The statements of one attached document, for whoever has it. One that cannot be read could say anything."""
+    return _attached(document.text, f"own permission {document.name}")
+
+
+@lru_cache(maxsize=8192)
+def _attached(text: str, where: str) -> tuple[Statement, ...]:
+    policy = parse_policy(text, attached=True)
+    if policy.unreadable:
+        return _anything(where, f"not understood: {policy.unreadable.what}")
+    return tuple(msgspec.structs.replace(statement, place=where) for statement in policy.statements)
+
+
+_EFFECTS: tuple[Literal["Allow", "Deny"], ...] = ("Allow", "Deny")
+
+
+@lru_cache(maxsize=64)
+def _anything(where: str, why: str) -> tuple[Statement, ...]:
+    """What a document may say of which nothing is known: that it allows, or refuses, whatever there is."""
+    fault, everyone = Fault(where, why), Principals(everyone=True)
+    return tuple(
+        Statement(where, effect, principals=everyone, actions=("*",), resources=("*",), faults=(fault,))
+        for effect in _EFFECTS
+    )
+
+
+_BOUNDARY = "permission boundary"
+
+
+@lru_cache(maxsize=1024)
+def _boundary(text: str, unread: str) -> tuple[Statement, ...]:
+    """The statements of a permission boundary; of one that was not read, all that it may say."""
+    return _anything(_BOUNDARY, f"not read ({unread})") if unread else _sorted_out(_attached(text, _BOUNDARY))
+
+
+@lru_cache(maxsize=8192)
+def _within(document: Document, text: str, unread: str) -> tuple[Statement, ...]:
+    """The statements of an attached document, as a boundary caps them."""
+    return _cap(_read(document), _boundary(text, unread))
+
+
+def _sorted_out(statements: Iterable[Statement]) -> tuple[Statement, ...]:
+    """The statements; one whose effect is not understood may be either, and stands as both."""
+    found: list[Statement] = []
+    for statement in statements:
+        if statement.effect:
+            found.append(statement)
+            continue
+        doubt = (*statement.faults, Fault(statement.place, "its effect is not understood"))
+        found += [msgspec.structs.replace(statement, effect=effect, faults=doubt) for effect in _EFFECTS]
+    return tuple(found)
+
+
+def _cap(statements: Iterable[Statement], boundary: tuple[Statement, ...]) -> tuple[Statement, ...]:
+    """What the statements refuse, and of what they allow what an Allow of the boundary allows as well."""
+    caps = [statement for statement in boundary if statement.effect == "Allow"]
+    found: list[Statement] = []
+    for statement in _sorted_out(statements):
+        refuses = statement.effect == "Deny"
+        found += [statement] if refuses else [msgspec.structs.replace(statement, within=cap) for cap in caps]
+    return tuple(found)
+
+
+def asks_who(statement: Statement) -> bool:
+    """Whether what a statement says depends on who it is that asks: then it lets in those whom its conditions leave."""
+    return any(condition.key in _ASKING or condition.key.startswith(_TAGS) for condition in statement.conditions)
+
+
+_TAGS = "aws:principaltag/"
+_ASKING = frozenset(
+    {
+        ARN, ACCOUNT, SORT, USER, "aws:userid", "aws:principalorgid", "aws:principalorgpaths",
+        "aws:principalservicename", "aws:principalisawsservice",
+    }
+)  # fmt: skip
+
+
+def without_public(rules: Rules) -> Rules:
+    """The rules of a bucket but for what they allow to everybody: that is no permission of anybody's."""
+    statements = tuple(
+        s
+        for s in rules.policy.statements
+        if s.effect == "Deny" or s.principals is None or s.principals.everyone == s.principals.negated or asks_who(s)
+    )
+    return msgspec.structs.replace(
+        rules,
+        policy=Policy(statements, rules.policy.unreadable),
+        grants=tuple(grant for grant in rules.grants if grant.to == "named"),
+        object_grants=(),
+        object_doubt="",
+        rights=tuple(right for right in rules.rights if right.to in ("named", "group")),
+    )
+
+
+def both_sides(rules: Rules, side: Side, account: str) -> Rules:
+    """The rules of a bucket together with an identity's own side, for deciding about that identity only.
+
+    A bucket's Allow for the `account` it is in lets that account's own permissions decide, and grants nothing itself.
+    """
+    own = {account, f"arn:aws:iam::{account}:root"}
+    standing = tuple(_without_delegation(s, own) for s in rules.policy.statements)
+    if side.cap is not None:
+        standing = _cap(standing, side.cap)
+    policy = Policy(standing + side.statements, rules.policy.unreadable)
+    doubts = rules.doubts + ((("policy", side.doubt),) if side.doubt else ())
+    return msgspec.structs.replace(rules, policy=policy, doubts=doubts)
+
+
+def _without_delegation(statement: Statement, own: set[str]) -> Statement:
+    who = statement.principals
+    if statement.effect == "Deny" or who is None or who.negated or not own.intersection(who.accounts):
+        return statement
+    others = tuple(name for name in who.accounts if name not in own)
+    return msgspec.structs.replace(statement, principals=msgspec.structs.replace(who, accounts=others))

@@ -1,0 +1,137 @@
+"""Named identities: who the rules of a bucket speak of by name, and what one of them may do there.
+
+A caller in the bucket's own account needs an Allow on either side, one from another account on both; the rules of
+a bucket are one side. Until the other side has been read, what is found here is *what the bucket grants*.
+"""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.access.policy.document import Principals
+
+Spoken = Literal["yes", "no", "maybe"]
+"""Whether rules speak to somebody; `maybe` where what is written has no agreed meaning."""
+Known = tuple[tuple[str, tuple[str, ...]], ...]
+
+
+class Identity(msgspec.Struct, frozen=True):
+    """One named identity. `kind` says what `name` is."""
+
+    name: str
+    kind: Literal["account", "identity", "canonical", "service", "federated", "group"]
+    known: Known = ()
+    """Condition keys of which it is known what its requests carry, with the values; none: they do not carry it. The
+    name of a family, such as `aws:principaltag/`, stands for all of it that is not listed."""
+
+    @property
+    def account(self) -> str:
+        """The account it belongs to, where its name tells."""
+        if self.kind == "account":
+            return self.name
+        found = _IN_ACCOUNT.match(self.name)
+        return found[1] if found else ""
+
+    @property
+    def arn(self) -> str:
+        """The resource name that its requests carry: an account's is that of its root, a session's that of its role."""
+        if self.kind == "account":
+            return f"arn:aws:iam::{self.name}:root"
+        return role_of(self.name) if self.kind == "identity" else ""
+
+    def carries(self, key: str) -> tuple[str, ...] | None:
+        """What its requests carry of a condition key: values, nothing; None where it is not known."""
+        told = dict(self.known)
+        family, slash, _ = key.partition("/")
+        return told.get(key, told.get(family + "/") if slash else None)
+
+    def spoken_to(self, principals: Principals) -> Spoken:
+        """Whether a statement with these principals speaks to it."""
+        if not principals.negated:
+            return self._named_by(principals)
+        return {"yes": "no", "no": "yes", "maybe": "maybe"}[self._spared_by(principals)]  # type: ignore[return-value]
+
+    def _named_by(self, principals: Principals) -> Spoken:
+        if principals.everyone or self._names & set(_of_kind(principals, self.kind)):
+            return "yes"
+        return "maybe" if principals.vague else "no"
+
+    def _spared_by(self, principals: Principals) -> Spoken:
+        """Whether NotPrincipal leaves it out. A user is left out by its own name and its account's together; a session
+        by its role's as well (published with the NotPrincipal element). A wildcard inside a name: nobody says."""
+        listed = set(_of_kind(principals, self.kind))
+        if principals.everyone or (self.kind != "identity" and self._names & listed):
+            return "yes"
+        if principals.vague:
+            return "maybe"
+        if self.kind != "identity" or self.name not in listed:
+            return "no"
+        if ":role/" in self.name:
+            sessions = self.name.replace(":iam:", ":sts:").replace(":role/", ":assumed-role/")
+            return "maybe" if any(name.startswith(sessions + "/") for name in listed) else "no"
+        account = {self.account, f"arn:aws:iam::{self.account}:root"} & listed
+        return "yes" if account and role_of(self.name) in listed else "maybe"
+
+    @property
+    def _names(self) -> set[str]:
+        if self.kind != "identity":
+            return {self.name, self.arn} - {""}
+        return {self.name, self.arn, self.account, f"arn:aws:iam::{self.account}:root"} - {"", "arn:aws:iam:::root"}
+
+
+_IN_ACCOUNT = re.compile(r"arn:[^:]*:(?:iam|sts)::([^:]+):")
+_SESSION = re.compile(r"arn:([^:]*):sts::([^:]*):assumed-role/(.+)/[^/]*")
+
+
+def role_of(name: str) -> str:
+    """The role of a session, by which its requests are told (`aws:PrincipalArn`); any other name is itself.
+
+    >>> role_of("arn:aws:sts::400100200300:assumed-role/tide-reader/monday")
+    'arn:aws:iam::400100200300:role/tide-reader'
+    """
+    found = _SESSION.fullmatch(name)
+    return f"arn:{found[1]}:iam::{found[2]}:role/{found[3]}" if found else name
+
+
+def in_one_partition(name: str) -> str:
+    """A resource name with the partition that this tool writes: account numbers are one of a kind across all of them.
+
+    >>> in_one_partition("arn:aws-cn:iam::400100200300:user/ann")
+    'arn:aws:iam::400100200300:user/ann'
+    """
+    head, colon, tail = name.partition(":iam:")
+    if not colon:
+        head, colon, tail = name.partition(":sts:")
+    return f"arn:aws{colon}{tail}" if colon and head.startswith("arn:aws") else name
+
+
+def _of_kind(principals: Principals, kind: str) -> tuple[str, ...]:
+    if kind == "service":
+        return principals.services
+    if kind == "federated":
+        return principals.federated
+    if kind == "canonical":
+        return principals.canonical
+    return tuple(map(in_one_partition, principals.accounts))
+
+
+@lru_cache(maxsize=4096)
+def read_identity(name: str) -> Identity:
+    """An identity from its name as policies and access lists write it.
+
+    >>> read_identity("arn:aws:iam::400100200300:root").kind
+    'account'
+    """
+    name = in_one_partition(name)
+    root = re.fullmatch(r"arn:[^:]*:iam::([^:]+):root", name)
+    if root or re.fullmatch(r"\d{12}", name):
+        return Identity(root[1] if root else name, "account")
+    if name.startswith("arn:"):
+        return Identity(name, "identity")
+    if re.fullmatch(r"[a-z0-9.-]+\.[a-z]{2,}(\.[a-z]{2,})?", name):
+        return Identity(name, "service")
+    return Identity(name, "canonical")

@@ -1,0 +1,135 @@
+"""What can occur together in one request: a table of alternatives, of which every real request takes one in each row.
+
+The solver splits its domain by it (`alternatives`), so that no region holds a request that no client can send; the
+plain decider's requests are held against the same table (`impossible`). What a caller's name tells of them is in
+`callers`; what one key alone can carry is in its row of `keys`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+
+import msgspec
+
+from rusty_lantern.core.access.policy.condition_keys import KEYS, Presence, context_key
+
+Carried = Mapping[str, Presence]
+
+ENDPOINT_KEYS = (
+    "aws:sourcevpc", "aws:sourcevpce", "aws:vpcsourceip", "aws:vpceaccount", "aws:sourcevpcarn",
+)  # fmt: skip
+_ENDPOINT_MAYBE = ("aws:vpceorgid", "aws:vpceorgpaths")
+_GRANT_KEYS = tuple(name for name in KEYS if name.startswith("s3:x-amz-grant-"))
+_SSE, _SSE_KEY = "s3:x-amz-server-side-encryption", "s3:x-amz-server-side-encryption-aws-kms-key-id"
+_SSE_OWN = "s3:x-amz-server-side-encryption-customer-algorithm"
+_LOCK_KEYS = ("s3:object-lock-mode", "s3:object-lock-retain-until-date", "s3:object-lock-remaining-retention-days")
+
+
+class Alternatives(msgspec.Struct, frozen=True):
+    """A choice that every request makes: which keys it then carries always, or never; others it may carry."""
+
+    reason: str
+    choices: tuple[Carried, ...]
+
+
+def _all(names: Iterable[str], presence: Presence) -> dict[str, Presence]:
+    return dict.fromkeys(names, presence)
+
+
+TABLE: tuple[Alternatives, ...] = (
+    Alternatives(
+        "a request comes over the Internet, from an address; or through a private endpoint, which hides that address",
+        (
+            {"aws:sourceip": "always", **_all((*ENDPOINT_KEYS, *_ENDPOINT_MAYBE), "never")},
+            {"aws:sourceip": "never", **_all(ENDPOINT_KEYS, "always"), **_all(_ENDPOINT_MAYBE, "maybe")},
+        ),
+    ),
+    Alternatives(
+        "an upload names a canned ACL, or grants, not both",
+        (_all(_GRANT_KEYS, "never"), {"s3:x-amz-acl": "never"}),
+    ),
+    Alternatives(
+        "an upload is encrypted with the sender's own key, or with one of the store's, which alone can be named",
+        (
+            {_SSE_OWN: "never", _SSE_KEY: "never"},
+            {_SSE_OWN: "never", _SSE: "always", _SSE_KEY: "always"},
+            {_SSE_OWN: "always", _SSE: "never", _SSE_KEY: "never"},
+        ),
+    ),
+    Alternatives(
+        "a retention has a mode and a date, or there is none",
+        (_all(_LOCK_KEYS, "always"), _all(_LOCK_KEYS, "never")),
+    ),
+    Alternatives(
+        "what becomes of an object's metadata is said of copies alone",
+        ({"s3:x-amz-metadata-directive": "never"}, {"s3:x-amz-copy-source": "always"}),
+    ),
+)
+"""Each row from the published pages on the operations and keys that it is about."""
+
+_TAG, TAG_KEYS = "s3:requestobjecttag/", "s3:requestobjecttagkeys"
+_SENT_OR_NOT: tuple[Presence, ...] = ("always", "never")
+MOST_TAGS = 3
+"""Rules that ask for more tags of an upload, and for the list of them too, are not split: none do."""
+
+
+def alternatives(used: Iterable[str]) -> Iterator[Carried]:
+    """The ways in which a request can carry these condition keys, as far as carrying one bears on another."""
+    keys = set(used)
+    tags = [key for key in sorted(keys) if key.startswith(_TAG)] if TAG_KEYS in keys else []
+    rows = [row.choices for row in TABLE]
+    found: list[dict[str, Presence]] = [{}]
+    for tag in tags[:MOST_TAGS]:
+        found = [{**one, tag: presence} for one in found for presence in _SENT_OR_NOT]
+    for choices in rows:
+        told: list[Carried] = []
+        for choice in choices:
+            mine: Carried = {key: presence for key, presence in choice.items() if key in keys}
+            if mine not in told:
+                told.append(mine)
+        if {} in told or len({key for mine in told for key in mine}) == 1:
+            continue  # a choice that says nothing of these keys takes in the others; one key alone is there or is not
+        found = [{**one, **more} for one in found for more in told]
+    yield from found
+
+
+def joined(one: Presence, other: Presence) -> Presence | None:
+    """Whether a key is carried where two rules speak of it; None where they contradict each other."""
+    if "maybe" in (one, other):
+        return other if one == "maybe" else one
+    return one if one == other else None
+
+
+def tag_of(key: str) -> str:
+    """The tag that a condition key on an upload's tag asks for; empty for other keys."""
+    return key.removeprefix(_TAG) if key.startswith(_TAG) else ""
+
+
+def impossible(context: Mapping[str, tuple[str, ...]]) -> str:
+    """Why no client can send a request that carries this; empty where one can."""
+    for row in TABLE:
+        if not any(_takes(choice, context) for choice in row.choices):
+            return row.reason
+    for key, values in context.items():
+        known = context_key(key)
+        if known is not None and known.words and not set(values) <= set(known.words):
+            return f"{key} is one of {', '.join(known.words)}"
+        if known is not None and known.whole and not all(value.isdigit() for value in values):
+            return f"{key} is a whole number"
+    listed = context.get(TAG_KEYS)
+    sent = {tag_of(key) for key in context if key.startswith(_TAG)}
+    if listed is not None and not sent <= set(listed):
+        return "a tag that is sent is among the tags that are sent"
+    return ""
+
+
+def _takes(choice: Carried, context: Mapping[str, tuple[str, ...]]) -> bool:
+    return all(
+        presence == "maybe" or (key in context) == (presence == "always")
+        for key, presence in choice.items()
+        if presence == "never" or key in _TELLING
+    )
+
+
+_TELLING = frozenset({"aws:sourceip", *_LOCK_KEYS[:2], _SSE, _SSE_KEY, _SSE_OWN, "s3:x-amz-copy-source"})
+"""Keys that a request as we write one out always shows where it carries them."""

@@ -1,0 +1,36 @@
+"""Holding what a store answers without credentials against what its rules say. A disagreement is a finding of its own:
+the store reads the rules differently, something stands in front of it, or we are wrong."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from rusty_lantern.core.access.solver.exposure import Exposures
+from rusty_lantern.core.model.bucket import Knock
+
+Outcome = Literal["disagrees", "ambiguous", "agrees"]
+"""How an answer stands to a verdict, worst first."""
+
+SHUT_OUT_IS_LET_IN = "the store lets in whom the rules shut out"
+LET_IN_IS_SHUT_OUT = "the store shuts out whom the rules let in: it reads them differently, or something is in front"
+
+
+def hold(level: str, knock: Knock) -> tuple[Outcome, str]:
+    """One answer against the verdict for `anyone`, and why."""
+    if knock.let_in is None:
+        return "ambiguous", "neither let in nor refused"
+    if level == "closed":
+        return ("disagrees", SHUT_OUT_IS_LET_IN) if knock.let_in else ("agrees", "")
+    if level == "open":
+        return ("agrees", "") if knock.let_in else ("disagrees", LET_IN_IS_SHUT_OUT)
+    if level == "narrow":
+        return "agrees", "let in from here as well" if knock.let_in else "refused from here, as the fence says"
+    return "ambiguous", f"{'let in' if knock.let_in else 'refused'} from here; there is no verdict to hold that against"
+
+
+def worst(verdicts: Exposures, knocks: list[Knock]) -> tuple[Outcome, str]:
+    """The worst outcome of a bucket's knocks, and what it was."""
+    held = [(*hold(verdicts["anyone", knock.verb].level, knock), knock) for knock in knocks]
+    order: tuple[Outcome, ...] = ("disagrees", "ambiguous", "agrees")
+    outcome, why, knock = min(held, key=lambda one: order.index(one[0]))
+    return outcome, f"{knock.asked} was answered {knock.answer}" + (f": {why}" if why else "")

@@ -1,0 +1,122 @@
+"""The rules of a bucket without its name, and the names in them without whose they are: what makes pairs alike.
+
+Buckets with one template are decided alike for anybody; templates that are *veiled* alike for somebody are decided
+alike for them. A name is veiled by the part that it plays: whose it is does not matter, unless rules ask who one is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+
+import msgspec
+
+from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.document import Policy, Principals, Statement
+from rusty_lantern.core.access.policy.identity_policies import known_as
+from rusty_lantern.core.access.solver.verdict_cache import OWN, owned
+from rusty_lantern.core.model.identity import Holder
+
+_PERSONAL = ("aws:principal", "aws:username", "aws:userid")
+
+
+@dataclass(frozen=True)
+class Template:
+    """The rules of a bucket but for its name: a key, the names in them, whether they ask who one is."""
+
+    rules: Rules
+    key: bytes
+    names: frozenset[str]
+    personal: bool
+
+
+def nameless(rules: Rules) -> Rules:
+    """The rules of a bucket as those of one called `OWN`; as they are where a pattern may reach several buckets."""
+    bare = msgspec.structs.replace(rules, members={})
+    statements = owned(rules.policy.statements, rules.bucket)
+    if statements is None:
+        return bare
+    return msgspec.structs.replace(
+        bare, bucket=OWN, policy=msgspec.structs.replace(rules.policy, statements=statements)
+    )
+
+
+def asks_who(statements: Iterable[Statement]) -> bool:
+    """Whether what statements say depends on who it is that has them."""
+    return any(
+        any("${" in text for text in (*s.resources, *_values(s)))
+        or any(c.key.startswith(_PERSONAL) for c in s.every_condition)
+        or bool(s.principals and (s.principals.vague or s.principals.negated))
+        or (s.within is not None and asks_who([s.within]))
+        for s in statements
+    )
+
+
+def _values(statement: Statement) -> Iterator[str]:
+    for condition in statement.conditions:
+        yield from condition.values
+
+
+DELEGATING = ("own account", "own root", "account, own account", "root, own root")
+"""Parts of names by which a bucket leaves it to its own account to decide: they name nobody in particular."""
+
+
+def parts_of(holder: Holder, groups: Iterable[str], account: str) -> dict[str, str]:
+    """Name → what part it plays in rules for this identity. One name may play several."""
+    who = known_as(holder)
+    found: dict[str, str] = {}
+    for part, names in (
+        ("name", [holder.name]), ("resource", [holder.resource]), ("group", groups),
+        ("account", [who.account]), ("root", [_root(who.account)]),
+        ("own account", [account]), ("own root", [_root(account)]),
+    ):  # fmt: skip
+        for name in names:
+            if name:
+                found[name] = f"{found[name]}, {part}" if name in found else part
+    return found
+
+
+def _root(account: str) -> str:
+    return f"arn:aws:iam::{account}:root" if account else ""
+
+
+def encoded(rules: Rules) -> bytes:
+    """A key that is the same for the same rules."""
+    return msgspec.json.encode(rules, order="deterministic")
+
+
+def names_in(rules: Rules) -> frozenset[str]:
+    """Every name that may stand for an identity, an account or a group in rules."""
+    whos = [w for s in rules.policy.statements for one in _with_caps(s) if (w := one.principals) is not None]
+    found = {name for who in whos for name in (*who.accounts, *who.canonical)}
+    found |= {grant.identity for grant in rules.grants} | {right.identity for right in rules.rights}
+    return frozenset(found - {""})
+
+
+def _with_caps(statement: Statement) -> Iterator[Statement]:
+    yield statement
+    if statement.within is not None:
+        yield from _with_caps(statement.within)
+
+
+def veiled(rules: Rules, parts: Mapping[str, str]) -> Rules:
+    """Rules with each name in them put as the part that it plays; resources and conditions stay as they are."""
+
+    def part(name: str) -> str:
+        return parts.get(name, "somebody else") if name else ""
+
+    def whose(who: Principals) -> Principals:
+        return msgspec.structs.replace(
+            who, accounts=tuple(map(part, who.accounts)), canonical=tuple(map(part, who.canonical))
+        )
+
+    def statement_of(said: Statement) -> Statement:
+        cap = statement_of(said.within) if said.within else None
+        return msgspec.structs.replace(said, principals=whose(said.principals) if said.principals else None, within=cap)
+
+    return msgspec.structs.replace(
+        rules,
+        policy=Policy(tuple(map(statement_of, rules.policy.statements)), rules.policy.unreadable),
+        grants=tuple(msgspec.structs.replace(one, identity=part(one.identity)) for one in rules.grants),
+        rights=tuple(msgspec.structs.replace(one, identity=part(one.identity)) for one in rules.rights),
+    )

@@ -1,0 +1,1 @@
+"""All requests at once, by set algebra."""

@@ -1,0 +1,256 @@
+"""One bucket as one audience, or one named identity, meets it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, Literal
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.request import Caller, Request
+from rusty_lantern.core.access.policy.actions import ACTIONS, GRANTED, GRANTED_ON_OBJECT, VERBS
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, FENCE_V4, FENCE_V6, Audience
+from rusty_lantern.core.access.policy.document import Policy, Statement
+from rusty_lantern.core.access.policy.principals import Identity, read_identity
+from rusty_lantern.core.access.solver.boxes import Box, meet, without
+from rusty_lantern.core.access.solver.conditions import TIME
+from rusty_lantern.core.access.solver.public_policy import Public, counts_as_public
+from rusty_lantern.core.access.solver.sets import Finite, OverBudget, Work
+from rusty_lantern.core.access.solver.sets.automata import just, starting_with
+from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, Line
+from rusty_lantern.core.access.solver.statements import ACTION, KEY, VERB_ACTIONS, Group, Limits, Reading, unlisted
+from rusty_lantern.core.access.solver.witness import (
+    Fence,
+    fence_of,
+    request_from,
+    trusted_addresses,
+)
+from rusty_lantern.core.model.bucket import Grant, ObjectGrant, Right
+from rusty_lantern.core.model.identity import Verb
+
+Level = Literal["closed", "narrow", "open", "unknown"]
+
+
+BUDGET = 120_000
+"""Steps for all verdicts of one bucket for one audience; about 200 ms."""
+
+
+def public_policy(rules: Rules, around: Surroundings, work: Work) -> Public:
+    """Whether the policy counts as public, where a guard asks for it."""
+    if not (rules.restrict_policy.on or not rules.restrict_policy.sure) or not rules.policy.statements:
+        return Public()
+
+    def opens(policy: Policy) -> bool:
+        alone = Rules(rules.bucket, policy, fixed=rules.fixed)
+        views = [View(alone, around, audience, work) for audience in AUDIENCES]
+        return any(view.find(verb, "least").level == "open" for view in views for verb in VERBS)
+
+    try:
+        return counts_as_public(rules.policy, opens)
+    except OverBudget:
+        return Public(least=False, most=True)
+
+
+class Found(msgspec.Struct, frozen=True):
+    """What a search of one region came to: the level, a piece of the region to take a witness from, its fence."""
+
+    level: Level = "closed"
+    piece: Box | None = None
+    fence: Fence | None = None
+
+
+Side = Literal["least", "most"]
+
+
+class View:
+    """One bucket as one audience meets it."""
+
+    def __init__(
+        self,
+        rules: Rules,
+        around: Surroundings,
+        audience: Audience,
+        work: Work,
+        public: Public | None = None,
+        *,
+        identity: Identity | None = None,
+        beside: Policy | None = None,
+        bare: bool = False,
+    ) -> None:
+        self.rules = rules
+        self.around = around
+        self.audience = audience
+        self.public = public or Public()
+        self.work = work
+        self.identity = identity
+        self.reading = Reading(rules, audience, around, work, identity=identity, beside=beside, bare=bare)
+        self.doubts: dict[str, None] = {}
+        self.trusted = trusted_addresses(around)
+
+    def pieces(self, group: Group, side: Side) -> Iterator[Box]:
+        """Disjoint parts, per allowing rule, of what is allowed in this group."""
+        denied: list[Box] = []
+        for statement in self.rules.policy.statements:
+            if statement.effect == "Allow":
+                continue
+            limits = self.reading.limits(statement, group)
+            if limits and self._counts(limits, side="most" if side == "least" else "least", certain=statement.effect):
+                denied.append(limits.box)
+        if side == "least" and "policy" in self.rules.doubted:
+            return
+        for allowed in self._allowed(group, side):
+            box = meet(group.domain, allowed, self.work)
+            if box is not None:
+                yield from without(box, denied, self.work)
+
+    def _possible(self, verb: Verb) -> bool:
+        """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
+        if self.rules.doubted or self.rules.object_doubt or self.rules.object_grants:
+            return True
+        allows = [s for s in self.rules.policy.statements if s.effect != "Deny"]
+        if any(self.reading.speaks_of(s, verb) or self._unlisted(s) for s in allows):
+            return True
+        if any(p.gives(verb) and self._grants(p) for p in self.rules.rights):
+            return True
+        return any(
+            self._grants(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb]) for g in self.rules.grants
+        )
+
+    def _grants(self, grant: Grant | Right | ObjectGrant) -> bool:
+        """Whether a grant or right is one to this audience or identity."""
+        if isinstance(grant, Right) and grant.to in ("named", "group"):
+            return self.identity is not None and self.rules.gives(grant, self.identity.name)
+        if isinstance(grant, Grant) and grant.to == "named":
+            named = read_identity(grant.identity)
+            return self.identity is not None and (named.name, named.kind) == (self.identity.name, self.identity.kind)
+        return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
+
+    def _counts(self, limits: Limits, *, side: Side, certain: str) -> bool:
+        """Whether a statement counts on this side: one that is not understood counts only for the most."""
+        if limits.sure and certain:
+            return True
+        self.doubts[f"{limits.title}: {limits.why or 'its effect is not understood'}"] = None
+        return side == "most"
+
+    def _allowed(self, group: Group, side: Side) -> Iterator[Box]:
+        if side == "most" and "policy" in self.rules.doubted:
+            yield {}
+        if not self._policy_shut(side):
+            for statement in self.rules.policy.statements:
+                if statement.effect == "Deny":
+                    continue
+                limits = self.reading.limits(statement, group)
+                if limits and self._counts(limits, side=side, certain=statement.effect):
+                    yield limits.box
+                unlisted = self._unlisted(statement)
+                if unlisted:
+                    self.doubts[f'{statement.title}: "{unlisted}" is no published action'] = None
+                    if side == "most":
+                        yield {}
+        yield from self._granted(group, side)
+
+    def _unlisted(self, statement: Statement) -> str:
+        """An action that nobody published, which a statement allows to this audience: it may be anything."""
+        found = unlisted(statement.actions, negated=statement.actions_negated)
+        return found if found and self.reading.speaks(statement) != "no" else ""
+
+    def _policy_shut(self, side: Side) -> bool:
+        guard = self.rules.restrict_policy
+        if not guard.on and guard.sure:
+            return False
+        if guard.on and self.public.least == self.public.most:
+            return self.public.least
+        if not self.public.most:
+            return False
+        self.doubts[guard.source if not guard.on else "whether the policy counts as public is not certain"] = None
+        return side == "least"
+
+    def _granted(self, group: Group, side: Side) -> Iterator[Box]:
+        """What grants and rights allow: actions, and for a right the keys with its prefix."""
+        verb = ACTIONS[group.actions[0]].verb
+        if side == "most":
+            if "grants" in self.rules.doubted and not self.rules.disable_grants.on:
+                yield from _of_actions(frozenset().union(*GRANTED.values()), group)
+            if "rights" in self.rules.doubted:
+                yield {}
+        for grant in self.rules.grants:
+            if self._grants(grant) and self._stands(grant, side):
+                yield from _of_actions(GRANTED[grant.permission], group)
+        yield from self._on_objects(group, side)
+        for right in self.rules.rights:
+            if right.gives(verb) and self._grants(right) and self._stands(right, side):
+                keyed = group.target == "object" and right.prefix
+                yield {KEY: starting_with(right.prefix, self.work)} if keyed else {}
+
+    def _on_objects(self, group: Group, side: Side) -> Iterator[Box]:
+        """What objects' own access lists allow the public: on the objects that are known, and perhaps on any."""
+        if group.target != "object" or self.identity is not None:
+            return
+        for grant in self.rules.object_grants:
+            if self._grants(grant) and self._stands(grant, side):
+                for box in _of_actions(GRANTED_ON_OBJECT[grant.permission], group):
+                    yield {**box, KEY: just(grant.key)}
+        shut = self.rules.disable_grants.on or self.rules.ignore_grants.on
+        if self.rules.object_doubt and not shut:
+            for box in _of_actions(GRANTED_ON_OBJECT["full-control"], group):
+                self.doubts[self.rules.object_doubt] = None
+                if side == "most":
+                    yield box
+
+    def _stands(self, granted: Grant | Right | ObjectGrant, side: Side) -> bool:
+        """Whether no guard keeps a grant from counting on this side."""
+        guard = self.rules.guard_on(granted)
+        if not guard.on and not guard.sure:
+            self.doubts[guard.source] = None
+        return side == "most" if not guard.sure else not guard.on
+
+    def request_in(self, piece: Box, group: Group) -> Request:
+        """A request out of a piece; one that an outsider can send, if any is."""
+        theirs = meet(piece, self.reading.theirs(piece, group), self.work)
+        return request_from(theirs or piece, self.audience, self.around, self.sender)
+
+    @property
+    def sender(self) -> Caller | None:
+        """The named identity as it signs its requests; None for an audience."""
+        who = self.identity
+        if who is None:
+            return None
+        return Caller(who.account, who.arn, "" if who.arn else who.name)
+
+    def find(self, verb: Verb, side: Side) -> Found:
+        """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
+        if not self._possible(verb):
+            return Found()
+        addresses, let_in = Line(), None
+        fenced: tuple[Fence, Box] | None = None
+        for group in self.reading.groups(verb):
+            for piece in self.pieces(group, side):
+                theirs = self.reading.theirs(piece, group)
+                strange = meet(piece, theirs, self.work)
+                if strange is None:
+                    fence = fence_of(piece, theirs, self.work, self.trusted)
+                    if fenced is None or fence.weight < fenced[0].weight:
+                        fenced = fence, piece
+                    continue
+                source: Any = strange.get("aws:sourceip")
+                own_endpoint = source is None or source.absent
+                addresses = addresses.join(PUBLIC_ADDRESSES if own_endpoint else source.values, self.work)
+                strange = {**strange, TIME: piece[TIME]} if TIME in piece else strange
+                if _beyond_a_fence(addresses, self.work):
+                    return Found("open", strange)
+                let_in = let_in or strange
+        if let_in is not None:
+            return Found("narrow", let_in, Fence.around(addresses, self.trusted))
+        return Found("narrow", fenced[1], fenced[0]) if fenced else Found()
+
+
+def _of_actions(actions: frozenset[str], group: Group) -> Iterator[Box]:
+    reached = Finite(actions.intersection(group.actions))
+    if reached:
+        yield {ACTION: reached}
+
+
+def _beyond_a_fence(addresses: Line, work: Work) -> bool:
+    v4 = addresses.meet(EVERY_V4, work).count()
+    return v4 > FENCE_V4 or addresses.count() - v4 > FENCE_V6

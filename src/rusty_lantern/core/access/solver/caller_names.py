@@ -1,0 +1,186 @@
+"""A caller's account, sort and user name, all told by one thing: the resource name that its requests carry.
+
+`aws:PrincipalAccount`, `aws:PrincipalType` and `aws:username` cannot differ from `aws:PrincipalArn`: a user's name is
+the last part of it, only users have one, and a session is told by its role. So for signed requests a condition on any
+of them is a set of resource names, and no region ever holds a caller who cannot be.
+
+Outsiders name their users and roles as they please, and do not choose their account's number: they open accounts and
+get some. A set of names is theirs if it fits enough account numbers (`FENCE_ACCOUNTS`).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from functools import lru_cache
+
+from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, FENCE_ACCOUNTS, SORT, STRANGER_ACCOUNT, USER
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets.automata import (
+    ANY_PART,
+    NO_TEXTS,
+    RUN_PART,
+    Pattern,
+    TextSet,
+    globs,
+    matching,
+    plain,
+    stopping,
+)
+
+TOLD_BY_NAME = frozenset({ACCOUNT, SORT, USER})
+"""Keys whose values the caller's resource name tells."""
+
+_DIGITS = frozenset("0123456789")
+_NUMBER: Pattern = (_DIGITS,) * 12
+_SORTS: dict[str, tuple[str, Pattern]] = {
+    "Account": ("iam", plain("root")),
+    "User": ("iam", (*plain("user/"), ANY_PART, RUN_PART)),
+    "AssumedRole": ("iam", (*plain("role/"), ANY_PART, RUN_PART)),
+    "FederatedUser": ("sts", (*plain("federated-user/"), ANY_PART, RUN_PART)),
+}
+"""What `aws:PrincipalType` says → the service and the last part of the caller's resource name."""
+
+
+def names_of(accounts: Iterable[Pattern], sorts: Iterable[str] = tuple(_SORTS)) -> tuple[Pattern, ...]:
+    """The resource names of callers of these sorts in these accounts."""
+    return tuple(
+        (*plain("arn:"), RUN_PART, *plain(f":{service}::"), *account, *plain(":"), *last)
+        for account in accounts
+        for service, last in (_SORTS[sort] for sort in sorts)
+    )
+
+
+_ANY_ACCOUNT: Pattern = (RUN_PART,)
+
+
+@lru_cache(maxsize=1024)
+def names_where(key: str, patterns: tuple[Pattern, ...]) -> TextSet:
+    """The resource names of callers whose attribute `key` matches one of the patterns. Raises `OverBudget`."""
+    work = Work(_ENOUGH)
+    if key == ACCOUNT:
+        return matching(names_of(stopping(pattern, ":") for pattern in patterns), work)
+    if key == SORT:
+        words = matching(patterns, work)
+        return matching(names_of([_ANY_ACCOUNT], [sort for sort in _SORTS if words.holds(sort)]), work)
+    start = (*plain("arn:"), RUN_PART, *plain(":iam::"), RUN_PART, *plain(":user/"))
+    paths: tuple[Pattern, ...] = ((), (RUN_PART, *plain("/")))
+    return matching(tuple((*start, *path, *stopping(p, ":/")) for p in patterns for path in paths), work)
+
+
+@lru_cache(maxsize=8)
+def names_without(key: str) -> TextSet:
+    """The resource names of callers that do not carry `key`: only users have a user name, all have the others."""
+    if key != USER:
+        return NO_TEXTS
+    return matching(names_of([_ANY_ACCOUNT], [sort for sort in _SORTS if sort != "User"]), Work(_ENOUGH))
+
+
+@lru_cache(maxsize=256)
+def all_callers(spoken_of: frozenset[str], inside: frozenset[str]) -> TextSet:
+    """The resource names that outsiders could have: all but those in accounts of the team.
+
+    Accounts have numbers of twelve digits; those of some stores have other names, of which only the ones that rules
+    speak of (`spoken_of`) count.
+    """
+    work = Work(_ENOUGH)
+    accounts: list[Pattern] = [_NUMBER, *(plain(name) for name in sorted(spoken_of))]
+    everyone = matching(names_of(accounts), work)
+    team = matching(names_of(plain(account) for account in sorted(inside)), work)
+    return everyone if team.empty else everyone.minus(team, work)
+
+
+_ENOUGH = 60_000
+"""Steps for a few hundred accounts."""
+
+_IN_NAME = re.compile(r"arn:[^:]*:(?:iam|sts)::([^:*?$]*):")
+
+
+def accounts_in(values: Iterable[str], *, of_accounts: bool) -> list[str]:
+    """Accounts with names other than numbers in the values of a condition on names, or `of_accounts`."""
+    if of_accounts:
+        named = [value for value in values if not set("*?$:") & set(value)]
+    else:
+        named = [found[1] for value in values if (found := _IN_NAME.match(value))]
+    return [name for name in named if not re.fullmatch(r"\d{12}", name)]
+
+
+def strangers(texts: TextSet, work: Work) -> TextSet:
+    """Of a set of resource names, those that an outsider can have: of one account that stands for enough of them."""
+    key = ("strangers", id(texts))
+    if key not in work.memo:
+        found = _fitting_account(texts, work)
+        own = _names_in(found) if found else None
+        work.memo[key] = (globs(own, work) if own else NO_TEXTS, texts)
+    made: TextSet = work.memo[key][0]
+    return made
+
+
+def _names_in(account: str) -> list[str]:
+    return [f"arn:aws:{s}::{account}:{last}" for s, last in (
+        ("iam", "root"), ("iam", "user/?*"), ("iam", "role/?*"), ("sts", "federated-user/?*"),
+    )]  # fmt: skip
+
+
+def _fitting_account(texts: TextSet, work: Work) -> str:
+    """An account number that fits, if so many others do that an outsider can come by one."""
+    for service in ("iam", "sts"):
+        start = texts.state_after(f"arn:aws:{service}::")
+        lasts = tuple(last for of, last in _SORTS.values() if of == service)
+        counts = _Counts(texts, matching(tuple((*plain(":"), *last) for last in lasts), work), work)
+        if counts.of(start, 12) >= FENCE_ACCOUNTS:
+            return counts.pick(start)
+    return ""
+
+
+class _Counts:
+    """How many account numbers lead on from a state of an automaton to a whole name."""
+
+    def __init__(self, texts: TextSet, ends: TextSet, work: Work) -> None:
+        self.texts = texts
+        self.ends = ends
+        self.work = work
+        self.known: dict[tuple[int, int], int] = {}
+
+    def of(self, state: int, digits: int) -> int:
+        """The count of numbers with this many digits still to come."""
+        known = self.known.get((state, digits))
+        if known is None:
+            self.work.spend(4)
+            if self.texts.stays(state):
+                known = 10**digits if self.texts.accept[state] else 0
+            elif digits:
+                known = sum(self.of(self.texts.step(state, digit), digits - 1) for digit in "0123456789")
+            else:
+                known = int(not self.texts.behind(state).meet(self.ends, self.work).empty)
+            self.known[state, digits] = known
+        return known
+
+    def pick(self, state: int) -> str:
+        """A number that fits, the usual one where it does."""
+        picked = ""
+        for place, usual in enumerate(STRANGER_ACCOUNT):
+            order = sorted("0123456789", key=lambda d, u=usual: d != u)  # type: ignore[misc]
+            digit = next(d for d in order if self.of(self.texts.step(state, d), 11 - place))
+            picked, state = picked + digit, self.texts.step(state, digit)
+        return picked
+
+
+def usual_name(texts: TextSet) -> str:
+    """A resource name out of a set, as usual as may be. Raises nothing: a set that has no usual one gives its own."""
+    stranger = f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger"
+    if texts.holds(stranger):
+        return stranger
+    for start in ("arn:aws:iam::", "arn:aws:sts::"):
+        rest = texts.after(start).pick()
+        if rest is not None:
+            return start + rest
+    return texts.pick() or ""
+
+
+def whose(texts: TextSet) -> str:
+    """In words, whose a set of resource names is: one account's, or one identity's."""
+    name = usual_name(texts)
+    account = name.split(":")[4]
+    everybody = (f"arn:aws:iam::{account}:{last}" for last in ("root", "user/a", "user/z/z", "role/a"))
+    return f'account "{account}"' if all(map(texts.holds, everybody)) else f'the identity "{name}"'

@@ -1,0 +1,78 @@
+"""What somebody gains and loses when one set of rules takes another's place."""
+
+from __future__ import annotations
+
+import msgspec
+
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.condition_keys import Audience
+from rusty_lantern.core.access.policy.principals import Identity
+from rusty_lantern.core.access.solver.audience_view import Side, View, public_policy
+from rusty_lantern.core.access.solver.boxes import without
+from rusty_lantern.core.access.solver.public_policy import Public
+from rusty_lantern.core.access.solver.sets import OverBudget, Work
+from rusty_lantern.core.access.solver.witness import (
+    Witness,
+    witness_of,
+)
+from rusty_lantern.core.model.identity import Verb
+
+
+class Change(msgspec.Struct, frozen=True):
+    """What somebody gains and loses for a verb when one set of rules takes another's place.
+
+    Each is a witness, or None. With `sure=False`, something not understood could hide more.
+    """
+
+    gained: Witness | None
+    lost: Witness | None
+    sure: bool = True
+
+
+class Asker(msgspec.Struct, frozen=True):
+    """Of whom a difference is asked: an audience, or a named identity, which may be one of the owner's own."""
+
+    audience: Audience = "any-account"
+    identity: Identity | None = None
+    insider: bool = False
+
+
+def difference(before: Rules, after: Rules, around: Surroundings, asker: Asker, verb: Verb, work: Work) -> Change:
+    """The exact difference of two sets of rules: requests allowed after and not before, and the other way round."""
+    old, new = (
+        View(
+            mine, around, asker.audience, work, Public() if asker.insider else public_policy(mine, around, work),
+            identity=asker.identity, beside=other.policy,
+        )
+        for mine, other in ((before, after), (after, before))
+    )  # fmt: skip
+    try:
+        gained, lost = _more(new, old, verb), _more(old, new, verb)
+        hidden = _hidden(old, new, verb, gained=gained is not None, lost=lost is not None)
+    except OverBudget:
+        return Change(None, None, sure=False)
+    return Change(gained, lost, sure=not hidden)
+
+
+def _more(view: View, than: View, verb: Verb, mine: Side = "least", theirs: Side = "most") -> Witness | None:
+    """A request that is allowed by one and not by the other: certainly, unless other sides are asked for."""
+    for group in view.reading.groups(verb):
+        taken = list(than.pieces(group, theirs))
+        for piece in view.pieces(group, mine):
+            for rest in without(piece, taken, view.work):
+                found = witness_of(view.request_in(rest, group), view.rules.bucket)
+                return msgspec.structs.replace(found, caller=view.identity.name) if view.identity else found
+    return None
+
+
+def _hidden(old: View, new: View, verb: Verb, *, gained: bool, lost: bool) -> bool:
+    """Whether what is not understood or not read may hide a gain or a loss that is not shown.
+
+    What both sides do not understand alike cancels out; what only one has may be anything.
+    """
+    if not (old.doubts or new.doubts or old.rules.doubted or new.rules.doubted):
+        return False
+    alike = (old.doubts, old.rules.doubted) == (new.doubts, new.rules.doubted)
+    side: Side = "most" if alike else "least"
+    gain = not gained and _more(new, old, verb, "most", side) is not None
+    return gain or (not lost and _more(old, new, verb, "most", side) is not None)

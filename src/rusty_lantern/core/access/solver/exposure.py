@@ -1,0 +1,150 @@
+"""Who can get in, exactly: all requests at once.
+
+Theory of operation. The requests that an audience can make form a box (`statements.Group.domain`). Allowed are
+those in the box of an Allow statement or a grant, minus those in the box of a Deny statement. Within what is
+allowed we look for requests that any outsider can bring about (`Group.stranger`):
+
+* `open`    an outsider, choosing only what they control, is let in from more of the public Internet than any one
+            organisation holds (`FENCE_V4`, `FENCE_V6`);
+* `narrow`  something is allowed, but only with something they do not control: the *fence*, which is named;
+* `closed`  nothing is allowed at all: the region is empty.
+
+What is not understood or not read makes two regions: the least that is certainly allowed and the most that could
+be. Where both give the same verdict it stands; where not, it is `unknown`, with the reasons. Every `open` and
+`narrow` carries a witness, which the plain decider (`decide`) must accept, or the verdict is withdrawn.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from typing import Any, Literal
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Caller, Request
+from rusty_lantern.core.access.policy.actions import FIRST_ACTION, VERBS
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, STRANGER_ACCOUNT, Audience
+from rusty_lantern.core.access.solver.audience_view import BUDGET, Found, Level, View, public_policy
+from rusty_lantern.core.access.solver.boxes import Box, meet
+from rusty_lantern.core.access.solver.conditions import TIME
+from rusty_lantern.core.access.solver.public_policy import Public
+from rusty_lantern.core.access.solver.sets import OverBudget, Work
+from rusty_lantern.core.access.solver.witness import (
+    Fence,
+    Witness,
+    moment_of,
+    request_from,
+    witness_of,
+)
+from rusty_lantern.core.model.identity import Verb
+
+
+class Verdict(msgspec.Struct, frozen=True):
+    """The exposure of one bucket to one audience for one verb.
+
+    `witness` and `because` (the rule that lets it through) go with `open` and `narrow`, `fence` with `narrow`,
+    `doubts` with `unknown`.
+    """
+
+    level: Level
+    witness: Witness | None = None
+    because: str = ""
+    fence: Fence | None = None
+    doubts: tuple[str, ...] = ()
+    until: datetime | None = None
+    """Where the way in that the witness takes closes by itself, the moment it does."""
+
+
+Exposures = Mapping[tuple[Audience, Verb], Verdict]
+
+
+def exposures(rules: Rules, around: Surroundings, budget: int = BUDGET) -> Exposures:
+    """The verdict for each audience and verb."""
+    memo: dict[object, Any] = {}
+    public = public_policy(rules, around, Work(budget, memo))
+    found: dict[tuple[Audience, Verb], Verdict] = {}
+    for audience in AUDIENCES:
+        work = Work(budget, memo)  # each has its own, so that no audience spends another's
+        view = View(rules, around, audience, work, public)
+        bare = View(rules, around, audience, work, public, bare=True) if view.reading.leaves_away else None
+        found |= {(audience, verb): _verdict(view, bare, verb) for verb in VERBS}
+    return found
+
+
+def _verdict(view: View, bare: View | None, verb: Verb) -> Verdict:
+    """`bare`: the same of requests that carry nothing they need not. What is open to these is open, and seen at once:
+    no automaton is built for what they do not send."""
+    view.doubts.clear()
+    try:
+        least = bare.find(verb, "least") if bare else Found()
+        if least.level != "open":
+            least = view.find(verb, "least")
+        if least.level == "open" or not (view.doubts or view.rules.doubted):
+            return _proven(view, least)
+        most = view.find(verb, "most")
+    except OverBudget:
+        return Verdict("unknown", doubts=("the rules are too intricate to decide within the work allowed",))
+    if least.level == most.level:
+        return _proven(view, least)
+    reasons = (*view.rules.doubted.values(), *view.doubts)
+    return Verdict("unknown", doubts=reasons)
+
+
+def _proven(view: View, found: Found) -> Verdict:
+    """The verdict with its witness, once the plain decider has accepted it."""
+    if found.piece is None:
+        return Verdict(found.level)
+    request = request_from(found.piece, view.audience, view.around)
+    decision = decide(view.rules, request, public=as_match(view.public))
+    if decision.allowed is not True:
+        doubt = f"the two deciders disagree about {request.action}; please report this policy"
+        return Verdict("unknown", doubts=(doubt,))
+    witness = witness_of(request, view.rules.bucket)
+    return Verdict(found.level, witness, decision.by, found.fence, until=_ends(found.piece))
+
+
+def as_match(public: Public) -> Literal["yes", "no", "maybe"]:
+    """Whether a policy counts as public, as the plain decider takes it."""
+    return "yes" if public.least else ("maybe" if public.most else "no")
+
+
+def _ends(piece: Box) -> datetime | None:
+    if TIME not in piece:
+        return None
+    return moment_of(piece[TIME].values.spans[-1][1][0])
+
+
+def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Verb, keys: Sequence[str]) -> Request:
+    """A request for the verb, the likeliest to be let in: of those allowed, one for a key that exists, if any.
+
+    Where nothing is allowed it is the plainest request there is, for the first key.
+    """
+    view = View(rules, around, audience, Work(BUDGET))
+    plain = Request(FIRST_ACTION[verb], keys[0] if keys else "a")
+    try:
+        for group in view.reading.groups(verb):
+            for piece in view.pieces(group, "least"):
+                held = next((key for key in keys if piece["key"].holds(key)), None) if "key" in piece else ""
+                if held is not None:
+                    request = request_from(
+                        meet(piece, view.reading.theirs(piece, group), view.work) or piece, audience, around
+                    )
+                    return msgspec.structs.replace(request, key=held)
+    except OverBudget:
+        return plain
+    return plain
+
+
+def likeliest_caller(rules: Rules, around: Surroundings, verb: Verb) -> Caller:
+    """The account that is let in to do this, if any is; otherwise one that stands for all that no rule names."""
+    view = View(rules, around, "any-account", Work(BUDGET))
+    try:
+        for group in view.reading.groups(verb):
+            for piece in view.pieces(group, "least"):
+                return view.request_in(piece, group).caller
+    except OverBudget:
+        pass
+    return Caller(STRANGER_ACCOUNT, f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger")

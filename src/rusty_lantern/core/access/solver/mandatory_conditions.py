@@ -1,0 +1,117 @@
+"""What a policy demands of everybody: requests that it refuses to every caller, whoever they are.
+
+The same regions as for exposure, the other way round: all requests for an action, minus those that a Deny which
+speaks of every caller certainly refuses. A demand is made if nothing of the kind is left. A Deny that is not fully
+understood may or may not refuse, so it makes the answer unknown where it would change it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.boxes import Box, meet, without
+from rusty_lantern.core.access.solver.conditions import dimension
+from rusty_lantern.core.access.solver.sets import Finite, Maybe, OverBudget, Work
+from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, literals
+from rusty_lantern.core.access.solver.sets.intervals import LAST, Line
+from rusty_lantern.core.access.solver.statements import ACTION, Group, Reading
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.value_types import DAY, Value
+
+ENCRYPTION = dimension("s3:x-amz-server-side-encryption")
+TRANSPORT = dimension("aws:securetransport")
+DAYS = dimension("s3:object-lock-remaining-retention-days")
+RETAINING = ("s3:PutObject", "s3:PutObjectRetention")
+"""The actions by which a version gets its retention."""
+
+
+class Demands:
+    """One bucket's policy as everybody meets it."""
+
+    def __init__(self, rules: Rules, around: Surroundings) -> None:
+        self.rules = rules
+        self.work = Work(BUDGET)
+        self.reading = Reading(rules, "everybody", around, self.work)
+
+    def answer(self, name: str) -> Answer[Value]:
+        """What is demanded: `encryption`, `transport` (on or off), `shortest` or `longest` retention (seconds)."""
+        if "policy" in self.rules.doubted:
+            return Answer("failed", None, self.rules.doubted["policy"])
+        try:
+            sure, possible = (_ASKED[name](self, certain) for certain in (True, False))
+        except OverBudget:
+            return Answer("failed", None, "the rules are too intricate to decide within the work allowed")
+        if sure != possible:
+            return Answer("failed", None, "a statement that refuses is not fully understood")
+        return Answer("absent") if sure is None else Answer("known", sure)
+
+    def left(self, group: Group, limits: Box, *, certain: bool) -> Iterator[Box]:
+        """The requests of a group within limits that nobody is refused; only sure refusals, or all that may be."""
+        domain = meet(group.domain, limits, self.work)
+        if domain is None:
+            return
+        denied = []
+        for statement in self.rules.policy.statements:
+            refuses = statement.effect == "Deny" or (not certain and statement.effect == "")
+            said = self.reading.limits(statement, group) if refuses else None
+            if said is not None and (said.sure or not certain):
+                denied.append(said.box)
+        yield from without(domain, denied, self.work)
+
+    def left_of(self, action: str, limits: Box, *, certain: bool) -> Iterator[Box]:
+        """The same for a single action."""
+        group = next(g for g in self.reading.groups(ACTIONS[action].verb) if action in g.actions)
+        return self.left(group, {ACTION: Finite([action]), **limits}, certain=certain)
+
+    def speaks_of(self, dimension_: str) -> bool:
+        """Whether any condition of the policy looks at this."""
+        return any(dimension(c.key) == dimension_ for s in self.rules.policy.statements for c in s.conditions)
+
+
+def _encryption(demands: Demands, certain: bool) -> Value | None:
+    if not demands.speaks_of(ENCRYPTION):
+        return "off"
+    unasked = {ENCRYPTION: Maybe(NO_TEXTS, absent=True)}
+    return "off" if any(True for _ in demands.left_of("s3:PutObject", unasked, certain=certain)) else "on"
+
+
+def _transport(demands: Demands, certain: bool) -> Value | None:
+    if not demands.speaks_of(TRANSPORT):
+        return "off"
+    plainly = {TRANSPORT: Maybe(literals(frozenset({"false"})), absent=False)}
+    groups = (group for verb in VERBS for group in demands.reading.groups(verb))
+    return "off" if any(True for group in groups for _ in demands.left(group, plainly, certain=certain)) else "on"
+
+
+def _retentions(demands: Demands, certain: bool) -> Line:
+    """The retention periods in days that somebody may give a version."""
+    if not demands.speaks_of(DAYS):
+        return Line([((0, 0), LAST)])
+    periods = Line()
+    asked = {DAYS: Maybe(Line([((0, 0), LAST)]), absent=False)}
+    for action in RETAINING:
+        for piece in demands.left_of(action, asked, certain=certain):
+            periods = periods.join(piece[DAYS].values, demands.work)
+    return periods
+
+
+def _shortest(demands: Demands, certain: bool) -> Value | None:
+    spans = _retentions(demands, certain).spans
+    return int(spans[0][0][0] * DAY) or None if spans else None
+
+
+def _longest(demands: Demands, certain: bool) -> Value | None:
+    spans = _retentions(demands, certain).spans
+    end = spans[-1][1][0] if spans else 0
+    return None if end == LAST[0] else int(end - 1) * DAY  # days are whole: the last one is before the end
+
+
+_ASKED: dict[str, Callable[[Demands, bool], Value | None]] = {
+    "encryption": _encryption,
+    "transport": _transport,
+    "shortest": _shortest,
+    "longest": _longest,
+}

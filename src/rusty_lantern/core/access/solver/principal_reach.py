@@ -1,0 +1,60 @@
+"""What one named identity is granted, verb by verb."""
+
+from __future__ import annotations
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.principals import Identity
+from rusty_lantern.core.access.solver.audience_view import Level, View, public_policy
+from rusty_lantern.core.access.solver.public_policy import Public
+from rusty_lantern.core.access.solver.sets import OverBudget, Work
+from rusty_lantern.core.model.identity import Verb
+
+
+class Reach(msgspec.Struct, frozen=True):
+    """What one named identity is granted for one verb: the level, and the rule or fence."""
+
+    level: Level
+    fence: str = ""
+    doubts: tuple[str, ...] = ()
+
+
+def reach_of(
+    identity: Identity, rules: Rules, around: Surroundings, work: Work, *, insider: bool = False
+) -> dict[Verb, Reach]:
+    """What the rules of a bucket let a named identity do. A fence is named where there is one.
+
+    `insider`: it is known to be one of the owner's own, whatever its name says.
+    """
+    if around.account_unread and not insider and identity.account:
+        return _either(identity, rules, around, work)
+    found: dict[Verb, Reach] = {}
+    inside = insider or (around.account == identity.account and bool(identity.account)) or identity.kind == "service"
+    public = Public() if inside else public_policy(rules, around, work)
+    view = View(rules, around, "any-account", work, public, identity=identity)
+    for verb in VERBS:
+        view.doubts.clear()
+        try:
+            least, most = view.find(verb, "least"), view.find(verb, "most")
+        except OverBudget:
+            found[verb] = Reach("unknown", doubts=("the rules are too intricate",))
+            continue
+        if least.level != most.level:
+            found[verb] = Reach("unknown", doubts=(*rules.doubted.values(), *view.doubts))
+        else:
+            found[verb] = Reach(least.level, least.fence.words if least.fence else "")
+    return found
+
+
+def _either(identity: Identity, rules: Rules, around: Surroundings, work: Work) -> dict[Verb, Reach]:
+    """What an identity may do where the bucket's account was not read: the identity may be in it or not.
+
+    A verb is decided where both readings agree, and unknown where they differ.
+    """
+    sure = msgspec.structs.replace(around, account_unread="")
+    own = msgspec.structs.replace(sure, account=identity.account)
+    here, there = reach_of(identity, rules, own, work), reach_of(identity, rules, sure, work)
+    why = (around.account_unread,)
+    return {v: here[v] if here[v].level == there[v].level else Reach("unknown", doubts=why) for v in VERBS}

@@ -1,0 +1,418 @@
+"""Sets of texts, exactly: globs, their unions, intersections and complements, as automata.
+
+A set is a complete deterministic automaton over all Unicode characters. A state lists the few characters that
+matter to it (`edges`); every other character takes its `rest` transition. So the alphabet is never enumerated,
+and the complement is the same automaton with accepting and refusing states swapped. Union, intersection and
+difference walk two automata in step (the product construction); a pair is explored only while it can still
+make a difference. Building from globs is the subset construction over positions in the patterns.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from functools import lru_cache
+
+from rusty_lantern.core.access.solver.sets import OverBudget, Work
+
+MAX_STATES = 6_000
+"""No single automaton grows beyond this; a real policy needs a few dozen states."""
+
+READABLE = "abcdefghijklmnopqrstuvwxyz0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ-_./ "
+
+
+class TextSet:
+    """A set of texts. State 0 is the start."""
+
+    __slots__ = ("_sinks", "accept", "edges", "rest")
+
+    def __init__(self, edges: list[dict[str, int]], rest: list[int], accept: list[bool]) -> None:
+        self.edges = edges
+        self.rest = rest
+        self.accept = accept
+        self._sinks = [not e and rest[i] == i for i, e in enumerate(edges)]
+
+    def holds(self, text: str) -> bool:
+        """Whether `text` is a member."""
+        state = 0
+        for char in text:
+            state = self.edges[state].get(char, self.rest[state])
+        return self.accept[state]
+
+    @property
+    def empty(self) -> bool:
+        """Whether there is no member: every state listed can be reached, so none may accept."""
+        return not any(self.accept)
+
+    @property
+    def everything(self) -> bool:
+        """Whether every text is a member."""
+        return all(self.accept)
+
+    def meet(self, other: TextSet, work: Work) -> TextSet:
+        """Members of both."""
+        if self.everything or other is self:
+            return other
+        return self if other.everything else _product(self, other, _both, work)
+
+    def join(self, other: TextSet, work: Work) -> TextSet:
+        """Members of either."""
+        if self.empty or other is self:
+            return other
+        return self if other.empty else _product(self, other, _either, work)
+
+    def minus(self, other: TextSet, work: Work) -> TextSet:
+        """Members of this one and not of `other`."""
+        if other.empty:
+            return self
+        return complement(other) if self.everything else _product(self, other, _only_first, work)
+
+    def after(self, prefix: str) -> TextSet:
+        """The texts that, put behind `prefix`, are members."""
+        return self.behind(self.state_after(prefix))
+
+    def behind(self, state: int) -> TextSet:
+        """The texts that lead on from a state to a member."""
+        return _reachable_from(self, state)
+
+    def state_after(self, text: str) -> int:
+        """The state in which `text` leaves the automaton."""
+        state = 0
+        for char in text:
+            state = self.step(state, char)
+        return state
+
+    def stays(self, state: int) -> bool:
+        """Whether nothing leads out of a state."""
+        return self._sinks[state]
+
+    def step(self, state: int, char: str) -> int:
+        """The state that a character leads to."""
+        return self.edges[state].get(char, self.rest[state])
+
+    def pick(self) -> str | None:
+        """A shortest member, made of readable characters where possible; None if there is none."""
+        queue: deque[tuple[int, str]] = deque([(0, "")])
+        seen = {0}
+        while queue:
+            state, text = queue.popleft()
+            if self.accept[state]:
+                return text
+            for char, target in self._steps(state):
+                if target not in seen:
+                    seen.add(target)
+                    queue.append((target, text + char))
+        return None
+
+    def _steps(self, state: int) -> Iterable[tuple[str, int]]:
+        edges = self.edges[state]
+        spare = next((c for c in READABLE if c not in edges), None) or next(
+            chr(code) for code in range(0xA1, 0x10FFFF) if chr(code) not in edges
+        )
+        steps = [*edges.items(), (spare, self.rest[state])]
+        return sorted(steps, key=lambda step: (not step[0].isprintable(), step[0]))
+
+    def __repr__(self) -> str:
+        return f"<TextSet {len(self.edges)} states, e.g. {self.pick()!r}>"
+
+
+def _both(a: bool, b: bool) -> bool:
+    return a and b
+
+
+def _either(a: bool, b: bool) -> bool:
+    return a or b
+
+
+def _only_first(a: bool, b: bool) -> bool:
+    return a and not b
+
+
+Keep = Callable[[bool, bool], bool]
+
+
+def _product(a: TextSet, b: TextSet, keep: Keep, work: Work) -> TextSet:
+    """The product, once for each pair of automata: groups of actions and audiences ask for the same ones."""
+    known = work.memo.get((id(a), id(b), keep))
+    if known is None:
+        known = work.memo[id(a), id(b), keep] = (_walk(a, b, keep, work), a, b)
+    made: TextSet = known[0]
+    return made
+
+
+def _walk(a: TextSet, b: TextSet, keep: Keep, work: Work) -> TextSet:
+    """Walk both automata in step; a pair of sinks, or one that decides alone, becomes a single sink."""
+    index: dict[tuple[int, int], int] = {}
+    pairs: list[tuple[int, int]] = []
+
+    def number(pair: tuple[int, int]) -> int:
+        left, right = pair
+        if a._sinks[left] and keep(a.accept[left], True) == keep(a.accept[left], False):
+            pair = (-1, int(keep(a.accept[left], True)))
+        elif b._sinks[right] and keep(True, b.accept[right]) == keep(False, b.accept[right]):
+            pair = (-1, int(keep(True, b.accept[right])))
+        if pair not in index:
+            index[pair] = len(pairs)
+            pairs.append(pair)
+            if len(pairs) > MAX_STATES:
+                raise OverBudget
+        return index[pair]
+
+    edges: list[dict[str, int]] = []
+    rest: list[int] = []
+    accept: list[bool] = []
+    number((0, 0))
+    for here, (left, right) in enumerate(pairs):  # the list grows while it is walked
+        if left < 0:
+            edges.append({})
+            rest.append(here)
+            accept.append(bool(right))
+            continue
+        left_edges, right_edges = a.edges[left], b.edges[right]
+        left_rest, right_rest = a.rest[left], b.rest[right]
+        default = number((left_rest, right_rest))
+        out: dict[str, int] = {}
+        work.spend(2 + len(left_edges) + len(right_edges))
+        for char in {**left_edges, **right_edges}:
+            target = number((left_edges.get(char, left_rest), right_edges.get(char, right_rest)))
+            if target != default:
+                out[char] = target
+        edges.append(out)
+        rest.append(default)
+        accept.append(keep(a.accept[left], b.accept[right]))
+    return TextSet(edges, rest, accept)
+
+
+def _reachable_from(texts: TextSet, start: int) -> TextSet:
+    order = [start]
+    index = {start: 0}
+    edges: list[dict[str, int]] = []
+    rest: list[int] = []
+    for state in order:
+        for target in (*texts.edges[state].values(), texts.rest[state]):
+            if target not in index:
+                index[target] = len(order)
+                order.append(target)
+        edges.append({char: index[target] for char, target in texts.edges[state].items()})
+        rest.append(index[texts.rest[state]])
+    return TextSet(edges, rest, [texts.accept[state] for state in order])
+
+
+def complement(texts: TextSet) -> TextSet:
+    """Every text that is not a member."""
+    return TextSet(texts.edges, texts.rest, [not accepting for accepting in texts.accept])
+
+
+ALL_TEXTS = TextSet([{}], [0], [True])
+NO_TEXTS = TextSet([{}], [0], [False])
+SOME_TEXT = TextSet([{}, {}], [1, 1], [False, True])
+"""Every text but the empty one."""
+
+
+@lru_cache(maxsize=4096)
+def literals(values: frozenset[str]) -> TextSet:
+    """Exactly these texts."""
+    dead = 1
+    edges: list[dict[str, int]] = [{}, {}]
+    accept = [False, False]
+    for value in sorted(values):
+        state = 0
+        for char in value:
+            if char not in edges[state]:
+                edges[state][char] = len(edges)
+                edges.append({})
+                accept.append(False)
+            state = edges[state][char]
+        accept[state] = True
+    if not any(edges) and not accept[0]:
+        return NO_TEXTS
+    if len(edges) > 50 * MAX_STATES:
+        raise OverBudget
+    return TextSet(edges, [dead] * len(edges), accept)
+
+
+def just(value: str) -> TextSet:
+    """Exactly one text."""
+    return literals(frozenset({value}))
+
+
+@dataclass(frozen=True)
+class Gap:
+    """A token for any one character, or a run of any, but for those in `stops`."""
+
+    stops: str
+    run: bool
+
+
+# A pattern is a sequence of tokens: a set of accepted characters, or a gap. Resource names are matched part by part,
+# so there the gaps do not cross a colon.
+ANY, RUN, ANY_PART, RUN_PART = Gap("", run=False), Gap("", run=True), Gap(":", run=False), Gap(":", run=True)
+Token = Gap | frozenset[str]
+Pattern = tuple[Token, ...]
+
+
+def stopping(pattern: Pattern, stops: str) -> Pattern:
+    """The pattern, its gaps kept from crossing these characters."""
+    return tuple(Gap(stops, run=token.run) if isinstance(token, Gap) else token for token in pattern)
+
+
+def matching(patterns: tuple[Pattern, ...], work: Work) -> TextSet:
+    """The texts that match at least one of the patterns (subset construction). Raises `OverBudget`."""
+    if all(map(_is_plain, patterns)):
+        return _trie(patterns, work)
+    index: dict[frozenset[tuple[int, int]], int] = {}
+    states: list[frozenset[tuple[int, int]]] = []
+
+    def number(positions: Iterable[tuple[int, int]]) -> int:
+        closed = _close(patterns, positions)
+        if any(at == len(patterns[p]) - 1 and patterns[p][at] == RUN for p, at in closed):
+            closed = frozenset({(-1, 0)})  # a run of anything at the end: everything from here on matches
+        if closed not in index:
+            index[closed] = len(states)
+            states.append(closed)
+            if len(states) > MAX_STATES:
+                raise OverBudget
+        return index[closed]
+
+    edges: list[dict[str, int]] = []
+    rest: list[int] = []
+    accept: list[bool] = []
+    number((p, 0) for p in range(len(patterns)))
+    for here, state in enumerate(states):
+        if (-1, 0) in state:
+            edges.append({})
+            rest.append(here)
+            accept.append(True)
+            continue
+        work.spend(1 + len(state))
+        moves = [(p, at, patterns[p][at]) for p, at in state if at < len(patterns[p])]
+        default = number(_step(moves, None))
+        out: dict[str, int] = {}
+        for char in sorted(_characters(moves)):
+            work.spend(1 + len(moves))
+            target = number(_step(moves, char))
+            if target != default:
+                out[char] = target
+        edges.append(out)
+        rest.append(default)
+        accept.append(any(at == len(patterns[p]) for p, at in state))
+    return TextSet(edges, rest, accept)
+
+
+def _is_plain(pattern: Pattern) -> bool:
+    """Whether a pattern is a text, or a text and then anything."""
+    last = len(pattern) - 1
+    return all(
+        len(token) == 1 if isinstance(token, frozenset) else (at == last and token == RUN)
+        for at, token in enumerate(pattern)
+    )
+
+
+def _trie(patterns: tuple[Pattern, ...], work: Work) -> TextSet:
+    """The same for plain patterns, letter by letter."""
+    edges: list[dict[str, int]] = [{}, {}]
+    rest, accept = [1, 1], [False, False]
+    work.spend(sum(map(len, patterns)))
+    for pattern in sorted(patterns, key=lambda p: (not (p and isinstance(p[-1], Gap)), len(p))):  # beginnings first
+        state = 0
+        for token in pattern:
+            if rest[state] == state and accept[state]:
+                break  # a shorter beginning takes it in
+            if isinstance(token, Gap):
+                edges[state], rest[state], accept[state] = {}, state, True
+                break
+            (char,) = token
+            if char not in edges[state]:
+                edges[state][char] = len(edges)
+                edges.append({})
+                rest.append(1)
+                accept.append(False)
+            state = edges[state][char]
+        accept[state] = True
+    if len(edges) > 50 * MAX_STATES:
+        raise OverBudget
+    if rest[0] == 0:
+        return ALL_TEXTS
+    return TextSet(edges, rest, accept) if any(accept) else NO_TEXTS
+
+
+def _close(patterns: tuple[Pattern, ...], positions: Iterable[tuple[int, int]]) -> frozenset[tuple[int, int]]:
+    """Positions reachable without reading a character: a run may be empty."""
+    closed: set[tuple[int, int]] = set()
+    for pattern, start in positions:
+        at = start
+        closed.add((pattern, at))
+        while at < len(patterns[pattern]) and _may_be_empty(patterns[pattern][at]):
+            at += 1
+            closed.add((pattern, at))
+    return frozenset(closed)
+
+
+def _may_be_empty(token: Token) -> bool:
+    return isinstance(token, Gap) and token.run
+
+
+def _characters(moves: list[tuple[int, int, Token]]) -> set[str]:
+    characters: set[str] = set()
+    for _, _, token in moves:
+        characters |= set(token.stops) if isinstance(token, Gap) else token
+    return characters
+
+
+def _step(moves: list[tuple[int, int, Token]], char: str | None) -> Iterable[tuple[int, int]]:
+    """Positions after one character; None stands for any character that no token names."""
+    for pattern, at, token in moves:
+        if not isinstance(token, Gap):
+            if char in token:
+                yield pattern, at + 1
+        elif char is None or char not in token.stops:
+            yield pattern, at if token.run else at + 1
+
+
+def glob(pattern: str, *, fold_case: bool = False) -> Pattern:
+    """Tokens of a glob: `*` any run, `?` any one character, everything else itself."""
+    return tuple(_token(char, ANY, RUN, fold_case) for char in _squeeze(pattern))
+
+
+def resource_glob(pattern: str) -> Pattern:
+    """Tokens of a resource name: six parts between colons; a wildcard stays in its part, except in the last."""
+    parts = pattern.split(":", 5)
+    tokens: list[Token] = []
+    for number, part in enumerate(parts):
+        last = number == 5
+        tokens += [_token(c, ANY if last else ANY_PART, RUN if last else RUN_PART, False) for c in _squeeze(part)]
+        if number < len(parts) - 1:
+            tokens.append(frozenset(":"))
+    return tuple(tokens)
+
+
+def plain(text: str, *, fold_case: bool = False) -> Pattern:
+    """Tokens of a literal text."""
+    return tuple(_token(char, frozenset("?"), frozenset("*"), fold_case) for char in text)
+
+
+def _squeeze(pattern: str) -> str:
+    while "**" in pattern:
+        pattern = pattern.replace("**", "*")
+    return pattern
+
+
+def _token(char: str, one: Token, run: Token, fold_case: bool) -> Token:
+    if char == "*":
+        return run
+    if char == "?":
+        return one
+    if fold_case:
+        return frozenset(c for c in (char, char.lower(), char.upper()) if len(c) == 1)
+    return frozenset(char)
+
+
+def starting_with(prefix: str, work: Work) -> TextSet:
+    """The texts that begin with `prefix`."""
+    return matching(((*plain(prefix), RUN),), work)
+
+
+def globs(patterns: Iterable[str], work: Work) -> TextSet:
+    """The texts that match at least one of the globs."""
+    return matching(tuple(glob(pattern) for pattern in sorted(set(patterns))), work)

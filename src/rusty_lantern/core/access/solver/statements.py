@@ -1,0 +1,408 @@
+"""Policy statements as boxes, for one audience and one group of actions.
+
+Actions whose requests carry the same condition keys and address the same thing form a *group*; a group has a
+domain box (every request of that kind which the audience can make) and a *stranger* box (those that any outsider
+can bring about). A statement becomes the limits it puts on the domain. What is not understood of it is left out
+of the limits, and the statement is marked `sure=False`: its box is then the most that it could speak of.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from fractions import Fraction
+from functools import cached_property, lru_cache
+from itertools import chain
+from typing import TypeVar
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.condition_tests import glob_fits
+from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, ELSEWHERE, VERBS, Target, actions_of
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, Audience, ContextKey, Presence, context_key
+from rusty_lantern.core.access.policy.document import Condition, Policy, Statement
+from rusty_lantern.core.access.policy.names import partition_free
+from rusty_lantern.core.access.policy.principals import Identity, Spoken
+from rusty_lantern.core.access.policy.request_constraints import TAG_KEYS, Carried, alternatives, joined, tag_of
+from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.solver.boxes import Box
+from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, accounts_in, all_callers, strangers
+from rusty_lantern.core.access.solver.conditions import TIME, Frame, Truth, dimension, expand, true_of_nothing, truth
+from rusty_lantern.core.access.solver.sets import Finite, Maybe, OverBudget, Work
+from rusty_lantern.core.access.solver.sets.automata import (
+    ALL_TEXTS,
+    NO_TEXTS,
+    SOME_TEXT,
+    Pattern,
+    TextSet,
+    glob,
+    just,
+    literals,
+    matching,
+)
+from rusty_lantern.core.access.solver.sets.intervals import (
+    EVERY_ADDRESS,
+    LAST,
+    PUBLIC_ADDRESSES,
+    WHOLE,
+    Line,
+    whole_numbers,
+)
+from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, Several
+from rusty_lantern.core.model.identity import Verb
+
+T = TypeVar("T")
+ACTION, KEY = "action", "key"
+
+LONGEST_NAME = len("arn:aws:s3:::") + 255 + len("/") + 1024
+"""Names of buckets end at 63 characters (255 in old regions), keys at 1,024 (published with both)."""
+
+
+class Group(msgspec.Struct, frozen=True):
+    """Actions that are decided together, the requests that can be made, and those any outsider can make."""
+
+    actions: tuple[str, ...]
+    target: Target
+    domain: Box
+    stranger: Box
+
+
+class Limits(msgspec.Struct, frozen=True):
+    """What a statement says of a group: a box of the group's dimensions, and whether that is exactly what it says."""
+
+    box: Box
+    sure: bool
+    why: str
+    title: str
+
+
+class Reading:
+    """A policy read for one bucket and audience; parts that recur are worked out once."""
+
+    def __init__(
+        self,
+        rules: Rules,
+        audience: Audience,
+        around: Surroundings,
+        work: Work,
+        *,
+        identity: Identity | None = None,
+        beside: Policy | None = None,
+        bare: bool = False,
+    ) -> None:
+        """`identity`: read it for this named one; `beside`: keep to dimensions that this other policy uses too;
+        `bare`: of requests that carry nothing that the sender may leave away."""
+        self.identity = identity
+        self.policy = rules.policy
+        self.bucket = rules.bucket
+        self.audience = audience
+        self.around = around
+        self.work = work
+        self.bare = bare
+        by_name = audience == "any-account" and (identity is None or bool(identity.arn))
+        self.frame = Frame(audience, rules.fixed_values, identity, by_name)
+        statements = (*rules.policy.statements, *(beside.statements if beside else ()))
+        self._used = [c for s in statements for c in s.every_condition]
+        self._rows = {key: row for key in sorted({c.key for c in self._used}) if (row := context_key(key)) is not None}
+
+    def groups(self, verb: Verb) -> Iterator[Group]:
+        """The verb's actions, grouped, and split by what can occur together in one request."""
+        grouped: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
+        for action in actions_of(verb):
+            carried = tuple(self._presence(key, row, action.name) for key, row in self._rows.items())
+            grouped.setdefault((action.target, carried), []).append(action.name)
+        for (target, carried), actions in grouped.items():
+            for choice in self._choices():
+                told = dict(zip(self._rows, carried, strict=True))
+                narrowed = {key: joined(presence, choice.get(key, "maybe")) for key, presence in told.items()}
+                if None not in narrowed.values():
+                    yield self._group(tuple(actions), target, narrowed)  # type: ignore[arg-type]
+
+    def _choices(self) -> tuple[Carried, ...]:
+        return self._once("choices", self.policy, lambda: tuple(alternatives(self._rows)))
+
+    def _presence(self, key: str, row: ContextKey, action: str) -> Presence:
+        known = self.frame.carries(key)
+        if known is not None and (not row.actions or action in row.actions):
+            return "always" if known else "never"
+        presence = row.presence(self.audience, action)
+        return "never" if self.bare and presence == "maybe" and row.theirs and not row.actions else presence
+
+    def _group(self, actions: tuple[str, ...], target: Target, carried: Mapping[str, Presence]) -> Group:
+        domain: dict[str, object] = {ACTION: Finite(actions)}
+        stranger: dict[str, object] = {}
+        if target == "object":
+            domain[KEY] = SOME_TEXT
+        for key, row in self._rows.items():
+            name = self.frame.dimension(key)
+            if name == ARN:
+                domain[ARN] = self._callers(carried.get(key, "always"))
+                stranger[ARN] = NOBODY_IN_PARTICULAR
+                continue
+            domain[name] = self._domain(row, key, carried[key], carried)
+            if not row.theirs:
+                stranger[name] = self._stranger(row, key, carried[key])
+        return Group(actions, target, domain, stranger)
+
+    def _callers(self, presence: Presence) -> Maybe[TextSet]:
+        """The resource names that callers can have."""
+        if self.audience != "any-account":
+            return Maybe(ALL_TEXTS if presence != "never" else NO_TEXTS, absent=presence != "always")
+        if self.identity is not None:
+            names = literals(frozenset({self.identity.arn})) if self.identity.arn else ALL_TEXTS
+            return Maybe(names, absent=False)
+        return Maybe(self._all_callers, absent=False)
+
+    @cached_property
+    def _all_callers(self) -> TextSet:
+        spoken = frozenset(
+            account
+            for c in self._used
+            if c.key in (ARN, ACCOUNT)
+            for account in accounts_in(c.values, of_accounts=c.key == ACCOUNT)
+        )
+        return all_callers(spoken, frozenset(self.around.trusted_accounts | ({self.around.account} - {""})))
+
+    def _domain(self, row: ContextKey, key: str, presence: Presence, carried: Mapping[str, Presence]) -> object:
+        absent, present = presence != "always", presence != "never"
+        if row.many:
+            return self._several(key, carried) if present else Several((Family(every=NO_TEXTS),))
+        if dimension(key) == TIME:
+            return Maybe(Line([((self.around.seconds, 0), LAST)]), absent=False)
+        if row.kind == "address":
+            return Maybe(EVERY_ADDRESS if present else Line(), absent=absent)
+        if row.kind in ("date", "number"):
+            return Maybe(_numbers(row) if present else Line(), absent=absent)
+        return Maybe(self._texts(row, key) if present else NO_TEXTS, absent=absent)
+
+    def _several(self, key: str, carried: Mapping[str, Presence]) -> Several:
+        """The values of a key that carries several. The list of an upload's tags has those that rules ask for, too."""
+        if key != TAG_KEYS:
+            return ANY_SEVERAL
+        every, some = ALL_TEXTS, []
+        for tag_key, presence in carried.items():
+            tag = tag_of(tag_key)
+            if tag and presence == "always":
+                some.append(just(tag))
+            elif tag and presence == "never":
+                every = every.minus(just(tag), self.work)
+        return Several((Family(every=every, some=tuple(some)),))
+
+    def _texts(self, row: ContextKey, key: str) -> TextSet:
+        known = self.frame.carries(key)
+        if known is not None:
+            return literals(frozenset(known))
+        if row.anonymous and self.audience == "anyone":
+            return literals(frozenset({row.anonymous}))
+        if row.words:
+            return literals(frozenset(row.words))
+        return literals(frozenset({"true", "false"})) if row.kind == "switch" else ALL_TEXTS
+
+    def _stranger(self, row: ContextKey, key: str, presence: Presence) -> object:
+        """What an outsider can bring about for a key that is not theirs to choose."""
+        if self.frame.carries(key) is not None:
+            return self._domain(row, key, presence, {})
+        if dimension(key) == TIME:
+            return Maybe(whole_numbers(self.around.seconds, self.around.seconds), absent=False)
+        absent = presence != "always"
+        if key == "aws:sourceip":
+            return Maybe(PUBLIC_ADDRESSES if presence != "never" else Line(), absent=absent)
+        if row.many:
+            own = literals(frozenset(row.stranger)) if presence != "never" else NO_TEXTS
+            return Several((Family(every=own),))
+        if row.kind in ("address", "date", "number"):
+            return Maybe(Line(), absent=absent)
+        return Maybe(self._stranger_texts(row, presence), absent=absent)
+
+    def _stranger_texts(self, row: ContextKey, presence: Presence) -> TextSet:
+        if row.anonymous and self.audience == "anyone":
+            return literals(frozenset({row.anonymous}))
+        return literals(frozenset(row.stranger)) if presence != "never" else NO_TEXTS
+
+    def theirs(self, piece: Box, group: Group) -> Box:
+        """What an outsider can bring about, of the requests of a piece: `group.stranger` with the names they can have.
+
+        Which names an outsider can have hangs on the piece: see `callers.strangers`.
+        """
+        if group.stranger.get(ARN) is not NOBODY_IN_PARTICULAR or self.identity is not None:
+            return {name: limit for name, limit in group.stranger.items() if limit is not NOBODY_IN_PARTICULAR}
+        return {**group.stranger, ARN: Maybe(strangers(piece[ARN].values, self.work), absent=piece[ARN].absent)}
+
+    def limits(self, statement: Statement, group: Group) -> Limits | None:
+        """The statement as limits on the group; None if it does not speak of it at all."""
+        speaks = self.speaks(statement)
+        actions = self._actions(statement, group)
+        if speaks == "no" or not actions:
+            return None
+        reasons = [str(fault) for fault in statement.faults]
+        if speaks == "maybe" and not reasons:
+            reasons.append(_VAGUE)
+        box: dict[str, object] = {} if len(actions) == len(group.actions) else {ACTION: actions}
+        try:
+            keys = self._resources(statement, group)
+            if keys is None:
+                return None
+            if not keys.everything:
+                box[KEY] = keys
+        except NotUnderstood as error:
+            reasons.append(str(error))
+        for condition in statement.conditions:
+            try:
+                limit = self._truth(statement, condition)
+            except NotUnderstood as error:
+                reasons.append(str(error))
+                continue
+            name = self.frame.dimension(condition.key)
+            joint = box[name].meet(limit, self.work) if name in box else limit  # type: ignore[attr-defined]
+            box[name] = joint
+        alone = Limits(box, not reasons, reasons[0] if reasons else "", statement.title)
+        return self._capped(alone, statement.within, group) if statement.within else alone
+
+    def _capped(self, alone: Limits, cap: Statement, group: Group) -> Limits | None:
+        limits = self.limits(cap, group)
+        if limits is None:
+            return None
+        box = dict(alone.box)
+        for name, limit in limits.box.items():
+            box[name] = box[name].meet(limit, self.work) if name in box else limit
+        return Limits(box, alone.sure and limits.sure, alone.why or limits.why, alone.title)
+
+    @cached_property
+    def leaves_away(self) -> bool:
+        """Whether there is anything that a bare request leaves away."""
+        return any(map(self._may_be_left_away, self._used))
+
+    def speaks(self, statement: Statement) -> Spoken:
+        """Whether a statement speaks to this audience or identity."""
+        principals = statement.principals
+        if principals is None:
+            return "maybe"
+        if self.audience == "everybody":
+            return "yes" if principals.everyone and not principals.negated else "no"
+        if self.identity is not None:
+            return self.identity.spoken_to(principals)
+        if principals.everyone != principals.negated:
+            return "maybe" if principals.negated and principals.vague and self.audience != "anyone" else "yes"
+        return "maybe" if principals.vague and not principals.everyone and self.audience != "anyone" else "no"
+
+    def speaks_of(self, statement: Statement, verb: Verb) -> bool:
+        """Whether a statement may speak of this verb to this audience; a cheap test before the exact one."""
+        if self.speaks(statement) == "no":
+            return False
+        return not reached_actions(statement.actions, statement.actions_negated).isdisjoint(VERB_ACTIONS[verb])
+
+    def _actions(self, statement: Statement, group: Group) -> Finite:
+        return Finite(reached_actions(statement.actions, statement.actions_negated).intersection(group.actions))
+
+    def _resources(self, statement: Statement, group: Group) -> TextSet | None:
+        """The keys that the statement's resources reach; all texts for a bucket's own action; None for none."""
+        if not statement.resources:
+            return ALL_TEXTS
+        name = f"arn:aws:s3:::{self.bucket}"
+        whose = self._who if any("${" in resource for resource in statement.resources) else None
+        whole = self._once("names", statement, lambda: self._names(statement), whose=whose)
+        if group.target == "bucket":
+            return ALL_TEXTS if whole.holds(name) else None
+        return self._once("keys", statement, lambda: self._keys(whole, name), whose=whose)
+
+    def _keys(self, whole: TextSet, name: str) -> TextSet | None:
+        keys = whole.after(name + "/")
+        return None if keys.meet(SOME_TEXT, self.work).empty else keys
+
+    def _names(self, statement: Statement) -> TextSet:
+        """The resource names that a statement reaches. A pattern that is longer than any name reaches none."""
+        patterns: list[Pattern | None] = []
+        for resource in statement.resources:
+            pattern = partition_free(resource)
+            if len(pattern) - pattern.count("*") > LONGEST_NAME and "${" not in pattern:
+                continue
+            patterns.append(expand(pattern, glob, self.frame) if statement.variables else glob(pattern))
+        if None in patterns and statement.resources_negated:
+            raise NotUnderstood("NotResource with a variable that this caller does not have")
+        found = matching(tuple(dict.fromkeys(p for p in patterns if p is not None)), self.work)
+        return ALL_TEXTS.minus(found, self.work) if statement.resources_negated else found
+
+    def _once(self, what: str, part: object, make: Callable[[], T], *, whose: object = None) -> T:
+        """What is made of a part of the policy, made once; a failure is remembered too. `whose`: whom it hangs on."""
+        key = (what, id(part), whose)
+        if key not in self.work.memo:
+            try:
+                self.work.memo[key] = (make(), part)
+            except (NotUnderstood, OverBudget) as error:
+                self.work.memo[key] = (error, part)
+        made = self.work.memo[key][0]
+        if isinstance(made, NotUnderstood | OverBudget):
+            raise made
+        return made  # type: ignore[no-any-return]
+
+    @property
+    def _who(self) -> object:
+        return self.audience, self.identity, self.bare
+
+    def _truth(self, statement: Statement, condition: Condition) -> Truth:
+        left_away = self._left_away(condition)
+        if left_away is not None:
+            return left_away
+        return self._once(
+            "truth",
+            condition,
+            lambda: truth(condition, self.frame, self.work, variables=statement.variables),
+            whose=self._who,
+        )
+
+    def _left_away(self, condition: Condition) -> Truth | None:
+        """What a condition is true of where no request carries its key, without working out its values."""
+        if not self.bare or not self._may_be_left_away(condition):
+            return None
+        return Maybe(NO_TEXTS, absent=true_of_nothing(condition))
+
+    def _may_be_left_away(self, condition: Condition) -> bool:
+        """Whether the sender may leave away what a condition looks at, so that its values need not be worked out."""
+        row = context_key(condition.key)
+        if row is None or row.kind != "text" or row.many or not row.theirs or row.actions:
+            return False
+        if not condition.operator.startswith("string") or any("${" in value for value in condition.values):
+            return False
+        told = condition.key in TOLD_BY_NAME or self.frame.carries(condition.key) is not None
+        return row.carried(self.audience) == "maybe" and not told
+
+
+VERB_ACTIONS = {verb: frozenset(action.name for action in actions_of(verb)) for verb in VERBS}
+
+
+@lru_cache(maxsize=4096)
+def reached_actions(patterns: tuple[str, ...], negated: bool) -> frozenset[str]:
+    """The known actions that a statement's Action (or NotAction) reaches; all of them where it was not understood."""
+    if not patterns:
+        return frozenset(ACTIONS)
+    folded = [pattern.lower() for pattern in patterns]
+    return frozenset(
+        name for lowered, name in BY_LOWER_NAME.items() if any(glob_fits(p, lowered) for p in folded) != negated
+    )
+
+
+def unlisted(patterns: tuple[str, ...], *, negated: bool) -> str:
+    """A pattern that reaches no published action of this service though it speaks of one; empty where none does.
+
+    It may be an action of a store's own, or a slip: what it grants nobody can say. It takes nothing away, since every
+    published action is another.
+    """
+    if negated:
+        return ""
+    return next((p for p in patterns if p[:3].lower() == "s3:" and not _reaches_any(p.lower())), "")
+
+
+@lru_cache(maxsize=4096)
+def _reaches_any(pattern: str) -> bool:
+    return any(glob_fits(pattern, name) for name in chain(BY_LOWER_NAME, ELSEWHERE))
+
+
+def _numbers(row: ContextKey) -> Line:
+    if row.words:
+        return Line([((Fraction(word), 0), (Fraction(word), 1)) for word in row.words])
+    return Line([((0, 0), LAST)]) if row.whole else WHOLE
+
+
+_VAGUE = "a name with a wildcard inside, or without its account, has no agreed meaning"
+NOBODY_IN_PARTICULAR: Maybe[TextSet] = Maybe(NO_TEXTS, absent=False)
+"""Stands in a group for the names that outsiders can have, which hang on the piece."""

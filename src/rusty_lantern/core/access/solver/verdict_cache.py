@@ -1,0 +1,125 @@
+"""Buckets whose rules are alike but for the bucket's own name are decided once.
+
+The rules are rewritten for a bucket called `OWN`, decided, and what comes of it is told again for each bucket by its
+own name. Only where that is exact: every resource names the bucket itself, another bucket without any glob, or all of
+them; nothing was left unread or not understood.
+
+A resource name is read from its beginning, `arn:aws:s3:::BUCKET/KEY`: a key may hold colons, slashes and a whole
+resource name of its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Iterable
+
+import msgspec
+
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.document import Statement
+from rusty_lantern.core.access.policy.names import partition_free
+from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.solver.exposure import Exposures, Verdict, exposures
+from rusty_lantern.core.access.solver.mandatory_conditions import Demands
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.value_types import Value
+
+OWN = "own-bucket"
+"""What the bucket is called while its rules are decided for all that are like it."""
+NAMES = "arn:aws:s3:::"
+"""What the resource names of buckets and objects begin with, once the partition is put aside."""
+_GLOBS = frozenset("*?$")
+
+
+class Shapes:
+    """What was decided already, by the shape of the rules."""
+
+    def __init__(self) -> None:
+        self._verdicts: dict[Hashable, Exposures] = {}
+        self._demands: dict[Hashable, Answer[Value]] = {}
+
+    def exposures(self, rules: Rules, around: Surroundings) -> Exposures:
+        """The verdicts of a bucket."""
+        own = as_own(rules)
+        key = _key(own, around) if own is not None else None
+        if own is None or key is None:
+            return exposures(rules, around)
+        known = self._verdicts.get(key)
+        if known is None:
+            known = self._verdicts[key] = exposures(own, around)
+        return {one: _called(verdict, rules.bucket) for one, verdict in known.items()}
+
+    def demanded(self, rules: Rules, around: Surroundings, name: str) -> Answer[Value]:
+        """What a policy demands of everybody."""
+        own = as_own(rules)
+        key = _key(own, around) if own is not None else None
+        if own is None or key is None:
+            return Demands(rules, around).answer(name)
+        known = self._demands.get((name, key))
+        if known is None:
+            known = self._demands[name, key] = Demands(own, around).answer(name)
+        return known
+
+
+def _called(verdict: Verdict, name: str) -> Verdict:
+    """The same verdict of a bucket of this name."""
+    seen = verdict.witness
+    if seen is None:
+        return verdict
+    line = seen.request.replace(f"/{OWN}", f"/{name}", 1)
+    return msgspec.structs.replace(verdict, witness=msgspec.structs.replace(seen, bucket=name, request=line))
+
+
+def _key(rules: Rules, around: Surroundings) -> Hashable | None:
+    key = (
+        rules.policy.statements, rules.grants, rules.ignore_grants, rules.restrict_policy, rules.disable_grants,
+        rules.rights, rules.object_grants, rules.object_doubt, rules.fixed, around,
+    )  # fmt: skip
+    try:
+        hash(key)
+    except TypeError:  # rights hold lists
+        return None
+    return key
+
+
+def as_own(rules: Rules) -> Rules | None:
+    """The rules of a bucket as those of one called `OWN`; None where that would not be exact."""
+    if rules.policy.faults or rules.doubts or rules.members:
+        return None
+    statements = owned(rules.policy.statements, rules.bucket)
+    if statements is None:
+        return None
+    policy = msgspec.structs.replace(rules.policy, statements=statements)
+    return msgspec.structs.replace(rules, bucket=OWN, policy=policy)
+
+
+def owned(statements: Iterable[Statement], bucket: str) -> tuple[Statement, ...] | None:
+    """Statements with the bucket's own name read as `OWN`; None where a pattern may reach it and others too."""
+    if bucket == OWN or not _GLOBS.isdisjoint(bucket):
+        return None
+    found = [_owned(statement, bucket) for statement in statements]
+    return None if None in found else tuple(statement for statement in found if statement is not None)
+
+
+def _owned(statement: Statement, bucket: str) -> Statement | None:
+    resources = tuple(_owned_name(resource, bucket) for resource in statement.resources)
+    cap = _owned(statement.within, bucket) if statement.within else None
+    if None in resources or (statement.within and cap is None):
+        return None
+    return msgspec.structs.replace(statement, resources=resources, within=cap)
+
+
+def _owned_name(resource: str, bucket: str) -> str | None:
+    if resource == "*":
+        return resource
+    try:
+        name = partition_free(resource)
+    except NotUnderstood:
+        return None
+    if not name.startswith(NAMES):
+        return None
+    written, slash, key = name.removeprefix(NAMES).partition("/")
+    if written == bucket:
+        return f"{NAMES}{OWN}{slash}{key}"
+    if written == "*":
+        return name
+    return None if written == OWN or not _GLOBS.isdisjoint(written) else name

@@ -1,0 +1,288 @@
+"""Witnesses and fences: one readable request out of a region, and what keeps outsiders out of the rest.
+
+A witness is a concrete request that would be allowed. A fence is what a `narrow` exposure depends on and an
+outsider cannot bring about: networks, a private endpoint, an organisation, a date, a tag on the object.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from datetime import UTC, datetime
+from fractions import Fraction
+from typing import Any
+from urllib.parse import quote, urlencode
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
+from rusty_lantern.core.access.policy.actions import ACTIONS, FIRST_ACTION
+from rusty_lantern.core.access.policy.bucket_rules import Surroundings
+from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, STRANGER_ACCOUNT, Audience, always_carried
+from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
+from rusty_lantern.core.access.solver.boxes import Box
+from rusty_lantern.core.access.solver.caller_names import usual_name, whose
+from rusty_lantern.core.access.solver.conditions import TIME
+from rusty_lantern.core.access.solver.sets import Finite, Maybe, Work
+from rusty_lantern.core.access.solver.sets.automata import TextSet
+from rusty_lantern.core.access.solver.sets.intervals import (
+    PUBLIC_ADDRESSES,
+    Line,
+    address_at,
+    as_networks,
+    networks,
+    position,
+)
+from rusty_lantern.core.access.solver.sets.multivalued import Several
+from rusty_lantern.core.value_types import show_moment
+
+SAMPLE_ADDRESS = position(ipaddress.ip_address("203.0.113.9"))
+"""A documentation address; a witness's address is the allowed one nearest to it."""
+
+_ADDRESSES = dict.fromkeys(
+    ("aws:vpcsourceip", "aws:ec2instancesourceprivateipv4"), position(ipaddress.ip_address("10.0.0.9"))
+) | {"aws:sourceip": SAMPLE_ADDRESS}
+"""Condition keys that hold an address → one that is likely."""
+NOWHERE = Line()
+
+
+class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A concrete request that would be allowed."""
+
+    caller: str
+    action: str
+    bucket: str
+    at: str
+    request: str
+    """The request line: method and path."""
+    key: str = ""
+    address: str = ""
+    headers: dict[str, str] = {}
+    circumstances: dict[str, str] = {}
+    """Condition keys that are neither headers nor parameters, such as a private endpoint."""
+
+
+class Fence(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a narrow exposure depends on. `addresses` counts the addresses let in where it is a set of networks."""
+
+    words: str
+    addresses: int | None = None
+    networks: tuple[str, ...] = ()
+    weight: int = 1
+    """How many separate things are needed at once."""
+    trusted: bool = False
+    """Whether every address that is let in lies in a network that the team trusts."""
+
+    @staticmethod
+    def around(addresses: Line, trusted: Line = NOWHERE) -> Fence:
+        """The fence that a set of addresses makes. `trusted`: the addresses of the networks that the team trusts."""
+        nets = as_networks(addresses)
+        count = int(addresses.count())
+        size = f"{count:,} address" + ("" if count == 1 else "es")
+        known = not addresses.empty and addresses.minus(trusted, Work(10_000)).empty
+        size += ", all in trusted networks" if known else ""
+        return Fence(f"only from {', '.join(nets)} ({size})", count, tuple(nets), trusted=known)
+
+
+def trusted_addresses(around: Surroundings) -> Line:
+    """The addresses of the networks that the team trusts."""
+    return networks(ipaddress.ip_network(net) for net in around.trusted_networks)
+
+
+def fence_of(piece: Box, stranger: Box, work: Work, trusted: Line = NOWHERE) -> Fence:
+    """Name the dimensions of `piece` in which no outsider can be."""
+    shut = [d for d, theirs in stranger.items() if piece[d].meet(theirs, work).empty]
+    words = " and ".join(_fence_words(d, piece[d], trusted) for d in shut)
+    source = piece.get("aws:sourceip")
+    known = source is not None and not source.absent and Fence.around(source.values, trusted).trusted
+    return Fence(words, weight=len(shut), trusted=known)
+
+
+def _fence_words(dimension: str, values: Any, trusted: Line) -> str:
+    if dimension == TIME:
+        start = moment_of(values.values.spans[0][0][0])
+        return f"only from {show_moment(start)} on" if start else "only at a moment past the calendar"
+    if dimension == "aws:sourceip":
+        addresses = Fence.around(values.values, trusted).words if not values.values.empty else ""
+        return addresses or "only through a private endpoint"
+    if dimension == ARN and not values.values.empty:
+        return f"only for {whose(values.values)}"
+    sample = _sample(values) or ""
+    key, _, tag = dimension.partition("/")
+    words = _FENCES.get(key, "only where {key} is {value}")
+    return words.format(key=dimension, value=f'"{sample}"', tag=tag)
+
+
+_FENCES = {
+    "aws:sourcevpc": "only through the private network {value}",
+    "aws:sourcevpce": "only through the private endpoint {value}",
+    "aws:principalorgid": "only for members of the organisation {value}",
+    "aws:principalorgpaths": "only for members of the organisation under {value}",
+    "aws:principalaccount": "only for account {value}",
+    "aws:sourceaccount": "only for a service acting for account {value}",
+    "aws:sourcearn": "only for a service acting for {value}",
+    "aws:viaawsservice": "only through a service of the provider",
+    "aws:principalisawsservice": "only for a service of the provider",
+    "s3:existingobjecttag": "only objects tagged {tag}={value}",
+}
+
+
+def _sample(values: Any) -> str | None:
+    """One readable value of a condition key's set; None where absent is the simplest."""
+    if isinstance(values, Several):
+        return next(iter(_several(values)), None)
+    assert isinstance(values, Maybe)
+    if values.absent:
+        return None
+    if isinstance(values.values, TextSet):
+        return values.values.pick()
+    return None
+
+
+def _several(values: Several) -> tuple[str, ...]:
+    """A smallest set of texts that is a member."""
+    picked = [found for family in values.families if (found := family.pick(Work(10_000))) is not None]
+    return min((tuple(sorted(found)) for found in picked), key=len, default=())
+
+
+def request_from(piece: Box, audience: Audience, around: Surroundings, sender: Caller | None = None) -> Request:
+    """A member of the piece, as a request: simple values, nothing carried that need not be. `sender`: a known one."""
+    action = _best_action(piece["action"])
+    context: dict[str, tuple[str, ...]] = {}
+    for dimension, values in piece.items():
+        if dimension not in ("action", "key"):
+            context |= _carried(dimension, values, around)
+    if "aws:sourceip" not in piece:
+        context["aws:sourceip"] = (str(address_at(SAMPLE_ADDRESS)),)
+    context.setdefault("aws:securetransport", ("true",))
+    context.setdefault("aws:currenttime", (show_time(around.seconds),))
+    context.setdefault("aws:epochtime", (str(around.seconds),))
+    context = {key: values for key, values in context.items() if values}
+    if any(context.get(key) for key in ENDPOINT_KEYS):
+        context.pop("aws:sourceip", None)
+    caller = ANONYMOUS
+    if sender is not None:
+        caller = sender
+        told = {ACCOUNT: caller.account, ARN: caller.arn}
+        context |= {key: (value,) for key, value in told.items() if value}
+    elif audience == "any-account":
+        arn = context.get(ARN, (f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger",))[0]
+        account = arn.split(":")[4]
+        caller = Caller(account, arn)
+        context |= {ARN: (arn,), ACCOUNT: (account,)}
+    context = always_carried(anonymous=caller.anonymous, arn=caller.arn) | context
+    key = (piece["key"].pick() or "") if "key" in piece else ""
+    return Request(action, key, caller, context)
+
+
+def _best_action(actions: Finite) -> str:
+    order = {name: index for index, name in enumerate(ACTIONS)}
+    return min(actions, key=lambda name: (name not in FIRST_ACTION.values(), not ACTIONS[name].method, order[name]))
+
+
+def _carried(dimension: str, values: Any, around: Surroundings) -> dict[str, tuple[str, ...]]:
+    if dimension == TIME:
+        seconds = int(values.values.pick(around.seconds))
+        return {"aws:currenttime": (show_time(seconds),), "aws:epochtime": (str(seconds),)}
+    if isinstance(values, Several):
+        return {dimension: _several(values)}
+    line = values.values
+    if dimension == ARN and not values.absent and not line.empty:
+        return {ARN: (usual_name(line),)}
+    usual = _USUAL.get(dimension)
+    if usual is not None and line.holds(usual):
+        return {dimension: (usual,)}
+    if isinstance(line, Line) and not line.empty and (dimension == "aws:sourceip" or not values.absent):
+        return {dimension: (_number_text(dimension, line),)}
+    sample = _sample(values)
+    return {dimension: (sample,) if sample is not None else ()}
+
+
+_USUAL = {
+    "aws:securetransport": "true",
+    "s3:authtype": "REST-HEADER",
+    "s3:signatureversion": "AWS4-HMAC-SHA256",
+}
+"""What a request carries most of the time, taken where it is one of the values."""
+
+
+def _number_text(dimension: str, line: Line) -> str:
+    if dimension in _ADDRESSES:
+        likely = line.meet(PUBLIC_ADDRESSES, Work(10_000)) if dimension == "aws:sourceip" else line
+        near = _ADDRESSES[dimension]
+        return str(address_at(int((line if likely.empty else likely).pick(near) or 0)))
+    number = line.pick(1)
+    assert number is not None
+    if "date" in dimension:
+        return show_time(int(number))
+    whole = Fraction(number)
+    shown = str(whole.numerator) if whole.denominator == 1 else f"{float(number):.6f}".rstrip("0")
+    return f"{shown}.0" if dimension == "s3:tlsversion" and whole.denominator == 1 else shown
+
+
+def show_time(seconds: int) -> str:
+    """Seconds since 1970 as ISO 8601 in UTC; a moment past the calendar as that number, which the language takes too.
+
+    >>> show_time(1_793_599_200), show_time(1_767_225_600_000)
+    ('2026-11-02T06:00:00Z', '1767225600000')
+    """
+    moment = moment_of(seconds)
+    return moment.strftime("%Y-%m-%dT%H:%M:%SZ") if moment else str(seconds)
+
+
+def moment_of(seconds: float) -> datetime | None:
+    """A count of seconds since 1970 as a moment; None where the calendar has no such day."""
+    try:
+        return datetime.fromtimestamp(seconds, UTC)
+    except (ValueError, OverflowError, OSError):
+        return None
+
+
+_HEADERS = {
+    "aws:referer": "Referer",
+    "aws:useragent": "User-Agent",
+    "s3:object-lock-mode": "x-amz-object-lock-mode",
+}
+_PARAMETERS = {
+    "s3:prefix": "prefix",
+    "s3:delimiter": "delimiter",
+    "s3:max-keys": "max-keys",
+}
+_QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
+
+
+def witness_of(request: Request, bucket: str) -> Witness:
+    """The request as shown to people and written to JSON."""
+    headers: dict[str, str] = {}
+    parameters: dict[str, str] = {}
+    other: dict[str, str] = {}
+    usual = always_carried(anonymous=request.caller.anonymous, arn=request.caller.arn)
+    if not request.caller.anonymous:
+        usual |= {ACCOUNT: (request.caller.account,), ARN: (request.caller.arn,)}
+    for name, values in sorted(request.context.items()):
+        if usual.get(name) == values:
+            continue
+        text = ", ".join(values)
+        if name in _PARAMETERS:
+            parameters[_PARAMETERS[name]] = text
+        elif name in _HEADERS or name.startswith("s3:x-amz-"):
+            headers[_HEADERS.get(name, name.removeprefix("s3:"))] = text
+        elif name not in _QUIET and name != "s3:versionid":
+            other[name] = text
+    version = request.context.get("s3:versionid", ("null",))[0]
+    if request.action == "s3:BypassGovernanceRetention":
+        headers["x-amz-bypass-governance-retention"] = "true"
+    if request.context.get("aws:securetransport") == ("false",):
+        other["transport"] = "plain http"
+    method, query = ACTIONS[request.action].method, ACTIONS[request.action].query
+    path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
+    query = query.replace("versionId=null", f"versionId={quote(version)}")
+    query = "&".join(part for part in (query, urlencode(parameters)) if part)
+    line = f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
+    caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
+    moment = request.context.get("aws:currenttime", ("",))[0]
+    address = request.context.get("aws:sourceip", ("",))[0]
+    return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other)
+
+
+def _signed(caller: Caller) -> str:
+    return f"any signed-in account, such as {caller.account}"

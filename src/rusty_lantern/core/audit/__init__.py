@@ -1,0 +1,1 @@
+"""From subjects to findings: buckets, stores, replicas, waivers."""

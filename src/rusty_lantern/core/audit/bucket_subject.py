@@ -1,0 +1,265 @@
+"""One bucket of a survey with everything that follows from it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import cached_property
+from typing import Any, Protocol
+
+import msgspec
+
+from rusty_lantern.core.access.effective_permissions import Across
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings, named_in, rules_of
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.identity_policies import asks_who
+from rusty_lantern.core.access.policy.principals import Identity, read_identity
+from rusty_lantern.core.access.probe_check import worst
+from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.exposure import Exposures, Verdict
+from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.verdict_cache import Shapes
+from rusty_lantern.core.answer import Answer, Fact, Partly, lost
+from rusty_lantern.core.audit.declared_facts import or_stated
+from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.errors import defect
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.facts.registry import Subject, UnknownFact, derive
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Holder, Verb
+from rusty_lantern.core.model.store_index import Roster
+from rusty_lantern.core.value_types import show_moment
+
+
+class StoreContext(Protocol):
+    """The store that a bucket is in, as far as the bucket's facts need it."""
+
+    @property
+    def roster(self) -> Roster:
+        """Who there is in the store, and which keys."""
+
+    @property
+    def shapes(self) -> Shapes:
+        """What was decided already of buckets with rules alike."""
+
+    @property
+    def across(self) -> Across:
+        """What the store's identities can do across its buckets."""
+
+    @property
+    def buckets(self) -> Mapping[str, BucketView]:
+        """The buckets of the store by name."""
+
+
+def _nobody_asked(holder: Holder) -> Fact:
+    """What an identity can do, of a bucket that stands alone."""
+    return Answer("failed", None, f"{holder.name} was not looked at")
+
+
+def _not_looked_at(bucket: str, verb: str) -> Fact:
+    return Answer("failed", None, f"the bucket {bucket} was not read")
+
+
+@dataclass(frozen=True)
+class BucketView:
+    """One bucket of a survey with everything that follows from it, worked out when asked."""
+
+    bucket: Bucket
+    dossier: Dossier
+    moment: datetime
+    store: Store | None = None
+    trusted_accounts: frozenset[str] = frozenset()
+    neighbours: Mapping[str, BucketView] = field(default_factory=dict)
+    """The buckets of the same store, by name."""
+    circle: StoreContext | None = None
+    """The store's identities and keys; a bucket that stands alone has none. A proposed one has the circle of that which
+    is there, and is not in it."""
+    trusted_networks: tuple[str, ...] = ()
+
+    @property
+    def title(self) -> str:
+        """`STORE/BUCKET`."""
+        return f"{self.dossier.store}/{self.bucket.name}"
+
+    @cached_property
+    def rules(self) -> Rules:
+        """Policy, grants and guards as rules."""
+        found = rules_of(self.bucket, self.dossier, self.roster.members)
+        if not found.object_doubt or self.store is None:
+            return found
+        doubt: Fact = Answer("failed", None, found.object_doubt)
+        stated = or_stated("grants.of-objects", doubt, self.store, self.moment)
+        return msgspec.structs.replace(found, object_doubt="") if stated.value == "none" else found
+
+    @cached_property
+    def surroundings(self) -> Surroundings:
+        """The moment and the owner that decisions depend on."""
+        told = self.dossier.account
+        unread = f"the account that the bucket is in was not read ({told.reason})" if told.unread else ""
+        unread = "" if self.dossier.account_number else unread
+        return Surroundings(self.moment, self.account, self.trusted_accounts, self.trusted_networks, unread)
+
+    @property
+    def account(self) -> str:
+        """The account that the bucket is in: its number, where that is known."""
+        return self.dossier.account_number or self.dossier.account.value or ""
+
+    @property
+    def roster(self) -> Roster:
+        """Who there is in the store, and which keys."""
+        if self.circle is not None:
+            return self.circle.roster
+        return Roster(self.dossier, self.moment, _nobody_asked, _not_looked_at)
+
+    @cached_property
+    def verdicts(self) -> Exposures:
+        """The exposure for each audience and verb. Whatever goes wrong with one bucket is unknown of it alone."""
+        try:
+            return self.shapes.exposures(self.rules, self.surroundings)
+        except Exception as error:
+            unknown = Verdict("unknown", doubts=(defect(error),))
+            return {(audience, verb): unknown for audience in AUDIENCES for verb in VERBS}
+
+    @cached_property
+    def _subject(self) -> Subject:
+        facts = {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
+        trusted = frozenset(f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.fence and one.fence.trusted)
+        return Subject(
+            self.bucket, self.dossier, facts, self._doors(), self._access, self._demands, self._elsewhere, trusted,
+            self.roster,
+        )  # fmt: skip
+
+    @property
+    def shapes(self) -> Shapes:
+        """What was decided already of buckets of the same store with rules alike."""
+        return self.circle.shapes if self.circle else Shapes()
+
+    def _demands(self, name: str) -> Fact:
+        asked = self.bucket.policy
+        return msgspec.structs.replace(
+            self.shapes.demanded(self.rules, self.surroundings, name), evidence=asked.evidence
+        )
+
+    def _elsewhere(self, name: str) -> Subject | None:
+        found = self.neighbours.get(name)
+        return found._subject if found else None
+
+    @cached_property
+    def named(self) -> dict[Identity, dict[Verb, Reach] | None]:
+        """The identities that the rules name, with what each is granted once that was asked for."""
+        return dict.fromkeys(named_in(self.rules))
+
+    def granted(self, identity: Identity) -> dict[Verb, Reach]:
+        """What the rules grant an identity that they name."""
+        found = self.named.get(identity)
+        if found is None:
+            try:
+                found = self._granted(identity)
+            except Exception as error:
+                found = {verb: Reach("unknown", doubts=(defect(error),)) for verb in VERBS}
+            self.named[identity] = found
+        return found
+
+    def _granted(self, identity: Identity) -> dict[Verb, Reach]:
+        circle = self.circle
+        if circle is not None and circle.buckets.get(self.bucket.name) is self:
+            return circle.across.granted(identity, self.bucket.name)
+        return reach_of(identity, self.rules, self.surroundings, Work(BUDGET))
+
+    def trusts(self, identity: Identity) -> Fact:
+        """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
+        own = {self.account, self.dossier.account.value or "", self.bucket.owner.value or ""} - {""}
+        inner = self.trusted_accounts | own
+        if identity.account in inner or identity.name in inner:
+            return Answer("known", "on")
+        if identity.kind == "group" or identity.name in self.roster.holders:
+            return Answer("known", "on")
+        if identity.kind in ("service", "federated"):
+            return Answer("known", "off")
+        if identity.account and self.dossier.account_number:
+            return Answer("known", "off")
+        asked: list[Answer[Any]] = [self.dossier.account]
+        if not identity.account:
+            asked += [self.bucket.owner, self.dossier.identities]
+        return next((lost(one) for one in asked if one.unread), Answer("known", "off"))
+
+    def holders(self, verb: Verb) -> list[str]:
+        """Who may use a verb: audiences, identities that the rules name, and the store's own, as far as known."""
+        audiences = [audience for audience in AUDIENCES if self.verdicts[audience, verb].level in ("narrow", "open")]
+        named = [who.name for who in self.named if self.granted(who)[verb].level in ("narrow", "open")]
+        return [*audiences, *sorted({*named, *self._own_holders(verb)})]
+
+    def _own_holders(self, verb: Verb) -> list[str]:
+        """The store's own identities that may use the verb here, by both sides together."""
+        circle = self.circle
+        if circle is None or circle.buckets.get(self.bucket.name) is not self:
+            return []
+        return [
+            holder.name
+            for holder in self.roster.dossier.identities.value or ()
+            for permitted in circle.across.of(holder)
+            if verb in permitted.reach
+            and permitted.reach[verb].level in ("narrow", "open")
+            and self.bucket.name in permitted.buckets
+        ]
+
+    def _access(self, name: str) -> Fact:
+        trusted = {who: self.trusts(who) for who in self.named} if name == "outside" else {}
+        wanted = [who for who in self.named if name == who.name or (who in trusted and trusted[who].value != "on")]
+        if not wanted and name != "outside" and any(map(asks_who, self.rules.policy.statements)):
+            wanted = [read_identity(name)]  # not named, and what conditions say of callers may take it in
+        asked = self.bucket.policy.evidence
+        reached = [(verb, reach) for who in wanted for verb, reach in self.granted(who).items()]
+        doubt = next((reach.doubts[0] for _, reach in reached if reach.level == "unknown" and reach.doubts), "")
+        doubt = doubt or next(iter(self.rules.doubted.values()), "")
+        sure = {who for who in wanted if who not in trusted or trusted[who].value == "off"}
+        reaching = [who for who in wanted if any(reach.level != "closed" for reach in self.granted(who).values())]
+        stranger = next((who for who in reaching if who not in sure), None)
+        if stranger is not None and not doubt:
+            doubt = f"whether {stranger.name} is one of the store's own is not known: {trusted[stranger].reason}"
+        if doubt:
+            certain = {v for who in sure for v, one in self.granted(who).items() if one.level in ("narrow", "open")}
+            return Partly("failed", None, doubt, asked, certain=" ".join(verb for verb in VERBS if verb in certain))
+        verbs = {verb for verb, reach in reached if reach.level != "closed"}
+        note = ", ".join(who.name for who in wanted if name == "outside")
+        return Answer("known", " ".join(verb for verb in VERBS if verb in verbs), note, asked)
+
+    def _doors(self) -> Fact:
+        knocks = self.bucket.doors
+        if not knocks.value:
+            return Answer("failed" if knocks.state == "known" else knocks.state, None, knocks.note, knocks.evidence)
+        outcome, why = worst(self.verdicts, knocks.value)
+        return Answer("known", outcome, why, knocks.evidence)
+
+    def fact(self, name: str) -> Fact:
+        """A fact by name; where it could not be read and the store's owner states it, what is stated."""
+        try:
+            found = derive(name, self._subject)
+        except UnknownFact:
+            raise
+        except Exception as error:
+            return Answer("failed", None, defect(error))
+        return found if self.store is None else or_stated(name, found, self.store, self.moment)
+
+    def facts(self) -> dict[str, Fact]:
+        """Every fact of the register, with the bucket's own tags for `tags.*`."""
+        names = [name for name, entry in REGISTER.items() if entry.subject == "bucket" and not name.endswith(".*")]
+        tags = self.bucket.tags.value or {}
+        return {name: self.fact(name) for name in [*names, "access.outside", *(f"tags.{tag}" for tag in sorted(tags))]}
+
+
+def exposure_fact(verdict: Verdict, bucket: Bucket) -> Fact:
+    """A verdict as a fact of the register; its evidence is the answer that the deciding rule came from."""
+    asked = (bucket.grants if verdict.because.startswith("grant of") else bucket.policy).evidence
+    if verdict.level == "unknown":
+        return Answer("failed", None, "; ".join(verdict.doubts), asked)
+    note = verdict.because
+    if verdict.until:
+        note = f"{note}, until {show_moment(verdict.until)}"
+    if verdict.fence:
+        note = f"{note}, {verdict.fence.words}" if note else verdict.fence.words
+    return Answer("known", verdict.level, note, asked)

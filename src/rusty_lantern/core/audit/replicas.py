@@ -1,0 +1,154 @@
+"""Mirrors: buckets of one store that another is to hold as well, compared as two surveys of one moment show them.
+
+Being behind is in a mirror's nature: what was stored within the allowed lag may be missing. A setting does not arrive
+later; one that differs did not travel. Where either side could not be read, the comparison is unknown.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+from fnmatch import fnmatchcase
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from rusty_lantern.core.audit.store_subject import Circle
+from rusty_lantern.core.baseline.builtin import ASKED
+from rusty_lantern.core.baseline.evaluation import Judgement, Status, last_word, show_fact
+from rusty_lantern.core.baseline.loader import Baseline
+from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.config.estate import Mirror
+from rusty_lantern.core.facts.replicas import Compared, Content, Difference
+from rusty_lantern.core.value_types import DURATION
+
+if TYPE_CHECKING:
+    from rusty_lantern.core.audit.bucket_subject import BucketView
+
+SETTINGS = (
+    "versioning", "encryption.at-rest", "lock.enabled", "lock.mode", "lock.keep", "exposure.list", "exposure.read",
+    "exposure.write", "exposure.delete", "lifecycle.expires", "lifecycle.expires-old",
+)  # fmt: skip
+"""Settings that a copy needs as much as the original."""
+
+
+class Behind(msgspec.Struct, frozen=True):
+    """How many objects of the original the copy lacks: those that should have arrived, and those within the lag."""
+
+    overdue: int
+    recent: int
+
+
+Missing = Callable[["BucketView", "BucketView", int], "Behind | None"]
+"""Counts the keys that a copy lacks, where both sides have version tables; None where not."""
+
+
+def mirrored(stores: list[Circle], mirrors: tuple[Mirror, ...], missing: Missing) -> Iterator[Compared]:
+    """Every bucket of every mirror."""
+    by_name = {circle.roster.dossier.store: circle for circle in stores}
+    for mirror in mirrors:
+        source, target = by_name.get(mirror.source), by_name.get(mirror.target)
+        unread = next((c for c in (source, target) if c is None or not c.roster.dossier.listing.settled), None)
+        if source is None or target is None or unread is not None:
+            why = unread.roster.dossier.listing.reason if unread else "it is not in this survey"
+            name = unread.roster.dossier.store if unread else (mirror.source if source is None else mirror.target)
+            yield Compared(mirror, "*", None, "", unknown=(("every bucket", f"{name} was not read: {why}"),))
+            continue
+        for name, view in source.buckets.items():
+            if any(fnmatchcase(name, pattern) for pattern in mirror.buckets):
+                yield compare(mirror, view, target.buckets.get(name), missing)
+
+
+def compare(mirror: Mirror, view: BucketView, copy: BucketView | None, missing: Missing) -> Compared:
+    """One bucket and its copy."""
+    if copy is None:
+        return Compared(mirror, view.bucket.name, "missing", f"{mirror.target} has no such bucket")
+    differences, unknown = [], []
+    tags = sorted({f"tags.{name}" for side in (view, copy) for name in side.bucket.tags.value or ()})
+    for name in (*SETTINGS, *tags):
+        here, there = view.fact(name), copy.fact(name)
+        unread = next((one for one in (here, there) if not one.settled), None)
+        if unread is not None and not here.state == there.state == "unsupported":
+            unknown.append((name, unread.reason))
+        elif unread is None and here.value != there.value:
+            differences.append(Difference(name, show_fact(name, here), show_fact(name, there)))
+    hidden_tags = next((side.bucket.tags for side in (view, copy) if side.bucket.tags.unread), None)
+    if hidden_tags is not None:
+        unknown.append(("tags", hidden_tags.reason))
+    content, words, behind = _content(mirror, view, copy, missing)
+    if content is None:
+        unknown.append(("content", words))
+    return Compared(mirror, view.bucket.name, content, words, behind, tuple(differences), tuple(unknown))
+
+
+def _content(mirror: Mirror, view: BucketView, copy: BucketView, missing: Missing) -> tuple[Content | None, str, int]:
+    here, there = view.bucket.usage.value, copy.bucket.usage.value
+    if here is None or there is None or not (here.complete and there.complete):
+        return None, "not all objects were counted on both sides", 0
+    counted = missing(view, copy, mirror.lag)
+    if counted is not None and counted.overdue:
+        return "lacking", f"{_objects(counted.overdue)} never arrived", 0
+    unread = next((side.bucket.versions for side in (view, copy) if side.bucket.versions.unread), None)
+    if unread is not None:
+        return None, f"the versions were not counted on both sides: {unread.reason}", 0
+    ours, theirs = (side.bucket.versions.value.newest if side.bucket.versions.value else None for side in (view, copy))
+    waiting = int((view.dossier.taken - ours).total_seconds()) if ours else 0
+    if ours is not None and (theirs is None or theirs < ours):
+        late = timedelta(seconds=mirror.lag) < view.dossier.taken - ours
+        fewer = f", {_objects(here.objects - there.objects)} fewer" if there.objects < here.objects else ""
+        words = f"the newest object has been waiting {show_waiting(waiting)}{fewer}"
+        return ("behind" if late else "catching-up"), words, waiting
+    return (*_by_counts(here.objects - there.objects, known=ours is not None or not here.objects), 0)
+
+
+def _objects(number: int) -> str:
+    return f"{number:,} object" + ("s" if number != 1 else "")
+
+
+def _by_counts(fewer: int, *, known: bool) -> tuple[Content | None, str]:
+    """How a copy stands that has the newest object, by how many objects fewer it has."""
+    if fewer > 0:
+        return "lacking", f"{_objects(fewer)} fewer, and nothing new is on its way"
+    if fewer < 0:
+        return "more", f"{_objects(-fewer)} more: what was deleted is still there"
+    return ("same", "") if known else (None, "when the newest objects were stored is not known")
+
+
+def show_waiting(seconds: int) -> str:
+    """A period in its largest whole unit.
+
+    >>> show_waiting(754), show_waiting(1_058_400)
+    ('12 minutes', '12 days')
+    """
+    unit = next(size for size in (86_400, 3_600, 60, 1) if seconds >= size or size == 1)
+    return DURATION.show(seconds // unit * unit)
+
+
+def spoken_mirror(compared: Compared) -> Spoken:
+    """A mirrored bucket, as sheets speak of it: by the store and the name of the original."""
+    title = f"{compared.bucket} → {compared.mirror.target}"
+    return Spoken("mirror", compared.mirror.source, compared.bucket, title)
+
+
+def judgements(compared: Compared, baseline: Baseline | None = None) -> Iterator[Judgement]:
+    """What a mirror asks of a bucket's copy, judged. The estate file asks it; a sheet may lift it or ask otherwise."""
+    subject = spoken_mirror(compared)
+    for promised, derive in ASKED:
+        said = last_word(baseline, subject, promised.fact) if baseline is not None else None
+        requirement = said or promised
+        if requirement.comparison is None:
+            continue
+        observed = derive(compared, "")
+        assert requirement.comparison is not None
+        status: Status = "held"
+        if not observed.settled:
+            status = "unknown"
+        elif not (
+            requirement.comparison.accepts_absent
+            if observed.value is None
+            else requirement.comparison.accepts(observed.value)
+        ):
+            status = "drifted"
+        place = requirement if said else msgspec.structs.replace(requirement, place=compared.mirror.place)
+        name = f"{compared.bucket} → {compared.mirror.target}"
+        yield Judgement(compared.mirror.source, name, place, observed, status, observed.reason, kind="mirror")

@@ -1,0 +1,164 @@
+"""Waivers: drift that was accepted in writing, by a role, until a date (`waivers.yaml`).
+
+    waivers:
+      - of: harbour/press-kit            # STORE/NAME, globs allowed
+        fact: exposure.list
+        observed: open                   # what was accepted; anything worse is not
+        because: the press office lists it until the new site is up
+        by: head of outreach
+        since: 2026-11-02
+        until: 2027-03-31
+
+A waiver covers drift; what is unknown it covers only where it says `observed: unknown`, and then nothing else. It is
+void once it has ended, once the drift is worse than what was accepted, and where it lasts longer than the baseline
+allows.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime, timedelta
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.audit.waiver_file import UNKNOWN, Waiver, _read
+from rusty_lantern.core.baseline.evaluation import Judgement, show_fact
+from rusty_lantern.core.facts.registry import grows, lookup
+from rusty_lantern.core.value_types import Parts, Scale, Value, show_moment
+from rusty_lantern.core.yaml_source import escaped, quoted
+
+SOON = timedelta(days=30)
+"""A waiver that ends within this is told of."""
+
+Standing = Literal["in force", "ends soon", "ended", "not yet", "too long", "unused"]
+
+
+class Waived(msgspec.Struct, frozen=True):
+    """How one waiver stands."""
+
+    waiver: Waiver
+    standing: Standing
+    covers: int
+    """How many drifts it covers."""
+
+
+def observed_now(judgement: Judgement) -> str:
+    """What a waiver of this drift records as accepted: the value in words, or how many versions drifted."""
+    if judgement.status == "unknown":
+        return UNKNOWN
+    if judgement.tally is not None:
+        return str(judgement.tally.drifted)
+    return show_fact(judgement.requirement.fact, judgement.observed).removesuffix(" (stated)")
+
+
+def written(judgement: Judgement, because: str, by: str, since: datetime, until: datetime) -> str:
+    """A waiver of this drift, as an entry of the waivers file; every text is quoted, whatever stands in it."""
+    fields = {"of": f"{judgement.store}/{escaped(judgement.name)}", "fact": judgement.requirement.fact}
+    if judgement.status == "unknown" or not grows(judgement.requirement.fact):
+        fields["observed"] = observed_now(judgement)
+    fields |= {"because": because, "by": by, "since": show_moment(since), "until": show_moment(until)}
+    lines = [f"{name}: {quoted(value)}" for name, value in fields.items()]
+    return "  - " + "\n    ".join(lines) + "\n"
+
+
+def apply(
+    judgements: Iterable[Judgement], waivers: list[Waiver], moment: datetime, longest: int = 0
+) -> tuple[list[Judgement], list[Waived]]:
+    """Judgements with what is waived marked so, and how each waiver stands.
+
+    `longest`: seconds that a waiver may last; 0: as long as it says.
+    """
+    if not waivers:
+        return list(judgements), []
+    uses = dict.fromkeys(range(len(waivers)), 0)
+    standings = [_standing(waiver, moment, longest) for waiver in waivers]
+    found = []
+    for judgement in judgements:
+        if judgement.status not in ("drifted", "unknown"):
+            found.append(judgement)
+            continue
+        mine = [number for number, waiver in enumerate(waivers) if waiver.speaks_of(judgement)]
+        if judgement.status == "unknown":
+            mine = [number for number in mine if waivers[number].observed == UNKNOWN]
+        why_not = [_void(waivers[number], standings[number], judgement) for number in mine]
+        good = next((number for number, why in zip(mine, why_not, strict=True) if not why), None)
+        if good is not None:
+            uses[good] += 1
+            waiver = waivers[good]
+            reason = f"until {show_moment(waiver.until)}, by {waiver.by}: {waiver.because}"
+            found.append(msgspec.structs.replace(judgement, status="waived", reason=reason))
+        elif why_not:
+            why = "; ".join(part for part in (judgement.reason, f"a waiver of it is void: {why_not[0]}") if part)
+            found.append(msgspec.structs.replace(judgement, reason=why))
+        else:
+            found.append(judgement)
+    stands = [
+        Waived(waiver, "unused" if standing in ("in force", "ends soon") and not uses[n] else standing, uses[n])
+        for n, (waiver, standing) in enumerate(zip(waivers, standings, strict=True))
+    ]
+    return found, stands
+
+
+def _standing(waiver: Waiver, moment: datetime, longest: int) -> Standing:
+    if waiver.until <= moment:
+        return "ended"
+    if waiver.since > moment:
+        return "not yet"
+    if longest and waiver.until - waiver.since > timedelta(seconds=longest):
+        return "too long"
+    return "ends soon" if waiver.until - moment <= SOON else "in force"
+
+
+def _void(waiver: Waiver, standing: Standing, judgement: Judgement) -> str:
+    """Why a waiver does not cover a drift; empty where it does."""
+    if standing == "ended":
+        return f"it ended on {show_moment(waiver.until)}"
+    if standing == "not yet":
+        return f"it begins on {show_moment(waiver.since)}"
+    if standing == "too long":
+        return "it lasts longer than the baseline allows"
+    if waiver.observed == UNKNOWN or judgement.status == "unknown":
+        seen = observed_now(judgement)
+        return "" if seen == UNKNOWN else f"it covers what is unknown, and this is {seen}"
+    if waiver.observed and is_worse(judgement, waiver.observed):
+        return f"it is worse than what was accepted ({waiver.observed})"
+    return ""
+
+
+def is_worse(judgement: Judgement, accepted: str) -> bool:
+    """Whether a drift is worse than what was accepted, in words.
+
+    On an ordered scale, further from what is required; of a set of words, any that was not accepted; of anything else,
+    whatever is not the same.
+    """
+    if judgement.tally is not None:
+        return not accepted.isdigit() or judgement.tally.drifted > int(accepted)
+    scale = lookup(judgement.requirement.fact).scale
+    then, now = _read(scale, accepted), judgement.observed.value
+    if then == now:
+        return False
+    if then is None or now is None:
+        return True
+    if isinstance(scale, Parts):
+        return not set(str(now).split()) <= set(str(then).split())
+    comparison = judgement.requirement.comparison
+    if not scale.ordered or comparison is None or comparison.how not in _DIRECTED:
+        return True
+    higher = _higher_is_worse(judgement, scale, then)
+    return (scale.rank(now) > scale.rank(then)) is higher
+
+
+_DIRECTED = ("is", "at least", "at most", "between")
+"""Comparisons from which it can be told which way is worse."""
+
+
+def _higher_is_worse(judgement: Judgement, scale: Scale, then: Value) -> bool:
+    """Which way leads away from what is required, as seen from what was accepted."""
+    comparison = judgement.requirement.comparison
+    values = [value for value in (comparison.values if comparison else ()) if value is not None]
+    if not values or comparison is None or comparison.how == "at most":
+        return True
+    if comparison.how == "at least":
+        return False
+    return scale.rank(then) > max(scale.rank(value) for value in values)

@@ -1,0 +1,183 @@
+"""A first baseline, written from a survey.
+
+What most of a kind have in common becomes the requirement; each that deviates, or of which it could not be told,
+becomes a question in a comment, and is left out until somebody answers. So a draft holds of what it was drafted from,
+and what an audit finds later is news.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+import msgspec
+
+from rusty_lantern.core.answer import Fact
+from rusty_lantern.core.baseline.builtin import ASKED
+from rusty_lantern.core.baseline.comparisons import read_comparison
+from rusty_lantern.core.baseline.evaluation import show_fact
+from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.facts.registry import lookup
+from rusty_lantern.core.value_types import Words
+from rusty_lantern.core.yaml_source import escaped, quoted
+
+COMMON = 0.6
+"""The share of a kind from which on a value counts as what they have in common."""
+FEWEST = 3
+"""Of fewer than this nothing is common."""
+
+_KINDS = {
+    "bucket": "every bucket",
+    "identity": "every identity",
+    "credential": "every key",
+    "encryption-key": "every encryption key",
+    "store": "every store",
+}
+_LEFT_OUT = (
+    "policy", "public-status", "doors", "exposure.anyone.", "exposure.any-account.", "identity.kind", "identity.state",
+    "credential.kind", "credential.state", "credential.used", "credential.owner-kind", "encryption-key.kept-by",
+    "website", "replication", "logging.target-", "encryption.key-", "logging.reads", "logging.writes",
+    "network.default", "tier", "identity.password", "requester-pays",
+)  # fmt: skip
+"""Facts of which a habit is no rule."""
+_SAFE = {
+    "exposure.": "closed", "guards.": "on", "versioning": "on", "encryption.at-rest": "at least provider-key",
+    "encryption.required": "on", "transport": "tls", "transport.required": "on", "lock.enabled": "on", "logging": "on",
+    "uploads.scanned": "on", "grants.by-object": "off", "lifecycle.against-retention": "off", "cross-origin": "none",
+    "notifications.outside": "off", "transfer-endpoint": "off", "credential.mixed": "off",
+    "encryption-key.state": "enabled", "store.plain-http": "off", "store.legacy-signatures": "off",
+}  # fmt: skip
+"""Beginnings of the names of facts of which only one side can be required: where most are on the other, nothing is."""
+_HIGH = ("exposure.", "notifications.outside", "credential.owner-state")
+
+
+class Habit(msgspec.Struct, frozen=True):
+    """What most subjects of a kind have in common, and those that have not: with what they have, or why unknown."""
+
+    fact: str
+    required: str
+    of: int
+    others: tuple[tuple[Spoken, str], ...]
+
+
+def draft(subjects: Sequence[Spoken], title: str, survey: str) -> str:
+    """A baseline as YAML text, with questions as comments."""
+    parts = [
+        f"title: {quoted(title)}\nedition: {quoted(f'drafted from {survey}')}\n\n"
+        "# What most have in common is required. Whatever deviates is a question below: answer it by writing what the\n"
+        "# fact must be instead of `anything`, or by taking the names out.\n"
+        "sheets:\n"
+    ]
+    questions = []
+    for kind, name in _KINDS.items():
+        mine = [subject for subject in subjects if subject.kind == kind and not subject.unseen]
+        habits = [habit for fact in _facts(kind, mine) if (habit := _habit(fact, mine)) is not None]
+        if not habits:
+            continue
+        parts.append(f"  - sheet: {name}\n    require:\n" + "".join(_line(habit) for habit in habits))
+        questions += [(habit, kind) for habit in habits if habit.others]
+        unseen = sorted({subject.store for subject in subjects if subject.kind == kind and subject.unseen})
+        if unseen:
+            parts.append(_unread(kind, unseen, habits))
+    questions += [(habit, "mirror") for habit in _mirrors(subjects)]
+    parts += [_question(number, habit, kind) for number, (habit, kind) in enumerate(questions, 1)]
+    return "\n".join(parts)
+
+
+def _facts(kind: str, subjects: Sequence[Spoken]) -> list[str]:
+    found = [
+        name
+        for name, entry in REGISTER.items()
+        if entry.subject == kind and isinstance(entry.scale, Words) and not name.startswith(_LEFT_OUT)
+    ]
+    if kind == "bucket":
+        tags = Counter(tag for subject in subjects for tag in subject.tags.value or ())
+        found += [f"tags.{tag}" for tag, count in sorted(tags.items()) if count >= COMMON * len(subjects)]
+    return [name for name in found if not name.endswith(".*")]
+
+
+def _habit(fact: str, subjects: Sequence[Spoken]) -> Habit | None:
+    seen = [(subject, subject.observe(fact)) for subject in subjects]
+    told = [(subject, answer) for subject, answer in seen if answer.settled]
+    if len(told) < FEWEST:
+        return None
+    words = [_words(fact, answer) for _, answer in told]
+    safe = next(
+        (side for start, side in _SAFE.items() if fact.startswith(start) and (start[-1] == "." or start == fact)), ""
+    )
+    required = safe or Counter(words).most_common(1)[0][0]
+    if required == "absent":
+        return None
+    holds = read_comparison(required, lookup(fact).scale).accepts
+    fits = [answer.value is not None and holds(answer.value) for _, answer in told]
+    if sum(fits) < COMMON * len(told):
+        return None
+    others = [(s, w) for (s, _), w, fit in zip(told, words, fits, strict=True) if not fit]
+    others += [(subject, f"could not be told: {answer.reason}") for subject, answer in seen if not answer.settled]
+    return Habit(fact, required, len(told), tuple(others))
+
+
+def _mirrors(subjects: Sequence[Spoken]) -> list[Habit]:
+    """What the estate file promises of copies, and does not hold."""
+    mine = [subject for subject in subjects if subject.kind == "mirror"]
+    found = []
+    for promised, _ in ASKED:
+        seen = [(subject, subject.observe(promised.fact)) for subject in mine]
+        assert promised.comparison is not None
+        broken = tuple(
+            (subject, show_fact(promised.fact, answer))
+            for subject, answer in seen
+            if not answer.settled
+            or not (
+                promised.comparison.accepts(answer.value)
+                if answer.value is not None
+                else promised.comparison.accepts_absent
+            )
+        )
+        if broken:
+            found.append(Habit(promised.fact, promised.comparison.words, len(seen), broken))
+    return found
+
+
+def _words(fact: str, answer: Fact) -> str:
+    """The value, or only whether there is one where any will do."""
+    if answer.value is None:
+        return "absent"
+    return "present" if fact.startswith("tags.") else lookup(fact).scale.show(answer.value)
+
+
+def _line(habit: Habit) -> str:
+    severity = ", severity: high" if habit.fact.startswith(_HIGH) else ""
+    written = f"{{is: {habit.required}{severity}}}" if severity else habit.required
+    held = habit.of - sum(not words.startswith("could not") for _, words in habit.others)
+    name = quoted(habit.fact) if habit.fact.startswith("tags.") else habit.fact
+    return f"      {name}: {written}  # {held} of {habit.of}\n"
+
+
+def _unread(kind: str, stores: list[str], habits: list[Habit]) -> str:
+    names = ", ".join(stores)
+    lines = "".join(f"      {habit.fact}: anything\n" for habit in habits)
+    return (
+        f"  # {names}: no {kind} could be read there, so nothing is required of any.\n"
+        f"  - sheet: {kind} in {names}\n    of: {{store: [{names}]}}\n    require:\n{lines}"
+    )
+
+
+def _question(number: int, habit: Habit, kind: str) -> str:
+    """The subjects that deviate, as comments, and a sheet that leaves them out for now."""
+    told = "".join(f"  #   {quoted(f'{s.store}/{s.title}')}: {quoted(words)}\n" for s, words in habit.others)
+    stores: dict[str, list[str]] = {}
+    for subject, _ in habit.others:
+        names = stores.setdefault(subject.store, [])
+        if escaped(subject.name) not in names:
+            names.append(escaped(subject.name))
+    choices = [f"{{store: {store}, name: [{', '.join(quoted(n) for n in names)}]}}" for store, names in stores.items()]
+    of = choices[0] if len(choices) == 1 else "{any of: [" + ", ".join(choices) + "]}"
+    plural = {"identity": "identities"}.get(kind, f"{kind}s").replace("-", " ")
+    name = quoted(habit.fact) if habit.fact.startswith("tags.") else habit.fact
+    return (
+        f"  # Question {number}: {quoted(habit.fact)[1:-1]} is {habit.required} for most {plural}. "
+        f"Is it meant to be otherwise here?\n{told}"
+        f"  - sheet: {quoted(f'question {number}: {habit.fact}')}\n    of: {of}\n    require:\n      {name}: anything\n"
+    )

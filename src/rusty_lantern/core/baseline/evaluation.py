@@ -1,0 +1,237 @@
+"""Judging: each requirement that speaks of a bucket, held against what was observed.
+
+`unknown` is never `held`: a requirement whose fact has no settled answer, or whose sheet may or may not speak of
+the bucket, is unknown with its reason, and is counted wherever drift is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.answer import UNSETTLED, Answer, Fact, Partly
+from rusty_lantern.core.baseline.loader import Baseline, Requirement
+from rusty_lantern.core.baseline.selectors import Fit, Spoken, spoken
+from rusty_lantern.core.errors import Place
+from rusty_lantern.core.facts.registry import lookup
+from rusty_lantern.core.model.bucket import Bucket, Table
+from rusty_lantern.core.object_rules.sampling import bound, words
+from rusty_lantern.core.object_rules.tally import Tally
+
+Status = Literal["held", "drifted", "waived", "unknown"]
+STATUSES: tuple[Status, ...] = ("held", "drifted", "waived", "unknown")
+
+
+class Required(msgspec.Struct, frozen=True):
+    """A requirement in force on a bucket, and what it displaced. `sure`: whether its sheet certainly applies."""
+
+    requirement: Requirement
+    sure: bool = True
+    hangs_on: str = ""
+    """What it hangs on whether its sheet applies, where that is not sure."""
+    displaced: tuple[Requirement, ...] = ()
+    of_objects: bool = False
+    """Whether it is judged on each object."""
+
+
+class Weight(msgspec.Struct, frozen=True, order=True):
+    """How far a drift reaches: what comes first within a severity has the greater weight."""
+
+    sensitive: bool = False
+    """Whether the baseline calls what is in the bucket sensitive."""
+    audience: int = 0
+    """How far the public gets in: 0 not at all, 1 through a fence, 2 from everywhere."""
+    verbs: int = 0
+    """How many verbs the public may use."""
+    bytes: int = 0
+
+
+class Judgement(msgspec.Struct, frozen=True):
+    """One requirement on one subject: what was asked, what was seen, and what follows."""
+
+    store: str
+    name: str
+    """The bucket's name, or how another subject is called."""
+    requirement: Requirement
+    observed: Fact
+    status: Status
+    reason: str = ""
+    tally: Tally | None = None
+    """For a requirement on objects: how many versions it held for."""
+    confidence: float = 0.95
+    """With what confidence a bound is stated, where only a sample was looked at."""
+    kind: str = "bucket"
+    weight: Weight = Weight()
+
+
+def required_of(baseline: Baseline, subject: Spoken) -> list[Required]:
+    """The requirements in force on a subject, after the cascade, in the order in which facts were first required."""
+    force: dict[str, list[Required]] = {}
+    for sheet in baseline.sheets:
+        fits, hangs_on = sheet.of.fit(subject)
+        if fits is False:
+            continue
+        for requirement in sheet.require:
+            if requirement.speaks_of != subject.kind:
+                continue
+            earlier = force.get(requirement.fact, [])
+            displaced = tuple(r.requirement for r in earlier)
+            of_objects = lookup(requirement.fact).subject == "object"
+            mine = Required(requirement, bool(fits), hangs_on, displaced, of_objects)
+            force[requirement.fact] = [mine] if fits else [*earlier, mine]
+    return [required for stack in force.values() for required in stack if required.requirement.comparison is not None]
+
+
+class Cascade:
+    """A baseline whose cascade is worked out once for all subjects that the same sheets speak of."""
+
+    def __init__(self, baseline: Baseline) -> None:
+        self.baseline = baseline
+        self._speaking: dict[str, Baseline] = {}
+        self._known: dict[tuple[str, tuple[Fit, ...]], list[Required]] = {}
+
+    def required_of(self, subject: Spoken) -> list[Required]:
+        """The requirements in force on a subject."""
+        speaking = self._of_kind(subject.kind)
+        key = (subject.kind, tuple(sheet.of.fit(subject) for sheet in speaking.sheets))
+        if key not in self._known:
+            self._known[key] = required_of(speaking, subject)
+        return self._known[key]
+
+    def _of_kind(self, kind: str) -> Baseline:
+        """The baseline, but for sheets that require nothing of subjects of this kind."""
+        if kind not in self._speaking:
+            sheets = [s for s in self.baseline.sheets if any(r.speaks_of == kind for r in s.require)]
+            self._speaking[kind] = msgspec.structs.replace(self.baseline, sheets=sheets)
+        return self._speaking[kind]
+
+
+def last_word(baseline: Baseline, subject: Spoken, fact: str) -> Requirement | None:
+    """What the last sheet that certainly speaks of a subject says of a fact, lifted or not; None where none does."""
+    said = [r for sheet in baseline.sheets for r in sheet.require if r.fact == fact and sheet.of.fit(subject).yes]
+    return said[-1] if said else None
+
+
+Tallied = Callable[[str, Bucket, Sequence[Requirement]], list[Tally]]
+"""What requirements on objects come to over the version table of a store's bucket: one tally each."""
+
+
+def no_tables(store: str, bucket: Bucket, requirements: Sequence[Requirement]) -> list[Tally]:
+    """For whom there are no version tables: nothing is known of any object."""
+    return [Tally(unknown=1) for _ in requirements]
+
+
+def judge(
+    baseline: Baseline | Cascade,
+    store: str,
+    bucket: Bucket,
+    observe: Callable[[str], Fact],
+    tallied: Tallied = no_tables,
+) -> list[Judgement]:
+    """Judge every requirement in force on a bucket. `observe` yields a fact of it by name."""
+    cascade = baseline if isinstance(baseline, Cascade) else Cascade(baseline)
+    required = cascade.required_of(spoken(store, bucket, observe))
+    of_objects = [r.requirement for r in required if r.of_objects]
+    tallies: dict[Place, Tally] = {}
+    if of_objects and bucket.table.settled:
+        counted = tallied(store, bucket, of_objects)
+        tallies = {r.place: tally for r, tally in zip(of_objects, counted, strict=True)}
+    judgements = []
+    table, name = bucket.table, bucket.name
+    for one in required:
+        requirement = one.requirement
+        if not one.of_objects:
+            fact = observe(requirement.fact)
+        elif requirement.place in tallies:
+            judgements += _of_objects(one, store, bucket, tallies[requirement.place])
+            continue
+        else:
+            fact = Answer(table.state, None, table.note, table.evidence)
+        status, reason = _status(one, fact)
+        judgements.append(Judgement(store, name, requirement, fact, status, reason))
+    return judgements
+
+
+def judge_subject(cascade: Cascade, subject: Spoken, observe: Callable[[str], Fact]) -> list[Judgement]:
+    """Judge every requirement in force on a subject other than a bucket."""
+    judgements = []
+    for one in cascade.required_of(subject):
+        fact = observe(one.requirement.fact)
+        status, reason = _status(one, fact)
+        judgements.append(
+            Judgement(subject.store, subject.title, one.requirement, fact, status, reason, kind=subject.kind)
+        )
+    return judgements
+
+
+def _of_objects(required: Required, store: str, bucket: Bucket, tally: Tally) -> list[Judgement]:
+    """The judgement from a tally; none where the requirement speaks of no version at all."""
+    if not tally.applies:
+        return []
+    table = bucket.table
+    status, reason = _of_tally(required.requirement, tally, table.value)
+    if status == "drifted" and not required.sure:
+        status, reason = "unknown", f"whether the sheet applies hangs on {required.hangs_on}"
+    note = f"first: {', '.join(tally.first)}" if tally.examples else ""
+    fact: Fact = Answer("known", None, note, table.evidence)
+    confidence = table.value.confidence if table.value else 0.95
+    return [Judgement(store, bucket.name, required.requirement, fact, status, reason, tally, confidence)]
+
+
+def _of_tally(requirement: Requirement, tally: Tally, table: Table | None) -> tuple[Status, str]:
+    if tally.drifted:
+        return "drifted", ""
+    if tally.unseen:
+        return "unknown", f"{tally.unseen:,} of {tally.applies:,} versions could not be inspected, or do not say"
+    if not tally.unsampled:
+        return "held", ""
+    confidence = table.confidence if table else 0.95
+    if tally.checked and bound(0, tally.checked, confidence)[1] <= requirement.in_a_sample:
+        return "held", ""
+    return "unknown", f"only a sample was looked at: {tally_words(tally, confidence)}"
+
+
+def tally_words(tally: Tally, confidence: float = 0.95) -> str:
+    """A tally in words, with its bound where it comes from a sample."""
+    said = f"{tally.drifted:,} of {tally.checked:,} drifted"
+    if not tally.unsampled or not tally.checked:
+        return said
+    return f"{said}: {words(bound(tally.drifted, tally.checked, confidence), confidence)}"
+
+
+def _status(required: Required, fact: Fact) -> tuple[Status, str]:
+    comparison = required.requirement.comparison
+    assert comparison is not None
+    if fact.state in UNSETTLED:
+        broken = isinstance(fact, Partly) and fact.certain is not None and comparison.broken_by(fact.certain)
+        return ("drifted" if broken and required.sure else "unknown"), fact.reason
+    value = fact.value
+    if comparison.accepts_absent if value is None else comparison.accepts(value):
+        return "held", ""
+    if not required.sure:
+        return "unknown", f"whether the sheet applies hangs on {required.hangs_on}"
+    return "drifted", ""
+
+
+def observed_words(judgement: Judgement) -> str:
+    """What was seen, in words."""
+    tally = judgement.tally
+    if tally is None:
+        return show_fact(judgement.requirement.fact, judgement.observed)
+    unseen = f", {tally.unseen:,} unknown" if tally.unseen else ""
+    if not tally.unsampled or not tally.checked:
+        return f"{tally.drifted:,} of {tally.checked:,} versions{unseen}"
+    share = words(bound(tally.drifted, tally.checked, judgement.confidence), judgement.confidence)
+    return f"{tally.drifted:,} of {tally.checked:,} sampled, {share.rpartition(' at ')[0]}{unseen}"
+
+
+def show_fact(name: str, fact: Fact) -> str:
+    """A fact's value in words, or its state."""
+    if isinstance(fact, Partly) and fact.certain:
+        return f"at least {lookup(name).scale.show(fact.certain)}"
+    if fact.value is None:
+        return fact.state if fact.settled else "unknown"
+    text = lookup(name).scale.show(fact.value)
+    return f"{text} (stated)" if fact.state == "stated" else text

@@ -1,0 +1,118 @@
+"""What is odd about a baseline that can be read.
+
+Sheets that are off or speak of nothing, requirements that never count, that have ended, that no surveyed store can
+show, and facts that nobody requires anything of.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.baseline.evaluation import required_of
+from rusty_lantern.core.baseline.loader import Baseline, Requirement, in_force
+from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.errors import Place
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.facts.registry import family
+from rusty_lantern.core.value_types import show_moment
+
+
+class Remark(msgspec.Struct, frozen=True):
+    """Something odd: where, what, and whether it is likely a mistake."""
+
+    place: Place
+    what: str
+    odd: bool = True
+
+
+def check(baseline: Baseline, subjects: Sequence[Spoken], moment: datetime) -> list[Remark]:
+    """Everything odd about a baseline, held against what was surveyed (nothing: only the baseline itself)."""
+    remarks = [
+        Remark(s.place, f'sheet "{s.name}" is switched off: {s.off}', odd=False) for s in baseline.sheets if s.off
+    ]
+    remarks += [remark for sheet in baseline.sheets for r in sheet.require if (remark := _in_time(r, moment))]
+    if subjects:
+        remarks += _against(in_force(baseline, moment), subjects)
+    return sorted(remarks, key=lambda remark: (remark.place.file, remark.place.line, remark.what))
+
+
+def unasked(baseline: Baseline) -> list[str]:
+    """The facts of the register that no sheet requires anything of."""
+    asked = {r.fact for sheet in baseline.sheets for r in sheet.require}
+    families = {family(fact) + ".*" for fact in asked}
+    return [name for name in REGISTER if name not in asked and name not in families]
+
+
+def conflicts(required: Sequence[Requirement]) -> list[tuple[Requirement, Requirement]]:
+    """Pairs of requirements in force on one subject that cannot both hold."""
+    by = {r.fact: r for r in required if r.comparison is not None}
+    return [(by[a], by[b]) for a, b, fit in _TOGETHER if a in by and b in by and not fit(by[a], by[b])]
+
+
+def _accepted(requirement: Requirement, levels: Sequence[str]) -> list[int]:
+    """The places of the levels that satisfy a requirement."""
+    comparison = requirement.comparison
+    return [n for n, level in enumerate(levels) if comparison is not None and comparison.accepts(level)]
+
+
+def _wider(whole: Requirement, part: Requirement) -> bool:
+    """Whether some level of all of the public goes with some level of a part of it: the whole is at least as wide."""
+    levels = ("closed", "narrow", "open")
+    return any(w >= p for w in _accepted(whole, levels) for p in _accepted(part, levels))
+
+
+def _locked(lock: Requirement, versioning: Requirement) -> bool:
+    """A lock needs versioning."""
+    return bool(_accepted(lock, ("off",))) or bool(_accepted(versioning, ("on",)))
+
+
+_TOGETHER: list[tuple[str, str, Callable[[Requirement, Requirement], bool]]] = [
+    *((f"exposure.{verb}", f"exposure.{audience}.{verb}", _wider) for audience in AUDIENCES for verb in VERBS),
+    ("lock.enabled", "versioning", _locked),
+]
+"""Two facts that hang together, and whether requirements of both can hold at once."""
+
+
+def _in_time(requirement: Requirement, moment: datetime) -> Remark | None:
+    if requirement.ends is not None and requirement.ends <= moment:
+        return Remark(requirement.place, f"{requirement.fact}: not required since {show_moment(requirement.ends)}")
+    if requirement.begins is not None and requirement.begins > moment:
+        what = f"{requirement.fact}: required from {show_moment(requirement.begins)} on"
+        return Remark(requirement.place, what, odd=False)
+    return None
+
+
+def _against(baseline: Baseline, subjects: Sequence[Spoken]) -> list[Remark]:
+    counts: dict[Place, list[bool]] = {}
+    remarks: list[Remark] = []
+    for subject in subjects:
+        force = required_of(baseline, subject)
+        for one, other in conflicts([r.requirement for r in force if r.sure]):
+            where = f"{subject.store}/{subject.title}"
+            what = f"{other.fact}: cannot hold together with {one.fact} ({one.place}), as on {where}"
+            if not any(r.place == other.place for r in remarks):
+                remarks.append(Remark(other.place, what))
+        for required in force:
+            place = required.requirement.place
+            shown = True
+            if not required.requirement.fact.startswith("objects."):
+                shown = subject.observe(required.requirement.fact).state != "unsupported"
+            counts.setdefault(place, []).append(shown)
+    for sheet in [sheet for sheet in baseline.sheets if sheet.require]:
+        if not any(sheet.speaks_of(subject) for subject in subjects):
+            remarks.append(Remark(sheet.place, f'sheet "{sheet.name}" speaks of nothing that was surveyed'))
+            continue
+        for requirement in sheet.require:
+            seen = counts.get(requirement.place)
+            if requirement.comparison is not None and seen is None:
+                what = f"{requirement.fact}: never counts; later sheets override it on everything it speaks of"
+                remarks.append(Remark(requirement.place, what))
+            elif seen and not any(seen):
+                what = f"{requirement.fact}: no surveyed store can show it, so it is always unknown"
+                remarks.append(Remark(requirement.place, what))
+    return remarks

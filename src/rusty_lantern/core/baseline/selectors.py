@@ -1,0 +1,180 @@
+"""Which subjects a sheet speaks of: by name, store and tags, by any fact, and by combinations of these.
+
+    of:
+      name: ["gallery-*", press-kit]          # one pattern has to fit
+      created: at most 2020-01-01             # any fact, compared as in a requirement
+      not: {tags.class: scratch}
+      any of: [{exposure.read: open}, {bytes: at least 1 TB}]
+
+Every part of a mapping has to fit. What cannot be told makes it three-valued: a sheet fits, does not, or may.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from fnmatch import fnmatchcase
+from typing import NamedTuple, Protocol
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, Fact
+from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
+from rusty_lantern.core.facts.registry import UnknownFact, lookup
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.yaml_source import Marked, Reader
+
+
+def nothing_known(name: str) -> Fact:
+    """For a subject whose facts nobody can be asked for."""
+    return Answer("failed", None, f"{name} is not known here")
+
+
+class Spoken(msgspec.Struct, frozen=True):
+    """What a sheet may speak of: a bucket, or another subject of the register.
+
+    `name` is what patterns are held against: for a credential its owner, for a link the bucket it opens; `title` is
+    how a message names it.
+    """
+
+    kind: str
+    store: str
+    name: str
+    title: str
+    tags: Answer[dict[str, str]] = Answer("absent")
+    unseen: bool = False
+    """Whether it stands for all of its kind, since none of them could be read."""
+    observe: Callable[[str], Fact] = nothing_known
+
+
+def spoken(store: str, bucket: Bucket, observe: Callable[[str], Fact] = nothing_known) -> Spoken:
+    """A bucket, as sheets speak of it."""
+    return Spoken("bucket", store, bucket.name, bucket.name, bucket.tags, observe=observe)
+
+
+class Fit(NamedTuple):
+    """Whether something fits: yes, no, or (None) perhaps, and what that hangs on."""
+
+    yes: bool | None
+    hangs_on: str = ""
+
+
+class Part(Protocol):
+    """One part of a choice."""
+
+    def fit(self, subject: Spoken) -> Fit:
+        """Whether the subject fits it."""
+
+
+class Named(msgspec.Struct, frozen=True):
+    """Names that have to fit one of the patterns: of the subject, of its store, or the value of a tag of it."""
+
+    what: str
+    patterns: tuple[str, ...]
+
+    def fit(self, subject: Spoken) -> Fit:
+        """Whether one pattern fits."""
+        if self.what == "store":
+            return Fit(self._matches(subject.store))
+        if subject.unseen:
+            return Fit(None, f"names and tags, and no {subject.kind} could be read")
+        if self.what == "name":
+            return Fit(self._matches(subject.name))
+        tags = subject.tags
+        if tags.value is None and tags.state not in ("absent", "unsupported"):
+            return Fit(None, f"tags, {tags.reason}")
+        return Fit(self._matches((tags.value or {}).get(self.what.removeprefix("tags."), "")))
+
+    def _matches(self, text: str) -> bool:
+        return any(fnmatchcase(text, pattern) for pattern in self.patterns)
+
+
+class Compared(msgspec.Struct, frozen=True):
+    """A fact that has to compare so."""
+
+    fact: str
+    comparison: Comparison
+
+    def fit(self, subject: Spoken) -> Fit:
+        """Whether the subject has such a fact, and it compares so."""
+        if lookup(self.fact).subject != subject.kind:
+            return Fit(False)
+        if subject.unseen:
+            return Fit(None, f"{self.fact}, and no {subject.kind} could be read")
+        found = subject.observe(self.fact)
+        if not found.settled:
+            return Fit(None, f"{self.fact}, {found.reason}")
+        return Fit(self.comparison.accepts_absent if found.value is None else self.comparison.accepts(found.value))
+
+
+class All(msgspec.Struct, frozen=True):
+    """Every part has to fit; with none, everything does."""
+
+    parts: tuple[Part, ...] = ()
+
+    def fit(self, subject: Spoken) -> Fit:
+        """No if one does not; perhaps if one only may."""
+        found = [part.fit(subject) for part in self.parts]
+        return _first(found, False) or _first(found, None) or Fit(True)
+
+
+class Some(msgspec.Struct, frozen=True):
+    """One part has to fit."""
+
+    parts: tuple[Part, ...]
+
+    def fit(self, subject: Spoken) -> Fit:
+        """Yes if one does; perhaps if one may."""
+        found = [part.fit(subject) for part in self.parts]
+        return _first(found, True) or _first(found, None) or Fit(False)
+
+
+class Not(msgspec.Struct, frozen=True):
+    """The part must not fit."""
+
+    part: Part
+
+    def fit(self, subject: Spoken) -> Fit:
+        """The other way round; perhaps stays perhaps."""
+        found = self.part.fit(subject)
+        return found if found.yes is None else Fit(not found.yes)
+
+
+def _first(found: list[Fit], wanted: bool | None) -> Fit | None:
+    return next((fit for fit in found if fit.yes is wanted), None)
+
+
+def read_choice(reader: Reader, node: Marked | None, depth: int = 0) -> All:
+    """The choice that an `of:` writes; what is wrong with it is noted."""
+    return All(tuple(_parts(reader, node, depth)))
+
+
+def _parts(reader: Reader, node: Marked | None, depth: int) -> Iterator[Part]:
+    for key, value in reader.entries(node, "of"):
+        name = key.text or ""
+        if name in ("all of", "any of"):
+            if value.items is None:
+                reader.complaints.add(f"`{name}` needs a list, and this is {value.kind}", value.place)
+                continue
+            choices = tuple(read_choice(reader, item, depth + 1) for item in value.items)
+            yield All(choices) if name == "all of" else Some(choices)
+        elif name == "not":
+            yield Not(read_choice(reader, value, depth + 1))
+        elif name in ("name", "store") or (name.startswith("tags.") and len(name) > len("tags.")):
+            yield Named(name, tuple(item.text or "" for item in reader.texts(value, name)))
+        else:
+            yield from _compared(reader, key, value)
+
+
+def _compared(reader: Reader, key: Marked, value: Marked) -> Iterator[Part]:
+    name = key.text or ""
+    try:
+        definition = lookup(name)
+        if definition.subject == "object":
+            reader.complaints.add(f"a sheet cannot choose by {name}", key.place, "facts of objects are judged inside")
+            return
+        yield Compared(name, read_comparison(reader.text(value, name), definition.scale))
+    except UnknownFact as error:
+        remedy = error.hint or "by name, store, tags.NAME, any fact, `all of`, `any of`, `not`"
+        reader.complaints.add(f'a sheet cannot choose by "{name}"', key.place, remedy)
+    except ImpossibleComparison as error:
+        reader.complaints.add(f"{name}: {error}", value.place)

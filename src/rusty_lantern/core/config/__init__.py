@@ -1,0 +1,1 @@
+"""Files that a person writes: the estate, declared buckets, tables, dossiers."""

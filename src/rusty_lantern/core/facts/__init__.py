@@ -1,0 +1,1 @@
+"""The register of facts, and how each follows from a dossier."""

@@ -1,0 +1,206 @@
+"""Facts of a bucket that stores of other kinds tell: network rules, deletion, what is accepted, who is recorded; and
+how the key stands that protects it at rest."""
+
+from __future__ import annotations
+
+import ipaddress
+from typing import Any
+
+from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost
+from rusty_lantern.core.facts.registry import Subject, fact
+from rusty_lantern.core.model.network import REACH, network_fact
+from rusty_lantern.core.model.resources import EncryptionKey
+from rusty_lantern.core.model.subjects import age_of, store_may_use
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
+
+
+def _stricter(subject: Subject) -> Fact:
+    """Both the bucket's and the store's network rules have to let a request in."""
+    found = [network_fact(subject.bucket.network), network_fact(subject.store.network)]
+    known = [one for one in found if one.value is not None]
+    unread = next((one for one in found if not one.settled and one.state != "unsupported"), None)
+    strictest = max(known, key=lambda one: REACH.rank(str(one.value)), default=found[0])
+    return unread if unread is not None and strictest.value != "endpoints-only" else strictest
+
+
+@fact("network.from", REACH, "from where the bucket may be asked at all, by its own and the store's network rules")
+def network_from(subject: Subject, _: str) -> Fact:
+    """`everywhere` is a value, not a blank; absent where there are no network rules."""
+    return _stricter(subject)
+
+
+@fact("network.default", Words(("allow", "deny"), ordered=True), "what happens to requests that no network rule names")
+def network_default(subject: Subject, _: str) -> Fact:
+    """Of the bucket's own rules."""
+    return fact_of(subject.bucket.network.map(lambda network: network.default))
+
+
+@fact("network.largest", COUNT, "how many addresses the largest network has that the bucket's rules let in")
+def network_largest(subject: Subject, _: str) -> Fact:
+    """Absent where every network is let in, or none."""
+    answer = subject.bucket.network
+    if answer.value is None or answer.value.everywhere or not answer.value.networks:
+        return absent_fact(answer) if answer.settled else lost(answer)
+    reach = network_fact(answer)
+    if reach.value is None:
+        return reach
+    sizes = [ipaddress.ip_network(net, strict=False).num_addresses for net in answer.value.networks]
+    return Answer("known", max(sizes), "", answer.evidence)
+
+
+@fact("logging.reads", SWITCH, "whether reads are recorded")
+def logging_reads(subject: Subject, _: str) -> Fact:
+    """Off where nothing is."""
+    return fact_of(subject.bucket.logging.map(lambda log: "on" if log.reads else "off").default("off"))
+
+
+@fact("logging.writes", SWITCH, "whether writes are recorded")
+def logging_writes(subject: Subject, _: str) -> Fact:
+    """Off where nothing is."""
+    return fact_of(subject.bucket.logging.map(lambda log: "on" if log.writes else "off").default("off"))
+
+
+@fact("logging.exempted", COUNT, "how many identities are left out of the record")
+def logging_exempted(subject: Subject, _: str) -> Fact:
+    """Whoever is left out leaves no trace."""
+    answer = subject.bucket.logging
+    if answer.value is None:
+        return absent_fact(answer) if answer.settled else lost(answer)
+    return Answer("known", len(answer.value.exempt), ", ".join(answer.value.exempt), answer.evidence)
+
+
+@fact("logging.target-locked", SWITCH, "whether versions in the bucket that the record is written to can be locked")
+def logging_target_locked(subject: Subject, _: str) -> Fact:
+    """A record that can be deleted proves little."""
+    answer = subject.bucket.logging
+    if answer.value is None:
+        return absent_fact(answer) if answer.settled else lost(answer)
+    target = subject.elsewhere(answer.value.target)
+    if target is None:
+        return Answer("failed", None, f"the target {answer.value.target} was not read", answer.evidence)
+    return fact_of(target.bucket.lock.map(lambda lock: "on" if lock.enabled else "off").default("off"))
+
+
+@fact("soft-delete", DURATION, "for how long what is deleted can be brought back; absent: not at all", unit="seconds")
+def soft_delete(subject: Subject, _: str) -> Fact:
+    """Where versions are not kept, it is what stands between a slip and a loss."""
+    return fact_of(subject.bucket.soft_delete)
+
+
+@fact("tier", TEXT, "the storage tier that new objects are stored in")
+def tier(subject: Subject, _: str) -> Fact:
+    """As the store names it."""
+    return fact_of(subject.bucket.tier)
+
+
+@fact("uploads.types", TEXT, "the content types that uploads may have, joined by commas; absent: any")
+def uploads_types(subject: Subject, _: str) -> Fact:
+    """What the store refuses at the door."""
+    return _accepted(subject, lambda found: ", ".join(sorted(found.types)))
+
+
+@fact("uploads.largest", SIZE, "the largest upload that is accepted; absent: any", unit="bytes")
+def uploads_largest(subject: Subject, _: str) -> Fact:
+    """What the store refuses at the door."""
+    return _accepted(subject, lambda found: found.largest)
+
+
+def _accepted(subject: Subject, take: Any) -> Fact:
+    answer = subject.bucket.accepts
+    value = take(answer.value) if answer.value is not None else None
+    return absent_fact(answer) if answer.value is not None and not value else fact_of(answer.map(lambda _: value))
+
+
+@fact("uploads.scanned", SWITCH, "whether uploads are scanned for malware")
+def uploads_scanned(subject: Subject, _: str) -> Fact:
+    """Off unless somebody switched it on."""
+    return fact_of(subject.bucket.scanned.map(lambda on: "on" if on else "off").default("off"))
+
+
+@fact("project", TEXT, "the project that the bucket belongs to, where the store has such")
+def project(subject: Subject, _: str) -> Fact:
+    """As the store names it."""
+    return fact_of(subject.bucket.project)
+
+
+@fact("division", TEXT, "the division that answers for the bucket, where the store records one")
+def division(subject: Subject, _: str) -> Fact:
+    """As the store names it."""
+    return fact_of(subject.bucket.division)
+
+
+@fact("deletion", MOMENT, "when the bucket itself is going to be deleted; absent: it is not")
+def deletion(subject: Subject, _: str) -> Fact:
+    """Pending deletion, as the store says."""
+    return fact_of(subject.bucket.deleted)
+
+
+def _key(subject: Subject) -> EncryptionKey | Fact:
+    """The key of the bucket's default encryption, or why nothing can be said of one."""
+    answer = subject.bucket.encryption
+    if answer.value is None:
+        return absent_fact(answer) if answer.settled else lost(answer)
+    if not answer.value.key:
+        return absent_fact(answer)
+    keys = subject.roster.dossier.encryption_keys
+    if not keys.settled:
+        return Answer(keys.state, None, keys.note, keys.evidence)
+    found = subject.roster.key_named(answer.value.key)
+    return found or Answer("failed", None, f"the store's key service knows no key {answer.value.key}", answer.evidence)
+
+
+def _of_key(subject: Subject, take: Any) -> Fact:
+    key = _key(subject)
+    return key if isinstance(key, Answer) else take(key)
+
+
+@fact("encryption.key-state", Words(("missing", "destroyed", "pending-deletion", "disabled", "enabled"), ordered=True),
+      "how the key stands that protects new objects; absent where none is named")  # fmt: skip
+def bucket_key_state(subject: Subject, _: str) -> Fact:
+    """A key that the key service does not know is missing: what is under it is lost, or kept elsewhere."""
+    key = _key(subject)
+    if isinstance(key, Answer):
+        named = subject.bucket.encryption.value
+        listed = subject.roster.dossier.encryption_keys.settled
+        return Answer("known", "missing", key.note, key.evidence) if named and named.key and listed else key
+    return fact_of(key.state)
+
+
+@fact("encryption.key-place", Words(("elsewhere", "same")), "whether that key lives where the bucket lives")
+def bucket_key_place(subject: Subject, _: str) -> Fact:
+    """A key elsewhere is out of reach when the line is."""
+    place = subject.bucket.place
+
+    def compare(key: EncryptionKey) -> Fact:
+        if key.place.value is None or place.value is None:
+            return lost(key.place if key.place.value is None else place)
+        return Answer("known", "same" if key.place.value == place.value else "elsewhere", f"it is in {key.place.value}")
+
+    return _of_key(subject, compare)
+
+
+@fact("encryption.key-age", DURATION, "how long that key's material has been in use: since it was rotated, or made",
+      unit="seconds")  # fmt: skip
+def bucket_key_age(subject: Subject, _: str) -> Fact:
+    """Absent where no key is named."""
+    return _of_key(subject, lambda key: age_of(key, subject.roster))
+
+
+@fact("encryption.key-rotation", DURATION, "the period in which that key is rotated by itself; absent: it is not",
+      unit="seconds")  # fmt: skip
+def bucket_key_rotation(subject: Subject, _: str) -> Fact:
+    """As the key service says."""
+    return _of_key(subject, lambda key: fact_of(key.rotates))
+
+
+@fact("encryption.key-protection", Words(("software", "hardware", "external"), ordered=True),
+      "what guards that key's material")  # fmt: skip
+def bucket_key_protection(subject: Subject, _: str) -> Fact:
+    """As the key service says."""
+    return _of_key(subject, lambda key: fact_of(key.protection))
+
+
+@fact("encryption.key-usable", SWITCH, "whether the store's own service identity may use that key")
+def bucket_key_usable(subject: Subject, _: str) -> Fact:
+    """Without it nothing can be stored or read."""
+    return _of_key(subject, lambda key: store_may_use(key, subject.roster))

@@ -1,0 +1,298 @@
+"""Facts of a bucket's other settings: logging, expiry, web hosting, copies, and what lies beneath the objects."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+from rusty_lantern.core.answer import SECRET_SEEN, Answer, Fact, absent_fact, fact_of
+from rusty_lantern.core.facts.bucket import LEVEL
+from rusty_lantern.core.facts.registry import Subject, fact
+from rusty_lantern.core.model.bucket import LifecycleRule
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
+
+
+def _on(answer: Answer[Any]) -> Fact:
+    """On where something is configured, off where nothing is."""
+    return fact_of(answer.map(lambda _: "on").default("off"))
+
+
+def _part(answer: Answer[Any], take: Callable[[Any], Any]) -> Fact:
+    """A part of what is configured; absent where it is not there."""
+    part = None if answer.value is None else take(answer.value)
+    return absent_fact(answer) if answer.value is not None and not part else fact_of(answer.map(lambda _: part))
+
+
+@fact("owner", TEXT, "who owns the bucket, as the store names them")
+def owner(subject: Subject, _: str) -> Fact:
+    """From the access list."""
+    return fact_of(subject.bucket.owner)
+
+
+_READABLE = ("policy", "tags", "lifecycle", "website", "logging", "notifications", "cross_origin", "replication")
+"""Settings that everybody sees who may read a bucket's settings, and that people write texts into."""
+
+
+@fact("settings.secret", SWITCH, "whether a setting of the bucket (policy, tags, …) holds what looks like a secret")
+def settings_secret(subject: Subject, _: str) -> Fact:
+    """Whoever may read the settings has it. It is never kept: only that there is one, and in which setting."""
+    found = [name for name in _READABLE if getattr(subject.bucket, name).note == SECRET_SEEN]
+    if found:
+        return Answer("known", "on", f"in: {', '.join(found)}", getattr(subject.bucket, found[0]).evidence)
+    unread = next((a for name in _READABLE if (a := getattr(subject.bucket, name)).unread), None)
+    return fact_of(unread.map(str)) if unread is not None else Answer("known", "off")
+
+
+@fact("tenant", TEXT, "the tenant that the bucket belongs to, in a store for several")
+def tenant(subject: Subject, _: str) -> Fact:
+    """Absent where the owner belongs to none."""
+    return fact_of(subject.bucket.tenant)
+
+
+@fact("quota.bytes", SIZE, "the most that the bucket may hold", unit="bytes")
+def quota_bytes(subject: Subject, _: str) -> Fact:
+    """Absent where there is no such limit."""
+    return _part(subject.bucket.quota, lambda quota: quota.bytes)
+
+
+@fact("quota.objects", COUNT, "the most objects that the bucket may hold")
+def quota_objects(subject: Subject, _: str) -> Fact:
+    """Absent where there is no such limit."""
+    return _part(subject.bucket.quota, lambda quota: quota.objects)
+
+
+@fact("counters.objects", COUNT, "everything in the bucket, old versions too, by the store's own counter (it may lag)")
+def counters_objects(subject: Subject, _: str) -> Fact:
+    """From the answer to HEAD, where it tells."""
+    return _counted(subject.bucket.counters, "objects")
+
+
+@fact("counters.bytes", SIZE, "the size of all that, by the store's own counter", unit="bytes")
+def counters_bytes(subject: Subject, _: str) -> Fact:
+    """From the answer to HEAD, where it tells."""
+    return _counted(subject.bucket.counters, "bytes")
+
+
+@fact("transport", Words(("plain", "tls"), ordered=True), "how the store was spoken to: plain http, or TLS")
+def transport(subject: Subject, _: str) -> Fact:
+    """A property of the store's address."""
+    used = subject.store.transport
+    return Answer("known", used) if used else Answer("failed", None, "the dossier does not say")
+
+
+@fact("versioning.second-factor", SWITCH, "whether deleting a version needs a second factor")
+def second_factor(subject: Subject, _: str) -> Fact:
+    """Off where versioning was never configured."""
+    return fact_of(subject.bucket.versioning.map(lambda v: "on" if v.second_factor else "off").default("off"))
+
+
+@fact("logging", SWITCH, "whether reads and writes are recorded")
+def logging(subject: Subject, _: str) -> Fact:
+    """Off unless somebody switched it on."""
+    return _on(subject.bucket.logging)
+
+
+@fact("logging.target", TEXT, "the bucket that the record is written to")
+def logging_target(subject: Subject, _: str) -> Fact:
+    """Absent where nothing is recorded."""
+    return _part(subject.bucket.logging, lambda found: found.target)
+
+
+@fact(
+    "logging.target-is",
+    Words(("missing", "itself", "another"), ordered=True),
+    "what the record is written to: a bucket that this store does not list, the bucket itself, or another one",
+)
+def logging_target_is(subject: Subject, _: str) -> Fact:
+    """A record that is written nowhere is no record; one in the bucket itself grows by being written."""
+    if not subject.roster.whole:
+        return Answer("failed", None, "not all buckets of the store were read")
+
+    def which(target: str) -> str:
+        there = subject.elsewhere(target) is not None
+        return "itself" if target == subject.bucket.name else "another" if there else "missing"
+
+    answer = subject.bucket.logging
+    if answer.value is None:
+        return fact_of(answer.map(str))
+    return Answer("known", which(answer.value.target), f"the target is {answer.value.target}", answer.evidence)
+
+
+@fact(
+    "logging.target-exposure",
+    LEVEL,
+    "how far the public gets into the bucket that the record is written to: the widest verdict of all verbs",
+)
+def logging_target_exposure(subject: Subject, _: str) -> Fact:
+    """Who reads the record knows who reads the bucket; who writes to it can hide their own steps."""
+    answer = subject.bucket.logging
+    if answer.value is None:
+        return fact_of(answer.map(str))
+    target = subject.elsewhere(answer.value.target)
+    if target is None and logging_target_is(subject, _).value == "missing":
+        return Answer("absent", None, f"the target {answer.value.target} does not exist", answer.evidence)
+    if target is None:
+        return Answer("failed", None, f"the target {answer.value.target} was not read", answer.evidence)
+    found = [(name, target.exposures[name]) for name in sorted(target.exposures)]
+    name, widest = max(found, key=lambda pair: LEVEL.rank(str(pair[1].value)) if pair[1].settled else -1)
+    doubt = next((fact for _, fact in found if not fact.settled), None)
+    if doubt is not None and widest.value != "open":
+        return Answer(doubt.state, None, f"{answer.value.target}: {doubt.note}", doubt.evidence)
+    note = f"{answer.value.target}: {name} by {widest.note}" if widest.value != "closed" else answer.value.target
+    return Answer("known", widest.value, note, widest.evidence)
+
+
+def _shortest(rules: list[LifecycleRule], period: str) -> int:
+    periods = [getattr(rule, period) for rule in rules if rule.enabled]
+    return min((p for p in periods if p), default=0)
+
+
+_PERIODS = {
+    "expires": "the shortest period after which a rule deletes current objects",
+    "expires-old": "the shortest period after which a rule deletes old versions",
+    "clears-uploads": "the shortest period after which a rule clears unfinished uploads away",
+}
+
+
+def _enter_periods() -> None:
+    for name, meaning in _PERIODS.items():
+        period = name.replace("-", "_")
+
+        def derive(subject: Subject, _: str, period: str = period) -> Fact:
+            return _part(subject.bucket.lifecycle, lambda rules: _shortest(rules, period))
+
+        fact(f"lifecycle.{name}", DURATION, meaning, unit="seconds")(derive)
+
+
+_enter_periods()
+
+
+@fact(
+    "lifecycle.against-retention",
+    SWITCH,
+    "whether a rule would delete sooner than the default retention lets it (it then deletes nothing, or hides)",
+)
+def against_retention(subject: Subject, _: str) -> Fact:
+    """Needs both the rules and the lock to be known."""
+    lock, rules = subject.bucket.lock, subject.bucket.lifecycle
+    if not lock.settled or not rules.settled:
+        unread = lock if not lock.settled else rules
+        return Answer(unread.state, None, unread.note, unread.evidence)
+    keep = lock.value.keep if lock.value else 0
+    due = min((p for p in (_shortest(rules.value or [], n) for n in ("expires", "expires_old")) if p), default=0)
+    return Answer("known", "on" if keep and due and due < keep else "off", "", rules.evidence)
+
+
+@fact("website", SWITCH, "whether the bucket is served as a web site: a door of its own")
+def website(subject: Subject, _: str) -> Fact:
+    """A web site bypasses nothing by itself, but is a second address."""
+    return _on(subject.bucket.website)
+
+
+@fact("website.redirects-to", TEXT, "the host that the web site sends all visitors to")
+def redirects_to(subject: Subject, _: str) -> Fact:
+    """Absent where it sends them nowhere."""
+    return _part(subject.bucket.website, lambda site: site.redirects_to)
+
+
+@fact(
+    "cross-origin",
+    Words(("none", "listed", "any"), ordered=True),
+    "which web pages may use the bucket from a visitor's browser: none, listed ones, or any",
+)
+def cross_origin(subject: Subject, _: str) -> Fact:
+    """A rule with `*` lets in any page."""
+    rules = subject.bucket.cross_origin
+    return fact_of(rules.map(lambda r: "any" if any("*" in one.origins for one in r) else "listed").default("none"))
+
+
+@fact("replication", SWITCH, "whether what is stored is copied to another bucket by the store itself")
+def replication(subject: Subject, _: str) -> Fact:
+    """On where at least one rule is enabled."""
+    return _on(subject.bucket.replication)
+
+
+@fact("replication.target", TEXT, "the buckets that are written to as well, joined by commas")
+def replication_target(subject: Subject, _: str) -> Fact:
+    """Absent where nothing is copied."""
+    return _part(subject.bucket.replication, lambda targets: ", ".join(sorted(targets)))
+
+
+@fact("notifications.outside", SWITCH, "whether something in another account is told about changes in the bucket")
+def notifications_outside(subject: Subject, _: str) -> Fact:
+    """Off where nothing is told at all. Needs the store's own account number."""
+    told, own = subject.bucket.notifications, subject.store.account.value or ""
+    if told.value and subject.store.account.unread:
+        return Answer(subject.store.account.state, None, subject.store.account.note, told.evidence)
+    if told.value and not re.fullmatch("[0-9]{12}", own):
+        return Answer("failed", None, "the store's account number is not known", told.evidence)
+    outside = any(name.split(":")[4:5] not in ([own], [""]) for name in told.value or ())
+    return fact_of(told.map(lambda _: "on" if outside else "off").default("off"))
+
+
+@fact("requester-pays", SWITCH, "whether whoever asks pays for the answer")
+def requester_pays(subject: Subject, _: str) -> Fact:
+    """Off unless switched on."""
+    return fact_of(subject.bucket.requester_pays.map(lambda on: "on" if on else "off").default("off"))
+
+
+@fact("transfer-endpoint", SWITCH, "whether the bucket answers at a transfer endpoint as well")
+def transfer_endpoint(subject: Subject, _: str) -> Fact:
+    """Off unless switched on."""
+    return fact_of(subject.bucket.transfer_endpoint.map(lambda on: "on" if on else "off").default("off"))
+
+
+def _counted(answer: Answer[Any], name: str) -> Fact:
+    if answer.value is not None and not answer.value.complete:
+        least = getattr(answer.value, name)
+        return Answer("failed", None, f"counting stopped at {least:,}: at least that many", answer.evidence)
+    return fact_of(answer.map(lambda found: getattr(found, name)))
+
+
+@fact("versions.old", COUNT, "how many versions lie beneath current ones")
+def versions_old(subject: Subject, _: str) -> Fact:
+    """From listing versions."""
+    return _counted(subject.bucket.versions, "old")
+
+
+@fact("versions.old-bytes", SIZE, "their sizes together", unit="bytes")
+def versions_old_bytes(subject: Subject, _: str) -> Fact:
+    """From listing versions."""
+    return _counted(subject.bucket.versions, "old_bytes")
+
+
+@fact("last-write", MOMENT, "when the newest of all versions was stored")
+def last_write(subject: Subject, _: str) -> Fact:
+    """From listing versions; absent where nothing was ever stored."""
+    versions = subject.bucket.versions
+    if versions.value is not None and versions.value.undated:
+        return Answer("failed", None, f"{versions.value.undated:,} versions have no date that can be read")
+    if versions.value is None or versions.value.newest is not None:
+        return fact_of(versions.map(lambda counted: counted.newest))
+    if versions.value.complete:
+        return Answer("absent", None, "no version was stored", versions.evidence)
+    return Answer("failed", None, "the versions were not counted to the end", versions.evidence)
+
+
+@fact("versions.markers", COUNT, "how many delete markers there are: keys that look gone and are not")
+def versions_markers(subject: Subject, _: str) -> Fact:
+    """From listing versions."""
+    return _counted(subject.bucket.versions, "markers")
+
+
+@fact("uploads.unfinished", COUNT, "how many uploads were begun and never finished")
+def uploads_unfinished(subject: Subject, _: str) -> Fact:
+    """From listing uploads."""
+    return _counted(subject.bucket.uploads, "count")
+
+
+@fact("uploads.oldest", DURATION, "how long before the survey the oldest unfinished upload was begun", unit="seconds")
+def uploads_oldest(subject: Subject, _: str) -> Fact:
+    """Absent where there is none."""
+    taken, uploads = subject.store.taken, subject.bucket.uploads
+    if uploads.value is not None and uploads.value.undated:
+        return Answer("failed", None, f"{uploads.value.undated:,} uploads have no date that can be read")
+    return _part(
+        subject.bucket.uploads, lambda found: found.oldest and max(1, int((taken - found.oldest).total_seconds()))
+    )

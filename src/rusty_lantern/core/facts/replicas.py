@@ -1,0 +1,56 @@
+"""What a comparison of a mirrored bucket with its copy comes to, and its facts."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, Fact
+from rusty_lantern.core.config.estate import Mirror
+from rusty_lantern.core.facts.registry import fact
+from rusty_lantern.core.value_types import TEXT, Words
+
+Content = Literal["missing", "lacking", "behind", "catching-up", "more", "same"]
+CONTENT = Words(("missing", "lacking", "behind", "more", "catching-up", "same"), ordered=True)
+
+
+class Difference(msgspec.Struct, frozen=True):
+    """A fact that is not the same on both sides, in words."""
+
+    fact: str
+    here: str
+    there: str
+
+
+class Compared(msgspec.Struct, frozen=True):
+    """One mirrored bucket: what differs, what could not be compared, and how its content stands."""
+
+    mirror: Mirror
+    bucket: str
+    content: Content | None
+    words: str
+    behind: int = 0
+    """For how many seconds the newest object that is missing has been waiting."""
+    differences: tuple[Difference, ...] = ()
+    unknown: tuple[tuple[str, str], ...] = ()
+    """What could not be compared, and why."""
+
+
+@fact("mirror.content", CONTENT, "how the content of a copy stands against the original", of="mirror")
+def mirror_content(compared: Compared, _: str) -> Fact:
+    """Within the allowed lag a copy is catching up."""
+    if compared.content is None:
+        return Answer("failed", None, compared.unknown[-1][1])
+    return Answer("known", compared.content, compared.words)
+
+
+@fact("mirror.settings", TEXT, "the facts that are not the same in a copy, joined by commas; absent: none", of="mirror")
+def mirror_settings(compared: Compared, _: str) -> Fact:
+    """Settings, lock and tags."""
+    if compared.differences:
+        told = "; ".join(f"{d.fact}: {d.there} for {d.here}" for d in compared.differences)
+        return Answer("known", ", ".join(d.fact for d in compared.differences), told)
+    if compared.unknown:
+        return Answer("failed", None, f"{compared.unknown[0][0]}: {compared.unknown[0][1]}")
+    return Answer("absent")

@@ -1,0 +1,1 @@
+"""What changed between surveys, who did it, and how drift went."""

@@ -1,0 +1,122 @@
+"""Who changed it, and when: recorded events held against the changes between two surveys.
+
+An event can have caused a change if it succeeded between the two surveys, is of an action that can bring such a change
+about, and was done to the same bucket or other subject. The likeliest comes first: of the action that does just this,
+the latest, since what was done last is what the later survey saw. A change without any such event is unexplained: the
+record may be switched off there, an identity exempted from it, or its file not given.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.history.changes import Change
+from rusty_lantern.core.history.event import Event, Weakened, succeeded
+from rusty_lantern.core.history.event_actions import _ACCOUNT_WIDE, _KEYS, _MAY, CAUSES
+from rusty_lantern.core.model.identity import masked
+
+_KEYS += " PutKeyPolicy UpdateAlias CreateKey"
+_MAY += (
+    "DetachGroupPolicy AddUserToGroup RemoveUserFromGroup CreatePolicyVersion SetDefaultPolicyVersion PutRolePolicy "
+)
+_MAY += "AttachRolePolicy DetachRolePolicy"
+
+
+CAUSING = frozenset(action for actions in CAUSES.values() for action in actions.split())
+"""Every action that can be a cause."""
+
+KEEP = 5
+"""How many events are kept for a change."""
+
+
+class Target(msgspec.Struct, frozen=True):
+    """One change, as events can be held against it."""
+
+    number: int
+    store: str
+    bucket: str
+    """Empty for a subject other than a bucket."""
+    titles: frozenset[str]
+    keys: frozenset[str]
+    ranks: Mapping[str, int]
+
+    def fits(self, event: Event) -> bool:
+        """Whether the event was done to the same thing."""
+        if event.store and event.store != self.store:
+            return False
+        if self.bucket:
+            return event.bucket == self.bucket or (not event.bucket and event.action in _ACCOUNT_WIDE)
+        return bool(event.about) and not self.titles.isdisjoint({event.about, masked(event.about)})
+
+
+def target_of(number: int, change: Change | Weakened) -> Target | None:
+    """What events are looked for; None where a change needs no cause (what could or could not be told)."""
+    if isinstance(change, Weakened):
+        name = next(name for name in ("vanished", "retention", "mode", "legal hold") if change.what.startswith(name))
+        return Target(number, change.store, change.bucket, frozenset(), change.keys, _ranks(name))
+    if change.sort in ("told now", "not told any more") or change.subject in ("store", "link", "mirror"):
+        return None
+    if change.fact.startswith("encryption.key-"):
+        return None  # told of the key itself
+    name = f"{change.subject} {change.sort}" if change.sort in ("new", "gone") else change.fact
+    bucket = change.name if change.subject == "bucket" else ""
+    titles = frozenset({change.name, *change.name.split(" ")})
+    return Target(number, change.store, bucket, titles, frozenset(), _ranks(name))
+
+
+def _ranks(name: str) -> dict[str, int]:
+    actions = next((actions for start, actions in CAUSES.items() if name.startswith(start)), "")
+    return {action: rank for rank, action in enumerate(actions.split())}
+
+
+class Attribution:
+    """Gathers, as events stream by, the likeliest causes of each change."""
+
+    def __init__(self, changes: Sequence[Change | Weakened], begin: datetime, end: datetime) -> None:
+        self.begin, self.end = begin, end
+        self.targets = [found for n, change in enumerate(changes) if (found := target_of(n, change)) is not None]
+        self._by_action: dict[str, list[Target]] = {}
+        for target in self.targets:
+            for action in target.ranks:
+                self._by_action.setdefault(action, []).append(target)
+        self._kept: dict[int, list[Event]] = {}
+        self._seen: dict[int, int] = {}
+
+    @property
+    def actions(self) -> frozenset[str]:
+        """The actions that are looked for."""
+        return frozenset(self._by_action)
+
+    def feed(self, events: Iterable[Event]) -> None:
+        """Take in more events, in any order."""
+        for event in events:
+            if not (self.begin <= event.time <= self.end and succeeded(event.outcome)):
+                continue
+            for target in self._by_action.get(event.action, ()):
+                if target.fits(event):
+                    self._keep(target, event)
+
+    def _keep(self, target: Target, event: Event) -> None:
+        kept = self._kept.setdefault(target.number, [])
+        self._seen[target.number] = self._seen.get(target.number, 0) + 1
+        kept.append(event)
+        if len(kept) > 4 * KEEP:
+            kept[:] = self._ranked(target, kept)[:KEEP]
+
+    def _ranked(self, target: Target, events: list[Event]) -> list[Event]:
+        def likeliness(event: Event) -> tuple[object, ...]:
+            rank = target.ranks[event.action]
+            return event.key not in target.keys, rank, -event.time.timestamp(), event.actor, event.key
+
+        return sorted(events, key=likeliness)
+
+    def causes(self) -> dict[int, list[Event]]:
+        """Number of a change → the events that could have caused it, the likeliest first; none, if unexplained."""
+        return {t.number: self._ranked(t, self._kept.get(t.number, []))[:KEEP] for t in self.targets}
+
+    def count(self, number: int) -> int:
+        """How many events could have caused a change."""
+        return self._seen.get(number, 0)

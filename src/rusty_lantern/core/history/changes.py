@@ -1,0 +1,318 @@
+"""Two surveys → what changed between them.
+
+What came and went, each fact before and after, and who gained or lost access: not as a difference of texts, but as the
+exact difference of the rules, with a request that passes now and did not before, or the other way round. What could be
+told before and cannot now is a change as well. Counts that move by themselves are left out.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, Literal
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.difference import Asker, difference
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.witness import Witness
+from rusty_lantern.core.answer import Answer, Fact
+from rusty_lantern.core.audit.audit import Audit
+from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.proposed_bucket import beside
+from rusty_lantern.core.audit.store_subject import Circle, credential_title
+from rusty_lantern.core.audit.waivers import is_worse, observed_now
+from rusty_lantern.core.baseline.evaluation import Judgement, show_fact
+from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.config.declared_bucket import Declared
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.facts.registry import grows
+from rusty_lantern.core.history.drift_history import Standing
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import undisturbed
+
+Sort = Literal["new", "gone", "changed", "gained", "lost", "not told any more", "told now"]
+Turn = Literal["opened", "worse", "closed", "waived", "told now", "not told any more"]
+
+RESTLESS = ("objects", "bytes", "last-write",
+            "counters.", "versions.", "uploads.unfinished", "uploads.oldest", "exposure.", "doors",
+            "store.certificate-left", "store.dossier-age")  # fmt: skip
+"""Beginnings of the names of facts that move by themselves, or (`exposure.`) are told as access gained and lost."""
+_RULES = ("policy", "grants", "rights", "guards", "ownership", "network", "owner")
+_UNCOMPARED = ("name", "usage", "counters", "versions", "table", "doors", "uploads")
+_COMPARED = tuple(name for name in Bucket.__struct_fields__ if name not in _UNCOMPARED)
+
+
+class Change(msgspec.Struct, frozen=True):
+    """One difference between two surveys."""
+
+    store: str
+    subject: str
+    name: str
+    sort: Sort
+    fact: str = ""
+    before: str = ""
+    after: str = ""
+    audience: str = ""
+    verb: str = ""
+    witness: Witness | None = None
+    note: str = ""
+
+
+class DriftChange(msgspec.Struct, frozen=True):
+    """A requirement that stands otherwise than before."""
+
+    turn: Turn
+    judgement: Judgement
+    """As it is now; for drift that closed, as it was."""
+    before: str
+    after: str
+
+
+def changes(before: list[Circle], after: list[Circle]) -> list[Change]:
+    """Everything that changed, store by store. The same survey twice gives nothing."""
+    old = {circle.roster.dossier.store: circle for circle in before}
+    new = {circle.roster.dossier.store: circle for circle in after}
+    found: list[Change] = []
+    for store in sorted(old.keys() | new.keys()):
+        was, now = old.get(store), new.get(store)
+        if was is None or now is None:
+            found.append(Change(store, "store", store, "new" if was is None else "gone"))
+            continue
+        found += _store(store, was, now)
+    return found
+
+
+def against(declared: Sequence[Declared], circles: list[Circle]) -> list[Change]:
+    """Where reality left a declaration: what was declared is *before*, what is there is *after*. Settings that a
+    declaration does not mention are free. In a store that a declaration speaks of, a bucket that none declares is new.
+    """
+    found: list[Change] = []
+    spoken: dict[str, set[str]] = {}
+    for one in declared:
+        there = [c for c in circles if one.store in ("", c.roster.dossier.store)]
+        homes = [c for c in there if one.name in c.buckets] or there[:1]
+        if not homes:
+            found.append(Change(one.store, "bucket", one.name, "gone", note="no such store was surveyed"))
+        for circle in homes:
+            store = circle.roster.dossier.store
+            spoken.setdefault(store, set()).add(one.name)
+            view = circle.buckets.get(one.name)
+            if view is not None:
+                found += _bucket(beside(view, one.over(view.bucket)), view)
+            elif circle.roster.dossier.listing.settled:
+                found.append(Change(store, "bucket", one.name, "gone", note="declared, and not there"))
+            else:
+                reason = circle.roster.dossier.listing.reason
+                found.append(Change(store, "bucket", one.name, "not told any more", note=reason))
+    for circle in circles:
+        store = circle.roster.dossier.store
+        undeclared = [name for name in circle.buckets if name not in spoken[store]] if store in spoken else []
+        found += [Change(store, "bucket", name, "new", note="there, and not declared") for name in undeclared]
+    return found
+
+
+def _store(store: str, was: Circle, now: Circle) -> Iterator[Change]:
+    read = [circle.roster.dossier.listing for circle in (was, now)]
+    if read[0].settled != read[1].settled:
+        sort: Sort = "told now" if read[1].settled else "not told any more"
+        yield Change(store, "store", store, sort, note=read[0].reason or read[1].reason)
+        return
+    for name in sorted(was.buckets.keys() | now.buckets.keys()):
+        old, new = was.buckets.get(name), now.buckets.get(name)
+        if old is None or new is None:
+            yield Change(
+                store, "bucket", name, "new" if old is None else "gone", note=_renamed(name, old, new, was, now)
+            )
+        elif not _same(old, new):
+            yield from _bucket(old, new)
+    yield from _others(store, was, now)
+
+
+def _renamed(name: str, old: BucketView | None, new: BucketView | None, was: Circle, now: Circle) -> str:
+    """Whether a bucket that is new or gone looks like another with its creation date and steward under a new name."""
+    mine = old or new
+    assert mine is not None
+    others = now.buckets if old is not None else was.buckets
+    here = was.buckets if old is not None else now.buckets
+    for other, view in others.items():
+        known = view.bucket.created.value is not None and view.bucket.tags.value == mine.bucket.tags.value
+        if other not in here and known and view.bucket.created.value == mine.bucket.created.value:
+            return f"looks like {other} under another name"
+    return ""
+
+
+def _answered(answer: Answer[Any]) -> tuple[str, Any]:
+    return answer.state, answer.value
+
+
+def _same(old: BucketView, new: BucketView, fields: Sequence[str] = _COMPARED) -> bool:
+    """Whether none of these was answered otherwise of a bucket, nor anything around it."""
+    for field in fields:
+        was, now = getattr(old.bucket, field), getattr(new.bucket, field)
+        if was.state != now.state or was.value != now.value:
+            return False
+    return _surroundings(old) == _surroundings(new)
+
+
+def _surroundings(view: BucketView) -> tuple[Any, ...]:
+    dossier = view.dossier
+    return (
+        _answered(dossier.guards),
+        _answered(dossier.network),
+        view.account,
+        view.trusted_accounts,
+        view.trusted_networks,
+    )
+
+
+def _bucket(old: BucketView, new: BucketView) -> Iterator[Change]:
+    store, name = new.dossier.store, new.bucket.name
+    if not _same(old, new, _RULES):
+        yield from _access(store, name, old, new)
+    tags = {f"tags.{tag}" for view in (old, new) for tag in view.bucket.tags.value or ()}
+    facts = [fact for fact, entry in REGISTER.items() if entry.subject == "bucket" and not fact.endswith(".*")]
+    yield from _facts(store, "bucket", name, [*facts, *sorted(tags), "access.outside"], old.fact, new.fact)
+
+
+def _facts(store: str, subject: str, name: str, facts: list[str], was: Any, now: Any) -> Iterator[Change]:
+    for fact in facts:
+        if fact.startswith(RESTLESS) or grows(fact):
+            continue
+        before: Fact = was(fact)
+        after: Fact = now(fact)
+        words = show_fact(fact, before), show_fact(fact, after)
+        if before.settled and after.settled:
+            if before.value != after.value:
+                yield Change(store, subject, name, "changed", fact, *words, note=after.note)
+        elif before.settled != after.settled:
+            sort: Sort = "told now" if after.settled else "not told any more"
+            yield Change(store, subject, name, sort, fact, *words, note=after.reason or before.reason)
+
+
+def _access(store: str, name: str, old: BucketView, new: BucketView) -> Iterator[Change]:
+    for audience in AUDIENCES:
+        for verb in VERBS:
+            found = difference(old.rules, new.rules, new.surroundings, Asker(audience), verb, Work(BUDGET))
+            levels = old.verdicts[audience, verb].level, new.verdicts[audience, verb].level
+            note = "" if found.sure else "something that was not understood or not read could hide more"
+            for sort, witness in (("gained", found.gained), ("lost", found.lost)):
+                if witness is not None:
+                    yield Change(
+                        store, "bucket", name, sort, f"exposure.{audience}.{verb}",  # type: ignore[arg-type]
+                        *levels, audience, verb, witness, note,
+                    )  # fmt: skip
+
+
+def _others(store: str, was: Circle, now: Circle) -> Iterator[Change]:
+    """Identities, credentials, encryption keys, links, and the store itself."""
+    old, new = _subjects(was), _subjects(now)
+    for kind, title in sorted(old.keys() | new.keys()):
+        before, after = old.get((kind, title)), new.get((kind, title))
+        if before is None or after is None:
+            unseen = next((one for one in (before, after) if one is not None), None)
+            if unseen is not None and unseen[0].unseen:
+                sort: Sort = "told now" if after is None else "not told any more"
+                yield Change(store, kind, title, sort, note=unseen[1].reason)
+            elif (kind, f"any {kind}") not in (old if before is None else new):
+                note = _disabled(now, title) if kind == "credential" and after is None else ""
+                yield Change(store, kind, title, "new" if before is None else "gone", note=note)
+            continue
+        if before[0].unseen:
+            continue
+        facts = [fact for fact, entry in REGISTER.items() if entry.subject == kind]
+        yield from _facts(store, kind, title, facts, was.observer(before[1]), now.observer(after[1]))
+
+
+def _disabled(circle: Circle, title: str) -> str:
+    """Whether a credential that is told of no more is there still, disabled."""
+    for credential in circle.roster.dossier.credentials.value or ():
+        if credential.state.value == "disabled" and title == credential_title(credential):
+            return "it is disabled"
+    return ""
+
+
+def _subjects(circle: Circle) -> Mapping[tuple[str, str], tuple[Spoken, Any]]:
+    return {(spoken.kind, spoken.title): (spoken, view) for spoken, view in circle.subjects()}
+
+
+def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
+    """The requirements that stand otherwise than before, on subjects that both surveys judged or one has drift of."""
+    with undisturbed():
+        return list(_turned(before, after))
+
+
+def _turned(before: Audit, after: Audit) -> Iterator[DriftChange]:
+    old, new = (
+        {_key(judgement): judgement for judgement in audit.judgements if judgement.status != "held"}
+        for audit in (before, after)
+    )
+    # What held is looked up only where it stands otherwise on the other side.
+    odd = old.keys() ^ new.keys()
+    about = {key[:3] for key in odd}
+    for audit, known in ((before, old), (after, new)):
+        held = (j for j in audit.judgements if j.status == "held" and (j.store, j.kind, j.name) in about)
+        known |= {key: judgement for judgement in held if (key := _key(judgement)) in odd}
+    for key in sorted(old.keys() | new.keys()):
+        was, now = old.get(key), new.get(key)
+        turn = _turn(was.status if was else None, now, observed_now(was) if was else "")
+        shown = now if now is not None and turn != "closed" else was
+        if turn is not None and shown is not None:
+            yield DriftChange(turn, shown, _seen(was), _seen(now))
+
+
+def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
+    """How many drifts opened, got worse or closed since another survey, of which only the standing is kept.
+
+    The numbers are those of `drift_changes`. What held before and is unknown now is not counted: a standing does not
+    tell what held.
+    """
+    old = {stood.key: stood for stood in before.stood}
+    new = {_key(judgement): judgement for judgement in after.judgements if judgement.status != "held"}
+    found: Counter[Turn] = Counter()
+    for key in old.keys() | new.keys():
+        was, now = old.get(key), new.get(key)
+        turn = _turn(was.status if was else None, now, was.observed if was else "")
+        if turn is not None:
+            found[turn] += 1
+    return found
+
+
+def _key(judgement: Judgement) -> tuple[str, str, str, str]:
+    return judgement.store, judgement.kind, judgement.name, judgement.requirement.fact
+
+
+def _seen(judgement: Judgement | None) -> str:
+    if judgement is None:
+        return ""
+    return judgement.status if judgement.status == "unknown" else observed_now(judgement)
+
+
+def _turn(before: str | None, now: Judgement | None, accepted: str) -> Turn | None:
+    """How a requirement turned. `before`: its status then; `accepted`: what was seen then, in words."""
+    after = now.status if now else None
+    if after == "drifted":
+        if before in ("held", None):
+            return "opened"
+        if before == "unknown":
+            return "told now"
+        return (
+            "worse"
+            if before == "drifted" and now and _worse(now, accepted)
+            else "opened"
+            if before == "waived"
+            else None
+        )
+    if before == "drifted":
+        turns: dict[str | None, Turn] = {"waived": "waived", "unknown": "not told any more"}
+        return turns.get(after, "closed")
+    if before == "held" and after == "unknown":
+        return "not told any more"
+    return None
+
+
+def _worse(now: Judgement, accepted: str) -> bool:
+    return not grows(now.requirement.fact) and is_worse(now, accepted)

@@ -1,0 +1,1 @@
+"""What a store looked like: the dossier, and its parts joined by name."""

@@ -1,0 +1,279 @@
+"""What a dossier tells of one bucket."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, unread
+from rusty_lantern.core.model.identity import Given, Verb
+from rusty_lantern.core.model.network import Network
+
+Grantee = Literal["anyone", "any-account", "log-delivery", "named"]
+
+
+Permission = Literal["read", "write", "read-acp", "write-acp", "full-control"]
+
+
+class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One entry of an access list: to whom, and what. `identity` names the grantee where `to` is `named`."""
+
+    to: Grantee
+    permission: Permission
+    identity: str = ""
+
+
+class ObjectGrant(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What some object's own access list grants the public; `key` is one such object, the first by name."""
+
+    to: Literal["anyone", "any-account"]
+    permission: Permission
+    key: str = ""
+
+
+class ObjectGrants(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What objects' own access lists grant the public. `complete`: those of all versions were read."""
+
+    grants: list[ObjectGrant] = []
+    complete: bool = True
+
+
+class Right(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A right that a store without policies grants: to whom, which verbs, and on which keys (those with the prefix).
+
+    Anonymous levels of a container, rights of groups, role bindings and "create, read, update, delete for anyone"
+    are all written so.
+    """
+
+    to: Literal["anyone", "any-account", "named", "group"]
+    verbs: list[Given]
+    prefix: str = ""
+    identity: str = ""
+    """The identity or the group, where it is to one."""
+
+    def gives(self, verb: str) -> bool:
+        """Whether it lets anybody do this: to create or to update is to write."""
+        return verb in self.verbs or (verb == "write" and ("create" in self.verbs or "update" in self.verbs))
+
+
+class Guards(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The four public-access guards. The first two refuse *new* public grants; the last two shut standing ones."""
+
+    refuse_new_grants: bool = False
+    ignore_grants: bool = False
+    refuse_new_policy: bool = False
+    restrict_policy: bool = False
+
+
+class Versioning(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Whether overwritten and deleted objects are kept; `second_factor`: whether deleting versions needs one."""
+
+    state: Literal["never", "suspended", "on"]
+    second_factor: bool = False
+
+
+class Encryption(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Default encryption of new objects: who keeps the key, which algorithm the store names, which key."""
+
+    by: Literal["provider-key", "managed-key", "customer-key"]
+    algorithm: str = ""
+    key: str = ""
+
+
+class Lock(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Object lock: whether the bucket has it, and the default that new versions inherit (`keep` in seconds)."""
+
+    enabled: bool
+    mode: Literal["", "governance", "compliance"] = ""
+    keep: int = 0
+
+
+class Logging(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What is recorded, where, and whose doings are left out. A store that writes elsewhere names no bucket."""
+
+    target: str
+    prefix: str = ""
+    reads: bool = True
+    writes: bool = True
+    exempt: list[str] = []
+    """Identities whose doings are not recorded."""
+
+
+class LifecycleRule(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One rule of expiry. Periods in seconds; 0: the rule does not do that."""
+
+    name: str = ""
+    enabled: bool = True
+    prefix: str = ""
+    expires: int = 0
+    expires_old: int = 0
+    clears_uploads: int = 0
+
+
+class Website(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Web hosting: a door of its own beside the bucket's."""
+
+    index: str = ""
+    redirects_to: str = ""
+
+
+class CrossOrigin(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Which web pages may use the bucket from a visitor's browser."""
+
+    origins: list[str]
+    methods: list[str]
+
+
+class Versions(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What lies beneath the current objects. `complete` is false where counting stopped early."""
+
+    old: int
+    old_bytes: int
+    markers: int
+    complete: bool = True
+    newest: datetime | None = None
+    """When the newest of all versions was stored."""
+    undated: int = 0
+    """How many versions have a date that cannot be read."""
+
+
+class Uploads(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Uploads that were begun and never finished: they cost, and no listing shows them."""
+
+    count: int
+    oldest: datetime | None = None
+    complete: bool = True
+    undated: int = 0
+    """How many of them have a date that cannot be read."""
+
+
+class Usage(msgspec.Struct, frozen=True, omit_defaults=True):
+    """How much is stored. `complete` is false where counting stopped early: then both are lower bounds.
+
+    `by` says who counted: a listing, the store's own counters (which may lag, and count old versions in), or an
+    inventory that the provider made.
+    """
+
+    objects: int
+    bytes: int
+    complete: bool = True
+    by: Literal["listing", "counters", "inventory"] = "listing"
+
+
+class Table(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """What is kept of a bucket's objects beside the dossier, as a table with one row a version."""
+
+    rows: int
+    """Versions and delete markers."""
+    versions: int
+    """Versions, without delete markers."""
+    looked: Literal["listed", "sample", "all"]
+    inspected: int = 0
+    """How many of the versions were looked at."""
+    seed: int = 0
+    """What the sample was drawn with."""
+    confidence: float = 0.95
+    """With what confidence bounds on a sample are stated."""
+    taken_over: int = 0
+    """How many of those were not looked at again, but taken over from the survey before."""
+    source: Literal["listing", "inventory"] = "listing"
+    object_grants: ObjectGrants | None = None
+    """What their own access lists grant the public; None where none was asked for."""
+
+
+class Bounds(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The shortest and the longest retention that the store lets anybody set, in seconds; 0: no such bound."""
+
+    shortest: int = 0
+    longest: int = 0
+
+
+class Accepts(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What the store accepts into a bucket: content types (none named: any) and the largest size (0: any)."""
+
+    types: list[str] = []
+    largest: int = 0
+
+
+class Quota(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The most that a bucket may hold; 0: no limit of that kind."""
+
+    bytes: int = 0
+    objects: int = 0
+
+
+class Knock(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What the store answered to one request without credentials."""
+
+    verb: Verb
+    asked: str
+    answer: str
+    let_in: bool | None
+    """None where the answer was neither yes nor no."""
+
+
+Ownership = Literal["bucket-owner-enforced", "bucket-owner-preferred", "object-writer"]
+"""`bucket-owner-enforced` disables access lists altogether."""
+
+
+class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """Everything read of one bucket. Each field is an answer with its state and evidence."""
+
+    name: str
+    created: Answer[datetime] = unread()
+    place: Answer[str] = unread()
+    owner: Answer[str] = unread()
+    tenant: Answer[str] = unread()
+    grants: Answer[list[Grant]] = unread()
+    ownership: Answer[Ownership] = unread()
+    object_grants: Answer[ObjectGrants] = unread("no object's own access list was looked at")
+    policy: Answer[str] = unread()
+    rights: Answer[list[Right]] = unread()
+    """Only stores of another kind have them; those of the common protocol have policies and grants."""
+    granted_by: Answer[Literal["bucket", "object"]] = unread()
+    """Whether rights are given to the bucket as a whole, or to each object too."""
+    network: Answer[Network] = unread()
+    public_status: Answer[bool] = unread()
+    doors: Answer[list[Knock]] = unread("nobody knocked: lantern survey --probe does")
+    guards: Answer[Guards] = unread()
+    versioning: Answer[Versioning] = unread()
+    encryption: Answer[Encryption] = unread()
+    lock: Answer[Lock] = unread()
+    tags: Answer[dict[str, str]] = unread()
+    usage: Answer[Usage] = unread()
+    counters: Answer[Usage] = unread()
+    """The store's own count of everything in the bucket, old versions too."""
+    quota: Answer[Quota] = unread()
+    versions: Answer[Versions] = unread()
+    table: Answer[Table] = unread("objects were not looked at: lantern survey --objects does")
+    uploads: Answer[Uploads] = unread()
+    soft_delete: Answer[int] = unread()
+    """For how many seconds what is deleted can be brought back; absent: not at all."""
+    bounds: Answer[Bounds] = unread()
+    tier: Answer[str] = unread()
+    accepts: Answer[Accepts] = unread()
+    scanned: Answer[bool] = unread()
+    """Whether uploads are scanned for malware."""
+    project: Answer[str] = unread()
+    division: Answer[str] = unread()
+    deleted: Answer[datetime] = unread()
+    """When the bucket itself is going to be deleted; absent: it is not."""
+    logging: Answer[Logging] = unread()
+    lifecycle: Answer[list[LifecycleRule]] = unread()
+    website: Answer[Website] = unread()
+    cross_origin: Answer[list[CrossOrigin]] = unread()
+    replication: Answer[list[str]] = unread()
+    """Names of the buckets that are written to as well."""
+    notifications: Answer[list[str]] = unread()
+    """Resource names of what is told about changes."""
+    requester_pays: Answer[bool] = unread()
+    transfer_endpoint: Answer[bool] = unread()
+
+
+OTHER_PROTOCOL = (
+    "rights", "granted_by", "network", "soft_delete", "bounds", "tier", "accepts", "scanned", "project", "division",
+    "deleted",
+)  # fmt: skip
+"""Fields of a bucket that stores of the S3-compatible protocol do not offer."""

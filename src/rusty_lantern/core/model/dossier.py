@@ -1,0 +1,115 @@
+"""The dossier: one store at one moment, as an open JSON document.
+
+Readers of live stores yield a dossier; a store's owner can write one by hand or export it. What a dossier
+leaves out counts as *not read*, which is `unknown`, never fine. `docs/schemas/dossier.json` is made from these
+types. The document names its version in `dossier:`; a reader refuses a newer one than it knows.
+"""
+
+from __future__ import annotations
+
+import gc
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from typing import Any, Literal
+
+import msgspec
+
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, unread
+from rusty_lantern.core.errors import BadInput, Complaint, Damaged, Place
+from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Guards
+from rusty_lantern.core.model.identity import Credential, Group, Holder
+from rusty_lantern.core.model.network import Network
+from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link
+
+DOSSIER_VERSION = 2
+"""The version of the document that this code writes, and the newest that it reads."""
+
+
+class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One store at one moment."""
+
+    dossier: int = DOSSIER_VERSION
+    """The version of the document; the first one did not name it."""
+    store: str
+    taken: datetime
+    address: str = ""
+    transport: Literal["tls", "plain", ""] = ""
+    account: Answer[str] = unread()
+    account_number: str = ""
+    """The number of that account, where its identities' resource names tell it."""
+    guards: Answer[Guards] = unread()
+    listing: Answer[int] = unread()
+    """Whether the buckets could be listed at all, and how many there were."""
+    buckets: list[Bucket] = []
+    identities: Answer[list[Holder]] = unread()
+    groups: Answer[list[Group]] = unread()
+    credentials: Answer[list[Credential]] = unread()
+    encryption_keys: Answer[list[EncryptionKey]] = unread()
+    service: Answer[str] = unread()
+    """The identity that the store itself uses encryption keys with."""
+    links: Answer[list[Link]] = unread()
+    network: Answer[Network] = unread()
+    certificate: Answer[Certificate] = unread()
+    """Unsupported where the store is not spoken to over TLS."""
+    plain_http: Answer[bool] = unread()
+    """Whether the store answers over plain http as well."""
+    legacy_signatures: Answer[bool] = unread()
+    """Whether the store accepts signatures of the first generation."""
+    exported: datetime | None = None
+    """When the document was made that this was read from, where it came as one."""
+    tag: str = ""
+    """The ETag that it came with."""
+
+
+@contextmanager
+def undisturbed() -> Iterator[None]:
+    """Without the collector of cyclic garbage, for work that makes many objects and no garbage: four times as fast."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
+
+
+def encode(dossier: Dossier) -> bytes:
+    """The dossier as UTF-8 JSON, the same bytes for the same dossier."""
+    written = msgspec.json.encode(dossier)
+    return msgspec.json.format(b'{"dossier":%d,' % DOSSIER_VERSION + written[1:], indent=1) + b"\n"
+
+
+def decode(document: bytes, file: str) -> Dossier:
+    """Read a dossier. Raises `BadInput` or `Damaged` naming `file` and the place inside it."""
+    try:
+        version = version_of(document)
+        if version > DOSSIER_VERSION:
+            what = f"this dossier is of version {version}; this lantern reads up to {DOSSIER_VERSION}"
+            raise BadInput(Complaint(what, Place(file), "use a newer lantern"))
+        with undisturbed():
+            found = msgspec.json.decode(document, type=Dossier)
+        return found if version > 1 else _from_first_version(found)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
+        raise Damaged(Complaint(f"not a dossier: {error}", Place(file))) from None
+
+
+def _from_first_version(dossier: Dossier) -> Dossier:
+    """Version 1 came from stores of the S3-compatible protocol only, and had no word for what those do not offer."""
+    no: Answer[Any] = Answer("unsupported")
+    buckets = [
+        msgspec.structs.replace(
+            bucket, **{name: no for name in OTHER_PROTOCOL if getattr(bucket, name).note == NOT_IN_DOSSIER}
+        )
+        for bucket in dossier.buckets
+    ]
+    return msgspec.structs.replace(dossier, dossier=DOSSIER_VERSION, buckets=buckets, network=no)
+
+
+def version_of(document: bytes) -> int:
+    """The version that a document names; 0 where it names none. Raises what msgspec raises."""
+    return msgspec.json.decode(document, type=_Versioned).dossier
+
+
+class _Versioned(msgspec.Struct):
+    dossier: int = 0

@@ -1,0 +1,116 @@
+"""What a dossier tells of a store besides its buckets: who there is, which keys they hold, which keys protect data,
+which links are out, and how the store is reached.
+
+Names follow the trade: an *identity* is anybody or anything that can be let in by name; a *credential* is what proves
+it; an *encryption key* protects data at rest; a *link* lets whoever has it do one thing without a credential.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from datetime import datetime
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, unread
+
+Verb = Literal["list", "read", "write", "delete", "govern", "unlock", "inspect"]
+Given = Literal[Verb, "create", "update"]
+"""What a store without policies gives: a verb, or half of `write`, to store new objects or to overwrite old ones."""
+Kind = Literal["root", "person", "service", "role", "unknown"]
+Use = Literal["administration", "application"]
+
+
+class Document(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One access-policy document that is attached to an identity or a group; `via` says how it got there."""
+
+    name: str
+    text: str
+    via: str = ""
+
+
+class Password(msgspec.Struct, frozen=True, omit_defaults=True):
+    """That an identity can sign in with a password: since when it is this one, and when it was last used."""
+
+    changed: Answer[datetime] = unread()
+    last_used: Answer[datetime] = unread()
+    """Absent: never."""
+
+
+class Holder(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One identity of a store."""
+
+    name: str
+    """As the store names it; no other identity of the store has this name."""
+    resource: str = ""
+    """Its resource name, as rules name it; where empty, rules name it by its name."""
+    kind: Kind = "unknown"
+    state: Answer[Literal["enabled", "disabled"]] = unread()
+    created: Answer[datetime] = unread()
+    second_factor: Answer[bool] = unread()
+    password: Answer[Password] = unread()
+    """Absent: it cannot sign in with a password."""
+    groups: Answer[list[str]] = unread()
+    policies: Answer[list[Document]] = unread()
+    """Its own permissions, those of its groups left out."""
+    boundary: Answer[str] = Answer("absent")
+    """A policy document that bounds what its own permissions can grant."""
+    may: Answer[list[Verb]] = unread("nobody says what it needs")
+    """What it needs, by the word of whoever answers for it."""
+    tags: Answer[dict[str, str]] = unread()
+
+
+class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """A group of identities: its members, the groups within it, and its permissions."""
+
+    name: str
+    members: list[str] = []
+    groups: list[str] = []
+    """Groups whose members are members of this one too."""
+    policies: Answer[list[Document]] = unread()
+
+
+class Credential(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One key, token or certificate: never its secret."""
+
+    id: str
+    owner: str = ""
+    kind: Literal["access-key", "token", "certificate"] = "access-key"
+    state: Answer[Literal["live", "disabled"]] = unread()
+    created: Answer[datetime] = unread()
+    last_used: Answer[datetime] = unread()
+    """Absent: never used, as far as the store keeps a record."""
+    expires: Answer[datetime] = unread()
+    """Absent: never."""
+    used_for: Answer[list[Use]] = unread("not recorded what it is used for")
+
+
+ADMINISTRATORS = frozenset({"admin", "administrator", "root", "superuser", "sysadmin", "operator", "manager"})
+"""Names that stores are delivered with, or that everybody tries first. One with a number or `-user` counts too."""
+
+
+def is_well_known(name: str) -> bool:
+    """Whether an identity has an unchanged default or well-known administrator's name.
+
+    >>> is_well_known("Admin"), is_well_known("admin01"), is_well_known("tide-reader")
+    (True, True, False)
+    """
+    plain = name.lower().rstrip("0123456789").removesuffix("-user").removesuffix("_user").rstrip("-_")
+    return plain in ADMINISTRATORS
+
+
+def masked(key: str) -> str:
+    """Enough of a credential's id to match it by eye, and not enough to use it.
+
+    >>> masked("DEMOKEYFORTIDES00042")
+    'DEMO…0042'
+    """
+    if len(key) < 8:
+        return f"{key[:2]}…"
+    return f"{key[:4]}…{key[-4:]}" if len(key) >= 12 else f"{key[:2]}…{key[-2:]}"
+
+
+def fingerprint(key: str) -> str:
+    """Eight hexadecimal digits by which the same credential is known again elsewhere."""
+    return hashlib.sha256(key.encode()).hexdigest()[:8]

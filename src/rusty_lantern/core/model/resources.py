@@ -1,0 +1,62 @@
+"""Encryption keys, share links and certificates of a store."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, unread
+from rusty_lantern.core.model.identity import Verb
+
+
+class EncryptionKey(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One key that protects data at rest."""
+
+    id: str
+    names: list[str] = []
+    """Other names that settings may call it by."""
+    ring: str = ""
+    place: Answer[str] = unread()
+    state: Answer[Literal["enabled", "disabled", "pending-deletion", "destroyed"]] = unread()
+    kept_by: Answer[Literal["provider", "customer"]] = unread()
+    protection: Answer[Literal["software", "hardware", "external"]] = unread()
+    created: Answer[datetime] = unread()
+    rotates: Answer[int] = unread()
+    """The period of its rotation in seconds; absent: it is not rotated by itself."""
+    rotated: Answer[datetime] = unread()
+    """Absent: never."""
+    deleted: Answer[datetime] = Answer("absent")
+    """When it is going to be destroyed; absent: it is not."""
+    usable_by: Answer[list[str]] = unread()
+    """Identities that may encrypt and decrypt with it."""
+
+
+class Link(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+    """One share link: whoever has it gets in. Its secret part is never kept."""
+
+    bucket: str
+    key: str = ""
+    """The object, or what the keys it opens begin with."""
+    scope: Literal["object", "prefix", "bucket"] = "object"
+    verbs: list[Verb] = []
+    credential: str = ""
+    """The id of the credential that signed it."""
+    issued: Answer[datetime] = unread()
+    expires: Answer[datetime] = unread()
+    """Absent: never."""
+    revoked: bool = False
+    found: str = ""
+    """Where it was found."""
+
+
+class Certificate(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a store shows in the TLS handshake. `verdict` is ours, by the trust that the estate file names."""
+
+    names: list[str]
+    issuer: str
+    begins: datetime
+    ends: datetime
+    verdict: Literal["trusted", "expired", "not-yet", "other-name", "self-signed", "not-trusted"]
+    protocol: str = ""

@@ -1,0 +1,132 @@
+"""One store's identities, credentials, encryption keys and links, joined by name, as the facts about them need it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from rusty_lantern.core.answer import Answer, Partly, lost
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Credential, Group, Holder
+from rusty_lantern.core.model.resources import EncryptionKey
+
+if TYPE_CHECKING:
+    from rusty_lantern.core.answer import Fact
+
+_NO_MEMBERS: Mapping[str, frozenset[str]] = {}
+
+
+@dataclass(frozen=True)
+class Roster:
+    """What one dossier tells besides its buckets. `can` answers which verbs an identity has on any bucket of it."""
+
+    dossier: Dossier
+    moment: datetime
+    can: Callable[[Holder], Fact]
+    opened: Callable[[str, str], Fact]
+    """Bucket, verb → how far the public gets in by the bucket's own rules."""
+
+    @cached_property
+    def holders(self) -> dict[str, Holder]:
+        """Identities by name, and by resource name."""
+        found = self.dossier.identities.value or []
+        return {h.resource: h for h in found if h.resource} | {h.name: h for h in found}
+
+    @cached_property
+    def groups(self) -> dict[str, Group]:
+        """Groups by name."""
+        return {group.name: group for group in self.dossier.groups.value or ()}
+
+    @cached_property
+    def members(self) -> Mapping[str, frozenset[str]]:
+        """Group → everybody in it."""
+        return members(self.groups.values()) if self.groups else _NO_MEMBERS
+
+    @cached_property
+    def memberships(self) -> dict[str, list[str]]:
+        """Identity → its groups."""
+        return groups_of(self.dossier)
+
+    @property
+    def whole(self) -> bool:
+        """Whether all buckets of the store were read."""
+        return self.dossier.listing.value is not None and len(self.dossier.buckets) >= self.dossier.listing.value
+
+    def live_keys(self, owner: str) -> Fact:
+        """How many credentials of an owner are not disabled. Those whose state was not read may be or not be."""
+        listed = self.dossier.credentials
+        if not listed.settled:
+            return lost(listed)
+        states = [credential.state for credential in self.keys_of.get(owner, ())]
+        live = sum(state.value != "disabled" for state in states if state.settled)
+        unread = next((state for state in states if not state.settled), None)
+        if unread is not None:
+            return Partly(unread.state, None, unread.note, unread.evidence, certain=live)
+        return Answer("known", live, "", listed.evidence)
+
+    @cached_property
+    def keys_of(self) -> dict[str, list[Credential]]:
+        """Owner → their credentials."""
+        found: dict[str, list[Credential]] = {}
+        for credential in self.dossier.credentials.value or ():
+            found.setdefault(credential.owner, []).append(credential)
+        return found
+
+    @cached_property
+    def credentials(self) -> dict[str, Credential]:
+        """Credentials by id."""
+        return {credential.id: credential for credential in self.dossier.credentials.value or ()}
+
+    @cached_property
+    def keyring(self) -> dict[str, EncryptionKey]:
+        """Encryption keys by id and by every other name."""
+        found: dict[str, EncryptionKey] = {}
+        for key in self.dossier.encryption_keys.value or ():
+            found |= dict.fromkeys([*key.names, key.id], key)
+        return found
+
+    def key_named(self, name: str) -> EncryptionKey | None:
+        """An encryption key by what a bucket calls it: its id, a name, or a resource name that ends in one."""
+        return (
+            self.keyring.get(name)
+            or self.keyring.get(name.rpartition("/")[2])
+            or self.keyring.get("alias/" + name.rpartition("alias/")[2])
+        )
+
+    @cached_property
+    def protected_by(self) -> dict[str, list[Bucket]]:
+        """Encryption key's id → the buckets whose default it is."""
+        found: dict[str, list[Bucket]] = {}
+        for bucket in self.dossier.buckets:
+            named = bucket.encryption.value.key if bucket.encryption.value else ""
+            key = self.key_named(named) if named else None
+            if key is not None:
+                found.setdefault(key.id, []).append(bucket)
+        return found
+
+
+def members(groups: Iterable[Group]) -> dict[str, frozenset[str]]:
+    """Group → everybody in it, directly or through groups within it. A loop of groups has the members of them all."""
+    direct = {group.name: group for group in groups}
+    found: dict[str, frozenset[str]] = {}
+    for name in direct:
+        seen, left = {name}, [name]
+        while left:
+            inner = set(direct[left.pop()].groups) & direct.keys() - seen
+            seen |= inner
+            left.extend(inner)
+        found[name] = frozenset(member for group in seen for member in direct[group].members)
+    return found
+
+
+def groups_of(dossier: Dossier) -> dict[str, list[str]]:
+    """Identity → the groups whose permissions it has, by either side's word, in order of name."""
+    found: dict[str, set[str]] = {h.name: set(h.groups.value or ()) for h in dossier.identities.value or ()}
+    for group, inside in members(dossier.groups.value or ()).items():
+        for name in inside:
+            found.setdefault(name, set()).add(group)
+    return {name: sorted(groups) for name, groups in found.items()}

@@ -1,0 +1,1 @@
+"""What holds of a version or of many: retention, samples, tallies."""

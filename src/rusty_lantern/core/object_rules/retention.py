@@ -1,0 +1,139 @@
+"""What keeps a version from being deleted, until when, and from whom; all as of a given moment in UTC.
+
+A retention period and a legal hold are independent: either alone keeps the version, and what keeps it is the union
+of both. A period binds while its date lies in the future. In compliance mode it binds everyone; in governance mode
+it yields to holders of the bypass permission. A hold binds everyone until somebody lifts it, so it has no date. A
+delete marker protects nothing and is never protected. Source: the published semantics of object lock in the
+S3-compatible protocol; held against a real gateway in the tests.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.model.object_version import Mode, Version
+
+Deleter = Literal["anyone", "bypass", "nobody", "unknown"]
+"""Who can delete a version for good now: anyone who may delete; of those only holders of the bypass permission;
+nobody; or it is not known."""
+
+Kept = Literal["bare", "governance", "compliance", "hold", "marker", "unknown"]
+
+
+class Standing(msgspec.Struct, frozen=True):
+    """How one version stands at a moment."""
+
+    period: Mode = ""
+    """The mode of a period that still binds; empty where none does."""
+    until: datetime | None = None
+    """When that period ends."""
+    hold: bool = False
+    lapsed: bool = False
+    """Whether there was a period, and it is over."""
+    deleter: Deleter = "anyone"
+    known: bool = True
+
+    @property
+    def protected(self) -> bool:
+        """Whether anything certainly keeps it, though perhaps not from everybody."""
+        return bool(self.period) or self.hold
+
+    @property
+    def kept(self) -> Kept:
+        """What keeps the version, the strongest reason first: a hold has no end, compliance yields to nobody."""
+        if not self.known and self.deleter == "unknown":
+            return "unknown"
+        return "hold" if self.hold else self.period or "bare"
+
+    @property
+    def free(self) -> datetime | None:
+        """From when anyone who may delete can; None where a hold or an unread setting gives no date."""
+        return self.until
+
+
+def standing(version: Version, moment: datetime) -> Standing:
+    """How a version stands at `moment`.
+
+    What is not known counts for neither side: a version whose hold is not known is `nobody`'s where compliance binds
+    anyway, and `unknown` otherwise.
+    """
+    if version.marker:
+        return Standing()
+    known = version.mode is not None and version.hold is not None
+    binds = bool(version.mode) and version.until is not None and version.until > moment
+    period: Mode = (version.mode or "") if binds else ""
+    until = version.until if binds else None
+    held = version.hold is True
+    deleter: Deleter = "anyone"
+    if held or period == "compliance":
+        deleter = "nobody"
+    elif not known:
+        deleter = "unknown"
+    elif period == "governance":
+        deleter = "bypass"
+    return Standing(period, until, held, bool(version.mode) and not binds, deleter, known)
+
+
+KeyState = Literal["shadowing", "hidden", "bare", "protected", "unknown"]
+"""A key's current version: bare over a protected one · a delete marker over a protected one · bare · protected."""
+
+
+def key_state(versions: list[Version], moment: datetime) -> KeyState | None:
+    """How the current version of one key stands; `versions` are all of that key's, the newest first.
+
+    None where the key has no current object and nothing protected beneath a delete marker.
+    """
+    current = next((v for v in versions if v.current), None)
+    if current is None:
+        return None
+    beneath = [standing(v, moment) for v in versions if v is not current and not v.marker]
+    protected = any(s.protected for s in beneath)
+    unsure = any(not s.known for s in beneath)
+    if current.marker:
+        return "hidden" if protected else "unknown" if unsure else None
+    stands = standing(current, moment)
+    if stands.protected or not stands.known:
+        return "protected" if stands.protected else "unknown"
+    return "shadowing" if protected else "unknown" if unsure else "bare"
+
+
+class Emptying(msgspec.Struct, frozen=True):
+    """When a bucket can be emptied: by anyone who may delete, and by holders of the bypass permission.
+
+    A date of None with no holds and nothing unknown means: now.
+    """
+
+    by_anyone: datetime | None = None
+    by_bypass: datetime | None = None
+    held: int = 0
+    """Versions under legal hold: while they stand, never."""
+    unknown: int = 0
+    """Versions whose protection is not known: the dates are the earliest there can be."""
+
+    def join(self, other: Emptying) -> Emptying:
+        """Both parts of a bucket together. Associative and commutative."""
+        return Emptying(
+            _later(self.by_anyone, other.by_anyone),
+            _later(self.by_bypass, other.by_bypass),
+            self.held + other.held,
+            self.unknown + other.unknown,
+        )
+
+
+def emptying(versions: Iterable[Version], moment: datetime) -> Emptying:
+    """When versions can all be deleted."""
+    total = Emptying()
+    for version in versions:
+        stands = standing(version, moment)
+        bypass = stands.until if stands.period == "compliance" else None
+        unknown = int(not stands.known and not version.marker)
+        total = total.join(Emptying(stands.until, bypass, int(stands.hold), unknown))
+    return total
+
+
+def _later(one: datetime | None, other: datetime | None) -> datetime | None:
+    return max((moment for moment in (one, other) if moment), default=None)

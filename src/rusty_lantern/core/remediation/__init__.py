@@ -1,0 +1,1 @@
+"""What would put drift right: words, settings, edits of policies."""

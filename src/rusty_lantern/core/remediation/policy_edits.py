@@ -1,0 +1,230 @@
+"""Edits of a policy and an access list that close what is too open."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from functools import partial
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, GRANTED, GRANTED_ON_OBJECT, VERBS, actions_of
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.access_differences import differences, own_differences, own_unread
+from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.baseline.loader import Requirement
+from rusty_lantern.core.model.bucket import ObjectGrants
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.remediation.remedy import Document, Remedy
+from rusty_lantern.core.remediation.s3_documents import (
+    grants_document,
+)
+from rusty_lantern.core.remediation.setting_documents import _document
+
+_EXPOSURES = {f"exposure.{verb}": verb for verb in VERBS} | {
+    f"exposure.{audience}.{verb}": verb for audience in AUDIENCES for verb in VERBS
+}
+
+
+def _of_all_doors(view: BucketView, wanted: list[Requirement]) -> list[Remedy]:
+    """What objects' own access lists let in is closed on the objects, the rest by the bucket's rules."""
+    bare = _but(view, msgspec.structs.replace(view.bucket, object_grants=Answer("known", ObjectGrants())))
+    on_objects = [r for r in wanted if view.rules.object_grants and _too_open(view, r) and _holds(bare, r)]
+    rest = [r for r in wanted if r not in on_objects]
+    found = [_of_doors(bare, rest)] if rest else []
+    if found and found[0].proof and view.rules.object_doubt:
+        found[0] = msgspec.structs.replace(found[0], proof=(*found[0].proof, f"but {view.rules.object_doubt}"))
+    if on_objects:
+        actions = {action.name for r in on_objects for action in actions_of(_EXPOSURES[r.fact])}
+        mine = [g for g in view.rules.object_grants if GRANTED_ON_OBJECT[g.permission] & actions]
+        grants = ", ".join(f"{g.permission} to {g.to} on {g.key}" for g in mine)
+        words = (
+            f"take the public out of objects' own access lists: {grants}; or disable access lists for the whole bucket"
+        )
+        found.insert(0, Remedy(tuple(r.fact for r in on_objects), words))
+    return found
+
+
+def _of_doors(view: BucketView, wanted: list[Requirement]) -> Remedy:
+    facts = tuple(r.fact for r in wanted)
+    closing = [r for r in wanted if _too_open(view, r)]
+    if len(closing) < len(wanted):
+        rest = next(r for r in wanted if r not in closing)
+        words = f"it is less open than required: let the public in by a policy that allows {_EXPOSURES[rest.fact]}"
+        return Remedy(facts, words)
+    if view.bucket.rights.value:
+        verbs = ", ".join(dict.fromkeys(_EXPOSURES[r.fact] for r in wanted))
+        return Remedy(
+            facts, f"take {verbs} away from whoever is not named: the bucket's anonymous level and its rights"
+        )
+    after = view
+    steps: list[str] = []
+    for made, step in _edits(view, wanted):
+        after, steps = made(after), [*steps, step]
+        if all(_holds(after, r) for r in wanted):
+            break
+    if not steps or not all(_holds(after, r) for r in wanted):
+        return Remedy(facts, "switch on the bucket's guards that ignore public grants and restrict public policies")
+    documents = []
+    if after.bucket.policy != view.bucket.policy:
+        documents.append(Document("policy", _as_applied(after.bucket.policy.value or "")))
+    if after.bucket.grants != view.bucket.grants:
+        documents.append(_document("access list", grants_document(after.bucket.grants.value or [])))
+    return Remedy(facts, "; ".join(steps), tuple(documents), tuple(_proof(view, after, wanted)))
+
+
+def _too_open(view: BucketView, requirement: Requirement) -> bool:
+    assert requirement.comparison is not None
+    return requirement.comparison.accepts("closed")
+
+
+def _holds(view: BucketView, requirement: Requirement) -> bool:
+    fact = view.fact(requirement.fact)
+    assert requirement.comparison is not None
+    return fact.value is not None and requirement.comparison.accepts(fact.value)
+
+
+Edit = tuple[Callable[[BucketView], BucketView], str]
+
+
+def _edits(view: BucketView, wanted: list[Requirement]) -> Iterator[Edit]:
+    """Edits that may close the doors: of each statement that alone opens one, then of public grants."""
+    verbs = dict.fromkeys(_EXPOSURES[r.fact] for r in wanted)
+    policy = view.rules.policy
+    for number in range(len(_statements(view))):
+        alone = [s for n, s in enumerate(policy.statements) if n == number or s.effect != "Allow"]
+        kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
+        opened = _with_rules(view, msgspec.structs.replace(kept, grants=(), rights=()))
+        leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if _EXPOSURES[r.fact] == verb)]
+        if leaks and policy.statements[number].effect == "Allow":
+            fence = _fence(view)
+            title = policy.statements[number].title
+            how = f"fence {title} of the policy to {', '.join(fence)}" if fence else f"take {title} out of the policy"
+            yield partial(_with_statement, number=number, verbs=leaks), f"{how} for {' and '.join(leaks)}"
+    actions = {action.name for verb in verbs for action in actions_of(verb)}
+    public = [g for g in view.bucket.grants.value or () if g.to in AUDIENCES and GRANTED[g.permission] & actions]
+    if public:
+        words = ", ".join(f"{g.permission} to {g.to}" for g in public)
+        yield partial(_without_grants, public=public), f"take {words} out of the bucket's access list"
+
+
+def _with_rules(view: BucketView, rules: Any) -> BucketView:
+    copy = _but(view, view.bucket)
+    copy.__dict__["rules"] = rules  # what the cached property would have worked out
+    return copy
+
+
+def _but(view: BucketView, bucket: Any) -> BucketView:
+    return replace(view, bucket=bucket)
+
+
+def _fence(view: BucketView) -> list[str]:
+    """The accounts that a statement is fenced to: the owner's own and those that the team trusts."""
+    return sorted({account for account in (view.account, *view.trusted_accounts) if account.isdigit()})
+
+
+def _statements(view: BucketView) -> list[dict[str, Any]]:
+    """The statements of the policy as they are written."""
+    try:
+        document = json.loads(view.bucket.policy.value or "{}")
+        written = document.get("Statement", [])
+    except (ValueError, AttributeError, RecursionError):
+        return []
+    found = written if isinstance(written, list) else [written]
+    return found if all(isinstance(statement, dict) for statement in found) else []
+
+
+def _with_statement(view: BucketView, number: int, verbs: Sequence[str]) -> BucketView:
+    """The bucket with one statement fenced, or without it, as far as it lets these verbs through."""
+    document = json.loads(view.bucket.policy.value or "{}")
+    statements = _statements(view)
+    mine, rest = statements[number], _other_actions(statements[number], verbs)
+    fence = _fence(view)
+    new = [mine | {"Action": rest}] if rest else []
+    if fence:
+        shut = mine | {"Principal": {"AWS": fence}}
+        shut |= {"Action": [a for a in _listed(mine["Action"]) if a not in rest]} if rest else {}
+        if rest and mine.get("Sid"):
+            shut["Sid"] = f"{mine['Sid']}Fenced"
+        shut.pop("NotPrincipal", None)
+        new.append(shut)
+    # Statements keep their numbers while several are edited: what replaces one stands in its place.
+    document["Statement"] = [*statements[:number], *new[-1:], *statements[number + 1 :], *new[:-1]]
+    if not new:
+        document["Statement"] = [*statements[:number], _NOTHING, *statements[number + 1 :]]
+    text = json.dumps(document, indent=1, ensure_ascii=False)
+    return _but(view, msgspec.structs.replace(view.bucket, policy=Answer("known", text)))
+
+
+_NOTHING = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "arn:aws:s3:::-"}
+"""Holds the place of a statement that was taken out; no request ever meets it. Left out of what is shown."""
+
+
+def _as_applied(policy: str) -> str:
+    """The policy without what only held a place; empty where nothing is left, and it is to be deleted."""
+    document = json.loads(policy)
+    kept = [statement for statement in document["Statement"] if statement != _NOTHING]
+    return json.dumps(document | {"Statement": kept}, indent=1, ensure_ascii=False) if kept else ""
+
+
+def _listed(written: Any) -> list[str]:
+    return list(written) if isinstance(written, list) else [written]
+
+
+def _other_actions(statement: dict[str, Any], verbs: Sequence[str]) -> list[str]:
+    """The actions of a statement that are of other verbs; none where it is written with globs and cannot be split."""
+    written = _listed(statement.get("Action", []))
+    known = [BY_LOWER_NAME.get(str(action).lower()) for action in written]
+    if not all(known):
+        return []
+    mine = {action.name for verb in VERBS if verb in verbs for action in actions_of(verb)}
+    return [action for action, name in zip(written, known, strict=True) if name not in mine]
+
+
+def _without_grants(view: BucketView, public: list[Any]) -> BucketView:
+    kept = [grant for grant in view.bucket.grants.value or () if grant not in public]
+    return _but(view, msgspec.structs.replace(view.bucket, grants=Answer("known", kept)))
+
+
+def _proof(view: BucketView, after: BucketView, wanted: list[Requirement]) -> list[str]:
+    """What deciding again shows: every door before and after, and what others than the public lose or gain."""
+    found, sure = [f"{r.fact} is {after.fact(r.fact).value}" for r in wanted], True
+    asked = {_EXPOSURES[r.fact] for r in wanted}
+    lost: dict[str, list[Verb]] = {}
+    for one in differences(view, after):
+        sure = sure and one.change.sure
+        if one.change.gained is not None:
+            found.append(f"{one.who} would gain {one.verb}")
+        if one.change.lost is not None and not (one.sort == "audience" and one.verb in asked):
+            lost.setdefault(one.who, []).append(one.verb)
+    found += [f"{who} also loses {verb}" for who, verbs in lost.items() for verb in verbs if who in AUDIENCES]
+    found += [f"{who} also loses {', '.join(verbs)}" for who, verbs in lost.items() if who not in AUDIENCES]
+    found += _own_losses(view, after)
+    unseen = own_unread(view)
+    found += [f"{unseen}: what they lose is not known"] if unseen else []
+    if len(found) == len(wanted) + bool(unseen):
+        found.append("nothing else is lost, and nothing is gained")
+    return found if sure else [*found, "something that was not understood or not read could hide more"]
+
+
+def _own_losses(view: BucketView, after: BucketView) -> Iterator[str]:
+    """What the store's own identities lose, those who lose the same together."""
+    lost: dict[str, list[Verb]] = {}
+    for one in own_differences(view, after):
+        if one.change.lost is not None:
+            lost.setdefault(one.who, []).append(one.verb)
+        if one.change.gained is not None:
+            yield f"{one.who} would gain {one.verb}"
+    alike: dict[tuple[Verb, ...], list[str]] = {}
+    for who, verbs in lost.items():
+        alike.setdefault(tuple(verbs), []).append(who)
+    for those, names in alike.items():
+        shown = ", ".join(names[:_FEW]) + (f" and {len(names) - _FEW} more" if len(names) > _FEW else "")
+        lose, own = ("loses", "its") if len(names) == 1 else ("lose", "their")
+        yield f"{shown} also {lose} {', '.join(those)}: no permission of {own} own gives it"
+
+
+_FEW = 5

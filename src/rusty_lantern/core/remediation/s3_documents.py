@@ -1,0 +1,114 @@
+"""Settings of a bucket as the documents of the S3-compatible protocol that hold them.
+
+The stand-in stores answer with them; a remedy shows the one to apply.
+"""
+
+from __future__ import annotations
+
+import re
+from html import escape
+
+from rusty_lantern.core.model.bucket import Encryption, Grant, Guards, Lock, Versioning
+from rusty_lantern.core.value_types import DAY, YEAR
+
+NAMESPACE = "http://s3.amazonaws.com/doc/2006-03-01/"
+GROUPS = "http://acs.amazonaws.com/groups/"
+
+
+def document(root: str, body: str) -> bytes:
+    """An answer with this root element."""
+    return f'<?xml version="1.0" encoding="UTF-8"?>\n<{root} xmlns="{NAMESPACE}">{body}</{root}>'.encode()
+
+
+def laid_out(written: bytes) -> str:
+    """A document with each element on a line of its own. Texts stay as they are.
+
+    >>> print(laid_out(b"<Tags><Tag><Key>a b</Key><Value></Value></Tag></Tags>"))
+    <Tags>
+     <Tag>
+      <Key>a b</Key>
+      <Value></Value>
+     </Tag>
+    </Tags>
+    """
+    rows: list[str] = []
+    depth = 0
+    for part in _PARTS.findall(written.decode()):
+        closes = part.startswith("</")
+        depth -= closes
+        rows.append(" " * depth + part)
+        depth += not closes and not part.startswith("<?") and "</" not in part
+    return "\n".join(rows)
+
+
+_PARTS = re.compile(r"<\?[^>]*>|<\w+[^>]*>[^<]+</\w+>|<(?:\w+)></\w+>|<[^>]*>")
+"""A declaration; an element with text alone; an empty one; a tag by itself. No text holds a bracket: it is escaped."""
+
+
+def element(tag: str, value: object) -> str:
+    """One element with text in it."""
+    return f"<{tag}>{escape(str(value), quote=False)}</{tag}>"
+
+
+def grants_document(grants: list[Grant]) -> bytes:
+    """An access list; the owner is the first who is named in it."""
+    uris = {"anyone": "global/AllUsers", "any-account": "global/AuthenticatedUsers", "log-delivery": "s3/LogDelivery"}
+    entries = ""
+    for grant in grants:
+        who = element("URI", GROUPS + uris[grant.to]) if grant.to in uris else element("ID", grant.identity)
+        permission = grant.permission.upper().replace("-", "_")
+        entries += f"<Grant><Grantee>{who}</Grantee>{element('Permission', permission)}</Grant>"
+    owner = next((grant.identity for grant in grants if grant.to == "named"), "")
+    return document(
+        "AccessControlPolicy", f"<Owner>{element('ID', owner)}</Owner><AccessControlList>{entries}</AccessControlList>"
+    )
+
+
+def guards_document(guards: Guards) -> bytes:
+    """The four public-access guards."""
+    switches = {
+        "BlockPublicAcls": guards.refuse_new_grants,
+        "IgnorePublicAcls": guards.ignore_grants,
+        "BlockPublicPolicy": guards.refuse_new_policy,
+        "RestrictPublicBuckets": guards.restrict_policy,
+    }
+    body = "".join(element(tag, str(on).lower()) for tag, on in switches.items())
+    return document("PublicAccessBlockConfiguration", body)
+
+
+def ownership_document(mode: str) -> bytes:
+    """How objects are owned."""
+    name = "".join(part.capitalize() for part in mode.split("-"))
+    return document("OwnershipControls", f"<Rule>{element('ObjectOwnership', name)}</Rule>")
+
+
+def versioning_document(versioning: Versioning) -> bytes:
+    """Versioning."""
+    words = {"never": "", "on": element("Status", "Enabled"), "suspended": element("Status", "Suspended")}
+    second = element("MfaDelete", "Enabled") if versioning.second_factor else ""
+    return document("VersioningConfiguration", words[versioning.state] + second)
+
+
+def encryption_document(encryption: Encryption) -> bytes:
+    """Default encryption."""
+    body = element("SSEAlgorithm", encryption.algorithm)
+    body += element("KMSMasterKeyID", encryption.key) if encryption.key else ""
+    default = f"<ApplyServerSideEncryptionByDefault>{body}</ApplyServerSideEncryptionByDefault>"
+    return document("ServerSideEncryptionConfiguration", f"<Rule>{default}</Rule>")
+
+
+def lock_document(lock: Lock) -> bytes:
+    """Object lock and the retention that new versions inherit."""
+    body = element("ObjectLockEnabled", "Enabled") if lock.enabled else ""
+    if lock.mode:
+        years, days = divmod(lock.keep, YEAR)
+        period = element("Years", years) if not days else element("Days", lock.keep // DAY)
+        default = element("Mode", lock.mode.upper()) + period
+        body += f"<Rule><DefaultRetention>{default}</DefaultRetention></Rule>"
+    return document("ObjectLockConfiguration", body)
+
+
+def tags_document(tags: dict[str, str]) -> bytes:
+    """Tags of a bucket or an object."""
+    entries = "".join(f"<Tag>{element('Key', key)}{element('Value', value)}</Tag>" for key, value in tags.items())
+    return document("Tagging", f"<TagSet>{entries}</TagSet>")

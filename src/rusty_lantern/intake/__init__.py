@@ -1,0 +1,1 @@
+"""Files that a person points at: event logs, share links, secrets."""

@@ -1,0 +1,282 @@
+"""Event files, streamed: our own JSON Lines and CSV, other layouts by a mapping file, and common web-log lines.
+
+A line that is no event is skipped, counted and named; what is kept in memory does not grow with the files. Of our own
+layout, and of a mapping without dots, whole blocks are read as columns, and only lines of actions that are looked for
+become objects; where a block cannot be read so, it is read line by line.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, BinaryIO
+from urllib.parse import unquote
+
+import msgspec
+
+from rusty_lantern.core.errors import BadInput, Collector, Complaint, Place
+from rusty_lantern.core.history.event import Event
+from rusty_lantern.core.value_types import NotOnScale, read_moment
+from rusty_lantern.core.yaml_source import Reader, read_marked
+
+BLOCK = 16 << 20
+LONGEST_LINE = 1 << 20
+NEWLINE = b"\n"
+FIELDS = ("time", "actor", "action", "bucket", "key", "address", "outcome", "about", "store")
+
+
+class Layout(msgspec.Struct, frozen=True):
+    """How a file is laid out: `json`, `csv` or `web-log`; field → its name there (with dots: inside); other words for
+    actions."""
+
+    reads: str = ""
+    fields: dict[str, str] = {}
+    actions: dict[str, str] = {}
+
+    def name(self, field: str) -> str:
+        """What a field is called there."""
+        return self.fields.get(field, field)
+
+
+def read_layout(document: str, file: str) -> Layout:
+    """Read a mapping file. Raises `BadInput` with everything that is wrong with it.
+
+    reads: json                # or csv, web-log; otherwise by the file's name
+    fields: {time: eventTime, actor: userIdentity.arn, bucket: requestParameters.bucketName}
+    actions: {set-policy: PutBucketPolicy}
+    """
+    complaints = Collector()
+    reader = Reader(complaints)
+    top = reader.fields(read_marked(document, file), ("reads", "fields", "actions"), "the mapping file")
+    reads = reader.choice(top.get("reads"), "reads", ("json", "csv", "web-log"), "")
+    names, actions = {}, {}
+    for key, value in reader.entries(top.get("fields"), "fields"):
+        if key.text not in FIELDS:
+            complaints.add(f'no event has a field "{key.text}"', key.place, f"fields: {', '.join(FIELDS)}")
+        names[key.text or ""] = value.text or ""
+    for key, value in reader.entries(top.get("actions"), "actions"):
+        actions[key.text or ""] = value.text or ""
+    complaints.settle()
+    return Layout(reads, names, actions)
+
+
+@dataclass
+class Events:
+    """What was read: how many lines, and how many of them were no events, with the first of these."""
+
+    lines: int = 0
+    bytes: int = 0
+    skipped: int = 0
+    first_skipped: str = ""
+    _line: int = field(default=0, repr=False)
+
+    def skip(self, place: str, why: str) -> None:
+        """Count a line that is no event."""
+        self.skipped += 1
+        self.first_skipped = self.first_skipped or f"{place}: {why}"
+
+
+def stream(path: Path, layout: Layout, actions: frozenset[str], told: Events) -> Iterator[Event]:
+    """The events of a file whose action is looked for. Raises `BadInput` if the file cannot be read."""
+    wanted = actions | {written for written, meant in layout.actions.items() if meant in actions}
+    reads = layout.reads or {".csv": "csv", ".log": "web-log"}.get(path.suffix, "json")
+    try:
+        with path.open("rb") as opened:
+            if reads == "csv":
+                yield from _csv(opened, path.name, layout, wanted, told)
+            else:
+                read = _web_log if reads == "web-log" else _json
+                yield from _blocks(opened, path.name, layout, wanted, told, read)
+    except OSError as error:
+        raise BadInput(Complaint(f"cannot be read: {error.strerror or error}", Place(str(path)))) from None
+
+
+Read = Callable[[bytes, str, int, Layout, frozenset[str], Events], Iterator[Event]]
+
+
+def _blocks(
+    opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], told: Events, read: Read
+) -> Iterator[Event]:
+    """Whole lines, many at a time."""
+    rest, line = b"", 1
+    while fresh := opened.read(BLOCK):
+        told.bytes += len(fresh)
+        block = rest + fresh
+        end = block.rfind(b"\n") + 1
+        if not end and len(block) > LONGEST_LINE:
+            raise BadInput(Complaint("a line is longer than 1 MiB", Place(name, line), "is this an event file?"))
+        rest = block[end:]
+        if end:
+            yield from read(block[:end], name, line, layout, wanted, told)
+            lines = block.count(b"\n", 0, end)
+            line, told.lines = line + lines, told.lines + lines
+    if rest.strip():
+        yield from read(rest, name, line, layout, wanted, told)
+        told.lines += 1
+
+
+# --- JSON Lines
+
+
+def _json(block: bytes, name: str, line: int, layout: Layout, wanted: frozenset[str], told: Events) -> Iterator[Event]:
+    if any("." in layout.name(field) for field in FIELDS):
+        yield from _lines(block, name, line, layout, wanted, told)
+        return
+    import pyarrow as pa
+    import pyarrow.compute as pc
+    from pyarrow import json
+
+    schema = pa.schema([(layout.name(field), pa.string()) for field in FIELDS])
+    options = json.ParseOptions(explicit_schema=schema, unexpected_field_behavior="ignore")
+    try:
+        table = json.read_json(io.BytesIO(block), json.ReadOptions(block_size=len(block) + 1), options)
+    except pa.ArrowInvalid:
+        yield from _lines(block, name, line, layout, wanted, told)
+        return
+    seen = table.column(layout.name("action"))
+    for row in table.filter(pc.is_in(seen, pa.array(sorted(wanted)))).to_pylist():
+        event = _event({field: row.get(layout.name(field)) or "" for field in FIELDS}, layout, "", told, name)
+        if event is not None:
+            yield event
+
+
+def _lines(
+    block: bytes, name: str, first: int, layout: Layout, wanted: frozenset[str], told: Events
+) -> Iterator[Event]:
+    """Line by line: slower, and tells which line is wrong."""
+    for number, text in enumerate(block.split(b"\n"), first):
+        if not text.strip():
+            continue
+        place = f"{name}:{number}"
+        try:
+            found = msgspec.json.decode(text, type=dict[str, Any])
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
+            told.skip(place, f"not an event: {error}")
+            continue
+        fields = {field: _inside(found, layout.name(field)) for field in FIELDS}
+        if fields["action"] in wanted:
+            event = _event(fields, layout, place, told, name)
+            if event is not None:
+                yield event
+
+
+def _inside(found: Any, path: str) -> str:
+    for part in path.split("."):
+        found = found.get(part) if isinstance(found, dict) else None
+    return "" if found is None or isinstance(found, dict | list) else str(found)
+
+
+def _event(fields: dict[str, str], layout: Layout, place: str, told: Events, name: str) -> Event | None:
+    try:
+        moment = read_moment(fields["time"])
+    except NotOnScale as error:
+        told.skip(place or name, f"time: {error}")
+        return None
+    rest = {field: fields[field] for field in FIELDS if field not in ("time", "action")}
+    return Event(moment, action=layout.actions.get(fields["action"], fields["action"]), place=place or name, **rest)
+
+
+# --- CSV
+
+
+def _csv(opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], told: Events) -> Iterator[Event]:
+    import pyarrow as pa
+    import pyarrow.compute as pc
+    from pyarrow import csv
+
+    def bad_row(row: Any) -> str:
+        told.skip(name, f"a row of {row.actual_columns} cells where there are {row.expected_columns}")
+        return "skip"
+
+    names = {field: layout.name(field) for field in FIELDS}
+    try:
+        reader = csv.open_csv(
+            opened,
+            csv.ReadOptions(block_size=BLOCK),
+            csv.ParseOptions(newlines_in_values=False, invalid_row_handler=bad_row),
+            csv.ConvertOptions(column_types={n: pa.string() for n in names.values()}, strings_can_be_null=False),
+        )
+        for batch in reader:
+            told.bytes += batch.nbytes
+            told.lines += batch.num_rows
+            missing = [n for n in (names["time"], names["action"]) if n not in batch.schema.names]
+            if missing:
+                heads = ", ".join(batch.schema.names[:12])
+                raise BadInput(Complaint(f"no column {missing[0]}", Place(name, 1), f"columns: {heads}"))
+            kept = batch.filter(pc.is_in(batch.column(names["action"]), pa.array(sorted(wanted))))
+            for row in kept.to_pylist():
+                event = _event({f: str(row.get(n) or "") for f, n in names.items()}, layout, "", told, name)
+                if event is not None:
+                    yield event
+    except pa.ArrowInvalid as error:
+        raise BadInput(Complaint(f"not CSV: {str(error).splitlines()[0]}", Place(name))) from None
+
+
+# --- web logs
+
+_ENTRY = re.compile(rb'(\S+) \S+ (\S+) \[([^\]\n]{20,32})\] "(PUT|POST|DELETE) ([^" \n]{1,8192})[^"\n]*" (\d{3})')
+_CHANGING = re.compile(rb'"(?=PUT |POST |DELETE )')
+_SETTINGS = {
+    "policy": "BucketPolicy", "acl": "BucketAcl", "publicaccessblock": "PublicAccessBlock",
+    "ownershipcontrols": "BucketOwnershipControls", "versioning": "BucketVersioning", "encryption": "BucketEncryption",
+    "object-lock": "BucketObjectLockConfiguration", "tagging": "BucketTagging", "logging": "BucketLogging",
+    "lifecycle": "BucketLifecycle", "website": "BucketWebsite", "cors": "BucketCors",
+    "replication": "BucketReplication", "notification": "BucketNotification",
+    "requestpayment": "BucketRequestPayment", "accelerate": "BucketAccelerateConfiguration",
+}  # fmt: skip
+_OF_OBJECTS = {"retention": "PutObjectRetention", "legal-hold": "PutObjectLegalHold", "acl": "PutObjectAcl",
+               "tagging": "PutObjectTagging"}  # fmt: skip
+
+
+def action_of(method: str, target: str) -> tuple[str, str, str]:
+    """Action, bucket and key of a request line, as the common protocol's path style has it.
+
+    >>> action_of("PUT", "/payroll-drop?policy")
+    ('PutBucketPolicy', 'payroll-drop', '')
+    >>> action_of("DELETE", "/permits/a%20b?versionId=1")
+    ('DeleteObjectVersion', 'permits', 'a b')
+    """
+    path, _, query = target.partition("?")
+    bucket, _, key = (unquote(part) for part in path.lstrip("/").partition("/"))
+    asked = {part.partition("=")[0].lower() for part in query.split("&") if part}
+    if key:
+        setting = next((name for part, name in _OF_OBJECTS.items() if part in asked), "")
+        plain = {"PUT": "PutObject", "POST": "PutObject"}.get(method, "DeleteObject")
+        return setting or (plain + "Version" if method == "DELETE" and "versionid" in asked else plain), bucket, key
+    setting = next((name for part, name in _SETTINGS.items() if part in asked), "")
+    if "delete" in asked:
+        return "DeleteObjects", bucket, ""
+    verb = "Delete" if method == "DELETE" else "Put"
+    return (verb + setting if setting else "DeleteBucket" if method == "DELETE" else "CreateBucket"), bucket, ""
+
+
+def _entries(block: bytes) -> Iterator[re.Match[bytes]]:
+    """The lines of requests that change something; most do not, so these are looked for first."""
+    for method in _CHANGING.finditer(block):
+        found = _ENTRY.match(block, block.rfind(NEWLINE, 0, method.start()) + 1)
+        if found is not None and found.start(4) == method.start() + 1:
+            yield found
+
+
+def _web_log(
+    block: bytes, name: str, first: int, layout: Layout, wanted: frozenset[str], told: Events
+) -> Iterator[Event]:
+    number, counted = first, 0
+    for found in _entries(block):
+        address, actor, at, method, target, status = (part.decode("utf-8", "replace") for part in found.groups())
+        action, bucket, key = action_of(method, target)
+        if action not in wanted:
+            continue
+        number, counted = number + block.count(NEWLINE, counted, found.start()), found.start()
+        place = f"{name}:{number}"
+        try:
+            moment = datetime.strptime(at, "%d/%b/%Y:%H:%M:%S %z").astimezone(UTC)
+        except ValueError:
+            told.skip(place, f'"{at}" is no time')
+            continue
+        yield Event(moment, "" if actor == "-" else actor, layout.actions.get(action, action), bucket, key, address,
+                    status, place=place)  # fmt: skip

@@ -1,0 +1,68 @@
+"""Share links in files of any kind, streamed: what is kept in memory does not grow with the files."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import BinaryIO
+
+import msgspec
+
+from rusty_lantern.core.errors import BadInput, Complaint, Place
+from rusty_lantern.intake.presigned_url import LONGEST, Signed, find_signed
+
+CHUNK = 4 << 20
+MOST_LINKS = 100_000
+
+
+@dataclass
+class Mined:
+    """The links that were found, each once: taken apart, whole (in memory only, for trying it), and where."""
+
+    bytes: int = 0
+    found: list[tuple[Signed, str, str]] = field(default_factory=list)
+
+
+def mine(files: list[Path]) -> Mined:
+    """Find the signed addresses in files; `-` is the standard input. Raises `BadInput`."""
+    mined = Mined()
+    seen: dict[bytes, None] = {}
+    for path in files:
+        try:
+            if str(path) == "-":
+                _mine(sys.stdin.buffer, "-", mined, seen)
+            else:
+                with path.open("rb") as stream:
+                    _mine(stream, str(path), mined, seen)
+        except OSError as error:
+            raise BadInput(Complaint(f"cannot be read: {error.strerror}", Place(str(path)))) from None
+    return mined
+
+
+def _mine(stream: BinaryIO, name: str, mined: Mined, seen: dict[bytes, None]) -> None:
+    line = 1
+    for before, text, fresh in _pieces(stream):
+        mined.bytes += fresh
+        counted, at = line, 0
+        for start, signed, address in find_signed(text):
+            counted, at = counted + text.count(b"\n", at, start), start
+            key = msgspec.json.encode(signed)
+            if key in seen:
+                continue
+            seen[key] = None
+            if len(seen) > MOST_LINKS:
+                raise BadInput(Complaint(f"more than {MOST_LINKS:,} different links", Place(name), "look in less"))
+            mined.found.append((signed, address, f"{name}:{counted}"))
+        line += text.count(b"\n", 0, len(text) - before)
+
+
+def _pieces(stream: BinaryIO) -> Iterator[tuple[int, bytes, int]]:
+    """Pieces of a stream that overlap by the longest address: how much comes again, the text, how much is new."""
+    kept = b""
+    while chunk := stream.read(CHUNK):
+        text = kept + chunk
+        overlap = min(LONGEST, len(text)) if len(chunk) == CHUNK else 0
+        yield overlap, text, len(chunk)
+        kept = text[len(text) - overlap :]

@@ -1,0 +1,168 @@
+"""Share links of the common protocol, found in any text: both generations of signed addresses.
+
+A signed address says in its query which credential signed it, when, and for how long; which method it is for it does
+not say, so the verb is told by what the rest of the query can only be for, and otherwise taken for a read.
+Its signature opens the door and is dropped here, before anything else sees it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Container, Iterable, Iterator, Mapping
+from datetime import UTC, datetime, timedelta
+from typing import Literal
+from urllib.parse import parse_qsl, unquote, urlsplit
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.model.resources import Link
+
+LONGEST = 8_192
+"""Bytes of the longest address that is looked at."""
+_SIGN = re.compile(rb"[Ss]ignature(?:=|%3[Dd])")
+_URL = re.compile(rb"https?://[^\s\"'<>()\[\]{}|\\^`\x00]{4,8192}")
+
+
+class Signed(msgspec.Struct, frozen=True):
+    """A signed address without its signature: the parts that say what it opens."""
+
+    host: str
+    path: str
+    credential: str
+    generation: Literal[1, 2]
+    verb: Verb
+    presumed: bool
+    """Whether the verb is only what such addresses are usually for."""
+    issued: datetime | None
+    expires: datetime | None
+
+
+def find_signed(text: bytes) -> Iterator[tuple[int, Signed, str]]:
+    """Every signed address in a piece of text: where it begins, what it says, and all of it, signature and all."""
+    done = -1
+    for sign in _SIGN.finditer(text):
+        if sign.start() < done:
+            continue
+        start = _beginning(text, sign.start())
+        found = _URL.match(text, start) if start >= 0 else None
+        if found is None:
+            continue
+        done = found.end()
+        address = found[0].decode("ascii", "replace").rstrip(".,;:!?").replace("&amp;", "&")
+        signed = read_signed(address)
+        if signed is not None:
+            yield start, signed, address
+
+
+def _beginning(text: bytes, at: int) -> int:
+    floor = max(0, at - LONGEST)
+    return max(text.rfind(b"http://", floor, at), text.rfind(b"https://", floor, at))
+
+
+def read_signed(address: str) -> Signed | None:
+    """A signed address taken apart; None if it is not one."""
+    try:
+        parts = urlsplit(address)
+        host = parts.netloc.rpartition("@")[2]
+        query = {
+            name.lower(): value for name, value in parse_qsl(parts.query, keep_blank_values=True, max_num_fields=100)
+        }
+    except ValueError:
+        return None
+    verb, presumed = _verb(query)
+    if "x-amz-signature" in query and "x-amz-credential" in query:
+        begun = _stamp(query.get("x-amz-date", ""))
+        lasts = query.get("x-amz-expires", "")
+        ends = begun + timedelta(seconds=int(lasts)) if begun and re.fullmatch(r"\d{1,8}", lasts) else None
+        return Signed(host, parts.path, query["x-amz-credential"].split("/")[0], 2, verb, presumed, begun, ends)
+    if "signature" in query and "awsaccesskeyid" in query:
+        until = query.get("expires", "")
+        ends = datetime.fromtimestamp(int(until), UTC) if re.fullmatch(r"\d{1,11}", until) else None
+        return Signed(host, parts.path, query["awsaccesskeyid"], 1, verb, presumed, None, ends)
+    return None
+
+
+def _stamp(written: str) -> datetime | None:
+    try:
+        return datetime.strptime(written, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
+    except ValueError:
+        return None
+
+
+_WRITES = ("uploadid", "partnumber", "x-amz-acl", "x-amz-storage-class", "x-amz-server-side-encryption")
+_LISTS = ("list-type", "prefix", "delimiter", "versions", "uploads")
+
+
+def _verb(query: Mapping[str, str]) -> tuple[Verb, bool]:
+    named = query.get("x-id", "").lower()
+    for start, verb in _NAMED:
+        if named.startswith(start):
+            return verb, False
+    if any(name in query for name in _WRITES):
+        return "write", False
+    if any(name in query for name in _LISTS):
+        return "list", False
+    sent = query.get("x-amz-signedheaders", "").split(";")
+    if "content-type" in sent or "content-md5" in sent or "content-length" in sent:
+        return "write", False
+    return "read", not any(name.startswith("response-") for name in query)
+
+
+_NAMED: tuple[tuple[str, Verb], ...] = (
+    ("put", "write"), ("upload", "write"), ("list", "list"), ("delete", "delete"), ("get", "read"), ("head", "read"),
+)  # fmt: skip
+
+
+def is_at(host: str, store: str) -> bool:
+    """Whether a link's host is that of a store, or a bucket's name before it.
+
+    >>> is_at("tides.store.example", "store.example"), is_at("evil-store.example", "store.example")
+    (True, False)
+    """
+    return host == store or host.endswith("." + store)
+
+
+Signers = Mapping[str, tuple[str, Container[str]]]
+"""Credential → the one store that knows it, and the buckets of that."""
+
+
+def as_link(
+    signed: Signed, stores: Iterable[tuple[str, str]], where: str, signers: Signers | None = None
+) -> tuple[str, Link]:
+    """The store that a signed address belongs to (empty: none of the estate) and the link that it is.
+
+    `stores`: name and address of each. The bucket stands in the path, or before the store's host name. A store has
+    other addresses than the one that the estate names: one that a store's own credential signed, for a bucket that it
+    has, is one of its own.
+    """
+    for store, address in stores:
+        at = urlsplit(address)
+        if signed.host == at.netloc and signed.path.startswith(at.path.rstrip("/") + "/"):
+            bucket, _, key = signed.path[len(at.path.rstrip("/")) + 1 :].partition("/")
+            return store, _link(signed, unquote(bucket), unquote(key), where)
+        if signed.host.endswith("." + at.netloc):
+            return store, _link(signed, signed.host.removesuffix("." + at.netloc), unquote(signed.path[1:]), where)
+    store, buckets = (signers or {}).get(signed.credential, ("", ()))
+    bucket, _, key = signed.path.lstrip("/").partition("/")
+    if unquote(bucket) in buckets:
+        return store, _link(signed, unquote(bucket), unquote(key), where)
+    for place, char in enumerate(signed.host):
+        if char == "." and signed.host[:place] in buckets:
+            return store, _link(signed, signed.host[:place], unquote(signed.path[1:]), where)
+    return "", _link(signed, unquote(bucket), unquote(key), where)
+
+
+def _link(signed: Signed, bucket: str, key: str, where: str) -> Link:
+    unsaid: Answer[datetime] = Answer("failed", None, "the link does not say")
+    return Link(
+        bucket=bucket,
+        key=key,
+        scope="object" if key else "bucket",
+        verbs=[signed.verb],
+        credential=signed.credential,
+        issued=Answer("known", signed.issued) if signed.issued else unsaid,
+        expires=Answer("known", signed.expires) if signed.expires else unsaid,
+        found=where,
+    )

@@ -1,0 +1,89 @@
+"""The same judging across an existing Dask cluster: one task a stretch of row groups, over tables in a shared folder.
+
+A task runs the same function as one machine does and returns tallies, which join in any order; so the results are the
+same by construction, also when a worker dies and its tasks are run again elsewhere.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import pyarrow.parquet as pq
+
+from rusty_lantern.core.baseline.loader import Requirement, read_baseline
+from rusty_lantern.core.errors import BadInput, Complaint
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.object_rules.tally import Tally
+from rusty_lantern.objects.evaluation import joined, tallies_of
+
+GROUPS_A_TASK = 4
+"""Row groups that one task reads: some 200,000 versions, which it holds in memory."""
+
+
+class Cluster:
+    """A Dask cluster that is running already, by its scheduler's address. Raises `BadInput` if it cannot be reached."""
+
+    def __init__(self, scheduler: str, groups: int = GROUPS_A_TASK) -> None:
+        try:
+            from distributed import Client
+        except ImportError:
+            remedy = "install it with: pip install 'rusty-lantern[cluster]'"
+            raise BadInput(Complaint("--engine dask needs the extra `cluster`", remedy=remedy)) from None
+        try:
+            self._client: Any = Client(scheduler, timeout="10s", set_as_default=False)
+        except (OSError, TimeoutError, ValueError) as error:
+            what = f"no Dask scheduler answers at {scheduler}: {error}"
+            raise BadInput(Complaint(what, remedy="name a running one, e.g. tcp://127.0.0.1:8786")) from None
+        self._groups = groups
+
+    def close(self) -> None:
+        """Leave the cluster; it goes on running."""
+        self._client.close()
+
+    def tallies(
+        self,
+        path: Path,
+        requirements: Sequence[Requirement],
+        bucket: Bucket,
+        moment: datetime,
+        baseline: dict[str, str],
+    ) -> list[Tally]:
+        """One tally a requirement over a table; `baseline` has the texts that the requirements were read from.
+
+        The text is sent, not the requirements: their comparisons are functions, which do not travel.
+        """
+        groups = range(pq.ParquetFile(path).num_row_groups)
+        chosen = [(r.fact, str(r.place)) for r in requirements]
+        tasks = [
+            self._client.submit(
+                part, str(path.resolve()), stretch, baseline, chosen, bucket, moment, pure=False, retries=3
+            )
+            for stretch in stretches(groups, self._groups)
+        ]
+        parts = self._client.gather(tasks)
+        return joined(parts) if parts else [Tally() for _ in requirements]
+
+
+def stretches(groups: range, size: int) -> Iterator[tuple[int, ...]]:
+    """Row groups in stretches of at most `size`."""
+    for start in range(0, len(groups), size):
+        yield tuple(groups[start : start + size])
+
+
+def part(
+    path: str,
+    groups: tuple[int, ...],
+    baseline: dict[str, str],
+    chosen: list[tuple[str, str]],
+    bucket: Bucket,
+    moment: datetime,
+) -> list[Tally]:
+    """What a worker does: judge some row groups of a table."""
+    first = next(iter(baseline))
+    sheets = read_baseline(baseline[first], first, baseline.__getitem__).sheets
+    found = {(r.fact, str(r.place)): r for sheet in sheets for r in sheet.require}
+    rows = pq.ParquetFile(path).read_row_groups(list(groups))
+    return tallies_of(rows, [found[one] for one in chosen], bucket, moment)

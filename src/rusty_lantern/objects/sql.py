@@ -1,0 +1,187 @@
+"""Object facts and requirements as expressions over a version table.
+
+Every fact is three expressions: which rows it speaks of, where it is known, and its value (null: absent). A
+requirement becomes one small number a row: 1 held, 0 drifted, 2 unknown, 3 left out by the
+sample, null not spoken of. Whatever a person wrote
+in a baseline is bound as a parameter and never becomes part of the text; regular expressions run in linear time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from rusty_lantern.core.baseline.comparisons import MAX_TEXT, Comparison
+from rusty_lantern.core.baseline.loader import Requirement
+from rusty_lantern.core.facts.objects import KEEPERS, SCOPES
+from rusty_lantern.core.facts.registry import family, lookup
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.value_types import Scale, Words
+from rusty_lantern.objects.duckdb_engine import microseconds
+
+BINDS = "(mode <> '' AND until > $moment)"
+_PROTECTED_BENEATH = "(coalesce(beneath_until > $moment, false) OR coalesce(beneath_hold, false))"
+SOURCE = f"""(SELECT *,
+  CASE WHEN NOT current THEN NULL
+    WHEN marker THEN CASE WHEN {_PROTECTED_BENEATH} THEN 'hidden' WHEN beneath_unknown THEN 'unknown' END
+    WHEN coalesce({BINDS}, false) OR coalesce(hold, false) THEN 'protected'
+    WHEN deleter = 'unknown' THEN 'unknown'
+    WHEN {_PROTECTED_BENEATH} THEN 'shadowing' WHEN beneath_unknown THEN 'unknown' ELSE 'bare' END AS key_state
+FROM (SELECT *,
+  CASE WHEN marker THEN 'anyone'
+    WHEN coalesce(hold, false) OR coalesce(mode = 'compliance' AND until > $moment, false) THEN 'nobody'
+    WHEN mode IS NULL OR hold IS NULL THEN 'unknown'
+    WHEN {BINDS} THEN 'bypass' ELSE 'anyone' END AS deleter,
+  lower(nullif(regexp_extract(key, '\\.([^./]+)$', 1), '')) AS extension,
+  rtrim(string_split(content_type, ';')[1]) AS media_type
+FROM (SELECT * REPLACE (
+  epoch_us(written) AS written, epoch_us(until) AS until, epoch_us(beneath_until) AS beneath_until
+) FROM {{rows}})))"""  # noqa: S608
+"""The rows of a table with what follows from them: `deleter` and `key_state` as `core.retention` has them, the key's
+`extension`, and the content type without its parameters. Moments become whole microseconds since 1970, so that they
+compare and subtract without a calendar; what a query does not use is not worked out."""
+
+FITTING: dict[str, tuple[str, ...]] = {
+    "jpg": ("image/jpeg",), "jpeg": ("image/jpeg",), "png": ("image/png",), "gif": ("image/gif",),
+    "webp": ("image/webp",), "svg": ("image/svg+xml",), "tif": ("image/tiff",), "tiff": ("image/tiff",),
+    "pdf": ("application/pdf",), "txt": ("text/plain",), "csv": ("text/csv",), "html": ("text/html",),
+    "htm": ("text/html",), "css": ("text/css",), "js": ("text/javascript", "application/javascript"),
+    "json": ("application/json",), "xml": ("application/xml", "text/xml"), "zip": ("application/zip",),
+    "gz": ("application/gzip", "application/x-gzip"), "tar": ("application/x-tar",), "mp4": ("video/mp4",),
+    "mp3": ("audio/mpeg",), "wav": ("audio/wav", "audio/x-wav"), "parquet": ("application/vnd.apache.parquet",),
+}  # fmt: skip
+"""Common extensions and the media types registered for them."""
+_FITS = " ".join(f"WHEN '{e}' THEN media_type IN {(*t, t[0])}" for e, t in FITTING.items())
+_OBJECT = "current AND NOT marker"
+_LOOKED = "inspected = 'yes'"
+
+
+def _rank(expression: str) -> str:
+    return f"list_position({list(KEEPERS.levels)}, {expression})"
+
+
+@dataclass(frozen=True)
+class Column:
+    """A fact as expressions."""
+
+    value: str
+    known: str = _LOOKED
+    rows: str = _OBJECT
+
+
+_COLUMNS: dict[str, Column] = {
+    "objects.name": Column("key", "true"),
+    "objects.extension": Column("extension", "true"),
+    "objects.size": Column("size", "true"),
+    "objects.age": Column("($moment - written) // 1000000", "written IS NOT NULL"),
+    "objects.tier": Column("nullif(tier, '')", "true"),
+    "objects.content-type": Column("content_type", f"{_LOOKED} OR content_type IS NOT NULL"),
+    "objects.type-fits": Column(
+        f"CASE WHEN CASE extension {_FITS} END THEN 'on' ELSE 'off' END",
+        f"{_LOOKED} OR content_type IS NOT NULL",
+        f"{_OBJECT} AND extension IN {tuple(FITTING)}",
+    ),
+    "objects.cache-control": Column("cache_control", f"{_LOOKED} OR cache_control IS NOT NULL"),
+    "objects.metadata": Column("metadata[$name]", "metadata IS NOT NULL"),
+    "objects.tags": Column("tags[$name]", "tags IS NOT NULL"),
+    "objects.public": Column("public", "public IS NOT NULL"),
+    "objects.checksum": Column("nullif(checksum, '')", "checksum IS NOT NULL"),
+    "objects.encryption": Column("encryption", "encryption IS NOT NULL"),
+    "objects.encryption-against-default": Column(
+        f"CASE sign({_rank('encryption')} - {_rank('$default')}) "
+        "WHEN -1 THEN 'weaker' WHEN 0 THEN 'equal' ELSE 'stronger' END",
+        "encryption IS NOT NULL AND $default IS NOT NULL",
+    ),
+    "objects.encryption-key": Column("nullif(encryption_key, '')", "encryption_key IS NOT NULL"),
+    "objects.under-default-key": Column(
+        "CASE WHEN encryption_key = $key THEN 'on' ELSE 'off' END",
+        "encryption_key IS NOT NULL AND encryption IS NOT NULL AND $key IS NOT NULL",
+    ),
+    "objects.mode": Column("nullif(mode, '')", "mode IS NOT NULL"),
+    "objects.keep": Column(
+        "CASE WHEN mode <> '' THEN (until - written) // 1000000 END",
+        "mode IS NOT NULL AND (mode = '' OR (until IS NOT NULL AND written IS NOT NULL))",
+    ),
+    "objects.hold": Column("CASE WHEN hold THEN 'on' ELSE 'off' END", "hold IS NOT NULL"),
+    "objects.deletable-by": Column("deleter", "deleter <> 'unknown'"),
+    "objects.current-version": Column("key_state", "key_state <> 'unknown'", "key_state IS NOT NULL"),
+}
+for _name, _column in list(_COLUMNS.items()):
+    if SCOPES.get(_name, SCOPES.get(f"{_name}.*")) == "versions":
+        _COLUMNS[_name] = Column(_column.value, _column.known, "NOT marker")
+
+
+@dataclass
+class Compiled:
+    """Requirements as columns: their expressions, and what is bound to them."""
+
+    moment: datetime
+    bucket: Bucket | None = None
+    states: list[str] = field(default_factory=list)
+    values: list[str] = field(default_factory=list)
+    """Per requirement, the fact's value."""
+    bound: dict[str, Any] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.bound["moment"] = microseconds(self.moment)
+
+    def add(self, requirement: Requirement) -> None:
+        """Add a requirement on an object fact."""
+        comparison = requirement.comparison
+        assert comparison is not None
+        column = _COLUMNS[family(requirement.fact)]
+        rows, known, value = (
+            self._filled(text, requirement.fact) for text in (column.rows, column.known, column.value)
+        )
+        holds = self._holds(comparison, lookup(requirement.fact).scale, value)
+        self.values.append(value)
+        absent = 1 if comparison.accepts_absent else 0
+        self.states.append(
+            f"CASE WHEN NOT ({rows}) THEN NULL WHEN NOT coalesce({known}, false) "
+            "THEN CASE inspected WHEN 'not sampled' THEN 3 ELSE 2 END "
+            f"WHEN ({value}) IS NULL THEN {absent} WHEN {holds} THEN 1 ELSE 0 END::TINYINT"
+        )
+
+    def _filled(self, text: str, fact: str) -> str:
+        if "$name" in text:
+            text = text.replace("$name", self._bind(fact.split(".", 2)[2]))
+        if "$default" in text:
+            default = self.bucket.encryption if self.bucket else None
+            by = (
+                default.value.by
+                if default and default.value
+                else "none"
+                if default and default.state == "absent"
+                else None
+            )
+            text = text.replace("$default", f"{self._bind(by)}::VARCHAR")
+        if "$key" in text:
+            default = self.bucket.encryption if self.bucket else None
+            key = default.value.key if default and default.value else "" if default and default.settled else None
+            text = text.replace("$key", f"{self._bind(key)}::VARCHAR")
+        return text
+
+    def _bind(self, value: Any) -> str:
+        name = f"p{len(self.bound)}"
+        self.bound[name] = value
+        return f"${name}"
+
+    def _holds(self, comparison: Comparison, scale: Scale, value: str) -> str:
+        def ranked(expression: str) -> str:
+            return f"list_position({list(scale.levels)}, {expression})" if isinstance(scale, Words) else expression
+
+        bound = [self._bind(v) for v in comparison.values]
+        make: dict[str, Callable[[], str]] = {
+            "is": lambda: f"({value}) = {bound[0]}",
+            "present": lambda: "true",
+            "absent": lambda: "false",
+            "at least": lambda: f"{ranked(f'({value})')} >= {ranked(bound[0])}",
+            "at most": lambda: f"{ranked(f'({value})')} <= {ranked(bound[0])}",
+            "between": lambda: f"{ranked(f'({value})')} BETWEEN {ranked(bound[0])} AND {ranked(bound[1])}",
+            "one of": lambda: f"({value}) IN ({', '.join(bound)})",
+            "none of": lambda: f"({value}) NOT IN ({', '.join(bound)})",
+            "matches": lambda: f"length({value}) <= {MAX_TEXT} AND regexp_full_match({value}, {bound[0]})",
+        }
+        return make[comparison.how]()

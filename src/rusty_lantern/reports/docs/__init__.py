@@ -1,0 +1,1 @@
+"""Reference pages and schemas, made from the code."""

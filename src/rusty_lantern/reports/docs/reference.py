@@ -1,0 +1,140 @@
+"""Writes the reference from the code, so that it cannot lie: `python -m rusty_lantern.reports.docs.reference docs`."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
+from rusty_lantern.core.access.policy.condition_keys import KEYS
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.value_types import DURATION, SIZE
+from rusty_lantern.reports.docs import baseline_schema
+from rusty_lantern.reports.results import (
+    access,
+    audit,
+    baseline,
+    buckets,
+    changes,
+    dossier,
+    encryption,
+    exposure,
+    facts,
+    identities,
+    links,
+    objects,
+    remediation,
+    replicas,
+    report,
+    surveys,
+)
+from rusty_lantern.stores.reachability import Reached
+
+SCHEMAS: dict[str, type[Any]] = {
+    "dossier": Dossier,
+    "reach": Reached,
+    "survey": surveys.SurveyResult,
+    "buckets": buckets.BucketsResult,
+    "show": facts.ShowResult,
+    "audit": audit.AuditResult,
+    "exposure": exposure.ExposureResult,
+    "why": access.DecisionResult,
+    "access": access.AccessResult,
+    "history": surveys.HistoryResult,
+    "objects": objects.ObjectsResult,
+    "retention": objects.RetentionResult,
+    "try": access.TryResult,
+    "credentials": identities.CredentialsResult,
+    "encryption": encryption.EncryptionResult,
+    "links": links.LinksResult,
+    "mirrors": replicas.MirrorsResult,
+    "dossier-check": dossier.CheckResult,
+    "baseline-check": baseline.BaselineCheck,
+    "baseline-show": baseline.EffectiveSheet,
+    "baseline-test": baseline.ExamplesResult,
+    "changes": changes.ChangesResult,
+    "changes-declared": changes.DeclaredResult,
+    "remedy": remediation.RemedyResult,
+    "report": report.ReportResult,
+    "try-folder": access.TriesResult,
+}
+
+FACTS_HEAD = """\
+# Facts
+
+What a baseline can require, made from the register in the code (`core/facts/catalogue.py`). Do not edit by hand.
+
+A fact is *known* (with a value), *absent* (asked, and nothing is configured), *unsupported* (the store does not
+offer it), *denied*, *hidden* (asked, and the store leaves it out of its answers to this credential), *failed*, or
+*stated* by the store's owner in the estate file. Only a known, absent or stated fact can hold or drift; the others
+make a requirement `unknown`. Of a set of verbs, what is certain drifts already, whatever else is not known.
+
+| fact | scale | unit | meaning |
+|---|---|---|---|
+"""
+
+ACCESS_HEAD = """\
+# Verbs and condition keys
+
+Made from the tables in the code (`core/access/policy/actions.py`, `core/access/policy/condition_keys.py`). Do not edit by hand.
+
+## Verbs
+
+| verb | protocol actions |
+|---|---|
+"""
+
+KEYS_HEAD = """
+## Condition keys
+
+*Theirs*: an outsider sends whatever they like, so the key fences nothing. A key that is not theirs can make an
+exposure `narrow`. A key that is not in this table is not understood, and makes `unknown` what it could change.
+
+| key | kind | theirs | why |
+|---|---|---|---|
+"""
+
+
+def facts_page() -> str:
+    """The page of facts."""
+    rows = [f"| `{d.name}` | {d.scale.name} | {d.unit} | {d.meaning} |" for d in REGISTER.values()]
+    units = "\n".join(f"- {scale.name}: {', '.join(unit for unit, _ in scale.units)}" for scale in (DURATION, SIZE))
+    return FACTS_HEAD + "\n".join(rows) + "\n\nUnits:\n" + units + "\n"
+
+
+def access_page() -> str:
+    """The page of verbs and condition keys."""
+    verbs = [f"| `{v}` | {', '.join(a.name for a in ACTIONS.values() if a.verb == v)} |" for v in VERBS]
+    keys = [
+        f"| `{row.name}{'…' if row.name.endswith('/') else ''}` | {row.kind}{', several' if row.many else ''} "
+        f"| {'yes' if row.theirs else 'no'} | {row.reason} |"
+        for row in KEYS.values()
+    ]
+    return ACCESS_HEAD + "\n".join(verbs) + "\n" + KEYS_HEAD + "\n".join(keys) + "\n"
+
+
+def pages() -> dict[str, str]:
+    """Every generated page: path below the documentation folder → content."""
+    made = {"facts.md": facts_page(), "access-tables.md": access_page()}
+    for name, kind in SCHEMAS.items():
+        schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **msgspec.json.schema(kind)}
+        made[f"schemas/{name}.json"] = json.dumps(schema, indent=2, sort_keys=True) + "\n"
+    made["schemas/baseline.json"] = json.dumps(baseline_schema.schema(), indent=2, sort_keys=True) + "\n"
+    return made
+
+
+def main() -> None:
+    """Write the pages into the folder named on the command line."""
+    folder = Path(sys.argv[1])
+    for path, content in pages().items():
+        (folder / path).parent.mkdir(parents=True, exist_ok=True)
+        (folder / path).write_text(content, encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,71 @@
+"""The estate at a glance: buckets by areas, the state of each by shape and shade."""
+
+from __future__ import annotations
+
+from io import BytesIO
+from pathlib import Path
+
+from rusty_lantern.reports.escape import shorten
+from rusty_lantern.reports.figures.canvas import DEEP, INK, PALE, SAND, drawn, plain
+from rusty_lantern.reports.results.report import BucketLine, ReportResult
+
+MOST_ROWS = 44
+MARKS = {
+    "drifted": ("s", "#7a1f2b", 90, "drifted: critical or high"),
+    "lesser": ("D", "#c0603f", 52, "drifted: medium or low"),
+    "unknown": ("$?$", INK, 62, "could not be told"),
+    "waived": ("o", SAND, 46, "accepted for now"),
+    "held": (".", "#9fb3c0", 30, "as required"),
+}
+"""State → marker, colour, size, words: no two are told apart by colour alone."""
+
+
+def mark_of(status: str, severity: str) -> str:
+    """Which mark stands for a state."""
+    return "lesser" if status == "drifted" and severity in ("medium", "low") else status
+
+
+def at_a_glance(result: ReportResult, out: Path | BytesIO, size: str = "slide") -> None:
+    """Draw the buckets with something to tell, the worst first, by area. Raises `BadInput`, `CannotWrite`."""
+    told = sorted(result.glance, key=_badness)
+    shown = told[:MOST_ROWS]
+    rest = sum(all(cell.status == "held" for cell in line.cells) for line in told[MOST_ROWS:])
+    words = f"survey {result.audit.survey}, {result.audit.baseline}, {len(result.glance)} buckets"
+    if len(told) > len(shown):
+        words += f"; the {len(shown)} with most to tell, {rest} of the others are all as required"
+    halves = [shown[: (len(shown) + 1) // 2], shown[(len(shown) + 1) // 2 :]]
+    with drawn("The estate at a glance", words, out, size=size) as (figure, (axes,)):
+        axes.set_axis_off()
+        boxes = [figure.add_axes((0.17, 0.1, 0.3, 0.68)), figure.add_axes((0.67, 0.1, 0.3, 0.68))]
+        for box, half in zip(boxes, halves, strict=True):
+            if not half:
+                box.set_axis_off()
+                continue
+            rows = max(len(halves[0]), 1)
+            for row, line in enumerate(half):
+                box.axhline(row, color=PALE, linewidth=0.8, zorder=0)
+                for column, cell in enumerate(line.cells):
+                    shape, colour, area, _ = MARKS[mark_of(cell.status, cell.severity)]
+                    box.scatter(column, row, marker=shape, color=colour, s=area, linewidths=0)
+            box.set_ylim(rows - 0.4, -0.6)
+            box.set_xlim(-0.5, len(result.areas) - 0.5)
+            names = [plain(shorten(f"{line.store}/{line.bucket}", 30)) for line in half]
+            box.set_yticks(range(len(half)), names, fontsize=9)
+            box.set_xticks(
+                range(len(result.areas)), [area.replace(" and ", "\n+ ") for area in result.areas], fontsize=9
+            )
+            box.xaxis.tick_top()
+            box.tick_params(length=0, colors=INK)
+            for side in box.spines.values():
+                side.set_visible(False)
+        handles = [
+            axes.scatter([], [], marker=shape, color=colour, s=area, label=words)
+            for shape, colour, area, words in MARKS.values()
+        ]
+        figure.legend(handles=handles, loc="lower center", ncols=5, frameon=False, fontsize=10.5, labelcolor=DEEP)
+
+
+def _badness(line: BucketLine) -> tuple[object, ...]:
+    ranks = ["drifted", "lesser", "unknown", "waived", "held"]
+    marks = sorted(ranks.index(mark_of(cell.status, cell.severity)) for cell in line.cells)
+    return *marks, line.store, line.bucket

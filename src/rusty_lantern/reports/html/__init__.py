@@ -1,0 +1,1 @@
+"""The report as one page."""

@@ -1,0 +1,151 @@
+"""The report as one HTML page: nothing is fetched, no script is needed to read it, and every text stays text."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections import Counter
+from collections.abc import Sequence
+from importlib.resources import files
+from typing import Any
+
+import msgspec
+from jinja2 import Environment, FunctionLoader, StrictUndefined
+from markupsafe import Markup
+
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.escape import safe
+from rusty_lantern.reports.results.audit import JudgementResult
+from rusty_lantern.reports.results.report import OpenDoor, ReportResult
+
+PAGE = 200
+"""Rows of a table; more are folded beneath it."""
+
+
+class Picture(msgspec.Struct, frozen=True):
+    """A figure as SVG text, and what it shows in words."""
+
+    svg: str
+    words: str
+
+
+class Counted(msgspec.Struct, frozen=True):
+    """One requirement of the baseline, and how many subjects it stands so on."""
+
+    place: str
+    sheet: str
+    fact: str
+    required: str
+    held: int
+    drifted: int
+    waived: int
+    unknown: int
+
+
+def page(result: ReportResult, pictures: Sequence[Picture] = ()) -> str:
+    """The page. The same result gives the same text."""
+    environment = Environment(
+        loader=FunctionLoader(_template), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
+        lstrip_blocks=True, finalize=_plain,
+    )  # fmt: skip
+    script = _template("report.js")
+    digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
+    table = environment.from_string(_DRIFT_TABLE)
+    return environment.get_template("report.html.j2").render(
+        r=result,
+        style=Markup(_template("report.css")),  # noqa: S704  (our own file)
+        script=Markup(script),  # noqa: S704  (our own file)
+        script_hash=f"sha256-{digest}",
+        pictures=[{"svg": Markup(_inline(p, n)), "words": p.words} for n, p in enumerate(pictures)],  # noqa: S704
+        requirements=requirements(result),
+        moment=show_moment,
+        where=where,
+        page=PAGE,
+        wrong=_by_bucket(result),
+        sampled=_sampled(result),
+        drift_table=lambda rows: Markup(table.render(rows=rows, where=where, rank=_rank)),  # noqa: S704
+    )
+
+
+_DRIFT_TABLE = """\
+<table>
+<thead><tr><th scope="col">severity</th><th scope="col">where</th><th scope="col">fact</th>\
+<th scope="col">required</th><th scope="col">observed</th><th scope="col">since</th><th scope="col">why</th></tr>\
+</thead>
+<tbody>{% for d in rows %}<tr><td class="{{ d.severity }}" data-rank="{{ rank(d.severity) }}">{{ d.severity }}</td>\
+<th scope="row">{{ where(d) }}</th><td>{{ d.fact }}</td><td>{{ d.required }}</td><td><strong>{{ d.observed }}</strong>\
+{% if d.note %}<br>{{ d.note }}{% endif %}</td><td>{{ d.since.strftime('%Y-%m-%d') if d.since else '' }}\
+{{ ' or before' if d.since_or_before else '' }}</td><td>{{ d.reason or d.because }}</td></tr>
+{% endfor %}</tbody>
+</table>"""
+
+
+def _template(name: str) -> str:
+    return (files("rusty_lantern.reports") / "templates" / name).read_text(encoding="utf-8")
+
+
+def _plain(value: Any) -> Any:
+    """Text without control characters; what is markup already stays as it is."""
+    return safe(value) if isinstance(value, str) and not isinstance(value, Markup) else value
+
+
+def _inline(picture: Picture, number: int) -> str:
+    """An SVG document as an element of the page, its ids its own, with its words for who cannot see it."""
+    svg = picture.svg[picture.svg.index("<svg") :]
+    own = f"p{number}-"
+    for mark in ('id="', 'href="#', "url(#"):
+        svg = svg.replace(mark, mark + own)
+    label = Markup.escape(safe(picture.words))
+    return svg.replace("<svg ", f'<svg role="img" aria-label="{label}" ', 1)
+
+
+def where(found: JudgementResult) -> str:
+    """How a subject is named in a table."""
+    return f"{found.store}/{found.name}" if found.subject == "bucket" else f"{found.store}: {found.name}"
+
+
+def _by_bucket(result: ReportResult) -> list[tuple[str, list[OpenDoor]]]:
+    """The doors that are not meant to be open, bucket by bucket."""
+    found: dict[str, list[OpenDoor]] = {}
+    for door in result.open_doors:
+        if not door.expected:
+            found.setdefault(f"{door.store}/{door.bucket}", []).append(door)
+    return list(found.items())
+
+
+def _rank(severity: str) -> int:
+    return ("critical", "high", "medium", "low").index(severity)
+
+
+def requirements(result: ReportResult) -> list[Counted]:
+    """Every requirement that speaks of something, with its counts, in the order of the baseline."""
+    audit = result.audit
+    groups = (("held", result.held), ("drifted", audit.drift), ("waived", audit.waived), ("unknown", audit.unknown))
+    counts: dict[tuple[str, str, str, str], Counter[str]] = {}
+    for status, found in groups:
+        for one in found:
+            key = (one.place, one.sheet, one.fact, one.required)
+            counts.setdefault(key, Counter())[status] += 1
+    return [
+        Counted(*key, n["held"], n["drifted"], n["waived"], n["unknown"])
+        for key, n in sorted(counts.items(), key=_line)
+    ]
+
+
+def _line(item: tuple[tuple[str, str, str, str], Counter[str]]) -> tuple[str, int, str]:
+    file, _, rest = item[0][0].partition(":")
+    return file, int(rest.partition(":")[0] or 0), item[0][2]
+
+
+def _sampled(result: ReportResult) -> str:
+    """What is said of samples, where there were any."""
+    counted = [one.objects for one in (*result.audit.drift, *result.audit.unknown) if one.objects is not None]
+    told = [one for one in counted if one.sampled]
+    if not told:
+        return ""
+    confidence = sorted({f"{one.confidence:.0%}".replace("%", " %") for one in told if one.confidence})
+    at = ", ".join(confidence)
+    return (
+        f"Where only a sample of a bucket's versions was looked at, shares are exact binomial bounds at {at}; a sample "
+        "alone never counts as held, unless the requirement says how much drift it bears."
+    )

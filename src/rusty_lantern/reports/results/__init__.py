@@ -1,0 +1,1 @@
+"""What commands say, as data: one struct for each."""

@@ -1,0 +1,292 @@
+"""Results of the access commands: one decision, identities' access, and a proposed change."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Caller
+from rusty_lantern.core.access.evaluator.request_builder import Asking, Sender, action_of, request_of
+from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, STRANGER_ACCOUNT
+from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
+from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
+from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
+from rusty_lantern.core.access.solver.public_policy import Public
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.witness import Witness, witness_of
+from rusty_lantern.core.audit.access_differences import Difference, differences
+from rusty_lantern.core.audit.audit import Judge
+from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.store_subject import Circle
+from rusty_lantern.core.baseline.evaluation import Judgement
+from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.core.errors import BadInput, Complaint, nearest
+from rusty_lantern.core.facts.registry import lookup
+from rusty_lantern.core.model.identity import Holder
+from rusty_lantern.reports.results.audit import JudgementResult, judgement_result
+from rusty_lantern.reports.results.exposure import VerdictResult, verdict_result
+
+
+class StepResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What one rule said to the request."""
+
+    rule: str
+    says: str
+    why: str
+
+
+class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern why --json`: one line for each request. `allowed` is null where it cannot be told."""
+
+    store: str
+    bucket: str
+    request: Witness
+    allowed: bool | None
+    by: str
+    steps: list[StepResult]
+    note: str
+
+
+class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
+    """What one bucket grants one identity. Verbs that are closed are left out."""
+
+    identity: str
+    kind: str
+    account: str
+    inside: bool | None
+    """Whether it is one of the owner's account or of a trusted one; null where that is not known."""
+    store: str
+    bucket: str
+    verbs: dict[str, str]
+    fences: list[str]
+
+
+class OwnRow(msgspec.Struct, frozen=True, kw_only=True):
+    """What one identity may do on buckets that are alike to it."""
+
+    identity: str
+    resource: str
+    kind: str
+    store: str
+    verbs: dict[str, str]
+    fences: list[str]
+    doubts: list[str]
+    count: int
+    buckets: list[str]
+    """Their names; without `--who` the first few of them."""
+
+
+class AccessResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern access --json`."""
+
+    survey: str
+    as_of: datetime
+    access: list[AccessRow]
+    """What rules of buckets grant identities that they name."""
+    own: list[OwnRow]
+    """What the stores' own identities may do, by their own permissions and the buckets' rules together."""
+    unread: dict[str, str]
+    """Store → why its identities could not be told."""
+
+
+class ChangeResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What somebody would gain or lose for one verb, with a witness each."""
+
+    audience: str
+    """An audience, or whom rules name, or an account that the team trusts."""
+    verb: str
+    before: str
+    after: str
+    gained: Witness | None
+    lost: Witness | None
+    sure: bool
+
+
+class TryResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern try --json`."""
+
+    bucket: str
+    against: str | None
+    as_of: datetime
+    exposure: dict[str, dict[str, VerdictResult]]
+    changes: list[ChangeResult] | None
+    drift: list[JudgementResult] | None = None
+    """What would drift from the baseline; null where there is none."""
+    new_drift: list[str] = []
+    """The facts of it that do not drift now."""
+    mended: list[str] = []
+    """The facts that drift now and would not any more."""
+    unknown: list[JudgementResult] = []
+    waived: list[JudgementResult] = []
+    """What would drift and is accepted in writing."""
+
+
+class TriesResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern try FOLDER --json`: one for each file."""
+
+    tries: list[TryResult]
+
+
+OWN_SIDE = "a caller in the owner's account may also be allowed by its own permissions, which were not read"
+BOTH_SIDES = "the caller's own permissions are among the rules"
+OTHER_SIDE = "a caller from another account also needs its own account's permission, which was not read"
+
+
+def decision_result(view: BucketView, asking: Asking, moment: datetime) -> DecisionResult:
+    """Decide one request about a bucket. Raises `BadInput` if it cannot be put."""
+    around = view.surroundings
+    holder = _holder(view, asking.caller)
+    request = request_of(asking, moment, _sender(view, asking, holder))
+    inside = bool(around.account) and request.caller.account == around.account
+    public = Public() if inside or holder else public_policy(view.rules, around, Work(BUDGET))
+    rules = view.rules
+    if holder is not None:
+        rules = both_sides(rules, side_of(view.roster, holder), around.account or known_as(holder).account)
+    decision = decide(rules, request, public=as_match(public))
+    witness = witness_of(request, view.bucket.name)
+    if asking.caller not in AUDIENCES:
+        witness = msgspec.structs.replace(witness, caller=asking.caller)
+    note = BOTH_SIDES if holder else ""
+    if holder is None and inside and decision.allowed is False and decision.by == "nothing allows it":
+        note = OWN_SIDE
+    elif holder is None and asking.caller not in AUDIENCES and not inside and decision.allowed:
+        note = OTHER_SIDE
+    return DecisionResult(
+        store=view.dossier.store,
+        bucket=view.bucket.name,
+        request=witness,
+        allowed=decision.allowed,
+        by=decision.by,
+        steps=[StepResult(rule=s.rule, says=s.says, why=s.why) for s in decision.steps],
+        note=note,
+    )
+
+
+def _holder(view: BucketView, name: str) -> Holder | None:
+    """The store's own identity of this name; None for anybody else. Raises `BadInput` for a name that nobody has."""
+    found = view.roster.holders.get(name)
+    if found is not None or name in AUDIENCES or read_identity(name).kind != "canonical":
+        return found
+    if name in {identity.name for identity in view.named} or not view.roster.dossier.identities.settled:
+        return None
+    remedy = nearest(name, view.roster.holders) or "a stranger is asked for by account number or resource name"
+    raise BadInput(Complaint(f'nobody called "{name}" is known to {view.dossier.store}', remedy=remedy))
+
+
+def _sender(view: BucketView, asking: Asking, holder: Holder | None) -> Sender | None:
+    """Who sends the request, where it is somebody known: an identity of the store's own, or the likeliest account."""
+    if asking.caller == "any-account":
+        verb = ACTIONS[action_of(asking)].verb
+        return Sender(likeliest_caller(view.rules, view.surroundings, verb))
+    if holder is None:
+        return None
+    identity, account = known_as(holder), view.surroundings.account
+    known = {key: values for key, values in identity.known if not key.endswith("/")}
+    if identity.kind == "canonical":
+        return Sender(Caller(account or STRANGER_ACCOUNT, "", holder.name), known)
+    return Sender(Caller(identity.account or account, identity.arn), known)
+
+
+def encode_lines(results: list[DecisionResult]) -> str:
+    """Decisions as JSON Lines."""
+    return "\n".join(msgspec.json.encode(result).decode() for result in results)
+
+
+def access_rows(view: BucketView) -> list[AccessRow]:
+    """What a bucket grants each identity that its rules name."""
+    rows = []
+    for identity in view.named:
+        reached, trusted = view.granted(identity), view.trusts(identity).value
+        verbs: dict[str, str] = {verb: reach.level for verb, reach in reached.items() if reach.level != "closed"}
+        if verbs:
+            rows.append(
+                AccessRow(
+                    identity=identity.name,
+                    kind=identity.kind,
+                    account=identity.account,
+                    inside=None if trusted is None else trusted == "on",
+                    store=view.dossier.store,
+                    bucket=view.bucket.name,
+                    verbs=verbs,
+                    fences=sorted({reach.fence for reach in reached.values() if reach.fence}),
+                )
+            )
+    return rows
+
+
+FEW = 10
+
+
+def own_rows(circle: Circle, *, in_full: bool = False) -> list[OwnRow]:
+    """What each identity of a store may do, buckets that are alike to it together; `in_full` names them all."""
+    if not circle.roster.dossier.listing.settled:
+        return []
+    return [
+        OwnRow(
+            identity=holder.name,
+            resource=holder.resource,
+            kind=holder.kind,
+            store=circle.roster.dossier.store,
+            verbs={verb: reach.level for verb, reach in permitted.reach.items()},
+            fences=sorted({reach.fence for reach in permitted.reach.values() if reach.fence}),
+            doubts=sorted({doubt for reach in permitted.reach.values() for doubt in reach.doubts}),
+            count=len(permitted.buckets),
+            buckets=list(permitted.buckets if in_full else permitted.buckets[:FEW]),
+        )
+        for holder in circle.roster.dossier.identities.value or ()
+        for permitted in circle.across.of(holder)
+    ]
+
+
+def try_result(current: BucketView | None, after: BucketView, judge: Judge | None = None) -> TryResult:
+    """What would be so, and what would change against the bucket as it is; with a baseline, what would drift."""
+    changes = None
+    judged = _judged(after, judge) if judge else []
+    now = _judged(current, judge) if current is not None and judge is not None else []
+    before = {j.requirement.fact for j in now if j.status == "drifted"}
+    drifts = [j for j in judged if j.status == "drifted"]
+    would = {j.requirement.fact for j in drifts}
+    if current is not None:
+        changes = [_change(current, after, one) for one in differences(current, after)]
+    return TryResult(
+        bucket=after.bucket.name,
+        against=current.title if current else None,
+        as_of=after.moment,
+        exposure={a: {v: verdict_result(after.verdicts[a, v]) for v in VERBS} for a in AUDIENCES},
+        changes=changes,
+        drift=[judgement_result(j) for j in drifts] if judge else None,
+        new_drift=sorted(would - before),
+        mended=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
+        unknown=[judgement_result(j) for j in judged if j.status == "unknown"],
+        waived=[judgement_result(j) for j in judged if j.status == "waived"],
+    )
+
+
+def _judged(view: BucketView, judge: Judge) -> list[Judgement]:
+    """The judgements on a bucket alone; those on its objects are left out, since nobody knows what will lie in it."""
+    return sorted(
+        (j for j in judge.of_bucket(view) if lookup(j.requirement.fact).subject != "object"),
+        key=lambda j: (SEVERITIES.index(j.requirement.severity), j.requirement.fact),
+    )
+
+
+def _change(current: BucketView, after: BucketView, one: Difference) -> ChangeResult:
+    before, now = _levels(current, one), _levels(after, one)
+    return ChangeResult(
+        audience=one.who,
+        verb=one.verb,
+        before=before,
+        after=now,
+        gained=one.change.gained,
+        lost=one.change.lost,
+        sure=one.change.sure,
+    )
+
+
+def _levels(view: BucketView, one: Difference) -> str:
+    audience = next((a for a in AUDIENCES if a == one.who), None)
+    return view.verdicts[audience, one.verb].level if audience else view.granted(read_identity(one.who))[one.verb].level

@@ -1,0 +1,216 @@
+"""The results that `--json` prints: typed, stable, with published JSON Schemas (`docs/schemas/`).
+
+Each is built from the core's own objects by one function; nothing here judges.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.archive.surveys import Survey
+from rusty_lantern.core.answer import Evidence
+from rusty_lantern.core.audit.audit import Audit
+from rusty_lantern.core.audit.waivers import Waived
+from rusty_lantern.core.baseline.evaluation import (
+    STATUSES,
+    Judgement,
+    observed_words,
+    tally_words,
+)
+from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline
+from rusty_lantern.core.history.drift_history import Key, Since, key_of
+from rusty_lantern.core.object_rules.sampling import bound
+from rusty_lantern.core.object_rules.tally import Tally
+from rusty_lantern.core.remediation.advice import advice
+from rusty_lantern.reports.results.facts import Value, _json, _words
+
+
+class TallyResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A requirement on objects, counted: versions checked, held, drifted, unknown; where only a sample was looked at,
+    `at_least` and `at_most` bound the share that drifted, at that confidence."""
+
+    checked: int
+    held: int
+    drifted: int
+    unknown: int
+    unsampled: int
+    """Of the unknown, those that only the sample left out."""
+    drifted_bytes: int
+    examples: list[str]
+    sampled: bool
+    at_least: float | None = None
+    at_most: float | None = None
+    confidence: float | None = None
+    words: str = ""
+
+
+class JudgementResult(msgspec.Struct, frozen=True, kw_only=True):
+    """One requirement that did not simply hold. `subject` says what kind of thing `name` is."""
+
+    store: str
+    subject: str
+    name: str
+    bucket: str
+    """The same as `name` where the subject is a bucket, otherwise empty."""
+    fact: str
+    required: str
+    observed: str
+    value: Value
+    note: str
+    severity: str
+    because: str
+    remedy: str
+    sheet: str
+    place: str
+    reason: str
+    evidence: Evidence
+    objects: TallyResult | None = None
+    since: datetime | None = None
+    """When the first survey was taken of the unbroken row in which it drifted; null for what did not drift."""
+    since_or_before: bool = False
+    """Whether it may have drifted before that: earlier surveys were not judged by this baseline."""
+    reach: ReachResult | None = None
+
+
+class ReachResult(msgspec.Struct, frozen=True, kw_only=True):
+    """How far drift on a bucket reaches; within a severity, what reaches further comes first."""
+
+    sensitive: bool
+    public: str
+    """How far the public gets into the bucket by any verb: closed, narrow or open."""
+    verbs: int
+    bytes: int
+
+
+class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern audit --json`."""
+
+    survey: str
+    taken: datetime
+    as_of: datetime
+    baseline: str
+    edition: str
+    buckets: int
+    only: list[str]
+    """STORE/BUCKET patterns, where the survey was limited to them."""
+    counts: dict[str, int]
+    drift_by_severity: dict[str, int]
+    held: dict[str, int]
+    """Store → how many requirements held."""
+    drift: list[JudgementResult]
+    unknown: list[JudgementResult]
+    waived: list[JudgementResult]
+    """Drift that was accepted; `reason` says until when, by whom and why."""
+    waivers: list[WaiverResult]
+    unread: dict[str, str]
+    """Stores whose buckets could not be listed, and why."""
+    notes: list[str]
+
+
+class WaiverResult(msgspec.Struct, frozen=True, kw_only=True):
+    """How one waiver stands: `in force`, `ends soon`, `ended`, `not yet`, `too long`, or `unused`."""
+
+    of: str
+    fact: str
+    observed: str
+    because: str
+    by: str
+    since: datetime
+    until: datetime
+    place: str
+    standing: str
+    covers: int
+
+
+def audit_result(
+    survey: Survey, moment: datetime, baseline: Baseline, audit: Audit, since: Mapping[Key, Since] | None = None
+) -> AuditResult:
+    """An audit as a result."""
+    begun = since or {}
+    counts = audit.counts()
+    severities = Counter(j.requirement.severity for j in audit.of("drifted"))
+    return AuditResult(
+        survey=survey.name,
+        taken=survey.manifest.taken,
+        as_of=moment,
+        baseline=baseline.title,
+        edition=baseline.edition,
+        buckets=audit.buckets,
+        only=survey.manifest.only,
+        counts={status: counts[status] for status in STATUSES},
+        drift_by_severity={severity: severities[severity] for severity in SEVERITIES},
+        held=dict(sorted(Counter(j.store for j in audit.judgements if j.status == "held").items())),
+        drift=[judgement_result(j, begun.get(key_of(j))) for j in audit.of("drifted")],
+        unknown=[judgement_result(j) for j in audit.of("unknown")],
+        waived=[judgement_result(j, begun.get(key_of(j))) for j in audit.of("waived")],
+        waivers=[waiver_result(waived) for waived in audit.waivers],
+        unread=dict(audit.unread),
+        notes=audit.idle_sheets,
+    )
+
+
+def waiver_result(waived: Waived) -> WaiverResult:
+    """How a waiver stands, as a result."""
+    waiver = waived.waiver
+    return WaiverResult(
+        of=waiver.of, fact=waiver.fact, observed=waiver.observed, because=waiver.because, by=waiver.by,
+        since=waiver.since, until=waiver.until, place=str(waiver.place), standing=waived.standing, covers=waived.covers,
+    )  # fmt: skip
+
+
+def judgement_result(judgement: Judgement, since: Since | None = None) -> JudgementResult:
+    """One judgement as a result."""
+    requirement, observed = judgement.requirement, judgement.observed
+    weight, drifted = judgement.weight, judgement.status == "drifted"
+    reach = ReachResult(
+        sensitive=weight.sensitive,
+        public=("closed", "narrow", "open")[weight.audience],
+        verbs=weight.verbs,
+        bytes=weight.bytes,
+    )
+    return JudgementResult(
+        store=judgement.store,
+        subject=judgement.kind,
+        name=judgement.name,
+        bucket=judgement.name if judgement.kind == "bucket" else "",
+        fact=requirement.fact,
+        required=_words(judgement),
+        observed=observed_words(judgement),
+        value=_json(observed),
+        note=observed.note,
+        severity=requirement.severity,
+        because=requirement.because,
+        remedy=requirement.remedy or (advice(judgement) if drifted else ""),
+        sheet=requirement.sheet,
+        place=str(requirement.place),
+        reason=judgement.reason,
+        evidence=observed.evidence,
+        objects=tally_result(judgement.tally, judgement.confidence) if judgement.tally else None,
+        since=since.taken if since else None,
+        since_or_before=bool(since and since.or_before),
+        reach=reach if drifted and judgement.kind == "bucket" else None,
+    )
+
+
+def tally_result(tally: Tally, confidence: float) -> TallyResult:
+    """A tally as a result."""
+    sampled = tally.unsampled > 0 and tally.checked > 0
+    low, high = bound(tally.drifted, tally.checked, confidence) if sampled else (None, None)
+    return TallyResult(
+        checked=tally.checked,
+        held=tally.held,
+        drifted=tally.drifted,
+        unknown=tally.unknown,
+        unsampled=tally.unsampled,
+        drifted_bytes=tally.bytes,
+        examples=tally.first,
+        sampled=sampled,
+        at_least=low,
+        at_most=high,
+        confidence=confidence if sampled else None,
+        words=tally_words(tally, confidence),
+    )

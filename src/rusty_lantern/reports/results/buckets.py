@@ -1,0 +1,100 @@
+""""""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.archive.surveys import Survey
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.facts.registry import lookup
+from rusty_lantern.reports.results.facts import Value, _json
+
+
+class BucketRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One bucket of `lantern buckets --json`. A value of null comes with its reason in `unknown`."""
+
+    store: str
+    bucket: str
+    place: Value
+    created: Value
+    objects: Value
+    bytes: Value
+    exposure: dict[str, str]
+    """Verb → the widest verdict, for verbs that are not closed."""
+    versioning: Value
+    encryption: Value
+    lock: str
+    steward: Value
+    unknown: dict[str, str]
+
+
+class BucketsResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern buckets --json`."""
+
+    survey: str
+    as_of: datetime
+    buckets: list[BucketRow]
+    total_objects: int
+    total_bytes: int
+    complete: bool
+    """Whether every bucket's objects and bytes are known; if not, the totals are lower bounds."""
+    unread: list[str]
+
+
+def bucket_row(view: BucketView) -> BucketRow:
+    """One line of `buckets`."""
+    names = (
+        "place",
+        "created",
+        "objects",
+        "bytes",
+        "versioning",
+        "encryption.at-rest",
+        "lock.enabled",
+        "tags.steward",
+    )
+    facts = {name: view.fact(name) for name in names}
+    exposed = {verb: view.fact(f"exposure.{verb}") for verb in VERBS}
+    unknown = {name: fact.reason for name, fact in facts.items() if not fact.settled}
+    unknown |= {f"exposure.{verb}": fact.reason for verb, fact in exposed.items() if not fact.settled}
+    return BucketRow(
+        store=view.dossier.store,
+        bucket=view.bucket.name,
+        place=_json(facts["place"]),
+        created=_json(facts["created"]),
+        objects=_json(facts["objects"]),
+        bytes=_json(facts["bytes"]),
+        exposure={verb: str(f.value or "unknown") for verb, f in exposed.items() if f.value != "closed"},
+        versioning=_json(facts["versioning"]),
+        encryption=_json(facts["encryption.at-rest"]),
+        lock=_lock_words(view),
+        steward=_json(facts["tags.steward"]),
+        unknown=unknown,
+    )
+
+
+def _lock_words(view: BucketView) -> str:
+    enabled, mode, keep = (view.fact(f"lock.{name}") for name in ("enabled", "mode", "keep"))
+    if not enabled.settled:
+        return "unknown"
+    if enabled.value != "on":
+        return "off"
+    return (
+        f"{mode.value} {lookup('lock.keep').scale.show(keep.value)}" if mode.value and keep.value else "on, no default"
+    )
+
+
+def buckets_result(survey: Survey, moment: datetime, rows: list[BucketRow]) -> BucketsResult:
+    """The list of buckets with totals."""
+    return BucketsResult(
+        survey=survey.name,
+        as_of=moment,
+        buckets=rows,
+        total_objects=sum(row.objects for row in rows if isinstance(row.objects, int)),
+        total_bytes=sum(row.bytes for row in rows if isinstance(row.bytes, int)),
+        complete=all(isinstance(row.objects, int) for row in rows),
+        unread=[d.store for d in survey.dossiers if not d.listing.settled],
+    )

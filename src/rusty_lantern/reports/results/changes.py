@@ -1,0 +1,139 @@
+""""""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.access.solver.witness import Witness
+from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.core.history.changes import Change, DriftChange
+from rusty_lantern.core.history.event import Event
+
+
+class EventRow(msgspec.Struct, frozen=True, kw_only=True):
+    """A recorded event that could have caused a change."""
+
+    time: datetime
+    actor: str
+    action: str
+    bucket: str
+    key: str
+    address: str
+    outcome: str
+    about: str
+    place: str
+
+
+class ChangeRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One difference: something new or gone, a fact before and after, access gained or lost with a witness."""
+
+    store: str
+    subject: str
+    name: str
+    sort: str
+    fact: str
+    before: str
+    after: str
+    audience: str
+    verb: str
+    witness: Witness | None
+    note: str
+    causes: list[EventRow] | None = None
+    """With `--events`: what could have caused it, the likeliest first; empty where nothing in the record could. Null
+    without events, and for changes that need no cause."""
+
+
+class DriftRow(msgspec.Struct, frozen=True, kw_only=True):
+    """A requirement that stands otherwise than before."""
+
+    turn: str
+    store: str
+    subject: str
+    name: str
+    fact: str
+    severity: str
+    required: str
+    before: str
+    after: str
+    place: str
+
+
+class WeakenedRow(msgspec.Struct, frozen=True, kw_only=True):
+    """Versions whose protection became weaker, or that vanished although they were protected."""
+
+    store: str
+    bucket: str
+    what: str
+    versions: int
+    first: list[str]
+    causes: list[EventRow] | None = None
+
+
+class ChangesResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern changes --json`."""
+
+    before: str
+    after: str
+    before_taken: datetime
+    after_taken: datetime
+    changes: list[ChangeRow]
+    drift: list[DriftRow]
+    weakened: list[WeakenedRow]
+    events: EventsRow | None = None
+    """With `--events`: what was read."""
+
+
+class DeclaredResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern changes --declared --json`: `before` is what was declared, `after` what is there."""
+
+    survey: str
+    taken: datetime
+    declared: int
+    changes: list[ChangeRow]
+
+
+class EventsRow(msgspec.Struct, frozen=True, kw_only=True):
+    """The record that changes were held against, and how many of them nothing in it explains."""
+
+    lines: int
+    skipped: int
+    first_skipped: str
+    unexplained: int
+
+
+def change_rows(changes: Iterable[Change], causes: Mapping[int, list[Event]] | None = None) -> list[ChangeRow]:
+    """Changes as results; with their causes by number, where events were given."""
+    found = causes or {}
+    return [
+        ChangeRow(**msgspec.structs.asdict(change), causes=event_rows(found.get(number)))
+        for number, change in enumerate(changes)
+    ]
+
+
+def event_rows(events: list[Event] | None) -> list[EventRow] | None:
+    """Events as results."""
+    if events is None:
+        return None
+    names = EventRow.__struct_fields__
+    return [EventRow(**{name: getattr(event, name) for name in names}) for event in events]
+
+
+def drift_rows(changes: Iterable[DriftChange]) -> list[DriftRow]:
+    """Requirements that stand otherwise, as results: worst first."""
+    rows = []
+    for change in changes:
+        judgement = change.judgement
+        requirement = judgement.requirement
+        rows.append(
+            DriftRow(
+                turn=change.turn, store=judgement.store, subject=judgement.kind, name=judgement.name,
+                fact=requirement.fact, severity=requirement.severity,
+                required=requirement.comparison.words if requirement.comparison else "anything",
+                before=change.before, after=change.after, place=str(requirement.place),
+            )
+        )  # fmt: skip
+    order = ("opened", "worse", "not told any more", "told now", "waived", "closed")
+    return sorted(rows, key=lambda r: (order.index(r.turn), SEVERITIES.index(r.severity), r.store, r.name))

@@ -1,0 +1,112 @@
+""""""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.audit.audit import Judge
+from rusty_lantern.core.audit.store_subject import Circle
+from rusty_lantern.reports.results.identities import Facts, Judged, Seconds, _judge
+
+
+class KeyRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One encryption key, and the buckets that hang on it."""
+
+    store: str
+    key: str
+    name: str
+    ring: str
+    state: str | None
+    place: str | None
+    protection: str | None
+    rotation: Seconds
+    age: Seconds
+    store_may_use: str | None
+    destruction: str | None
+    buckets: list[str]
+    unknown: dict[str, str]
+    judged: Judged
+
+
+class ProtectionRow(msgspec.Struct, frozen=True, kw_only=True):
+    """What protects one bucket at rest, and whether its objects are under something else."""
+
+    store: str
+    bucket: str
+    by: str | None
+    stated: bool
+    key: str | None
+    key_place: str | None
+    key_state: str | None
+    usable: str | None
+    others: list[Other]
+    unknown: dict[str, str]
+
+
+class Other(msgspec.Struct, frozen=True, kw_only=True):
+    """Versions that are not under the bucket's default of today."""
+
+    by: str
+    key: str
+    versions: int
+    bytes: int
+
+
+class EncryptionResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern encryption --json`."""
+
+    survey: str
+    as_of: datetime
+    keys: list[KeyRow]
+    buckets: list[ProtectionRow]
+    unread: dict[str, str]
+
+
+def key_rows(circle: Circle, judge: Judge | None) -> list[KeyRow]:
+    """Every encryption key of a store."""
+    rows = []
+    for key in circle.roster.dossier.encryption_keys.value or ():
+        subject = circle.key(key)
+        fact = Facts(circle, "encryption-key", subject[1])
+        rows.append(
+            KeyRow(
+                store=circle.roster.dossier.store, key=key.id, name=next(iter(key.names), key.id), ring=key.ring,
+                state=fact("state"), place=fact("place"), protection=fact("protection"), rotation=fact("rotation"),
+                age=fact("age"), store_may_use=fact("store-may-use"), destruction=fact("destruction"),
+                buckets=[bucket.name for bucket in circle.roster.protected_by.get(key.id, [])],
+                unknown=fact.unknown, judged=_judge(judge, circle, subject),
+            )
+        )  # fmt: skip
+    return rows
+
+
+Under = Mapping[str, list[tuple[str, str, int, int]]]
+"""Bucket → what its versions are encrypted with: by whom kept, which key, versions, bytes."""
+
+
+def protection_rows(circle: Circle, under: Under) -> list[ProtectionRow]:
+    """What protects each bucket of a store."""
+    rows = []
+    for name, view in circle.buckets.items():
+        parts = ("at-rest", "key", "key-place", "key-state", "key-usable")
+        facts = {part: view.fact(f"encryption.{part}") for part in parts}
+        value = {part: None if fact.value is None else str(fact.value) for part, fact in facts.items()}
+        applied = [one for one in under.get(name, []) if one[0] and (one[0], one[1]) != _default(circle, name)]
+        rows.append(
+            ProtectionRow(
+                store=circle.roster.dossier.store, bucket=name, by=value["at-rest"],
+                stated=facts["at-rest"].state == "stated", key=value["key"], key_place=value["key-place"],
+                key_state=value["key-state"], usable=value["key-usable"],
+                others=[Other(by=by, key=key, versions=n, bytes=size) for by, key, n, size in applied],
+                unknown={part: fact.reason for part, fact in facts.items() if not fact.settled},
+            )
+        )  # fmt: skip
+    return rows
+
+
+def _default(circle: Circle, bucket: str) -> tuple[str, str]:
+    encryption = circle.buckets[bucket].bucket.encryption
+    return (encryption.value.by, encryption.value.key) if encryption.value else ("none", "")

@@ -1,0 +1,94 @@
+"""Who can get in, as results: verdicts with their witnesses, and what the store answered when it was knocked at."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.probe_check import hold
+from rusty_lantern.core.access.solver.exposure import Verdict
+from rusty_lantern.core.access.solver.witness import Fence, Witness
+from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.model.bucket import Knock
+
+
+class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
+    """One verdict: `witness` and `because` go with open and narrow, `fence` with narrow, `doubts` with unknown."""
+
+    verdict: str
+    witness: Witness | None
+    because: str
+    fence: Fence | None
+    doubts: list[str]
+    until: datetime | None
+    """Where the way in closes by itself, the moment it does."""
+
+
+class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One bucket of `lantern exposure --json`: `exposure.AUDIENCE.VERB.verdict`."""
+
+    store: str
+    bucket: str
+    exposure: dict[str, dict[str, VerdictResult]]
+
+
+class Probed(msgspec.Struct, frozen=True, kw_only=True):
+    """What the store answered to a knock without credentials, against the verdict for anyone."""
+
+    store: str
+    bucket: str
+    verb: str
+    verdict: str
+    asked: str
+    answer: str
+    outcome: str
+    note: str
+
+
+class ExposureResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern exposure --json`."""
+
+    survey: str
+    as_of: datetime
+    buckets: list[ExposureRow]
+    probed: list[Probed] | None
+    """With `--probe`: what the store answered to requests without credentials."""
+
+
+def verdict_result(verdict: Verdict) -> VerdictResult:
+    """One verdict as a result."""
+    return VerdictResult(
+        verdict=verdict.level,
+        witness=verdict.witness,
+        because=verdict.because,
+        fence=verdict.fence,
+        doubts=list(verdict.doubts),
+        until=verdict.until,
+    )
+
+
+def exposure_row(view: BucketView) -> ExposureRow:
+    """The exposures of one bucket."""
+    found: dict[str, dict[str, VerdictResult]] = {
+        audience: {verb: verdict_result(view.verdicts[audience, verb]) for verb in VERBS} for audience in AUDIENCES
+    }
+    return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
+
+
+def probed(view: BucketView, knock: Knock) -> Probed:
+    """One knock, held against the verdict."""
+    level = view.verdicts["anyone", knock.verb].level
+    outcome, note = hold(level, knock)
+    return Probed(
+        store=view.dossier.store,
+        bucket=view.bucket.name,
+        verb=knock.verb,
+        verdict=level,
+        asked=knock.asked,
+        answer=knock.answer,
+        outcome=outcome,
+        note=note,
+    )

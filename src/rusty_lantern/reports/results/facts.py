@@ -1,0 +1,126 @@
+""""""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.archive.surveys import Survey
+from rusty_lantern.core.answer import Evidence, Fact
+from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.baseline.evaluation import (
+    Judgement,
+    observed_words,
+    required_of,
+    show_fact,
+)
+from rusty_lantern.core.baseline.loader import Baseline
+from rusty_lantern.core.baseline.selectors import spoken
+from rusty_lantern.core.facts.registry import lookup
+from rusty_lantern.core.value_types import show_moment
+
+Value = str | int | None
+"""A fact's value in JSON: a moment is ISO 8601 text, a quantity a whole number of the register's unit."""
+
+
+class FactResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A fact: its state, its value in the register's unit, the same in words, a note, and the evidence."""
+
+    fact: str
+    state: str
+    value: Value
+    unit: str
+    words: str
+    note: str
+    evidence: Evidence
+
+
+class RequiredResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A requirement in force on a bucket, where it stands, and how it was judged."""
+
+    fact: str
+    required: str
+    severity: str
+    because: str
+    sheet: str
+    place: str
+    displaced: list[str]
+    status: str
+    observed: str
+    note: str
+
+
+class ShowResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern show --json`."""
+
+    survey: str
+    as_of: datetime
+    store: str
+    bucket: str
+    facts: list[FactResult]
+    required: list[RequiredResult] | None
+
+
+_MOVING = re.compile("[\x7f-\x9f\u2028-\u202e\u2066-\u2069]")
+"""What JSON lets stand as it is, and a terminal would obey."""
+
+
+def encode(result: msgspec.Struct) -> str:
+    """A result as indented JSON text, safe to show on a terminal too."""
+    written = msgspec.json.format(msgspec.json.encode(result), indent=2).decode()
+    return _MOVING.sub(lambda found: f"\\u{ord(found[0]):04x}", written)
+
+
+def _json(fact: Fact) -> Value:
+    return show_moment(fact.value) if isinstance(fact.value, datetime) else fact.value
+
+
+def fact_result(name: str, fact: Fact) -> FactResult:
+    """A fact as a result."""
+    words, unit = show_fact(name, fact), lookup(name).unit
+    note = fact.reason or fact.note
+    return FactResult(
+        fact=name, state=fact.state, value=_json(fact), unit=unit, words=words, note=note, evidence=fact.evidence
+    )
+
+
+def show_result(
+    survey: Survey, view: BucketView, judgements: list[Judgement] | None, baseline: Baseline | None
+) -> ShowResult:
+    """Everything about one bucket; with a baseline, what it requires too."""
+    required = None
+    if judgements is not None and baseline is not None:
+        displaced = {
+            r.requirement.place: r.displaced
+            for r in required_of(baseline, spoken(view.dossier.store, view.bucket, view.fact))
+        }
+        required = [
+            RequiredResult(
+                fact=j.requirement.fact,
+                required=_words(j),
+                severity=j.requirement.severity,
+                because=j.requirement.because,
+                sheet=j.requirement.sheet,
+                place=str(j.requirement.place),
+                displaced=[f"{d.sheet}, {d.place}" for d in displaced[j.requirement.place]],
+                status=j.status,
+                observed=observed_words(j),
+                note=j.reason or j.observed.note,
+            )
+            for j in judgements
+        ]
+    return ShowResult(
+        survey=survey.name,
+        as_of=view.moment,
+        store=view.dossier.store,
+        bucket=view.bucket.name,
+        facts=[fact_result(name, fact) for name, fact in view.facts().items()],
+        required=required,
+    )
+
+
+def _words(judgement: Judgement) -> str:
+    comparison = judgement.requirement.comparison
+    return comparison.words if comparison else "anything"

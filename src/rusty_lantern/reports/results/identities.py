@@ -1,0 +1,185 @@
+"""Results about identities, credentials, encryption keys, links and mirrors, as `--json` prints them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.answer import Fact
+from rusty_lantern.core.audit.audit import Judge
+from rusty_lantern.core.audit.store_subject import Circle
+from rusty_lantern.core.baseline.evaluation import Judgement
+from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.model.identity import Holder, fingerprint, masked
+from rusty_lantern.core.value_types import show_moment
+
+Seconds = int | None
+
+
+class Judged(msgspec.Struct, frozen=True, kw_only=True):
+    """What the baseline says of one row: facts that drift, with their severity; unknown ones; waived ones."""
+
+    drifted: dict[str, str]
+    unknown: dict[str, str]
+    """Fact → why it is unknown."""
+    waived: dict[str, str]
+    """Fact → until when, by whom and why its drift is accepted."""
+
+
+class IdentityRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One identity. A value of null is not known, or there is none: `unknown` has the reason where it is not known."""
+
+    store: str
+    name: str
+    kind: str | None
+    state: str | None
+    second_factor: str | None
+    password: str | None
+    password_idle: Seconds
+    live_keys: int | None
+    groups: str | None
+    can: str | None
+    can_at_least: str
+    """What it certainly can, where not all of it can be told."""
+    beyond: str | None
+    default_name: bool
+    unknown: dict[str, str]
+    judged: Judged
+
+
+class CredentialRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One credential: its id masked, and a fingerprint by which it is known again elsewhere. Periods in seconds."""
+
+    store: str
+    owner: str
+    owner_kind: str | None
+    owner_state: str | None
+    key: str
+    fingerprint: str
+    kind: str
+    state: str | None
+    age: Seconds
+    idle: Seconds
+    used: str | None
+    expires: str | None
+    live_with_owner: int | None
+    mixed: str | None
+    can: str | None
+    can_at_least: str
+    """What its owner certainly can, where not all of it can be told."""
+    beyond: str | None
+    unknown: dict[str, str]
+    judged: Judged
+
+
+class LeakRow(msgspec.Struct, frozen=True, kw_only=True):
+    """Key material that lies in a file, and whose it is, where that can be told."""
+
+    file: str
+    line: int
+    what: str
+    key: str
+    store: str
+    owner: str
+    state: str
+
+
+class CredentialsResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern credentials --json`."""
+
+    survey: str
+    as_of: datetime
+    identities: list[IdentityRow]
+    credentials: list[CredentialRow]
+    unread: dict[str, str]
+    """Store → why its identities or credentials could not be told."""
+    lying_about: list[LeakRow] | None
+
+
+def judged_of(judgements: Iterable[Judgement]) -> Judged:
+    """What a subject's judgements come to."""
+    found = list(judgements)
+    return Judged(
+        drifted={j.requirement.fact: j.requirement.severity for j in found if j.status == "drifted"},
+        waived={j.requirement.fact: j.reason for j in found if j.status == "waived"},
+        unknown={j.requirement.fact: j.reason for j in found if j.status == "unknown"},
+    )
+
+
+class Facts:
+    """The facts of one subject, asked for by name; keeps why some could not be told."""
+
+    def __init__(self, circle: Circle, kind: str, view: Any) -> None:
+        self.circle, self.kind, self.view = circle, kind, view
+        self.unknown: dict[str, str] = {}
+
+    def __call__(self, name: str) -> Any:
+        """The fact's value in JSON; None where there is none."""
+        found: Fact = self.circle.fact(f"{self.kind}.{name}", self.view)
+        if not found.settled:
+            self.unknown[name] = found.reason
+        return show_moment(found.value) if isinstance(found.value, datetime) else found.value
+
+
+def _judge(judge: Judge | None, circle: Circle, subject: tuple[Spoken, Any] | None) -> Judged:
+    return judged_of(judge.of_subject(circle, subject) if judge and subject else ())
+
+
+def identity_rows(circle: Circle, judge: Judge | None) -> list[IdentityRow]:
+    """Every identity of a store."""
+    rows = []
+    for holder in circle.roster.dossier.identities.value or ():
+        subject = circle.holder(holder)
+        fact = Facts(circle, "identity", subject[1])
+        rows.append(
+            IdentityRow(
+                store=circle.roster.dossier.store, name=holder.name, kind=fact("kind"), state=fact("state"),
+                second_factor=fact("second-factor"), password=fact("password"), password_idle=fact("password-idle"),
+                live_keys=fact("live-keys"), groups=fact("groups"), can=fact("verbs"),
+                can_at_least=_least(circle, holder),
+                beyond=fact("beyond") if holder.may.value is not None else None,
+                default_name=fact("default-name") == "on", unknown=fact.unknown,
+                judged=_judge(judge, circle, subject),
+            )
+        )  # fmt: skip
+    return rows
+
+
+def credential_rows(circle: Circle, judge: Judge | None) -> list[CredentialRow]:
+    """Every credential of a store, disabled ones too."""
+    rows = []
+    for credential in circle.roster.dossier.credentials.value or ():
+        fact = Facts(circle, "credential", circle.credential_view(credential))
+        owner = circle.roster.holders.get(credential.owner)
+        rows.append(
+            CredentialRow(
+                store=circle.roster.dossier.store, owner=credential.owner, owner_kind=fact("owner-kind"),
+                owner_state=fact("owner-state"), key=masked(credential.id), fingerprint=fingerprint(credential.id),
+                kind=credential.kind, state=fact("state"), age=fact("age"), idle=fact("idle"), used=fact("used"),
+                expires=fact("expires"), live_with_owner=fact("live-with-owner"), mixed=fact("mixed"),
+                can=fact("verbs"), can_at_least=_least(circle, owner),
+                beyond=fact("beyond") if owner and owner.may.value is not None else None,
+                unknown=fact.unknown, judged=_judge(judge, circle, circle.credential(credential)),
+            )
+        )  # fmt: skip
+    return rows
+
+
+def _least(circle: Circle, holder: Holder | None) -> str:
+    return circle.across.least(holder) if holder is not None and circle.roster.dossier.listing.settled else ""
+
+
+def unread_sections(circles: Iterable[Circle], *sections: str) -> dict[str, str]:
+    """Store → why a section of its dossier could not be told."""
+    found = {}
+    for circle in circles:
+        dossier = circle.roster.dossier
+        lost = next((getattr(dossier, name) for name in sections if not getattr(dossier, name).settled), None)
+        if not dossier.listing.settled:
+            lost = dossier.listing
+        if lost is not None:
+            found[dossier.store] = lost.reason
+    return found

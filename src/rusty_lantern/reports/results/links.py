@@ -1,0 +1,103 @@
+""""""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.audit.audit import Judge
+from rusty_lantern.core.audit.store_subject import Circle
+from rusty_lantern.core.baseline.evaluation import Cascade
+from rusty_lantern.core.baseline.selectors import spoken
+from rusty_lantern.core.model.identity import masked
+from rusty_lantern.core.model.resources import Link
+from rusty_lantern.core.model.subjects import LinkView
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.results.identities import Judged, _judge, judged_of
+
+
+class LinkRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One share link, without its secret part."""
+
+    store: str
+    bucket: str
+    key: str
+    scope: str
+    verbs: list[str]
+    presumed: bool
+    """Whether the verb is only what such addresses are usually for."""
+    signer: str
+    signer_state: str
+    issued: str | None
+    expires: str | None
+    never_ends: bool
+    standing: str
+    bucket_exposure: str
+    beside_the_door: list[str]
+    """Verbs that the link gives, and the bucket's own rules give to nobody of the public."""
+    against_baseline: dict[str, str]
+    """Verbs that the link gives, and the baseline wants closed on its bucket, with where it says so."""
+    host: str
+    """The host that a link found in text names, where that is not the address that the estate has for its store."""
+    found: str
+    probe: str
+    judged: Judged
+
+
+class LinksResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern links --json`."""
+
+    survey: str
+    as_of: datetime
+    links: list[LinkRow]
+    read_bytes: int
+    unread: dict[str, str]
+
+
+def link_row(
+    circle: Circle | None, view: LinkView, judge: Judge | None, *, presumed: bool = False, host: str = ""
+) -> LinkRow:
+    """One link; without a circle it belongs to no store of the estate."""
+    link = view.link
+    signed_by = exposure = "unknown"
+    if circle is not None:
+        signed_by = str(circle.fact("link.signed-by", view).value or circle.fact("link.signed-by", view).state)
+        found = circle.fact("link.bucket-exposure", view)
+        exposure = str(found.value or "unknown")
+    subject = (circle.link_spoken(link), view) if circle is not None and view.standing in ("valid", "unknown") else None
+    return LinkRow(
+        store=circle.roster.dossier.store if circle else "",
+        bucket=link.bucket,
+        key=link.key,
+        scope=link.scope,
+        verbs=list(link.verbs),
+        presumed=presumed,
+        signer=masked(link.credential) if link.credential else "",
+        signer_state=signed_by,
+        issued=show_moment(link.issued.value) if link.issued.value else None,
+        expires=show_moment(link.expires.value) if link.expires.value else None,
+        never_ends=link.expires.state == "absent",
+        standing=view.standing,
+        bucket_exposure=exposure,
+        beside_the_door=[v for v in link.verbs if circle and circle.opened(link.bucket, v).value == "closed"],
+        against_baseline=_wanted_closed(circle, link, judge.cascade) if circle and judge else {},
+        host=host,
+        found=link.found,
+        probe="",
+        judged=_judge(judge, circle, subject) if circle else judged_of(()),
+    )
+
+
+def _wanted_closed(circle: Circle, link: Link, cascade: Cascade) -> dict[str, str]:
+    """The verbs of a link that the baseline wants closed to the public on its bucket, with where it says so."""
+    view = circle.buckets.get(link.bucket)
+    if view is None:
+        return {}
+    found: dict[str, str] = {}
+    for required in cascade.required_of(spoken(circle.roster.dossier.store, view.bucket, view.fact)):
+        verb = required.requirement.fact.removeprefix("exposure.").removeprefix("anyone.")
+        wanted = required.requirement.comparison
+        if verb in link.verbs and required.sure and wanted is not None and not wanted.accepts("open"):
+            found[verb] = str(required.requirement.place)
+    return found

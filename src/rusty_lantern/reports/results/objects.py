@@ -1,0 +1,168 @@
+"""The results of `lantern objects` and `lantern retention`, as `--json` prints them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.baseline.evaluation import Judgement
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.object_rules.retention import Standing
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.objects.retention_summary import Locks
+from rusty_lantern.objects.violations import Prefix
+from rusty_lantern.reports.results.audit import TallyResult, tally_result
+
+
+class ObjectRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One requirement on the objects of one bucket."""
+
+    store: str
+    bucket: str
+    fact: str
+    required: str
+    severity: str
+    status: str
+    reason: str
+    place: str
+    objects: TallyResult
+    prefixes: list[Prefix] | None = None
+    """With `--breaking`: where the drift lies."""
+
+
+class TableRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One bucket's version table: how far its objects were looked at. Without one, `reason` says why."""
+
+    store: str
+    bucket: str
+    looked: str
+    versions: int | None
+    inspected: int | None
+    taken_over: int
+    reason: str
+
+
+class ObjectsResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern objects --json`."""
+
+    survey: str
+    as_of: datetime
+    tables: list[TableRow]
+    requirements: list[ObjectRow]
+
+
+class VersionRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One version of a key: what keeps it, until when, and who can delete it now."""
+
+    version: str
+    current: bool
+    marker: bool
+    size: int
+    written: datetime | None
+    kept: str
+    until: datetime | None
+    hold: bool | None
+    deletable_by: str
+    inspected: str
+
+
+class RetentionRow(msgspec.Struct, frozen=True, kw_only=True):
+    """The retention of one bucket's versions."""
+
+    store: str
+    bucket: str
+    default: str
+    locks: Locks
+    sentence: str
+    """When the bucket can be emptied, in words."""
+    bypass_holders: list[str]
+    """Whom the bucket's rules let bypass governance; the owner's own administrators are not read."""
+    breaking: list[ObjectRow]
+    inspected: int
+    versions: int
+
+
+class RetentionResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern retention --json`."""
+
+    survey: str
+    as_of: datetime
+    buckets: list[RetentionRow]
+    unread: list[TableRow]
+    key: str | None = None
+    history: list[VersionRow] | None = None
+    """With `--key`: every version of that key, the newest first."""
+
+
+def table_row(view: BucketView) -> TableRow:
+    """How far a bucket's objects were looked at."""
+    table = view.bucket.table.value
+    return TableRow(
+        store=view.dossier.store,
+        bucket=view.bucket.name,
+        looked=table.looked if table else "none",
+        versions=table.versions if table else None,
+        inspected=table.inspected if table else None,
+        taken_over=table.taken_over if table else 0,
+        reason=view.bucket.table.reason,
+    )
+
+
+def object_row(judgement: Judgement, prefixes: list[Prefix] | None = None) -> ObjectRow:
+    """One requirement on objects that was counted."""
+    requirement = judgement.requirement
+    assert judgement.tally is not None
+    return ObjectRow(
+        store=judgement.store,
+        bucket=judgement.name,
+        fact=requirement.fact,
+        required=requirement.comparison.words if requirement.comparison else "anything",
+        severity=requirement.severity,
+        status=judgement.status,
+        reason=judgement.reason,
+        place=str(requirement.place),
+        objects=tally_result(judgement.tally, judgement.confidence),
+        prefixes=prefixes,
+    )
+
+
+def version_row(version: Version, stands: Standing) -> VersionRow:
+    """One version with how it stands."""
+    return VersionRow(
+        version=version.version,
+        current=version.current,
+        marker=version.marker,
+        size=version.size,
+        written=version.written,
+        kept="marker" if version.marker else "lapsed" if stands.lapsed and stands.kept == "bare" else stands.kept,
+        until=version.until if version.mode else None,
+        hold=version.hold,
+        deletable_by=stands.deleter,
+        inspected=version.inspected,
+    )
+
+
+def sentence(locks: Locks, moment: datetime) -> str:
+    """When a bucket can be emptied, in a sentence or three."""
+    found = locks.emptying
+    if found.by_anyone is None:
+        when = "No period binds: whoever may delete can empty it now"
+    elif found.by_bypass is None:
+        when = (
+            f"It can be emptied from {show_moment(found.by_anyone)} on; now, by holders of the bypass permission alone"
+        )
+    elif found.by_bypass == found.by_anyone:
+        when = f"It cannot be emptied before {show_moment(found.by_anyone)}, by anybody"
+    else:
+        when = (
+            f"It can be emptied from {show_moment(found.by_anyone)} on; "
+            f"by holders of the bypass permission from {show_moment(found.by_bypass)}"
+        )
+    parts = [when]
+    if found.held:
+        parts.append(f"never while {found.held:,} legal {'hold stands' if found.held == 1 else 'holds stand'}")
+    if found.unknown:
+        parts.append(f"{found.unknown:,} versions were not inspected, so it may be later")
+    return "; ".join(parts) + "."

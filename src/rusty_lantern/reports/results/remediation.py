@@ -1,0 +1,67 @@
+""""""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from rusty_lantern.core.file_names import file_name
+from rusty_lantern.core.remediation.remedy import Remedy
+
+if TYPE_CHECKING:
+    pass
+
+
+class DocumentResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A document to apply. An empty text: the setting is to be deleted."""
+
+    setting: str
+    text: str
+    file: str
+    """Its name in a folder of documents (`--out`)."""
+
+
+class RemedyRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One remedy. `proof`: what deciding again with the documents in place showed."""
+
+    store: str
+    subject: str
+    name: str
+    severity: str
+    facts: list[str]
+    words: str
+    documents: list[DocumentResult]
+    proof: list[str]
+
+
+class RemedyResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern remedy --json`."""
+
+    survey: str
+    as_of: datetime
+    remedies: list[RemedyRow]
+
+
+def remedy_row(store: str, subject: str, name: str, severity: str, remedy: Remedy) -> RemedyRow:
+    """One remedy as a result."""
+    documents = [
+        DocumentResult(setting=d.setting, text=d.text, file=_file_name(store, name, d.setting, d.text))
+        for d in remedy.documents
+    ]
+    return RemedyRow(
+        store=store,
+        subject=subject,
+        name=name,
+        severity=severity,
+        facts=list(remedy.facts),
+        words=remedy.words,
+        documents=documents,
+        proof=list(remedy.proof),
+    )
+
+
+def _file_name(store: str, name: str, setting: str, text: str) -> str:
+    kind = "xml" if text.startswith("<") else "json"
+    return f"{store}.{file_name(name)}.{setting.replace(' ', '-')}.{kind}"

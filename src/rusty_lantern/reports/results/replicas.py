@@ -1,0 +1,59 @@
+""""""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.audit.audit import Judge
+from rusty_lantern.core.audit.replicas import judgements as mirror_judgements
+from rusty_lantern.core.facts.replicas import Compared
+from rusty_lantern.reports.results.identities import Judged, judged_of
+
+
+class MirrorRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One mirrored bucket."""
+
+    source: str
+    target: str
+    bucket: str
+    content: str
+    words: str
+    behind: int
+    lag: int
+    differences: list[DifferenceResult]
+    unknown: dict[str, str]
+    judged: Judged
+
+
+class DifferenceResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A fact that is not the same in the copy."""
+
+    fact: str
+    here: str
+    there: str
+
+
+class MirrorsResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern mirrors --json`."""
+
+    survey: str
+    as_of: datetime
+    mirrors: list[MirrorRow]
+
+
+def mirror_row(compared: Compared, judge: Judge | None = None) -> MirrorRow:
+    """One mirrored bucket as a result."""
+    return MirrorRow(
+        source=compared.mirror.source,
+        target=compared.mirror.target,
+        bucket=compared.bucket,
+        content=compared.content or "unknown",
+        words=compared.words,
+        behind=compared.behind,
+        lag=compared.mirror.lag,
+        differences=[DifferenceResult(fact=d.fact, here=d.here, there=d.there) for d in compared.differences],
+        unknown=dict(compared.unknown),
+        judged=judged_of(judge.of_mirror(compared) if judge else mirror_judgements(compared)),
+    )

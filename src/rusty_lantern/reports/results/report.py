@@ -1,0 +1,240 @@
+"""The report as data: what its page, its tables and its files are all made of.
+
+For three readers in order: what a manager has to know on one screen, what the administrator does next, what an auditor
+wants to see again.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern import __version__
+from rusty_lantern.archive.surveys import Kept, Survey
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.audit.audit import Audit
+from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.baseline.evaluation import STATUSES
+from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline
+from rusty_lantern.core.history.changes import Turn
+from rusty_lantern.core.history.drift_history import Key, Since
+from rusty_lantern.core.remediation.remedy import Remedy
+from rusty_lantern.reports.results.audit import AuditResult, JudgementResult, audit_result, judgement_result
+
+
+class OpenDoor(msgspec.Struct, frozen=True, kw_only=True):
+    """A bucket that the public gets into: by which verb, how far, by which rule, and a request that would pass."""
+
+    store: str
+    bucket: str
+    audience: str
+    verb: str
+    level: str
+    because: str
+    request: str
+    bytes: int | None
+    expected: bool
+    """Whether the baseline holds in spite of it: it is meant to be so."""
+
+
+class Task(msgspec.Struct, frozen=True, kw_only=True):
+    """One thing to do: what, and all the drift that it puts right."""
+
+    words: str
+    severity: str
+    documents: int
+    drift: list[JudgementResult]
+
+
+class Cell(msgspec.Struct, frozen=True, kw_only=True):
+    """How one bucket stands in one area: the worst of its requirements there."""
+
+    area: str
+    status: str
+    severity: str
+    count: int
+
+
+class BucketLine(msgspec.Struct, frozen=True, kw_only=True):
+    """One bucket at a glance."""
+
+    store: str
+    bucket: str
+    steward: str
+    cells: list[Cell]
+
+
+class SurveyLine(msgspec.Struct, frozen=True, kw_only=True):
+    """A kept survey: its hash, and whether it is as it was written."""
+
+    survey: str
+    sha256: str
+    wrong: str
+
+
+class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern report`: everything that is in it."""
+
+    tool: str
+    estate: str
+    audit: AuditResult
+    only_for: str
+    """The extract that was asked for, `FACT=VALUE`; empty: the whole."""
+    open_doors: list[OpenDoor]
+    opened: int | None
+    """How many drifts opened since the survey before, as `lantern changes` counts; null where there is none."""
+    worse: int | None
+    """How many drifts of then got worse."""
+    closed: int | None
+    """How many drifts of then are none now."""
+    tasks: list[Task]
+    areas: list[str]
+    glance: list[BucketLine]
+    held: list[JudgementResult]
+    surveys: list[SurveyLine]
+
+
+AREAS = {
+    "doors": ("exposure.", "access.", "grants.", "guards.", "doors", "policy", "public-status", "network.",
+              "objects.public"),
+    "encryption": ("encryption", "objects.encryption", "objects.under-default-key"),
+    "versions and locks": ("versioning", "lock.", "soft-delete", "objects.mode", "objects.keep", "objects.hold",
+                           "objects.current-version", "lifecycle.", "deletion"),
+    "record": ("logging",),
+    "objects": ("objects.", "uploads.", "versions."),
+    "order": ("",),
+}  # fmt: skip
+"""Area → beginnings of the names of its facts; the first that fits."""
+
+
+def area_of(fact: str) -> str:
+    """The area that a fact belongs to.
+
+    >>> area_of("exposure.read"), area_of("tags.steward")
+    ('doors', 'order')
+    """
+    return next(area for area, starts in AREAS.items() if fact.startswith(starts))
+
+
+def report_result(
+    survey: Survey,
+    estate: str,
+    moment: datetime,
+    baseline: Baseline,
+    found: Audit,
+    views: Sequence[BucketView],
+    since: Mapping[Key, Since],
+    remedies: Sequence[tuple[Remedy, Sequence[Key]]],
+    kept: Sequence[Kept],
+    turned: Mapping[Turn, int] | None,
+    only_for: str = "",
+) -> ReportResult:
+    """Put the report together. `remedies`: each with the drift that it is for."""
+    audit = audit_result(survey, moment, baseline, found, since)
+    return ReportResult(
+        tool=f"rusty-lantern {__version__}",
+        estate=estate,
+        audit=audit,
+        only_for=only_for,
+        open_doors=_doors(views, found),
+        opened=None if turned is None else turned.get("opened", 0),
+        worse=None if turned is None else turned.get("worse", 0),
+        closed=None if turned is None else turned.get("closed", 0),
+        tasks=_tasks(audit, remedies),
+        areas=list(AREAS),
+        glance=[_line(view, found_by_bucket) for view, found_by_bucket in _by_bucket(views, found)],
+        held=[judgement_result(j) for j in found.of("held")],
+        surveys=[SurveyLine(survey=one.name, sha256=one.digest, wrong=one.wrong) for one in kept],
+    )
+
+
+def _doors(views: Sequence[BucketView], found: Audit) -> list[OpenDoor]:
+    """Every door that is not closed to the public: the widest audience of each verb, worst first."""
+    drifted = {(j.store, j.name, j.requirement.fact) for j in found.judgements if j.status in ("drifted", "waived")}
+    doors = []
+    for view in views:
+        for verb in VERBS:
+            levels = {audience: view.verdicts[audience, verb] for audience in AUDIENCES}
+            audience = next((a for a in AUDIENCES if levels[a].level == "open"), None)
+            audience = audience or next((a for a in AUDIENCES if levels[a].level == "narrow"), None)
+            if audience is None:
+                continue
+            verdict, store, bucket = levels[audience], view.dossier.store, view.bucket.name
+            doors.append(
+                OpenDoor(
+                    store=store, bucket=bucket, audience=audience, verb=verb, level=verdict.level,
+                    because=verdict.because, request=verdict.witness.request if verdict.witness else "",
+                    bytes=view.bucket.usage.value.bytes if view.bucket.usage.value else None,
+                    expected=(store, bucket, f"exposure.{verb}") not in drifted,
+                )
+            )  # fmt: skip
+    order = ("write", "delete", "govern", "unlock", "read", "list", "inspect")
+    return sorted(doors, key=lambda d: (d.expected, d.level != "open", order.index(d.verb), d.store, d.bucket))
+
+
+def _tasks(audit: AuditResult, remedies: Sequence[tuple[Remedy, Sequence[Key]]]) -> list[Task]:
+    """Drift grouped by what puts it right, in the order of the audit: the worst, and what reaches furthest, first."""
+    by_key = {(d.store, d.subject, d.name, d.fact): d for d in audit.drift}
+    groups: dict[str, list[JudgementResult]] = {}
+    documents: Counter[str] = Counter()
+    for remedy, keys in remedies:
+        groups.setdefault(remedy.words, []).extend(by_key[key] for key in keys if key in by_key)
+        documents[remedy.words] += len(remedy.documents)
+    tasks = [
+        Task(
+            words=words,
+            severity=min((d.severity for d in drift), key=_severity),
+            documents=documents[words],
+            drift=drift,
+        )
+        for words, drift in groups.items()
+        if drift
+    ]
+    places = {id(one): place for place, one in enumerate(audit.drift)}
+    return sorted(tasks, key=lambda task: min(places[id(one)] for one in task.drift))
+
+
+def _severity(word: str) -> int:
+    return [str(severity) for severity in SEVERITIES].index(word)
+
+
+def _by_bucket(views: Sequence[BucketView], found: Audit) -> list[tuple[BucketView, list[JudgementResult]]]:
+    mine: dict[tuple[str, str], list[JudgementResult]] = {}
+    for judgement in found.judgements:
+        if judgement.kind == "bucket" and judgement.status != "held":
+            result = judgement_result(judgement)
+            mine.setdefault((judgement.store, judgement.name), []).append(
+                msgspec.structs.replace(result, reason=judgement.status)
+            )
+    return [(view, mine.get((view.dossier.store, view.bucket.name), [])) for view in views]
+
+
+def _line(view: BucketView, judged: list[JudgementResult]) -> BucketLine:
+    steward = view.fact("tags.steward")
+    cells = []
+    for area in AREAS:
+        here = [one for one in judged if area_of(one.fact) == area]
+        status = next((s for s in ("drifted", "unknown", "waived") if any(o.reason == s for o in here)), "held")
+        worst = min((o.severity for o in here if o.reason == status), key=_severity, default="")
+        cells.append(Cell(area=area, status=status, severity=worst, count=sum(o.reason == status for o in here)))
+    return BucketLine(store=view.dossier.store, bucket=view.bucket.name, steward=str(steward.value or ""), cells=cells)
+
+
+def rows_of(result: ReportResult) -> list[dict[str, object]]:
+    """Every requirement on every subject, as flat rows: what the tables beside the page hold."""
+    audit = result.audit
+    groups = {"drifted": audit.drift, "unknown": audit.unknown, "waived": audit.waived, "held": result.held}
+    return [
+        {
+            "status": status, "severity": one.severity, "store": one.store, "subject": one.subject, "name": one.name,
+            "fact": one.fact, "required": one.required, "observed": one.observed,
+            "since": one.since, "reason": one.reason or one.note, "because": one.because, "remedy": one.remedy,
+            "sheet": one.sheet, "place": one.place, "question": one.evidence.question, "answer": one.evidence.answer,
+        }
+        for status in STATUSES
+        for one in sorted(groups[status], key=lambda o: (_severity(o.severity), o.store, o.name, o.fact))
+    ]  # fmt: skip

@@ -1,0 +1,138 @@
+"""The results of `lantern survey` and `lantern history`, as `--json` prints them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.archive.surveys import Kept, Survey
+from rusty_lantern.core.answer import NOT_IN_DOSSIER
+from rusty_lantern.core.history.drift_history import Lasting, Standing
+from rusty_lantern.core.model.bucket import OTHER_PROTOCOL
+
+
+class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
+    """One kept survey. `wrong` says what is not as it was written; empty where nothing is."""
+
+    survey: str
+    taken: datetime | None
+    stores: dict[str, int | None]
+    only: list[str]
+    sha256: str
+    wrong: str
+    buckets: int | None = None
+    """How many were judged; null, as all that follows, where there is no baseline or the survey cannot be read."""
+    drift_by_severity: dict[str, int] | None = None
+    unknown: int | None = None
+    waived: int | None = None
+    exposed: dict[str, int] | None = None
+    """Verb → buckets that anyone gets into, from everywhere."""
+    pruned_before: int = 0
+    """How many surveys were pruned between this one and the one before it here."""
+
+
+class LastingResult(msgspec.Struct, frozen=True, kw_only=True):
+    """How long drifts stood, over all surveys that were judged. Days; null where there were none."""
+
+    closed: int
+    open: int
+    median_days_closed: float | None
+    median_days_open: float | None
+    oldest: str
+    """The drift that is open for longest, and since when."""
+    oldest_since: datetime | None
+
+
+class HistoryResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern history --json`."""
+
+    lasting: LastingResult | None = None
+
+    verified: bool
+    surveys: list[HistoryRow]
+    unfinished: list[str]
+    """Surveys that were stopped and can be gone on with."""
+
+
+class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern survey --json`."""
+
+    survey: str
+    taken: datetime
+    stores: dict[str, int | None]
+    questions: dict[str, dict[str, int]]
+    """Store → how many answers of each state."""
+    unread: dict[str, str]
+    besides: dict[str, dict[str, int]]
+    """Store → how many identities, groups, credentials, encryption keys and links it told of."""
+
+
+def history_row(kept: Kept, standing: Standing | None = None) -> HistoryRow:
+    """One kept survey, with how it stood where that is known."""
+    manifest = kept.manifest
+    judged = (
+        {
+            "buckets": standing.buckets,
+            "drift_by_severity": standing.drift_by_severity,
+            "unknown": standing.counts.get("unknown", 0),
+            "waived": standing.counts.get("waived", 0),
+            "exposed": standing.exposed,
+        }
+        if standing
+        else {}
+    )
+    return HistoryRow(
+        survey=kept.name,
+        taken=manifest.taken if manifest else None,
+        stores=manifest.stores if manifest else {},
+        only=manifest.only if manifest else [],
+        sha256=kept.digest,
+        wrong=kept.wrong,
+        pruned_before=kept.pruned_before,
+        **judged,  # type: ignore[arg-type]
+    )
+
+
+def lasting_result(lasting: Lasting) -> LastingResult:
+    """How long drifts stood."""
+    spell = lasting.oldest
+    store, _, name, fact = spell.key if spell else ("", "", "", "")
+    return LastingResult(
+        closed=lasting.closed,
+        open=lasting.open,
+        median_days_closed=lasting.median_days_closed,
+        median_days_open=lasting.median_days_open,
+        oldest=f"{store}/{name} {fact}" if spell else "",
+        oldest_since=spell.begun if spell else None,
+    )
+
+
+BESIDES = ("identities", "groups", "credentials", "encryption_keys", "links")
+
+
+def survey_result(survey: Survey) -> SurveyResult:
+    """What a survey read, by store and state of answer."""
+    questions: dict[str, dict[str, int]] = {}
+    for dossier in survey.dossiers:
+        states = Counter(
+            answer.state
+            for bucket in dossier.buckets
+            for name in bucket.__struct_fields__
+            if name not in ("name", "owner", "doors", "table")
+            and (answer := getattr(bucket, name)).note != NOT_IN_DOSSIER
+            and not (name in OTHER_PROTOCOL and answer.state == "unsupported")
+        )
+        questions[dossier.store] = dict(sorted(states.items()))
+    return SurveyResult(
+        survey=survey.name,
+        taken=survey.manifest.taken,
+        stores=survey.manifest.stores,
+        questions=questions,
+        unread={d.store: d.listing.reason for d in survey.dossiers if not d.listing.settled},
+        besides={
+            d.store: {name: len(getattr(d, name).value) for name in BESIDES if getattr(d, name).value}
+            for d in survey.dossiers
+        },
+    )

@@ -1,0 +1,1 @@
+"""Views of results in a terminal."""

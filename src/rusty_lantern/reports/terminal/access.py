@@ -1,0 +1,224 @@
+"""Terminal views of the access commands."""
+
+from __future__ import annotations
+
+import shlex
+from collections import Counter
+from collections.abc import Sequence
+
+from rich.console import Console
+
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.results.access import AccessResult, ChangeResult, DecisionResult, OwnRow, TryResult
+from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
+from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step, styled, terse
+from rusty_lantern.reports.terminal.table import Grid
+
+_SAYS = {
+    "allows": STYLES["open"],
+    "denies": "bold",
+    "not understood": STYLES["unknown"],
+    "ignored": "dim",
+    "shuts": "dim",
+}
+SIDES = {True: ("inside", "dim"), False: ("outside", STYLES["narrow"]), None: ("unknown", STYLES["unknown"])}
+"""Whether somebody is one of the owner's account or of a trusted one."""
+
+
+def why_view(screen: Console, result: DecisionResult) -> None:
+    """The request, each rule's word on it, and the decision."""
+    request = result.request
+    line(screen, (f"{result.store}/{result.bucket}", "bold"), f"  {request.action}")
+    line(screen, (request.request, "bold"), indent=2)
+    line(screen, (join([f"from {request.address}", request.caller, request.at]), "dim"), indent=2)
+    for name, value in {**request.headers, **request.circumstances}.items():
+        line(screen, f"{name}: {value}", indent=2)
+    screen.print()
+    grid = Grid("rule", "says", "first part that does not fit, or why", shrink=(2, 0))
+    for step in result.steps:
+        grid.add(step.rule, (step.says, _SAYS.get(step.says, "dim")), (step.why, "dim"))
+    if result.steps:
+        grid.show(screen, indent=2)
+        screen.print()
+    word, style = {True: ("allowed", "open"), False: ("refused", "held"), None: ("cannot be told", "unknown")}[
+        result.allowed
+    ]
+    line(screen, (word, STYLES[style]), f": {result.by}")
+    if result.note:
+        line(screen, (result.note, "dim"))
+
+
+def access_view(screen: Console, result: AccessResult, *, in_full: bool = False) -> None:
+    """One line for each identity and bucket, then what the stores' own identities may; `in_full` names all buckets."""
+    line(screen, ("What buckets grant to named identities", "bold"))
+    line(screen, (join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}"]), "dim"))
+    screen.print()
+    grid = Grid("identity", "side", "bucket", "may", "only", shrink=(4, 0, 3))
+    for row in result.access:
+        verbs = [verb if row.verbs[verb] != "unknown" else f"{verb}?" for verb in VERBS if verb in row.verbs]
+        side = SIDES[row.inside]
+        if set(row.verbs.values()) == {"unknown"}:
+            grid.add(row.identity, side, f"{row.store}/{row.bucket}", ("cannot be told", STYLES["unknown"]), "")
+            continue
+        may = _may(verbs)
+        grid.add(row.identity, side, f"{row.store}/{row.bucket}", may, ("; ".join(row.fences), "dim"))
+    if result.access:
+        grid.show(screen)
+    else:
+        line(screen, ("no bucket's rules name anybody who was asked for", "dim"))
+    _own(screen, result, in_full)
+    screen.print()
+    outside = len({row.identity for row in result.access if row.inside is False})
+    named = len({row.identity for row in result.access})
+    mine = len({(row.store, row.identity) for row in result.own})
+    parts = [f"{many(named, 'identity', 'identities')} in rules", f"{outside} outside", f"{mine:,} of the stores' own"]
+    line(screen, join(parts))
+    if not in_full and result.own:
+        next_step(screen, f"lantern access --who {shlex.quote(result.own[0].identity)}", "every bucket by name")
+
+
+def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
+    if result.own:
+        screen.print()
+        line(screen, ("What the stores' own identities may, by both sides together", "bold"))
+        grid = Grid("store", "identity", "may", "on", "which", "only", shrink=(5, 4, 2, 1), right=(3,))
+        folded = {} if in_full else _unknown_for_many(result.own)
+        for row in result.own:
+            if _blank(row) in folded:
+                continue
+            names = ", ".join(row.buckets[:3]) + (", …" if row.count > 3 else "")
+            only = "; ".join([*row.fences, *row.doubts[:1]])
+            grid.add(row.store, (row.identity, "bold"), _granted(row), f"{row.count:,}", names, (only, "dim"))
+        grid.show(screen)
+        for (store, bucket, why), number in folded.items():
+            told = f"  the permissions of {number:,} identities there are unknown: {why}"
+            line(screen, (f"{store}/{bucket}", "bold"), (told, STYLES["unknown"]))
+    if in_full:
+        for row in result.own:
+            screen.print()
+            words, style = _granted(row)
+            line(screen, (words, style or "bold"), f" on {many(row.count, 'bucket')} of {row.store}")
+            line(screen, ", ".join(row.buckets), indent=2)
+            for words in (*row.fences, *row.doubts):
+                line(screen, (words, "dim"), indent=4)
+    for store, reason in result.unread.items():
+        line(screen, (f"{store}: its identities could not be told: {reason}", STYLES["unknown"]))
+
+
+MANY = 3
+
+
+def _blank(row: OwnRow) -> tuple[str, str, str]:
+    """Store, bucket and reason of a row of which nothing is known; empty texts for any other."""
+    nothing = set(row.verbs.values()) == {"unknown"} and row.count == 1 and len(row.doubts) == 1
+    return (row.store, row.buckets[0], row.doubts[0]) if nothing else ("", "", "")
+
+
+def _unknown_for_many(rows: Sequence[OwnRow]) -> dict[tuple[str, str, str], int]:
+    """Buckets on which the permissions of many identities are unknown for one reason, and how many identities."""
+    counts = Counter(_blank(row) for row in rows)
+    return {blank: number for blank, number in counts.items() if blank[0] and number >= MANY}
+
+
+def _granted(row: OwnRow) -> tuple[str, str]:
+    """What an identity may, in words and their style; what could not be told is never among it."""
+    sure = [verb for verb in VERBS if row.verbs.get(verb, "unknown") != "unknown"]
+    if "unknown" not in row.verbs.values():
+        return _may(sure), ""
+    return f"{' '.join(sure)} and more?" if sure else "cannot be told", STYLES["unknown"]
+
+
+def _may(verbs: Sequence[str]) -> str:
+    if len(verbs) == len(VERBS):
+        return "everything"
+    return "everything but unlock" if len(verbs) == len(VERBS) - 1 and "unlock" not in verbs else " ".join(verbs)
+
+
+def tries_view(screen: Console, results: Sequence[TryResult]) -> None:
+    """One after the other."""
+    for number, result in enumerate(results):
+        if number:
+            screen.print()
+        try_view(screen, result)
+
+
+def try_view(screen: Console, result: TryResult) -> None:
+    """What would be so, and who would gain or lose what."""
+    title = f"{result.bucket} as proposed" + (f", against {result.against} as it is" if result.against else "")
+    line(screen, (title, "bold"))
+    line(screen, (f"as of {show_moment(result.as_of)}; nothing was sent anywhere", "dim"))
+    screen.print()
+    grid = Grid("would be", *VERBS)
+    for audience, verdicts in result.exposure.items():
+        cells = [verdicts[verb].verdict for verb in VERBS]
+        grid.add(audience, *(("·" if cell == "closed" else cell, STYLES[cell]) for cell in cells))
+    grid.show(screen)
+    for audience, verdicts in result.exposure.items():
+        doubts = {doubt: verb for verb in VERBS for doubt in verdicts[verb].doubts}
+        for doubt in doubts:
+            line(screen, (f"unknown for {audience}: ", STYLES["unknown"]), doubt, indent=2)
+    _would(screen, result)
+    if result.changes is None:
+        return
+    screen.print()
+    if not result.changes:
+        line(screen, ("Nobody gains or loses access.", STYLES["held"]))
+    told = set()
+    for change in result.changes:
+        if change.audience not in WHO:
+            continue
+        if (change.verb, change.before, change.after) not in told:  # what anyone gains, any account gains as well
+            _change(screen, change)
+        told.add((change.verb, change.before, change.after))
+    for name in dict.fromkeys(change.audience for change in result.changes if change.audience not in WHO):
+        _changes_of(screen, name, [change for change in result.changes if change.audience == name])
+
+
+def _changes_of(screen: Console, name: str, changes: list[ChangeResult]) -> None:
+    """What somebody named gains and loses, with an example each."""
+    for word, style, side in (("gains", STYLES["open"], "gained"), ("loses", STYLES["held"], "lost")):
+        mine = [change for change in changes if getattr(change, side) is not None]
+        if mine:
+            line(screen, (f"{word} ", style), f"{name}: {', '.join(change.verb for change in mine)}")
+            show_witness(screen, getattr(mine[0], side))
+    hidden = [change.verb for change in changes if not change.sure]
+    if hidden:
+        line(screen, ("cannot be told ", STYLES["unknown"]), f"whether {name} gains or loses {', '.join(hidden)}")
+
+
+def _would(screen: Console, result: TryResult) -> None:
+    """What would drift, what would be mended, and what could not be told."""
+    if result.drift is None:
+        return
+    screen.print()
+    if not result.drift:
+        line(screen, ("It would not drift from the baseline.", STYLES["held"] if not result.unknown else ""))
+    else:
+        line(screen, ("It would drift from the baseline", STYLES["drifted"]))
+        grid = Grid("severity", "fact", "required", "would be", "", "line, sheet", shrink=(5, 2), drop=(5,), keep=22)
+        for found in result.drift:
+            news = ("new", STYLES["critical"]) if found.fact in result.new_drift and result.against else ("", "")
+            place = found.place.split(":")[-2] if found.place.count(":") >= 2 else found.place
+            grid.add(styled(found.severity), found.fact, terse(found.required), (found.observed, "bold"), news,
+                     (f"{place} {found.sheet}", "dim"))  # fmt: skip
+        grid.show(screen)
+    if result.mended:
+        line(screen, ("mended: ", STYLES["held"]), ", ".join(result.mended))
+    for found in result.unknown:
+        line(screen, ("cannot be told ", STYLES["unknown"]), f"{found.fact}: {found.reason}")
+    for found in result.waived:
+        line(screen, ("waived ", STYLES["waived"]), f"{found.fact}: {found.reason}")
+
+
+def _change(screen: Console, change: ChangeResult) -> None:
+    for word, style, witness in (("gains", STYLES["open"], change.gained), ("loses", STYLES["held"], change.lost)):
+        if witness is not None:
+            can = CAN[change.verb].removeprefix("can ")
+            who = WHO[change.audience].rstrip(",")
+            shift = f"{change.before} → {change.after}" if change.before != change.after else f"stays {change.after}"
+            line(screen, (f"{word} ", style), f"{who}: to {can}", (f"  ({shift})", "dim"))
+            show_witness(screen, witness)
+    if not change.sure and change.gained is None and change.lost is None:
+        words = f"whether {change.audience} gains or loses {change.verb} ({change.before} → {change.after})"
+        line(screen, ("cannot be told ", STYLES["unknown"]), words)

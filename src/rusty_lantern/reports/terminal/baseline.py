@@ -1,0 +1,63 @@
+"""What `lantern baseline` prints: remarks on a baseline, and the effective sheet of one bucket."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.results.baseline import BaselineCheck, EffectiveSheet, ExamplesResult
+from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal.table import Grid
+
+
+def check_view(screen: Console, result: BaselineCheck) -> None:
+    """The remarks in the order of the file; then what nobody asks."""
+    line(screen, (result.baseline + (f", edition {result.edition}" if result.edition else ""), "bold"))
+    held = f"held against survey {result.survey}" if result.survey else "no survey is kept yet to hold it against"
+    line(screen, (join([many(result.sheets, "sheet"), many(result.requirements, "requirement"), held]), "dim"))
+    screen.print()
+    for remark in result.remarks:
+        style = STYLES["medium"] if remark.odd else "dim"
+        line(screen, (remark.place, "bold"), "  ", (remark.what, style), hang=4)
+    if not result.remarks:
+        line(screen, ("nothing odd was found", STYLES["held"]))
+    if result.unasked:
+        screen.print()
+        line(screen, (f"nobody requires anything of {many(len(result.unasked), 'fact')}: ", "dim"),
+             (", ".join(result.unasked), "dim"), hang=2)  # fmt: skip
+    next_step(screen, "lantern audit", "hold a survey against it")
+
+
+def sheet_view(screen: Console, result: EffectiveSheet) -> None:
+    """One line a requirement, in the order in which facts were first required."""
+    line(screen, (result.bucket, "bold"), f"  {result.baseline}")
+    line(screen, (f"as of {show_moment(result.as_of)}", "dim"))
+    screen.print()
+    grid = Grid("fact", "required", "severity", "asked by", "instead of", shrink=(4, 3, 1), drop=(4,), keep=24)
+    for row in result.required:
+        name = row.place.split(":")
+        origin = f"{row.sheet}, line {name[-2]}" if len(name) > 2 else row.sheet
+        instead = "; ".join(other.rpartition(", ")[0] for other in row.displaced)
+        grid.add((row.fact, "bold"), row.required, styled(row.severity), (origin, "dim"), (instead, "dim"))
+    grid.show(screen)
+    for row in result.required:
+        words = "; ".join(
+            part
+            for part in (row.because, row.remedy and f"to do: {row.remedy}", row.until and f"until {row.until}",
+                         row.perhaps and f"perhaps: it hangs on {row.perhaps}")
+            if part
+        )  # fmt: skip
+        if words:
+            line(screen, (f"{row.fact}: ", "bold"), words, indent=2, hang=2)
+    next_step(screen, f"lantern show {result.bucket} --required", "what was observed, and judged")
+
+
+def examples_view(screen: Console, result: ExamplesResult) -> None:
+    """One line an example, and under it what is not as it says."""
+    for row in result.examples:
+        word = ("fails ", STYLES["critical"]) if row.wrong else ("passes", STYLES["held"])
+        line(screen, word, "  ", (row.example, "bold" if row.wrong else ""), (f"  {row.place}", "dim"))
+        for wrong in row.wrong:
+            line(screen, wrong, indent=8, hang=2)
+    screen.print()
+    line(screen, (f"{result.passed} passed, {result.failed} failed", "bold"))

@@ -1,0 +1,166 @@
+"""What `lantern changes` prints: as JSON, and on a terminal."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.escape import shorten
+from rusty_lantern.reports.results.changes import (
+    ChangeRow,
+    ChangesResult,
+    DeclaredResult,
+    DriftRow,
+    EventRow,
+    EventsRow,
+)
+from rusty_lantern.reports.terminal.exposure import show_witness
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled, terse
+from rusty_lantern.reports.terminal.table import Grid
+
+TURNS = {"opened": "drifted", "worse": "critical", "closed": "held", "waived": "waived", "told now": "",
+         "not told any more": "unknown"}  # fmt: skip
+
+
+def changes_view(screen: Console, result: ChangesResult) -> None:
+    """Access first, then drift, what became weaker, what came and went, and every other fact."""
+    line(screen, ("What changed", "bold"))
+    span = join([f"from {show_moment(result.before_taken)}", f"to {show_moment(result.after_taken)}"])
+    line(screen, (span, "dim"))
+    access = [row for row in result.changes if row.sort in ("gained", "lost")]
+    for title, rows in (("Access gained", "gained"), ("Access lost", "lost")):
+        _access(screen, title, [row for row in access if row.sort == rows])
+    _drift(screen, result.drift)
+    if result.weakened:
+        screen.print()
+        line(screen, ("Protection that became weaker", STYLES["critical"]))
+        for found in result.weakened:
+            words = f"  {many(found.versions, 'version')}: {found.what}"
+            line(screen, (f"{found.store}/{found.bucket}", "bold"), words, indent=2)
+            line(screen, ("; ".join(found.first), "dim"), indent=6)
+            _causes(screen, found.causes)
+    _rest(screen, [row for row in result.changes if row not in access])
+    screen.print()
+    opened = sum(row.turn in ("opened", "worse") for row in result.drift)
+    closed = sum(row.turn == "closed" for row in result.drift)
+    counts = [many(len(result.changes), "change"), f"{opened:,} drifts opened or worse", f"{closed:,} closed"]
+    line(screen, (join(counts), "bold"))
+    if result.events is not None:
+        _record(screen, result.events)
+    gained = next((row for row in access if row.sort == "gained"), None)
+    if gained is not None:
+        next_step(screen, f"lantern exposure {gained.store}/{gained.name}", "who gets in, and how")
+
+
+def declared_view(screen: Console, result: DeclaredResult) -> None:
+    """Where reality left the declaration: access first, then what is missing or undeclared, and every other fact."""
+    line(screen, ("Where the survey left what was declared", "bold"))
+    span = join([f"survey {result.survey}", many(result.declared, "declared bucket")])
+    line(screen, (span, "dim"))
+    access = [row for row in result.changes if row.sort in ("gained", "lost")]
+    for title, rows in (("More access than declared", "gained"), ("Less access than declared", "lost")):
+        _access(screen, title, [row for row in access if row.sort == rows])
+    _rest(screen, [row for row in result.changes if row not in access], ("Undeclared and missing", "declared", "is"))
+    screen.print()
+    told = many(len(result.changes), "difference") if result.changes else "everything is as declared"
+    line(screen, (told, "bold" if result.changes else STYLES["held"]))
+
+
+def _record(screen: Console, events: EventsRow) -> None:
+    words = f"{many(events.lines, 'event')} read; {many(events.unexplained, 'change')} unexplained"
+    why = ": what is not recorded there, an identity that is exempted, or a file that was not given"
+    line(screen, words, (why if events.unexplained else "", "dim"))
+    if events.skipped:
+        told = f"{many(events.skipped, 'line')} skipped, the first: {events.first_skipped}"
+        line(screen, (told, STYLES["unknown"]))
+
+
+def _title(row: ChangeRow | DriftRow) -> str:
+    if row.subject == "store":
+        return row.store
+    return f"{row.store}/{row.name}" if row.subject == "bucket" else f"{row.store}: {row.name}"
+
+
+def _access(screen: Console, title: str, rows: list[ChangeRow]) -> None:
+    if not rows:
+        return
+    screen.print()
+    line(screen, (title, STYLES["held"] if rows[0].sort == "lost" else STYLES["open"]))
+    told = {(row.store, row.name, row.verb, row.before, row.after, row.audience) for row in rows}
+    for row in rows:
+        same = (row.store, row.name, row.verb, row.before, row.after)
+        if row.audience == "any-account" and (*same, "anyone") in told:
+            continue  # said together with anyone
+        both = " and any-account" if row.audience == "anyone" and (*same, "any-account") in told else ""
+        words = f"  {row.verb} by {row.audience}{both}: {row.before} → {row.after}"
+        line(screen, (_title(row), "bold"), words, (f"  {row.note}" if row.note else "", STYLES["unknown"]), indent=2)
+        if row.witness is not None:
+            show_witness(screen, row.witness)
+        _causes(screen, row.causes)
+
+
+def _causes(screen: Console, causes: list[EventRow] | None, indent: int = 6) -> None:
+    """Who did it and when, the likeliest; or that nothing in the record explains it."""
+    if causes is None:
+        return
+    if not causes:
+        line(screen, ("unexplained: no recorded event could have done it", STYLES["unknown"]), indent=indent)
+        return
+    first, more = causes[0], len(causes) - 1
+    line(screen, ("by ", "dim"), event_words(first), (f"  or {more} more like it" if more else "", "dim"),
+         indent=indent, hang=2)  # fmt: skip
+
+
+def event_words(event: EventRow) -> str:
+    """An event in one line: who, what, when, from where."""
+    what = " ".join(part for part in (event.action, event.key or event.about) if part)
+    where = f" from {event.address}" if event.address else ""
+    return f"{event.actor or 'somebody without a name'}  {what}  {show_moment(event.time)}{where}"
+
+
+def _drift(screen: Console, rows: list[DriftRow]) -> None:
+    if not rows:
+        return
+    screen.print()
+    line(screen, ("Drift", "bold"))
+    grid = Grid("turn", "severity", "where", "fact", "required", "before", "now",
+                shrink=(4, 2, 5, 6, 3), drop=(4, 5), keep=19, floors={4: 10, 5: 10, 6: 10})  # fmt: skip
+    for row in rows:
+        turn: Cell = (row.turn, STYLES.get(TURNS[row.turn], ""))
+        grid.add(
+            turn, styled(row.severity), _title(row), row.fact, terse(row.required), row.before, (row.after, "bold")
+        )
+    grid.show(screen)
+
+
+def _rest(
+    screen: Console, rows: list[ChangeRow], titles: tuple[str, str, str] = ("New and gone", "before", "now")
+) -> None:
+    come = [row for row in rows if row.sort in ("new", "gone")]
+    if come:
+        screen.print()
+        line(screen, (titles[0], "bold"))
+        for row in come:
+            line(screen, (f"{row.sort:<5}", "" if row.sort == "new" else STYLES["medium"]), f"{row.subject} ",
+                 (_title(row), "bold"), (f"  {row.note}" if row.note else "", "dim"), indent=2)  # fmt: skip
+            _causes(screen, row.causes)
+    facts = [row for row in rows if row.sort not in ("new", "gone")]
+    if not facts:
+        return
+    screen.print()
+    line(screen, ("Facts", "bold"))
+    last = "by whom" if any(row.causes is not None for row in facts) else "why"
+    grid = Grid("where", "fact", *titles[1:], last, shrink=(0, 2, 3, 4), drop=(4,), keep=22)
+    for row in facts:
+        told = STYLES["unknown"] if row.sort == "not told any more" else ""
+        grid.add((_title(row), "bold"), row.fact or row.sort, row.before, (row.after, told), _why(row))
+    grid.show(screen)
+
+
+def _why(row: ChangeRow) -> Cell:
+    if row.causes:
+        cause = row.causes[0]
+        return f"{cause.actor} {cause.action} {cause.time:%Y-%m-%d %H:%M}", ""
+    if row.causes is not None:
+        return "unexplained", STYLES["unknown"]
+    return shorten(row.note, 40), "dim"

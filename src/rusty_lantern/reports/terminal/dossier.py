@@ -1,0 +1,33 @@
+"""What `lantern dossier check` found, as a result and as a view."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.reports.results.dossier import CheckResult
+from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step
+from rusty_lantern.reports.terminal.table import Grid
+
+
+def check_view(screen: Console, result: CheckResult) -> None:
+    """The faults, grave ones first; what it holds; what it leaves out."""
+    word, style = ("a dossier that can be judged by", "held") if result.usable else ("not to be judged by", "critical")
+    line(screen, (result.file, "bold"), "  ", (word, STYLES[style]))
+    held = [many(number, name.replace("_", " ").removesuffix("s")) for name, number in result.held.items() if number]
+    if held:
+        line(screen, (join(held).replace("identitie", "identity"), "dim"))
+    if result.faults:
+        screen.print()
+        grid = Grid("where", "what is wrong", "what to do", shrink=(2, 1, 0))
+        for fault in sorted(result.faults, key=lambda f: not f.grave):
+            grid.add((fault.pointer, "bold"), (fault.what, STYLES["high" if fault.grave else "medium"]), fault.hint)
+        grid.show(screen)
+    if result.left_out:
+        screen.print()
+        line(
+            screen,
+            ("It does not tell, so these are going to be unknown: ", STYLES["unknown"]),
+            ", ".join(result.left_out),
+        )
+    if result.usable:
+        next_step(screen, "lantern survey", "once estate.yaml has `reads: dossier` and `at: FILE`")

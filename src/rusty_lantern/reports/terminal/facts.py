@@ -1,0 +1,74 @@
+""""""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.results.facts import FactResult, RequiredResult, ShowResult
+from rusty_lantern.reports.terminal.audit import line_of
+from rusty_lantern.reports.terminal.buckets import STATUS_ORDER
+from rusty_lantern.reports.terminal.layout import STYLES, join, line, styled
+from rusty_lantern.reports.terminal.table import Grid
+
+
+def show_view(screen: Console, result: ShowResult) -> None:
+    """Every fact of one bucket; with `--required`, what is asked and by whom."""
+    line(screen, (f"{result.store}/{result.bucket}", "bold"))
+    line(screen, (join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}"]), "dim"))
+    screen.print()
+    facts = result.facts
+    if result.required is not None:
+        _required_table(screen, result.required)
+        asked = {r.fact for r in result.required}
+        facts = [found for found in facts if found.fact not in asked]
+        screen.print()
+        line(screen, ("not required", "dim"))
+    grid = Grid("fact", "value", "why", "evidence", shrink=(3, 2))
+    told: dict[str, list[str]] = {reason: [] for reason in UNTOLD}
+    for found in facts:
+        if found.note in told and found.state in ("unsupported", "failed"):
+            told[found.note].append(found.fact)
+            continue
+        grid.add(
+            found.fact, (found.words, STYLES.get(found.words, "")), found.note, (_evidence(found, result.bucket), "dim")
+        )
+    grid.show(screen)
+    for reason, names in told.items():
+        if names:
+            screen.print()
+            line(screen, (f"{reason}: ", STYLES["unknown"]), (", ".join(names), "dim"), hang=2)
+
+
+UNTOLD = ("not offered by this store", "not in the dossier")
+"""Reasons that say nothing of one fact in particular: their facts are named together, after the others."""
+
+
+def _required_table(screen: Console, required: list[RequiredResult]) -> None:
+    """What is required, judged; under what did not hold, the reasons in full."""
+    grid = Grid("judged", "fact", "required", "observed", "asked by", shrink=(4, 2))
+    for asked in sorted(required, key=lambda r: STATUS_ORDER.index(r.status)):
+        origin = f"{asked.sheet}, line {line_of(asked.place)}"
+        grid.add(styled(asked.status), asked.fact, asked.required, (asked.observed, "bold"), (origin, "dim"))
+    grid.show(screen)
+    open_points = [r for r in required if r.status != "held"]
+    notes: dict[str, list[str]] = {}
+    for asked in open_points:
+        why = "; ".join(part for part in (asked.note, asked.because) if part)
+        if why:
+            notes.setdefault(why, []).append(asked.fact)
+    overriding = [r for r in required if r.displaced]
+    if notes or overriding:
+        screen.print()
+    for why, facts in notes.items():
+        line(screen, (", ".join(facts) + ": ", "bold"), why, indent=2)
+    for asked in overriding:
+        sheet, _, place = asked.displaced[-1].rpartition(", ")
+        line(screen, (f"{asked.fact}: ", "bold"), f"overrides {sheet}, line {line_of(place)}", indent=2)
+
+
+def _evidence(found: FactResult, bucket: str) -> str:
+    """Question and answer; the bucket's own name is left out, since the whole page is about it."""
+    if not found.evidence.question:
+        return ""
+    return f"{found.evidence.question.replace(f'/{bucket}', '', 1)} → {found.evidence.answer}"

@@ -1,0 +1,80 @@
+"""What `lantern history` prints on a terminal."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.results.surveys import HistoryResult, HistoryRow, LastingResult
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal.table import Grid
+
+STATUS_ORDER = ("drifted", "unknown", "waived", "held")
+
+
+def history_view(screen: Console, result: HistoryResult) -> None:
+    """One line a survey with how it stood; what is wrong in full; how long drifts lasted."""
+    grid = Grid(
+        "survey", "buckets", *SEVERITIES, "unknown", "waived", "open to anyone", "sha-256", "as written", "stores",
+        "limited to", shrink=(8, 11, 12), right=(1, 2, 3, 4, 5, 6, 7), drop=(12, 11, 9, 8, 1), keep=16,
+    )  # fmt: skip
+    for row in result.surveys:
+        if row.pruned_before:
+            grid.add(("…", "dim"), "", *[""] * 6, (many(row.pruned_before, "survey") + " pruned", "dim"), *[""] * 4)
+        _history_row(grid, row, verified=result.verified)
+    if result.surveys:
+        grid.show(screen)
+        screen.print()
+    for row in result.surveys:
+        if row.wrong:
+            line(screen, (f"{row.survey}  ", STYLES["critical"]), row.wrong)
+    for stopped in result.unfinished:
+        line(screen, (f"{stopped}  was stopped before it was whole", STYLES["unknown"]))
+    if result.lasting is not None:
+        _lasting(screen, result.lasting)
+    wrong = sum(bool(row.wrong) for row in result.surveys)
+    checked = f"{wrong} not as written" if wrong else "all as written" if result.verified else "not checked"
+    line(screen, (join([many(len(result.surveys), "survey"), checked if result.surveys else ""]), "bold"))
+    if result.unfinished:
+        next_step(screen, "lantern survey --resume", "ask only what is missing")
+    elif not result.verified and result.surveys:
+        next_step(screen, "lantern history --verify", "hash every file and follow the chain")
+
+
+def _history_row(grid: Grid, row: HistoryRow, *, verified: bool) -> None:
+    read = sum(number for number in row.stores.values() if number is not None)
+    stores = ", ".join(name if number is not None else f"{name} (unread)" for name, number in row.stores.items())
+    state: Cell = ("no", STYLES["critical"]) if row.wrong else styled("yes") if verified else ("not checked", "dim")
+    drift: list[Cell] = [("", "")] * len(SEVERITIES)
+    if row.drift_by_severity is not None:
+        drift = [
+            (f"{row.drift_by_severity.get(word, 0):,}", STYLES[word] if row.drift_by_severity.get(word) else "dim")
+            for word in SEVERITIES
+        ]
+    exposed = ", ".join(f"{verb} {number}" for verb, number in (row.exposed or {}).items() if number)
+    unknown = "" if row.unknown is None else f"{row.unknown:,}"
+    counts: list[Cell] = [
+        (unknown, STYLES["unknown"] if row.unknown else "dim"), "" if row.waived is None else f"{row.waived:,}"
+    ]  # fmt: skip
+    grid.add(
+        (row.survey, "bold"), f"{read:,}", *drift, *counts, exposed, (row.sha256[:8], "dim"), state, stores,
+        (", ".join(row.only), "dim"),
+    )  # fmt: skip
+
+
+def _lasting(screen: Console, lasting: LastingResult) -> None:
+    """How long drifts stood, in a sentence."""
+    parts = []
+    if lasting.closed:
+        parts.append(f"{many(lasting.closed, 'drift')} closed, after {_days(lasting.median_days_closed)} (median)")
+    if lasting.open:
+        parts.append(f"{lasting.open:,} open, for {_days(lasting.median_days_open)} (median)")
+    if parts:
+        line(screen, "; ".join(parts))
+    if lasting.oldest_since is not None:
+        line(screen, "longest open: ", (lasting.oldest, "bold"), f", since {show_moment(lasting.oldest_since)}")
+
+
+def _days(days: float | None) -> str:
+    return "0 days" if days is None else f"{days:g} day" + ("" if days == 1 else "s")

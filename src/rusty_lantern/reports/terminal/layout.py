@@ -1,0 +1,110 @@
+"""How results look on a terminal: one look for every command.
+
+What matters first; columns aligned; a colour always means the same thing and a word always says it too; nothing
+wider than the terminal; the last line says what to run next. Text from stores goes through `safe` first, and is
+never read as markup.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterable
+
+from rich.console import Console
+from rich.text import Text
+from rich.theme import Theme
+
+from rusty_lantern.reports.escape import plain_marks, safe
+
+STYLES = {
+    "critical": "bold red",
+    "high": "red",
+    "medium": "yellow",
+    "low": "cyan",
+    "open": "bold red",
+    "narrow": "yellow",
+    "closed": "dim",
+    "unknown": "magenta",
+    "drifted": "red",
+    "held": "green",
+    "waived": "cyan",
+    "no": "magenta",
+    "failed": "magenta",
+    "yes": "green",
+}
+"""Word → style, everywhere the same. Without colour the words remain."""
+
+_CALM = {
+    "bar.complete": "default",
+    "bar.finished": "green",
+    "progress.elapsed": "dim",
+    "progress.remaining": "default",
+    "progress.download": "default",
+}
+"""Progress bars keep to the same meanings: red is kept for what is wrong."""
+
+PIPE_WIDTH = 120
+
+
+def console(*, error: bool = False) -> Console:
+    """A console for stdout or stderr: colour only on a terminal, `NO_COLOR` and `COLUMNS` respected."""
+    stream = sys.stderr if error else sys.stdout
+    width = None if stream.isatty() or "COLUMNS" in os.environ else PIPE_WIDTH
+    return Console(file=stream, width=width, highlight=False, emoji=False, legacy_windows=False, theme=Theme(_CALM))
+
+
+def line(screen: Console, *parts: str | tuple[str, str], indent: int = 0, hang: int = 0) -> None:
+    """Print one line of text; a part may be (text, style). Long lines wrap under their indent, `hang` deeper."""
+    text = Text()
+    for part in parts:
+        words, style = part if isinstance(part, tuple) else (part, "")
+        text.append(plain_marks(screen, safe(words)), style)
+    if not indent and not hang:
+        screen.print(text)
+        return
+    for number, row in enumerate(text.wrap(screen, max(20, screen.width - indent - hang))):
+        row.rstrip()
+        screen.print(Text(" " * (indent + (hang if number else 0))) + row)
+
+
+def as_it_is(screen: Console, text: str, style: str = "") -> None:
+    """Print one line that is to be copied: from the first column on, and never broken, however wide it is."""
+    screen.print(Text(plain_marks(screen, safe(text)), style), soft_wrap=True)
+
+
+Cell = str | tuple[str, str]
+
+
+def styled(word: str) -> Cell:
+    """A word in the style that belongs to it."""
+    return word, STYLES.get(word, "")
+
+
+def terse(required: str) -> str:
+    """What is required, short enough for a column of a table.
+
+    >>> terse("at least 7 years"), terse("at most 2 days or absent"), terse("between 30 days and 40 days")
+    ('≥ 7 years', '≤ 2 days or absent', '30 days to 40 days')
+    """
+    for words, mark in (("at least ", "≥ "), ("at most ", "≤ ")):
+        if required.startswith(words):
+            return mark + required.removeprefix(words)
+    span = required.removeprefix("between ")
+    return span.replace(" and ", " to ", 1) if span != required else required
+
+
+def join(parts: Iterable[str]) -> str:
+    """Parts with the dot between them that every command uses."""
+    return " · ".join(part for part in parts if part)
+
+
+def many(number: int, one: str, more: str = "") -> str:
+    """A number with its noun: `1 bucket`, `2 buckets`."""
+    return f"{number:,} {one if number == 1 else more or one + 's'}"
+
+
+def next_step(screen: Console, command: str, why: str = "") -> None:
+    """The last line of every command: what to run next."""
+    screen.print()
+    line(screen, ("next: ", "dim"), (command, "bold"), (f"   {why}" if why else "", "dim"))

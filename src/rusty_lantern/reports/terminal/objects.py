@@ -1,0 +1,280 @@
+"""Objects and retention as terminal views."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from rich.console import Console
+
+from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment
+from rusty_lantern.objects.retention_summary import Locks
+from rusty_lantern.reports.results.objects import (
+    ObjectRow,
+    ObjectsResult,
+    RetentionResult,
+    RetentionRow,
+    TableRow,
+    VersionRow,
+)
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal.table import Grid
+
+PERIOD_WORDS = {
+    "compliance": "compliance: nobody can delete before the date",
+    "governance": "governance: holders of the bypass permission can",
+    "lapsed": "a period that is over",
+    "none": "no retention of its own",
+    "unknown": "not inspected, or not readable",
+    "marker": "delete markers",
+}
+STATE_WORDS = {
+    "shadowing": "a bare current version over a protected one",
+    "hidden": "a delete marker over a protected version",
+    "bare": "a bare current version",
+    "protected": "a protected current version",
+    "unknown": "could not be told",
+}
+_STATE_STYLES = {"shadowing": STYLES["critical"], "hidden": STYLES["high"], "unknown": STYLES["unknown"]}
+
+
+def _heading(screen: Console, survey: str, as_of: datetime) -> None:
+    line(screen, (join([f"survey {survey}", f"as of {show_moment(as_of)}"]), "dim"))
+    screen.print()
+
+
+def objects_view(screen: Console, result: ObjectsResult) -> None:
+    """Requirements on objects, drift first; then how far each bucket was looked at."""
+    _heading(screen, result.survey, result.as_of)
+    if not result.requirements:
+        line(screen, "the baseline requires nothing that was counted of the objects in these buckets")
+        _looked(screen, result.tables)
+        return
+    several = len({row.store for row in result.requirements}) > 1
+    wide = Grid(
+        "severity", "bucket", "objects.", "required", "checked", "drifted", "unknown", "bytes", "status",
+        shrink=(3, 1, 2), right=(4, 5, 6, 7), drop=(7, 0, 3), keep=16,
+    )  # fmt: skip
+    for row in result.requirements:
+        tally = row.objects
+        wide.add(
+            styled(row.severity), f"{row.store}/{row.bucket}" if several else row.bucket,
+            row.fact.removeprefix("objects."), row.required,
+            f"{tally.checked:,}" + (f" of {tally.checked + tally.unknown:,}" if tally.sampled else ""),
+            (f"{tally.drifted:,}", "bold" if tally.drifted else "dim"),
+            _number(tally.unknown - tally.unsampled, STYLES["unknown"]),
+            show_bytes(tally.drifted_bytes) if tally.drifted else ("-", "dim"),
+            ("held in sample", STYLES["held"]) if tally.sampled and row.status == "held" else styled(row.status),
+        )  # fmt: skip
+    wide.show(screen)
+    screen.print()
+    for row in result.requirements:
+        _explained(screen, row)
+    _looked(screen, result.tables)
+    first = next((row for row in result.requirements if row.objects.drifted and row.prefixes is None), None)
+    if first:
+        where = f"{first.store}/{first.bucket} --breaking {first.fact}"
+        next_step(screen, f"lantern objects {where} --out breaking.csv", "the whole list")
+
+
+def _explained(screen: Console, row: ObjectRow) -> None:
+    tally = row.objects
+    if not tally.drifted and not (tally.sampled and row.status != "held"):
+        return
+    said = f"  {row.fact}" + (f": {tally.words}" if tally.sampled else "")
+    line(screen, (row.bucket, "bold"), said, indent=2)
+    if row.prefixes:
+        grid = Grid("below", "drifted", "checked", "bytes", shrink=(0,), right=(1, 2, 3))
+        for found in row.prefixes:
+            grid.add(found.prefix or "(no prefix)", f"{found.drifted:,}", f"{found.checked:,}", show_bytes(found.bytes))
+        grid.show(screen, indent=6)
+    if tally.examples:
+        line(screen, ("first: " + ", ".join(tally.examples), "dim"), indent=6)
+
+
+def _looked(screen: Console, tables: list[TableRow]) -> None:
+    screen.print()
+    seen = [table for table in tables if table.versions is not None]
+    unseen = [table for table in tables if table.versions is None]
+    if seen:
+        whole = [t for t in seen if t.inspected == t.versions]
+        parts = [many(len(seen), "bucket") + " looked into", f"{len(whole)} of them at every version"]
+        line(screen, (join(parts), "bold"))
+    taken_over = sum(table.taken_over for table in seen)
+    if taken_over:
+        words = (
+            f"{taken_over:,} versions were taken over from the survey before: holds, retention and tags may differ now"
+        )
+        line(screen, (words, STYLES["unknown"]), indent=2)
+    if unseen:
+        names = ", ".join(table.bucket for table in unseen[:6]) + (", …" if len(unseen) > 6 else "")
+        line(screen, (f"{many(len(unseen), 'bucket')} not looked into: {names}", STYLES["unknown"]), indent=2)
+        line(screen, (unseen[0].reason, "dim"), indent=6)
+
+
+def retention_view(screen: Console, result: RetentionResult) -> None:
+    """One line a bucket; of a single one everything."""
+    _heading(screen, result.survey, result.as_of)
+    if result.key is not None and result.history is not None:
+        _history(screen, result.key, result.history, result.as_of)
+        return
+    if len(result.buckets) == 1:
+        _one(screen, result.buckets[0])
+        return
+    if not result.buckets:
+        _looked_into(screen, result)
+        return
+    several = len({row.store for row in result.buckets}) > 1
+    grid = Grid(
+        "bucket", "versions", "compliance", "governance", "held", "free now", "unknown", "shadowing", "hidden",
+        "default", shrink=(9, 0), right=(1, 2, 3, 4, 5, 6, 7, 8), drop=(9, 1, 8), keep=24,
+    )  # fmt: skip
+    for row in result.buckets:
+        counts = _counts(row.locks)
+        states = {keys.state: keys.keys for keys in row.locks.keys}
+        grid.add(
+            (_name(row, several), "bold"), f"{row.versions:,}",
+            *(_number(counts[name]) for name in ("compliance", "governance", "held", "free")),
+            _number(counts["unknown"], STYLES["unknown"]),
+            _number(states.get("shadowing", 0), STYLES["critical"]), _number(states.get("hidden", 0), STYLES["high"]),
+            (row.default, "dim"),
+        )  # fmt: skip
+    grid.show(screen)
+    screen.print()
+    for row in result.buckets:
+        if _binds(row.locks):
+            line(screen, (_name(row, several), "bold"), f"  {row.sentence}", indent=2, hang=4)
+    _unbound(screen, [row for row in result.buckets if not _binds(row.locks)], several)
+    _looked_into(screen, result)
+    locked = next((row for row in result.buckets if row.locks.emptying.by_anyone), None)
+    if locked:
+        next_step(screen, f"lantern retention {locked.store}/{locked.bucket}", "why, and which keys")
+
+
+def _name(row: RetentionRow, several: bool) -> str:
+    """The bucket's name, with its store where there are several."""
+    return f"{row.store}/{row.bucket}" if several else row.bucket
+
+
+def _binds(locks: Locks) -> bool:
+    return locks.emptying.by_anyone is not None or locks.emptying.held > 0
+
+
+def _unbound(screen: Console, rows: list[RetentionRow], several: bool) -> None:
+    """Buckets that nothing keeps, in two lines instead of one each."""
+    whole = [_name(row, several) for row in rows if not row.locks.emptying.unknown]
+    partly = [f"{_name(row, several)} ({row.locks.emptying.unknown:,})" for row in rows if row.locks.emptying.unknown]
+    if whole:
+        line(
+            screen,
+            (", ".join(whole), "bold"),
+            "  nothing is locked: whoever may delete can empty them now",
+            indent=2,
+            hang=4,
+        )
+    if partly:
+        words = "  nothing was seen locked, but so many versions were not inspected"
+        line(screen, (", ".join(partly), "bold"), (words, STYLES["unknown"]), indent=2, hang=4)
+
+
+def _looked_into(screen: Console, result: RetentionResult) -> None:
+    if result.unread:
+        if result.buckets:
+            screen.print()
+        words = f"{many(len(result.unread), 'bucket')} without a version table: {result.unread[0].reason}"
+        line(screen, (words, STYLES["unknown"]))
+
+
+def _number(number: int, style: str = "") -> Cell:
+    return (f"{number:,}", style) if number else ("-", "dim")
+
+
+def _counts(locks: Locks) -> dict[str, int]:
+    counts = dict.fromkeys(("compliance", "governance", "held", "free", "unknown"), 0)
+    for part in locks.parts:
+        if part.period in ("compliance", "governance"):
+            counts[part.period] += part.versions
+        if part.hold == "on":
+            counts["held"] += part.versions
+        if part.deleter == "anyone" and part.period != "marker":
+            counts["free"] += part.versions
+        if part.deleter == "unknown":
+            counts["unknown"] += part.versions
+    return counts
+
+
+def _one(screen: Console, row: RetentionRow) -> None:
+    line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  default {row.default}")
+    line(screen, row.sentence, indent=2)
+    if row.inspected < row.versions:
+        line(screen, (f"{row.inspected:,} of {row.versions:,} versions were inspected", STYLES["unknown"]), indent=2)
+    screen.print()
+    grid = Grid("kept by", "hold", "deletable now by", "versions", "bytes", right=(3, 4), shrink=(0,))
+    for part in row.locks.parts:
+        who = "-" if part.period == "marker" else part.deleter
+        grid.add(
+            PERIOD_WORDS[part.period], (part.hold, "bold" if part.hold == "on" else "dim"),
+            (who, STYLES["unknown"] if who == "unknown" else ""), f"{part.versions:,}", show_bytes(part.bytes),
+        )  # fmt: skip
+    grid.show(screen, indent=2)
+    screen.print()
+    keys = Grid("keys with", "keys", "first", right=(1,), shrink=(2,))
+    states = sorted(row.locks.keys, key=lambda keys: list(STATE_WORDS).index(keys.state))
+    for state in states:
+        first = ", ".join(state.examples) if state.state not in ("protected", "bare") else state.examples[0]
+        keys.add((STATE_WORDS[state.state], _STATE_STYLES.get(state.state, "")), f"{state.keys:,}", (first, "dim"))
+    keys.show(screen, indent=2)
+    screen.print()
+    _odd(screen, row)
+    for found in sorted(row.breaking, key=lambda found: SEVERITIES.index(found.severity)):
+        line(screen, styled(found.severity), f"  {found.fact} {found.required}: {found.objects.words}", indent=2)
+        line(screen, ("first: " + ", ".join(found.objects.examples), "dim"), indent=6)
+    shadowed = next((k for k in states if k.state in ("shadowing", "hidden")), None)
+    if shadowed:
+        next_step(
+            screen, f"lantern retention {row.store}/{row.bucket} --key {shadowed.examples[0]}", "all its versions"
+        )
+
+
+def _odd(screen: Console, row: RetentionRow) -> None:
+    locks = row.locks
+    if locks.weaker.versions:
+        words = f"{many(locks.weaker.versions, 'version')} kept for less than the bucket's default: "
+        line(screen, (words, STYLES["medium"]), (", ".join(locks.weaker.examples), "dim"), indent=2)
+    if locks.longest is not None:
+        line(screen, f"the longest period is {_period(locks.longest)}, on ", (locks.longest_key, "dim"), indent=2)
+    if locks.outlives_expiry:
+        outlive = many(locks.outlives_expiry, "old version")
+        words = f"{outlive} locked for longer than an expiry rule waits: it deletes nothing"
+        line(screen, (words, STYLES["medium"]), indent=2)
+    governed = sum(part.versions for part in locks.parts if part.period == "governance")
+    if governed:
+        holders = ", ".join(row.bypass_holders) or "nobody by the bucket's rules"
+        line(screen, f"bypass of governance: {holders}; administrators of the owner's account are not read", indent=2)
+    screen.print()
+
+
+def _period(seconds: int) -> str:
+    days = seconds // 86_400
+    return DURATION.show(days * 86_400) if days else DURATION.show(seconds)
+
+
+def _history(screen: Console, key: str, history: list[VersionRow], as_of: datetime) -> None:
+    """All versions of one key, the newest first."""
+    line(screen, (key, "bold"), f"  {many(len(history), 'version')}")
+    screen.print()
+    grid = Grid(
+        "", "stored", "version", "size", "kept by", "until", "left", "deletable now by", shrink=(2,), right=(3,)
+    )
+    for row in history:
+        left = _period(int((row.until - as_of).total_seconds())) if row.until and row.until > as_of else ""
+        kept = "delete marker" if row.marker else row.kept
+        deleter: Cell = (row.deletable_by, STYLES["unknown"] if row.deletable_by == "unknown" else "")
+        grid.add(
+            ("current", "bold") if row.current else ("beneath", "dim"),
+            show_moment(row.written) if row.written else "", (row.version, "dim"),
+            "" if row.marker else show_bytes(row.size), (kept, "bold" if row.kept in ("bare", "lapsed") else ""),
+            show_moment(row.until) if row.until else "-", left,
+            ("-", "dim") if row.marker else deleter,
+        )  # fmt: skip
+    grid.show(screen)

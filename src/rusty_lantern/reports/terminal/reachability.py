@@ -1,0 +1,94 @@
+""""""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.reports.terminal.buckets import TRANSPORTS
+from rusty_lantern.reports.terminal.layout import STYLES, line, next_step, styled
+from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.stores.reachability import QUESTION_WORDS, Reached
+
+
+def reach_view(screen: Console, results: list[Reached]) -> None:
+    """Per store: does it answer, over what, with which clock, and what may be asked."""
+    for number, found in enumerate(results):
+        if number:
+            screen.print()
+        line(screen, (found.store, "bold"), f"  {found.address}")
+        for heading, words, style in _reach_rows(found):
+            line(screen, (f"{heading:<12}", "dim"), (words, style), indent=2)
+        if found.questions:
+            grid = Grid("question", "may ask", "refused for", shrink=(2,))
+            for question, allowed in found.questions.items():
+                buckets = ", ".join(found.refused.get(question, []))
+                grid.add(QUESTION_WORDS[question], styled(allowed), (buckets, "dim"))
+            screen.print()
+            grid.show(screen, indent=2)
+    screen.print()
+    blind = _blind(results)
+    if blind:
+        line(screen, ("An audit would not be able to see:", STYLES["unknown"]))
+        for words in blind:
+            line(screen, words, indent=2)
+    else:
+        line(screen, ("An audit would be able to see everything it asks for.", STYLES["held"]))
+    if any(found.credential == "accepted" for found in results):
+        next_step(screen, "lantern survey", "read every bucket's settings and keep them")
+
+
+def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:
+    answers = "yes" if found.answers else f"no: {found.note}"
+    rows = [("answers", answers, STYLES["yes" if found.answers else "failed"])]
+    if found.certificate is not None:
+        shown = found.certificate
+        words = f"{shown.verdict}, {shown.begins:%Y-%m-%d} to {shown.ends:%Y-%m-%d}, for {', '.join(shown.names[:4])}"
+        rows.append(("certificate", words, "" if shown.verdict == "trusted" else STYLES["high"]))
+    if not found.answers:
+        return rows
+    tls = found.transport == "tls"
+    rows.append(("transport", *TRANSPORTS[found.transport]))
+    if tls and found.plain_http:
+        rows.append(("plain http", "answered as well: anyone on the way could read along", STYLES["medium"]))
+    if found.legacy_signatures:
+        rows.append(("signatures", "those of the first generation are accepted as well", STYLES["medium"]))
+    if found.transport != "file":
+        rows.append(("clock", *_clock(found.clock_ahead_seconds)))
+    accepted = found.credential == "accepted"
+    credential = found.credential if accepted else f"{found.credential}: {found.note}"
+    rows.append(("credential", credential, STYLES["yes" if accepted else "failed"]))
+    if found.buckets is not None:
+        tried = (
+            f"{found.buckets:,}, of which {found.sampled} were tried"
+            if found.buckets > found.sampled
+            else f"{found.buckets:,}"
+        )
+        rows.append(("buckets", tried, ""))
+    return rows
+
+
+def _clock(ahead: int | None) -> tuple[str, str]:
+    if ahead is None:
+        return "the store does not say", "dim"
+    if abs(ahead) <= 5:
+        return "agrees", ""
+    way = "ahead of" if ahead > 0 else "behind"
+    words = f"{abs(ahead):,} s {way} ours"
+    if abs(ahead) > 300:
+        return f"{words}: signatures may be refused, retention dates are off", STYLES["high"]
+    return words, ""
+
+
+def _blind(results: list[Reached]) -> list[str]:
+    found = []
+    for reached in results:
+        if reached.credential != "accepted":
+            found.append(f"{reached.store}: anything ({reached.note or 'the credential is not accepted'})")
+            continue
+        for question, allowed in reached.questions.items():
+            where = f" of {', '.join(reached.refused[question])}" if question in reached.refused else ""
+            if allowed in ("no", "failed"):
+                found.append(f"{reached.store}: {QUESTION_WORDS[question]}{where}")
+            elif allowed == "not offered":
+                found.append(f"{reached.store}: {QUESTION_WORDS[question]} (the store does not offer it)")
+    return found

@@ -1,0 +1,49 @@
+""""""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.results.replicas import MirrorRow, MirrorsResult
+from rusty_lantern.reports.terminal.identities import _head
+from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step
+from rusty_lantern.reports.terminal.table import Grid
+
+MIRROR_STYLES = {"same": STYLES["held"], "catching-up": "", "unknown": STYLES["unknown"]}
+
+
+def mirrors_view(screen: Console, result: MirrorsResult) -> None:
+    """Each mirrored bucket, with what did not travel."""
+    _head(screen, "What the copies lack", result.survey, show_moment(result.as_of))
+    grid = Grid("mirror", "bucket", "content", "settings", "in words", shrink=(4,))
+    for row in result.mirrors:
+        differs = f"{len(row.differences)} differ" if row.differences else "unknown" if row.unknown else "same"
+        style = STYLES["high"] if row.differences else STYLES["unknown"] if row.unknown else STYLES["held"]
+        content = (row.content, MIRROR_STYLES.get(row.content, STYLES["high"]))
+        grid.add(f"{row.source} → {row.target}", (row.bucket, "bold"), content, (differs, style), (row.words, "dim"))
+    grid.show(screen)
+    for row in result.mirrors:
+        _mirror(screen, row)
+    bad = sum(
+        bool(row.differences) or row.content in ("missing", "lacking", "behind", "more") for row in result.mirrors
+    )
+    screen.print()
+    line(screen, (join([many(len(result.mirrors), "mirrored bucket"), f"{bad:,} not as the original"]), "bold"))
+    worst = next((row for row in result.mirrors if row.differences), None)
+    if worst is not None:
+        next_step(screen, f"lantern show {worst.target}/{worst.bucket}", "every setting of the copy")
+
+
+def _mirror(screen: Console, row: MirrorRow) -> None:
+    if not row.differences and not row.unknown:
+        return
+    screen.print()
+    line(screen, (f"{row.bucket}", "bold"), f"  {row.source} → {row.target}")
+    if row.differences:
+        grid = Grid("fact", row.source, row.target, shrink=(1, 2))
+        for found in row.differences:
+            grid.add(found.fact, found.here, (found.there, STYLES["high"]))
+        grid.show(screen, indent=2)
+    for name, why in row.unknown.items():
+        line(screen, (name, STYLES["unknown"]), f"  {why}", indent=2)

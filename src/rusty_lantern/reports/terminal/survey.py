@@ -1,0 +1,44 @@
+""""""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.reports.results.surveys import SurveyResult
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, line, many, next_step
+from rusty_lantern.reports.terminal.table import Grid
+
+
+def survey_view(screen: Console, result: SurveyResult) -> None:
+    """What was kept, and what could not be read."""
+    line(screen, ("kept survey ", ""), (result.survey, "bold"))
+    grid = Grid("store", "buckets", "answers", "denied", "failed", "not offered", shrink=(0,), right=(1, 2, 3, 4, 5))
+    for store, buckets in result.stores.items():
+        states = result.questions.get(store, {})
+        answered = sum(states.get(state, 0) for state in ("known", "absent"))
+        refused = [states.get(state, 0) for state in ("denied", "failed")]
+        cells: list[Cell] = [(f"{n:,}", STYLES["unknown"] if n else "dim") for n in refused]
+        grid.add(
+            store,
+            "unread" if buckets is None else f"{buckets:,}",
+            f"{answered:,}",
+            *cells,
+            (f"{states.get('unsupported', 0):,}", "dim"),
+        )
+    grid.show(screen, indent=2)
+    for store, told in result.besides.items():
+        if told:
+            words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in told.items())
+            line(screen, (f"{store}: ", "bold"), words, indent=2)
+    for store, reason in result.unread.items():
+        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), indent=2)
+    next_step(screen, "lantern audit", "hold it against the baseline")
+
+
+ONE_AND_MORE = {
+    "identities": ("identity", "identities"),
+    "groups": ("group", "groups"),
+    "credentials": ("credential", "credentials"),
+    "encryption_keys": ("encryption key", "encryption keys"),
+    "links": ("link", "links"),
+}

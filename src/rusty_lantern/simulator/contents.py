@@ -1,0 +1,32 @@
+"""What a stand-in store holds: a dossier to answer from, the access keys it knows, and its objects."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.object_version import Version
+
+
+@dataclass(frozen=True, slots=True)
+class Access:
+    """An access key's secret, the account it belongs to, and the (bucket, question) pairs refused to it."""
+
+    secret: str = field(repr=False)
+    account: str
+    refused: frozenset[tuple[str, str]] = frozenset()
+
+
+@dataclass(frozen=True)
+class Holdings:
+    """Everything that one stand-in store answers from."""
+
+    dossier: Dossier
+    keys: dict[str, Access]
+    versions: dict[str, list[Version]]
+    """Bucket → its versions: by key, newest first. Contents are never kept, only described."""
+
+    def bucket(self, name: str) -> Bucket | None:
+        """The bucket of that name."""
+        return next((bucket for bucket in self.dossier.buckets if bucket.name == name), None)

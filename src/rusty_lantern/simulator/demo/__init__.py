@@ -1,0 +1,1 @@
+"""The Saltmarsh Trust: the demo's estate."""

@@ -1,0 +1,300 @@
+"""The demo estate: the Saltmarsh Trust, a made-up nature charity, at one fixed moment.
+
+Every trap that the tool must catch stands here once, and next to each a harmless look-alike. The right answers
+are written down once, in `tests/saltmarsh_answers.py`.
+"""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+from functools import cache
+from typing import Any, Literal
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.bucket import (
+    OTHER_PROTOCOL,
+    Bucket,
+    CrossOrigin,
+    Encryption,
+    Grant,
+    Grantee,
+    Guards,
+    LifecycleRule,
+    Lock,
+    Logging,
+    Permission,
+    Uploads,
+    Usage,
+    Versioning,
+    Versions,
+    Website,
+)
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.value_types import DAY, YEAR
+from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.simulator.demo.harbour_identities import holders
+from rusty_lantern.simulator.demo.harbour_objects import lie_in
+from rusty_lantern.simulator.demo.other_stores import skerry as second_site
+
+MOMENT = datetime(2026, 11, 2, 6, 0, tzinfo=UTC)
+ACCOUNT = "400100200300"
+OFFICE = "198.51.100.0/24"
+PARTNER = "500600700800"
+KEY_ID, SECRET = "SALTMARSHAUDITKEY001", "demo/only/never/a/real/secret/0000000000"
+"""The demo's own audit key; it opens nothing but the stand-in."""
+
+BOTH_OFF = Guards()
+SHUT = Guards(refuse_new_grants=True, ignore_grants=True, refuse_new_policy=True, restrict_policy=True)
+REFUSE_ONLY = Guards(refuse_new_grants=True, refuse_new_policy=True)
+
+
+def _policy(bucket: str, *statements: dict[str, Any]) -> str:
+    filled = []
+    for number, statement in enumerate(statements, 1):
+        whole = {"Sid": f"S{number}", "Effect": "Allow", "Principal": "*", **statement}
+        resources = whole.pop("to", ["objects"])
+        names = {"bucket": f"arn:aws:s3:::{bucket}", "objects": f"arn:aws:s3:::{bucket}/*"}
+        whole["Resource"] = [names.get(r, f"arn:aws:s3:::{bucket}/{r}") for r in resources]
+        filled.append(whole)
+    return json.dumps({"Version": "2012-10-17", "Statement": filled}, indent=1)
+
+
+BY_PROVIDER = Encryption("provider-key", "AES256")
+GET, PUT, LIST = "s3:GetObject", "s3:PutObject", "s3:ListBucket"
+
+
+def _bucket(
+    name: str,
+    created: str,
+    objects: tuple[int, int],
+    steward: str | None = "records-office",
+    *,
+    sort: str = "working",
+    policy: tuple[dict[str, Any], ...] = (),
+    grants: tuple[tuple[Grantee, Permission], ...] = (),
+    ownership: Literal["bucket-owner-enforced", "object-writer"] = "bucket-owner-enforced",
+    guards: Guards | None = None,
+    versioning: Literal["never", "suspended", "on"] = "on",
+    encryption: Encryption | None = BY_PROVIDER,
+    lock: Lock | None = None,
+    tags: dict[str, str] | None = None,
+    logs_to: str | None = "access-logs",
+    **settings: Answer[Any],
+) -> Bucket:
+    listed = ({"steward": steward} if steward else {}) | {"class": sort} | (tags or {})
+    return Bucket(
+        name=name,
+        created=Answer("known", datetime.fromisoformat(created).replace(tzinfo=UTC)),
+        place=Answer("known", "north-shore"),
+        grants=Answer(
+            "known",
+            [Grant("named", "full-control", ACCOUNT), *(Grant(to, permission) for to, permission in grants)],
+        ),
+        ownership=Answer("known", ownership),
+        policy=Answer("known", _policy(name, *policy)) if policy else Answer("absent"),
+        public_status=Answer("unsupported"),
+        guards=Answer("known", guards) if guards else Answer("absent"),
+        versioning=Answer("known", Versioning(versioning)),
+        encryption=Answer("known", encryption) if encryption else Answer("absent"),
+        lock=Answer("known", lock) if lock else Answer("absent"),
+        tags=Answer("known", listed),
+        usage=Answer("known", Usage(*objects)),
+        owner=Answer("known", ACCOUNT),
+        logging=Answer("known", Logging(logs_to, f"{name}/")) if logs_to else Answer("absent"),
+        **(_PLAIN_SETTINGS | settings),
+    )
+
+
+_PLAIN_SETTINGS: dict[str, Answer[Any]] = {
+    "tenant": Answer("absent"),
+    "counters": Answer("unsupported"),
+    "quota": Answer("unsupported"),
+    "uploads": Answer("known", Uploads(0)),
+    "lifecycle": Answer("absent"),
+    "website": Answer("absent"),
+    "cross_origin": Answer("absent"),
+    "replication": Answer("absent"),
+    "notifications": Answer("absent"),
+    "requester_pays": Answer("known", False),
+    "transfer_endpoint": Answer("known", False),
+    **dict.fromkeys(OTHER_PROTOCOL, Answer("unsupported")),
+}
+
+
+def _within(*networks: str) -> dict[str, Any]:
+    return {"IpAddress": {"aws:SourceIp": list(networks)}}
+
+
+def _buckets() -> list[Bucket]:
+    return [
+        _bucket(
+            "tide-gauge-raw", "2019-03-04", (1840, 2_350_000_000), "hydrology",
+            policy=(
+                {"Principal": {"AWS": ACCOUNT}, "Action": [GET, PUT]},
+                {"Principal": {"AWS": PARTNER}, "Action": GET, "to": ["shared/*"]},
+            ),
+        ),
+        _bucket("gallery-web", "2020-05-11", (612, 940_000_000), "outreach", policy=({"Action": GET},)),
+        _bucket(
+            "gallery-prints", "2021-02-01", (88, 310_000_000), "outreach",
+            policy=({"Action": [GET, LIST], "to": ["bucket", "objects"]},),
+        ),
+        _bucket(
+            "press-kit", "2020-06-30", (45, 220_000_000), "outreach", policy=({"Action": GET},),
+            ownership="object-writer", grants=(("anyone", "read"),), logs_to="web-logs-2019",
+        ),
+        _bucket(
+            "permit-archive", "2018-01-15", (930, 410_000_000), sort="permit",
+            lock=Lock(True, "governance", 7 * YEAR), encryption=Encryption("managed-key", "aws:kms", "permit-key"),
+        ),
+        _bucket(
+            "permit-scans", "2022-01-10", (300, 120_000_000), sort="permit",
+            lock=Lock(True, "compliance", 10 * YEAR), encryption=Encryption("managed-key", "aws:kms", "permit-key"),
+            policy=(
+                {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
+                 "Condition": {"Bool": {"aws:SecureTransport": "false"}}},
+                {"Effect": "Deny", "Action": [PUT, "s3:PutObjectRetention"],
+                 "Condition": {"NumericLessThan": {"s3:object-lock-remaining-retention-days": str(7 * 365)}}},
+            ),
+        ),
+        _bucket(
+            "grant-ledger", "2019-09-01", (210, 33_000_000), "finance", sort="permit",
+            lock=Lock(True, "compliance", 30 * DAY), encryption=Encryption("managed-key", "aws:kms", "ledger-key"),
+        ),
+        _bucket(
+            "payroll-drop", "2023-04-17", (24, 6_100_000), "finance", sort="personal",
+            policy=({"Action": [GET, PUT], "Condition": _within("0.0.0.0/1", "128.0.0.0/1")},),
+        ),
+        _bucket(
+            "volunteer-forms", "2022-08-02", (530, 71_000_000), "outreach", sort="personal",
+            policy=({"Action": GET, "Condition": {"StringLike": {"aws:Referer": "https://forms.saltmarsh.example/*"}}},),
+        ),
+        _bucket(
+            "ringing-records", "2017-11-20", (1204, 88_000_000), "field-station",
+            policy=(
+                {"Action": GET},
+                {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
+                 "Condition": {"NotIpAddress": {"aws:SourceIp": OFFICE}}},
+            ),
+        ),
+        _bucket(
+            "contractor-drop", "2024-02-12", (61, 480_000_000), "field-station",
+            policy=(
+                {"Action": PUT},
+                {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
+                 "Condition": {"NotIpAddress": {"aws:SourceIp": OFFICE},
+                               "StringNotEquals": {"aws:UserAgent": "contractor-uploader"}}},
+            ),
+        ),
+        _bucket(
+            "tmp-exchange", "2021-07-07", (9, 1_200_000), None, versioning="never", encryption=None,
+            ownership="object-writer", grants=(("any-account", "write"),), logs_to=None,
+        ),
+        _bucket(
+            "survey-maps", "2018-05-05", (144, 1_900_000_000), "hydrology", guards=REFUSE_ONLY,
+            policy=({"Action": GET, "to": ["published/*"]},),
+            notifications=Answer("known", [f"arn:aws:sns:north-shore:{PARTNER}:map-changes"]),
+        ),
+        _bucket(
+            "old-website", "2016-02-29", (402, 150_000_000), "outreach", guards=SHUT,
+            policy=({"Action": [GET, LIST], "to": ["bucket", "objects"]},),
+            website=Answer("known", Website(redirects_to="saltmarsh.example")),
+        ),
+        _bucket(
+            "reedbed-notes", "2020-10-10", (77, 9_000_000), "field-station", grants=(("anyone", "full-control"),),
+        ),
+        _bucket(
+            "boat-logs", "2019-06-01", (365, 27_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
+            encryption=Encryption("managed-key", "aws:kms", "boat-key"),
+        ),
+        _bucket(
+            "camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station",
+            uploads=Answer("known", Uploads(37, datetime(2026, 3, 1, tzinfo=UTC))),
+        ),
+        _bucket(
+            "drone-orthophotos", "2023-09-14", (58, 9_900_000_000), "hydrology", policy=({"Action": GET},),
+        ),
+        _bucket(
+            "open-day-2024", "2024-06-01", (31, 64_000_000), "outreach",
+            policy=({"Action": GET, "Condition": {"DateLessThan": {"aws:CurrentTime": "2024-07-01T00:00:00Z"}}},),
+        ),
+        _bucket(
+            "season-preview", "2026-09-15", (12, 48_000_000), "outreach",
+            policy=(
+                {"Action": GET, "Condition": {"DateGreaterThanEquals": {"aws:CurrentTime": "2027-03-01T00:00:00Z"}}},
+            ),
+        ),
+        _bucket(
+            "partner-feed", "2022-03-03", (720, 18_000_000), "hydrology",
+            policy=(
+                {"Action": GET},
+                {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
+                 "Condition": {"StringNotEquals": {"aws:PrincipalAccount": [ACCOUNT, PARTNER]}}},
+            ),
+        ),
+        _bucket(
+            "backups-nightly", "2018-08-08", (730, 88_000_000_000), lock=Lock(True, "governance", 35 * DAY),
+            lifecycle=Answer("known", [LifecycleRule("thin", expires_old=14 * DAY)]),
+        ),
+        _bucket(
+            "members-area", "2025-01-20", (3, 90_000), "outreach", logs_to="gallery-prints",
+            cross_origin=Answer("known", [CrossOrigin(["*"], ["GET", "PUT"])]),
+            tags={"note": "=HYPERLINK(\"https://evil.example\") <script>alert(1)</script> \x9b31m[bold]red"},
+        ),
+        _bucket(
+            "station-inbox", "2023-01-09", (16, 4_000_000), "field-station",
+            policy=({"Principal": {"AWS": PARTNER}, "Action": [GET, PUT, "s3:DeleteObject"]},),
+        ),
+        _bucket(
+            "launch-2027", "2026-10-28", (0, 0), "outreach",
+            lifecycle=Answer("known", [LifecycleRule("tidy", expires_old=90 * DAY, clears_uploads=7 * DAY)]),
+            cross_origin=Answer("known", [CrossOrigin(["https://saltmarsh.example"], ["GET"])]),
+        ),
+        _bucket("access-logs", "2018-01-15", (1460, 610_000_000), logs_to=None),
+    ]  # fmt: skip
+
+
+def _counted(bucket: Bucket, versions: list[Version]) -> Bucket:
+    """The bucket with what is in it counted."""
+    current = [v.size for v in versions if v.current and not v.marker]
+    old = [v.size for v in versions if not v.current and not v.marker]
+    newest = max((v.written for v in versions if v.written and not v.marker), default=None)
+    return msgspec.structs.replace(
+        bucket,
+        usage=Answer("known", Usage(len(current), sum(current))),
+        versions=Answer("known", Versions(len(old), sum(old), sum(v.marker for v in versions), newest=newest)),
+    )
+
+
+@cache
+def _lying() -> dict[str, list[Version]]:
+    """Bucket → what lies in it. The versions never change."""
+    return {bucket.name: lie_in(bucket, MOMENT) for bucket in _buckets()}
+
+
+def harbour() -> Holdings:
+    """The store `harbour`: the trust's own gateway on the north shore."""
+    versions = _lying()
+    buckets = [_counted(bucket, versions[bucket.name]) for bucket in _buckets()]
+    dossier = Dossier(
+        store="harbour",
+        taken=MOMENT,
+        transport="plain",
+        account=Answer("known", ACCOUNT),
+        guards=Answer("known", BOTH_OFF),
+        network=Answer("unsupported"),
+        listing=Answer("known", len(buckets)),
+        buckets=buckets,
+    )
+    dossier = msgspec.structs.replace(dossier, **holders(MOMENT))
+    audit = Access(SECRET, ACCOUNT, refused=frozenset({("drone-orthophotos", "policy")}))
+    return Holdings(dossier, {KEY_ID: audit}, versions)
+
+
+def skerry() -> Holdings:
+    """The second site, which is to mirror part of `harbour`."""
+    return second_site(harbour(), MOMENT, {KEY_ID: Access(SECRET, ACCOUNT)})

@@ -1,0 +1,205 @@
+"""What lies in the demo's buckets: versions, their retention and metadata; each trap once, beside its look-alikes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from hashlib import blake2b
+
+import msgspec
+
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.value_types import DAY, YEAR
+
+TYPES = {
+    "csv": "text/csv",
+    "html": "text/html",
+    "jpg": "image/jpeg",
+    "pdf": "application/pdf",
+    "tif": "image/tiff",
+    "tar": "application/x-tar",
+    "txt": "text/plain",
+}
+NAMES = {
+    "backups-nightly": "nightly/{:05d}.tar",
+    "boat-logs": "boats/{:05d}.csv",
+    "camera-traps": "reserve/{:05d}.jpg",
+    "drone-orthophotos": "flights/{:05d}.tif",
+    "gallery-prints": "prints/{:05d}.jpg",
+    "gallery-web": "web/{:05d}.jpg",
+    "grant-ledger": "ledger/{:05d}.pdf",
+    "permit-archive": "permits/{:05d}.pdf",
+    "permit-scans": "scans/{:05d}.pdf",
+    "press-kit": "press/{:05d}.jpg",
+    "survey-maps": "published/item-{:05d}.csv",
+}
+
+
+def lie_in(bucket: Bucket, moment: datetime) -> list[Version]:
+    """The versions in a bucket: by key, newest first."""
+    found, rewrite = _plain(bucket, moment), _TRAPS.get(bucket.name)
+    found = rewrite(found) if rewrite else found
+    return sorted(found, key=lambda v: (v.key.encode(), not v.current, -(v.written or moment).timestamp()))
+
+
+def _plain(bucket: Bucket, moment: datetime) -> list[Version]:
+    """One version of each object, written evenly since the bucket was made, as the bucket's settings would have it."""
+    usage, begun = bucket.usage.value, bucket.created.value
+    if usage is None or not usage.objects or begun is None:
+        return []
+    share, rest = divmod(usage.bytes, usage.objects)
+    step = (moment - begun) / usage.objects
+    form = NAMES.get(bucket.name, "item-{:05d}.csv")
+    return [
+        _stored(bucket, form.format(i), share + (rest if i == 0 else 0), begun + i * step) for i in range(usage.objects)
+    ]
+
+
+def _stored(bucket: Bucket, key: str, size: int, written: datetime) -> Version:
+    lock, encryption = bucket.lock.value, bucket.encryption.value
+    versioned = bucket.versioning.value is not None and bucket.versioning.value.state == "on"
+    written = written.replace(microsecond=0)
+    digest = blake2b(f"{bucket.name}/{key}/{written}".encode(), digest_size=16).hexdigest()
+    return Version(
+        key=key,
+        version=digest[:20] if versioned else "null",
+        size=size,
+        etag=f"{digest}-4" if size > 100_000_000 else digest,
+        written=written,
+        tier="STANDARD",
+        content_type=TYPES[key.rpartition(".")[2]],
+        metadata={"station": "north"},
+        tags={},
+        encryption=encryption.by if encryption else "none",
+        encryption_key=encryption.key if encryption else "",
+        mode=lock.mode if lock else "",
+        until=written + timedelta(seconds=lock.keep) if lock and lock.mode else None,
+        hold=False,
+        checksum="",
+        public="none",
+    )
+
+
+Rewrite = Callable[[list[Version]], list[Version]]
+_but = msgspec.structs.replace
+
+
+def _later(version: Version, days: int = 30, **changes: object) -> Version:
+    """A newer version of the same object."""
+    assert version.written is not None
+    digest = blake2b(f"{version.version} again".encode(), digest_size=16).hexdigest()
+    written = version.written + timedelta(days=days)
+    return _but(version, version=digest[:20], etag=digest, written=written, **changes)
+
+
+def _marker(version: Version, days: int = 60) -> Version:
+    assert version.written is not None
+    newer = _later(version, days)
+    return Version(key=version.key, version=newer.version, marker=True, written=newer.written)
+
+
+def _kept(version: Version, seconds: int, mode: str) -> Version:
+    assert version.written is not None
+    return _but(version, mode=mode, until=version.written + timedelta(seconds=seconds))
+
+
+def _permits(found: list[Version]) -> list[Version]:
+    """Governance where compliance is required; the overwrite trap, a hidden key, holds, and what looks like them."""
+    by = {number: found[number] for number in (700, 701, 710, 720, 900, 901)}
+    overwritten, again, expired, held = by[700], by[701], by[710], by[720]
+    found[700:702] = [
+        _later(overwritten, mode="", until=None),  # uploaded again without the default: bare over a locked one
+        _but(overwritten, current=False),
+        _kept(_later(again), 7 * YEAR, "compliance"),  # uploaded again and locked: harmless
+        _but(again, current=False),
+    ]
+    replaced = {
+        held.key: [_but(held, hold=True)],
+        expired.key: [_but(_kept(expired, DAY, "governance"), hold=True)],  # the period is over, the hold is not
+        by[900].key: [_marker(by[900]), _but(by[900], current=False)],  # vanished from the list, and still locked
+        by[901].key: [_marker(by[901]), _but(_kept(by[901], DAY, "governance"), current=False)],  # harmless
+    }
+    return [new for version in found for new in replaced.pop(version.key, [version])]
+
+
+def _ledger(found: list[Version]) -> list[Version]:
+    """The default keeps 30 days; some were uploaded with the seven years that are required, one with a single day."""
+    kept = [_kept(version, 7 * YEAR, "compliance") if n % 16 == 0 else version for n, version in enumerate(found)]
+    kept[-1] = _kept(kept[-1], DAY, "governance")  # a weaker explicit retention wins over the default
+    return kept
+
+
+def _cameras(found: list[Version]) -> list[Version]:
+    """Encrypted by default since June 2021: what was stored before stays as it was. Every ninth lacks its station."""
+    since = datetime(2021, 6, 1, tzinfo=UTC)
+    return [
+        _but(
+            version,
+            encryption="provider-key" if version.written and version.written >= since else "none",
+            metadata={} if n % 9 == 0 else version.metadata,
+        )
+        for n, version in enumerate(found)
+    ]
+
+
+def _flights(found: list[Version]) -> list[Version]:
+    """Uploaded with no type of their own; the oldest third went to the archive tier."""
+    third = len(found) // 3
+    untyped = [_but(version, content_type="binary/octet-stream") for version in found[: 2 * third]]
+    return [_but(v, tier="GLACIER") for v in untyped[:third]] + untyped[third:] + found[2 * third :]
+
+
+def _press(found: list[Version]) -> list[Version]:
+    """Pictures that anyone may read by their own access lists, one that anyone may replace, and two pages of HTML."""
+    pictures = [_but(v, public="read", cache_control="public, max-age=3600") for v in found]
+    pictures[3] = _but(pictures[3], public="write")
+    return [_but(v, content_type="text/html") if n in (7, 11) else v for n, v in enumerate(pictures)]
+
+
+def _boats(found: list[Version]) -> list[Version]:
+    """Versioning was suspended: new uploads overwrite the null version, older ones keep their own."""
+    older: list[Version] = []
+    for n in range(41):
+        base = found[n * 8]
+        assert base.written is not None
+        older.append(
+            _but(base, version=f"boat{n:04d}", current=False, size=70_000, written=base.written - timedelta(5))
+        )
+    hidden = [_but(_marker(v), version="null") for v in found[-3:]]
+    beneath = [_but(v, version=f"last{n}", current=False) for n, v in enumerate(found[-3:])]
+    return [*found[:-3], *older, *hidden, *beneath]
+
+
+def _backups(found: list[Version]) -> list[Version]:
+    """Kept 35 days each; one of them 35 years, by a slip of the hand."""
+    found[700] = _kept(found[700], 35 * YEAR, "governance")
+    return found
+
+
+def _members(found: list[Version]) -> list[Version]:
+    """Names that are dangerous where they are not escaped."""
+    names = ('=HYPERLINK("https://evil.example").csv', "<script>alert(1)</script>.html", "\x1b[31mred\x07\r\n.txt")
+    return [
+        _but(v, key=name, content_type=TYPES[name.rpartition(".")[2]]) for v, name in zip(found, names, strict=True)
+    ]
+
+
+def _scans(found: list[Version]) -> list[Version]:
+    """One was scanned twelve minutes before the demo's moment: its copy is still on the way."""
+    assert found[-1].until is not None and found[-1].written is not None
+    late = datetime(2026, 11, 2, 5, 48, tzinfo=UTC)
+    return [*found[:-1], _but(found[-1], written=late, until=found[-1].until + (late - found[-1].written))]
+
+
+_TRAPS: dict[str, Rewrite] = {
+    "permit-archive": _permits,
+    "grant-ledger": _ledger,
+    "permit-scans": _scans,
+    "camera-traps": _cameras,
+    "drone-orthophotos": _flights,
+    "press-kit": _press,
+    "boat-logs": _boats,
+    "backups-nightly": _backups,
+    "members-area": _members,
+}

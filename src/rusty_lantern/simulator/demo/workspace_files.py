@@ -1,0 +1,331 @@
+"""The files of the demo's workspace: its estate, its baseline, its credentials, and what stands beside a store."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from rusty_lantern.core.model.dossier import encode
+from rusty_lantern.simulator.demo import example_files as saltmarsh_examples
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.harbour import ACCOUNT, KEY_ID, MOMENT, OFFICE, SECRET
+from rusty_lantern.simulator.demo.harbour_identities import beside
+from rusty_lantern.simulator.demo.month_before import EARLIER, attic_before, beside_before, events, harbour_before
+from rusty_lantern.simulator.demo.other_stores import TOKEN, attic, cellar
+from rusty_lantern.simulator.demo.other_stores import skerry as second_site
+from rusty_lantern.simulator.dossier_server import DossierServer
+from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
+
+BASELINE = """\
+title: Saltmarsh Trust storage baseline
+edition: 4
+sheets:
+  - sheet: every bucket
+    require:
+      exposure.read:      {is: closed, severity: high}
+      exposure.list:      {is: closed, severity: high}
+      exposure.write:     {is: closed, severity: critical}
+      exposure.delete:    {is: closed, severity: critical}
+      exposure.govern:    {is: closed, severity: critical}
+      exposure.unlock:    {is: closed, severity: critical}
+      exposure.inspect:   closed
+      versioning:         on
+      encryption.at-rest: at least provider-key
+      grants.by-object:   {is: off, severity: low}
+      tags.steward:       present
+      place:              one of [north-shore, south-shore]
+
+  - sheet: sealed permits
+    of: {tags.class: permit}
+    severity: high
+    require:
+      encryption.at-rest: managed-key
+      lock.enabled:       on
+      lock.mode:          compliance
+      lock.keep:          at least 7 years
+      objects.mode:             compliance
+      objects.keep:             at least 7 years
+      objects.current-version:  {is: protected, severity: critical}
+      objects.encryption:       managed-key
+
+  - sheet: personal papers
+    of: {tags.class: personal}
+    require:
+      exposure.read:      {is: closed, severity: critical, because: "names, addresses, bank details"}
+
+  - sheet: public pictures
+    of: {name: ["gallery-*", press-kit]}
+    require:
+      exposure.read:        {is: open, because: pictures for the web page and the press}
+      objects.content-type: {is: "one of [image/jpeg, image/png]", in-a-sample: at most 2 %}
+      objects.size:         at most 20 MB
+
+  - sheet: by their own access lists
+    of: {name: press-kit}
+    require:
+      objects.public:       {is: at most read, severity: critical, because: nobody replaces a picture from outside}
+
+  - sheet: shared with the ringers
+    of: {name: [ringing-records, partner-feed]}
+    require:
+      exposure.read:      {is: at most narrow, severity: high, because: the station reads over the office network}
+
+  - sheet: scratch space
+    of: {name: "tmp-*"}
+    require:
+      versioning:         anything
+
+  - sheet: backups
+    of: {name: "backups-*"}
+    require:
+      lock.enabled:       on
+      lock.keep:          between 30 days and 90 days
+      objects.keep:       {is: between 30 days and 90 days, severity: high}
+
+  - sheet: field data
+    of: {name: [camera-traps, tide-gauge-raw, drone-orthophotos]}
+    require:
+      objects.encryption:       {is: at least provider-key, severity: high, in-a-sample: at most 2 %}
+      objects.metadata.station: {is: present, severity: low, in-a-sample: at most 2 %}
+      objects.type-fits:        {is: on, severity: low, in-a-sample: at most 2 %}
+
+  - sheet: records and leftovers
+    require:
+      logging:                     on
+      logging.target-is:           another
+      logging.target-exposure:     {is: "none of [narrow, open]", severity: high}
+      lifecycle.against-retention: off
+      cross-origin:                at most listed
+      notifications.outside:       {is: off, severity: high}
+      uploads.unfinished:          {is: at most 20, severity: low}
+
+  - sheet: what others may
+    require:
+      access.outside:              {is: "within [list, read]", severity: high, because: partners fetch and never store}
+
+  - sheet: the log store itself
+    of: {name: access-logs}
+    require:
+      logging:                     anything
+      logging.target-is:           anything
+"""
+
+
+MORE = """
+  - sheet: every key
+    of: {store: [harbour, attic]}
+    require:
+      credential.owner-kind:         {is: "none of [root]", severity: critical, because: nobody works as root}
+      credential.owner-state:        {is: enabled, severity: high}
+      credential.owner-default-name: {is: off, severity: low}
+      credential.age:                at most 1 year
+      credential.idle:               at most 90 days
+      credential.live-with-owner:    at most 1
+
+  - sheet: keys of the attic
+    of: {store: attic}
+    require:
+      credential.mixed:              {is: off, severity: high, because: an application needs no administrator}
+
+  - sheet: people
+    of: {store: [harbour, attic]}
+    require:
+      identity.password-alone:       {is: off, severity: high}
+      identity.password-idle:        {is: "at most 180 days or absent", severity: low}
+
+  - sheet: no more than they need
+    of:
+      store: [harbour, attic]
+      name: ["*-reader", "*-publisher", "*-uploader", "*-runner", "*-sync", "*-clerk", "*-intern", "*-warden"]
+    require:
+      identity.beyond:               {is: nothing, severity: high}
+
+  - sheet: encryption keys
+    of: {store: harbour}
+    require:
+      encryption-key.state:          {is: enabled, severity: critical}
+      encryption-key.age:            at most 1 year
+
+  - sheet: keys of sealed permits
+    of: {tags.class: permit, store: harbour}
+    require:
+      encryption.key-place:          {is: same, severity: high}
+      encryption.key-usable:         {is: on, severity: high}
+
+  - sheet: links
+    of: {store: [harbour, attic]}
+    require:
+      link.scope:                    object
+      link.verbs:                    {is: "within [read]", severity: critical}
+      link.lifetime:                 {is: at most 30 days, severity: high}
+
+  - sheet: front doors
+    of: {store: [harbour, skerry, attic]}
+    require:
+      store.legacy-signatures:       off
+
+  - sheet: what dossiers tell
+    of: {store: [attic, cellar]}
+    require:
+      store.dossier-age:             {is: at most 2 days, severity: low}
+
+  - sheet: the attic's containers
+    of: {store: [attic, cellar]}
+    require:
+      soft-delete:                   {is: at least 30 days, severity: high}
+      network.from:                  {is: at least private-networks, severity: high}
+      uploads.scanned:               on
+      logging.exempted:              {is: at most 0, severity: high}
+      deletion:                      absent
+
+  - sheet: slides and charts, which nobody records
+    of: {store: cellar}
+    require:
+      network.from:                  anything
+      logging:                       anything
+      logging.target-is:             anything
+      logging.exempted:              anything
+
+  - sheet: the attic's own record
+    of: {name: attic-records}
+    require:
+      logging:                       anything
+      logging.target-is:             anything
+      logging.exempted:              anything
+"""
+
+
+HARBOUR = """\
+  harbour:
+    reads: s3
+    at: {address}
+    plain-http: allowed        # the stand-in runs on this machine
+    credential: {{file: harbour.credential}}
+    pace: {{at-once: 16, per-second: 2000}}
+    objects: {{"permit-*": all, grant-ledger: all, press-kit: all, boat-logs: all, drone-orthophotos: all,
+              backups-nightly: all, members-area: all, "gallery-*": sample, camera-traps: sample,
+              tide-gauge-raw: sample}}
+    sample: {{detect: 2 %, confidence: 95 %, seed: 7}}
+"""
+BESIDE = """\
+    identities: {{at: {address}}}
+    beside: harbour-keys.json      # the key service's keys and the links that were given out
+    may: {{tide-reader: [list, read], gallery-publisher: [list, read, write], camera-uploader: [write],
+          backup-runner: [list, write], ringing-sync: [list, read], permit-clerk: [write]}}
+"""
+OTHERS = """\
+  skerry:
+    reads: s3
+    at: {skerry}
+    plain-http: allowed
+    credential: {{file: harbour.credential}}
+    pace: {{at-once: 16, per-second: 2000}}
+    objects: {{"permit-*": all, grant-ledger: all}}
+  attic:
+    reads: dossier
+    at: {attic}/dossier.json
+    plain-http: allowed
+    credential: {{token: file:attic.token}}
+    stated:
+      - {{fact: encryption.at-rest, is: provider-key, because: encrypted disks, until: 2027-06-30}}
+  cellar:
+    reads: dossier
+    at: cellar.json
+mirrors:
+  - {{from: harbour, to: skerry, buckets: ["permit-*", grant-ledger], lag: 30 minutes}}
+"""
+
+
+def estate_document(addresses: Mapping[str, str]) -> str:
+    """The demo's estate file; with the address of `harbour` alone, that store alone."""
+    head = f'estate: Saltmarsh Trust\ntrusted:\n  accounts: ["{ACCOUNT}"]\n  networks: [{OFFICE}]\nstores:\n'
+    written = head + HARBOUR.format(address=addresses["harbour"])
+    if "skerry" not in addresses:
+        return written
+    return written + BESIDE.format(address=addresses["harbour"]) + OTHERS.format(**addresses)
+
+
+CREDENTIAL = f"[default]\naws_access_key_id = {KEY_ID}\naws_secret_access_key = {SECRET}\n"
+
+
+def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, int]]:
+    """The files of the demo workspace, with their modes; with one address, for the store `harbour` alone."""
+    addresses = {"harbour": address} if isinstance(address, str) else address
+    files = {
+        "estate.yaml": (estate_document(addresses), 0o644),
+        "baseline.yaml": (BASELINE, 0o644),
+        "harbour.credential": (CREDENTIAL, 0o600),
+    }
+    if "skerry" in addresses:
+        files["baseline.yaml"] = (BASELINE + MORE, 0o644)
+        files["attic.token"] = (TOKEN + "\n", 0o600)
+        files["cellar.json"] = (encode(cellar(MOMENT)).decode(), 0o644)
+        files["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
+        files["waivers.yaml"] = (WAIVERS, 0o644)
+        files["events.jsonl"] = (events(), 0o644)
+        files |= {name: (text, 0o644) for name, text in saltmarsh_examples.FILES.items()}
+    return files
+
+
+WAIVERS = """\
+waivers:
+  - of: harbour/gallery-prints
+    fact: exposure.list
+    observed: open
+    because: the print shop browses the list until its own catalogue is up
+    by: head of outreach
+    since: 2026-10-10
+    until: 2027-01-31
+  - of: harbour/press-kit
+    fact: logging.target-is
+    observed: missing
+    because: the record moves to the new log store
+    by: storage keeper
+    since: 2026-09-01
+    until: 2026-11-20
+"""
+
+
+@dataclass(frozen=True)
+class Served:
+    """The demo's stores, answering on loopback."""
+
+    addresses: dict[str, str]
+    harbour: Standin
+    skerry: Standin
+    attic: DossierServer
+
+    def go_back(self, folder: Path) -> None:
+        """Answer as the stores were a month earlier; what lies in the workspace beside them as well."""
+        then = harbour_before(saltmarsh.harbour())
+        self.harbour.holdings = then
+        self.skerry.holdings = second_site(then, EARLIER, saltmarsh.skerry().keys)
+        self.attic.dossier = attic_before(attic(MOMENT))
+        self.harbour.moment = self.skerry.moment = EARLIER
+        (folder / "harbour-keys.json").write_bytes(encode(beside_before(beside(MOMENT))))
+        (folder / "cellar.json").write_bytes(encode(msgspec.structs.replace(cellar(MOMENT), taken=EARLIER)))
+
+    def come_back(self, folder: Path) -> None:
+        """Answer as the stores are at the demo's moment."""
+        self.harbour.holdings, self.skerry.holdings = saltmarsh.harbour(), saltmarsh.skerry()
+        self.attic.dossier = attic(MOMENT)
+        self.harbour.moment = self.skerry.moment = MOMENT
+        (folder / "harbour-keys.json").write_bytes(encode(beside(MOMENT)))
+        (folder / "cellar.json").write_bytes(encode(cellar(MOMENT)))
+
+
+@contextmanager
+def serve_estate(port: int = 0) -> Iterator[Served]:
+    """Serve all the demo's stores: `harbour` at the port, the others at free ones. Raises `OSError`."""
+    harbour, skerry = Standin(saltmarsh.harbour(), MOMENT), Standin(saltmarsh.skerry(), MOMENT)
+    house = DossierServer(attic(MOMENT), TOKEN)
+    with ExitStack() as stack:
+        addresses = {"harbour": stack.enter_context(serve(harbour.application(), port))}
+        addresses |= {"skerry": stack.enter_context(serve(skerry.application()))}
+        addresses |= {"attic": stack.enter_context(serve(house.application()))}
+        yield Served(addresses, harbour, skerry, house)

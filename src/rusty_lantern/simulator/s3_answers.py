@@ -1,0 +1,206 @@
+"""The answers of the S3-compatible protocol, written from a dossier: the mirror image of the reader's table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from email.utils import format_datetime
+from html import escape
+from typing import Any
+from urllib.parse import quote
+
+from rusty_lantern.core.model.bucket import Bucket, CrossOrigin, Grant, LifecycleRule, Logging, Uploads, Website
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.remediation.s3_documents import (
+    document,
+    element,
+    encryption_document,
+    grants_document,
+    guards_document,
+    lock_document,
+    ownership_document,
+    tags_document,
+    versioning_document,
+)
+from rusty_lantern.core.value_types import DAY
+
+
+def stamp(moment: datetime) -> str:
+    """A moment as the protocol writes it."""
+    return moment.strftime("%Y-%m-%dT%H:%M:%S.000Z")
+
+
+def error(code: str, message: str) -> bytes:
+    """An error document."""
+    return f"<?xml version='1.0'?>\n<Error>{element('Code', code)}{element('Message', message)}</Error>".encode()
+
+
+def list_of_buckets(owner: str, buckets: list[Bucket]) -> bytes:
+    """The answer to `GET /`."""
+    entries = "".join(
+        "<Bucket>" + element("Name", b.name) + element("CreationDate", stamp(b.created.value)) + "</Bucket>"
+        for b in buckets
+        if b.created.value
+    )
+    return document("ListAllMyBucketsResult", f"<Owner>{element('ID', owner)}</Owner><Buckets>{entries}</Buckets>")
+
+
+def listing(bucket: str, page: list[Version], *, more: bool, encoded: bool) -> bytes:
+    """One page of a listing of objects."""
+    body = _listed(bucket, more=more, encoded=encoded) + element("KeyCount", len(page))
+    body += "".join(f"<Contents>{_described(version, encoded=encoded)}</Contents>" for version in page)
+    return document("ListBucketResult", body)
+
+
+def versions(bucket: str, page: list[Version], *, more: bool, encoded: bool) -> bytes:
+    """One page of a listing of versions."""
+    body = _listed(bucket, more=more, encoded=encoded)
+    for version in page:
+        tag = "DeleteMarker" if version.marker else "Version"
+        latest = element("VersionId", version.version) + element("IsLatest", str(version.current).lower())
+        body += f"<{tag}>{_described(version, encoded=encoded)}{latest}</{tag}>"
+    return document("ListVersionsResult", body)
+
+
+def _listed(bucket: str, *, more: bool, encoded: bool) -> str:
+    kind = element("EncodingType", "url") if encoded else ""
+    return element("Name", bucket) + element("IsTruncated", str(more).lower()) + kind
+
+
+def _described(version: Version, *, encoded: bool) -> str:
+    body = element("Key", quote(version.key) if encoded else version.key)
+    body += element("LastModified", stamp(version.written)) if version.written else ""
+    if version.marker:
+        return body
+    return (
+        body
+        + element("ETag", f'"{version.etag}"')
+        + element("Size", version.size)
+        + element("StorageClass", version.tier)
+    )
+
+
+def headers(version: Version) -> dict[str, str]:
+    """What the answer to HEAD tells of a version."""
+    assert version.written is not None
+    told = {
+        "etag": f'"{version.etag}"',
+        "last-modified": format_datetime(version.written, usegmt=True),
+        "content-type": version.content_type,
+        "cache-control": version.cache_control,
+        "content-encoding": version.content_encoding,
+        "content-disposition": version.disposition,
+        "x-amz-version-id": version.version,
+        "x-amz-server-side-encryption": {"provider-key": "AES256", "managed-key": "aws:kms"}.get(
+            version.encryption or ""
+        ),
+        "x-amz-server-side-encryption-aws-kms-key-id": version.encryption_key,
+        "x-amz-object-lock-mode": (version.mode or "").upper(),
+        "x-amz-object-lock-retain-until-date": stamp(version.until) if version.until else None,
+        "x-amz-object-lock-legal-hold": "ON" if version.hold else None,
+        "x-amz-storage-class": version.tier if version.tier != "STANDARD" else None,
+    }
+    told |= {f"x-amz-meta-{name}": value for name, value in (version.metadata or {}).items()}
+    return {name: value for name, value in told.items() if value}
+
+
+def retention(version: Version) -> bytes:
+    """A version's retention, where it has one."""
+    until = element("RetainUntilDate", stamp(version.until)) if version.until else ""
+    return document("Retention", element("Mode", (version.mode or "").upper()) + until)
+
+
+def object_grants(version: Version, owner: str) -> bytes:
+    """The access list of a version."""
+    public: dict[str, list[Grant]] = {
+        "read": [Grant("anyone", "read")],
+        "write": [Grant("anyone", "read"), Grant("anyone", "write-acp")],
+    }
+    return grants_document([Grant("named", "full-control", owner), *public.get(version.public or "", [])])
+
+
+def _logging(logging: Logging | None) -> bytes:
+    target = logging and element("TargetBucket", logging.target) + element("TargetPrefix", logging.prefix)
+    return document("BucketLoggingStatus", f"<LoggingEnabled>{target}</LoggingEnabled>" if target else "")
+
+
+def _lifecycle(rules: list[LifecycleRule]) -> bytes:
+    body = ""
+    for rule in rules:
+        parts = element("ID", rule.name) + element("Status", "Enabled" if rule.enabled else "Disabled")
+        parts += f"<Filter>{element('Prefix', rule.prefix)}</Filter>"
+        for tag, unit, period in (
+            ("Expiration", "Days", rule.expires),
+            ("NoncurrentVersionExpiration", "NoncurrentDays", rule.expires_old),
+            ("AbortIncompleteMultipartUpload", "DaysAfterInitiation", rule.clears_uploads),
+        ):
+            parts += f"<{tag}>{element(unit, period // DAY)}</{tag}>" if period else ""
+        body += f"<Rule>{parts}</Rule>"
+    return document("LifecycleConfiguration", body)
+
+
+def _website(site: Website) -> bytes:
+    redirect = element("HostName", site.redirects_to)
+    body = f"<IndexDocument>{element('Suffix', site.index)}</IndexDocument>" if site.index else ""
+    body += f"<RedirectAllRequestsTo>{redirect}</RedirectAllRequestsTo>" if site.redirects_to else ""
+    return document("WebsiteConfiguration", body)
+
+
+def _cross_origin(rules: list[CrossOrigin]) -> bytes:
+    body = ""
+    for rule in rules:
+        origins = "".join(element("AllowedOrigin", origin) for origin in rule.origins)
+        body += f"<CORSRule>{origins}{''.join(element('AllowedMethod', m) for m in rule.methods)}</CORSRule>"
+    return document("CORSConfiguration", body)
+
+
+def _replication(targets: list[str]) -> bytes:
+    rules = "".join(
+        f"<Rule><Status>Enabled</Status><Destination>{element('Bucket', f'arn:aws:s3:::{to}')}</Destination></Rule>"
+        for to in targets
+    )
+    return document("ReplicationConfiguration", rules)
+
+
+def _notifications(told: list[str] | None) -> bytes:
+    body = "".join(f"<TopicConfiguration>{element('Topic', name)}</TopicConfiguration>" for name in told or ())
+    return document("NotificationConfiguration", body)
+
+
+def uploads(bucket: str, found: Uploads) -> bytes:
+    """The unfinished uploads."""
+    begun = element("Initiated", stamp(found.oldest)) if found.oldest else ""
+    entries = f"<Upload>{element('Key', 'unfinished')}{begun}</Upload>" * found.count
+    return document("ListMultipartUploadsResult", element("Bucket", bucket) + entries)
+
+
+WRITERS: dict[str, tuple[str, Callable[[Any], bytes], str]] = {
+    "acl": ("grants", grants_document, "NoSuchAccessList"),
+    "ownershipControls": ("ownership", ownership_document, "OwnershipControlsNotFoundError"),
+    "policy": ("policy", lambda text: text.encode(), "NoSuchBucketPolicy"),
+    "policyStatus": (
+        "public_status", lambda public: document("PolicyStatus", element("IsPublic", str(public).lower())),
+        "NoSuchBucketPolicy",
+    ),
+    "publicAccessBlock": ("guards", guards_document, "NoSuchPublicAccessBlockConfiguration"),
+    "versioning": ("versioning", versioning_document, "NoSuchVersioning"),
+    "encryption": ("encryption", encryption_document, "ServerSideEncryptionConfigurationNotFoundError"),
+    "object-lock": ("lock", lock_document, "ObjectLockConfigurationNotFoundError"),
+    "tagging": ("tags", tags_document, "NoSuchTagSet"),
+    "logging": ("logging", _logging, "") ,
+    "lifecycle": ("lifecycle", _lifecycle, "NoSuchLifecycleConfiguration"),
+    "website": ("website", _website, "NoSuchWebsiteConfiguration"),
+    "cors": ("cross_origin", _cross_origin, "NoSuchCORSConfiguration"),
+    "replication": ("replication", _replication, "ReplicationConfigurationNotFoundError"),
+    "notification": ("notifications", _notifications, ""),
+    "requestPayment": (
+        "requester_pays",
+        lambda on: document("RequestPaymentConfiguration", element("Payer", "Requester" if on else "BucketOwner")), "",
+    ),
+    "accelerate": (
+        "transfer_endpoint",
+        lambda on: document("AccelerateConfiguration", element("Status", "Enabled" if on else "Suspended")), "",
+    ),
+    "location": ("place", lambda place: document("LocationConstraint", escape(place)), "NoSuchLocation"),
+}  # fmt: skip
+"""Sub-resource → the dossier's field, how its value is written, and the code for *not configured*."""

@@ -1,0 +1,289 @@
+"""A simulated store that speaks the S3-compatible protocol on loopback.
+
+It verifies signatures, and answers requests without credentials by its buckets' real rules, decided by the plain
+decider. It keeps nothing: an upload or deletion that the rules allow is answered as done, and forgotten. The header
+`x-standin-from` simulates the address that a request comes from.
+"""
+
+from __future__ import annotations
+
+import hmac
+from bisect import bisect_left, bisect_right
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from itertools import islice, takewhile
+from urllib.parse import parse_qsl, unquote
+
+from aiohttp import web
+
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
+from rusty_lantern.core.access.policy.actions import ACTIONS
+from rusty_lantern.core.access.policy.bucket_rules import Surroundings, rules_of
+from rusty_lantern.core.access.policy.condition_keys import always_carried
+from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
+from rusty_lantern.core.access.solver.exposure import as_match
+from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.model.bucket import Bucket, Uploads
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.remediation.s3_documents import document, element, guards_document, tags_document
+from rusty_lantern.simulator import iam_server as identity_service
+from rusty_lantern.simulator import s3_answers as documents
+from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.stores.http.sigv4 import ALGORITHM, canonical_query, signature
+from rusty_lantern.stores.s3.settings import ACCOUNT_GUARDS_PATH
+
+MAX_SKEW = timedelta(minutes=15)
+PAGE = 1000
+
+
+class Refused(Exception):
+    """An answer with an error document."""
+
+    def __init__(self, status: int, code: str, message: str = "") -> None:
+        super().__init__(code)
+        self.status, self.code, self.message = status, code, message or code
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A request as the store understands it."""
+
+    method: str
+    bucket: str
+    key: str
+    query: dict[str, str]
+    headers: dict[str, str]
+    access: Access | None
+
+
+@dataclass
+class Standin:
+    """One simulated store. `requests` records method and target of everything that was asked."""
+
+    holdings: Holdings
+    moment: datetime
+    requests: list[tuple[str, str]] = field(default_factory=list)
+
+    def application(self) -> web.Application:
+        """The store as an aiohttp application."""
+        app = web.Application(client_max_size=1 << 20)
+        app.router.add_route("*", r"/{tail:[\s\S]*}", self._serve)
+        return app
+
+    async def _serve(self, request: web.Request) -> web.Response:
+        self.requests.append((request.method, request.raw_path))
+        try:
+            asked = self._understand(request)
+            return self._answer(asked)
+        except Refused as refused:
+            body = documents.error(refused.code, refused.message) if request.method != "HEAD" else b""
+            return web.Response(status=refused.status, body=body, content_type="application/xml")
+
+    def _identity_service(self, query: dict[str, str]) -> web.Response:
+        if self.holdings.dossier.identities.state == "unsupported":
+            raise Refused(501, "NotImplemented")
+        status, body = identity_service.answer(self.holdings.dossier, query)
+        return web.Response(status=status, body=body, content_type="text/xml")
+
+    def _understand(self, request: web.Request) -> Asked:
+        path, _, query = request.raw_path.partition("?")
+        bucket, _, key = path.lstrip("/").partition("/")
+        headers = {name.lower(): value for name, value in request.headers.items()}
+        pairs = parse_qsl(query, keep_blank_values=True)
+        access = self._authenticate(request.method, path, pairs, headers)
+        if path == ACCOUNT_GUARDS_PATH:
+            return Asked(request.method, "", ACCOUNT_GUARDS_PATH, dict(pairs), headers, access)
+        return Asked(request.method, unquote(bucket), unquote(key), dict(pairs), headers, access)
+
+    def _authenticate(
+        self, method: str, path: str, pairs: list[tuple[str, str]], headers: dict[str, str]
+    ) -> Access | None:
+        """Verify signature version 4. None for a request without credentials."""
+        written = headers.get("authorization")
+        if written is None:
+            return None
+        try:
+            algorithm, _, rest = written.partition(" ")
+            parts = dict(part.strip().split("=", 1) for part in rest.split(","))
+            key_id, _, place, service, _ = parts["Credential"].split("/")
+            stamp = headers["x-amz-date"]
+            sent = datetime.strptime(stamp, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
+            signed = {name: headers[name] for name in parts["SignedHeaders"].split(";")}
+        except (KeyError, ValueError):
+            raise Refused(400, "AuthorizationHeaderMalformed") from None
+        access = self.holdings.keys.get(key_id)
+        if access is None or algorithm != ALGORITHM:
+            raise Refused(403, "InvalidAccessKeyId")
+        if abs(datetime.now(UTC) - sent) > MAX_SKEW:
+            raise Refused(403, "RequestTimeTooSkewed")
+        expected, _ = signature(access.secret, method, path, canonical_query(pairs), signed, stamp, place, service)
+        if not hmac.compare_digest(expected, parts["Signature"]):
+            raise Refused(403, "SignatureDoesNotMatch")
+        return access
+
+    def _answer(self, asked: Asked) -> web.Response:
+        if not asked.bucket:
+            return self._store_wide(asked)
+        bucket = self.holdings.bucket(asked.bucket)
+        if bucket is None:
+            raise Refused(404 if asked.access else 403, "NoSuchBucket" if asked.access else "AccessDenied")
+        action = action_of(asked)
+        if asked.access is None and not self._lets_in(bucket, action, asked):
+            raise Refused(403, "AccessDenied")
+        if asked.access is not None and asked.method not in ("GET", "HEAD"):
+            raise Refused(403, "AccessDenied", "this key only reads")
+        if asked.key:
+            return self._object(asked)
+        if asked.method != "GET":
+            return web.Response(status=200)
+        if "uploads" in asked.query:
+            return _xml(documents.uploads(asked.bucket, bucket.uploads.value or Uploads(0)))
+        question = next((q for q in asked.query if q in documents.WRITERS), None)
+        return self._setting(asked, bucket, question) if question else self._listing(asked)
+
+    def _store_wide(self, asked: Asked) -> web.Response:
+        if asked.access is None:
+            raise Refused(403, "AccessDenied")
+        if "Action" in asked.query:
+            return self._identity_service(asked.query)
+        if asked.key == ACCOUNT_GUARDS_PATH:
+            guards = self.holdings.dossier.guards.value
+            if guards is None:
+                raise Refused(404, "NoSuchPublicAccessBlockConfiguration")
+            return _xml(guards_document(guards))
+        owner = self.holdings.dossier.account.value or ""
+        return _xml(documents.list_of_buckets(owner, self.holdings.dossier.buckets))
+
+    def _setting(self, asked: Asked, bucket: Bucket, question: str) -> web.Response:
+        if asked.access and (bucket.name, question) in asked.access.refused:
+            raise Refused(403, "AccessDenied")
+        field_name, write, absent_code = documents.WRITERS[question]
+        answer = getattr(bucket, field_name)
+        if answer.state == "unsupported":
+            raise Refused(501, "NotImplemented")
+        if answer.value is None and absent_code:
+            raise Refused(404, absent_code)
+        return _xml(write(answer.value))
+
+    def _listing(self, asked: Asked) -> web.Response:
+        query = asked.query
+        several = "versions" in query
+        wanted = self.holdings.versions.get(asked.bucket, [])
+        if not several:
+            wanted = [version for version in wanted if version.current and not version.marker]
+        after, within = query.get("key-marker") or query.get("start-after", ""), query.get("version-id-marker", "")
+        start = bisect_right(wanted, after.encode(), key=lambda version: version.key.encode()) if after else 0
+        if within:
+            first = bisect_left(wanted, after.encode(), key=lambda version: version.key.encode())
+            start = next((n + 1 for n in range(first, start) if wanted[n].version == within), start)
+        rest = (v for v in islice(wanted, start, None) if v.key.startswith(query.get("prefix", "")))
+        written = query.get("max-keys", str(PAGE))
+        most = min(int(written), PAGE) if written.isdigit() else PAGE
+        page = list(islice(rest, most))
+        more, encoded = next(rest, None) is not None, query.get("encoding-type") == "url"
+        write = documents.versions if several else documents.listing
+        return _xml(write(asked.bucket, page, more=more, encoded=encoded))
+
+    def _object(self, asked: Asked) -> web.Response:
+        if asked.method not in ("GET", "HEAD"):
+            return web.Response(status=200 if asked.method == "PUT" else 204)
+        version = self._version(asked)
+        if asked.access and (asked.bucket, asked.key) in asked.access.refused:
+            raise Refused(403, "AccessDenied")
+        if "tagging" in asked.query:
+            return _xml(tags_document(version.tags or {}))
+        if "acl" in asked.query:
+            return _xml(documents.object_grants(version, self.holdings.dossier.account.value or ""))
+        if "retention" in asked.query or "legal-hold" in asked.query:
+            return self._kept(version, "retention" in asked.query)
+        told = documents.headers(version)
+        if asked.method == "HEAD":
+            return web.Response(headers={**told, "content-length": str(version.size)})
+        if version.tier == "GLACIER":
+            raise Refused(403, "InvalidObjectState")
+        return web.Response(body=b" " * min(version.size, 1024), headers=told)
+
+    def _kept(self, version: Version, period: bool) -> web.Response:
+        if period and version.mode:
+            return _xml(documents.retention(version))
+        if not period and version.hold:
+            return _xml(document("LegalHold", element("Status", "ON")))
+        raise Refused(404, "NoSuchObjectLockConfiguration")
+
+    def _version(self, asked: Asked) -> Version:
+        versions = self.holdings.versions.get(asked.bucket, [])
+        first = bisect_left(versions, asked.key.encode(), key=lambda version: version.key.encode())
+        of_key = takewhile(lambda version: version.key == asked.key, islice(versions, first, None))
+        wanted = asked.query.get("versionId")
+        version = next((v for v in of_key if (v.version == wanted if wanted else v.current)), None)
+        if version is None or version.marker:
+            raise Refused(404 if version is None or not wanted else 405, "NoSuchKey")
+        return version
+
+    def _lets_in(self, bucket: Bucket, action: str, asked: Asked) -> bool:
+        """Whether the bucket's rules allow the request to somebody without credentials."""
+        if action not in ACTIONS:
+            return False
+        address = asked.headers.get("x-standin-from", "127.0.0.1")
+        context: dict[str, tuple[str, ...]] = {
+            "aws:sourceip": (address,),
+            "aws:securetransport": ("false",),
+            "aws:currenttime": (self.moment.strftime("%Y-%m-%dT%H:%M:%SZ"),),
+            "aws:epochtime": (str(int(self.moment.timestamp())),),
+        }
+        for header, key in (("referer", "aws:referer"), ("user-agent", "aws:useragent")):
+            if header in asked.headers:
+                context[key] = (asked.headers[header],)
+        context |= {f"s3:{name}": (value,) for name, value in asked.headers.items() if name.startswith("x-amz-")}
+        context |= {f"s3:{name}": (value,) for name, value in asked.query.items() if name in ("prefix", "max-keys")}
+        rules = rules_of(bucket, self.holdings.dossier)
+        around = Surroundings(self.moment, self.holdings.dossier.account.value or "")
+        context |= always_carried(anonymous=True)
+        public = as_match(public_policy(rules, around, Work(BUDGET)))
+        return decide(rules, Request(action, asked.key, ANONYMOUS, context), public=public).allowed is True
+
+
+_OBJECT_ACTIONS = {"GET": "s3:GetObject", "HEAD": "s3:GetObject", "PUT": "s3:PutObject", "DELETE": "s3:DeleteObject"}
+_SETTING_ACTIONS = {
+    "acl": "BucketAcl", "policy": "BucketPolicy", "policyStatus": "BucketPolicyStatus",
+    "publicAccessBlock": "BucketPublicAccessBlock", "ownershipControls": "BucketOwnershipControls",
+    "versioning": "BucketVersioning", "encryption": "EncryptionConfiguration",
+    "object-lock": "BucketObjectLockConfiguration", "tagging": "BucketTagging", "location": "BucketLocation",
+    "logging": "BucketLogging", "lifecycle": "LifecycleConfiguration", "website": "BucketWebsite", "cors": "BucketCORS",
+    "replication": "ReplicationConfiguration", "notification": "BucketNotification",
+    "requestPayment": "BucketRequestPayment", "accelerate": "AccelerateConfiguration",
+
+}  # fmt: skip
+
+
+_KEPT_ACTIONS = {"retention": "ObjectRetention", "legal-hold": "ObjectLegalHold", "tagging": "ObjectTagging"}
+
+
+def action_of(asked: Asked) -> str:
+    """The protocol action that a request asks for."""
+    if asked.key:
+        return _object_action(asked)
+    question = next((q for q in asked.query if q in _SETTING_ACTIONS), None)
+    if question:
+        verb = {"GET": "Get", "PUT": "Put", "DELETE": "Delete"}.get(asked.method, "Get")
+        return f"s3:{verb}{_SETTING_ACTIONS[question]}"
+    if asked.method == "DELETE":
+        return "s3:DeleteBucket"
+    listed = {"versions": "s3:ListBucketVersions", "uploads": "s3:ListBucketMultipartUploads"}
+    return next((action for name, action in listed.items() if name in asked.query), "s3:ListBucket")
+
+
+def _object_action(asked: Asked) -> str:
+    if "acl" in asked.query:
+        return "s3:PutObjectAcl" if asked.method == "PUT" else "s3:GetObjectAcl"
+    kept = next((action for name, action in _KEPT_ACTIONS.items() if name in asked.query), None)
+    if kept:
+        return f"s3:{'Put' if asked.method == 'PUT' else 'Get'}{kept}"
+    if "versionId" in asked.query:
+        return "s3:DeleteObjectVersion" if asked.method == "DELETE" else "s3:GetObjectVersion"
+    return _OBJECT_ACTIONS.get(asked.method, "s3:PutObject")
+
+
+def _xml(body: bytes) -> web.Response:
+    return web.Response(body=body, content_type="application/xml")

@@ -1,0 +1,1 @@
+"""Reading a store by its dossier, from a file or over HTTP."""

@@ -1,0 +1,406 @@
+"""Questions over HTTP to one store: GET and HEAD, signed or not, paced, bounded, never redirected.
+
+The only methods this module can send are in `Method`; nothing else in the program opens a connection to a store.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import os
+import re
+import ssl
+from collections.abc import Callable, Coroutine, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from email.utils import parsedate_to_datetime
+from pathlib import Path
+from random import Random
+from types import TracebackType
+from typing import Literal, Protocol, Self
+from urllib.parse import urlsplit
+
+import aiohttp
+from yarl import URL
+
+from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.errors import Complaint
+from rusty_lantern.stores.http.concurrency_limit import LATE, Gate
+from rusty_lantern.stores.http.credentials import AccessKey
+from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, Unanswered
+from rusty_lantern.stores.http.redaction import cleaned, cleaned_headers
+from rusty_lantern.stores.http.sigv4 import canonical_query, encode, sign
+from rusty_lantern.stores.http.time_budget import CURRENT, USUAL
+
+Method = Literal["GET", "HEAD"]
+MAX_BODY = 16 << 20
+"""No honest answer to any question asked here is larger."""
+TRIES = 5
+RECONNECTS = 8
+"""Tries of a question that finds nobody at an address that has answered before: a store may be starting again."""
+FIRST_WAIT, LONGEST_WAIT = 0.25, 8.0
+BUSY = (429, 500, 502, 503, 504)
+"""Answers after which a question is put again."""
+DISOWNED = (b"<Code>InvalidAccessKeyId</Code>", b"<Code>ExpiredToken</Code>", b"<Code>InvalidToken</Code>")
+"""What a store says of a credential that it does not know, or not any more."""
+AGENT = "rusty-lantern"
+
+
+@dataclass(frozen=True, slots=True)
+class Reply:
+    """What came back: status, headers (lower-case names), body."""
+
+    status: int
+    headers: Mapping[str, str]
+    body: bytes
+
+
+class Memory(Protocol):
+    """Answers that are known already, and a place for new ones."""
+
+    def recall(self, question: str) -> tuple[int, dict[str, str], bytes] | None:
+        """The answer that a question already got."""
+
+    def note(self, question: str, status: int, headers: dict[str, str], body: bytes) -> None:
+        """Keep an answer."""
+
+
+@dataclass(slots=True)
+class Client:
+    """One store, asked through one credential (or, with `key=None`, without any)."""
+
+    store: Store
+    key: AccessKey | None
+    folder: Path
+    clock: Callable[[], datetime] = lambda: datetime.now(UTC)
+    skew: timedelta = timedelta()
+    asked: int = 0
+    answers: bool = False
+    """Whether somebody answered, and nobody has been missed for long since."""
+    heard: float = 0.0
+    """When the store last answered anything, by the loop's clock."""
+    _asking: int = 0
+    _since: float = 0.0
+    """Since when there has been somebody waiting for an answer."""
+    _good: tuple[Method, str, str, tuple[tuple[str, str], ...], Mapping[str, str]] | None = None
+    """A question that the credential opened before."""
+    _session: aiohttp.ClientSession | None = None
+    memory: Memory | None = None
+    log: Callable[[dict[str, object]], None] | None = None
+    renew: Callable[[], AccessKey] | None = None
+    cleans: bool = True
+    """Whether what looks like a secret is taken out of answers. A dossier is checked whole instead, and refused."""
+    most: int = MAX_BODY
+    """Bytes of the largest answer that is taken."""
+    service: str = "s3"
+    """The service that questions are signed for."""
+    tries: int = TRIES
+    """How often a question is put whose connection is lost."""
+    gate: Gate = field(default_factory=lambda: Gate(1))
+    _next: float = 0.0
+    _dice: Random = field(default_factory=lambda: Random(1))  # noqa: S311  (spreads retries, guards nothing)
+
+    async def __aenter__(self) -> Self:
+        self.gate = Gate(self.store.pace.at_once)
+        connector = aiohttp.TCPConnector(limit=self.store.pace.at_once * (1 + LATE), ssl=self._tls())
+        timeout = aiohttp.ClientTimeout(total=self.store.timeout, sock_connect=min(10, self.store.timeout))
+        self._session = aiohttp.ClientSession(
+            connector=connector,
+            timeout=timeout,
+            auto_decompress=False,
+            trust_env=False,
+            cookie_jar=aiohttp.DummyCookieJar(),
+        )
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._session:
+            await self._session.close()
+
+    def _tls(self) -> ssl.SSLContext | bool:
+        if not self.store.ca:
+            return True
+        try:
+            return ssl.create_default_context(cafile=str(self.folder / Path(self.store.ca).expanduser()))
+        except (OSError, ssl.SSLError):
+            raise NoCredential(Complaint(f"the CA bundle {self.store.ca} cannot be read", self.store.place)) from None
+
+    def target(self, bucket: str, key: str = "") -> tuple[str, str]:
+        """Host and encoded path of a bucket or object, as the store is addressed."""
+        parts = urlsplit(self.store.at)
+        path = parts.path.rstrip("/")
+        host = parts.netloc
+        if bucket and self.store.addressing == "virtual":
+            host = f"{bucket}.{host}"
+        elif bucket:
+            path += "/" + encode(bucket)
+        return host, path + "/" + encode(key, "/") if key or not bucket or host != parts.netloc else path
+
+    async def ask(
+        self,
+        bucket: str = "",
+        query: tuple[tuple[str, str], ...] = (),
+        *,
+        key: str = "",
+        path: str = "",
+        method: Method = "GET",
+        headers: Mapping[str, str] | None = None,
+        memory: Memory | None = None,
+    ) -> Reply:
+        """Put one question. Retries what is safe to repeat; raises `Unanswered` if there is no answer at all.
+
+        `memory`: where this question's answer is kept, if not with the others.
+        """
+        memory = memory or self.memory
+        host, target = self.target(bucket, key)
+        target = path or target
+        question = f"{method} {target}" + (f"?{canonical_query(query)}" if query else "")
+        known = memory.recall(question) if memory else None
+        if known is not None:
+            return Reply(*known)
+        reply = await self._patiently(self._persist(method, host, target, query, headers or {}))
+        if self.cleans:
+            reply = self._without_secrets(reply, query, listing=not query and not key and not path)
+        if memory and reply.status not in BUSY:
+            memory.note(question, reply.status, dict(reply.headers), reply.body)
+        return reply
+
+    def _without_secrets(self, reply: Reply, query: tuple[tuple[str, str], ...], *, listing: bool) -> Reply:
+        """The answer without secrets that the store shows, before anything is made of it or kept."""
+        body, headers = cleaned(reply.body, query, listing=listing), cleaned_headers(reply.headers)
+        if body is reply.body and headers is reply.headers:
+            return reply
+        if self.log is not None:
+            asked = canonical_query(query)
+            self.log({"store": self.store.name, "query": asked, "outcome": "a secret was left out of the answer"})
+        return Reply(reply.status, headers, body)
+
+    async def _patiently(self, asking: Coroutine[None, None, Reply]) -> Reply:
+        """Wait for an answer, as long as the bucket that is asked about, and the store, may keep one waiting."""
+        patience, now = CURRENT.get(), asyncio.get_running_loop().time
+        if not self._asking:
+            self._since = now()
+        self._asking += 1
+        try:
+            if now() - max(self.heard, self._since) > self.store.patience.store:
+                raise Unanswered("failed", f"the store did not answer for {self.store.patience.store} s", "out of time")
+            if patience is None:
+                return await asking
+            async with patience.turn():
+                patience.check()
+                return await asking
+        finally:
+            asking.close()
+            self._asking -= 1
+
+    async def _persist(
+        self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
+    ) -> Reply:
+        """Ask until there is an answer, the tries are used up, or asking again would not help."""
+        wait = FIRST_WAIT
+        tries = itertools.count(1)
+        while True:
+            attempt = next(tries)
+            await self._pace()
+            try:
+                async with self.gate.turn(USUAL):
+                    used = self.key
+                    reply = await self._timed(method, host, target, query, headers)
+            except Unanswered as error:
+                if not self._again(error, attempt):
+                    raise
+            else:
+                self.answers = True
+                if attempt < TRIES and self._renewed(reply, used):
+                    continue
+                await self._check_accepted(reply, (method, host, target, query, headers))
+                if reply.status not in BUSY or attempt >= TRIES:
+                    return reply
+                wait = max(wait, _retry_after(reply))
+            await self._sleep(wait * self._dice.uniform(0.75, 1.25))
+            wait = min(wait * 2, LONGEST_WAIT)
+
+    async def _sleep(self, seconds: float) -> None:
+        """Wait before asking again. Where the store answers others meanwhile, it is this bucket that is waited for."""
+        now, patience = asyncio.get_running_loop().time, CURRENT.get()
+        start = now()
+        if patience is not None and seconds > USUAL:
+            patience.is_late()
+        if patience is not None and not patience.answers:
+            seconds = min(seconds, patience.left + 0.5)
+        await asyncio.sleep(seconds)
+        if patience is not None:
+            if self.heard > start or not patience.answers:
+                patience.waited(start, now(), usual=0)
+            patience.check()
+
+    def _again(self, error: Unanswered, attempt: int) -> bool:
+        """Whether to put a question again that got no answer."""
+        if error.answer == "no connection" and self.answers:
+            self.answers = attempt < RECONNECTS
+            return self.answers
+        return attempt < {"connection lost": self.tries, "timed out": min(self.tries, 2)}.get(error.answer, 0)
+
+    async def _timed(
+        self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
+    ) -> Reply:
+        """One try, with what it took told to the gate and the log."""
+        now, patience = asyncio.get_running_loop().time, CURRENT.get()
+        start = now()
+        outcome: int | str = "interrupted"
+        late = asyncio.get_running_loop().call_later(USUAL, patience.is_late) if patience else None
+        try:
+            async with asyncio.timeout(patience.left + USUAL if patience else None):
+                reply = await self._once(method, host, target, query, headers)
+            outcome = reply.status
+            if patience and reply.status not in BUSY:
+                patience.answered()
+            if reply.status in (429, 503):
+                if patience is None or patience.answers or self.heard < start:  # not this one bucket's word alone
+                    self.gate.busy()
+            else:
+                self.heard = now()
+                self.gate.answered(now() - start)
+            return reply
+        except TimeoutError:
+            assert patience is not None
+            outcome = "out of time"
+            raise patience.gone() from None
+        except Unanswered as error:
+            outcome = error.answer
+            if self.heard < start:  # nobody else was answered meanwhile: it is the store that is silent
+                self.gate.busy()
+            if patience and error.answer == "too large":
+                patience.wasted(self.most)
+            if patience and error.answer == "connection lost":
+                patience.broken_off()
+            raise
+        finally:
+            if patience and late:
+                late.cancel()
+                patience.waited(start, now())
+            if self.log:
+                taken = round((asyncio.get_running_loop().time() - start) * 1000, 1)
+                told = canonical_query(query)
+                self.log({"store": self.store.name, "method": method, "path": target, "query": told,
+                          "outcome": outcome, "milliseconds": taken})  # fmt: skip
+
+    async def _check_accepted(
+        self, reply: Reply, question: tuple[Method, str, str, tuple[tuple[str, str], ...], Mapping[str, str]]
+    ) -> None:
+        """Raise `NoLongerAccepted` when the store stops knowing a credential midway; refusals would tell nothing.
+
+        One bucket may say so alone, out of spite or by a fault: what counts is that a question which the credential
+        opened before is refused too.
+        """
+        if self.key is not None and reply.status == 200 and self._good is None:
+            self._good = question
+        if not _disowned(reply) or self._good is None or self.key is None:
+            return
+        try:
+            again = await self._once(*self._good)
+        except Unanswered:
+            return
+        if _disowned(again):
+            what = f"store {self.store.name} no longer accepts its credential"
+            remedy = "every answer so far is kept; put a valid one in its place, then: lantern survey --resume"
+            raise NoLongerAccepted(Complaint(what, self.store.credential.place or self.store.place, remedy))
+
+    def _renewed(self, reply: Reply, used: AccessKey | None) -> bool:
+        """Whether the credential that was used had expired, and there is another one now."""
+        if self.renew is None or reply.status not in (400, 401, 403) or b"ExpiredToken" not in reply.body[:4096]:
+            return False
+        if self.key == used:
+            self.key = self.renew()
+        return self.key != used
+
+    async def _pace(self) -> None:
+        """Keep to the ceiling of questions per second."""
+        loop = asyncio.get_running_loop()
+        now = loop.time()
+        self._next = max(self._next, now) + 1 / self.store.pace.per_second
+        delay = self._next - now - 1 / self.store.pace.per_second
+        if delay > 0:
+            await asyncio.sleep(delay)
+
+    async def _once(
+        self, method: Method, host: str, path: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
+    ) -> Reply:
+        assert self._session is not None
+        text = canonical_query(query)
+        sent = {"host": host, **headers}
+        if self.key is not None:
+            moment = self.clock() + self.skew
+            sent = sign(self.key, method, host, path, text, moment, self.store.signing_place, headers, self.service)
+        sent.setdefault("user-agent", AGENT)
+        url = URL(f"{urlsplit(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
+        self.asked += 1
+        try:
+            async with self._session.request(method, url, headers=sent, allow_redirects=False) as answer:
+                body = await _body(answer, self.most)
+                return Reply(answer.status, {faithful(k).lower(): faithful(v) for k, v in answer.headers.items()}, body)
+        except TimeoutError:
+            raise Unanswered("failed", f"no answer within {self.store.timeout} s", "timed out") from None
+        except aiohttp.ClientConnectorCertificateError as error:
+            reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
+            raise Unanswered("failed", f"the store's certificate is not accepted: {reason}") from None
+        except aiohttp.ClientConnectorError as error:
+            number = error.os_error.errno
+            reason = os.strerror(number).lower() if number and number > 0 else "no such host"
+            raise Unanswered("failed", f"cannot connect to {host}: {reason}", "no connection") from None
+        except ValueError:
+            raise Unanswered("failed", "the request cannot be written: a header holds a control character") from None
+        except (aiohttp.ClientError, ConnectionError) as error:
+            raise Unanswered(
+                "failed", f"the connection to {host} broke off ({type(error).__name__})", "connection lost"
+            ) from None
+
+    def note_skew(self, reply: Reply) -> timedelta:
+        """How far the store's clock is ahead of ours, by its Date header; later questions are signed by it."""
+        ahead = clock_difference(reply, self.clock())
+        self.skew = ahead if abs(ahead) > timedelta(seconds=60) else timedelta()
+        return ahead
+
+
+async def _body(answer: aiohttp.ClientResponse, most: int) -> bytes:
+    chunks: list[bytes] = []
+    total = 0
+    async for chunk in answer.content.iter_chunked(1 << 16):
+        total += len(chunk)
+        if total > most:
+            answer.close()
+            raise Unanswered("failed", f"the answer is larger than {most >> 20} MiB and was cut off", "too large")
+        chunks.append(chunk)
+    return b"".join(chunks)
+
+
+def _disowned(reply: Reply) -> bool:
+    """Whether a store says that it does not know the credential, or not any more."""
+    return reply.status in (400, 401, 403) and any(code in reply.body[:4096] for code in DISOWNED)
+
+
+def _retry_after(reply: Reply) -> float:
+    text = reply.headers.get("retry-after", "")
+    return min(float(text), 30.0) if re.fullmatch("[0-9]{1,6}", text) else 0.0
+
+
+def faithful(written: str) -> str:
+    r"""A header's text as it came: bytes that are no UTF-8 are shown escaped, so that it can be kept and printed.
+
+    >>> faithful(b"caf\xe9".decode("utf-8", "surrogateescape"))
+    'caf\\xe9'
+    """
+    if written.isascii():
+        return written
+    return written.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+
+
+def clock_difference(reply: Reply, now: datetime) -> timedelta:
+    """How far the store's clock is ahead; zero if it does not say."""
+    try:
+        said = parsedate_to_datetime(reply.headers.get("date", ""))
+        return said.astimezone(UTC) - now.replace(microsecond=0) if said.tzinfo else timedelta()
+    except (TypeError, ValueError, OverflowError, IndexError):
+        return timedelta()

@@ -1,0 +1,45 @@
+"""Secrets that a store itself shows are taken out of its answers before anything keeps, logs or prints them.
+
+People write passwords into policies, tags and metadata. What looks like one is replaced by `REMOVED`, which says so
+wherever the text is shown. Listings are left as they are: names of objects are not settings, and look random often.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from urllib.parse import quote, unquote
+
+from rusty_lantern.intake.secret_patterns import REMOVED, is_telling, without_secrets
+
+_LISTINGS = frozenset({"versions", "list-type", "uploads", "continuation-token"})
+_HINT = re.compile(rb"(?i)secret|passw|passphrase|private|api.?key|auth|bearer|sas.?token|credential|[A-Za-z0-9/+]{40}")
+"""What an answer holds that is worth a closer look."""
+_PAIR = re.compile(r"(<Key>([^<]*)</Key>\s*<Value>)([^<]{4,})(</Value>)")
+"""A tag in an answer."""
+_ENCODED = re.compile(r"(<(?:PolicyDocument|Document|AssumeRolePolicyDocument)>)([^<]+)(</)")
+"""Documents that come percent-encoded."""
+
+
+def cleaned(body: bytes, query: tuple[tuple[str, str], ...], *, listing: bool) -> bytes:
+    """An answer's body without what looks like a secret."""
+    if listing or not _LISTINGS.isdisjoint(name for name, _ in query) or not _HINT.search(body):
+        return body
+    try:
+        text = body.decode("utf-8")
+    except UnicodeDecodeError:
+        return body
+    found = _PAIR.sub(lambda tag: f"{tag[1]}{REMOVED}{tag[4]}" if is_telling(tag[2]) else tag[0], text)
+    found = _ENCODED.sub(lambda one: one[1] + quote(without_secrets(unquote(one[2])), safe="") + one[3], found)
+    found = without_secrets(found)
+    return body if found == text else found.encode()
+
+
+def cleaned_headers(headers: Mapping[str, str]) -> Mapping[str, str]:
+    """An answer's headers without metadata that looks like a secret; the same ones where there is none."""
+    told = {name: _cleaned(name, value) for name, value in headers.items() if name.startswith("x-amz-meta-")}
+    return headers if all(headers[name] == value for name, value in told.items()) else {**headers, **told}
+
+
+def _cleaned(name: str, value: str) -> str:
+    return REMOVED if is_telling(name) and len(value) >= 4 else without_secrets(value)

@@ -1,0 +1,106 @@
+"""How long one bucket, or one store, may keep a survey waiting for answers that do not come.
+
+A big bucket may take hours, as long as it answers. What counts is the time in which it does not: an answer that takes
+longer than `USUAL` is late, and the time beyond is lost. Once a bucket has lost all that it may, what is left of it is
+not asked any more. Questions that are under way at the same time lose the same time once.
+
+Whose question it is, the client sees by the context that it is asked in: tasks inherit it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterator
+from contextlib import AbstractAsyncContextManager, contextmanager, nullcontext
+from contextvars import ContextVar
+
+from rusty_lantern.stores.http.errors import Unanswered
+
+TIMID, MANY = 2, 1_000
+"""Questions at once about a bucket that has not answered anything, and about one that has."""
+BROKEN = 2.0
+"""Seconds that a lost connection counts for."""
+USUAL = 5.0
+"""Seconds within which an answer is in time."""
+MOST_WASTED = 48 << 20
+"""Bytes of answers that were too large to be taken, after which a bucket is not asked any more."""
+
+
+class Patience:
+    """The time that is left for one bucket's late answers. `on_late` is called when the first one is late."""
+
+    def __init__(self, seconds: float, on_late: Callable[[], None] = lambda: None) -> None:
+        self.seconds = seconds
+        self.lost = 0.0
+        self.late = False
+        self._first = asyncio.Semaphore(TIMID)
+        self.answers = False
+        """Whether it answered anything but that it is busy."""
+        self._counted = 0.0
+        self._wasted = 0
+        self._on_late = on_late
+
+    @property
+    def left(self) -> float:
+        """Seconds that may still be lost."""
+        return max(0.0, self.seconds - self.lost)
+
+    def turn(self) -> AbstractAsyncContextManager[object]:
+        """Around each question: a bucket that has not answered anything yet is asked a few at once, no more."""
+        return nullcontext() if self.answers else self._first
+
+    def answered(self) -> None:
+        """The bucket answered something."""
+        if not self.answers:
+            self.answers = True
+            for _ in range(MANY):
+                self._first.release()
+
+    def waited(self, start: float, end: float, *, usual: float = USUAL) -> None:
+        """Count the time from `start` to `end` that a question was under way, as far as it was late."""
+        begin = max(start + usual, self._counted)
+        if end <= begin:
+            return
+        self.lost += end - begin
+        self._counted = end
+        self.is_late()
+
+    def is_late(self) -> None:
+        """An answer is late: others need not wait for this bucket."""
+        if not self.late:
+            self.late = True
+            self._on_late()
+
+    def broken_off(self) -> None:
+        """Count a connection that was lost: of a bucket that never answered, it costs time that others could have."""
+        if not self.answers:
+            self.lost += BROKEN
+            self.is_late()
+
+    def wasted(self, size: int) -> None:
+        """Count an answer that was too large."""
+        self._wasted += size
+
+    def check(self) -> None:
+        """Raise `Unanswered` once nothing is left."""
+        if self.left <= 0:
+            raise self.gone()
+        if self._wasted > MOST_WASTED:
+            raise Unanswered("failed", "not asked any more: answers before were too large", "too large")
+
+    def gone(self) -> Unanswered:
+        """What stands for a question that nobody waits for any more."""
+        return Unanswered("failed", f"the store did not answer in time ({self.seconds:g} s lost)", "out of time")
+
+
+CURRENT: ContextVar[Patience | None] = ContextVar("patience", default=None)
+
+
+@contextmanager
+def patient(patience: Patience) -> Iterator[Patience]:
+    """Ask with this patience."""
+    token = CURRENT.set(patience)
+    try:
+        yield patience
+    finally:
+        CURRENT.reset(token)

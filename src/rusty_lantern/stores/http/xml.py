@@ -1,0 +1,90 @@
+"""XML answers, hardened: no entities, no network, bounded; names without their namespaces."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from lxml import etree
+
+from rusty_lantern.stores.http.errors import Unanswered
+
+Element = etree._Element
+
+
+CONTROL_REFERENCE = re.compile(rb"&#(?:x0*([0-9a-fA-F]{1,2})|0*([0-9]{1,2}));")
+STAND_IN = 0x10FF00
+"""Added to a control character that XML cannot carry: some stores write such names as references all the same."""
+RESTORED = {STAND_IN + code: code for code in range(32)}
+
+
+def parse(body: bytes) -> Element:
+    """The root element; names in it that carry control characters are put right by `restored`. Raises `Unanswered`."""
+    try:
+        return _parsed(body)
+    except Unanswered:
+        if not CONTROL_REFERENCE.search(body):
+            raise
+    return _parsed(CONTROL_REFERENCE.sub(_stand_in, body))
+
+
+def _stand_in(found: re.Match[bytes]) -> bytes:
+    code = int(found[1], 16) if found[1] else int(found[2])
+    return b"&#x%X;" % (STAND_IN + code) if code < 32 and code not in (9, 10, 13) else found[0]
+
+
+def restored(written: str) -> str:
+    """Text with its control characters."""
+    return written.translate(RESTORED)
+
+
+def _parsed(body: bytes) -> Element:
+    parser = etree.XMLParser(
+        resolve_entities=False,
+        no_network=True,
+        load_dtd=False,
+        huge_tree=False,
+        remove_comments=True,
+        remove_pis=True,
+    )
+    try:
+        root = etree.fromstring(body, parser)
+    except (etree.XMLSyntaxError, ValueError) as error:
+        found = "a web page" if body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")) else "not XML"
+        detail = "" if found == "a web page" else f" ({str(error)[:80]})"
+        raise Unanswered("failed", f"the answer is {found}{detail}", "unreadable answer") from None
+    if root is None:
+        raise Unanswered("failed", "the answer is empty", "unreadable answer")
+    if etree.ElementTree(root).docinfo.internalDTD is not None:
+        raise Unanswered("failed", "the answer declares a document type, which no store needs", "unreadable answer")
+    return root
+
+
+def name(element: Element) -> str:
+    """An element's name without its namespace."""
+    tag = element.tag
+    return tag.rpartition("}")[2] if isinstance(tag, str) else ""
+
+
+def children(element: Element, wanted: str) -> Iterator[Element]:
+    """Direct children of that name, whatever their namespace."""
+    return (child for child in element if name(child) == wanted)
+
+
+def child(element: Element, wanted: str) -> Element | None:
+    """The first direct child of that name."""
+    return next(children(element, wanted), None)
+
+
+def text(element: Element, *path: str) -> str:
+    """The text at the end of a path of child names; empty where there is none."""
+    here: Element | None = element
+    for step in path:
+        here = child(here, step) if here is not None else None
+    return (here.text or "").strip() if here is not None else ""
+
+
+def raw_text(element: Element, wanted: str) -> str:
+    """A child's text with its spaces, for names and tags that may begin or end with one."""
+    here = child(element, wanted)
+    return (here.text or "") if here is not None else ""

@@ -1,0 +1,1 @@
+"""Reading an identity service of the query protocol."""

@@ -1,0 +1,127 @@
+"""Questions to an identity service of the widely implemented query protocol.
+
+Only actions that read are ever named (`READING`), and they are put as GET, so that nothing can be changed from here.
+What the service does not offer is learnt once and not asked again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable
+from datetime import datetime
+from typing import Any, TypeVar
+
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.xml import Element, child, children, name, parse, text
+from rusty_lantern.stores.s3.settings import error_code, refusal
+
+VERSION = "2010-05-08"
+READING = frozenset({
+    "GetAccountAuthorizationDetails", "GetAccountSummary", "ListUsers", "GetUser", "ListGroupsForUser",
+    "ListUserPolicies", "GetUserPolicy", "ListAttachedUserPolicies", "ListGroupPolicies", "GetGroupPolicy",
+    "ListAttachedGroupPolicies", "ListRoles", "GetRole", "ListRolePolicies", "GetRolePolicy",
+    "ListAttachedRolePolicies", "GetPolicy", "GetPolicyVersion", "ListAccessKeys", "GetAccessKeyLastUsed",
+    "GetLoginProfile", "ListMFADevices",
+})  # fmt: skip
+MAX_PAGES = 2_000
+AT_ONCE = 8
+"""Identities that are asked about at the same time."""
+
+T = TypeVar("T")
+U = TypeVar("U")
+
+
+class Missing(Exception):
+    """The service knows no such thing."""
+
+
+class Asker:
+    """Puts questions to one identity service."""
+
+    def __init__(self, client: Client, moment: datetime) -> None:
+        self.client = client
+        self.moment = moment
+        self.lacking: dict[str, Unanswered] = {}
+        self.texts: dict[str, str] = {}
+        """Managed documents that were asked for already, by resource name: many identities have the same."""
+
+    async def ask(self, action: str, **about: str) -> Element:
+        """The result of one action. Raises `Unanswered`, or `Missing` where there is no such entity."""
+        assert action in READING
+        if action in self.lacking:
+            raise self.lacking[action]
+        query = (("Action", action), ("Version", VERSION), *about.items())
+        reply = await self.client.ask(query=query)
+        if reply.status == 200:
+            root = parse(reply.body)
+            result = child(root, f"{action}Result")
+            if result is not None:
+                return result
+            raise self._lacks(action, f'answered with a "{name(root)[:60]}"')
+        code, message = error_code(_error_part(reply.body))
+        if reply.status == 404 and code == "NoSuchEntity":
+            raise Missing
+        if reply.status in (401, 403):
+            raise Unanswered("denied", refusal(code), f"{reply.status} {code}".strip())
+        if reply.status in (404, 405, 501) or "Action" in code or code in ("NotImplemented", "MethodNotAllowed"):
+            raise self._lacks(action, f"answered {reply.status} {code}".strip())
+        raise Unanswered("failed", f"answered {reply.status} {code or message}".strip(), str(reply.status))
+
+    def _lacks(self, action: str, answer: str) -> Unanswered:
+        self.lacking[action] = Unanswered("unsupported", "", answer)
+        return self.lacking[action]
+
+    async def pages(self, action: str, **about: str) -> AsyncIterator[Element]:
+        """The results of an action, page by page. Raises `Unanswered` for a list that never ends."""
+        seen = {""}
+        marker: dict[str, str] = {}
+        for _ in range(MAX_PAGES):
+            result = await self.ask(action, **about, **marker)
+            yield result
+            following = text(result, "Marker")
+            if text(result, "IsTruncated") != "true":
+                return
+            if following in seen:
+                break
+            seen.add(following)
+            marker = {"Marker": following}
+        raise Unanswered("failed", f"{action} never ends: a page came twice, or too many came", "endless list")
+
+    async def answer(self, action: str, read: Any, **about: str) -> Answer[Any]:
+        """What `read` makes of an action's result; absent where there is no such entity."""
+        asked = f"GET {action}" + "".join(f" {value}" for value in about.values())
+        try:
+            return Answer("known", read(await self.ask(action, **about)), "", Evidence(asked, "200", self.moment))
+        except Missing:
+            return Answer("absent", None, "", Evidence(asked, "404", self.moment))
+        except Unanswered as error:
+            return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.moment))
+
+
+def _error_part(body: bytes) -> bytes:
+    """The inner error of an answer in the query protocol's wrapping."""
+    start, end = body.find(b"<Error>"), body.rfind(b"</Error>")
+    return body[start : end + len(b"</Error>")] if 0 <= start < end else body
+
+
+async def pooled(work: Callable[[T], Awaitable[U]], entries: Iterable[T]) -> list[U]:
+    """What comes of the work on each entry, in their order; a few at the same time."""
+    left = iter(enumerate(entries))
+    found: dict[int, U] = {}
+
+    async def worker() -> None:
+        for number, entry in left:
+            found[number] = await work(entry)
+
+    async with asyncio.TaskGroup() as group:
+        for _ in range(AT_ONCE):
+            group.create_task(worker())
+    return [found[number] for number in sorted(found)]
+
+
+def members(element: Element, wanted: str) -> list[Element]:
+    """The entries of a list in an answer."""
+    listed = child(element, wanted)
+    return list(children(listed, "member")) if listed is not None else []

@@ -1,0 +1,384 @@
+"""Reading an identity service: users, groups, roles, permissions and their boundaries, keys.
+
+One action tells most of it where it may be asked (`GetAccountAuthorizationDetails`); where not, each user, group and
+role is asked about by itself. Either way says the same.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import Mapping
+from datetime import datetime
+from functools import partial
+from typing import Any, Literal
+from urllib.parse import unquote
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Credential, Document, Group, Holder, Kind, Password
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.xml import Element, child, children, text
+from rusty_lantern.stores.iam.query_client import Asker, Missing, members, pooled
+from rusty_lantern.stores.s3.usage import read_time
+
+
+async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
+    """The dossier's fields that an identity service tells: identities, groups, credentials, the account's number."""
+    asker = Asker(client, moment)
+    try:
+        users = await _users(asker)
+    except Unanswered as error:
+        asked = Evidence(f"ListUsers at {client.store.at}", error.answer, moment)
+        lost: Answer[Any] = Answer(error.state, None, error.note, asked)
+        return {"identities": lost, "groups": lost, "credentials": lost}
+    details = await _details(asker)
+    if isinstance(details, _Details):
+        holders, groups, roles = _joined(asker, users, details)
+    elif details.state in ("unsupported", "denied"):
+        holders, groups, roles = await _one_by_one(asker, users)
+    else:
+        lost = Answer(
+            details.state, None, details.note, Evidence("GetAccountAuthorizationDetails", details.answer, moment)
+        )
+        holders, groups, roles = [_user(entry, lost, lost, {}) for entry in users], lost, [_any_role(lost)]
+    read = await pooled(partial(_one, asker), holders)
+    root, root_keys = await _root(asker)
+    evidence = Evidence(f"ListUsers at {client.store.at}", "200", moment)
+    keys = [key for _, mine in read for key in mine] + root_keys
+    unsettled = next((key for key in keys if key.id == ""), None)
+    credentials: Answer[Any] = Answer("known", keys, "", evidence)
+    if unsettled is not None:
+        credentials = Answer(unsettled.state.state, None, unsettled.state.note, unsettled.state.evidence)
+    return {
+        "identities": Answer("known", [*root, *(holder for holder, _ in read), *roles], "", evidence),
+        "groups": groups,
+        "credentials": credentials,
+        "account_number": _number([holder.resource for holder in holders]),
+    }
+
+
+def _number(resources: list[str]) -> str:
+    """The account's number, where all resource names agree on one."""
+    numbers = {found[1] for name in resources if (found := re.match(r"arn:[^:]*:iam::(\d{12}):", name))}
+    return numbers.pop() if len(numbers) == 1 else ""
+
+
+async def _users(asker: Asker) -> list[Element]:
+    return [entry async for page in asker.pages("ListUsers") for entry in members(page, "Users")]
+
+
+class _Details:
+    """What the account's authorization details tell: permissions by user, groups, roles, documents by name."""
+
+    def __init__(self) -> None:
+        self.users: dict[str, Element] = {}
+        self.groups: list[Element] = []
+        self.roles: list[Element] = []
+        self.documents: dict[str, str] = {}
+
+    def take(self, page: Element) -> None:
+        """Take in one page."""
+        for entry in members(page, "UserDetailList"):
+            self.users[text(entry, "UserName")] = entry
+        self.groups.extend(members(page, "GroupDetailList"))
+        self.roles.extend(members(page, "RoleDetailList"))
+        for entry in members(page, "Policies"):
+            for version in members(entry, "PolicyVersionList"):
+                if text(version, "IsDefaultVersion") == "true":
+                    self.documents[text(entry, "Arn")] = unquote(text(version, "Document"))
+
+    def attached(self, entry: Element, inline: str) -> list[Document]:
+        """The documents that are attached to a user, group or role, and those that stand in it."""
+        found = [
+            Document(text(one, "PolicyName"), unquote(text(one, "PolicyDocument")), "inline")
+            for one in members(entry, inline)
+        ]
+        for one in members(entry, "AttachedManagedPolicies"):
+            document = self.documents.get(text(one, "PolicyArn"), "")
+            found.append(Document(text(one, "PolicyName"), document, "attached"))
+        return found
+
+
+async def _details(asker: Asker) -> _Details | Unanswered:
+    details = _Details()
+    try:
+        async for page in asker.pages("GetAccountAuthorizationDetails"):
+            details.take(page)
+    except Unanswered as error:
+        return error
+    return details
+
+
+Told = tuple[list[Holder], Answer[list[Group]], list[Holder]]
+"""Users, groups and roles, with their permissions."""
+
+
+def _joined(asker: Asker, users: list[Element], details: _Details) -> Told:
+    """Users, groups and roles as the authorization details tell them."""
+    evidence, documents = Evidence("GetAccountAuthorizationDetails", "200", asker.moment), details.documents
+    holders = []
+    groups_of: dict[str, list[str]] = {}
+    for entry in users:
+        told = details.users.get(text(entry, "UserName"))
+        if told is None:
+            gone: Answer[Any] = Answer("failed", None, "the authorization details leave it out", evidence)
+            holders.append(_user(entry, gone, gone, {}))
+            continue
+        groups = [(one.text or "").strip() for one in members(told, "GroupList")]
+        policies = _documents(details.attached(told, "UserPolicyList"), evidence)
+        holders.append(_user(entry, policies, Answer("known", groups, "", evidence), _bounded(told, documents)))
+        for group in groups:
+            groups_of.setdefault(group, []).append(text(entry, "UserName"))
+    found = [
+        Group(
+            name=text(entry, "GroupName"),
+            members=groups_of.get(text(entry, "GroupName"), []),
+            policies=_documents(details.attached(entry, "GroupPolicyList"), evidence),
+        )
+        for entry in details.groups
+    ]
+    roles = [
+        _role(
+            entry, _documents(details.attached(entry, "RolePolicyList"), evidence), _bounded(entry, details.documents)
+        )
+        for entry in details.roles
+    ]
+    return holders, Answer("known", found, "", evidence), roles
+
+
+async def _one_by_one(asker: Asker, users: list[Element]) -> Told:
+    """Users, groups and roles, each asked about by itself."""
+
+    async def user(entry: Element) -> Holder:
+        title = text(entry, "UserName")
+        policies, more = await _own(asker, "User", title)
+        groups = await asker.answer(
+            "ListGroupsForUser", lambda r: [text(one, "GroupName") for one in members(r, "Groups")], UserName=title
+        )
+        return _user(entry, policies, groups, more)
+
+    async def group(title: str) -> Group:
+        inside = [holder.name for holder in holders if title in (holder.groups.value or ())]
+        return Group(name=title, members=inside, policies=await _own_documents(asker, "Group", title))
+
+    async def role(entry: Element) -> Holder:
+        policies, more = await _own(asker, "Role", text(entry, "RoleName"))
+        return _role(entry, policies, more)
+
+    holders = await pooled(user, users)
+    evidence = Evidence("ListGroupsForUser", "200", asker.moment)
+    unread = next((holder.groups for holder in holders if holder.groups.value is None), None)
+    groups: Answer[Any] = Answer("known", [], "", evidence)
+    if unread is not None:
+        groups = Answer(unread.state, None, unread.note, unread.evidence)
+    titles = sorted({title for holder in holders for title in holder.groups.value or ()})
+    if titles and unread is None:
+        groups = Answer("known", await pooled(group, titles), "", evidence)
+    try:
+        listed = [entry async for page in asker.pages("ListRoles") for entry in members(page, "Roles")]
+    except Unanswered as error:
+        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence("ListRoles", error.answer, asker.moment))
+        return holders, groups, [_any_role(lost)] if error.state != "unsupported" else []
+    return holders, groups, await pooled(role, listed)
+
+
+def _any_role(lost: Answer[Any]) -> Holder:
+    """What stands for all roles where they could not be listed: nobody knows what it may."""
+    return Holder(
+        name="any role", kind="role", state=lost, created=lost, second_factor=Answer("unsupported"),
+        password=Answer("absent"), groups=Answer("absent"), policies=lost, boundary=lost, tags=lost,
+    )  # fmt: skip
+
+
+Kept = Literal["User", "Group", "Role"]
+"""What permissions can be attached to."""
+
+
+async def _own(asker: Asker, kind: Kept, title: str) -> tuple[Answer[list[Document]], dict[str, Any]]:
+    """The own permissions of a user or role, its boundary and its tags."""
+    policies, about = await asyncio.gather(_own_documents(asker, kind, title), _about(asker, kind, title))
+    return policies, about
+
+
+async def _about(asker: Asker, kind: Kept, title: str) -> dict[str, Any]:
+    """The boundary and the tags of a user or role."""
+    asked = Evidence(f"Get{kind} {title}", "200", asker.moment)
+    try:
+        told = child(await asker.ask(f"Get{kind}", **{f"{kind}Name": title}), kind)
+    except Missing:
+        lost: Answer[Any] = Answer("failed", None, "it was gone when it was asked for", asked)
+        return {"boundary": lost, "tags": lost}
+    except Unanswered as error:
+        lost = Answer(error.state, None, error.note, msgspec.structs.replace(asked, answer=error.answer))
+        return {"boundary": lost, "tags": lost}
+    if told is None:
+        lost = Answer("failed", None, f"the answer tells of no {kind.lower()}", asked)
+        return {"boundary": lost, "tags": lost}
+    resource, documents = text(told, "PermissionsBoundary", "PermissionsBoundaryArn"), dict[str, str]()
+    if resource:
+        try:
+            documents[resource] = (await _managed(asker, "boundary", resource)).text
+        except (Missing, Unanswered):
+            documents.clear()  # there is one, and its text was not told
+    return _bounded(told, documents)
+
+
+def _documents(found: list[Document], evidence: Evidence) -> Answer[list[Document]]:
+    """The documents, unless the text of one was not told."""
+    missing = next((document for document in found if not document.text), None)
+    if missing is not None:
+        return Answer("failed", None, f"the text of the permission {missing.name} was not told", evidence)
+    return Answer("known", found, "", evidence)
+
+
+def _bounded(entry: Element, documents: Mapping[str, str]) -> dict[str, Any]:
+    """The boundary and the tags that an entry tells of; `documents`: the managed ones, by resource name."""
+    boundary = text(entry, "PermissionsBoundary", "PermissionsBoundaryArn")
+    tags = {text(one, "Key"): text(one, "Value") for one in members(entry, "Tags")}
+    found: dict[str, Any] = {"tags": Answer("known", tags)}
+    if boundary:
+        document = documents.get(boundary)
+        found["boundary"] = Answer("known", document) if document else Answer("failed", None, "its text was not told")
+    return found
+
+
+def _user(entry: Element, policies: Answer[list[Document]], groups: Answer[list[str]], more: dict[str, Any]) -> Holder:
+    return Holder(
+        name=text(entry, "UserName"),
+        resource=text(entry, "Arn"),
+        state=Answer("known", "enabled", "the service has no way to disable an identity as a whole"),
+        created=_moment(text(entry, "CreateDate")),
+        password=Answer("failed", None, text(entry, "PasswordLastUsed")),
+        groups=groups,
+        policies=policies,
+        **more,
+    )
+
+
+def _role(entry: Element, policies: Answer[list[Document]], more: dict[str, Any]) -> Holder:
+    none: Answer[Any] = Answer("absent")
+    return Holder(
+        name=f"role {text(entry, 'RoleName')}",
+        resource=text(entry, "Arn"),
+        kind="role",
+        state=Answer("known", "enabled"),
+        created=_moment(text(entry, "CreateDate")),
+        second_factor=Answer("unsupported"),
+        password=none,
+        groups=none,
+        policies=policies,
+        **more,
+    )
+
+
+def _moment(written: str) -> Answer[datetime]:
+    found = read_time(written) if written else None
+    return Answer("known", found) if found else Answer("failed", None, "the service does not say when")
+
+
+async def _one(asker: Asker, holder: Holder) -> tuple[Holder, list[Credential]]:
+    """A user with its password and second factor, and its keys; one without an id stands for keys not told."""
+    user = {"UserName": holder.name}
+    last_seen = read_time(holder.password.note) if holder.password.note else None
+    signed_in: Answer[datetime] = Answer("known", last_seen) if last_seen else Answer("absent")
+    password, factor, listed = await asyncio.gather(
+        asker.answer("GetLoginProfile", lambda r: _password(r, signed_in), **user),
+        asker.answer("ListMFADevices", lambda r: bool(members(r, "MFADevices")), **user),
+        asker.answer("ListAccessKeys", lambda r: members(r, "AccessKeyMetadata"), **user),
+    )
+    if listed.value is None and listed.state != "absent":
+        keys = [Credential(id="", owner=holder.name, state=Answer(listed.state, None, listed.note, listed.evidence))]
+    else:
+        keys = [await _key(asker, holder.name, entry) for entry in listed.value or ()]
+    kinds: dict[str, Kind] = {"known": "person", "absent": "service"}
+    kind = kinds.get(password.state, "unknown")
+    return msgspec.structs.replace(holder, password=password, second_factor=factor, kind=kind), keys
+
+
+async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Document]]:
+    """The own permissions of one, asked for one by one. Whatever cannot be read makes them all unread."""
+    asked = Evidence(f"List{kind}Policies {title}", "200", asker.moment)
+    whose = {f"{kind}Name": title}
+    found: list[Document] = []
+    try:
+        async for page in asker.pages(f"List{kind}Policies", **whose):
+            for one in members(page, "PolicyNames"):
+                told = await asker.ask(f"Get{kind}Policy", **whose, PolicyName=one.text or "")
+                found.append(Document(one.text or "", unquote(text(told, "PolicyDocument")), "inline"))
+        async for page in asker.pages(f"ListAttached{kind}Policies", **whose):
+            for one in members(page, "AttachedPolicies"):
+                found.append(await _managed(asker, text(one, "PolicyName"), text(one, "PolicyArn")))
+    except Missing:
+        return Answer("failed", None, "a permission was gone when it was asked for", asked)
+    except Unanswered as error:
+        return Answer(error.state, None, error.note, msgspec.structs.replace(asked, answer=error.answer))
+    return _documents(found, asked)
+
+
+async def _managed(asker: Asker, title: str, resource: str) -> Document:
+    if resource not in asker.texts:
+        version = text(await asker.ask("GetPolicy", PolicyArn=resource), "Policy", "DefaultVersionId")
+        told = await asker.ask("GetPolicyVersion", PolicyArn=resource, VersionId=version)
+        asker.texts[resource] = unquote(text(told, "PolicyVersion", "Document"))
+    return Document(title, asker.texts[resource], "attached")
+
+
+def _password(result: Element, last_used: Answer[datetime]) -> Password:
+    return Password(_moment(text(result, "LoginProfile", "CreateDate")), last_used)
+
+
+async def _key(asker: Asker, owner: str, entry: Element) -> Credential:
+    used = await asker.answer(
+        "GetAccessKeyLastUsed",
+        lambda r: read_time(text(r, "AccessKeyLastUsed", "LastUsedDate")),
+        AccessKeyId=text(entry, "AccessKeyId"),
+    )
+    live: Literal["live", "disabled"] = "live" if text(entry, "Status") == "Active" else "disabled"
+    return Credential(
+        id=text(entry, "AccessKeyId"),
+        owner=owner,
+        state=Answer("known", live),
+        created=_moment(text(entry, "CreateDate")),
+        last_used=Answer("absent", None, "", used.evidence) if used.state == "known" and used.value is None else used,
+        expires=Answer("absent"),
+        used_for=Answer("unsupported"),
+    )
+
+
+ROOT = "account root"
+
+
+async def _root(asker: Asker) -> tuple[list[Holder], list[Credential]]:
+    """The account's root, as the account summary tells of it."""
+    summary = await asker.answer("GetAccountSummary", _summary)
+    if summary.value is None:
+        return [], []
+    told = summary.value
+    factor: Answer[bool] = Answer("known", told.get("AccountMFAEnabled") == "1", "", summary.evidence)
+    none: Answer[Any] = Answer("absent")
+    untold: Answer[Any] = Answer("unsupported", None, "the service tells only that there is one", summary.evidence)
+    root = Holder(
+        name=ROOT, kind="root", state=Answer("known", "enabled"), second_factor=factor, groups=none, policies=none,
+        password=Answer("known", Password(untold, untold)),
+    )  # fmt: skip
+    keys = int(told.get("AccountAccessKeysPresent") or 0)
+    mine = [
+        Credential(id=f"root-key-{n + 1}", owner=ROOT, state=Answer("known", "live"), created=untold, last_used=untold,
+                   expires=Answer("absent"), used_for=untold)
+        for n in range(min(keys, 10))
+    ]  # fmt: skip
+    return [root], mine
+
+
+def _summary(result: Element) -> dict[str, str]:
+    told = child(result, "SummaryMap")
+    return {text(one, "key"): text(one, "value") for one in children(told, "entry")} if told is not None else {}
+
+
+def with_identities(dossier: Dossier, told: dict[str, Any]) -> Dossier:
+    """The dossier with what the identity service told."""
+    return msgspec.structs.replace(dossier, **told)

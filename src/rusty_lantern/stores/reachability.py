@@ -1,0 +1,56 @@
+"""What `reach` finds of a store: plain data, without the network code that finds it."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.model.resources import Certificate
+
+Allowed = Literal["yes", "no", "not offered", "failed"]
+WORST: tuple[Allowed, ...] = ("no", "failed", "yes", "not offered")
+"""Which answer stands for the store where sampled buckets differ: a refusal anywhere is what matters."""
+
+QUESTION_WORDS = {
+    "grants": "access lists",
+    "ownership": "ownership mode",
+    "policy": "access policies",
+    "public_status": "the store's own public status",
+    "guards": "public-access guards",
+    "versioning": "versioning",
+    "encryption": "default encryption",
+    "lock": "object lock and retention",
+    "tags": "tags",
+    "place": "place",
+    "logging": "logging of reads and writes",
+    "lifecycle": "expiry rules",
+    "website": "web hosting",
+    "cross_origin": "cross-origin rules",
+    "replication": "replication",
+    "notifications": "notifications",
+    "requester_pays": "who pays",
+    "transfer_endpoint": "transfer endpoint",
+    "usage": "objects and bytes (listing)",
+}
+
+
+class Reached(msgspec.Struct, frozen=True):
+    """What `reach` found of one store."""
+
+    store: str
+    address: str
+    answers: bool
+    transport: Literal["tls", "plain", "file"]
+    clock_ahead_seconds: int | None
+    credential: Literal["accepted", "refused", "not tried"]
+    note: str
+    buckets: int | None
+    sampled: int
+    questions: dict[str, Allowed]
+    refused: dict[str, list[str]]
+    """Question → sampled buckets that refused it."""
+    certificate: Certificate | None = None
+    """What the store shows in the TLS handshake; null where there is none."""
+    plain_http: bool | None = None
+    legacy_signatures: bool | None = None

@@ -1,0 +1,207 @@
+"""Looking at one version: its headers, and where that is asked for its tags and its access list. Read verbs only.
+
+A store leaves the lock headers out for whoever may not read retention, exactly as for a version without retention.
+So in a bucket with object lock a version that shows none is only taken for bare once the question was put in full.
+Versions in an archive tier are not looked at: nothing here ever asks for a restore.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.model.bucket import ObjectGrant
+from rusty_lantern.core.model.object_version import Inspected, Keeper, Mode, Public, Version
+from rusty_lantern.stores.http.client import Client, Memory, Reply
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.xml import child, children, parse, raw_text
+from rusty_lantern.stores.s3.listing import Entry
+from rusty_lantern.stores.s3.settings import QUESTIONS, error_code, read_status
+from rusty_lantern.stores.s3.usage import read_size, read_time
+
+ARCHIVED = ("GLACIER", "DEEP_ARCHIVE")
+"""Tiers whose objects cannot be read without a restore."""
+
+
+def listed(entry: Entry) -> Version:
+    """A version as a listing tells it. Raises `Unanswered`."""
+    marker = entry["kind"] == "DeleteMarker"
+    return Version(
+        key=entry["Key"],
+        version=entry.get("VersionId") or "null",
+        current=entry.get("IsLatest", "true") == "true",
+        marker=marker,
+        size=0 if marker else read_size(entry),
+        etag=entry.get("ETag", "").strip('"'),
+        written=read_time(entry.get("LastModified", "")),
+        tier=entry.get("StorageClass", ""),
+    )
+
+
+class Wanted(msgspec.Struct, frozen=True):
+    """What is asked for besides the headers."""
+
+    tags: bool = False
+    grants: bool = False
+    disabled: bool = False
+    """Whether the bucket puts all access lists out of force: then none grants anything, and none is asked for."""
+
+
+@dataclass
+class Inspector:
+    """Looks at the versions of one bucket."""
+
+    client: Client
+    bucket: str
+    wanted: Wanted = field(default_factory=Wanted)
+    locks: bool = True
+    """Whether versions in this bucket may be locked: then bare ones are asked about in full."""
+    memory: Memory | None = None
+    asked: int = 0
+    _public_on: dict[tuple[str, str], str] = field(default_factory=dict)
+    """Audience and permission → the first key whose access list grants it."""
+    _proofs: dict[str, asyncio.Future[bool]] = field(default_factory=dict)
+    """`retention` or `legal-hold` → whether this credential may read it here."""
+
+    async def inspect(self, version: Version) -> Version:
+        """The version with everything that can be seen of it. Never raises for what the store does."""
+        if version.marker:
+            return version
+        if version.tier in ARCHIVED:
+            return _but(version, inspected="archived")
+        try:
+            reply = await self._ask(version, "", method="HEAD")
+            read_status(reply)
+        except Unanswered as error:
+            return _but(version, inspected="denied" if error.state == "denied" else "failed")
+        seen = _but(version, **_described(reply.headers))
+        seen = await self._with_lock(seen, reply.headers)
+        if self.wanted.tags:
+            seen = _but(seen, tags=await self._tags(version))
+        if self.wanted.grants:
+            seen = _but(seen, public="none" if self.wanted.disabled else await self._public(version))
+        return seen
+
+    @property
+    def public(self) -> list[ObjectGrant]:
+        """What access lists that were read here grant the public."""
+        return [
+            ObjectGrant(to, permission, key)  # type: ignore[arg-type]
+            for (to, permission), key in sorted(self._public_on.items())
+        ]
+
+    async def _ask(self, version: Version, question: str, *, method: Any = "GET") -> Reply:
+        query = [(question, "")] if question else []
+        if version.version != "null" or not version.current:
+            query.append(("versionId", version.version))
+        self.asked += 1
+        headers = {"x-amz-checksum-mode": "ENABLED"} if method == "HEAD" else {}
+        return await self.client.ask(
+            self.bucket, tuple(query), key=version.key, method=method, headers=headers, memory=self.memory
+        )
+
+    async def _with_lock(self, version: Version, headers: Mapping[str, str]) -> Version:
+        mode, hold = headers.get("x-amz-object-lock-mode", ""), headers.get("x-amz-object-lock-legal-hold", "")
+        until = read_time(headers.get("x-amz-object-lock-retain-until-date", ""))
+        # What is kept until a date that cannot be read is kept: for how long is not known.
+        if (mode and until is None) or (not mode and self.locks and not await self._may_read(version, "retention")):
+            version = _but(version, mode=None)
+        else:
+            version = _but(version, mode=_mode(mode), until=until)
+        if not hold and self.locks and not await self._may_read(version, "legal-hold"):
+            return _but(version, hold=None)
+        return _but(version, hold={"ON": True, "OFF": False, "": False}.get(hold))
+
+    async def _may_read(self, version: Version, question: str) -> bool:
+        """Whether a setting that the headers do not show would be shown if it were there. Asked once a bucket."""
+        if question not in self._proofs:
+            self._proofs[question] = asyncio.ensure_future(self._prove(version, question))
+        return await self._proofs[question]
+
+    async def _prove(self, version: Version, question: str) -> bool:
+        try:
+            reply = await self._ask(version, question)
+        except Unanswered:
+            return False
+        return reply.status == 200 or _says_none(reply)
+
+    async def _tags(self, version: Version) -> dict[str, str] | None:
+        try:
+            reply = await self._ask(version, "tagging")
+            if reply.status == 404 and "Tag" in error_code(reply.body)[0]:
+                return {}
+            read_status(reply)
+            found = child(parse(reply.body), "TagSet")
+        except Unanswered:
+            return None
+        return (
+            {raw_text(tag, "Key"): raw_text(tag, "Value") for tag in children(found, "Tag")}
+            if found is not None
+            else {}
+        )
+
+    async def _public(self, version: Version) -> Public | None:
+        try:
+            reply = await self._ask(version, "acl")
+            read_status(reply)
+            grants = _GRANTS.decode(parse(reply.body))
+        except Unanswered:
+            return None
+        for grant in grants:
+            if grant.to in ("anyone", "any-account"):
+                first = self._public_on.get((grant.to, grant.permission), version.key)
+                self._public_on[grant.to, grant.permission] = min(first, version.key)
+        public = {grant.permission for grant in grants if grant.to in ("anyone", "any-account")}
+        if public & {"write", "write-acp", "full-control"}:
+            return "write"
+        return "read" if "read" in public else "none"
+
+
+_GRANTS = next(question for question in QUESTIONS if question.field == "grants")
+_but = msgspec.structs.replace
+
+
+def _says_none(reply: Reply) -> bool:
+    """Whether the store says that nothing of the kind is configured, rather than that one may not ask."""
+    code = error_code(reply.body)[0]
+    return reply.status in (400, 404) and ("ObjectLock" in code or code in ("InvalidRequest", "NoSuchRetention"))
+
+
+def _mode(written: str) -> Mode | None:
+    modes: dict[str, Mode] = {"": "", "GOVERNANCE": "governance", "COMPLIANCE": "compliance"}
+    return modes.get(written.upper())
+
+
+def _described(headers: Mapping[str, str]) -> dict[str, Any]:
+    """What the headers say, without the lock."""
+    keeper, key = _encryption(headers)
+    sums = [name.removeprefix("x-amz-checksum-") for name in headers if name.startswith("x-amz-checksum-")]
+    looked: Inspected = "yes"
+    return {
+        "inspected": looked,
+        "content_type": headers.get("content-type"),
+        "cache_control": headers.get("cache-control"),
+        "content_encoding": headers.get("content-encoding"),
+        "disposition": headers.get("content-disposition"),
+        "metadata": {n.removeprefix("x-amz-meta-"): v for n, v in headers.items() if n.startswith("x-amz-meta-")},
+        "encryption": keeper,
+        "encryption_key": key,
+        "replication": headers.get("x-amz-replication-status", "").lower(),
+        "checksum": " ".join(sorted(s for s in sums if s not in ("type", "mode"))),
+    }
+
+
+def _encryption(headers: Mapping[str, str]) -> tuple[Keeper | None, str]:
+    if "x-amz-server-side-encryption-customer-algorithm" in headers:
+        return "customer-key", ""
+    algorithm = headers.get("x-amz-server-side-encryption", "")
+    key = headers.get("x-amz-server-side-encryption-aws-kms-key-id", "")
+    if not algorithm:
+        return "none", ""
+    return (
+        "provider-key" if algorithm == "AES256" else "managed-key" if algorithm.startswith("aws:kms") else None
+    ), key

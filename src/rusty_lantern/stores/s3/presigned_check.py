@@ -1,0 +1,36 @@
+"""Trying share links, when somebody asks for it: one byte of each, once, and only at addresses of the estate."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from urllib.parse import parse_qsl, urlsplit
+
+import msgspec
+
+from rusty_lantern.core.config.estate import Store
+from rusty_lantern.intake.presigned_url import is_at
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.s3.settings import error_code
+
+
+async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> list[str]:
+    """Try each link: what came of it, in words, in their order. Nothing of it is logged."""
+    found = []
+    for address in addresses:
+        parts = urlsplit(address)
+        store = next((s for s in stores if is_at(parts.netloc, urlsplit(s.at).netloc)), None)
+        if store is None:
+            found.append("not tried: it leads out of the estate")
+            continue
+        at = msgspec.structs.replace(store, at=f"{parts.scheme}://{parts.netloc}", addressing="path")
+        query = tuple(parse_qsl(parts.query, keep_blank_values=True))
+        try:
+            async with Client(at, None, folder) as client:
+                reply = await client.ask(path=parts.path or "/", query=query, headers={"range": "bytes=0-0"})
+        except Unanswered as error:
+            found.append(error.note)
+            continue
+        code = "" if reply.status < 300 else error_code(reply.body)[0]
+        found.append("it opens" if reply.status < 300 else f"it does not open: {reply.status} {code}".strip())
+    return found

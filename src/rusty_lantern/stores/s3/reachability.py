@@ -1,0 +1,85 @@
+"""Can a store be reached and asked? Address, transport, clock, credential, and which questions the key may ask."""
+
+from __future__ import annotations
+
+import asyncio
+from datetime import datetime
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.stores.http.client import Client, Reply, clock_difference
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.reachability import QUESTION_WORDS, WORST, Allowed, Reached
+from rusty_lantern.stores.s3.reader import ask_setting, list_buckets
+from rusty_lantern.stores.s3.settings import QUESTIONS
+from rusty_lantern.stores.s3.tls_check import front_door, read_certificate
+from rusty_lantern.stores.s3.usage import Counting
+
+SAMPLE = 64
+"""How many buckets are tried, spread over the list."""
+
+
+async def reach(client: Client, moment: datetime) -> Reached:
+    """Try a store. Never raises for what the store does."""
+    tls: Literal["tls", "plain"] = "tls" if client.store.at.startswith("https") else "plain"
+    start = Reached(client.store.name, client.store.at, False, tls, None, "not tried", "", None, 0, {}, {})
+    try:
+        first = await _first(client)
+    except Unanswered as error:
+        shown = await read_certificate(client.store, client.folder, moment)
+        return msgspec.structs.replace(start, note=error.note, certificate=shown.value)
+    ahead = int(clock_difference(first, client.clock()).total_seconds()) if "date" in first.headers else None
+    start = msgspec.structs.replace(start, answers=True, clock_ahead_seconds=ahead)
+    try:
+        buckets, _ = await list_buckets(client)
+    except Unanswered as error:
+        credential: Literal["refused", "not tried"] = "refused" if error.state == "denied" else "not tried"
+        return msgspec.structs.replace(start, credential=credential, note=error.note)
+    names = [name for name, _ in buckets]
+    sample = names[:: max(1, len(names) // SAMPLE)][:SAMPLE]
+    questions, refused = await _try_questions(client, sample, moment)
+    door = await front_door(client, moment)
+    start = msgspec.structs.replace(start, **{name: answer.value for name, answer in door.items()})
+    return msgspec.structs.replace(
+        start, credential="accepted", buckets=len(names), sampled=len(sample), questions=questions, refused=refused
+    )
+
+
+async def _first(client: Client) -> Reply:
+    """Any answer of the store. Some send a body after HEAD, which no client can read: then the list is asked for."""
+    try:
+        return await client.ask(method="HEAD")
+    except Unanswered as error:
+        if error.answer != "connection lost":
+            raise
+        return await client.ask()
+
+
+async def _try_questions(
+    client: Client, buckets: list[str], moment: datetime
+) -> tuple[dict[str, Allowed], dict[str, list[str]]]:
+    async def one(field: str, bucket: str) -> tuple[str, str, Allowed]:
+        question = next((q for q in QUESTIONS if q.field == field), None)
+        answer: Answer[object] = (
+            await ask_setting(client, bucket, question, moment)
+            if question
+            else await Counting(client, bucket, moment, 1).objects()  # type: ignore[assignment]
+        )
+        return field, bucket, _allowed(answer)
+
+    tried = await asyncio.gather(*(one(field, bucket) for field in QUESTION_WORDS for bucket in buckets))
+    questions: dict[str, Allowed] = {}
+    refused: dict[str, list[str]] = {}
+    for field, bucket, allowed in tried:
+        known = questions.get(field)
+        questions[field] = allowed if known is None or WORST.index(allowed) < WORST.index(known) else known
+        if allowed in ("no", "failed"):
+            refused.setdefault(field, []).append(bucket)
+    return questions, refused
+
+
+def _allowed(answer: Answer[object]) -> Allowed:
+    words: dict[str, Allowed] = {"denied": "no", "unsupported": "not offered", "failed": "failed"}
+    return words.get(answer.state, "yes")

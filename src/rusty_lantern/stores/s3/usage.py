@@ -1,0 +1,146 @@
+"""How much a bucket holds: by listing it, or by the store's own counters."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any, TypeVar
+
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.model.bucket import Quota, Uploads, Usage, Versions
+from rusty_lantern.stores.http.client import Client, Reply
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.s3.listing import OBJECTS, PAGE, UPLOADS, VERSIONS, Entry, Lister, Listing, Span
+from rusty_lantern.stores.s3.settings import read_status
+
+LIST_LIMIT = 100
+"""Pages of 1,000 entries that are counted of one bucket before counting stops."""
+
+T = TypeVar("T")
+
+
+def read_time(written: str) -> datetime | None:
+    """A moment from an answer; None if it is not one."""
+    try:
+        moment = datetime.fromisoformat(written)
+        return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC)
+    except (ValueError, OverflowError):  # no date, or one past the calendar once its time zone is applied
+        return None
+
+
+def read_size(entry: Entry) -> int:
+    """The size of an entry in bytes. Raises `Unanswered`."""
+    size = entry.get("Size", "")
+    if not re.fullmatch("[0-9]{1,18}", size):
+        what = f'a listing gives a size that is no number of bytes: "{size[:40]}"'
+        raise Unanswered("failed", what, "unreadable answer")
+    return int(size)
+
+
+@dataclass(frozen=True)
+class Counting:
+    """Counting in one bucket, at most `limit` pages a listing."""
+
+    client: Client
+    bucket: str
+    moment: datetime
+    limit: int = LIST_LIMIT
+    page: int = PAGE
+
+    async def objects(self, also: Callable[[list[Entry]], None] = lambda entries: None) -> Answer[Usage]:
+        """Objects and bytes; `also` is given each page."""
+        sums = [0, 0]
+
+        def add(_: Span, entries: list[Entry]) -> None:
+            also(entries)
+            sums[0] += len(entries)
+            sums[1] += sum(read_size(entry) for entry in entries)
+
+        return await self._listed(OBJECTS, add, lambda whole: Usage(sums[0], sums[1], whole))
+
+    async def versions(
+        self, also: Callable[[list[Entry]], None] = lambda entries: None
+    ) -> tuple[Answer[Usage], Answer[Versions]]:
+        """Objects and bytes, and what lies beneath them, from one listing of versions; `also` is given each page."""
+        current, old, markers, undated = [0, 0], [0, 0], [0], [0]
+        newest: list[datetime] = []
+
+        def add(_: Span, entries: list[Entry]) -> None:
+            also(entries)
+            for entry in entries:
+                if entry["kind"] == "DeleteMarker":
+                    markers[0] += 1
+                    continue
+                sums = current if entry.get("IsLatest") == "true" else old
+                sums[0] += 1
+                sums[1] += read_size(entry)
+                stored = read_time(entry.get("LastModified", ""))
+                undated[0] += stored is None
+                newest[:] = [max(one for one in (*newest, stored) if one is not None)] if stored else newest
+
+        whole = await self._listed(VERSIONS, add, lambda whole: whole)
+        return (
+            whole.map(lambda all_: Usage(current[0], current[1], all_)),
+            whole.map(lambda all_: Versions(old[0], old[1], markers[0], all_, next(iter(newest), None), undated[0])),
+        )
+
+    async def uploads(self) -> Answer[Uploads]:
+        """Unfinished uploads, and when the oldest was begun."""
+        begun: list[datetime | None] = []
+
+        def add(_: Span, entries: list[Entry]) -> None:
+            begun.extend(read_time(entry.get("Initiated", "")) for entry in entries)
+
+        def total(whole: bool) -> Uploads:
+            undated = sum(moment is None for moment in begun)
+            return Uploads(len(begun), min((moment for moment in begun if moment), default=None), whole, undated)
+
+        return await self._listed(UPLOADS, add, total)
+
+    async def _listed(
+        self, listing: Listing, add: Callable[[Span, list[Entry]], None], total: Callable[[bool], T]
+    ) -> Answer[T]:
+        """Go through a listing; past the limit, what was counted so far is a lower bound."""
+        asked = f"GET /{self.bucket}?{listing.title}"
+        try:
+            whole = await Lister(self.client, self.bucket, listing, self.page).walk(add, self.limit)
+        except Unanswered as error:
+            return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.moment))
+        return Answer("known", total(whole), "", Evidence(asked, "200", self.moment))
+
+
+_COUNTERS = ("x-rgw-object-count", "x-rgw-bytes-used")
+_QUOTA = ("x-rgw-quota-bucket-objects", "x-rgw-quota-bucket-size")
+"""Headers in which gateways of one widespread family tell a bucket's counters and quota (negative: no quota)."""
+
+
+async def ask_counters(client: Client, bucket: str, moment: datetime) -> tuple[Answer[Usage], Answer[Quota]]:
+    """The store's own counters of a bucket, and its quota, where its answer to HEAD carries them."""
+    asked = f"HEAD /{bucket}"
+    try:
+        reply = await client.ask(bucket, method="HEAD")
+        read_status(reply)
+    except Unanswered as error:
+        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
+        return lost, lost
+    evidence = Evidence(asked, "200", moment)
+    counted, limits = _numbers(reply, _COUNTERS), _numbers(reply, _QUOTA)
+    silent: Answer[Any] = Answer("unsupported", None, "the answer to HEAD tells none", evidence)
+    return (
+        silent if counted is None else Answer("known", Usage(counted[0], counted[1], by="counters"), "", evidence),
+        silent if limits is None else _quota(limits, evidence),
+    )
+
+
+def _quota(limits: list[int], evidence: Evidence) -> Answer[Quota]:
+    objects, size = (max(0, limit) for limit in limits)
+    return (
+        Answer("known", Quota(size, objects), "", evidence) if objects or size else Answer("absent", evidence=evidence)
+    )
+
+
+def _numbers(reply: Reply, names: tuple[str, ...]) -> list[int] | None:
+    found = [reply.headers.get(name, "") for name in names]
+    return [int(text) for text in found] if all(re.fullmatch("-?[0-9]{1,18}", text) for text in found) else None

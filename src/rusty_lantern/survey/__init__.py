@@ -1,0 +1,1 @@
+"""Reading an estate: stores, journal, tables of objects, the test without credentials."""

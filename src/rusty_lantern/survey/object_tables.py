@@ -1,0 +1,212 @@
+"""From a bucket's listing to its version table: listed to a spool, sorted, looked at, written in order.
+
+A table that is whole is not made again when a survey resumes; of one that was under way, every answer is journalled.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import random
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from itertools import groupby
+from pathlib import Path
+
+import msgspec
+
+from rusty_lantern.archive.journal import Journal
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.object_scan import Sample
+from rusty_lantern.core.model.bucket import Bucket, ObjectGrants, Table, Usage, Versions
+from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.objects.duckdb_engine import table_path
+from rusty_lantern.objects.inventory import Taken, files_of, take
+from rusty_lantern.objects.tables import Spool, read_table, read_versions, table_writer
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.s3.listing import Entry
+from rusty_lantern.stores.s3.object_details import Inspector, Wanted, listed
+
+AT_ONCE = 256
+"""Versions that are looked at together; the store's own limit is kept by its client."""
+
+
+@dataclass
+class Gathering:
+    """Makes the tables of one store in a survey's folder."""
+
+    store: Store
+    workspace: Path
+    folder: Path
+    journals: Path
+    wanted: Wanted = field(default_factory=Wanted)
+    earlier: Path | None = None
+    """An earlier survey's folder: what was looked at there and is listed unchanged is taken over."""
+    told: Callable[[int], None] = lambda versions: None
+    """Called with how many versions have been looked at."""
+    looked_at: int = 0
+
+    def look(self, client: Client, bucket: str) -> Looking | None:
+        """Begin with a bucket, if the estate file asks for its objects."""
+        inventory = self.store.inventory
+        files = files_of(inventory, self.workspace, bucket) if inventory else []
+        if not files and self.store.looks_at(bucket) == "none":
+            return None
+        return Looking(self, client, bucket, files)
+
+
+@dataclass
+class Looking:
+    """The table of one bucket in the making."""
+
+    gathering: Gathering
+    client: Client
+    bucket: str
+    files: list[Path] = field(default_factory=list)
+    """The provider's inventory, where there is one: then nothing is listed."""
+    taken: Taken | None = None
+    path: Path = field(init=False)
+    trouble: str = ""
+    """Why the table cannot be made, if that shows while listing."""
+
+    def __post_init__(self) -> None:
+        self.path = table_path(self.gathering.folder, self.gathering.store.name, self.bucket)
+        self.spool = Spool(self.path.with_suffix(".spool"))
+
+    def instead(self) -> tuple[Answer[Usage], Answer[Versions]] | None:
+        """What an inventory counts, instead of a listing."""
+        inventory = self.gathering.store.inventory
+        if not self.files or inventory is None:
+            return None
+        self.taken = take(self.files, inventory, self.path)
+        return self.taken.usage, self.taken.versions
+
+    def take(self, entries: list[Entry]) -> None:
+        """A page of the listing."""
+        try:
+            self.spool.add([listed(entry) for entry in entries])
+        except Unanswered as error:
+            self.trouble = error.note
+
+    def restart(self) -> None:
+        """Forget what was listed: it is listed again in another way."""
+        self.spool.close()
+        self.spool = Spool(self.path.with_suffix(".spool"))
+
+    async def finish(self, bucket: Bucket) -> Answer[Table]:
+        """Make the table, or say why there is none."""
+        usage = bucket.usage
+        if self.taken is not None:
+            self.spool.close()
+            return self.taken.table
+        try:
+            if usage.value is None or not usage.value.complete or self.trouble:
+                why = self.trouble or usage.reason or "the listing did not come to its end"
+                return Answer("failed" if usage.state == "known" else usage.state, None, why, usage.evidence)
+            made = read_table(self.path) or await self._make(bucket)
+            return Answer("known", made, "", usage.evidence)
+        finally:
+            self.spool.close()
+
+    async def _make(self, bucket: Bucket) -> Table:
+        store = self.gathering.store
+        looked = store.looks_at(self.bucket)
+        chosen = self._chosen(looked, self.spool.versions, store.sample)
+        journal = Journal(self.gathering.journals / f"{self.path.stem}.jsonl")
+        locks = not bucket.lock.settled or bool(bucket.lock.value and bucket.lock.value.enabled)
+        wanted = msgspec.structs.replace(
+            self.gathering.wanted, disabled=bucket.ownership.value == "bucket-owner-enforced"
+        )
+        inspector = Inspector(self.client, self.bucket, wanted, locks, journal)
+        known = Known(self._earlier_table())
+        seen, whole = 0, True
+        try:
+            with table_writer(self.path) as writer:
+                for versions in self.spool.sorted(AT_ONCE):
+                    picked = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
+                    seen += sum(not v.marker for v in versions)
+                    rows = await self._looked_at(inspector, known, versions, picked, looked)
+                    writer.add(rows)
+                    whole = whole and all(
+                        v.marker or v.public == "none" or (v.public is not None and not known.taken_over) for v in rows
+                    )
+                    self.gathering.looked_at += sum(picked)
+                    self.gathering.told(self.gathering.looked_at)
+                inspected = seen if chosen is None else len(chosen)
+                table = Table(
+                    rows=self.spool.rows,
+                    versions=self.spool.versions,
+                    looked=looked if looked != "none" else "listed",
+                    inspected=inspected,
+                    seed=store.sample.seed if looked == "sample" else 0,
+                    confidence=store.sample.confidence,
+                    taken_over=known.taken_over,
+                    object_grants=ObjectGrants(inspector.public, whole) if wanted.grants else None,
+                )
+                writer.describe(table)
+        finally:
+            journal.close()
+        journal.path.unlink(missing_ok=True)
+        return table
+
+    async def _looked_at(
+        self, inspector: Inspector, known: Known, versions: list[Version], wanted: list[bool], looked: str
+    ) -> list[Version]:
+        async def one(version: Version, wanted_: bool) -> Version:
+            if version.marker:
+                return version
+            if not wanted_:
+                return msgspec.structs.replace(version, inspected="not asked" if looked == "listed" else "not sampled")
+            return known.of(version) or await inspector.inspect(version)
+
+        return list(await asyncio.gather(*(one(v, w) for v, w in zip(versions, wanted, strict=True))))
+
+    def _chosen(self, looked: str, population: int, sample: Sample) -> frozenset[int] | None:
+        """Which of the versions, by number, are looked at; None for all."""
+        if looked == "all" or (looked == "sample" and population <= sample.size):
+            return None
+        if looked == "listed":
+            return frozenset()
+        digest = hashlib.sha256(f"{sample.seed}/{self.gathering.store.name}/{self.bucket}".encode()).digest()
+        dice = random.Random(digest)  # noqa: S311  (a stated sample is to be drawn again, not to be secret)
+        return frozenset(dice.sample(range(population), sample.size))
+
+    def _earlier_table(self) -> Path | None:
+        if self.gathering.earlier is None:
+            return None
+        path = table_path(self.gathering.earlier, self.gathering.store.name, self.bucket)
+        return path if path.is_file() else None
+
+
+def _numbered(versions: list[Version]) -> Iterator[tuple[int, Version]]:
+    """Versions with their number among those that are no delete markers."""
+    number = 0
+    for version in versions:
+        yield number, version
+        number += not version.marker
+
+
+class Known:
+    """What an earlier survey saw, read along in the same order."""
+
+    def __init__(self, path: Path | None) -> None:
+        self.taken_over = 0
+        found = read_versions(path) if path else iter(())
+        self._keys = ((key, list(group)) for key, group in groupby(found, key=lambda v: v.key))
+        self._key: tuple[str, list[Version]] | None = next(self._keys, None)
+
+    def of(self, version: Version) -> Version | None:
+        """What was seen of a version that is listed as it was."""
+        wanted = version.key.encode()
+        while self._key is not None and self._key[0].encode() < wanted:
+            self._key = next(self._keys, None)
+        if self._key is None or self._key[0] != version.key:
+            return None
+        same = (version.version, version.etag, version.size, version.written)
+        for old in self._key[1]:
+            if old.inspected == "yes" and (old.version, old.etag, old.size, old.written) == same:
+                self.taken_over += 1
+                return msgspec.structs.replace(old, current=version.current, tier=version.tier)
+        return None
