@@ -12,12 +12,12 @@ from collections.abc import Callable
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings, rules_of
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 
-AROUND = Surroundings(saltmarsh.MOMENT, saltmarsh.ACCOUNT)
+AROUND = EvaluationContext(saltmarsh.MOMENT, saltmarsh.ACCOUNT)
 
 
 def milliseconds(work: Callable[[], object], runs: int = 9) -> float:

@@ -29,7 +29,7 @@ from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.dossier_validation import receive
 from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Encryption, Grant, Versioning
 from rusty_lantern.core.model.dossier import Dossier, encode
-from rusty_lantern.core.model.identity import Credential, Document, Group, Holder
+from rusty_lantern.core.model.identity import Credential, Document, Group, Identity
 from rusty_lantern.core.model.resources import Link
 from rusty_lantern.intake.link_scan import mine
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
@@ -101,7 +101,7 @@ def estate(people: int, buckets: int) -> Dossier:
             own = [Document("own", policy({"Effect": "Allow", "Action": look, "Resource": reach}))]
         name = f"person-{number:04d}"
         holders.append(
-            Holder(
+            Identity(
                 name=name, resource=f"arn:aws:iam::{ACCOUNT}:user/{name}", kind="service",
                 state=Answer("known", "enabled"), second_factor=Answer("known", False),
                 password=Answer("absent"),

@@ -10,14 +10,14 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.bucket_rules import Surroundings
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext
 from rusty_lantern.core.access.policy.condition_keys import Audience, always_carried, context_key
 from rusty_lantern.core.access.policy.request_constraints import impossible
 
 BUCKET = "reedbed"
 OWNER = "400100200300"
 STRANGER = "909090909090"
-AROUND = Surroundings(datetime(2026, 11, 2, 6, tzinfo=UTC), OWNER)
+AROUND = EvaluationContext(datetime(2026, 11, 2, 6, tzinfo=UTC), OWNER)
 ACTION_NAMES = [
     "s3:GetObject",
     "s3:PutObject",

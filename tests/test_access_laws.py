@@ -18,7 +18,7 @@ from rusty_lantern.core.access.solver.audience_view import View, public_policy
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.exposure import exposures
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.sets.intervals import position
 from rusty_lantern.core.model.bucket import Grant, Right
 from tests.policies import AROUND, BUCKET, policies, requests
@@ -79,7 +79,7 @@ def test_a_request_is_in_the_allowed_region_if_and_only_if_decide_allows_it(
     data: st.DataObject, policy: str, granted: list[Grant], permitted: list[Right], audience: Audience
 ) -> None:
     rules = Rules(BUCKET, parse_policy(policy), tuple(granted), rights=tuple(permitted))
-    view = View(rules, AROUND, audience, Work(10**8))
+    view = View(rules, AROUND, audience, Budget(10**8))
     for _ in range(4):
         request = data.draw(requests(audience))
         verb = ACTIONS[request.action].verb
@@ -130,7 +130,7 @@ def test_a_guard_on_public_policies_never_opens_anything(policy: str) -> None:
     unsure = exposures(
         Rules(BUCKET, parse_policy(policy), restrict_policy=Guard(False, sure=False)), AROUND, budget=10**8
     )
-    public = public_policy(guarded, AROUND, Work(10**8))
+    public = public_policy(guarded, AROUND, Budget(10**8))
     for who, verdict in shut.items():
         if verdict.level == "unknown":
             assert public.most and not public.least and bare[who].level != "closed"

@@ -160,9 +160,9 @@ def test_every_fact_of_the_register_is_found_by_its_name_and_a_near_miss_is_hint
 
 
 def test_every_fact_of_an_unread_bucket_is_unsettled_or_absent() -> None:
-    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
 
-    view = BucketView(
+    view = BucketSubject(
         Bucket(name="x"), Dossier(store="s", taken=datetime(2026, 1, 1, tzinfo=UTC)), datetime(2026, 1, 1, tzinfo=UTC)
     )
     assert {name: fact.state for name, fact in view.facts().items() if fact.settled} == {"name": "known"}

@@ -10,20 +10,20 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.effective_permissions import Across
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings, rules_of
+from rusty_lantern.core.access.effective_permissions import EffectivePermissions
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.mandatory_conditions import Demands
-from rusty_lantern.core.access.solver.verdict_cache import Shapes
+from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import circles
 from rusty_lantern.core.baseline.evaluation import Cascade, required_of
 from rusty_lantern.core.baseline.loader import read_baseline
-from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.baseline.selectors import SubjectRef
 from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Grant, Guards, ObjectGrants, Right
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Document, Group, Holder
+from rusty_lantern.core.model.identity import Document, Group, Identity
 from tests.policies import AROUND
 
 LAW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=150)
@@ -68,14 +68,14 @@ def test_a_key_that_holds_a_resource_name_is_still_a_key() -> None:
     policy = document([{"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject",
                         "Resource": "arn:aws:s3:::reed/a:::*"}])  # fmt: skip
     rules = Rules("reed", parse_policy(policy))
-    assert Shapes().exposures(rules, AROUND)["anyone", "read"].level == "open"
+    assert VerdictCache().exposures(rules, AROUND)["anyone", "read"].level == "open"
     assert exposures(rules, AROUND)["anyone", "read"].level == "open"
 
 
 @LAW
 @given(st.lists(policies, min_size=1, max_size=2))
 def test_a_kept_verdict_is_the_verdict(written: list[str]) -> None:
-    shapes = Shapes()
+    shapes = VerdictCache()
     for policy in written:
         for name in NAMES:
             for text in (policy, policy.replace("reed", name)):
@@ -93,7 +93,7 @@ def test_a_kept_verdict_is_the_verdict(written: list[str]) -> None:
 no: Answer[Any] = Answer("unsupported")
 
 
-def store(buckets: list[Bucket], holders: list[Holder], groups: list[Group]) -> Dossier:
+def store(buckets: list[Bucket], holders: list[Identity], groups: list[Group]) -> Dossier:
     return Dossier(
         store="s", taken=AROUND.moment, listing=Answer("known", len(buckets)), account=Answer("known", "400100200300"),
         guards=Answer("known", Guards()), network=Answer("absent"), buckets=buckets,
@@ -150,7 +150,7 @@ def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
     permitted: list[Right],
 ) -> None:
     found = [
-        Holder(name=name, resource=resource, kind="person", policies=Answer("known", own),
+        Identity(name=name, resource=resource, kind="person", policies=Answer("known", own),
                groups=Answer("known", ["readers"] if member else []))
         for (name, resource), own, member in people
     ]  # fmt: skip
@@ -164,7 +164,7 @@ def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
         bucket(name, text.replace("reed", name) if number % 2 else text, granted, permitted)
         for number, (name, text) in enumerate(zip(NAMES, texts, strict=True))
     ]
-    across: Across = circles([store(buckets, found, [group])], None, AROUND.moment)[0].across
+    across: EffectivePermissions = circles([store(buckets, found, [group])], None, AROUND.moment)[0].across
     for holder in found:
         together = {
             (name, verb): one.level
@@ -185,7 +185,7 @@ ONE_FOR_BOTH = document(
 @pytest.mark.parametrize("policy", [ONE_FOR_BOTH, ONE_FOR_BOTH.replace("keeper", "ke\\u0065per")])
 def test_two_buckets_with_the_same_text_are_decided_each(policy: str) -> None:
     """A pattern that reaches both gives each its own verdict, whichever is asked first."""
-    keeper = Holder(name="keeper", resource=KEEPER, policies=Answer("known", []), groups=Answer("known", []))
+    keeper = Identity(name="keeper", resource=KEEPER, policies=Answer("known", []), groups=Answer("known", []))
     dossier = store([bucket(name, policy, [], []) for name in ("mole", "pier-1", "pier-2")], [keeper], [])
     found = circles([dossier], None, AROUND.moment)[0].across.of(keeper)
     assert [name for one in found if "write" in one.reach for name in one.buckets] == ["pier-1", "pier-2"]
@@ -222,7 +222,7 @@ def test_a_cascade_worked_out_once_is_the_cascade_of_each_subject(
     baseline = read_baseline(text, "baseline.yaml")
     cascade = Cascade(baseline)
     for name, said, kind in subjects:
-        subject = Spoken(kind, "s", name, name, said)
+        subject = SubjectRef(kind, "s", name, name, said)
         assert cascade.required_of(subject) == required_of(baseline, subject)
 
 
@@ -231,8 +231,8 @@ def test_rules_of_a_bucket_are_the_same_whoever_asks() -> None:
     policy = document([{"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject",
                         "Resource": "arn:aws:s3:::reed/*",
                         "Condition": {"DateLessThan": {"aws:CurrentTime": "2026-12-01T00:00:00Z"}}}])  # fmt: skip
-    shapes, dossier = Shapes(), store([bucket("reed", policy, [], [])], [], [])
+    shapes, dossier = VerdictCache(), store([bucket("reed", policy, [], [])], [], [])
     rules = rules_of(dossier.buckets[0], dossier)
-    later = Surroundings(datetime(2027, 1, 1, tzinfo=UTC), AROUND.account)
+    later = EvaluationContext(datetime(2027, 1, 1, tzinfo=UTC), AROUND.account)
     assert shapes.exposures(rules, AROUND)["anyone", "read"].level == "open"
     assert shapes.exposures(rules, later)["anyone", "read"].level == "closed"

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.evaluation import required_of
 from rusty_lantern.core.baseline.loader import in_force, read_baseline
-from rusty_lantern.core.baseline.selectors import All, Fit, Named, Not, Part, Some, Spoken, spoken
+from rusty_lantern.core.baseline.selectors import All, Fit, Named, Not, Part, Some, SubjectRef, spoken
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.model.bucket import Bucket
 from tests.conftest import Demo, lantern
@@ -78,7 +78,7 @@ def test_a_choice_that_makes_no_sense_is_told_by_its_place(of: str, where: str, 
 class _Said(Named, frozen=True):
     """A part whose answer is given."""
 
-    def fit(self, subject: Spoken) -> Fit:
+    def fit(self, subject: SubjectRef) -> Fit:
         return Fit({"y": True, "n": False, "?": None}[self.what])
 
 
@@ -91,7 +91,7 @@ parts: st.SearchStrategy[Part] = st.recursive(
     ),
     max_leaves=8,
 )
-ANY = Spoken("bucket", "s", "b", "b")
+ANY = SubjectRef("bucket", "s", "b", "b")
 
 
 @given(st.lists(parts, max_size=4))

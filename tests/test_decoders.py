@@ -12,12 +12,12 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.answer import UNSETTLED
 from rusty_lantern.core.config.declared_bucket import read_declared
-from rusty_lantern.core.config.estate import read_estate
+from rusty_lantern.core.config.estate_file import read_estate
 from rusty_lantern.core.errors import LanternError
 from rusty_lantern.core.model.dossier import decode, encode
 from rusty_lantern.simulator import s3_answers as documents
 from rusty_lantern.simulator.demo import harbour as saltmarsh
-from rusty_lantern.stores.http.client import Reply
+from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.s3.settings import QUESTIONS, Question, error_code, read_answer
 
 NOW = datetime(2026, 11, 2, tzinfo=UTC)

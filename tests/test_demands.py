@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.solver.mandatory_conditions import Demands
 from rusty_lantern.core.value_types import DAY
@@ -27,7 +27,7 @@ def demands(*statements: dict[str, Any]) -> Demands:
     plain = {"Effect": "Deny", "Principal": "*", "Action": "s3:PutObject", "Resource": "arn:aws:s3:::b/*"}
     whole = [{k: v for k, v in {**plain, **statement}.items() if v is not None} for statement in statements]
     policy = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": whole}))
-    return Demands(Rules("b", policy), Surroundings(datetime(2026, 11, 2, tzinfo=UTC), "400100200300"))
+    return Demands(Rules("b", policy), EvaluationContext(datetime(2026, 11, 2, tzinfo=UTC), "400100200300"))
 
 
 @pytest.mark.parametrize(

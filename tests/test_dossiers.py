@@ -12,7 +12,7 @@ import pytest
 from aiohttp import web
 
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.core.access.policy.bucket_rules import Surroundings, rules_of
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import views
@@ -286,7 +286,7 @@ def test_a_right_to_create_or_to_update_is_one_to_write(given: Given, level: str
     rest: dict[str, Any] = dict.fromkeys(("policy", "grants", "guards", "ownership", "network"), absent)
     bucket = Bucket(name="b", rights=Answer("known", [Right("anyone", [given])]), **rest)
     store = Dossier(store="s", taken=saltmarsh.MOMENT, guards=absent, network=absent)
-    verdict = exposures(rules_of(bucket, store), Surroundings(saltmarsh.MOMENT))["anyone", "write"]
+    verdict = exposures(rules_of(bucket, store), EvaluationContext(saltmarsh.MOMENT))["anyone", "write"]
     assert (verdict.level, verdict.because) == (level, f"right to {given} for anyone" if level == "open" else "")
 
 
@@ -307,7 +307,7 @@ def test_network_rules_fence_what_rights_open(network: Network | None, level: st
         rights=Answer("known", [Right("anyone", ["read"])]),
     )  # fmt: skip
     store = Dossier(store="s", taken=saltmarsh.MOMENT, guards=absent, network=absent)
-    verdicts = exposures(rules_of(bucket, store), Surroundings(saltmarsh.MOMENT))
+    verdicts = exposures(rules_of(bucket, store), EvaluationContext(saltmarsh.MOMENT))
     assert verdicts["anyone", "read"].level == level
     assert verdicts["anyone", "write"].level == "closed"
 

@@ -14,19 +14,19 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
-from rusty_lantern.core.access.evaluator.request_builder import Asking
+from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience, always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.policy.request_constraints import impossible
 from rusty_lantern.core.access.solver.audience_view import View
 from rusty_lantern.core.access.solver.boxes import meet
 from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.exposure import Verdict, exposures
 from rusty_lantern.core.access.solver.principal_reach import reach_of
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import request_from
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
@@ -142,10 +142,10 @@ def test_every_witness_is_a_request_that_a_client_can_send(policy: str) -> None:
         assert sent.whole and sent.wrong is None
         assert urlsplit(sent.path).path.startswith(f"/{BUCKET}")
         assert ACTIONS[verdict.witness.action].verb == verb
-        view = View(rules, AROUND, audience, Work(MANY))
+        view = View(rules, AROUND, audience, Budget(MANY))
         for group in view.reading.groups(verb):
             for piece in view.pieces(group, "least"):
-                theirs = meet(piece, view.reading.theirs(piece, group), view.work)
+                theirs = meet(piece, view.reading.within_reach(piece, group), view.work)
                 for part in (piece, theirs):
                     if part is not None:
                         request = request_from(part, audience, AROUND)
@@ -163,7 +163,7 @@ def test_exposure_why_access_and_try_agree(policy: str, other: str) -> None:
     )
     for (audience, verb), verdict in here.verdicts.items():
         if verdict.level == "closed":
-            said = decision_result(here, Asking(audience, verb), AROUND.moment).allowed
+            said = decision_result(here, RequestSpec(audience, verb), AROUND.moment).allowed
             assert said is False, (audience, verb)
     for one in try_result(here, there).changes or ():
         for witness, has in ((one.gained, there), (one.lost, here)):
@@ -178,9 +178,9 @@ def test_what_a_named_one_reaches_is_what_is_decided_of_its_requests(data: st.Da
     name = data.draw(
         st.sampled_from([f"arn:aws:iam::{STRANGER}:user/x", f"arn:aws:iam::{STRANGER}:role/admin", STRANGER])
     )
-    who = read_identity(name)
+    who = read_principal(name)
     rules = Rules(BUCKET, parse_policy(policy))
-    found = reach_of(who, rules, AROUND, Work(MANY))
+    found = reach_of(who, rules, AROUND, Budget(MANY))
     for _ in range(6):
         request = data.draw(requests("any-account"))
         carried = {
@@ -199,7 +199,7 @@ def test_what_is_gained_is_allowed_after_and_not_before(before: str, after: str)
     old, new = (Rules(BUCKET, parse_policy(text)) for text in (before, after))
     for audience in AUDIENCES:
         for verb in VERBS:
-            change = difference(old, new, AROUND, Asker(audience), verb, Work(MANY))
+            change = difference(old, new, AROUND, Asker(audience), verb, Budget(MANY))
             assert change.sure
             assert change.gained is None or exposures(new, AROUND, MANY)[audience, verb].level != "closed"
             assert change.lost is None or exposures(old, AROUND, MANY)[audience, verb].level != "closed"

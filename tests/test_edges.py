@@ -11,14 +11,14 @@ import msgspec
 import pytest
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
-from rusty_lantern.core.access.evaluator.request_builder import Asking, request_of
+from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, request_of
 from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules, named_in
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import public_policy
 from rusty_lantern.core.access.solver.exposure import Verdict, as_match, exposures
 from rusty_lantern.core.access.solver.principal_reach import reach_of
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.access_differences import differences
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
@@ -27,7 +27,7 @@ from rusty_lantern.core.config.estate import Credential, Stated, Store
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrant, ObjectGrants, Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Document, Holder
+from rusty_lantern.core.model.identity import Document, Identity
 from rusty_lantern.reports.results.access import decision_result, try_result
 from tests.policies import AROUND
 
@@ -55,7 +55,7 @@ def read(*said: dict[str, Any], **more: Any) -> Bucket:
     return Bucket(name="quay", **(fields | more))
 
 
-def a_store(bucket: Bucket, *holders: Holder) -> Dossier:
+def a_store(bucket: Bucket, *holders: Identity) -> Dossier:
     nothing: Answer[Any] = Answer("absent")
     return Dossier(
         store="store", taken=AROUND.moment, account=Answer("known", INSIDER), account_number=INSIDER, guards=nothing,
@@ -121,7 +121,7 @@ CARRIED = [
 @pytest.mark.parametrize(("deny", "level"), CARRIED)
 def test_what_a_request_without_credentials_carries(deny: dict[str, Any], level: str) -> None:
     assert verdict(statement(), deny).level == level
-    request = request_of(Asking(action="s3:GetObject", key="a"), AROUND.moment)
+    request = request_of(RequestSpec(action="s3:GetObject", key="a"), AROUND.moment)
     assert decide(rules(statement(), deny), request).allowed is (level == "open")
 
 
@@ -160,20 +160,20 @@ def test_whom_conditions_leave_has_a_permission(condition: dict[str, Any], named
     found = rules(statement(Condition=condition))
     if "*" not in str(condition):
         assert [who.name for who in named_in(found)] == [named]
-    assert reach_of(read_identity(named), found, AROUND, Work(10**6))["read"].level == "open"
+    assert reach_of(read_principal(named), found, AROUND, Budget(10**6))["read"].level == "open"
     view = alone("store", read(statement(Condition=condition)), AROUND.moment, None)
     assert view.fact(f"access.{named}").value == "read"
 
 
 def test_an_insider_that_conditions_name_can_read_by_every_command() -> None:
     condition = {"ArnEquals": {"aws:PrincipalArn": f"arn:aws:iam::{INSIDER}:user/ann"}}
-    ann = Holder(name="ann", resource=f"arn:aws:iam::{INSIDER}:user/ann", policies=Answer("known", []))
-    bob = Holder(name="bob", resource=f"arn:aws:iam::{INSIDER}:user/bob", policies=Answer("known", []))
+    ann = Identity(name="ann", resource=f"arn:aws:iam::{INSIDER}:user/ann", policies=Answer("known", []))
+    bob = Identity(name="bob", resource=f"arn:aws:iam::{INSIDER}:user/bob", policies=Answer("known", []))
     circle = circles([a_store(read(statement(Condition=condition)), ann, bob)], None, AROUND.moment)[0]
     assert [permitted.reach.keys() for permitted in circle.across.of(ann)] == [{"read"}]
     assert circle.across.of(bob) == []
     view = circle.buckets["quay"]
-    assert [decision_result(view, Asking(who), AROUND.moment).allowed for who in ("ann", "bob")] == [True, False]
+    assert [decision_result(view, RequestSpec(who), AROUND.moment).allowed for who in ("ann", "bob")] == [True, False]
 
 
 # --- the guard on public policies asks by the published test
@@ -316,9 +316,9 @@ def test_the_witness_is_a_request_that_a_client_sends_itself() -> None:
 def test_not_principal_spares_whom_it_names_in_full(spared: list[str], caller: str, allowed: bool | None) -> None:
     deny = {key: value for key, value in statement("Deny").items() if key != "Principal"}
     found = rules(statement(), deny | {"NotPrincipal": {"AWS": spared}})
-    request = request_of(Asking(caller), AROUND.moment)
+    request = request_of(RequestSpec(caller), AROUND.moment)
     assert decide(found, request).allowed is allowed
-    reached = reach_of(read_identity(caller), found, AROUND, Work(10**6))["read"].level
+    reached = reach_of(read_principal(caller), found, AROUND, Budget(10**6))["read"].level
     assert reached == {True: "open", False: "closed", None: "unknown"}[allowed]
 
 
@@ -332,14 +332,14 @@ def test_a_wildcard_inside_a_name_never_takes_in_everybody_and_may_take_in_someb
 def test_a_store_without_accounts_names_its_identities_all_the_same() -> None:
     ann = "arn:aws:iam:::user/ann"
     found = rules(statement(Principal={"AWS": ann}))
-    assert decide(found, request_of(Asking(ann), AROUND.moment)).allowed is True
-    assert decide(found, request_of(Asking("arn:aws:iam:::user/bob"), AROUND.moment)).allowed is False
+    assert decide(found, request_of(RequestSpec(ann), AROUND.moment)).allowed is True
+    assert decide(found, request_of(RequestSpec("arn:aws:iam:::user/bob"), AROUND.moment)).allowed is False
 
 
 def test_binary_values_are_written_in_base64() -> None:
     referer = {"BinaryEquals": {"aws:Referer": base64.b64encode(b"quay").decode()}}
     assert decide(rules(statement(Condition=referer)),
-                  request_of(Asking(headers={"Referer": "quay"}), AROUND.moment)).allowed is True  # fmt: skip
+                  request_of(RequestSpec(headers={"Referer": "quay"}), AROUND.moment)).allowed is True  # fmt: skip
     assert verdict(statement(Condition=referer)).level == "open"
     assert verdict(statement(Condition={"BinaryEquals": {"aws:Referer": "quay!"}})).level == "unknown"
 
@@ -348,7 +348,7 @@ def test_not_resource_with_a_variable_that_nobody_carries_is_not_understood() ->
     allow = {key: value for key, value in statement().items() if key != "Resource"}
     found = rules(allow | {"NotResource": "arn:aws:s3:::quay/${aws:username}/*"})
     assert exposures(found, AROUND)["anyone", "read"].level == "unknown"
-    assert decide(found, request_of(Asking(), AROUND.moment)).allowed is None
+    assert decide(found, request_of(RequestSpec(), AROUND.moment)).allowed is None
 
 
 # --- known identities, why and try
@@ -359,12 +359,12 @@ def test_home_folders_are_decided() -> None:
     other = document_of(
         {"Effect": "Allow", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::quay/${aws:PrincipalTag/Team}/*"}
     )
-    ann = Holder(name="ann", resource=f"arn:aws:iam::{INSIDER}:user/ann", tags=Answer("known", {"team": "tides"}),
+    ann = Identity(name="ann", resource=f"arn:aws:iam::{INSIDER}:user/ann", tags=Answer("known", {"team": "tides"}),
                  policies=Answer("known", [Document("home", own), Document("team", other)]))  # fmt: skip
     circle = circles([a_store(read(), ann)], None, AROUND.moment)[0]
     [permitted] = circle.across.of(ann)
     assert {verb: one.level for verb, one in permitted.reach.items()}["write"] == "open"
-    asked = {key: decision_result(circle.buckets["quay"], Asking("ann", key=key), AROUND.moment).allowed
+    asked = {key: decision_result(circle.buckets["quay"], RequestSpec("ann", key=key), AROUND.moment).allowed
              for key in ("ann/x", "bob/x", "tides/x")}  # fmt: skip
     assert asked == {"ann/x": True, "bob/x": False, "tides/x": True}
 
@@ -392,8 +392,8 @@ def test_try_tells_what_named_ones_gain_and_what_may_be_hidden() -> None:
 def test_why_names_a_guard_whose_publicness_is_not_certain() -> None:
     office = statement("Deny", Condition={"NotIpAddress": {"aws:SourceIp": "198.51.100.0/24"}})
     found = msgspec.structs.replace(rules(statement(), office), restrict_policy=Guard(True, source="the guard"))
-    request = request_of(Asking(address="198.51.100.7"), AROUND.moment)
-    decision = decide(found, request, public=as_match(public_policy(found, AROUND, Work(10**6))))
+    request = request_of(RequestSpec(address="198.51.100.7"), AROUND.moment)
+    decision = decide(found, request, public=as_match(public_policy(found, AROUND, Budget(10**6))))
     assert decision.allowed is None and any("not certain" in step.why for step in decision.steps)
 
 
@@ -451,7 +451,7 @@ def test_objects_that_may_have_access_lists_of_their_own_are_looked_at_or_unknow
     assert view.fact("exposure.list").value == "closed"
     if level == "open":
         assert found.witness is not None and found.witness.key == "pub/x"
-        asked = {key: decision_result(view, Asking(key=key), AROUND.moment).allowed for key in ("pub/x", "other")}
+        asked = {key: decision_result(view, RequestSpec(key=key), AROUND.moment).allowed for key in ("pub/x", "other")}
         assert asked == {"pub/x": True, "other": None}
 
 

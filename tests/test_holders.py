@@ -14,18 +14,18 @@ from hypothesis import strategies as st
 from rusty_lantern.core.access import effective_permissions as across
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.identity_policies import both_sides, own_side
-from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import reach_of
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.audit.store_subject import circles
 from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Grant, Guards, Right
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Document, Group, Holder, is_well_known, masked
+from rusty_lantern.core.model.identity import Document, Group, Identity, is_well_known, masked
 from rusty_lantern.core.model.store_index import members
 from rusty_lantern.intake.secret_patterns import find_leaks
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -83,8 +83,8 @@ def test_credentials_are_shown_masked_with_what_their_owner_can(whole: Whole) ->
 
 def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole: Whole) -> None:
     rows = json.loads(whole.run("access", "--who", "backup-runner", "--json").out)["own"]
-    stranger = whole.run("access", "--who", "backup-runer")
-    assert stranger.code == 2 and 'did you mean "backup-runner"?' in stranger.err
+    outsider = whole.run("access", "--who", "backup-runer")
+    assert outsider.code == 2 and 'did you mean "backup-runner"?' in outsider.err
     assert [(r["buckets"], sorted(r["verbs"])) for r in rows if not r["doubts"]] == [
         (["backups-nightly"], ["list", "write"])
     ]
@@ -278,7 +278,7 @@ def estates(draw: st.DrawFn) -> Dossier:
         st.just(Answer("absent")), st.just(Answer("denied")), _documents().map(_as_boundary)
     )
     people = [
-        Holder(
+        Identity(
             name=name, resource=f"arn:aws:iam::{ACCOUNT}:user/{name}", groups=Answer("absent"),
             policies=Answer("known", draw(_documents())), boundary=draw(bounded),
             kind=draw(st.sampled_from(["person", "role"])),
@@ -323,7 +323,7 @@ def test_a_boundary_leaves_what_both_allow(
     own: list[Document], boundary: list[Document], asked: Request, bucket: str
 ) -> None:
     def allowed(documents: list[Document], cap: Answer[str]) -> bool | None:
-        side = own_side(Holder(name="ann", policies=Answer("known", documents), boundary=cap), {}, [])
+        side = own_side(Identity(name="ann", policies=Answer("known", documents), boundary=cap), {}, [])
         return decide(both_sides(Rules(bucket), side, ACCOUNT), asked).allowed
 
     no: Answer[str] = Answer("absent")
@@ -341,10 +341,12 @@ def test_a_boundary_caps_what_a_bucket_grants_a_role_and_not_what_it_grants_a_pe
     found = {}
     for kind in ("person", "role"):
         side = own_side(
-            Holder(name="ann", resource=name, kind=kind, policies=Answer("known", []), boundary=cap), {}, []
+            Identity(name="ann", resource=name, kind=kind, policies=Answer("known", []), boundary=cap), {}, []
         )
         both = both_sides(rules, side, ACCOUNT)
-        reach = reach_of(read_identity(name), both, Surroundings(saltmarsh.MOMENT, ACCOUNT), Work(BUDGET), insider=True)
+        reach = reach_of(
+            read_principal(name), both, EvaluationContext(saltmarsh.MOMENT, ACCOUNT), Budget(BUDGET), insider=True
+        )
         found[kind] = {verb for verb, one in reach.items() if one.level == "open"}
     assert found["role"] == {"read"}
     assert {"read", "write", "delete"} <= found["person"]
@@ -366,7 +368,7 @@ def test_buckets_that_are_alike_but_for_when_they_were_asked_are_decided_once(
         store="s", taken=saltmarsh.MOMENT, account=Answer("known", ACCOUNT), account_number=ACCOUNT,
         guards=Answer("absent"), network=no, listing=Answer("known", len(BUCKETS)), groups=Answer("known", []),
         buckets=[Bucket(name=n, policy=a, **(rest | {"ownership": a})) for n, a in zip(BUCKETS, asked, strict=True)],
-        identities=Answer("known", [Holder(name="ann", resource=f"arn:aws:iam::{ACCOUNT}:user/ann",
+        identities=Answer("known", [Identity(name="ann", resource=f"arn:aws:iam::{ACCOUNT}:user/ann",
                                            policies=Answer("known", [Document("d", text)]))]),
     )  # fmt: skip
     circle = circles([dossier], None, saltmarsh.MOMENT)[0]

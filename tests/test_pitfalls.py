@@ -7,13 +7,13 @@ from typing import Any
 import pytest
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
-from rusty_lantern.core.access.evaluator.request_builder import Asking, request_of
+from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, request_of
 from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.principal_reach import reach_of
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.model.bucket import Grant, Right
 from tests.policies import AROUND, BUCKET, OWNER, document
 
@@ -245,9 +245,9 @@ def test_a_grant_by_name_stands_where_only_public_ones_are_ignored() -> None:
     public_ignored = Rules(BUCKET, grants=(named,), ignore_grants=Guard(True))
     all_disabled = Rules(BUCKET, grants=(named,), disable_grants=Guard(True))
     for rules, allowed in ((public_ignored, True), (all_disabled, False)):
-        request = request_of(Asking("500600700800", "write"), AROUND.moment)
+        request = request_of(RequestSpec("500600700800", "write"), AROUND.moment)
         assert decide(rules, request).allowed is allowed
-        reached = reach_of(read_identity("500600700800"), rules, AROUND, Work(10**6))
+        reached = reach_of(read_principal("500600700800"), rules, AROUND, Budget(10**6))
         assert reached["write"].level == ("open" if allowed else "closed")
 
 

@@ -16,10 +16,10 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.audit import audit
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.baseline.loader import read_baseline
@@ -37,7 +37,7 @@ SHUT = read_baseline(
 ABSENT: Answer[Any] = Answer("absent")
 
 
-def _alone(policy: str, *grants: Grant) -> BucketView:
+def _alone(policy: str, *grants: Grant) -> BucketSubject:
     bucket = Bucket(
         name=BUCKET, policy=Answer("known", policy), grants=Answer("known", list(grants)), ownership=ABSENT,
         guards=ABSENT, rights=ABSENT, network=ABSENT, object_grants=Answer("known", ObjectGrants()),
@@ -49,7 +49,7 @@ def _alone(policy: str, *grants: Grant) -> BucketView:
     return views([dossier], None, AROUND.moment)[0]
 
 
-def _mended(view: BucketView) -> tuple[Remedy, BucketView] | None:
+def _mended(view: BucketSubject) -> tuple[Remedy, BucketSubject] | None:
     """The remedy for what is too open, and the bucket with its documents in place."""
     found = audit([view.dossier], SHUT, None, view.moment)
     drifted = [j for j in found.judgements if j.status == "drifted"]
@@ -80,7 +80,7 @@ def test_whatever_the_policy_its_remedy_closes_what_was_too_open_and_opens_nothi
         assert after.fact(fact).value == "closed"
     for audience in AUDIENCES:
         for verb in VERBS:
-            change = difference(view.rules, after.rules, after.surroundings, Asker(audience), verb, Work(BUDGET))
+            change = difference(view.rules, after.rules, after.surroundings, Asker(audience), verb, Budget(BUDGET))
             assert change.gained is None
             told = any(f"{audience} also loses {verb}" in words for words in remedy.proof)
             asked = f"exposure.{verb}" in remedy.facts

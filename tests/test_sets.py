@@ -10,22 +10,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rusty_lantern.core.access.evaluator.condition_tests import glob_fits
-from rusty_lantern.core.access.solver.sets import Finite, Maybe, OverBudget, Work
-from rusty_lantern.core.access.solver.sets.automata import (
-    ALL_TEXTS,
-    TextSet,
-    complement,
-    glob,
-    globs,
-    literals,
-    matching,
-    plain,
-    resource_glob,
-)
-from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, Line, as_networks, networks
-from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, Several
+from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
+from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, TextSet, complement, globs, literals, matching
+from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, as_networks, networks
+from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, MultivalueSet
+from rusty_lantern.core.access.solver.sets.patterns import glob, plain, resource_glob
 
-WORK = Work(10**9)
+WORK = Budget(10**9)
 patterns = st.text(alphabet="ab/*?:", max_size=7)
 words = st.text(alphabet="abc/:*", max_size=7)
 
@@ -82,14 +73,14 @@ def test_a_wildcard_in_a_resource_name_stays_in_its_part() -> None:
 
 def test_a_hopeless_pattern_ends_in_over_budget_not_in_hanging() -> None:
     with pytest.raises(OverBudget):
-        matching((glob("*a" + "?" * 30 + "*b" + "?" * 30),), Work(200_000))
+        matching((glob("*a" + "?" * 30 + "*b" + "?" * 30),), Budget(200_000))
 
 
 spans = st.lists(st.tuples(st.integers(0, 40), st.integers(0, 12)), max_size=4)
 
 
-def _line(parts: list[tuple[int, int]]) -> Line:
-    return Line(((start, 0), (start + length, 0)) for start, length in parts)
+def _line(parts: list[tuple[int, int]]) -> IntervalSet:
+    return IntervalSet(((start, 0), (start + length, 0)) for start, length in parts)
 
 
 @given(spans, spans, st.integers(-2, 60))
@@ -107,11 +98,11 @@ def test_lines_obey_their_algebra(left: list[tuple[int, int]], right: list[tuple
 
 
 def test_open_and_closed_ends_of_dense_lines() -> None:
-    below = Line([(FIRST, (Fraction(5), 0))])
-    at_most = Line([(FIRST, (Fraction(5), 1))])
+    below = IntervalSet([(FIRST, (Fraction(5), 0))])
+    at_most = IntervalSet([(FIRST, (Fraction(5), 1))])
     assert at_most.minus(below, WORK).holds(5)
     assert not at_most.minus(below, WORK).holds(Fraction(51, 10))
-    above = Line([((Fraction(5), 1), LAST)])
+    above = IntervalSet([((Fraction(5), 1), LAST)])
     assert above.holds(above.pick(0) or 0)
     assert at_most.meet(above, WORK).empty
 
@@ -135,16 +126,16 @@ def test_absent_is_a_member_of_its_own(left: set[str], right: set[str], absent: 
 
 
 @st.composite
-def several_sets(draw: st.DrawFn) -> Several:
+def several_sets(draw: st.DrawFn) -> MultivalueSet:
     families = [
         Family(draw(text_sets()), tuple(draw(st.lists(text_sets(), max_size=2))))
         for _ in range(draw(st.integers(1, 2)))
     ]
-    return Several(tuple(families)).meet(ANY_SEVERAL, WORK)
+    return MultivalueSet(tuple(families)).meet(ANY_SEVERAL, WORK)
 
 
 @given(several_sets(), several_sets(), st.frozensets(words, max_size=3))
-def test_sets_of_several_texts_obey_their_algebra(a: Several, b: Several, values: frozenset[str]) -> None:
+def test_sets_of_several_texts_obey_their_algebra(a: MultivalueSet, b: MultivalueSet, values: frozenset[str]) -> None:
     assert a.meet(b, WORK).holds(values) == (a.holds(values) and b.holds(values))
     assert a.join(b, WORK).holds(values) == (a.holds(values) or b.holds(values))
     assert a.minus(b, WORK).holds(values) == (a.holds(values) and not b.holds(values))

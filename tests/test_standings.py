@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from rusty_lantern.archive.pruning import Rule, plan, prune, read_rule
 from rusty_lantern.archive.surveys import history, keep, names
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.history.drift_history import Standing, Stood, lasting, since, spells
+from rusty_lantern.core.history.drift_history import OpenRequirement, Standing, lasting, since, spells
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 
@@ -25,7 +25,7 @@ KEY = ("s", "bucket", "b", "versioning")
 
 def standing(day: int, status: str, *, unread: bool = False, only: tuple[str, ...] = ()) -> Standing:
     """A survey in which the one requirement stood so; `held` is not written down."""
-    stood = [] if status == "held" else [Stood(*KEY, status, "high")]
+    stood = [] if status == "held" else [OpenRequirement(*KEY, status, "high")]
     taken = FIRST + timedelta(days=day)
     return Standing(
         f"{day}",

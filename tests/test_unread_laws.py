@@ -10,16 +10,16 @@ from typing import Any
 import msgspec
 import pytest
 
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import reach_of
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.audit import audit
 from rusty_lantern.core.audit.replicas import mirrored
-from rusty_lantern.core.audit.store_subject import Circle, circles
+from rusty_lantern.core.audit.store_subject import StoreSubject, circles
 from rusty_lantern.core.baseline.evaluation import observed_words
 from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.config.estate import Mirror
@@ -28,7 +28,7 @@ from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.replicas import mirror_content, mirror_settings
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Holder
+from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.other_stores import attic, cellar
 
@@ -82,7 +82,7 @@ def at(part: Any, path: Path) -> Any:
 
 def facts(dossier: Dossier) -> dict[tuple[str, str, str], Fact]:
     """Every fact of every subject of a store."""
-    circle: Circle = circles([dossier], None, saltmarsh.MOMENT)[0]
+    circle: StoreSubject = circles([dossier], None, saltmarsh.MOMENT)[0]
     found: dict[tuple[str, str, str], Fact] = {}
     for view in circle.buckets.values():
         names = {*view.facts(), *(f"access.{who.name}" for who in view.named), "tags.steward", "tags.class"}
@@ -205,7 +205,7 @@ def _spared() -> str:
     deny = {"Effect": "Deny", "NotPrincipal": {"AWS": user}, "Action": "s3:*", "Resource": "*"}
     policy = json.dumps({"Version": "2012-10-17", "Statement": [*json.loads(OPEN)["Statement"], deny]})
     return reach_of(
-        read_identity(user), Rules("bed", parse_policy(policy)), Surroundings(saltmarsh.MOMENT), Work(BUDGET)
+        read_principal(user), Rules("bed", parse_policy(policy)), EvaluationContext(saltmarsh.MOMENT), Budget(BUDGET)
     )["read"].level
 
 
@@ -267,7 +267,7 @@ def test_what_is_certain_of_a_count_drifts_already(second: str, status: str) -> 
     keys = [Credential(id=f"K{n}", owner="clerk", state=state) for n, state in enumerate(
         (Answer("known", "live"), Answer("known", second), DENIED))]  # fmt: skip
     dossier = msgspec.structs.replace(
-        ESTATE["attic"], credentials=Answer("known", keys), identities=Answer("known", [Holder(name="clerk")])
+        ESTATE["attic"], credentials=Answer("known", keys), identities=Answer("known", [Identity(name="clerk")])
     )
     text = "title: t\nsheets: [{sheet: s, require: {identity.live-keys: at most 1}}]\n"
     found = audit([dossier], read_baseline(text, "b"), None, saltmarsh.MOMENT).judgements

@@ -16,7 +16,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.waiver_file import read_waivers
 from rusty_lantern.core.audit.waivers import apply, is_worse, observed_now, written
 from rusty_lantern.core.baseline.comparisons import read_comparison
-from rusty_lantern.core.baseline.evaluation import Judgement
+from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.errors import BadInput, Place
 from rusty_lantern.core.facts.registry import lookup
@@ -26,11 +26,11 @@ from tests.conftest import Demo, Ran, lantern
 NOW = datetime(2026, 11, 2, 6, tzinfo=UTC)
 
 
-def drifted(fact: str, required: str, observed: Value | None, name: str = "press-kit") -> Judgement:
+def drifted(fact: str, required: str, observed: Value | None, name: str = "press-kit") -> Finding:
     comparison = read_comparison(required, lookup(fact).scale)
     asked = Requirement(fact, comparison, "high", "", Place("baseline.yaml", 6), "every bucket")
     seen: Answer[Value] = Answer("known", observed) if observed is not None else Answer("absent")
-    return Judgement("harbour", name, asked, seen, "drifted")
+    return Finding("harbour", name, asked, seen, "drifted")
 
 
 @pytest.mark.parametrize("fact,required,accepted,now,worse", [
@@ -110,8 +110,8 @@ def test_what_is_written_is_read_again_and_covers_exactly_that(name: str, becaus
         until,
         observed_now(drift),
     )
-    assert waiver.speaks_of(drift)
-    assert not waiver.speaks_of(drifted("exposure.list", "closed", "open", name + "x"))
+    assert waiver.applies_to(drift)
+    assert not waiver.applies_to(drifted("exposure.list", "closed", "open", name + "x"))
 
 
 @pytest.fixture

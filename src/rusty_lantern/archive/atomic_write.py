@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.core.errors import Complaint, Place
+from rusty_lantern.core.errors import Place, Problem
 
 
 @contextmanager
@@ -32,7 +32,7 @@ def write_whole(path: Path, content: bytes) -> None:
         partial.replace(path)
     except OSError as error:
         partial.unlink(missing_ok=True)
-        raise CannotWrite(Complaint(f"cannot be written: {error.strerror}", Place(str(path)))) from None
+        raise CannotWrite(Problem(f"cannot be written: {error.strerror}", Place(str(path)))) from None
 
 
 def make_folder(folder: Path) -> None:
@@ -40,4 +40,4 @@ def make_folder(folder: Path) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise CannotWrite(Complaint(f"cannot be made: {error.strerror}", Place(str(folder)))) from None
+        raise CannotWrite(Problem(f"cannot be made: {error.strerror}", Place(str(folder)))) from None

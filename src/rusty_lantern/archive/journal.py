@@ -20,7 +20,7 @@ from pathlib import Path
 import msgspec
 
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.core.errors import Complaint, Place
+from rusty_lantern.core.errors import Place, Problem
 
 KEPT_HEADERS = (
     "date",
@@ -102,7 +102,7 @@ class Journal:
 
     def _cannot(self, error: OSError) -> CannotWrite:
         what = f"an answer could not be kept: {error.strerror or error}"
-        return CannotWrite(Complaint(what, Place(str(self.path)), "make room, then: lantern survey --resume"))
+        return CannotWrite(Problem(what, Place(str(self.path)), "make room, then: lantern survey --resume"))
 
 
 BLOCK = 1 << 20

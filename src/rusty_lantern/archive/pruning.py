@@ -18,7 +18,7 @@ import msgspec
 from rusty_lantern.archive.atomic_write import write_whole
 from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.archive.surveys import MANIFEST, PRUNED, Manifest, Pruned, names, pruned
-from rusty_lantern.core.errors import BadInput, Complaint, Place
+from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.core.value_types import DURATION, NotOnScale
 
 _PERIODS: dict[str, Callable[[datetime], object]] = {
@@ -48,13 +48,11 @@ def read_rule(written: str) -> Rule:
     """Read `all for 30 days`, `weekly for 1 year`, `monthly`. Raises `BadInput`."""
     match = re.fullmatch(r"(all|daily|weekly|monthly|yearly)(?: for (.+))?", written.strip())
     if match is None:
-        raise BadInput(
-            Complaint(f'"{written}" is no rule', remedy="--keep 'all for 30 days' --keep 'weekly for 1 year'")
-        )
+        raise BadInput(Problem(f'"{written}" is no rule', remedy="--keep 'all for 30 days' --keep 'weekly for 1 year'"))
     try:
         return Rule(match[1], int(DURATION.read(match[2])) if match[2] else 0)  # type: ignore[arg-type]
     except NotOnScale as error:
-        raise BadInput(Complaint(f"--keep: {error}")) from None
+        raise BadInput(Problem(f"--keep: {error}")) from None
 
 
 class Plan(msgspec.Struct, frozen=True):
@@ -90,9 +88,7 @@ def prune(archive: Path, go: Sequence[str], rule: str) -> None:
             (archive / name).rename(aside)
             shutil.rmtree(aside)
         except OSError as error:
-            raise CannotWrite(
-                Complaint(f"cannot be taken away: {error.strerror}", Place(str(archive / name)))
-            ) from None
+            raise CannotWrite(Problem(f"cannot be taken away: {error.strerror}", Place(str(archive / name)))) from None
 
 
 def _manifest(folder: Path) -> Manifest:
@@ -100,4 +96,4 @@ def _manifest(folder: Path) -> Manifest:
         return msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
     except (OSError, msgspec.DecodeError) as error:
         what, remedy = f"this survey cannot be read: {error}", "nothing was taken away; lantern history --verify"
-        raise BadInput(Complaint(what, Place(f"{folder.parent.name}/{folder.name}"), remedy)) from None
+        raise BadInput(Problem(what, Place(f"{folder.parent.name}/{folder.name}"), remedy)) from None

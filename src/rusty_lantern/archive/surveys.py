@@ -23,7 +23,7 @@ from filelock import FileLock, Timeout
 from rusty_lantern import __version__
 from rusty_lantern.archive.errors import CannotWrite, UnderWay
 from rusty_lantern.archive.quick_status import MANIFEST, PARTIAL, names, unfinished
-from rusty_lantern.core.errors import BadInput, Complaint, Damaged, LanternError, Place
+from rusty_lantern.core.errors import BadInput, Damaged, LanternError, Place, Problem
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
 
 __all__ = ["MANIFEST", "PARTIAL", "names", "unfinished"]
@@ -82,9 +82,9 @@ def sole(archive: Path) -> Iterator[None]:
         lock.acquire()
     except Timeout:
         what = "another survey is being taken in this workspace"
-        raise UnderWay(Complaint(what, Place(str(archive)), "wait for it to end")) from None
+        raise UnderWay(Problem(what, Place(str(archive)), "wait for it to end")) from None
     except OSError as error:
-        raise CannotWrite(Complaint(f"cannot write there: {error.strerror}", Place(str(archive)))) from None
+        raise CannotWrite(Problem(f"cannot write there: {error.strerror}", Place(str(archive)))) from None
     try:
         yield
     finally:
@@ -95,7 +95,7 @@ def refuse_taken(archive: Path, moment: datetime) -> None:
     """Raise `BadInput` if a survey of that moment is kept already."""
     if (archive / folder_name(moment)).exists():
         remedy = "choose another moment with --as-of; a kept survey is never changed"
-        raise BadInput(Complaint(f"a survey of that moment is already kept: {folder_name(moment)}", remedy=remedy))
+        raise BadInput(Problem(f"a survey of that moment is already kept: {folder_name(moment)}", remedy=remedy))
 
 
 def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier], only: tuple[str, ...] = ()) -> Path:
@@ -137,7 +137,7 @@ def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier], 
     except OSError as error:
         what = f"the survey could not be written: {error.strerror or error}"
         remedy = "no survey was kept, and earlier ones are untouched; make room, then: lantern survey --resume"
-        raise CannotWrite(Complaint(what, Place(str(archive)), remedy)) from None
+        raise CannotWrite(Problem(what, Place(str(archive)), remedy)) from None
     return final
 
 
@@ -177,16 +177,16 @@ def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Sur
     """
     kept = names(archive)
     if not kept:
-        raise BadInput(Complaint("no survey is kept here yet", Place(str(archive)), "take one with: lantern survey"))
+        raise BadInput(Problem("no survey is kept here yet", Place(str(archive)), "take one with: lantern survey"))
     found = [k for k in kept if name is None or k.startswith(name)]
     if not found or (name is not None and len(found) > 1 and name not in found):
         what = f'no survey "{name}"' if not found else f'more than one survey begins with "{name}"'
-        raise BadInput(Complaint(what, Place(str(archive)), f"kept: {', '.join((found or kept)[-5:])}"))
+        raise BadInput(Problem(what, Place(str(archive)), f"kept: {', '.join((found or kept)[-5:])}"))
     folder = archive / (name if name in found else found[-1])
     manifest = _manifest(folder)
     present = {str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file()} - {MANIFEST}
     for stray in sorted(present - set(manifest.files)):
-        raise Damaged(Complaint("this file is not part of the survey", _place(folder, stray), _REMEDY))
+        raise Damaged(Problem("this file is not part of the survey", _place(folder, stray), _REMEDY))
     listed = sorted(manifest.files.items())
     dossiers = [decode(_checked(folder, path, digest), path) for path, digest in listed if not _is_table(path)]
     for path, digest in listed:
@@ -213,12 +213,12 @@ def _check_table(folder: Path, path: str, digest: str | None) -> None:
     """Raise `Damaged` if a version table is missing or, where a digest is given, altered."""
     try:
         if not (folder / path).is_file():
-            raise Damaged(Complaint("a file of the survey is missing", _place(folder, path), _REMEDY))
+            raise Damaged(Problem("a file of the survey is missing", _place(folder, path), _REMEDY))
         if digest is not None and _digest(folder / path) != digest:
-            raise Damaged(Complaint("this file is not what the survey wrote", _place(folder, path), _REMEDY))
+            raise Damaged(Problem("this file is not what the survey wrote", _place(folder, path), _REMEDY))
     except OSError as error:
         what = f"a file of the survey cannot be read: {error.strerror}"
-        raise Damaged(Complaint(what, _place(folder, path), _REMEDY)) from None
+        raise Damaged(Problem(what, _place(folder, path), _REMEDY)) from None
 
 
 _REMEDY = "a kept survey must not be changed; restore it from a backup, or set its folder aside"
@@ -233,24 +233,24 @@ def _manifest(folder: Path) -> Manifest:
     try:
         manifest = msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
     except OSError as error:
-        raise Damaged(Complaint(f"the survey cannot be read: {error.strerror}", place, _REMEDY)) from None
+        raise Damaged(Problem(f"the survey cannot be read: {error.strerror}", place, _REMEDY)) from None
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
-        raise Damaged(Complaint(f"not a survey: {error}", place, _REMEDY)) from None
+        raise Damaged(Problem(f"not a survey: {error}", place, _REMEDY)) from None
     if manifest.survey > SURVEY_VERSION:
-        raise BadInput(Complaint(f"this survey is of version {manifest.survey}", place, "use a newer lantern"))
+        raise BadInput(Problem(f"this survey is of version {manifest.survey}", place, "use a newer lantern"))
     return manifest
 
 
 def _checked(folder: Path, path: str, digest: str) -> bytes:
     place = _place(folder, path)
     if not re.fullmatch(r"stores/[a-z0-9][a-z0-9-]*\.json", path):
-        raise Damaged(Complaint("the survey names a file that no survey has", place, _REMEDY))
+        raise Damaged(Problem("the survey names a file that no survey has", place, _REMEDY))
     try:
         content = (folder / path).read_bytes()
     except OSError as error:
-        raise Damaged(Complaint(f"a file of the survey cannot be read: {error.strerror}", place, _REMEDY)) from None
+        raise Damaged(Problem(f"a file of the survey cannot be read: {error.strerror}", place, _REMEDY)) from None
     if hashlib.sha256(content).hexdigest() != digest:
-        raise Damaged(Complaint("this file is not what the survey wrote", place, _REMEDY))
+        raise Damaged(Problem("this file is not what the survey wrote", place, _REMEDY))
     return content
 
 
@@ -287,7 +287,7 @@ def pruned(archive: Path) -> list[Pruned]:
     except FileNotFoundError:
         return []
     except (OSError, msgspec.DecodeError) as error:
-        raise Damaged(Complaint(f"cannot be read: {error}", Place(f"{archive.name}/{PRUNED}"), _REMEDY)) from None
+        raise Damaged(Problem(f"cannot be read: {error}", Place(f"{archive.name}/{PRUNED}"), _REMEDY)) from None
 
 
 def followed(archive: Path, previous: str | None, before: str | None) -> int | None:

@@ -8,8 +8,9 @@ from pathlib import Path
 from rusty_lantern.archive.quick_status import ESTATE, SURVEYS, upwards
 from rusty_lantern.core.audit.waiver_file import Waiver, read_waivers
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
-from rusty_lantern.core.config.estate import Estate, read_estate
-from rusty_lantern.core.errors import BadInput, Complaint, LanternError, Place
+from rusty_lantern.core.config.estate import Estate
+from rusty_lantern.core.config.estate_file import read_estate
+from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem
 
 BASELINE, WAIVERS = "baseline.yaml", "waivers.yaml"
 
@@ -58,11 +59,11 @@ class Workspace:
             return (self.folder / name).read_bytes().decode("utf-8-sig")
         except FileNotFoundError:
             remedy = "lantern init writes one to start from" if name in (ESTATE, BASELINE) else ""
-            complaint = Complaint(f"{name} is missing", Place(str(self.folder)), remedy)
+            complaint = Problem(f"{name} is missing", Place(str(self.folder)), remedy)
         except UnicodeDecodeError as error:
-            complaint = Complaint(f"not UTF-8 text (byte {error.start})", Place(name), "save the file as UTF-8")
+            complaint = Problem(f"not UTF-8 text (byte {error.start})", Place(name), "save the file as UTF-8")
         except OSError as error:
-            complaint = Complaint(f"cannot be read: {error.strerror}", Place(name))
+            complaint = Problem(f"cannot be read: {error.strerror}", Place(name))
         raise BadInput(complaint)
 
 
@@ -71,12 +72,12 @@ def find(start: Path, named: Path | None) -> Workspace:
     if named is not None:
         if (named / ESTATE).is_file():
             return Workspace(named)
-        raise BadInput(Complaint(f"no {ESTATE} in {named}", remedy=f"make a workspace with: lantern init {named}"))
+        raise BadInput(Problem(f"no {ESTATE} in {named}", remedy=f"make a workspace with: lantern init {named}"))
     folder = upwards(start)
     if folder is not None:
         return Workspace(folder)
     what = f"no workspace here: no {ESTATE} in {start} or above it"
-    raise BadInput(Complaint(what, remedy="make one with: lantern init FOLDER, or name one with --workspace"))
+    raise BadInput(Problem(what, remedy="make one with: lantern init FOLDER, or name one with --workspace"))
 
 
 class CannotMake(LanternError):
@@ -87,9 +88,7 @@ def make(folder: Path, files: dict[str, tuple[str, int]]) -> None:
     """Make a workspace of these files (name → content, mode). Raises `BadInput` if one exists already."""
     taken = next((name for name in files if (folder / name).exists()), None)
     if taken:
-        raise BadInput(
-            Complaint(f"{folder / taken} exists already", remedy="nothing was changed; choose another folder")
-        )
+        raise BadInput(Problem(f"{folder / taken} exists already", remedy="nothing was changed; choose another folder"))
     try:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / SURVEYS).mkdir(mode=0o700, exist_ok=True)
@@ -98,4 +97,4 @@ def make(folder: Path, files: dict[str, tuple[str, int]]) -> None:
             path.touch(mode=mode)
             path.write_text(content, encoding="utf-8")
     except OSError as error:
-        raise CannotMake(Complaint(f"cannot write there: {error.strerror}", Place(str(folder)))) from None
+        raise CannotMake(Problem(f"cannot write there: {error.strerror}", Place(str(folder)))) from None

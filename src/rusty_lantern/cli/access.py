@@ -11,7 +11,7 @@ from rusty_lantern.cli.output import emit
 from rusty_lantern.cli.session import opened_stores
 
 if TYPE_CHECKING:
-    from rusty_lantern.core.audit.store_subject import Circle
+    from rusty_lantern.core.audit.store_subject import StoreSubject
 
 
 def register(app: typer.Typer) -> None:
@@ -35,7 +35,7 @@ def access(
     Use it to see who else holds a key to the house. Example: lantern access --who gallery-publisher
     """
     from rusty_lantern.core.access.policy.actions import VERBS
-    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
     from rusty_lantern.reports.results.access import AccessResult, access_rows, own_rows
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.identities import unread_sections
@@ -43,7 +43,7 @@ def access(
     from rusty_lantern.reports.terminal.layout import console
 
     if can is not None and can not in VERBS:
-        raise BadInput(Complaint(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))
+        raise BadInput(Problem(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))
     found = opened_stores(workspace_folder, survey, as_of)
     taken, when = found.survey, found.when
     seen = [view for circle in found.circles for view in circle.buckets.values()]
@@ -71,11 +71,11 @@ def access(
         access_view(console(), result, in_full=who is not None)
 
 
-def _refuse_stranger(who: str, circles: list[Circle]) -> None:
+def _refuse_stranger(who: str, circles: list[StoreSubject]) -> None:
     """Raise `BadInput` for an identity that no rule names and no store knows."""
-    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
 
     known = {name for circle in circles for name in circle.roster.holders}
     if who not in known:
         hint = nearest(who, known) or "lantern access lists everybody; identities of some stores may not have been read"
-        raise BadInput(Complaint(f'nobody called "{who}" is named in rules or known to a store', remedy=hint))
+        raise BadInput(Problem(f'nobody called "{who}" is named in rules or known to a store', remedy=hint))

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from datetime import datetime
 
-    from rusty_lantern.core.baseline.selectors import Spoken
+    from rusty_lantern.core.baseline.selectors import SubjectRef
 
 baselines = typer.Typer(no_args_is_help=True, help="Check, show, draft and test the baseline.")
 
@@ -56,7 +56,7 @@ def check(
     raise typer.Exit(1 if any(remark.odd for remark in remarks) else 0)
 
 
-def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Sequence[Spoken], datetime, str]:
+def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Sequence[SubjectRef], datetime, str]:
     """Everything that was surveyed; nothing where no survey is kept yet and none was asked for."""
     from datetime import UTC, datetime
 
@@ -124,15 +124,15 @@ def draft(
     lantern baseline draft --out first.yaml
     """
     from rusty_lantern.core.baseline.draft import draft
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
 
     if out is not None and out.exists():
-        raise BadInput(Complaint(f"{out} exists already", remedy="choose another name; a draft overwrites nothing"))
+        raise BadInput(Problem(f"{out} exists already", remedy="choose another name; a draft overwrites nothing"))
     place = workspace(workspace_folder)
     subjects, _, name = _subjects(workspace_folder, survey, as_of)
     subjects = [*subjects, *(_mirrored(workspace_folder, survey, as_of) if subjects else ())]
     if not subjects:
-        raise BadInput(Complaint("no survey is kept here yet", remedy="take one with: lantern survey"))
+        raise BadInput(Problem("no survey is kept here yet", remedy="take one with: lantern survey"))
     written = draft(subjects, f"{place.estate().name} baseline", name)
     printed(written, lambda _: None, out)
     if out is not None:
@@ -141,7 +141,7 @@ def draft(
         )
 
 
-def _mirrored(workspace_folder: Path | None, survey: str | None, as_of: str | None) -> list[Spoken]:
+def _mirrored(workspace_folder: Path | None, survey: str | None, as_of: str | None) -> list[SubjectRef]:
     """The mirrored buckets, as sheets speak of them."""
     import msgspec
 

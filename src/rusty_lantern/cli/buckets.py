@@ -44,7 +44,7 @@ def buckets(
     """
     from fnmatch import fnmatchcase
 
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.results.buckets import BucketRow, bucket_row, buckets_result
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.terminal.buckets import buckets_view
@@ -54,7 +54,7 @@ def buckets(
     rows = [bucket_row(view) for view in seen]
     for pattern in names or []:
         if not any(fnmatchcase(f"{row.store}/{row.bucket}", pattern) for row in rows):
-            raise BadInput(Complaint(f'no bucket fits "{pattern}"', remedy="patterns are STORE/BUCKET, with * and ?"))
+            raise BadInput(Problem(f'no bucket fits "{pattern}"', remedy="patterns are STORE/BUCKET, with * and ?"))
     if names:
         rows = [row for row in rows if any(fnmatchcase(f"{row.store}/{row.bucket}", p) for p in names)]
     if exposed:

@@ -108,7 +108,7 @@ def _pair(place: Workspace, before: str | None, after: str | None, since: str | 
     """The two surveys to compare. Raises `BadInput` where there are not two."""
     from rusty_lantern.archive.surveys import folder_name, names
     from rusty_lantern.cli.session import moment
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
 
     new = kept(place, after)
     earlier = [name for name in names(place.surveys) if name < new.name]
@@ -117,10 +117,10 @@ def _pair(place: Workspace, before: str | None, after: str | None, since: str | 
         earlier = [name for name in earlier if name <= limit] or earlier[:1]
     if before is None and not earlier:
         what = f"no survey was kept before {new.name}"
-        raise BadInput(Complaint(what, remedy="two are needed; lantern history lists them"))
+        raise BadInput(Problem(what, remedy="two are needed; lantern history lists them"))
     old = kept(place, before or earlier[-1])
     if old.name >= new.name:
-        raise BadInput(Complaint(f"{old.name} is not before {new.name}", remedy="lantern changes FROM TO"))
+        raise BadInput(Problem(f"{old.name} is not before {new.name}", remedy="lantern changes FROM TO"))
     return old, new
 
 

@@ -12,7 +12,7 @@ from rusty_lantern.cli.output import emit
 from rusty_lantern.cli.session import FailOnOption, ended, opened_stores
 
 if TYPE_CHECKING:
-    from rusty_lantern.core.audit.store_subject import Circle
+    from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.reports.results.identities import LeakRow
 
 
@@ -77,7 +77,7 @@ def credentials(
     ended(fail_on, [*severities, *("critical" for _ in result.lying_about or ())])
 
 
-def _look_in(places: list[Path], circles: list[Circle]) -> list[LeakRow]:
+def _look_in(places: list[Path], circles: list[StoreSubject]) -> list[LeakRow]:
     from rusty_lantern.core.model.identity import masked
     from rusty_lantern.intake.secret_scan import leaks_in
     from rusty_lantern.reports.results.identities import LeakRow

@@ -46,7 +46,7 @@ def demo(
     import sys
 
     from rusty_lantern.archive.workspace import make
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.terminal.layout import console, line
     from rusty_lantern.simulator.demo.workspace_files import serve_estate, workspace_files
 
@@ -63,7 +63,7 @@ def demo(
             sys.stdout.flush()
             ended = subprocess.run([sys.executable, "-m", "rusty_lantern", *step], cwd=folder, check=False)  # noqa: S603
             if ended.returncode not in (0, 1, 3):
-                raise BadInput(Complaint(f"lantern {step[0]} ended with {ended.returncode}"))
+                raise BadInput(Problem(f"lantern {step[0]} ended with {ended.returncode}"))
             if ended.returncode:
                 line(screen, (f"(exit code {ended.returncode})", "dim"))
 

@@ -13,7 +13,7 @@ from rusty_lantern.cli.session import FailOnOption, ended, find_view, judge_of, 
 
 if TYPE_CHECKING:
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.reports.results.exposure import Probed
 
 
@@ -65,7 +65,7 @@ def exposure(
     ended(fail_on, [*answered, *(j.requirement.severity for j in about)])
 
 
-def _knock(place: Workspace, chosen: list[BucketView]) -> list[Probed]:
+def _knock(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
     """Say which addresses will be contacted, then knock at each chosen bucket's list and read doors."""
     import asyncio
 

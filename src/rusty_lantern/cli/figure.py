@@ -106,7 +106,7 @@ def _drift(asked: _Asked, out: Path, size: str) -> None:
 
 
 def _retention(asked: _Asked, out: Path, size: str) -> None:
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.retention_summary import locks
     from rusty_lantern.reports.figures.retention import locked_bytes
@@ -116,7 +116,7 @@ def _retention(asked: _Asked, out: Path, size: str) -> None:
     seen = [view for view in found.views if view.bucket.table.value is not None]
     if not seen:
         remedy = "lantern survey --objects all looks at objects"
-        raise BadInput(Complaint("no bucket's objects were looked at in this survey", remedy=remedy))
+        raise BadInput(Problem("no bucket's objects were looked at in this survey", remedy=remedy))
     folder = found.survey.folder
     kept = [locks(table_path(folder, v.dossier.store, v.bucket.name), found.when, ("", 0), 0) for v in seen]
     tables = [view.bucket.table.value for view in seen]

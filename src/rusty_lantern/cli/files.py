@@ -21,16 +21,16 @@ def declarations(path: Path) -> list[Declared]:
     import msgspec
 
     from rusty_lantern.core.config.declared_bucket import read_declared
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
 
     if not path.is_dir():
         return [read_declared(read_text(path), str(path))]
     files = sorted(p for p in path.rglob("*") if p.suffix in (".yaml", ".yml", ".json") and p.is_file())
     if not files or len(files) > MOST_DECLARED:
         what = "no declared buckets in it" if not files else f"more than {MOST_DECLARED:,} files in it"
-        raise BadInput(Complaint(f"{path}: {what}", remedy="one bucket a file, .yaml or .json"))
+        raise BadInput(Problem(f"{path}: {what}", remedy="one bucket a file, .yaml or .json"))
     found: list[Declared] = []
-    wrong: list[Complaint] = []
+    wrong: list[Problem] = []
     for file in files:
         try:
             one = read_declared(read_text(file), str(file))
@@ -46,19 +46,19 @@ def declarations(path: Path) -> list[Declared]:
 
 def read_text(path: Path) -> str:
     """A file's text. Raises `BadInput`."""
-    from rusty_lantern.core.errors import BadInput, Complaint, Place
+    from rusty_lantern.core.errors import BadInput, Place, Problem
 
     try:
         return read_file(path).decode("utf-8-sig")
     except UnicodeDecodeError:
-        raise BadInput(Complaint("not UTF-8 text", Place(str(path)))) from None
+        raise BadInput(Problem("not UTF-8 text", Place(str(path)))) from None
 
 
 def read_file(path: Path) -> bytes:
     """A file's bytes. Raises `BadInput`."""
-    from rusty_lantern.core.errors import BadInput, Complaint, Place
+    from rusty_lantern.core.errors import BadInput, Place, Problem
 
     try:
         return path.read_bytes()
     except OSError as error:
-        raise BadInput(Complaint(f"cannot be read: {error.strerror}", Place(str(path)))) from None
+        raise BadInput(Problem(f"cannot be read: {error.strerror}", Place(str(path)))) from None

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from collections.abc import Container
 
     from rusty_lantern.cli.session import OpenedStores
-    from rusty_lantern.core.audit.store_subject import Circle
+    from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.model.subjects import LinkView
     from rusty_lantern.reports.results.links import LinkRow
 
@@ -90,7 +90,7 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
     standing: list[tuple[int, str]] = []
     for signed, address, where in mined.found:
         store, link = as_link(signed, stores, where, signers)
-        circle: Circle | None = by_store.get(store)
+        circle: StoreSubject | None = by_store.get(store)
         roster = circle.roster if circle else nowhere.roster if nowhere else None
         if roster is not None:
             view: LinkView = LinkView(link, roster)
@@ -103,9 +103,9 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
     return mined.bytes, rows
 
 
-def _signers(circles: list[Circle]) -> dict[str, tuple[str, Container[str]]]:
+def _signers(circles: list[StoreSubject]) -> dict[str, tuple[str, Container[str]]]:
     """Credential → the one store that knows it, and that store's buckets."""
-    known: dict[str, list[Circle]] = {}
+    known: dict[str, list[StoreSubject]] = {}
     for circle in circles:
         for credential in circle.roster.credentials:
             known.setdefault(credential, []).append(circle)

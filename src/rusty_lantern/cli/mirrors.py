@@ -26,7 +26,7 @@ def mirrors(
     Use it to see whether the second site could take over. Example: lantern mirrors
     """
     from rusty_lantern.core.audit.replicas import mirrored
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.replicas import MirrorsResult, mirror_row
     from rusty_lantern.reports.terminal.layout import console
@@ -36,7 +36,7 @@ def mirrors(
     wanted = found.place.estate().mirrors
     if not wanted:
         remedy = 'mirrors: [{from: harbour, to: skerry, buckets: ["permit-*"], lag: 30 minutes}]'
-        raise BadInput(Complaint("the estate file names no mirrors", remedy=remedy))
+        raise BadInput(Problem("the estate file names no mirrors", remedy=remedy))
     judge = found.judge()
     rows = [mirror_row(compared, judge) for compared in mirrored(found.circles, wanted, missing_in(found.survey))]
     result = MirrorsResult(survey=found.survey.name, as_of=found.when, mirrors=rows)

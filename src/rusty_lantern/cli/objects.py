@@ -17,8 +17,8 @@ from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened, ta
 
 if TYPE_CHECKING:
     from rusty_lantern.cli.session import Opened
-    from rusty_lantern.core.audit.bucket_subject import BucketView
-    from rusty_lantern.core.baseline.evaluation import Judgement, Tallied
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
+    from rusty_lantern.core.baseline.evaluation import Finding, Tallied
     from rusty_lantern.objects.violations import Prefix
 
 
@@ -100,13 +100,13 @@ def objects(
 @contextmanager
 def _counting(found: Opened, engine: Engine, scheduler: str) -> Iterator[Tallied]:
     """What counts: this machine, or a cluster."""
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
 
     if engine is Engine.here:
         yield tallied(found.survey, found.when)
         return
     if not scheduler:
-        raise BadInput(Complaint("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
+        raise BadInput(Problem("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
     from rusty_lantern.objects.dask_cluster import Cluster
     from rusty_lantern.objects.duckdb_engine import table_path
 
@@ -120,7 +120,7 @@ def _counting(found: Opened, engine: Engine, scheduler: str) -> Iterator[Tallied
 
 
 def _check(fact: str) -> None:
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.facts import catalogue as register
     from rusty_lantern.core.facts.objects import SCOPES
     from rusty_lantern.core.facts.registry import UnknownFact, lookup
@@ -130,17 +130,17 @@ def _check(fact: str) -> None:
     except UnknownFact as error:
         facts = ", ".join(name.removeprefix("objects.") for name in register.REGISTER if name in SCOPES)
         what = f'no fact of objects is called "{fact.removeprefix("objects.")}"'
-        raise BadInput(Complaint(what, remedy=error.hint or facts)) from None
+        raise BadInput(Problem(what, remedy=error.hint or facts)) from None
 
 
-def _order(judgement: Judgement) -> tuple[int, int, str, str]:
+def _order(judgement: Finding) -> tuple[int, int, str, str]:
     from rusty_lantern.core.baseline.loader import SEVERITIES
 
     status = ("drifted", "unknown", "waived", "held").index(judgement.status)
     return status, SEVERITIES.index(judgement.requirement.severity), judgement.name, judgement.requirement.fact
 
 
-def _prefixes(found: Opened, view: BucketView, judgement: Judgement) -> list[Prefix]:
+def _prefixes(found: Opened, view: BucketSubject, judgement: Finding) -> list[Prefix]:
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.violations import by_prefix
 
@@ -148,7 +148,7 @@ def _prefixes(found: Opened, view: BucketView, judgement: Judgement) -> list[Pre
     return by_prefix(path, judgement.requirement, view.bucket, found.when)
 
 
-def _write(found: Opened, judged: list[tuple[BucketView, Judgement]], out: Path) -> None:
+def _write(found: Opened, judged: list[tuple[BucketSubject, Finding]], out: Path) -> None:
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.violations import breaking
     from rusty_lantern.reports.formats.row_files import write_list

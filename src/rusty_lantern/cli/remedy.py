@@ -77,12 +77,12 @@ def _remedies(found: Opened, where: str | None) -> RemedyResult:
 def _write(folder: Path, rows: list[RemedyRow]) -> None:
     """Write every document. Raises `BadInput` before anything is written if one is there already."""
     from rusty_lantern.archive.atomic_write import make_folder, write_whole
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
 
     documents = {folder / d.file: d.text for row in rows for d in row.documents if d.text}
     taken = next((path for path in documents if path.exists()), None)
     if taken is not None:
-        raise BadInput(Complaint(f"{taken} exists already", remedy="nothing was written; choose another folder"))
+        raise BadInput(Problem(f"{taken} exists already", remedy="nothing was written; choose another folder"))
     make_folder(folder)
     for path, text in documents.items():
         write_whole(path, text.encode())

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.cli.session import Opened
     from rusty_lantern.core.audit.audit import Audit
-    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.history.changes import Turn
     from rusty_lantern.core.history.drift_history import Key
     from rusty_lantern.core.remediation.remedy import Remedy
@@ -67,13 +67,13 @@ def report(
     note(f"{out}: report.html, and its tables as report.json, report.csv, report.md and report.parquet")
 
 
-def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[BucketView]]:
+def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[BucketSubject]]:
     from rusty_lantern.archive.surveys import history
     from rusty_lantern.reports.results.report import report_result
 
     place = found.place
     audit = judge_kept(place, found.survey, found.when)
-    views: Sequence[BucketView] = found.views
+    views: Sequence[BucketSubject] = found.views
     since = since_when(place, found.survey, audit, found.when)
     if extract is not None:
         views, audit = _extract(found, audit, extract)
@@ -85,32 +85,32 @@ def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[
     return result, views
 
 
-def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketView], Audit]:
+def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketSubject], Audit]:
     """Only the buckets that have a fact of this value, and what was judged of them. Raises `BadInput`."""
     import msgspec
 
     from rusty_lantern.core.baseline.evaluation import show_fact
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.facts.registry import UnknownFact, lookup
 
     fact, equals, value = wanted.partition("=")
     try:
         if not equals or lookup(fact).subject != "bucket":
             raise BadInput(
-                Complaint(f'--for "{wanted}" is no FACT=VALUE of buckets', remedy="--for tags.steward=finance")
+                Problem(f'--for "{wanted}" is no FACT=VALUE of buckets', remedy="--for tags.steward=finance")
             )
     except UnknownFact as error:
-        raise BadInput(Complaint(f'--for: unknown fact "{fact}"', remedy=error.hint)) from None
+        raise BadInput(Problem(f'--for: unknown fact "{fact}"', remedy=error.hint)) from None
     views = [view for view in found.views if show_fact(fact, view.fact(fact)) == value]
     if not views:
         seen = sorted({show_fact(fact, view.fact(fact)) for view in found.views})
-        raise BadInput(Complaint(f"no bucket has {fact}={value}", remedy=f"there are: {', '.join(seen[:12])}"))
+        raise BadInput(Problem(f"no bucket has {fact}={value}", remedy=f"there are: {', '.join(seen[:12])}"))
     names = {(view.dossier.store, view.bucket.name) for view in views}
     kept = [j for j in audit.judgements if j.kind == "bucket" and (j.store, j.name) in names]
     return views, msgspec.structs.replace(audit, judgements=kept, buckets=len(views), waivers=[])
 
 
-def _remedies(views: Sequence[BucketView], audit: Audit) -> list[tuple[Remedy, Sequence[Key]]]:
+def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy, Sequence[Key]]]:
     from rusty_lantern.core.history.drift_history import key_of
     from rusty_lantern.core.remediation.advice import advice
     from rusty_lantern.core.remediation.remedies import remedies
@@ -146,7 +146,7 @@ def _turned(place: Workspace, name: str, audit: Audit, *, whole: bool) -> Counte
     return turns_since(msgspec.structs.replace(before, stood=stood), audit)
 
 
-def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketView]) -> list[Picture]:
+def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketSubject]) -> list[Picture]:
     from io import BytesIO
 
     from rusty_lantern.reports.figures.heatmap import at_a_glance

@@ -15,7 +15,7 @@ from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened, ta
 if TYPE_CHECKING:
     from rusty_lantern.cli.session import Opened
     from rusty_lantern.core.audit.audit import Judge
-    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.reports.results.objects import RetentionRow, VersionRow
 
 
@@ -49,7 +49,7 @@ def retention(
     objects (lantern survey --objects all). Example: lantern retention harbour/permit-archive
     """
     from rusty_lantern.core.audit.audit import Judge
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.objects import RetentionResult, table_row
     from rusty_lantern.reports.terminal.layout import console
@@ -60,7 +60,7 @@ def retention(
     seen = [view for view in chosen if view.bucket.table.value is not None]
     if (key is not None or timeline is not None) and (len(chosen) != 1 or not seen):
         why = f"{chosen[0].title}: {chosen[0].bucket.table.reason}" if len(chosen) == 1 else "name one STORE/BUCKET"
-        raise BadInput(Complaint("--key and --timeline are about one bucket that was looked into", remedy=why))
+        raise BadInput(Problem("--key and --timeline are about one bucket that was looked into", remedy=why))
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
     rows = [_row(found, view, judge) for view in seen] if key is None else []
     result = RetentionResult(
@@ -84,7 +84,7 @@ def retention(
     ended(fail_on, (one.severity for row in rows for one in row.breaking if one.status == "drifted"))
 
 
-def _row(found: Opened, view: BucketView, judge: Judge) -> RetentionRow:
+def _row(found: Opened, view: BucketSubject, judge: Judge) -> RetentionRow:
     from rusty_lantern.core.value_types import DURATION
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.retention_summary import locks
@@ -111,8 +111,8 @@ def _row(found: Opened, view: BucketView, judge: Judge) -> RetentionRow:
     )
 
 
-def _history(found: Opened, view: BucketView, key: str) -> list[VersionRow]:
-    from rusty_lantern.core.errors import BadInput, Complaint
+def _history(found: Opened, view: BucketSubject, key: str) -> list[VersionRow]:
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.object_rules.retention import standing
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.tables import read_versions
@@ -121,5 +121,5 @@ def _history(found: Opened, view: BucketView, key: str) -> list[VersionRow]:
     path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
     rows = [version_row(version, standing(version, found.when)) for version in read_versions(path, key)]
     if not rows:
-        raise BadInput(Complaint(f'{view.title} has no key "{key}" in this survey', remedy="keys are written in full"))
+        raise BadInput(Problem(f'{view.title} has no key "{key}" in this survey', remedy="keys are written in full"))
     return rows

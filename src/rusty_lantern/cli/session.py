@@ -15,9 +15,9 @@ if TYPE_CHECKING:
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.audit.audit import Audit, Judge
-    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.audit.replicas import Behind, Missing
-    from rusty_lantern.core.audit.store_subject import Circle
+    from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.baseline.evaluation import Tallied
     from rusty_lantern.core.baseline.loader import Requirement
     from rusty_lantern.core.history.drift_history import Key, Since
@@ -60,7 +60,7 @@ def workspace(named: Path | None) -> Workspace:
 
 def moment(written: str | None, default: datetime) -> datetime:
     """The moment that counts as now. Raises `BadInput`."""
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.value_types import NotOnScale, read_moment
 
     if written is None:
@@ -68,7 +68,7 @@ def moment(written: str | None, default: datetime) -> datetime:
     try:
         return read_moment(written)
     except NotOnScale as error:
-        raise BadInput(Complaint(f"--as-of: {error}")) from None
+        raise BadInput(Problem(f"--as-of: {error}")) from None
 
 
 def kept(place: Workspace, name: str | None) -> Survey:
@@ -127,7 +127,7 @@ class Opened(NamedTuple):
     place: Workspace
     survey: Survey
     when: datetime
-    views: list[BucketView]
+    views: list[BucketSubject]
 
     def judge(self) -> Judge | None:
         """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
@@ -149,13 +149,13 @@ class OpenedStores(NamedTuple):
     place: Workspace
     survey: Survey
     when: datetime
-    circles: list[Circle]
+    circles: list[StoreSubject]
 
     def judge(self) -> Judge | None:
         """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
         return judge_of(self.place, self.when)
 
-    def under(self, circle: Circle) -> dict[str, list[tuple[str, str, int, int]]]:
+    def under(self, circle: StoreSubject) -> dict[str, list[tuple[str, str, int, int]]]:
         """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""
         tables = [n for n, view in circle.buckets.items() if view.bucket.table.value is not None]
         if not tables:
@@ -170,7 +170,7 @@ class OpenedStores(NamedTuple):
 def opened_stores(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> OpenedStores:
     """Open a kept survey store by store, or one store of it. Raises `BadInput` for a store that it has not."""
     from rusty_lantern.core.audit.store_subject import circles
-    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
 
     place = workspace(named)
     taken = kept(place, survey)
@@ -179,14 +179,14 @@ def opened_stores(named: Path | None, survey: str | None, as_of: str | None, onl
     names = [circle.roster.dossier.store for circle in found]
     if only is not None and only not in names:
         hint = nearest(only, names) or f"stores: {', '.join(names)}"
-        raise BadInput(Complaint(f'no store "{only}" in the survey {taken.name}', remedy=hint))
+        raise BadInput(Problem(f'no store "{only}" in the survey {taken.name}', remedy=hint))
     return OpenedStores(place, taken, when, [c for c in found if only in (None, c.roster.dossier.store)])
 
 
 def missing_in(taken: Survey) -> Missing:
     """Counts what mirrors lack by a survey's version tables; the column engine is loaded only if needed."""
 
-    def count(view: BucketView, copy: BucketView, lag: int) -> Behind | None:
+    def count(view: BucketSubject, copy: BucketSubject, lag: int) -> Behind | None:
         if view.bucket.table.value is None or copy.bucket.table.value is None:
             return None
         from rusty_lantern.objects.duckdb_engine import table_path
@@ -220,18 +220,18 @@ def kept_bytes(found: Opened) -> dict[str, list[Kept]]:
     return {v.title: kept_in(table_path(folder, v.dossier.store, v.bucket.name), found.when) for v in tables}
 
 
-def find_view(views: list[BucketView], wanted: str, taken: Survey) -> BucketView:
+def find_view(views: list[BucketSubject], wanted: str, taken: Survey) -> BucketSubject:
     """The bucket called `STORE/BUCKET` (or by its name alone, if only one store has it). Raises `BadInput`."""
-    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
 
     found = [view for view in views if wanted in (view.title, view.bucket.name)]
     if len(found) == 1:
         return found[0]
     if found:
-        raise BadInput(Complaint(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in found)))
+        raise BadInput(Problem(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in found)))
     hint = nearest(wanted, [v.title for v in views] + [v.bucket.name for v in views])
     unread = ", ".join(dossier.store for dossier in taken.dossiers if not dossier.listing.settled)
     if unread:
         hint = f"store {unread} was not read in it; lantern history lists earlier ones, --survey NAME opens one"
     what = f'no bucket "{wanted}" in the survey {taken.name}'
-    raise BadInput(Complaint(what, remedy=hint or "lantern buckets lists them"))
+    raise BadInput(Problem(what, remedy=hint or "lantern buckets lists them"))

@@ -26,7 +26,7 @@ def standin(
     import threading
 
     from rusty_lantern.archive.workspace import make
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.terminal.layout import console, line
     from rusty_lantern.simulator.demo.workspace_files import serve_estate, workspace_files
 
@@ -40,4 +40,4 @@ def standin(
                 line(screen, (store, "bold"), f" answers at {address}/ until you press Ctrl-C")
             threading.Event().wait()
     except OSError as error:
-        raise BadInput(Complaint(f"cannot serve on port {port}: {error.strerror or error}")) from None
+        raise BadInput(Problem(f"cannot serve on port {port}: {error.strerror or error}")) from None

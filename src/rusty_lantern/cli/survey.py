@@ -135,10 +135,10 @@ def _resumed(place: Workspace) -> datetime:
     from datetime import UTC, datetime
 
     from rusty_lantern.archive import surveys
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
 
     stopped = surveys.unfinished(place.surveys)
     if not stopped:
-        raise BadInput(Complaint("no survey was stopped here", remedy="take a new one with: lantern survey"))
+        raise BadInput(Problem("no survey was stopped here", remedy="take a new one with: lantern survey"))
     note(f"going on with the survey of {stopped[-1]}")
     return datetime.strptime(stopped[-1], surveys.NAME_FORM).replace(tzinfo=UTC)

@@ -51,14 +51,14 @@ def try_(
     Use it before a change is applied; nothing is sent anywhere. Exit codes are those of audit, so that it can stand in
     a pipeline. Example: lantern try --bucket harbour/payroll-drop --policy fenced.json
     """
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.results.access import TriesResult
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.terminal.access import tries_view
 
     if (declared is None) == (policy is None) or (policy is not None and bucket is None):
         remedy = "lantern try FILE, or lantern try --bucket STORE/BUCKET --policy NEW.json"
-        raise BadInput(Complaint("name a declared bucket, or --bucket with --policy", remedy=remedy))
+        raise BadInput(Problem("name a declared bucket, or --bucket with --policy", remedy=remedy))
     found = opened(workspace_folder, survey, as_of)
     judge = found.judge()
     if policy is not None:
@@ -66,7 +66,7 @@ def try_(
     else:
         files = declarations(declared or Path())
         if bucket is not None and len(files) != 1:
-            raise BadInput(Complaint("--bucket goes with one file", remedy="lantern try FILE --bucket STORE/BUCKET"))
+            raise BadInput(Problem("--bucket goes with one file", remedy="lantern try FILE --bucket STORE/BUCKET"))
         results = [_of_declared(found, judge, bucket, one) for one in files]
     whole = results[0] if declared is None or declared.is_file() else TriesResult(tries=results)
     printed(encode(whole) + "\n" if json else None, lambda screen: tries_view(screen, results))

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.baseline.evaluation import Judgement
+    from rusty_lantern.core.baseline.evaluation import Finding
 
 
 def register(app: typer.Typer) -> None:
@@ -63,15 +63,15 @@ def waive(
     _add(place, drift, answers, when, baseline.longest_waiver)
 
 
-def _drift(judgements: list[Judgement], of: str, fact: str) -> Judgement:
+def _drift(judgements: list[Finding], of: str, fact: str) -> Finding:
     """The drift that is to be waived. Raises `BadInput` where there is none."""
-    from rusty_lantern.core.errors import BadInput, Complaint, nearest
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
     from rusty_lantern.core.facts.registry import UnknownFact, lookup
 
     try:
         lookup(fact)
     except UnknownFact as error:
-        raise BadInput(Complaint(f'unknown fact "{fact}"', remedy=error.hint or "docs/facts.md")) from None
+        raise BadInput(Problem(f'unknown fact "{fact}"', remedy=error.hint or "docs/facts.md")) from None
     mine = [j for j in judgements if f"{j.store}/{j.name}" == of and j.requirement.fact == fact]
     drifted = next((j for status in ("drifted", "unknown") for j in mine if j.status == status), None)
     if drifted is not None:
@@ -79,44 +79,44 @@ def _drift(judgements: list[Judgement], of: str, fact: str) -> Judgement:
     if mine:
         why = f"it is waived already: {mine[0].reason}" if mine[0].status == "waived" else f"it is {mine[0].status}"
         raise BadInput(
-            Complaint(f"{fact} of {of} has not drifted: {why}", remedy="only drift, and what is unknown, can be waived")
+            Problem(f"{fact} of {of} has not drifted: {why}", remedy="only drift, and what is unknown, can be waived")
         )
     hint = nearest(of, {f"{j.store}/{j.name}" for j in judgements if j.requirement.fact == fact})
-    raise BadInput(Complaint(f"nothing is required of {fact} on {of}", remedy=hint or "lantern audit lists the drift"))
+    raise BadInput(Problem(f"nothing is required of {fact} on {of}", remedy=hint or "lantern audit lists the drift"))
 
 
 def _asked(words: str, given: str) -> str:
     """What was given, or what the person at the terminal answers. Raises `BadInput` where nobody can be asked."""
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
 
     if given.strip():
         return given.strip()
     if not sys.stdin.isatty():
         what = f"a waiver needs an answer to: {words}?"
-        raise BadInput(Complaint(what, remedy="give --because, --by and --until"))
+        raise BadInput(Problem(what, remedy="give --because, --by and --until"))
     return str(typer.prompt(f"{words}?", err=True)).strip()
 
 
-def _add(place: Workspace, drift: Judgement, answers: list[str], when: datetime, longest: int) -> None:
+def _add(place: Workspace, drift: Finding, answers: list[str], when: datetime, longest: int) -> None:
     from datetime import timedelta
 
     from rusty_lantern.archive.atomic_write import write_whole
     from rusty_lantern.archive.workspace import WAIVERS
     from rusty_lantern.core.audit.waiver_file import read_waivers
     from rusty_lantern.core.audit.waivers import written
-    from rusty_lantern.core.errors import BadInput, Complaint
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment, show_moment
 
     because, by, until = answers
     try:
         end = read_moment(until)
     except NotOnScale as error:
-        raise BadInput(Complaint(f"--until: {error}")) from None
+        raise BadInput(Problem(f"--until: {error}")) from None
     if end <= when:
-        raise BadInput(Complaint(f"--until {until} is over already, as of {show_moment(when)}"))
+        raise BadInput(Problem(f"--until {until} is over already, as of {show_moment(when)}"))
     if longest and end - when > timedelta(seconds=longest):
         remedy = f"at the latest {show_moment(when + timedelta(seconds=longest))}"
-        raise BadInput(Complaint(f"the baseline allows waivers of {DURATION.show(longest)} at most", remedy=remedy))
+        raise BadInput(Problem(f"the baseline allows waivers of {DURATION.show(longest)} at most", remedy=remedy))
     path = place.folder / WAIVERS
     before = path.read_text(encoding="utf-8-sig") if path.is_file() else "waivers:\n"
     document = before.rstrip("\n") + "\n" + written(drift, because, by, when, end)

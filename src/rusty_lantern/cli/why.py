@@ -14,7 +14,7 @@ from rusty_lantern.cli.output import emit
 from rusty_lantern.cli.session import find_view, moment, opened
 
 if TYPE_CHECKING:
-    from rusty_lantern.core.access.evaluator.request_builder import Asking
+    from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
 
 
 def register(app: typer.Typer) -> None:
@@ -53,19 +53,19 @@ def why(
 
     Use it to see why a door is open. Example: lantern why harbour/payroll-drop --as anyone --verb read
     """
-    from rusty_lantern.core.access.evaluator.request_builder import Asking, read_askings, read_pairs
+    from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, read_pairs, read_request_specs
     from rusty_lantern.reports.results.access import decision_result, encode_lines
     from rusty_lantern.reports.terminal.access import why_view
     from rusty_lantern.reports.terminal.layout import console
 
     _, taken, when, seen = opened(workspace_folder, survey, as_of)
     view = find_view(seen, bucket, taken)
-    asked: list[Asking]
+    asked: list[RequestSpec]
     if requests is not None:
-        asked = read_askings(read_file(requests), str(requests))
+        asked = read_request_specs(read_file(requests), str(requests))
     else:
         headers, carried = read_pairs(header or [], ":", "header"), read_pairs(carrying or [], "=", "condition key")
-        asked = [Asking(caller, verb, action, key, address, headers, carried, at)]
+        asked = [RequestSpec(caller, verb, action, key, address, headers, carried, at)]
     results = [decision_result(view, one, moment(one.at or None, when)) for one in asked]
     if json:
         emit(encode_lines(results))

@@ -24,7 +24,7 @@ class Place(msgspec.Struct, frozen=True, order=True):
         return f"{self.file}:{self.line}:{self.column}" if self.column else f"{self.file}:{self.line}"
 
 
-class Complaint(msgspec.Struct, frozen=True):
+class Problem(msgspec.Struct, frozen=True):
     """One thing wrong with an input, and what would put it right."""
 
     what: str
@@ -41,7 +41,7 @@ class LanternError(Exception):
 
     exit_code = 2
 
-    def __init__(self, *complaints: Complaint) -> None:
+    def __init__(self, *complaints: Problem) -> None:
         super().__init__("\n".join(str(c) for c in complaints))
         self.complaints = complaints
 
@@ -54,15 +54,15 @@ class Damaged(LanternError):
     """Something kept on disk is not what was written."""
 
 
-class Collector:
+class ProblemList:
     """Gathers complaints while a file is read, so that its author sees all of them at once."""
 
     def __init__(self) -> None:
-        self.complaints: list[Complaint] = []
+        self.complaints: list[Problem] = []
 
     def add(self, what: str, place: Place | None = None, remedy: str = "") -> None:
         """Note one more complaint."""
-        self.complaints.append(Complaint(what, place, remedy))
+        self.complaints.append(Problem(what, place, remedy))
 
     def settle(self) -> None:
         """Raise `BadInput` with everything that was noted, if anything was."""

@@ -16,7 +16,7 @@ from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.nodes import MappingNode, ScalarNode, SequenceNode
 
-from rusty_lantern.core.errors import BadInput, Collector, Complaint, Place, nearest
+from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList, nearest
 
 MAX_BYTES = 4_000_000
 MAX_DEPTH = 40
@@ -41,7 +41,7 @@ class Marked(msgspec.Struct, frozen=True):
 def read_marked(document: str, file: str) -> Marked:
     """Read one YAML document. Raises `BadInput` with the place of what is wrong."""
     if len(document) > MAX_BYTES:
-        raise BadInput(Complaint(f"the file is longer than {MAX_BYTES:,} characters", Place(file)))
+        raise BadInput(Problem(f"the file is longer than {MAX_BYTES:,} characters", Place(file)))
     try:
         node = YAML(typ="safe", pure=True).compose(document)
     except MarkedYAMLError as error:
@@ -49,22 +49,22 @@ def read_marked(document: str, file: str) -> Marked:
         place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
         what = error.problem or error.context or "not YAML"
         remedy = "inside { } put a value with brackets in quotes" if "got '['" in what else ""
-        raise BadInput(Complaint(f"not YAML: {what}", place, remedy)) from None
+        raise BadInput(Problem(f"not YAML: {what}", place, remedy)) from None
     except (YAMLError, ValueError) as error:
-        raise BadInput(Complaint(f"not YAML: {str(error).splitlines()[0]}", Place(file))) from None
+        raise BadInput(Problem(f"not YAML: {str(error).splitlines()[0]}", Place(file))) from None
     except RecursionError:
-        raise BadInput(Complaint("nested too deeply", Place(file))) from None
+        raise BadInput(Problem("nested too deeply", Place(file))) from None
     if node is None:
-        raise BadInput(Complaint("the file is empty", Place(file, 1, 1)))
+        raise BadInput(Problem("the file is empty", Place(file, 1, 1)))
     return _mark(node, file, 0, set())
 
 
 def _mark(node: Any, file: str, depth: int, seen: set[int]) -> Marked:
     place = Place(file, node.start_mark.line + 1, node.start_mark.column + 1)
     if depth > MAX_DEPTH:
-        raise BadInput(Complaint(f"nested more than {MAX_DEPTH} deep", place))
+        raise BadInput(Problem(f"nested more than {MAX_DEPTH} deep", place))
     if node.anchor is not None or id(node) in seen:
-        raise BadInput(Complaint("anchors and aliases are not used here", place, "write the value out"))
+        raise BadInput(Problem("anchors and aliases are not used here", place, "write the value out"))
     seen.add(id(node))
     if isinstance(node, ScalarNode):
         empty = node.value in ("", "~") and node.style is None
@@ -77,9 +77,9 @@ def _mark(node: Any, file: str, depth: int, seen: set[int]) -> Marked:
     for key_node, value_node in node.value:
         key = _mark(key_node, file, depth + 1, seen)
         if key.text is None:
-            raise BadInput(Complaint("a name must be a text", key.place))
+            raise BadInput(Problem("a name must be a text", key.place))
         if key.text in names:
-            raise BadInput(Complaint(f'"{key.text}" stands twice', key.place))
+            raise BadInput(Problem(f'"{key.text}" stands twice', key.place))
         names.add(key.text)
         pairs.append((key, _mark(value_node, file, depth + 1, seen)))
     return Marked(place, fields=tuple(pairs))
@@ -88,7 +88,7 @@ def _mark(node: Any, file: str, depth: int, seen: set[int]) -> Marked:
 class Reader:
     """Takes fields out of a mapping and notes what is missing, of the wrong kind, or unknown."""
 
-    def __init__(self, complaints: Collector) -> None:
+    def __init__(self, complaints: ProblemList) -> None:
         self.complaints = complaints
 
     def fields(self, node: Marked, known: tuple[str, ...], what: str) -> dict[str, Marked]:

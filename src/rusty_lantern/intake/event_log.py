@@ -18,7 +18,7 @@ from urllib.parse import unquote
 
 import msgspec
 
-from rusty_lantern.core.errors import BadInput, Collector, Complaint, Place
+from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList
 from rusty_lantern.core.history.event import Event
 from rusty_lantern.core.value_types import NotOnScale, read_moment
 from rusty_lantern.core.yaml_source import Reader, read_marked
@@ -49,7 +49,7 @@ def read_layout(document: str, file: str) -> Layout:
     fields: {time: eventTime, actor: userIdentity.arn, bucket: requestParameters.bucketName}
     actions: {set-policy: PutBucketPolicy}
     """
-    complaints = Collector()
+    complaints = ProblemList()
     reader = Reader(complaints)
     top = reader.fields(read_marked(document, file), ("reads", "fields", "actions"), "the mapping file")
     reads = reader.choice(top.get("reads"), "reads", ("json", "csv", "web-log"), "")
@@ -92,7 +92,7 @@ def stream(path: Path, layout: Layout, actions: frozenset[str], told: Events) ->
                 read = _web_log if reads == "web-log" else _json
                 yield from _blocks(opened, path.name, layout, wanted, told, read)
     except OSError as error:
-        raise BadInput(Complaint(f"cannot be read: {error.strerror or error}", Place(str(path)))) from None
+        raise BadInput(Problem(f"cannot be read: {error.strerror or error}", Place(str(path)))) from None
 
 
 Read = Callable[[bytes, str, int, Layout, frozenset[str], Events], Iterator[Event]]
@@ -108,7 +108,7 @@ def _blocks(
         block = rest + fresh
         end = block.rfind(b"\n") + 1
         if not end and len(block) > LONGEST_LINE:
-            raise BadInput(Complaint("a line is longer than 1 MiB", Place(name, line), "is this an event file?"))
+            raise BadInput(Problem("a line is longer than 1 MiB", Place(name, line), "is this an event file?"))
         rest = block[end:]
         if end:
             yield from read(block[:end], name, line, layout, wanted, told)
@@ -206,14 +206,14 @@ def _csv(opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], to
             missing = [n for n in (names["time"], names["action"]) if n not in batch.schema.names]
             if missing:
                 heads = ", ".join(batch.schema.names[:12])
-                raise BadInput(Complaint(f"no column {missing[0]}", Place(name, 1), f"columns: {heads}"))
+                raise BadInput(Problem(f"no column {missing[0]}", Place(name, 1), f"columns: {heads}"))
             kept = batch.filter(pc.is_in(batch.column(names["action"]), pa.array(sorted(wanted))))
             for row in kept.to_pylist():
                 event = _event({f: str(row.get(n) or "") for f, n in names.items()}, layout, "", told, name)
                 if event is not None:
                     yield event
     except pa.ArrowInvalid as error:
-        raise BadInput(Complaint(f"not CSV: {str(error).splitlines()[0]}", Place(name))) from None
+        raise BadInput(Problem(f"not CSV: {str(error).splitlines()[0]}", Place(name))) from None
 
 
 # --- web logs

@@ -10,7 +10,7 @@ from typing import BinaryIO
 
 import msgspec
 
-from rusty_lantern.core.errors import BadInput, Complaint, Place
+from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.intake.presigned_url import LONGEST, Signed, find_signed
 
 CHUNK = 4 << 20
@@ -37,7 +37,7 @@ def mine(files: list[Path]) -> Mined:
                 with path.open("rb") as stream:
                     _mine(stream, str(path), mined, seen)
         except OSError as error:
-            raise BadInput(Complaint(f"cannot be read: {error.strerror}", Place(str(path)))) from None
+            raise BadInput(Problem(f"cannot be read: {error.strerror}", Place(str(path)))) from None
     return mined
 
 
@@ -53,7 +53,7 @@ def _mine(stream: BinaryIO, name: str, mined: Mined, seen: dict[bytes, None]) ->
                 continue
             seen[key] = None
             if len(seen) > MOST_LINKS:
-                raise BadInput(Complaint(f"more than {MOST_LINKS:,} different links", Place(name), "look in less"))
+                raise BadInput(Problem(f"more than {MOST_LINKS:,} different links", Place(name), "look in less"))
             mined.found.append((signed, address, f"{name}:{counted}"))
         line += text.count(b"\n", 0, len(text) - before)
 

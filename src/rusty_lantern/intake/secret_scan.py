@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from rusty_lantern.core.errors import BadInput, Complaint, Place
+from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.intake.secret_patterns import Leak, find_leaks
 
 MOST_BYTES = 4 << 20
@@ -18,13 +18,13 @@ def leaks_in(places: Iterable[Path]) -> Iterator[tuple[str, Leak]]:
     left = MOST_FILES
     for place in places:
         if not place.exists():
-            raise BadInput(Complaint("there is no such file or folder", Place(str(place))))
+            raise BadInput(Problem("there is no such file or folder", Place(str(place))))
         for path in sorted(place.rglob("*")) if place.is_dir() else [place]:
             if path.is_symlink() or not path.is_file() or ".git" in path.parts:
                 continue
             left -= 1
             if left < 0:
-                raise BadInput(Complaint(f"more than {MOST_FILES:,} files", Place(str(place)), "point at less"))
+                raise BadInput(Problem(f"more than {MOST_FILES:,} files", Place(str(place)), "point at less"))
             yield from ((str(path), leak) for leak in _in_file(path))
 
 
@@ -34,7 +34,7 @@ def _in_file(path: Path) -> Iterator[Leak]:
             return
         content = path.read_bytes()
     except OSError as error:
-        raise BadInput(Complaint(f"cannot be read: {error.strerror}", Place(str(path)))) from None
+        raise BadInput(Problem(f"cannot be read: {error.strerror}", Place(str(path)))) from None
     if b"\x00" in content[:4096] and not content.startswith((b"\xff\xfe", b"\xfe\xff")):
         return
     encoding = "utf-16" if content.startswith((b"\xff\xfe", b"\xfe\xff")) else "utf-8"

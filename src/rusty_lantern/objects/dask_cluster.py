@@ -14,7 +14,7 @@ from typing import Any
 import pyarrow.parquet as pq
 
 from rusty_lantern.core.baseline.loader import Requirement, read_baseline
-from rusty_lantern.core.errors import BadInput, Complaint
+from rusty_lantern.core.errors import BadInput, Problem
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.objects.evaluation import joined, tallies_of
@@ -31,12 +31,12 @@ class Cluster:
             from distributed import Client
         except ImportError:
             remedy = "install it with: pip install 'rusty-lantern[cluster]'"
-            raise BadInput(Complaint("--engine dask needs the extra `cluster`", remedy=remedy)) from None
+            raise BadInput(Problem("--engine dask needs the extra `cluster`", remedy=remedy)) from None
         try:
             self._client: Any = Client(scheduler, timeout="10s", set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
             what = f"no Dask scheduler answers at {scheduler}: {error}"
-            raise BadInput(Complaint(what, remedy="name a running one, e.g. tcp://127.0.0.1:8786")) from None
+            raise BadInput(Problem(what, remedy="name a running one, e.g. tcp://127.0.0.1:8786")) from None
         self._groups = groups
 
     def close(self) -> None:

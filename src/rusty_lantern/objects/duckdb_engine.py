@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import duckdb
 
-from rusty_lantern.core.errors import Complaint, Damaged, Place
+from rusty_lantern.core.errors import Damaged, Place, Problem
 from rusty_lantern.core.file_names import file_name
 
 if TYPE_CHECKING:
@@ -56,7 +56,7 @@ def reading(path: Path | None = None) -> Iterator[DuckDBPyConnection]:
             what = f"this version table cannot be read: {str(error).splitlines()[0]}"
             place = Place("/".join(path.parts[-4:])) if path else None
             remedy = "lantern history --verify names every altered file; restore it from a backup, or survey again"
-            raise Damaged(Complaint(what, place, remedy)) from None
+            raise Damaged(Problem(what, place, remedy)) from None
 
 
 def microseconds(moment: datetime) -> int:

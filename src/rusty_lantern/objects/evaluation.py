@@ -13,7 +13,7 @@ import duckdb
 import msgspec
 
 from rusty_lantern.core.baseline.loader import Requirement
-from rusty_lantern.core.errors import BadInput, Complaint
+from rusty_lantern.core.errors import BadInput, Problem
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.object_rules.tally import EXAMPLES, Tally
 from rusty_lantern.objects.duckdb_engine import engine, reading
@@ -125,4 +125,4 @@ def _refused(error: Exception, requirements: Sequence[Requirement]) -> BadInput:
     written = [r for r in requirements if r.comparison and r.comparison.how == "matches"]
     place = written[0].place if written else None
     what = f"an expression cannot be run over objects: {str(error).splitlines()[0]}"
-    return BadInput(Complaint(what, place, "objects take expressions without look-around and back-references"))
+    return BadInput(Problem(what, place, "objects take expressions without look-around and back-references"))

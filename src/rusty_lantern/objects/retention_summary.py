@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from rusty_lantern.core.object_rules.retention import Emptying
+from rusty_lantern.core.object_rules.retention import EarliestDeletion
 from rusty_lantern.core.object_rules.tally import SHOWN
 from rusty_lantern.objects.duckdb_engine import microseconds, reading
 from rusty_lantern.objects.sql import BINDS, SOURCE
@@ -62,7 +62,7 @@ class Locks(msgspec.Struct, frozen=True):
 
     parts: list[Part]
     keys: list[Keys]
-    emptying: Emptying
+    emptying: EarliestDeletion
     releases: list[Release]
     held_bytes: int
     weaker: Odd
@@ -143,14 +143,14 @@ def _keys(columns: DuckDBPyConnection, bound: dict[str, Any]) -> list[tuple[Any,
     return _rows(columns, query, bound)
 
 
-def _emptying(columns: DuckDBPyConnection, bound: dict[str, Any]) -> Emptying:
+def _emptying(columns: DuckDBPyConnection, bound: dict[str, Any]) -> EarliestDeletion:
     query = (
         f"SELECT max(until) FILTER (NOT marker AND {BINDS}), "  # noqa: S608
         f"max(until) FILTER (NOT marker AND {BINDS} AND mode = 'compliance'), count(*) FILTER (hold AND NOT marker), "
         "count(*) FILTER (NOT marker AND (mode IS NULL OR hold IS NULL)) FROM v"
     )
     by_anyone, by_bypass, held, unknown = _rows(columns, query, bound)[0]
-    return Emptying(_moment(by_anyone), _moment(by_bypass), held, unknown)
+    return EarliestDeletion(_moment(by_anyone), _moment(by_bypass), held, unknown)
 
 
 def _moment(microseconds_: int | None) -> datetime | None:

@@ -19,7 +19,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.core.errors import Complaint, Place
+from rusty_lantern.core.errors import Place, Problem
 from rusty_lantern.core.model.bucket import Table
 from rusty_lantern.core.model.object_version import Version
 from rusty_lantern.objects.duckdb_engine import engine, reading
@@ -81,7 +81,7 @@ def table_writer(path: Path) -> Iterator[TableWriter]:
         partial.rename(path)
     except OSError as error:
         what = f"a version table could not be written: {error.strerror or error}"
-        raise CannotWrite(Complaint(what, Place(str(path)), "make room, then: lantern survey --resume")) from None
+        raise CannotWrite(Problem(what, Place(str(path)), "make room, then: lantern survey --resume")) from None
     finally:
         partial.unlink(missing_ok=True)
 

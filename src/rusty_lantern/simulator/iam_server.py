@@ -9,9 +9,9 @@ from urllib.parse import quote
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Document, Group, Holder
+from rusty_lantern.core.model.identity import Document, Group, Identity
 from rusty_lantern.core.remediation.s3_documents import element
-from rusty_lantern.stores.iam.reader import ROOT
+from rusty_lantern.stores.iam.answers import ROOT
 
 NAMESPACE = "https://iam.amazonaws.com/doc/2010-05-08/"
 PAGE = 5
@@ -39,11 +39,11 @@ def _error(code: str, message: str) -> bytes:
     return f'<ErrorResponse xmlns="{NAMESPACE}"><Error>{told}</Error></ErrorResponse>'.encode()
 
 
-def _people(dossier: Dossier) -> list[Holder]:
+def _people(dossier: Dossier) -> list[Identity]:
     return [h for h in dossier.identities.value or () if h.kind in ("person", "service")]
 
 
-def _person(dossier: Dossier, query: dict[str, str]) -> Holder:
+def _person(dossier: Dossier, query: dict[str, str]) -> Identity:
     return {holder.name: holder for holder in _people(dossier)}[query["UserName"]]
 
 
@@ -64,7 +64,7 @@ def _users(dossier: Dossier, query: dict[str, str]) -> str:
     return _many("Users", entries) + turned
 
 
-def _user(holder: Holder) -> str:
+def _user(holder: Identity) -> str:
     password = holder.password.value
     used = _time("PasswordLastUsed", password.last_used) if password else ""
     return (
@@ -86,12 +86,12 @@ def _arn(document: Document) -> str:
     return f"arn:aws:iam::400100200300:policy/{document.name}"
 
 
-def _cap(holder: Holder) -> list[Document]:
+def _cap(holder: Identity) -> list[Document]:
     """An identity's boundary, as the managed document that it is to the service."""
     return [Document(f"{holder.name}-boundary", holder.boundary.value, "attached")] if holder.boundary.value else []
 
 
-def _boundary(holder: Holder) -> str:
+def _boundary(holder: Identity) -> str:
     return "".join(
         f"<PermissionsBoundary>{element('PermissionsBoundaryArn', _arn(cap))}</PermissionsBoundary>"
         for cap in _cap(holder)
@@ -127,7 +127,7 @@ def _details(dossier: Dossier, _: dict[str, str]) -> str:
     )
 
 
-def _managed(holders: list[Holder], groups: list[Group]) -> list[str]:
+def _managed(holders: list[Identity], groups: list[Group]) -> list[str]:
     sources = [*(h.policies for h in holders), *(g.policies for g in groups)]
     attached = [d for s in sources for d in s.value or () if d.via != "inline"]
     managed = {d.name: d for d in (*attached, *(cap for holder in holders for cap in _cap(holder)))}

@@ -19,11 +19,11 @@ from aiohttp import web
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.bucket_rules import Surroundings, rules_of
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
 from rusty_lantern.core.access.solver.exposure import as_match
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.model.bucket import Bucket, Uploads
 from rusty_lantern.core.model.object_version import Version
 from rusty_lantern.core.remediation.s3_documents import document, element, guards_document, tags_document
@@ -238,9 +238,9 @@ class Standin:
         context |= {f"s3:{name}": (value,) for name, value in asked.headers.items() if name.startswith("x-amz-")}
         context |= {f"s3:{name}": (value,) for name, value in asked.query.items() if name in ("prefix", "max-keys")}
         rules = rules_of(bucket, self.holdings.dossier)
-        around = Surroundings(self.moment, self.holdings.dossier.account.value or "")
+        around = EvaluationContext(self.moment, self.holdings.dossier.account.value or "")
         context |= always_carried(anonymous=True)
-        public = as_match(public_policy(rules, around, Work(BUDGET)))
+        public = as_match(public_policy(rules, around, Budget(BUDGET)))
         return decide(rules, Request(action, asked.key, ANONYMOUS, context), public=public).allowed is True
 
 

@@ -12,15 +12,15 @@ import msgspec
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.solver.exposure import request_for
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.errors import LanternError, defect
-from rusty_lantern.core.model.bucket import Bucket, Knock
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.time_budget import Patience, patient
 from rusty_lantern.stores.http.xml import children, parse, raw_text
 from rusty_lantern.stores.s3.settings import error_code
@@ -32,7 +32,7 @@ PATIENCE = 15
 _HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
 
 
-async def knock_at(inside: Client, outside: Client, view: BucketView) -> list[Knock]:
+async def knock_at(inside: Client, outside: Client, view: BucketSubject) -> list[ProbeAnswer]:
     """Knock at a bucket's list and read doors. `inside` (with the credential) finds a key that exists."""
     keys = await _first_keys(inside, view.bucket.name)
     return [
@@ -57,7 +57,7 @@ async def knock_everywhere(inside: Client, outside: Client, dossier: Dossier, es
     return msgspec.structs.replace(dossier, buckets=sorted(tried, key=lambda bucket: bucket.name))
 
 
-async def try_bucket(inside: Client, outside: Client, view: BucketView) -> Bucket:
+async def try_bucket(inside: Client, outside: Client, view: BucketSubject) -> Bucket:
     """A bucket with what it answered; whatever goes wrong with it, the others are tried."""
     try:
         with patient(Patience(min(PATIENCE, inside.store.patience.bucket))):
@@ -79,12 +79,12 @@ async def _first_keys(client: Client, bucket: str) -> list[str]:
     try:
         reply = await client.ask(bucket, (("list-type", "2"), ("max-keys", "50")))
         listed = children(parse(reply.body), "Contents") if reply.status == 200 else iter(())
-    except Unanswered:
+    except RequestFailed:
         return []
     return [raw_text(entry, "Key") for entry in listed]
 
 
-async def _knock(outside: Client, bucket: str, verb: Verb, request: Request) -> Knock:
+async def _knock(outside: Client, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
     headers = {_HEADER_OF[name]: values[0] for name, values in request.context.items() if name in _HEADER_OF}
     query: tuple[tuple[str, str], ...] = ()
     if verb == "list":
@@ -95,13 +95,13 @@ async def _knock(outside: Client, bucket: str, verb: Verb, request: Request) -> 
         asked = f"GET /{bucket}/{request.key}"
         headers["range"] = "bytes=0-0"
     if any(not sendable(value) for value in headers.values()):
-        return Knock(verb, asked, "not sent: a header would hold a character that HTTP cannot carry", None)
+        return ProbeAnswer(verb, asked, "not sent: a header would hold a character that HTTP cannot carry", None)
     try:
         reply = await outside.ask(bucket, query, key=request.key if verb == "read" else "", headers=headers)
-    except Unanswered as error:
-        return Knock(verb, asked, error.answer, None)
+    except RequestFailed as error:
+        return ProbeAnswer(verb, asked, error.answer, None)
     archived = reply.status == 403 and error_code(reply.body)[0] == "InvalidObjectState"
     if archived:  # said only to those who may read: the object itself would have to be restored first
-        return Knock(verb, asked, "403 InvalidObjectState", True)
+        return ProbeAnswer(verb, asked, "403 InvalidObjectState", True)
     let_in = {200: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
-    return Knock(verb, asked, str(reply.status), let_in)
+    return ProbeAnswer(verb, asked, str(reply.status), let_in)

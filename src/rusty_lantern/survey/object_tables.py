@@ -25,7 +25,7 @@ from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.inventory import Taken, files_of, take
 from rusty_lantern.objects.tables import Spool, read_table, read_versions, table_writer
 from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.s3.listing import Entry
 from rusty_lantern.stores.s3.object_details import Inspector, Wanted, listed
 
@@ -87,7 +87,7 @@ class Looking:
         """A page of the listing."""
         try:
             self.spool.add([listed(entry) for entry in entries])
-        except Unanswered as error:
+        except RequestFailed as error:
             self.trouble = error.note
 
     def restart(self) -> None:

@@ -18,13 +18,13 @@ from rusty_lantern.archive.journal import Journal
 from rusty_lantern.archive.surveys import last_dossier
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import Estate, Store
-from rusty_lantern.core.config.object_scan import Looked
-from rusty_lantern.core.errors import BadInput, Complaint, LanternError, Place, defect, nearest
+from rusty_lantern.core.config.object_scan import ScanDepth
+from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem, defect, nearest
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.stores.dossier.reader import BESIDE, joined, read_beside, read_dossier
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import find
-from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, Unanswered
+from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.iam.reader import read_identities
 from rusty_lantern.stores.s3.object_details import Wanted
 from rusty_lantern.stores.s3.reader import BY_SUB_RESOURCE, Look, list_buckets, survey
@@ -47,7 +47,7 @@ class Plan:
     list_limit: int = 100
     probe: bool = False
     log: Path | None = None
-    objects: Looked | None = None
+    objects: ScanDepth | None = None
     """How far all objects are looked at, instead of what the estate file says."""
     earlier: Path | None = None
     """The survey before, where what is listed unchanged is taken over from it."""
@@ -63,7 +63,7 @@ class Plan:
             store, slash, _ = pattern.partition("/")
             if not slash or not any(fnmatchcase(name, store) for name in names):
                 hint = nearest(store, names) or f"patterns are STORE/BUCKET; stores: {', '.join(names)}"
-                raise BadInput(Complaint(f'--only "{pattern}" fits no store', remedy=hint))
+                raise BadInput(Problem(f'--only "{pattern}" fits no store', remedy=hint))
 
     def stores(self) -> list[tuple[Store, tuple[str, ...]]]:
         """The stores to read, each with the bucket patterns to keep to."""
@@ -111,7 +111,7 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
         except TimeoutError:
             what = f"the survey was not whole after {plan.deadline:g} minutes"
             remedy = "every answer so far is kept; to go on: lantern survey --resume"
-            raise OutOfTime(Complaint(what, remedy=remedy)) from None
+            raise OutOfTime(Problem(what, remedy=remedy)) from None
         except BaseExceptionGroup as errors:
             raise _first(errors) from None
         if paused:
@@ -219,7 +219,7 @@ async def _with_holders(plan: Plan, store: Store, read: Dossier, client: Client)
         return read
     try:
         return joined(read, read_beside(store, plan.folder, plan.moment))
-    except Unanswered as error:
+    except RequestFailed as error:
         plan.progress.noted(f"{store.name}: {error.note}")
         lost: Answer[Any] = Answer(error.state, None, error.note)
         return msgspec.structs.replace(read, **{name: lost for name in BESIDE if not getattr(read, name).settled})
@@ -252,7 +252,7 @@ async def estimate(plan: Plan) -> tuple[list[str], bool]:
             start = asyncio.get_running_loop().time()
             try:
                 buckets, _ = await list_buckets(client)
-            except Unanswered as error:
+            except RequestFailed as error:
                 told.append(f"{store.name}: cannot be asked: {error.note}")
                 whole = False
                 continue
@@ -282,6 +282,6 @@ def _log_into(path: Path | None) -> Iterator[Callable[[dict[str, object]], None]
     try:
         stream = path.open("ab")
     except OSError as error:
-        raise CannotWrite(Complaint(f"the log cannot be written: {error.strerror}", Place(str(path)))) from None
+        raise CannotWrite(Problem(f"the log cannot be written: {error.strerror}", Place(str(path)))) from None
     with stream:
         yield lambda told: (stream.write(msgspec.json.encode(told) + b"\n"), None)[1]

@@ -22,13 +22,14 @@ from typing import Protocol
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.identity_policies import Side, both_sides, known_as, side_of, without_public
 from rusty_lantern.core.access.policy.identity_policies import asks_who as conditions_ask
 from rusty_lantern.core.access.policy.names import partition_free
-from rusty_lantern.core.access.policy.principals import Identity
+from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.resource_rests import literal_start, rests_after, without_resources
 from rusty_lantern.core.access.rule_templates import (
     DELEGATING,
     Template,
@@ -39,16 +40,16 @@ from rusty_lantern.core.access.rule_templates import (
     parts_of,
     veiled,
 )
+from rusty_lantern.core.access.solver.action_patterns import unlisted
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
-from rusty_lantern.core.access.solver.sets import Work
-from rusty_lantern.core.access.solver.statements import unlisted
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.verdict_cache import NAMES
 from rusty_lantern.core.answer import Answer, Partly
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.core.model.identity import Holder, Verb
-from rusty_lantern.core.model.store_index import Roster
+from rusty_lantern.core.model.identity import Identity, Verb
+from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.value_types import Value
 
 MOST_DECISIONS = 4_000
@@ -67,21 +68,21 @@ class Seen(Protocol):
         """Its rules."""
 
     @property
-    def surroundings(self) -> Surroundings:
+    def surroundings(self) -> EvaluationContext:
         """What decisions depend on besides."""
 
 
-class Permitted(msgspec.Struct, frozen=True):
+class PermissionGroup(msgspec.Struct, frozen=True):
     """What an identity can do on some buckets that are alike to it; `reach` has the verbs that are not closed."""
 
     reach: Mapping[str, Reach]
     buckets: tuple[str, ...]
 
 
-class Across:
+class EffectivePermissions:
     """The buckets of one store, ready to be asked about its identities."""
 
-    def __init__(self, seen: Mapping[str, Seen], roster: Roster) -> None:
+    def __init__(self, seen: Mapping[str, Seen], roster: StoreIndex) -> None:
         self.seen = seen
         self.roster = roster
         self.names = sorted(seen)
@@ -90,8 +91,8 @@ class Across:
         self._by_key: dict[bytes, Template] = {}
         self._naming: dict[str, list[str]] | None = None
         self._decided: dict[object, dict[str, Reach]] = {}
-        self._profiles: dict[object, list[Permitted]] = {}
-        self._found: dict[str, list[Permitted]] = {}
+        self._profiles: dict[object, list[PermissionGroup]] = {}
+        self._found: dict[str, list[PermissionGroup]] = {}
         self._alive: list[Side] = []
         """Keeps statements in memory, since profiles are told apart by which ones they have."""
         self._shapes: dict[Statement, int] = {}
@@ -101,13 +102,13 @@ class Across:
         self._veiled: dict[object, bytes] = {}
         self._personal = False
 
-    def of(self, holder: Holder) -> list[Permitted]:
+    def of(self, holder: Identity) -> list[PermissionGroup]:
         """What an identity can do, bucket by bucket, those that are alike together; closed ones are left out."""
         if holder.name not in self._found:
             self._found[holder.name] = self._of(holder)
         return self._found[holder.name]
 
-    def _of(self, holder: Holder) -> list[Permitted]:
+    def _of(self, holder: Identity) -> list[PermissionGroup]:
         groups = self.roster.memberships.get(holder.name, [])
         side = side_of(self.roster, holder)
         parts = parts_of(holder, groups, self.account)
@@ -121,7 +122,7 @@ class Across:
             self._alive.append(side)
         return self._profiles[profile]
 
-    def verbs(self, holder: Holder) -> Answer[Value]:
+    def verbs(self, holder: Identity) -> Answer[Value]:
         """The verbs that an identity has on at least one bucket; partly known where some hang on what is not known."""
         found = self.of(holder)
         levels = {verb: {p.reach[verb].level for p in found if verb in p.reach} for verb in VERBS}
@@ -139,18 +140,18 @@ class Across:
             return Partly("failed", None, why, certain=" ".join(open_ones))
         return Answer("known", " ".join(open_ones))
 
-    def least(self, holder: Holder) -> str:
+    def least(self, holder: Identity) -> str:
         """The verbs that an identity certainly has on at least one bucket."""
         levels = {verb for p in self.of(holder) for verb, one in p.reach.items() if one.level in ("open", "narrow")}
         return " ".join(verb for verb in VERBS if verb in levels)
 
-    def on(self, holder: Holder, bucket: str) -> dict[str, Reach]:
+    def on(self, holder: Identity, bucket: str) -> dict[str, Reach]:
         """What an identity can do on one bucket, by both sides together, but for what everybody can."""
         return self._decide(holder, side_of(self.roster, holder), bucket)
 
     def _permitted(
-        self, holder: Holder, side: Side, parts: Mapping[str, str], named: Mapping[str, list[str]], own: str
-    ) -> list[Permitted]:
+        self, holder: Identity, side: Side, parts: Mapping[str, str], named: Mapping[str, list[str]], own: str
+    ) -> list[PermissionGroup]:
         rests = self._rests(side.statements)
         speaking = (name for name, part in parts.items() if part not in DELEGATING)
         wanted = set(rests) | {bucket for name in speaking for bucket in named.get(name, ())}
@@ -174,7 +175,7 @@ class Across:
                 shown = tuple((verb, one.level, one.fence) for verb, one in reach.items())
                 found.setdefault(shown, []).extend(buckets)
                 reaches[shown] = reach
-        return [Permitted(reaches[shown], tuple(sorted(buckets))) for shown, buckets in found.items()]
+        return [PermissionGroup(reaches[shown], tuple(sorted(buckets))) for shown, buckets in found.items()]
 
     @cached_property
     def doubtful(self) -> frozenset[str]:
@@ -188,7 +189,7 @@ class Across:
             or any(_may_name_anybody(s) for s in seen.rules.policy.statements)
         )
 
-    def _once(self, holder: Holder, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
+    def _once(self, holder: Identity, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
         key = (kind, side.doubt)
         if key not in self._decided:
             if len(self._decided) >= MOST_DECISIONS:
@@ -197,17 +198,17 @@ class Across:
             self._decided[key] = self._decide(holder, side, bucket)
         return self._decided[key]
 
-    def _decide(self, holder: Holder, side: Side, bucket: str) -> dict[str, Reach]:
+    def _decide(self, holder: Identity, side: Side, bucket: str) -> dict[str, Reach]:
         try:
             return self._decided_on(holder, side, bucket)
         except Exception as error:  # whatever goes wrong is unknown of this pair alone
             return {verb: Reach("unknown", doubts=(defect(error),)) for verb in VERBS}
 
-    def _decided_on(self, holder: Holder, side: Side, bucket: str) -> dict[str, Reach]:
+    def _decided_on(self, holder: Identity, side: Side, bucket: str) -> dict[str, Reach]:
         seen = self.seen[bucket]
         account = seen.surroundings.account or known_as(holder).account
         rules = both_sides(without_public(seen.rules), side, account)
-        reached = reach_of(known_as(holder), rules, seen.surroundings, Work(BUDGET), insider=True)
+        reached = reach_of(known_as(holder), rules, seen.surroundings, Budget(BUDGET), insider=True)
         return {verb: one for verb, one in reached.items() if one.level != "closed"}
 
     def _veil(self, template: Template, parts: Mapping[str, str]) -> bytes:
@@ -268,15 +269,15 @@ class Across:
     def _shape(self, statement: Statement) -> int:
         """What a statement says but for its resources and its name, as a number."""
         if id(statement) not in self._shape_of:
-            self._shape_of[id(statement)] = self._shapes.setdefault(_bare(statement), len(self._shapes))
+            self._shape_of[id(statement)] = self._shapes.setdefault(without_resources(statement), len(self._shapes))
         return self._shape_of[id(statement)]
 
-    def granted(self, identity: Identity, bucket: str) -> dict[Verb, Reach]:
+    def granted(self, identity: Principal, bucket: str) -> dict[Verb, Reach]:
         """What the rules of a bucket alone grant an identity that they name; one of each template is decided."""
         key = (self._template(bucket).key, identity)
         if key not in self._granted:
             seen = self.seen[bucket]
-            self._granted[key] = reach_of(identity, seen.rules, seen.surroundings, Work(BUDGET))
+            self._granted[key] = reach_of(identity, seen.rules, seen.surroundings, Budget(BUDGET))
         return self._granted[key]
 
     def _reached(self, written: str) -> Iterator[tuple[str, object]]:
@@ -288,11 +289,11 @@ class Across:
             yield from ((bucket, "*") for bucket in self.names)
             return
         if not resource.startswith(NAMES):
-            if NAMES.startswith(_literal(resource)):
+            if NAMES.startswith(literal_start(resource)):
                 yield from ((bucket, (resource, bucket)) for bucket in self.names)
             return
         pattern = resource.removeprefix(NAMES)
-        literal = _literal(pattern)
+        literal = literal_start(pattern)
         if "${" in pattern.partition("/")[0]:
             yield from ((bucket, (pattern, bucket)) for bucket in self.names if bucket.startswith(literal))
             return
@@ -307,7 +308,7 @@ class Across:
         start = bisect_left(self.names, literal)
         while start < len(self.names) and self.names[start].startswith(literal):
             bucket = self.names[start]
-            rests = _after(pattern, bucket)
+            rests = rests_after(pattern, bucket)
             if rests:
                 yield bucket, rests
             start += 1
@@ -321,45 +322,3 @@ def _may_name_anybody(statement: Statement) -> bool:
     if who is None or who.vague or unlisted(statement.actions, negated=statement.actions_negated):
         return True
     return who.everyone != who.negated and conditions_ask(statement)
-
-
-def _bare(statement: Statement) -> Statement:
-    """A statement without its resources and its name, and so is what caps it."""
-    title = statement.place if statement.faults else ""
-    cap = _bare(statement.within) if statement.within else None
-    return msgspec.structs.replace(statement, resources=(), sid="", place=title, within=cap)
-
-
-def _literal(pattern: str) -> str:
-    """What stands before the first wildcard or variable."""
-    return pattern[: min((pattern.find(c) for c in "*?$" if c in pattern), default=len(pattern))]
-
-
-def _after(pattern: str, name: str) -> frozenset[str]:
-    """What a glob can still match after it has matched all of `name`.
-
-    >>> sorted(_after("permit-*/x", "permit-scans"))
-    ['*/x', '/x']
-    """
-    places = _close(pattern, {0})
-    for char in name:
-        places = _close(
-            pattern,
-            {
-                place if pattern[place] == "*" else place + 1
-                for place in places
-                if place < len(pattern) and pattern[place] in ("*", "?", char)
-            },
-        )
-    return frozenset(pattern[place:] for place in places)
-
-
-def _close(pattern: str, places: set[int]) -> set[int]:
-    """Places that can be stood at without reading anything more: a `*` may match nothing."""
-    found = set(places)
-    for place in places:
-        reached = place
-        while reached < len(pattern) and pattern[reached] == "*":
-            reached += 1
-            found.add(reached)
-    return found

@@ -6,7 +6,7 @@ from __future__ import annotations
 from typing import Literal
 
 from rusty_lantern.core.access.solver.exposure import Exposures
-from rusty_lantern.core.model.bucket import Knock
+from rusty_lantern.core.model.bucket import ProbeAnswer
 
 Outcome = Literal["disagrees", "ambiguous", "agrees"]
 """How an answer stands to a verdict, worst first."""
@@ -15,7 +15,7 @@ SHUT_OUT_IS_LET_IN = "the store lets in whom the rules shut out"
 LET_IN_IS_SHUT_OUT = "the store shuts out whom the rules let in: it reads them differently, or something is in front"
 
 
-def hold(level: str, knock: Knock) -> tuple[Outcome, str]:
+def hold(level: str, knock: ProbeAnswer) -> tuple[Outcome, str]:
     """One answer against the verdict for `anyone`, and why."""
     if knock.let_in is None:
         return "ambiguous", "neither let in nor refused"
@@ -28,7 +28,7 @@ def hold(level: str, knock: Knock) -> tuple[Outcome, str]:
     return "ambiguous", f"{'let in' if knock.let_in else 'refused'} from here; there is no verdict to hold that against"
 
 
-def worst(verdicts: Exposures, knocks: list[Knock]) -> tuple[Outcome, str]:
+def worst(verdicts: Exposures, knocks: list[ProbeAnswer]) -> tuple[Outcome, str]:
     """The worst outcome of a bucket's knocks, and what it was."""
     held = [(*hold(verdicts["anyone", knock.verb].level, knock), knock) for knock in knocks]
     order: tuple[Outcome, ...] = ("disagrees", "ambiguous", "agrees")

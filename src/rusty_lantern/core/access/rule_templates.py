@@ -15,7 +15,7 @@ from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.document import Policy, Principals, Statement
 from rusty_lantern.core.access.policy.identity_policies import known_as
 from rusty_lantern.core.access.solver.verdict_cache import OWN, owned
-from rusty_lantern.core.model.identity import Holder
+from rusty_lantern.core.model.identity import Identity
 
 _PERSONAL = ("aws:principal", "aws:username", "aws:userid")
 
@@ -61,7 +61,7 @@ DELEGATING = ("own account", "own root", "account, own account", "root, own root
 """Parts of names by which a bucket leaves it to its own account to decide: they name nobody in particular."""
 
 
-def parts_of(holder: Holder, groups: Iterable[str], account: str) -> dict[str, str]:
+def parts_of(holder: Identity, groups: Iterable[str], account: str) -> dict[str, str]:
     """Name → what part it plays in rules for this identity. One name may play several."""
     who = known_as(holder)
     found: dict[str, str] = {}

@@ -11,11 +11,11 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
-from rusty_lantern.core.access.policy.principals import Identity, read_identity
+from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, Change, difference
-from rusty_lantern.core.access.solver.sets import Work
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.access.solver.sets import Budget
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.model.identity import Verb
 
 MOST_OWN = 300
@@ -31,7 +31,7 @@ class Difference(msgspec.Struct, frozen=True):
     change: Change
 
 
-def differences(before: BucketView, after: BucketView) -> Iterator[Difference]:
+def differences(before: BucketSubject, after: BucketSubject) -> Iterator[Difference]:
     """Everybody who gains or loses anything, or may."""
     for audience in AUDIENCES:
         yield from _of(audience, "audience", before, after, Asker(audience))
@@ -40,7 +40,7 @@ def differences(before: BucketView, after: BucketView) -> Iterator[Difference]:
         yield from _of(who.name, "named", before, after, Asker(identity=who, insider=inside))
 
 
-def own_differences(before: BucketView, after: BucketView) -> Iterator[Difference]:
+def own_differences(before: BucketSubject, after: BucketSubject) -> Iterator[Difference]:
     """The same of the store's own identities, by their own permissions and the bucket's rules together."""
     roster = before.roster
     for holder in (roster.dossier.identities.value or ())[:MOST_OWN]:
@@ -52,7 +52,7 @@ def own_differences(before: BucketView, after: BucketView) -> Iterator[Differenc
             yield from _told(holder.name, "own", verb, difference(old, new, after.surroundings, asker, verb, _work()))
 
 
-def own_unread(view: BucketView) -> str:
+def own_unread(view: BucketSubject) -> str:
     """Why not all of the store's own identities are looked at; empty where they are."""
     told = view.roster.dossier.identities
     if told.unread:
@@ -61,16 +61,16 @@ def own_unread(view: BucketView) -> str:
     return f"{more:,} more identities of the store were not looked at" if more > 0 else ""
 
 
-def _named(before: BucketView, after: BucketView) -> Iterable[Identity]:
+def _named(before: BucketSubject, after: BucketSubject) -> Iterable[Principal]:
     """Whom either side names, and the accounts that the team trusts. The owner needs nothing of a bucket's rules."""
     owners = {before.account, before.bucket.owner.value or ""} - {""}
-    trusted = (read_identity(account) for account in sorted(before.trusted_accounts))
+    trusted = (read_principal(account) for account in sorted(before.trusted_accounts))
     found = dict.fromkeys([*before.named, *after.named, *trusted])
     return [who for who in found if who.name not in owners and who.kind != "group"]
 
 
 def _of(
-    who: str, sort: Literal["audience", "named"], before: BucketView, after: BucketView, asker: Asker
+    who: str, sort: Literal["audience", "named"], before: BucketSubject, after: BucketSubject, asker: Asker
 ) -> Iterator[Difference]:
     for verb in VERBS:
         change = difference(before.rules, after.rules, after.surroundings, asker, verb, _work())
@@ -82,5 +82,5 @@ def _told(who: str, sort: Literal["audience", "named", "own"], verb: Verb, chang
         yield Difference(who, sort, verb, change)
 
 
-def _work() -> Work:
-    return Work(BUDGET)
+def _work() -> Budget:
+    return Budget(BUDGET)

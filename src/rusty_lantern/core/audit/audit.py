@@ -15,17 +15,17 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.replicas import Missing, mirrored
 from rusty_lantern.core.audit.replicas import judgements as mirror_judgements
-from rusty_lantern.core.audit.store_subject import Circle, circles
+from rusty_lantern.core.audit.store_subject import StoreSubject, circles
 from rusty_lantern.core.audit.waiver_file import Waiver
 from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.audit.waivers import apply as waive
 from rusty_lantern.core.baseline.builtin import DOORS
 from rusty_lantern.core.baseline.evaluation import (
     Cascade,
-    Judgement,
+    Finding,
     Status,
     Tallied,
     Weight,
@@ -34,7 +34,7 @@ from rusty_lantern.core.baseline.evaluation import (
     no_tables,
 )
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Severity, in_force
-from rusty_lantern.core.baseline.selectors import All, Spoken, spoken
+from rusty_lantern.core.baseline.selectors import All, SubjectRef, spoken
 from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.facts.replicas import Compared
 from rusty_lantern.core.model.dossier import Dossier, undisturbed
@@ -43,7 +43,7 @@ from rusty_lantern.core.model.dossier import Dossier, undisturbed
 class Audit(msgspec.Struct, frozen=True):
     """What an audit found. `unread` names stores whose buckets could not be listed, with the reason."""
 
-    judgements: list[Judgement]
+    judgements: list[Finding]
     unread: list[tuple[str, str]] = msgspec.field(default_factory=list)
     idle_sheets: list[str] = msgspec.field(default_factory=list)
     buckets: int = 0
@@ -52,7 +52,7 @@ class Audit(msgspec.Struct, frozen=True):
     exposed: dict[str, int] = msgspec.field(default_factory=dict)
     """Verb → how many buckets anyone gets into, from everywhere."""
 
-    def of(self, status: Status) -> list[Judgement]:
+    def of(self, status: Status) -> list[Finding]:
         """The judgements of one status: worst first, then by how far they reach, then by store, bucket and fact."""
         return sorted((j for j in self.judgements if j.status == status), key=_order)
 
@@ -76,13 +76,13 @@ def reaches(floor: str, severities: Iterable[str]) -> bool:
     return any(order.index(severity) <= order.index(floor) for severity in severities)
 
 
-def _order(judgement: Judgement) -> tuple[object, ...]:
+def _order(judgement: Finding) -> tuple[object, ...]:
     severity, weight = SEVERITIES.index(judgement.requirement.severity), judgement.weight
     reach = (-weight.sensitive, -weight.audience, -weight.verbs, -weight.bytes)
     return severity, *reach, judgement.store, judgement.name, judgement.requirement.fact
 
 
-def _weigh(view: BucketView, sensitive: All | None) -> Weight:
+def _weigh(view: BucketSubject, sensitive: All | None) -> Weight:
     """How far whatever drifts on a bucket reaches."""
     levels = [verdict.level for verdict in view.verdicts.values()]
     open_to = {verb for (_, verb), verdict in view.verdicts.items() if verdict.level in ("narrow", "open")}
@@ -93,11 +93,11 @@ def _weigh(view: BucketView, sensitive: All | None) -> Weight:
     return Weight(marked, 2 if "open" in levels else int("narrow" in levels), len(open_to), held.bytes if held else 0)
 
 
-def _judged(view: BucketView, cascade: Cascade, tallied: Tallied) -> list[Judgement]:
+def _judged(view: BucketSubject, cascade: Cascade, tallied: Tallied) -> list[Finding]:
     """The judgements on a bucket, its drift weighed."""
     found = judge(cascade, view.dossier.store, view.bucket, view.fact, tallied)
     if view.bucket.doors.value and view.fact("doors").value == "disagrees":
-        found.append(Judgement(view.dossier.store, view.bucket.name, DOORS, view.fact("doors"), "drifted"))
+        found.append(Finding(view.dossier.store, view.bucket.name, DOORS, view.fact("doors"), "drifted"))
     if not any(j.status == "drifted" for j in found):
         return found
     weight = _weigh(view, cascade.baseline.sensitive)
@@ -117,26 +117,26 @@ class Judge:
         """The requirements on each subject, worked out once for those that are alike."""
         return Cascade(in_force(self.baseline, self.moment))
 
-    def of_bucket(self, view: BucketView, tallied: Tallied = no_tables) -> list[Judgement]:
+    def of_bucket(self, view: BucketSubject, tallied: Tallied = no_tables) -> list[Finding]:
         """The judgements on a bucket, drift weighed, and marked where it is waived."""
         return self.waived(_judged(view, self.cascade, tallied))[0]
 
-    def of_subject(self, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
+    def of_subject(self, circle: StoreSubject, subject: tuple[SubjectRef, Any]) -> list[Finding]:
         """The same on a store's other subjects."""
         return self.waived(self.unwaived(circle, subject))[0]
 
-    def unwaived(self, circle: Circle, subject: tuple[Spoken, Any]) -> list[Judgement]:
+    def unwaived(self, circle: StoreSubject, subject: tuple[SubjectRef, Any]) -> list[Finding]:
         """The same, before waivers."""
         named, view = subject
         observe = circle.observer(view)
         return judge_subject(self.cascade, msgspec.structs.replace(named, observe=observe), observe)
 
-    def of_mirror(self, compared: Compared) -> list[Judgement]:
+    def of_mirror(self, compared: Compared) -> list[Finding]:
         """The judgements on a mirrored bucket's copy."""
         return self.waived(mirror_judgements(compared, self.cascade.baseline))[0]
 
-    def waived(self, judgements: Iterable[Judgement]) -> tuple[list[Judgement], list[Waived]]:
-        """Judgements with what is waived marked so, and how each waiver stands."""
+    def waived(self, judgements: Iterable[Finding]) -> tuple[list[Finding], list[Waived]]:
+        """Findings with what is waived marked so, and how each waiver stands."""
         return waive(judgements, list(self.waivers), self.moment, self.cascade.baseline.longest_waiver)
 
 
@@ -169,7 +169,7 @@ def audit(
     idle = [
         f'{sheet.place}: sheet "{sheet.name}" speaks of nothing that was surveyed'
         for sheet in baseline.sheets
-        if not any(sheet.speaks_of(subject) for subject in subjects)
+        if not any(sheet.applies_to(subject) for subject in subjects)
     ]
     judgements, stands = judge.waived(judgements)
     exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in seen) for verb in VERBS}

@@ -10,18 +10,18 @@ from typing import Any, Protocol
 
 import msgspec
 
-from rusty_lantern.core.access.effective_permissions import Across
+from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings, named_in, rules_of
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, named_in, rules_of
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.identity_policies import asks_who
-from rusty_lantern.core.access.policy.principals import Identity, read_identity
+from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.access.probe_check import worst
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.exposure import Exposures, Verdict
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
-from rusty_lantern.core.access.solver.sets import Work
-from rusty_lantern.core.access.solver.verdict_cache import Shapes
+from rusty_lantern.core.access.solver.sets import Budget
+from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
 from rusty_lantern.core.answer import Answer, Fact, Partly, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.config.estate import Store
@@ -30,8 +30,8 @@ from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import Subject, UnknownFact, derive
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Holder, Verb
-from rusty_lantern.core.model.store_index import Roster
+from rusty_lantern.core.model.identity import Identity, Verb
+from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.value_types import show_moment
 
 
@@ -39,23 +39,23 @@ class StoreContext(Protocol):
     """The store that a bucket is in, as far as the bucket's facts need it."""
 
     @property
-    def roster(self) -> Roster:
+    def roster(self) -> StoreIndex:
         """Who there is in the store, and which keys."""
 
     @property
-    def shapes(self) -> Shapes:
+    def shapes(self) -> VerdictCache:
         """What was decided already of buckets with rules alike."""
 
     @property
-    def across(self) -> Across:
+    def across(self) -> EffectivePermissions:
         """What the store's identities can do across its buckets."""
 
     @property
-    def buckets(self) -> Mapping[str, BucketView]:
+    def buckets(self) -> Mapping[str, BucketSubject]:
         """The buckets of the store by name."""
 
 
-def _nobody_asked(holder: Holder) -> Fact:
+def _nobody_asked(holder: Identity) -> Fact:
     """What an identity can do, of a bucket that stands alone."""
     return Answer("failed", None, f"{holder.name} was not looked at")
 
@@ -65,7 +65,7 @@ def _not_looked_at(bucket: str, verb: str) -> Fact:
 
 
 @dataclass(frozen=True)
-class BucketView:
+class BucketSubject:
     """One bucket of a survey with everything that follows from it, worked out when asked."""
 
     bucket: Bucket
@@ -73,7 +73,7 @@ class BucketView:
     moment: datetime
     store: Store | None = None
     trusted_accounts: frozenset[str] = frozenset()
-    neighbours: Mapping[str, BucketView] = field(default_factory=dict)
+    neighbours: Mapping[str, BucketSubject] = field(default_factory=dict)
     """The buckets of the same store, by name."""
     circle: StoreContext | None = None
     """The store's identities and keys; a bucket that stands alone has none. A proposed one has the circle of that which
@@ -96,12 +96,12 @@ class BucketView:
         return msgspec.structs.replace(found, object_doubt="") if stated.value == "none" else found
 
     @cached_property
-    def surroundings(self) -> Surroundings:
+    def surroundings(self) -> EvaluationContext:
         """The moment and the owner that decisions depend on."""
         told = self.dossier.account
         unread = f"the account that the bucket is in was not read ({told.reason})" if told.unread else ""
         unread = "" if self.dossier.account_number else unread
-        return Surroundings(self.moment, self.account, self.trusted_accounts, self.trusted_networks, unread)
+        return EvaluationContext(self.moment, self.account, self.trusted_accounts, self.trusted_networks, unread)
 
     @property
     def account(self) -> str:
@@ -109,11 +109,11 @@ class BucketView:
         return self.dossier.account_number or self.dossier.account.value or ""
 
     @property
-    def roster(self) -> Roster:
+    def roster(self) -> StoreIndex:
         """Who there is in the store, and which keys."""
         if self.circle is not None:
             return self.circle.roster
-        return Roster(self.dossier, self.moment, _nobody_asked, _not_looked_at)
+        return StoreIndex(self.dossier, self.moment, _nobody_asked, _not_looked_at)
 
     @cached_property
     def verdicts(self) -> Exposures:
@@ -134,9 +134,9 @@ class BucketView:
         )  # fmt: skip
 
     @property
-    def shapes(self) -> Shapes:
+    def shapes(self) -> VerdictCache:
         """What was decided already of buckets of the same store with rules alike."""
-        return self.circle.shapes if self.circle else Shapes()
+        return self.circle.shapes if self.circle else VerdictCache()
 
     def _demands(self, name: str) -> Fact:
         asked = self.bucket.policy
@@ -149,11 +149,11 @@ class BucketView:
         return found._subject if found else None
 
     @cached_property
-    def named(self) -> dict[Identity, dict[Verb, Reach] | None]:
+    def named(self) -> dict[Principal, dict[Verb, Reach] | None]:
         """The identities that the rules name, with what each is granted once that was asked for."""
         return dict.fromkeys(named_in(self.rules))
 
-    def granted(self, identity: Identity) -> dict[Verb, Reach]:
+    def granted(self, identity: Principal) -> dict[Verb, Reach]:
         """What the rules grant an identity that they name."""
         found = self.named.get(identity)
         if found is None:
@@ -164,13 +164,13 @@ class BucketView:
             self.named[identity] = found
         return found
 
-    def _granted(self, identity: Identity) -> dict[Verb, Reach]:
+    def _granted(self, identity: Principal) -> dict[Verb, Reach]:
         circle = self.circle
         if circle is not None and circle.buckets.get(self.bucket.name) is self:
             return circle.across.granted(identity, self.bucket.name)
-        return reach_of(identity, self.rules, self.surroundings, Work(BUDGET))
+        return reach_of(identity, self.rules, self.surroundings, Budget(BUDGET))
 
-    def trusts(self, identity: Identity) -> Fact:
+    def trusts(self, identity: Principal) -> Fact:
         """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
         own = {self.account, self.dossier.account.value or "", self.bucket.owner.value or ""} - {""}
         inner = self.trusted_accounts | own
@@ -211,16 +211,16 @@ class BucketView:
         trusted = {who: self.trusts(who) for who in self.named} if name == "outside" else {}
         wanted = [who for who in self.named if name == who.name or (who in trusted and trusted[who].value != "on")]
         if not wanted and name != "outside" and any(map(asks_who, self.rules.policy.statements)):
-            wanted = [read_identity(name)]  # not named, and what conditions say of callers may take it in
+            wanted = [read_principal(name)]  # not named, and what conditions say of callers may take it in
         asked = self.bucket.policy.evidence
         reached = [(verb, reach) for who in wanted for verb, reach in self.granted(who).items()]
         doubt = next((reach.doubts[0] for _, reach in reached if reach.level == "unknown" and reach.doubts), "")
         doubt = doubt or next(iter(self.rules.doubted.values()), "")
         sure = {who for who in wanted if who not in trusted or trusted[who].value == "off"}
         reaching = [who for who in wanted if any(reach.level != "closed" for reach in self.granted(who).values())]
-        stranger = next((who for who in reaching if who not in sure), None)
-        if stranger is not None and not doubt:
-            doubt = f"whether {stranger.name} is one of the store's own is not known: {trusted[stranger].reason}"
+        outsider = next((who for who in reaching if who not in sure), None)
+        if outsider is not None and not doubt:
+            doubt = f"whether {outsider.name} is one of the store's own is not known: {trusted[outsider].reason}"
         if doubt:
             certain = {v for who in sure for v, one in self.granted(who).items() if one.level in ("narrow", "open")}
             return Partly("failed", None, doubt, asked, certain=" ".join(verb for verb in VERBS if verb in certain))

@@ -10,20 +10,20 @@ import msgspec
 
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.config.estate import Estate
-from rusty_lantern.core.errors import BadInput, Complaint, Place
+from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 
 
-def beside(view: BucketView, proposed: Bucket) -> BucketView:
+def beside(view: BucketSubject, proposed: Bucket) -> BucketSubject:
     """A bucket as it is proposed, in the surroundings of the one that is there."""
     neighbours = {**view.neighbours, proposed.name: view}
     return replace(view, bucket=proposed, neighbours=neighbours)
 
 
-def alone(store: str, bucket: Bucket, moment: datetime, estate: Estate | None) -> BucketView:
+def alone(store: str, bucket: Bucket, moment: datetime, estate: Estate | None) -> BucketSubject:
     """A bucket in a store of which nothing is known: whatever is not said of the store is not configured there."""
     entry = next((one for one in estate.stores if one.name == store), None) if estate else None
     trusted = estate.trusted_accounts if estate else frozenset()
@@ -32,7 +32,7 @@ def alone(store: str, bucket: Bucket, moment: datetime, estate: Estate | None) -
         store=store, taken=moment, listing=Answer("known", 1), guards=absent, network=absent, account=absent,
         identities=absent, groups=absent, credentials=absent, encryption_keys=absent, links=absent,
     )  # fmt: skip
-    return BucketView(
+    return BucketSubject(
         bucket, dossier, moment, entry, trusted, trusted_networks=estate.trusted_networks if estate else ()
     )
 
@@ -41,5 +41,5 @@ def with_policy(bucket: Bucket, policy: str, file: str) -> Bucket:
     """The bucket with another policy. Raises `BadInput` if that cannot be read at all."""
     fault = parse_policy(policy).unreadable
     if fault:
-        raise BadInput(Complaint(str(fault), Place(file)))
+        raise BadInput(Problem(str(fault), Place(file)))
     return msgspec.structs.replace(bucket, policy=Answer("known", policy))

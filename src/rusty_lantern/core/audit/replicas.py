@@ -13,17 +13,17 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from rusty_lantern.core.audit.store_subject import Circle
+from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.baseline.builtin import ASKED
-from rusty_lantern.core.baseline.evaluation import Judgement, Status, last_word, show_fact
+from rusty_lantern.core.baseline.evaluation import Finding, Status, last_word, show_fact
 from rusty_lantern.core.baseline.loader import Baseline
-from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.baseline.selectors import SubjectRef
 from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.facts.replicas import Compared, Content, Difference
 from rusty_lantern.core.value_types import DURATION
 
 if TYPE_CHECKING:
-    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
 
 SETTINGS = (
     "versioning", "encryption.at-rest", "lock.enabled", "lock.mode", "lock.keep", "exposure.list", "exposure.read",
@@ -39,11 +39,11 @@ class Behind(msgspec.Struct, frozen=True):
     recent: int
 
 
-Missing = Callable[["BucketView", "BucketView", int], "Behind | None"]
+Missing = Callable[["BucketSubject", "BucketSubject", int], "Behind | None"]
 """Counts the keys that a copy lacks, where both sides have version tables; None where not."""
 
 
-def mirrored(stores: list[Circle], mirrors: tuple[Mirror, ...], missing: Missing) -> Iterator[Compared]:
+def mirrored(stores: list[StoreSubject], mirrors: tuple[Mirror, ...], missing: Missing) -> Iterator[Compared]:
     """Every bucket of every mirror."""
     by_name = {circle.roster.dossier.store: circle for circle in stores}
     for mirror in mirrors:
@@ -59,7 +59,7 @@ def mirrored(stores: list[Circle], mirrors: tuple[Mirror, ...], missing: Missing
                 yield compare(mirror, view, target.buckets.get(name), missing)
 
 
-def compare(mirror: Mirror, view: BucketView, copy: BucketView | None, missing: Missing) -> Compared:
+def compare(mirror: Mirror, view: BucketSubject, copy: BucketSubject | None, missing: Missing) -> Compared:
     """One bucket and its copy."""
     if copy is None:
         return Compared(mirror, view.bucket.name, "missing", f"{mirror.target} has no such bucket")
@@ -81,7 +81,9 @@ def compare(mirror: Mirror, view: BucketView, copy: BucketView | None, missing: 
     return Compared(mirror, view.bucket.name, content, words, behind, tuple(differences), tuple(unknown))
 
 
-def _content(mirror: Mirror, view: BucketView, copy: BucketView, missing: Missing) -> tuple[Content | None, str, int]:
+def _content(
+    mirror: Mirror, view: BucketSubject, copy: BucketSubject, missing: Missing
+) -> tuple[Content | None, str, int]:
     here, there = view.bucket.usage.value, copy.bucket.usage.value
     if here is None or there is None or not (here.complete and there.complete):
         return None, "not all objects were counted on both sides", 0
@@ -124,13 +126,13 @@ def show_waiting(seconds: int) -> str:
     return DURATION.show(seconds // unit * unit)
 
 
-def spoken_mirror(compared: Compared) -> Spoken:
+def spoken_mirror(compared: Compared) -> SubjectRef:
     """A mirrored bucket, as sheets speak of it: by the store and the name of the original."""
     title = f"{compared.bucket} → {compared.mirror.target}"
-    return Spoken("mirror", compared.mirror.source, compared.bucket, title)
+    return SubjectRef("mirror", compared.mirror.source, compared.bucket, title)
 
 
-def judgements(compared: Compared, baseline: Baseline | None = None) -> Iterator[Judgement]:
+def judgements(compared: Compared, baseline: Baseline | None = None) -> Iterator[Finding]:
     """What a mirror asks of a bucket's copy, judged. The estate file asks it; a sheet may lift it or ask otherwise."""
     subject = spoken_mirror(compared)
     for promised, derive in ASKED:
@@ -151,4 +153,4 @@ def judgements(compared: Compared, baseline: Baseline | None = None) -> Iterator
             status = "drifted"
         place = requirement if said else msgspec.structs.replace(requirement, place=compared.mirror.place)
         name = f"{compared.bucket} → {compared.mirror.target}"
-        yield Judgement(compared.mirror.source, name, place, observed, status, observed.reason, kind="mirror")
+        yield Finding(compared.mirror.source, name, place, observed, status, observed.reason, kind="mirror")

@@ -9,23 +9,23 @@ from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from rusty_lantern.core.access.effective_permissions import Across
-from rusty_lantern.core.access.solver.verdict_cache import Shapes
+from rusty_lantern.core.access.effective_permissions import EffectivePermissions
+from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
 from rusty_lantern.core.answer import Answer, Fact
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.declared_facts import or_stated
-from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.baseline.selectors import SubjectRef
 from rusty_lantern.core.config.estate import Estate, Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.registry import UnknownFact, derive
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Holder, Verb, masked
+from rusty_lantern.core.model.identity import Credential, Identity, Verb, masked
 from rusty_lantern.core.model.resources import EncryptionKey, Link
-from rusty_lantern.core.model.store_index import Roster
-from rusty_lantern.core.model.subjects import CredentialView, HolderView, KeyView, LinkView
+from rusty_lantern.core.model.store_index import StoreIndex
+from rusty_lantern.core.model.subjects import CredentialView, IdentityView, KeyView, LinkView
 
 if TYPE_CHECKING:
-    from rusty_lantern.core.audit.bucket_subject import BucketView
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
 
 
 def with_needs(dossier: Dossier, store: Store | None) -> Dossier:
@@ -46,25 +46,25 @@ def credential_title(credential: Credential) -> str:
     return f"{credential.owner or 'nobody'} {masked(credential.id)}"
 
 
-class Circle:
+class StoreSubject:
     """The buckets of one store together with its identities and keys."""
 
     def __init__(
-        self, dossier: Dossier, moment: datetime, buckets: Mapping[str, BucketView], store: Store | None = None
+        self, dossier: Dossier, moment: datetime, buckets: Mapping[str, BucketSubject], store: Store | None = None
     ) -> None:
         self.buckets = buckets
         self.store = store
         self.moment = moment
-        self.shapes = Shapes()
+        self.shapes = VerdictCache()
         self._can: dict[str, Fact] = {}
-        self.roster = Roster(dossier, moment, self.can, self.opened)
+        self.roster = StoreIndex(dossier, moment, self.can, self.opened)
 
     @cached_property
-    def across(self) -> Across:
+    def across(self) -> EffectivePermissions:
         """What identities can do across the buckets."""
-        return Across(self.buckets, self.roster)
+        return EffectivePermissions(self.buckets, self.roster)
 
-    def can(self, holder: Holder) -> Fact:
+    def can(self, holder: Identity) -> Fact:
         """The verbs that an identity has on at least one bucket."""
         if holder.name not in self._can:
             listing = self.roster.dossier.listing
@@ -97,13 +97,13 @@ class Circle:
         """How the facts of one of the store's subjects are asked for."""
         return lambda name: self.fact(name, view)
 
-    def subjects(self) -> Iterator[tuple[Spoken, Any]]:
+    def subjects(self) -> Iterator[tuple[SubjectRef, Any]]:
         """Everything besides buckets that a baseline can speak of, with what its facts derive from.
 
         Where a whole section was not read, one subject stands for all that may be in it.
         """
         dossier = self.roster.dossier
-        yield Spoken("store", dossier.store, dossier.store, dossier.store), self.roster
+        yield SubjectRef("store", dossier.store, dossier.store, dossier.store), self.roster
         sections: list[tuple[str, Answer[Any], Any]] = [
             ("identity", dossier.identities, self.holder),
             ("credential", dossier.credentials, self.credential),
@@ -112,18 +112,18 @@ class Circle:
         ]
         for kind, section, view_of in sections:
             if not section.settled:
-                yield Spoken(kind, dossier.store, "", f"any {kind}", unseen=True), section
+                yield SubjectRef(kind, dossier.store, "", f"any {kind}", unseen=True), section
             for entry in section.value or ():
                 found = view_of(entry)
                 if found is not None:
                     yield found
 
-    def holder(self, holder: Holder) -> tuple[Spoken, HolderView]:
+    def holder(self, holder: Identity) -> tuple[SubjectRef, IdentityView]:
         """An identity as a subject."""
-        spoken = Spoken("identity", self.roster.dossier.store, holder.name, holder.name, holder.tags)
-        return spoken, HolderView(holder, self.roster)
+        spoken = SubjectRef("identity", self.roster.dossier.store, holder.name, holder.name, holder.tags)
+        return spoken, IdentityView(holder, self.roster)
 
-    def credential(self, credential: Credential) -> tuple[Spoken, CredentialView] | None:
+    def credential(self, credential: Credential) -> tuple[SubjectRef, CredentialView] | None:
         """A credential as a subject: sheets speak of it by its owner's name and tags; a disabled one is none."""
         if credential.state.value == "disabled":
             return None
@@ -132,45 +132,45 @@ class Circle:
         listed = self.roster.dossier.identities
         nobody: Answer[dict[str, str]] = Answer(listed.state if listed.unread else "absent", None, listed.note)
         tags = view.owner.tags if view.owner else nobody
-        return Spoken("credential", self.roster.dossier.store, credential.owner, title, tags), view
+        return SubjectRef("credential", self.roster.dossier.store, credential.owner, title, tags), view
 
     def credential_view(self, credential: Credential) -> CredentialView:
         """A credential with what its facts derive from."""
         return CredentialView(credential, self.roster)
 
-    def key(self, key: EncryptionKey) -> tuple[Spoken, KeyView]:
+    def key(self, key: EncryptionKey) -> tuple[SubjectRef, KeyView]:
         """An encryption key as a subject."""
         title = next(iter(key.names), key.id)
-        return Spoken("encryption-key", self.roster.dossier.store, title, title), KeyView(key, self.roster)
+        return SubjectRef("encryption-key", self.roster.dossier.store, title, title), KeyView(key, self.roster)
 
-    def link(self, link: Link) -> tuple[Spoken, LinkView] | None:
+    def link(self, link: Link) -> tuple[SubjectRef, LinkView] | None:
         """A link as a subject, by the name of its bucket; one that opens nothing any more is none."""
         view = LinkView(link, self.roster)
         if view.standing in ("revoked", "expired", "dead"):
             return None
         return self.link_spoken(link), view
 
-    def link_spoken(self, link: Link) -> Spoken:
+    def link_spoken(self, link: Link) -> SubjectRef:
         """How sheets speak of a link."""
-        return Spoken("link", self.roster.dossier.store, link.bucket, f"{link.bucket}/{link.key}")
+        return SubjectRef("link", self.roster.dossier.store, link.bucket, f"{link.bucket}/{link.key}")
 
 
-def circles(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[Circle]:
+def circles(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[StoreSubject]:
     """The stores of a survey, each with its buckets by name."""
     entries = {store.name: store for store in estate.stores} if estate else {}
     trusted = estate.trusted_accounts if estate else frozenset()
     networks = estate.trusted_networks if estate else ()
     found = []
     for dossier in dossiers:
-        near: dict[str, BucketView] = {}
+        near: dict[str, BucketSubject] = {}
         entry = entries.get(dossier.store)
-        circle = Circle(with_needs(dossier, entry), moment, near, entry)
+        circle = StoreSubject(with_needs(dossier, entry), moment, near, entry)
         for bucket in sorted(dossier.buckets, key=lambda b: b.name):
-            near[bucket.name] = BucketView(bucket, dossier, moment, entry, trusted, near, circle, networks)
+            near[bucket.name] = BucketSubject(bucket, dossier, moment, entry, trusted, near, circle, networks)
         found.append(circle)
     return found
 
 
-def views(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[BucketView]:
+def views(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[BucketSubject]:
     """All buckets of a survey, store by store, by name."""
     return [view for circle in circles(dossiers, estate, moment) for view in circle.buckets.values()]

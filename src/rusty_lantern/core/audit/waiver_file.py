@@ -7,8 +7,8 @@ from fnmatch import fnmatchcase
 
 import msgspec
 
-from rusty_lantern.core.baseline.evaluation import Judgement
-from rusty_lantern.core.errors import Collector, Place
+from rusty_lantern.core.baseline.evaluation import Finding
+from rusty_lantern.core.errors import Place, ProblemList
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
 from rusty_lantern.core.value_types import NotOnScale, Scale, Value, read_moment
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
@@ -31,7 +31,7 @@ class Waiver(msgspec.Struct, frozen=True):
     until: datetime
     place: Place
 
-    def speaks_of(self, judgement: Judgement) -> bool:
+    def applies_to(self, judgement: Finding) -> bool:
         """Whether it is about this requirement on this subject."""
         return self.fact == judgement.requirement.fact and fnmatchcase(f"{judgement.store}/{judgement.name}", self.of)
 
@@ -42,7 +42,7 @@ _FIELDS = ("of", "fact", "observed", "because", "by", "since", "until")
 def read_waivers(document: str, file: str) -> list[Waiver]:
     """Read a waivers file. Raises `BadInput` with everything that is wrong with it."""
     root = read_marked(document, file)
-    complaints = Collector()
+    complaints = ProblemList()
     reader = Reader(complaints)
     top = reader.fields(root, ("waivers",), "the waivers file")
     node = top.get("waivers")
@@ -69,7 +69,7 @@ def _waiver(reader: Reader, node: Marked) -> Waiver | None:
     try:
         scale = lookup(text["fact"]).scale if text["fact"] else None
         if scale is not None and text["observed"] not in ("", UNKNOWN) and lookup(text["fact"]).subject != "object":
-            _read(scale, text["observed"])
+            read_observed(scale, text["observed"])
     except UnknownFact as error:
         reader.complaints.add(f'unknown fact "{text["fact"]}"', fields["fact"].place, error.hint)
     except NotOnScale as error:
@@ -83,5 +83,6 @@ def _waiver(reader: Reader, node: Marked) -> Waiver | None:
     return Waiver(text["of"], text["fact"], text["observed"], text["because"], text["by"], since, until, node.place)
 
 
-def _read(scale: Scale, words: str) -> Value | None:
+def read_observed(scale: Scale, words: str) -> Value | None:
+    """A value as a waiver writes it; None for absent."""
     return None if words == ABSENT else scale.read(words)

@@ -22,8 +22,8 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.audit.waiver_file import UNKNOWN, Waiver, _read
-from rusty_lantern.core.baseline.evaluation import Judgement, show_fact
+from rusty_lantern.core.audit.waiver_file import UNKNOWN, Waiver, read_observed
+from rusty_lantern.core.baseline.evaluation import Finding, show_fact
 from rusty_lantern.core.facts.registry import grows, lookup
 from rusty_lantern.core.value_types import Parts, Scale, Value, show_moment
 from rusty_lantern.core.yaml_source import escaped, quoted
@@ -43,7 +43,7 @@ class Waived(msgspec.Struct, frozen=True):
     """How many drifts it covers."""
 
 
-def observed_now(judgement: Judgement) -> str:
+def observed_now(judgement: Finding) -> str:
     """What a waiver of this drift records as accepted: the value in words, or how many versions drifted."""
     if judgement.status == "unknown":
         return UNKNOWN
@@ -52,7 +52,7 @@ def observed_now(judgement: Judgement) -> str:
     return show_fact(judgement.requirement.fact, judgement.observed).removesuffix(" (stated)")
 
 
-def written(judgement: Judgement, because: str, by: str, since: datetime, until: datetime) -> str:
+def written(judgement: Finding, because: str, by: str, since: datetime, until: datetime) -> str:
     """A waiver of this drift, as an entry of the waivers file; every text is quoted, whatever stands in it."""
     fields = {"of": f"{judgement.store}/{escaped(judgement.name)}", "fact": judgement.requirement.fact}
     if judgement.status == "unknown" or not grows(judgement.requirement.fact):
@@ -63,9 +63,9 @@ def written(judgement: Judgement, because: str, by: str, since: datetime, until:
 
 
 def apply(
-    judgements: Iterable[Judgement], waivers: list[Waiver], moment: datetime, longest: int = 0
-) -> tuple[list[Judgement], list[Waived]]:
-    """Judgements with what is waived marked so, and how each waiver stands.
+    judgements: Iterable[Finding], waivers: list[Waiver], moment: datetime, longest: int = 0
+) -> tuple[list[Finding], list[Waived]]:
+    """Findings with what is waived marked so, and how each waiver stands.
 
     `longest`: seconds that a waiver may last; 0: as long as it says.
     """
@@ -78,7 +78,7 @@ def apply(
         if judgement.status not in ("drifted", "unknown"):
             found.append(judgement)
             continue
-        mine = [number for number, waiver in enumerate(waivers) if waiver.speaks_of(judgement)]
+        mine = [number for number, waiver in enumerate(waivers) if waiver.applies_to(judgement)]
         if judgement.status == "unknown":
             mine = [number for number in mine if waivers[number].observed == UNKNOWN]
         why_not = [_void(waivers[number], standings[number], judgement) for number in mine]
@@ -110,7 +110,7 @@ def _standing(waiver: Waiver, moment: datetime, longest: int) -> Standing:
     return "ends soon" if waiver.until - moment <= SOON else "in force"
 
 
-def _void(waiver: Waiver, standing: Standing, judgement: Judgement) -> str:
+def _void(waiver: Waiver, standing: Standing, judgement: Finding) -> str:
     """Why a waiver does not cover a drift; empty where it does."""
     if standing == "ended":
         return f"it ended on {show_moment(waiver.until)}"
@@ -126,7 +126,7 @@ def _void(waiver: Waiver, standing: Standing, judgement: Judgement) -> str:
     return ""
 
 
-def is_worse(judgement: Judgement, accepted: str) -> bool:
+def is_worse(judgement: Finding, accepted: str) -> bool:
     """Whether a drift is worse than what was accepted, in words.
 
     On an ordered scale, further from what is required; of a set of words, any that was not accepted; of anything else,
@@ -135,7 +135,7 @@ def is_worse(judgement: Judgement, accepted: str) -> bool:
     if judgement.tally is not None:
         return not accepted.isdigit() or judgement.tally.drifted > int(accepted)
     scale = lookup(judgement.requirement.fact).scale
-    then, now = _read(scale, accepted), judgement.observed.value
+    then, now = read_observed(scale, accepted), judgement.observed.value
     if then == now:
         return False
     if then is None or now is None:
@@ -153,7 +153,7 @@ _DIRECTED = ("is", "at least", "at most", "between")
 """Comparisons from which it can be told which way is worse."""
 
 
-def _higher_is_worse(judgement: Judgement, scale: Scale, then: Value) -> bool:
+def _higher_is_worse(judgement: Finding, scale: Scale, then: Value) -> bool:
     """Which way leads away from what is required, as seen from what was accepted."""
     comparison = judgement.requirement.comparison
     values = [value for value in (comparison.values if comparison else ()) if value is not None]

@@ -16,7 +16,7 @@ from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.baseline.builtin import ASKED
 from rusty_lantern.core.baseline.comparisons import read_comparison
 from rusty_lantern.core.baseline.evaluation import show_fact
-from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.baseline.selectors import SubjectRef
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.value_types import Words
@@ -52,16 +52,16 @@ _SAFE = {
 _HIGH = ("exposure.", "notifications.outside", "credential.owner-state")
 
 
-class Habit(msgspec.Struct, frozen=True):
+class CommonValue(msgspec.Struct, frozen=True):
     """What most subjects of a kind have in common, and those that have not: with what they have, or why unknown."""
 
     fact: str
     required: str
     of: int
-    others: tuple[tuple[Spoken, str], ...]
+    others: tuple[tuple[SubjectRef, str], ...]
 
 
-def draft(subjects: Sequence[Spoken], title: str, survey: str) -> str:
+def draft(subjects: Sequence[SubjectRef], title: str, survey: str) -> str:
     """A baseline as YAML text, with questions as comments."""
     parts = [
         f"title: {quoted(title)}\nedition: {quoted(f'drafted from {survey}')}\n\n"
@@ -85,7 +85,7 @@ def draft(subjects: Sequence[Spoken], title: str, survey: str) -> str:
     return "\n".join(parts)
 
 
-def _facts(kind: str, subjects: Sequence[Spoken]) -> list[str]:
+def _facts(kind: str, subjects: Sequence[SubjectRef]) -> list[str]:
     found = [
         name
         for name, entry in REGISTER.items()
@@ -97,7 +97,7 @@ def _facts(kind: str, subjects: Sequence[Spoken]) -> list[str]:
     return [name for name in found if not name.endswith(".*")]
 
 
-def _habit(fact: str, subjects: Sequence[Spoken]) -> Habit | None:
+def _habit(fact: str, subjects: Sequence[SubjectRef]) -> CommonValue | None:
     seen = [(subject, subject.observe(fact)) for subject in subjects]
     told = [(subject, answer) for subject, answer in seen if answer.settled]
     if len(told) < FEWEST:
@@ -115,10 +115,10 @@ def _habit(fact: str, subjects: Sequence[Spoken]) -> Habit | None:
         return None
     others = [(s, w) for (s, _), w, fit in zip(told, words, fits, strict=True) if not fit]
     others += [(subject, f"could not be told: {answer.reason}") for subject, answer in seen if not answer.settled]
-    return Habit(fact, required, len(told), tuple(others))
+    return CommonValue(fact, required, len(told), tuple(others))
 
 
-def _mirrors(subjects: Sequence[Spoken]) -> list[Habit]:
+def _mirrors(subjects: Sequence[SubjectRef]) -> list[CommonValue]:
     """What the estate file promises of copies, and does not hold."""
     mine = [subject for subject in subjects if subject.kind == "mirror"]
     found = []
@@ -136,7 +136,7 @@ def _mirrors(subjects: Sequence[Spoken]) -> list[Habit]:
             )
         )
         if broken:
-            found.append(Habit(promised.fact, promised.comparison.words, len(seen), broken))
+            found.append(CommonValue(promised.fact, promised.comparison.words, len(seen), broken))
     return found
 
 
@@ -147,7 +147,7 @@ def _words(fact: str, answer: Fact) -> str:
     return "present" if fact.startswith("tags.") else lookup(fact).scale.show(answer.value)
 
 
-def _line(habit: Habit) -> str:
+def _line(habit: CommonValue) -> str:
     severity = ", severity: high" if habit.fact.startswith(_HIGH) else ""
     written = f"{{is: {habit.required}{severity}}}" if severity else habit.required
     held = habit.of - sum(not words.startswith("could not") for _, words in habit.others)
@@ -155,7 +155,7 @@ def _line(habit: Habit) -> str:
     return f"      {name}: {written}  # {held} of {habit.of}\n"
 
 
-def _unread(kind: str, stores: list[str], habits: list[Habit]) -> str:
+def _unread(kind: str, stores: list[str], habits: list[CommonValue]) -> str:
     names = ", ".join(stores)
     lines = "".join(f"      {habit.fact}: anything\n" for habit in habits)
     return (
@@ -164,7 +164,7 @@ def _unread(kind: str, stores: list[str], habits: list[Habit]) -> str:
     )
 
 
-def _question(number: int, habit: Habit, kind: str) -> str:
+def _question(number: int, habit: CommonValue, kind: str) -> str:
     """The subjects that deviate, as comments, and a sheet that leaves them out for now."""
     told = "".join(f"  #   {quoted(f'{s.store}/{s.title}')}: {quoted(words)}\n" for s, words in habit.others)
     stores: dict[str, list[str]] = {}

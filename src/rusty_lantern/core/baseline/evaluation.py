@@ -13,7 +13,7 @@ import msgspec
 
 from rusty_lantern.core.answer import UNSETTLED, Answer, Fact, Partly
 from rusty_lantern.core.baseline.loader import Baseline, Requirement
-from rusty_lantern.core.baseline.selectors import Fit, Spoken, spoken
+from rusty_lantern.core.baseline.selectors import Fit, SubjectRef, spoken
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket import Bucket, Table
@@ -48,7 +48,7 @@ class Weight(msgspec.Struct, frozen=True, order=True):
     bytes: int = 0
 
 
-class Judgement(msgspec.Struct, frozen=True):
+class Finding(msgspec.Struct, frozen=True):
     """One requirement on one subject: what was asked, what was seen, and what follows."""
 
     store: str
@@ -66,7 +66,7 @@ class Judgement(msgspec.Struct, frozen=True):
     weight: Weight = Weight()
 
 
-def required_of(baseline: Baseline, subject: Spoken) -> list[Required]:
+def required_of(baseline: Baseline, subject: SubjectRef) -> list[Required]:
     """The requirements in force on a subject, after the cascade, in the order in which facts were first required."""
     force: dict[str, list[Required]] = {}
     for sheet in baseline.sheets:
@@ -74,7 +74,7 @@ def required_of(baseline: Baseline, subject: Spoken) -> list[Required]:
         if fits is False:
             continue
         for requirement in sheet.require:
-            if requirement.speaks_of != subject.kind:
+            if requirement.applies_to != subject.kind:
                 continue
             earlier = force.get(requirement.fact, [])
             displaced = tuple(r.requirement for r in earlier)
@@ -92,7 +92,7 @@ class Cascade:
         self._speaking: dict[str, Baseline] = {}
         self._known: dict[tuple[str, tuple[Fit, ...]], list[Required]] = {}
 
-    def required_of(self, subject: Spoken) -> list[Required]:
+    def required_of(self, subject: SubjectRef) -> list[Required]:
         """The requirements in force on a subject."""
         speaking = self._of_kind(subject.kind)
         key = (subject.kind, tuple(sheet.of.fit(subject) for sheet in speaking.sheets))
@@ -103,12 +103,12 @@ class Cascade:
     def _of_kind(self, kind: str) -> Baseline:
         """The baseline, but for sheets that require nothing of subjects of this kind."""
         if kind not in self._speaking:
-            sheets = [s for s in self.baseline.sheets if any(r.speaks_of == kind for r in s.require)]
+            sheets = [s for s in self.baseline.sheets if any(r.applies_to == kind for r in s.require)]
             self._speaking[kind] = msgspec.structs.replace(self.baseline, sheets=sheets)
         return self._speaking[kind]
 
 
-def last_word(baseline: Baseline, subject: Spoken, fact: str) -> Requirement | None:
+def last_word(baseline: Baseline, subject: SubjectRef, fact: str) -> Requirement | None:
     """What the last sheet that certainly speaks of a subject says of a fact, lifted or not; None where none does."""
     said = [r for sheet in baseline.sheets for r in sheet.require if r.fact == fact and sheet.of.fit(subject).yes]
     return said[-1] if said else None
@@ -129,7 +129,7 @@ def judge(
     bucket: Bucket,
     observe: Callable[[str], Fact],
     tallied: Tallied = no_tables,
-) -> list[Judgement]:
+) -> list[Finding]:
     """Judge every requirement in force on a bucket. `observe` yields a fact of it by name."""
     cascade = baseline if isinstance(baseline, Cascade) else Cascade(baseline)
     required = cascade.required_of(spoken(store, bucket, observe))
@@ -150,23 +150,23 @@ def judge(
         else:
             fact = Answer(table.state, None, table.note, table.evidence)
         status, reason = _status(one, fact)
-        judgements.append(Judgement(store, name, requirement, fact, status, reason))
+        judgements.append(Finding(store, name, requirement, fact, status, reason))
     return judgements
 
 
-def judge_subject(cascade: Cascade, subject: Spoken, observe: Callable[[str], Fact]) -> list[Judgement]:
+def judge_subject(cascade: Cascade, subject: SubjectRef, observe: Callable[[str], Fact]) -> list[Finding]:
     """Judge every requirement in force on a subject other than a bucket."""
     judgements = []
     for one in cascade.required_of(subject):
         fact = observe(one.requirement.fact)
         status, reason = _status(one, fact)
         judgements.append(
-            Judgement(subject.store, subject.title, one.requirement, fact, status, reason, kind=subject.kind)
+            Finding(subject.store, subject.title, one.requirement, fact, status, reason, kind=subject.kind)
         )
     return judgements
 
 
-def _of_objects(required: Required, store: str, bucket: Bucket, tally: Tally) -> list[Judgement]:
+def _of_objects(required: Required, store: str, bucket: Bucket, tally: Tally) -> list[Finding]:
     """The judgement from a tally; none where the requirement speaks of no version at all."""
     if not tally.applies:
         return []
@@ -177,7 +177,7 @@ def _of_objects(required: Required, store: str, bucket: Bucket, tally: Tally) ->
     note = f"first: {', '.join(tally.first)}" if tally.examples else ""
     fact: Fact = Answer("known", None, note, table.evidence)
     confidence = table.value.confidence if table.value else 0.95
-    return [Judgement(store, bucket.name, required.requirement, fact, status, reason, tally, confidence)]
+    return [Finding(store, bucket.name, required.requirement, fact, status, reason, tally, confidence)]
 
 
 def _of_tally(requirement: Requirement, tally: Tally, table: Table | None) -> tuple[Status, str]:
@@ -215,7 +215,7 @@ def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     return "drifted", ""
 
 
-def observed_words(judgement: Judgement) -> str:
+def observed_words(judgement: Finding) -> str:
     """What was seen, in words."""
     tally = judgement.tally
     if tally is None:

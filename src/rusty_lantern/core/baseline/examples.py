@@ -20,10 +20,10 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.core.answer import Fact
-from rusty_lantern.core.baseline.evaluation import Judgement, judge, observed_words
+from rusty_lantern.core.baseline.evaluation import Finding, judge, observed_words
 from rusty_lantern.core.baseline.loader import Baseline, in_force
 from rusty_lantern.core.config.declared_bucket import declared
-from rusty_lantern.core.errors import Collector, Place, nearest
+from rusty_lantern.core.errors import Place, ProblemList, nearest
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
@@ -56,7 +56,7 @@ class Outcome(msgspec.Struct, frozen=True):
 
 def read_examples(document: str, file: str) -> list[Example]:
     """Read a file of examples. Raises `BadInput` with everything that is wrong with it."""
-    complaints = Collector()
+    complaints = ProblemList()
     reader = Reader(complaints)
     root = read_marked(document, file)
     top = reader.fields(root, ("examples",), "the file of examples")
@@ -124,7 +124,7 @@ def _outcome(baseline: Baseline, example: Example, moment: datetime, observer: O
     return Outcome(example, tuple(wrong))
 
 
-def _otherwise(found: Judgement, expected: str) -> str:
+def _otherwise(found: Finding, expected: str) -> str:
     required = found.requirement.comparison.words if found.requirement.comparison else "anything"
     why = f" ({found.reason})" if found.reason else ""
     place = found.requirement.place

@@ -15,7 +15,7 @@ from posixpath import dirname, normpath
 
 import msgspec
 
-from rusty_lantern.core.errors import BadInput, Collector, Complaint, nearest
+from rusty_lantern.core.errors import BadInput, Problem, ProblemList, nearest
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
 
 MOST_FILES = 64
@@ -36,7 +36,7 @@ class Gathered(msgspec.Struct):
 
 def no_files(path: str) -> str:
     """For a baseline that stands alone."""
-    raise BadInput(Complaint(f"{path} cannot be included here"))
+    raise BadInput(Problem(f"{path} cannot be included here"))
 
 
 def gather(document: str, file: str, opened: Opened, reader: Reader) -> Gathered:
@@ -54,7 +54,7 @@ class _Gatherer:
         self.values: dict[str, str] = {}
 
     @property
-    def complaints(self) -> Collector:
+    def complaints(self) -> ProblemList:
         return self.reader.complaints
 
     def read(self, document: str, file: str, outer: Mapping[str, str], above: tuple[str, ...]) -> Gathered:

@@ -15,14 +15,14 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.baseline.evaluation import required_of
 from rusty_lantern.core.baseline.loader import Baseline, Requirement, in_force
-from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.baseline.selectors import SubjectRef
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import family
 from rusty_lantern.core.value_types import show_moment
 
 
-class Remark(msgspec.Struct, frozen=True):
+class LintWarning(msgspec.Struct, frozen=True):
     """Something odd: where, what, and whether it is likely a mistake."""
 
     place: Place
@@ -30,10 +30,10 @@ class Remark(msgspec.Struct, frozen=True):
     odd: bool = True
 
 
-def check(baseline: Baseline, subjects: Sequence[Spoken], moment: datetime) -> list[Remark]:
+def check(baseline: Baseline, subjects: Sequence[SubjectRef], moment: datetime) -> list[LintWarning]:
     """Everything odd about a baseline, held against what was surveyed (nothing: only the baseline itself)."""
     remarks = [
-        Remark(s.place, f'sheet "{s.name}" is switched off: {s.off}', odd=False) for s in baseline.sheets if s.off
+        LintWarning(s.place, f'sheet "{s.name}" is switched off: {s.off}', odd=False) for s in baseline.sheets if s.off
     ]
     remarks += [remark for sheet in baseline.sheets for r in sheet.require if (remark := _in_time(r, moment))]
     if subjects:
@@ -78,25 +78,25 @@ _TOGETHER: list[tuple[str, str, Callable[[Requirement, Requirement], bool]]] = [
 """Two facts that hang together, and whether requirements of both can hold at once."""
 
 
-def _in_time(requirement: Requirement, moment: datetime) -> Remark | None:
+def _in_time(requirement: Requirement, moment: datetime) -> LintWarning | None:
     if requirement.ends is not None and requirement.ends <= moment:
-        return Remark(requirement.place, f"{requirement.fact}: not required since {show_moment(requirement.ends)}")
+        return LintWarning(requirement.place, f"{requirement.fact}: not required since {show_moment(requirement.ends)}")
     if requirement.begins is not None and requirement.begins > moment:
         what = f"{requirement.fact}: required from {show_moment(requirement.begins)} on"
-        return Remark(requirement.place, what, odd=False)
+        return LintWarning(requirement.place, what, odd=False)
     return None
 
 
-def _against(baseline: Baseline, subjects: Sequence[Spoken]) -> list[Remark]:
+def _against(baseline: Baseline, subjects: Sequence[SubjectRef]) -> list[LintWarning]:
     counts: dict[Place, list[bool]] = {}
-    remarks: list[Remark] = []
+    remarks: list[LintWarning] = []
     for subject in subjects:
         force = required_of(baseline, subject)
         for one, other in conflicts([r.requirement for r in force if r.sure]):
             where = f"{subject.store}/{subject.title}"
             what = f"{other.fact}: cannot hold together with {one.fact} ({one.place}), as on {where}"
             if not any(r.place == other.place for r in remarks):
-                remarks.append(Remark(other.place, what))
+                remarks.append(LintWarning(other.place, what))
         for required in force:
             place = required.requirement.place
             shown = True
@@ -104,15 +104,15 @@ def _against(baseline: Baseline, subjects: Sequence[Spoken]) -> list[Remark]:
                 shown = subject.observe(required.requirement.fact).state != "unsupported"
             counts.setdefault(place, []).append(shown)
     for sheet in [sheet for sheet in baseline.sheets if sheet.require]:
-        if not any(sheet.speaks_of(subject) for subject in subjects):
-            remarks.append(Remark(sheet.place, f'sheet "{sheet.name}" speaks of nothing that was surveyed'))
+        if not any(sheet.applies_to(subject) for subject in subjects):
+            remarks.append(LintWarning(sheet.place, f'sheet "{sheet.name}" speaks of nothing that was surveyed'))
             continue
         for requirement in sheet.require:
             seen = counts.get(requirement.place)
             if requirement.comparison is not None and seen is None:
                 what = f"{requirement.fact}: never counts; later sheets override it on everything it speaks of"
-                remarks.append(Remark(requirement.place, what))
+                remarks.append(LintWarning(requirement.place, what))
             elif seen and not any(seen):
                 what = f"{requirement.fact}: no surveyed store can show it, so it is always unknown"
-                remarks.append(Remark(requirement.place, what))
+                remarks.append(LintWarning(requirement.place, what))
     return remarks

@@ -13,8 +13,8 @@ import msgspec
 
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
 from rusty_lantern.core.baseline.includes import Opened, gather, no_files
-from rusty_lantern.core.baseline.selectors import All, Spoken, read_choice
-from rusty_lantern.core.errors import Collector, Place
+from rusty_lantern.core.baseline.selectors import All, SubjectRef, read_choice
+from rusty_lantern.core.errors import Place, ProblemList
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
 from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment
 from rusty_lantern.core.yaml_source import Marked, Reader
@@ -43,7 +43,7 @@ class Requirement(msgspec.Struct, frozen=True):
     """The share of drift up to which a sample's bound counts as held; 0: a sample alone never does."""
 
     @property
-    def speaks_of(self) -> str:
+    def applies_to(self) -> str:
         """The kind of subject that it is judged on; objects are judged with their bucket."""
         kind = lookup(self.fact).subject
         return "bucket" if kind == "object" else kind
@@ -59,9 +59,9 @@ class Sheet(msgspec.Struct, frozen=True):
     off: str = ""
     """Why the sheet is switched off; empty: it is not."""
 
-    def speaks_of(self, subject: Spoken) -> bool:
+    def applies_to(self, subject: SubjectRef) -> bool:
         """Whether it may ask anything of a subject."""
-        return any(r.speaks_of == subject.kind for r in self.require) and self.of.fit(subject).yes is not False
+        return any(r.applies_to == subject.kind for r in self.require) and self.of.fit(subject).yes is not False
 
 
 class Baseline(msgspec.Struct, frozen=True):
@@ -82,7 +82,7 @@ _LONG = ("is", "severity", "because", "remedy", "from", "until", "in-a-sample")
 
 def read_baseline(document: str, file: str, opened: Opened = no_files) -> Baseline:
     """Read a baseline, with the files that it includes. Raises `BadInput` with everything that is wrong with it."""
-    complaints = Collector()
+    complaints = ProblemList()
     reader = Reader(complaints)
     gathered = gather(document, file, opened, reader)
     top = gathered.top

@@ -29,7 +29,7 @@ def nothing_known(name: str) -> Fact:
     return Answer("failed", None, f"{name} is not known here")
 
 
-class Spoken(msgspec.Struct, frozen=True):
+class SubjectRef(msgspec.Struct, frozen=True):
     """What a sheet may speak of: a bucket, or another subject of the register.
 
     `name` is what patterns are held against: for a credential its owner, for a link the bucket it opens; `title` is
@@ -46,9 +46,9 @@ class Spoken(msgspec.Struct, frozen=True):
     observe: Callable[[str], Fact] = nothing_known
 
 
-def spoken(store: str, bucket: Bucket, observe: Callable[[str], Fact] = nothing_known) -> Spoken:
+def spoken(store: str, bucket: Bucket, observe: Callable[[str], Fact] = nothing_known) -> SubjectRef:
     """A bucket, as sheets speak of it."""
-    return Spoken("bucket", store, bucket.name, bucket.name, bucket.tags, observe=observe)
+    return SubjectRef("bucket", store, bucket.name, bucket.name, bucket.tags, observe=observe)
 
 
 class Fit(NamedTuple):
@@ -61,7 +61,7 @@ class Fit(NamedTuple):
 class Part(Protocol):
     """One part of a choice."""
 
-    def fit(self, subject: Spoken) -> Fit:
+    def fit(self, subject: SubjectRef) -> Fit:
         """Whether the subject fits it."""
 
 
@@ -71,7 +71,7 @@ class Named(msgspec.Struct, frozen=True):
     what: str
     patterns: tuple[str, ...]
 
-    def fit(self, subject: Spoken) -> Fit:
+    def fit(self, subject: SubjectRef) -> Fit:
         """Whether one pattern fits."""
         if self.what == "store":
             return Fit(self._matches(subject.store))
@@ -94,7 +94,7 @@ class Compared(msgspec.Struct, frozen=True):
     fact: str
     comparison: Comparison
 
-    def fit(self, subject: Spoken) -> Fit:
+    def fit(self, subject: SubjectRef) -> Fit:
         """Whether the subject has such a fact, and it compares so."""
         if lookup(self.fact).subject != subject.kind:
             return Fit(False)
@@ -111,7 +111,7 @@ class All(msgspec.Struct, frozen=True):
 
     parts: tuple[Part, ...] = ()
 
-    def fit(self, subject: Spoken) -> Fit:
+    def fit(self, subject: SubjectRef) -> Fit:
         """No if one does not; perhaps if one only may."""
         found = [part.fit(subject) for part in self.parts]
         return _first(found, False) or _first(found, None) or Fit(True)
@@ -122,7 +122,7 @@ class Some(msgspec.Struct, frozen=True):
 
     parts: tuple[Part, ...]
 
-    def fit(self, subject: Spoken) -> Fit:
+    def fit(self, subject: SubjectRef) -> Fit:
         """Yes if one does; perhaps if one may."""
         found = [part.fit(subject) for part in self.parts]
         return _first(found, True) or _first(found, None) or Fit(False)
@@ -133,7 +133,7 @@ class Not(msgspec.Struct, frozen=True):
 
     part: Part
 
-    def fit(self, subject: Spoken) -> Fit:
+    def fit(self, subject: SubjectRef) -> Fit:
         """The other way round; perhaps stays perhaps."""
         found = self.part.fit(subject)
         return found if found.yes is None else Fit(not found.yes)

@@ -25,10 +25,10 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.errors import BadInput, Collector, Complaint, Place, nearest
+from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList, nearest
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Holder
+from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.core.value_types import COUNT, SIZE, NotOnScale, read_moment
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
 
@@ -115,7 +115,7 @@ FIELDS: dict[str, dict[str, Cell]] = {
     },
 }  # fmt: skip
 """What rows are of → field → how its cell is read. `tags.*`: any tag."""
-_KINDS: dict[str, Any] = {"buckets": Bucket, "identities": Holder, "credentials": Credential}
+_KINDS: dict[str, Any] = {"buckets": Bucket, "identities": Identity, "credentials": Credential}
 _PLAIN = {"name", "id", "owner", "kind", "resource"}
 """Fields that are no answers (a bucket's owner is one)."""
 _NEVER = {"last_used", "expires", "deleted"}
@@ -125,7 +125,7 @@ _NEVER = {"last_used", "expires", "deleted"}
 def read_layout(document: str, file: str) -> Layout:
     """Read a layout file. Raises `BadInput` with everything that is wrong with it."""
     root = read_marked(document, file)
-    complaints = Collector()
+    complaints = ProblemList()
     reader = Reader(complaints)
     top = reader.fields(root, ("rows", "columns", "leave-out", "separator", "encoding"), "a layout")
     rows = reader.choice(top.get("rows"), "rows", tuple(FIELDS), "buckets")
@@ -168,20 +168,19 @@ def read_rows(document: bytes, file: str, layout: Layout) -> Told:
     rows = _table(_decoded(document, file, layout), file, layout)
     number, headings = next(rows, (0, []))
     if not headings:
-        raise BadInput(Complaint("the file is empty", Place(file)))
+        raise BadInput(Problem("the file is empty", Place(file)))
     missing = [column for column in layout.columns if column.heading not in headings]
     if missing:
         told = [
-            Complaint(f'no column is headed "{m.heading}"', Place(file, 1), nearest(m.heading, headings))
-            for m in missing
+            Problem(f'no column is headed "{m.heading}"', Place(file, 1), nearest(m.heading, headings)) for m in missing
         ]
         raise BadInput(*told)
     twice = next((h for h in headings if headings.count(h) > 1 and h in {c.heading for c in layout.columns}), None)
     if twice:
-        raise BadInput(Complaint(f'two columns are headed "{twice}"', Place(file, 1), "which one counts?"))
+        raise BadInput(Problem(f'two columns are headed "{twice}"', Place(file, 1), "which one counts?"))
     places = [(column, headings.index(column.heading)) for column in layout.columns]
     mapped = {column.heading for column in layout.columns} | set(layout.left_out)
-    complaints = Collector()
+    complaints = ProblemList()
     entries = []
     for number, row in rows:
         if len(row) != len(headings):
@@ -201,11 +200,11 @@ def _decoded(document: bytes, file: str, layout: Layout) -> str:
     try:
         return document.decode(encoding)
     except LookupError:
-        raise BadInput(Complaint(f'no encoding is called "{encoding}"', Place(file))) from None
+        raise BadInput(Problem(f'no encoding is called "{encoding}"', Place(file))) from None
     except UnicodeDecodeError as error:
         line = document.count(b"\n", 0, error.start) + 1
         remedy = "name it in the layout file: encoding: cp1252"
-        raise BadInput(Complaint(f"byte {error.start} is not {encoding}", Place(file, line), remedy)) from None
+        raise BadInput(Problem(f"byte {error.start} is not {encoding}", Place(file, line), remedy)) from None
 
 
 def _table(text: str, file: str, layout: Layout) -> Iterator[tuple[int, list[str]]]:
@@ -219,10 +218,10 @@ def _table(text: str, file: str, layout: Layout) -> Iterator[tuple[int, list[str
             if any(cell.strip() for cell in row):
                 yield reader.line_num, [cell.strip() for cell in row]
     except csv.Error as error:
-        raise BadInput(Complaint(f"not a table: {error}", Place(file, reader.line_num))) from None
+        raise BadInput(Problem(f"not a table: {error}", Place(file, reader.line_num))) from None
 
 
-def _entry(rows: str, places: list[tuple[Column, int]], row: list[str], place: Place, complaints: Collector) -> Any:
+def _entry(rows: str, places: list[tuple[Column, int]], row: list[str], place: Place, complaints: ProblemList) -> Any:
     told: dict[str, Any] = {}
     before = len(complaints.complaints)
     for column, at in places:
@@ -279,5 +278,5 @@ def _title(entry: Any) -> str:
 def _refuse_twice(names: list[str], had: set[str]) -> None:
     for name in names:
         if name in had:
-            raise BadInput(Complaint(f'"{name}" is there already', remedy="one row for each, in one file"))
+            raise BadInput(Problem(f'"{name}" is there already', remedy="one row for each, in one file"))
         had.add(name)

@@ -17,7 +17,7 @@ from typing import Any, get_args, get_type_hints
 import msgspec
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.errors import Collector, Place, nearest
+from rusty_lantern.core.errors import Place, ProblemList, nearest
 from rusty_lantern.core.model.bucket import Bucket, Uploads, Usage, Versions
 from rusty_lantern.core.yaml_source import Marked, read_marked
 
@@ -54,13 +54,13 @@ _EMPTY: dict[str, Answer[Any]] = {
 
 def read_declared(document: str, file: str) -> Declared:
     """A declared bucket from YAML or JSON text. Raises `BadInput`."""
-    complaints = Collector()
+    complaints = ProblemList()
     found = declared(read_marked(document, file), complaints)
     complaints.settle()
     return found
 
 
-def declared(root: Marked, complaints: Collector) -> Declared:
+def declared(root: Marked, complaints: ProblemList) -> Declared:
     """A declared bucket from its mapping; what is wrong with it is noted."""
     if root.fields is None:
         complaints.add(f"a declared bucket is a mapping, and this is {root.kind}", root.place)
@@ -80,7 +80,7 @@ def declared(root: Marked, complaints: Collector) -> Declared:
     return Declared(named["name"], answers, root.place, named["store"])
 
 
-def _answer(complaints: Collector, field: str, node: Marked) -> Answer[Any]:
+def _answer(complaints: ProblemList, field: str, node: Marked) -> Answer[Any]:
     if node.text == "":
         return Answer("absent")
     if field == "policy":

@@ -16,7 +16,7 @@ import msgspec
 from msgspec import inspect
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.errors import BadInput, Complaint, Damaged, Place, nearest
+from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem, nearest
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import DOSSIER_VERSION, Dossier, decode, undisturbed, version_of
 from rusty_lantern.core.model.network import Network, network_fact
@@ -41,14 +41,14 @@ def receive(document: bytes, file: str) -> Dossier:
         _refuse(secrets(document), file)
         dossier = decode(document, file)
         if b'"dossier"' not in document:
-            raise BadInput(Complaint("a dossier names its version", Place(file), f'"dossier": {DOSSIER_VERSION}'))
+            raise BadInput(Problem("a dossier names its version", Place(file), f'"dossier": {DOSSIER_VERSION}'))
         _refuse([fault for fault in contradictions(dossier) if fault.grave], file)
     return dossier
 
 
 def _refuse(faults: list[Fault], file: str) -> None:
     if faults:
-        raise BadInput(*(Complaint(f"{f.what} (at {f.pointer})", Place(file), f.hint) for f in faults[:MOST]))
+        raise BadInput(*(Problem(f"{f.what} (at {f.pointer})", Place(file), f.hint) for f in faults[:MOST]))
 
 
 def check(document: bytes, file: str) -> tuple[list[Fault], Dossier | None]:

@@ -6,20 +6,17 @@ refused and not repeated in the message.
 
 from __future__ import annotations
 
-import ipaddress
-import re
 from fnmatch import fnmatchcase
-from typing import get_args
-from urllib.parse import urlsplit
 
 import msgspec
 
-from rusty_lantern.core.config.object_scan import Inventory, Looked, Sample, read_inventory, read_objects, read_sample
-from rusty_lantern.core.config.secrets import _refuse_secrets
-from rusty_lantern.core.errors import Collector, Place, nearest
+from rusty_lantern.core.config.object_scan import (
+    Inventory,
+    Sample,
+    ScanDepth,
+)
+from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment
-from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
 
 
 class Credential(msgspec.Struct, frozen=True):
@@ -74,7 +71,7 @@ class Store(msgspec.Struct, frozen=True):
     counts: str = "listing"
     """How buckets are counted: by `listing` them, or by the store's own `counters`."""
     stated: tuple[Stated, ...] = ()
-    objects: tuple[tuple[str, Looked], ...] = ()
+    objects: tuple[tuple[str, ScanDepth], ...] = ()
     """Bucket pattern → how far its objects are looked at; the first that fits counts."""
     sample: Sample = Sample()
     inventory: Inventory | None = None
@@ -90,7 +87,7 @@ class Store(msgspec.Struct, frozen=True):
         """What an identity needs, by the estate file; None where it does not say."""
         return next((verbs for pattern, verbs in self.may if fnmatchcase(identity, pattern)), None)
 
-    def looks_at(self, bucket: str) -> Looked:
+    def looks_at(self, bucket: str) -> ScanDepth:
         """How far a bucket's objects are looked at."""
         return next((looked for pattern, looked in self.objects if fnmatchcase(bucket, pattern)), "none")
 
@@ -125,234 +122,3 @@ class Estate(msgspec.Struct, frozen=True):
     trusted_accounts: frozenset[str] = frozenset()
     trusted_networks: tuple[str, ...] = ()
     mirrors: tuple[Mirror, ...] = ()
-
-
-_TOP = ("estate", "trusted", "stores", "mirrors")
-_STORE = (
-    "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
-    "counts", "objects", "sample", "inventory", "identities", "beside", "patience", "may",
-    "stated",
-)  # fmt: skip
-_CREDENTIAL = ("profile", "environment", "file", "token")
-READS = ("s3", "dossier")
-"""Ways to read a store: the S3-compatible protocol, or a dossier that its owner exports."""
-VERBS: tuple[Verb, ...] = get_args(Verb)
-_STATED = ("fact", "is", "because", "until")
-
-
-def read_estate(document: str, file: str) -> Estate:
-    """Read an estate file. Raises `BadInput` with everything that is wrong with it."""
-    root = read_marked(document, file)
-    complaints = Collector()
-    _refuse_secrets(root, complaints)
-    complaints.settle()
-    reader = Reader(complaints)
-    top = reader.fields(root, _TOP, "the estate")
-    stores = [_store(reader, name, entry) for name, entry in reader.entries(top.get("stores"), "stores")]
-    if root.fields is not None and not stores:
-        complaints.add("the estate names no store", top["stores"].place if "stores" in top else root.place)
-    accounts, nets = _trusted(reader, top.get("trusted"))
-    mirrors = _mirrors(reader, top.get("mirrors"), [store.name for store in stores])
-    complaints.settle()
-    return Estate(reader.text(top.get("estate"), "estate", "estate"), tuple(stores), accounts, nets, mirrors)
-
-
-def _mirrors(reader: Reader, node: Marked | None, stores: list[str]) -> tuple[Mirror, ...]:
-    if node is None:
-        return ()
-    if node.items is None:
-        reader.complaints.add(f"mirrors must be a list, and is {node.kind}", node.place)
-        return ()
-    found = []
-    for item in node.items:
-        fields = reader.fields(item, ("from", "to", "buckets", "lag"), "a mirror")
-        ends = []
-        for name in ("from", "to"):
-            store = reader.text(fields.get(name), name)
-            if item.fields is not None and store not in stores:
-                hint = nearest(store, stores) or f"stores: {', '.join(stores)}"
-                reader.complaints.add(f'the mirror\'s "{name}" names no store', (fields.get(name) or item).place, hint)
-            ends.append(store)
-        buckets = tuple(each.text or "" for each in reader.texts(fields.get("buckets"), "buckets"))
-        found.append(Mirror(ends[0], ends[1], buckets or ("*",), _lag(reader, fields.get("lag")), item.place))
-    return tuple(found)
-
-
-def _lag(reader: Reader, node: Marked | None) -> int:
-    try:
-        return int(DURATION.read(node.text or "")) if node is not None else 0  # type: ignore[arg-type]
-    except NotOnScale as error:
-        assert node is not None
-        reader.complaints.add(f"lag: {error}", node.place, "write it as 30 minutes")
-        return 0
-
-
-def _trusted(reader: Reader, node: Marked | None) -> tuple[frozenset[str], tuple[str, ...]]:
-    if node is None:
-        return frozenset(), ()
-    fields = reader.fields(node, ("accounts", "networks"), "trusted")
-    accounts = frozenset(item.text or "" for item in reader.texts(fields.get("accounts"), "accounts"))
-    nets = []
-    for item in reader.texts(fields.get("networks"), "networks"):
-        try:
-            nets.append(str(ipaddress.ip_network(item.text or "")))
-        except ValueError as error:
-            reader.complaints.add(f"not a network: {error}", item.place, "write it as 198.51.100.0/24")
-    return accounts, tuple(nets)
-
-
-def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
-    assert name.text is not None
-    complaints = reader.complaints
-    if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,40}", name.text):
-        complaints.add(f'"{name.text}" cannot name a store', name.place, "use lower-case letters, digits and hyphens")
-    fields = reader.fields(entry, _STORE, f"store {name.text}")
-    at = reader.text(fields.get("at"), "at")
-    kind = reader.choice(fields.get("reads"), "reads", READS, "s3")
-    plain_http = reader.choice(fields.get("plain-http"), "plain-http", ("refused", "allowed"), "refused") == "allowed"
-    if kind == "s3" or "://" in at:
-        _check_address(complaints, at, fields.get("at") or entry, name.text, plain_http=plain_http)
-    elif not at:
-        complaints.add(f"store {name.text} needs an address or a file", entry.place, "at: attic.json")
-    pace = reader.fields(fields["pace"], ("at-once", "per-second"), "pace") if "pace" in fields else {}
-    return Store(
-        name.text,
-        name.place,
-        kind,
-        at.rstrip("/"),
-        _credential(reader, fields.get("credential"), entry.place, needed=kind == "s3"),
-        Pace(
-            reader.whole(pace.get("at-once"), "at-once", 16),
-            reader.whole(pace.get("per-second"), "per-second", 200),
-        ),
-        reader.choice(fields.get("addressing"), "addressing", ("path", "virtual"), "path"),
-        reader.text(fields.get("signing-place"), "signing-place", "us-east-1"),
-        reader.text(fields.get("ca"), "ca"),
-        plain_http,
-        reader.whole(fields.get("timeout"), "timeout", 30),
-        tuple(item.text or "" for item in reader.texts(fields.get("only"), "only")),
-        reader.choice(fields.get("counts"), "counts", ("listing", "counters"), "listing"),
-        _stated(reader, fields.get("stated")),
-        read_objects(reader, fields.get("objects")),
-        read_sample(reader, fields.get("sample")),
-        read_inventory(reader, fields.get("inventory")),
-        _service(reader, fields.get("identities"), name.text, plain_http=plain_http),
-        reader.text(fields.get("beside"), "beside"),
-        _patience(reader, fields.get("patience")),
-        _may(reader, fields.get("may")),
-    )
-
-
-def _patience(reader: Reader, node: Marked | None) -> Patience:
-    """How long answers may be late: `{bucket: 30 seconds, store: 5 minutes}`."""
-    fields = reader.fields(node, ("bucket", "store"), "patience") if node is not None else {}
-    usual = Patience()
-    found = {}
-    for name in ("bucket", "store"):
-        written = fields.get(name)
-        try:
-            found[name] = int(str(DURATION.read(written.text or ""))) if written is not None else getattr(usual, name)
-        except NotOnScale as error:
-            assert written is not None
-            reader.complaints.add(f"patience: {error}", written.place, "write it as 1 minute")
-    return Patience(**found)
-
-
-def _service(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> Service | None:
-    if node is None:
-        return None
-    fields = reader.fields(node, ("at", "signing-place"), "identities")
-    at = reader.text(fields.get("at"), "at")
-    _check_address(
-        reader.complaints, at, fields.get("at") or node, f"{store}'s identity service", plain_http=plain_http
-    )
-    return Service(at.rstrip("/"), reader.text(fields.get("signing-place"), "signing-place", "us-east-1"))
-
-
-def _may(reader: Reader, node: Marked | None) -> tuple[tuple[str, tuple[Verb, ...]], ...]:
-    found = []
-    for pattern, verbs in reader.entries(node, "may"):
-        written = [reader.choice(item, "a verb", VERBS, "read") for item in reader.texts(verbs, "may")]
-        found.append((pattern.text or "", tuple(verb for verb in VERBS if verb in written)))
-    return tuple(found)
-
-
-def _check_address(complaints: Collector, at: str, node: Marked, store: str, *, plain_http: bool) -> None:
-    try:
-        parts = urlsplit(at)
-        port = parts.port
-    except ValueError:
-        parts, port = urlsplit(""), None
-    if parts.scheme not in ("http", "https") or not parts.hostname or port == 0:
-        complaints.add(f"store {store} needs an address", node.place, "at: https://objects.example")
-    elif parts.username or parts.password:
-        complaints.add("an address must not carry a user name or a password", node.place, "name a credential instead")
-    elif parts.query or parts.fragment:
-        complaints.add("an address ends before any ? or #", node.place)
-    elif parts.scheme == "http" and not plain_http:
-        complaints.add(
-            "plain http lets everyone on the way read along",
-            node.place,
-            "use https, or say `plain-http: allowed`",
-        )
-
-
-def _credential(reader: Reader, node: Marked | None, place: Place, *, needed: bool) -> Credential:
-    if node is None and not needed:
-        return Credential("none")
-    if node is None:
-        reader.complaints.add("a store needs a credential", place, "credential: {profile: NAME}")
-        return Credential("chain")
-    if node.text is not None:
-        if node.text == "chain":
-            return Credential("chain", place=node.place)
-        reader.complaints.add(
-            f'a credential cannot be "{node.text[:20]}"', node.place,
-            "one of {profile: NAME}, {environment: PREFIX}, {file: PATH}, or chain",
-        )  # fmt: skip
-        return Credential("chain")
-    fields = reader.fields(node, _CREDENTIAL, "credential")
-    for kind in ("token", "file", "environment", "profile"):
-        if kind in fields:
-            name = reader.text(fields[kind], kind) if kind != "token" else _token(reader, fields[kind])
-            profile = reader.text(fields.get("profile"), "profile") if kind == "file" else ""
-            return Credential(kind, name, profile, node.place)
-    return Credential("chain", place=node.place)
-
-
-def _token(reader: Reader, node: Marked) -> str:
-    text = reader.text(node, "token")
-    if not re.fullmatch(r"(env|file):.+", text):
-        what = "a token is named here, never written"
-        reader.complaints.add(what, node.place, "token: env:VARIABLE, or token: file:PATH")
-    return text
-
-
-def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:
-    if node is None:
-        return ()
-    if node.items is None:
-        reader.complaints.add(f"stated must be a list, and is {node.kind}", node.place)
-        return ()
-    found = []
-    for item in node.items:
-        fields = reader.fields(item, _STATED, "a stated fact")
-        for name in _STATED:
-            if item.fields is not None and name not in fields:
-                reader.complaints.add(f'a stated fact needs "{name}"', item.place)
-        until = reader.text(fields.get("until"), "until")
-        try:
-            if until:
-                read_moment(until)
-        except NotOnScale as error:
-            reader.complaints.add(str(error), fields["until"].place)
-        found.append(
-            Stated(
-                reader.text(fields.get("fact"), "fact"),
-                reader.text(fields.get("is"), "is"),
-                reader.text(fields.get("because"), "because"),
-                until,
-                item.place,
-            )
-        )
-    return tuple(found)

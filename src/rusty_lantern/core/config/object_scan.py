@@ -11,8 +11,8 @@ from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.object_rules.sampling import size_to_detect
 from rusty_lantern.core.yaml_source import Marked, Reader
 
-Looked = Literal["none", "listed", "sample", "all"]
-LOOKED: tuple[Looked, ...] = get_args(Looked)
+ScanDepth = Literal["none", "listed", "sample", "all"]
+LOOKED: tuple[ScanDepth, ...] = get_args(ScanDepth)
 
 
 class Sample(msgspec.Struct, frozen=True):
@@ -74,7 +74,7 @@ def read_inventory(reader: Reader, node: Marked | None) -> Inventory | None:
     return Inventory(files, tuple(columns), headed, encoded)
 
 
-def read_objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, Looked], ...]:
+def read_objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, ScanDepth], ...]:
     """Bucket pattern → how far its objects are looked at."""
     if node is None:
         return ()
@@ -83,7 +83,7 @@ def read_objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, Looked
     return tuple((key.text or "", _looked(reader, value)) for key, value in reader.entries(node, "objects"))
 
 
-def _looked(reader: Reader, node: Marked) -> Looked:
+def _looked(reader: Reader, node: Marked) -> ScanDepth:
     found = reader.choice(node, "objects", LOOKED, "none")
     return next(looked for looked in LOOKED if looked == found)
 

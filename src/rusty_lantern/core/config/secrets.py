@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from rusty_lantern.core.errors import Collector
+from rusty_lantern.core.errors import ProblemList
 from rusty_lantern.core.yaml_source import Marked
 
 _SECRET_NAMES = re.compile(r"(?i)(secret|password|passwd|private|session|access)[-_]?(key|token|access)?")
@@ -13,7 +13,8 @@ _SECRET_NAMES = re.compile(r"(?i)(secret|password|passwd|private|session|access)
 _SECRET_FORM = re.compile(r"^[A-Za-z0-9/+=]{32,}$")
 
 
-def _refuse_secrets(node: Marked, complaints: Collector) -> None:
+def refuse_secrets(node: Marked, complaints: ProblemList) -> None:
+    """Complain of what looks like a secret, wherever it stands in the file."""
     remedy = "put it in a profile, an environment variable or a file of its own, and name that here"
     for key, value in node.fields or ():
         if value.text and _SECRET_NAMES.fullmatch(key.text or ""):
@@ -22,6 +23,6 @@ def _refuse_secrets(node: Marked, complaints: Collector) -> None:
             complaints.add(
                 "this looks like a secret, and secrets do not belong in the estate file", value.place, remedy
             )
-        _refuse_secrets(value, complaints)
+        refuse_secrets(value, complaints)
     for item in node.items or ():
-        _refuse_secrets(item, complaints)
+        refuse_secrets(item, complaints)

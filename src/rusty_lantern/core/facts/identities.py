@@ -9,9 +9,9 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer, Fact, Partly, absent_fact, fact_of, lost, since
 from rusty_lantern.core.facts.registry import fact
-from rusty_lantern.core.model.identity import Holder, Kind, Verb, is_well_known
-from rusty_lantern.core.model.store_index import Roster
-from rusty_lantern.core.model.subjects import CredentialView, HolderView
+from rusty_lantern.core.model.identity import Identity, Kind, Verb, is_well_known
+from rusty_lantern.core.model.store_index import StoreIndex
+from rusty_lantern.core.model.subjects import CredentialView, IdentityView
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words
 
 KINDS = Words(get_args(Kind))
@@ -23,43 +23,43 @@ def _switch(answer: Answer[bool]) -> Fact:
 
 
 @fact("identity.kind", KINDS, "what it is: the account's root, a person, a program, a role to be taken on", of=IDENTITY)
-def identity_kind(view: HolderView, _: str) -> Fact:
+def identity_kind(view: IdentityView, _: str) -> Fact:
     """As the store or its owner says."""
     return _kind(view.holder)
 
 
-def _kind(holder: Holder) -> Fact:
+def _kind(holder: Identity) -> Fact:
     if holder.kind == "unknown":
         return Answer("failed", None, "the store does not say what it is")
     return Answer("known", holder.kind)
 
 
 @fact("identity.state", Words(("disabled", "enabled"), ordered=True), "whether it can be used at all", of=IDENTITY)
-def identity_state(view: HolderView, _: str) -> Fact:
+def identity_state(view: IdentityView, _: str) -> Fact:
     """A disabled identity may still hold live credentials."""
     return fact_of(view.holder.state)
 
 
 @fact("identity.created", MOMENT, "when it was made", of=IDENTITY)
-def identity_created(view: HolderView, _: str) -> Fact:
+def identity_created(view: IdentityView, _: str) -> Fact:
     """As the store says."""
     return fact_of(view.holder.created)
 
 
 @fact("identity.second-factor", SWITCH, "whether signing in needs a second factor", of=IDENTITY)
-def identity_second_factor(view: HolderView, _: str) -> Fact:
+def identity_second_factor(view: IdentityView, _: str) -> Fact:
     """Off where none is set up."""
     return _switch(view.holder.second_factor)
 
 
 @fact("identity.password", SWITCH, "whether it can sign in with a password", of=IDENTITY)
-def identity_password(view: HolderView, _: str) -> Fact:
+def identity_password(view: IdentityView, _: str) -> Fact:
     """Programs and roles need none."""
     return fact_of(view.holder.password.map(lambda _: "on").default("off"))
 
 
 @fact("identity.password-alone", SWITCH, "whether it can sign in with a password and no second factor", of=IDENTITY)
-def identity_password_alone(view: HolderView, _: str) -> Fact:
+def identity_password_alone(view: IdentityView, _: str) -> Fact:
     """A password that is guessed or given away is enough."""
     password, factor = view.holder.password, view.holder.second_factor
     if password.state == "absent":
@@ -71,7 +71,7 @@ def identity_password_alone(view: HolderView, _: str) -> Fact:
 
 @fact("identity.password-age", DURATION, "how long it has had this password; absent without one", unit="seconds",
       of=IDENTITY)  # fmt: skip
-def identity_password_age(view: HolderView, _: str) -> Fact:
+def identity_password_age(view: IdentityView, _: str) -> Fact:
     """From when it was last changed."""
     password = view.holder.password
     return since(password.value.changed, view.roster.moment) if password.value else absent_or_lost(password)
@@ -79,7 +79,7 @@ def identity_password_age(view: HolderView, _: str) -> Fact:
 
 @fact("identity.password-idle", DURATION, "how long ago it last signed in with its password; absent without one, or "
       "where it never did", unit="seconds", of=IDENTITY)  # fmt: skip
-def identity_password_idle(view: HolderView, _: str) -> Fact:
+def identity_password_idle(view: IdentityView, _: str) -> Fact:
     """As far back as the store keeps a record."""
     password = view.holder.password
     return since(password.value.last_used, view.roster.moment) if password.value else absent_or_lost(password)
@@ -91,20 +91,20 @@ def absent_or_lost(answer: Answer[Any]) -> Fact:
 
 
 @fact("identity.live-keys", COUNT, "how many of its credentials are not disabled", of=IDENTITY)
-def identity_live_keys(view: HolderView, _: str) -> Fact:
+def identity_live_keys(view: IdentityView, _: str) -> Fact:
     """Each of them opens the door alone."""
     return view.roster.live_keys(view.holder.name)
 
 
 @fact("identity.default-name", SWITCH, "whether it has a default or well-known administrator's name", of=IDENTITY)
-def identity_default_name(view: HolderView, _: str) -> Fact:
+def identity_default_name(view: IdentityView, _: str) -> Fact:
     """The names that are tried first."""
     return Answer("known", "on" if is_well_known(view.holder.name) else "off")
 
 
 @fact("identity.groups", TEXT, "the groups whose permissions it has, joined by commas; absent without any",
       of=IDENTITY)  # fmt: skip
-def identity_groups(view: HolderView, _: str) -> Fact:
+def identity_groups(view: IdentityView, _: str) -> Fact:
     """By its own entry or the groups', and through groups within groups."""
     found = ", ".join(view.roster.memberships.get(view.holder.name, []))
     asked = view.roster.dossier.groups
@@ -117,19 +117,19 @@ def identity_groups(view: HolderView, _: str) -> Fact:
 
 @fact("identity.verbs", Parts(VERBS), "what it can do on at least one bucket of the store, by its own permissions, its "
       "groups' and the buckets' rules together", of=IDENTITY)  # fmt: skip
-def identity_verbs(view: HolderView, _: str) -> Fact:
+def identity_verbs(view: IdentityView, _: str) -> Fact:
     """Decided as `lantern access` decides."""
     return view.roster.can(view.holder)
 
 
 @fact("identity.beyond", Parts(VERBS), "what it can do and does not need, by the word of who answers for it (`may`)",
       of=IDENTITY)  # fmt: skip
-def identity_beyond(view: HolderView, _: str) -> Fact:
+def identity_beyond(view: IdentityView, _: str) -> Fact:
     """`nothing` is as it should be."""
     return _beyond(view.holder, view.roster)
 
 
-def _beyond(holder: Holder, roster: Roster) -> Fact:
+def _beyond(holder: Identity, roster: StoreIndex) -> Fact:
     if holder.may.value is None:
         return lost(holder.may)
     can = roster.can(holder)

@@ -19,7 +19,7 @@ from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.store_index import Roster
+from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.value_types import Scale
 
 
@@ -40,7 +40,7 @@ class Subject(msgspec.Struct, frozen=True):
     """Another bucket of the same store, by name; None if it was not read."""
     trusted_only: frozenset[str]
     """The `AUDIENCE.VERB` whose verdict is fenced to networks that the team trusts."""
-    roster: Roster
+    roster: StoreIndex
     """Identities, credentials, encryption keys and links of the store."""
 
 

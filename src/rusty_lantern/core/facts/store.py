@@ -11,7 +11,7 @@ from rusty_lantern.core.facts.identities import absent_or_lost
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.network import REACH, network_fact
 from rusty_lantern.core.model.resources import Certificate
-from rusty_lantern.core.model.store_index import Roster
+from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.model.subjects import KeyView, LinkView, age_of, store_may_use
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words, show_moment
 
@@ -149,14 +149,14 @@ def min_exposure(view: LinkView) -> Fact:
 
 
 @fact("store.certificate", CERTIFICATES, "what the certificate in the TLS handshake is worth", of=STORE)
-def store_certificate(roster: Roster, _: str) -> Fact:
+def store_certificate(roster: StoreIndex, _: str) -> Fact:
     """Held against the trust that the estate file names."""
     return fact_of(roster.dossier.certificate.map(lambda found: found.verdict))
 
 
 @fact("store.certificate-left", DURATION, "how long the certificate is still good for; absent: no longer",
       unit="seconds", of=STORE)  # fmt: skip
-def store_certificate_left(roster: Roster, _: str) -> Fact:
+def store_certificate_left(roster: StoreIndex, _: str) -> Fact:
     """As of the moment of the audit."""
     found = roster.dossier.certificate
     if found.value is None:
@@ -166,26 +166,26 @@ def store_certificate_left(roster: Roster, _: str) -> Fact:
 
 
 @fact("store.plain-http", SWITCH, "whether it answers over plain http as well", of=STORE)
-def store_plain_http(roster: Roster, _: str) -> Fact:
+def store_plain_http(roster: StoreIndex, _: str) -> Fact:
     """Who uses it lets everyone on the way read along."""
     return fact_of(roster.dossier.plain_http.map(lambda on: "on" if on else "off").default("off"))
 
 
 @fact("store.legacy-signatures", SWITCH, "whether it accepts signatures of the first generation", of=STORE)
-def store_legacy(roster: Roster, _: str) -> Fact:
+def store_legacy(roster: StoreIndex, _: str) -> Fact:
     """They rest on SHA-1 and never expire by themselves."""
     return fact_of(roster.dossier.legacy_signatures.map(lambda on: "on" if on else "off").default("off"))
 
 
 @fact("store.network", REACH, "from where it may be asked at all", of=STORE)
-def store_network(roster: Roster, _: str) -> Fact:
+def store_network(roster: StoreIndex, _: str) -> Fact:
     """Absent where it has no network rules."""
     return network_fact(roster.dossier.network)
 
 
 @fact("store.dossier-age", DURATION, "how old the dossier was that it was read from; absent where it was read itself",
       unit="seconds", of=STORE)  # fmt: skip
-def store_dossier_age(roster: Roster, _: str) -> Fact:
+def store_dossier_age(roster: StoreIndex, _: str) -> Fact:
     """From when the document was made until the survey."""
     made = roster.dossier.exported
     return since(Answer("known", made), roster.dossier.taken) if made else Answer("absent")

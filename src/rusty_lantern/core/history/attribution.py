@@ -15,14 +15,14 @@ import msgspec
 
 from rusty_lantern.core.history.changes import Change
 from rusty_lantern.core.history.event import Event, Weakened, succeeded
-from rusty_lantern.core.history.event_actions import _ACCOUNT_WIDE, _KEYS, _MAY, CAUSES
+from rusty_lantern.core.history.event_actions import ACCOUNT_WIDE, CAUSES, KEY_ACTIONS, MAY_CAUSE
 from rusty_lantern.core.model.identity import masked
 
-_KEYS += " PutKeyPolicy UpdateAlias CreateKey"
-_MAY += (
+KEY_ACTIONS += " PutKeyPolicy UpdateAlias CreateKey"
+MAY_CAUSE += (
     "DetachGroupPolicy AddUserToGroup RemoveUserFromGroup CreatePolicyVersion SetDefaultPolicyVersion PutRolePolicy "
 )
-_MAY += "AttachRolePolicy DetachRolePolicy"
+MAY_CAUSE += "AttachRolePolicy DetachRolePolicy"
 
 
 CAUSING = frozenset(action for actions in CAUSES.values() for action in actions.split())
@@ -48,7 +48,7 @@ class Target(msgspec.Struct, frozen=True):
         if event.store and event.store != self.store:
             return False
         if self.bucket:
-            return event.bucket == self.bucket or (not event.bucket and event.action in _ACCOUNT_WIDE)
+            return event.bucket == self.bucket or (not event.bucket and event.action in ACCOUNT_WIDE)
         return bool(event.about) and not self.titles.isdisjoint({event.about, masked(event.about)})
 
 

@@ -17,16 +17,16 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.audit import Audit
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
-from rusty_lantern.core.audit.store_subject import Circle, credential_title
+from rusty_lantern.core.audit.store_subject import StoreSubject, credential_title
 from rusty_lantern.core.audit.waivers import is_worse, observed_now
-from rusty_lantern.core.baseline.evaluation import Judgement, show_fact
-from rusty_lantern.core.baseline.selectors import Spoken
+from rusty_lantern.core.baseline.evaluation import Finding, show_fact
+from rusty_lantern.core.baseline.selectors import SubjectRef
 from rusty_lantern.core.config.declared_bucket import Declared
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import grows
@@ -66,13 +66,13 @@ class DriftChange(msgspec.Struct, frozen=True):
     """A requirement that stands otherwise than before."""
 
     turn: Turn
-    judgement: Judgement
+    judgement: Finding
     """As it is now; for drift that closed, as it was."""
     before: str
     after: str
 
 
-def changes(before: list[Circle], after: list[Circle]) -> list[Change]:
+def changes(before: list[StoreSubject], after: list[StoreSubject]) -> list[Change]:
     """Everything that changed, store by store. The same survey twice gives nothing."""
     old = {circle.roster.dossier.store: circle for circle in before}
     new = {circle.roster.dossier.store: circle for circle in after}
@@ -86,7 +86,7 @@ def changes(before: list[Circle], after: list[Circle]) -> list[Change]:
     return found
 
 
-def against(declared: Sequence[Declared], circles: list[Circle]) -> list[Change]:
+def against(declared: Sequence[Declared], circles: list[StoreSubject]) -> list[Change]:
     """Where reality left a declaration: what was declared is *before*, what is there is *after*. Settings that a
     declaration does not mention are free. In a store that a declaration speaks of, a bucket that none declares is new.
     """
@@ -115,7 +115,7 @@ def against(declared: Sequence[Declared], circles: list[Circle]) -> list[Change]
     return found
 
 
-def _store(store: str, was: Circle, now: Circle) -> Iterator[Change]:
+def _store(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change]:
     read = [circle.roster.dossier.listing for circle in (was, now)]
     if read[0].settled != read[1].settled:
         sort: Sort = "told now" if read[1].settled else "not told any more"
@@ -132,7 +132,9 @@ def _store(store: str, was: Circle, now: Circle) -> Iterator[Change]:
     yield from _others(store, was, now)
 
 
-def _renamed(name: str, old: BucketView | None, new: BucketView | None, was: Circle, now: Circle) -> str:
+def _renamed(
+    name: str, old: BucketSubject | None, new: BucketSubject | None, was: StoreSubject, now: StoreSubject
+) -> str:
     """Whether a bucket that is new or gone looks like another with its creation date and steward under a new name."""
     mine = old or new
     assert mine is not None
@@ -149,7 +151,7 @@ def _answered(answer: Answer[Any]) -> tuple[str, Any]:
     return answer.state, answer.value
 
 
-def _same(old: BucketView, new: BucketView, fields: Sequence[str] = _COMPARED) -> bool:
+def _same(old: BucketSubject, new: BucketSubject, fields: Sequence[str] = _COMPARED) -> bool:
     """Whether none of these was answered otherwise of a bucket, nor anything around it."""
     for field in fields:
         was, now = getattr(old.bucket, field), getattr(new.bucket, field)
@@ -158,7 +160,7 @@ def _same(old: BucketView, new: BucketView, fields: Sequence[str] = _COMPARED) -
     return _surroundings(old) == _surroundings(new)
 
 
-def _surroundings(view: BucketView) -> tuple[Any, ...]:
+def _surroundings(view: BucketSubject) -> tuple[Any, ...]:
     dossier = view.dossier
     return (
         _answered(dossier.guards),
@@ -169,7 +171,7 @@ def _surroundings(view: BucketView) -> tuple[Any, ...]:
     )
 
 
-def _bucket(old: BucketView, new: BucketView) -> Iterator[Change]:
+def _bucket(old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
     store, name = new.dossier.store, new.bucket.name
     if not _same(old, new, _RULES):
         yield from _access(store, name, old, new)
@@ -193,10 +195,10 @@ def _facts(store: str, subject: str, name: str, facts: list[str], was: Any, now:
             yield Change(store, subject, name, sort, fact, *words, note=after.reason or before.reason)
 
 
-def _access(store: str, name: str, old: BucketView, new: BucketView) -> Iterator[Change]:
+def _access(store: str, name: str, old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
     for audience in AUDIENCES:
         for verb in VERBS:
-            found = difference(old.rules, new.rules, new.surroundings, Asker(audience), verb, Work(BUDGET))
+            found = difference(old.rules, new.rules, new.surroundings, Asker(audience), verb, Budget(BUDGET))
             levels = old.verdicts[audience, verb].level, new.verdicts[audience, verb].level
             note = "" if found.sure else "something that was not understood or not read could hide more"
             for sort, witness in (("gained", found.gained), ("lost", found.lost)):
@@ -207,7 +209,7 @@ def _access(store: str, name: str, old: BucketView, new: BucketView) -> Iterator
                     )  # fmt: skip
 
 
-def _others(store: str, was: Circle, now: Circle) -> Iterator[Change]:
+def _others(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change]:
     """Identities, credentials, encryption keys, links, and the store itself."""
     old, new = _subjects(was), _subjects(now)
     for kind, title in sorted(old.keys() | new.keys()):
@@ -227,7 +229,7 @@ def _others(store: str, was: Circle, now: Circle) -> Iterator[Change]:
         yield from _facts(store, kind, title, facts, was.observer(before[1]), now.observer(after[1]))
 
 
-def _disabled(circle: Circle, title: str) -> str:
+def _disabled(circle: StoreSubject, title: str) -> str:
     """Whether a credential that is told of no more is there still, disabled."""
     for credential in circle.roster.dossier.credentials.value or ():
         if credential.state.value == "disabled" and title == credential_title(credential):
@@ -235,7 +237,7 @@ def _disabled(circle: Circle, title: str) -> str:
     return ""
 
 
-def _subjects(circle: Circle) -> Mapping[tuple[str, str], tuple[Spoken, Any]]:
+def _subjects(circle: StoreSubject) -> Mapping[tuple[str, str], tuple[SubjectRef, Any]]:
     return {(spoken.kind, spoken.title): (spoken, view) for spoken, view in circle.subjects()}
 
 
@@ -281,17 +283,17 @@ def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
     return found
 
 
-def _key(judgement: Judgement) -> tuple[str, str, str, str]:
+def _key(judgement: Finding) -> tuple[str, str, str, str]:
     return judgement.store, judgement.kind, judgement.name, judgement.requirement.fact
 
 
-def _seen(judgement: Judgement | None) -> str:
+def _seen(judgement: Finding | None) -> str:
     if judgement is None:
         return ""
     return judgement.status if judgement.status == "unknown" else observed_now(judgement)
 
 
-def _turn(before: str | None, now: Judgement | None, accepted: str) -> Turn | None:
+def _turn(before: str | None, now: Finding | None, accepted: str) -> Turn | None:
     """How a requirement turned. `before`: its status then; `accepted`: what was seen then, in words."""
     after = now.status if now else None
     if after == "drifted":
@@ -314,5 +316,5 @@ def _turn(before: str | None, now: Judgement | None, accepted: str) -> Turn | No
     return None
 
 
-def _worse(now: Judgement, accepted: str) -> bool:
+def _worse(now: Finding, accepted: str) -> bool:
     return not grows(now.requirement.fact) and is_worse(now, accepted)

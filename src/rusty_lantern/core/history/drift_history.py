@@ -16,7 +16,7 @@ import msgspec
 
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.waivers import observed_now
-from rusty_lantern.core.baseline.evaluation import STATUSES, Judgement
+from rusty_lantern.core.baseline.evaluation import STATUSES, Finding
 from rusty_lantern.core.baseline.loader import SEVERITIES
 
 Key = tuple[str, str, str, str]
@@ -24,7 +24,7 @@ Key = tuple[str, str, str, str]
 OPEN = ("drifted", "waived")
 
 
-class Stood(msgspec.Struct, frozen=True, array_like=True):
+class OpenRequirement(msgspec.Struct, frozen=True, array_like=True):
     """One requirement that did not simply hold."""
 
     store: str
@@ -56,7 +56,7 @@ class Standing(msgspec.Struct, frozen=True):
     """Verb → how many buckets anyone gets into, from everywhere."""
     unread: list[str]
     only: list[str]
-    stood: list[Stood]
+    stood: list[OpenRequirement]
     judged_with: list[str] = []
     """The files that were read for it."""
 
@@ -83,7 +83,9 @@ def standing_of(
         [store for store, _ in audit.unread],
         list(only),
         [
-            Stood(j.store, j.kind, j.name, j.requirement.fact, j.status, j.requirement.severity, observed_now(j))
+            OpenRequirement(
+                j.store, j.kind, j.name, j.requirement.fact, j.status, j.requirement.severity, observed_now(j)
+            )
             for j in audit.judgements
             if j.status != "held"
         ],
@@ -91,7 +93,7 @@ def standing_of(
     )
 
 
-def key_of(judgement: Judgement) -> Key:
+def key_of(judgement: Finding) -> Key:
     """What a judgement is about."""
     return judgement.store, judgement.kind, judgement.name, judgement.requirement.fact
 
@@ -121,7 +123,7 @@ def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) 
     return {key: Since(taken, not all_seen and key in unsettled) for key, taken in first.items()}
 
 
-class Spell(msgspec.Struct, frozen=True):
+class DriftPeriod(msgspec.Struct, frozen=True):
     """One time that a drift stood. `until` is None while it still does."""
 
     key: Key
@@ -133,18 +135,18 @@ class Spell(msgspec.Struct, frozen=True):
         return (self.until or moment) - self.begun
 
 
-def spells(standings: Sequence[Standing]) -> list[Spell]:
+def spells(standings: Sequence[Standing]) -> list[DriftPeriod]:
     """Every time that a drift stood, over surveys in their order."""
     begun: dict[Key, datetime] = {}
-    ended: list[Spell] = []
+    ended: list[DriftPeriod] = []
     for standing in standings:
         there = {stood.key: stood.status for stood in standing.stood}
         gone = [k for k in begun if standing.covers(k) and there.get(k, "held") not in (*OPEN, "unknown")]
-        ended += [Spell(key, begun.pop(key), standing.taken) for key in gone]
+        ended += [DriftPeriod(key, begun.pop(key), standing.taken) for key in gone]
         for key, status in there.items():
             if status in OPEN:
                 begun.setdefault(key, standing.taken)
-    return ended + [Spell(key, since, None) for key, since in begun.items()]
+    return ended + [DriftPeriod(key, since, None) for key, since in begun.items()]
 
 
 class Lasting(msgspec.Struct, frozen=True):
@@ -157,7 +159,7 @@ class Lasting(msgspec.Struct, frozen=True):
     open: int
     median_days_closed: float | None
     median_days_open: float | None
-    oldest: Spell | None
+    oldest: DriftPeriod | None
     """The one that is open for longest."""
 
 
@@ -173,5 +175,5 @@ def lasting(standings: Sequence[Standing]) -> Lasting:
     return Lasting(len(closed), len(still), _median(closed, moment), _median(still, moment), oldest)
 
 
-def _median(found: list[Spell], moment: datetime) -> float | None:
+def _median(found: list[DriftPeriod], moment: datetime) -> float | None:
     return round(median(s.lasted(moment) / timedelta(days=1) for s in found), 1) if found else None

@@ -17,12 +17,12 @@ _DOORS = f"{_POLICY} PutBucketAcl {_GUARDS} PutBucketOwnershipControls {_ACCOUNT
 _TAGS = "PutBucketTagging DeleteBucketTagging"
 
 
-_KEYS = (
+KEY_ACTIONS = (
     "DisableKey EnableKey ScheduleKeyDeletion CancelKeyDeletion RotateKeyOnDemand EnableKeyRotation DisableKeyRotation"
 )
 
 
-_MAY = "PutUserPolicy AttachUserPolicy DetachUserPolicy DeleteUserPolicy PutGroupPolicy AttachGroupPolicy "
+MAY_CAUSE = "PutUserPolicy AttachUserPolicy DetachUserPolicy DeleteUserPolicy PutGroupPolicy AttachGroupPolicy "
 
 
 CAUSES: dict[str, str] = {
@@ -45,7 +45,7 @@ CAUSES: dict[str, str] = {
     "guards.": f"{_GUARDS} {_ACCOUNT_GUARDS}",
     "grants.": "PutBucketOwnershipControls DeleteBucketOwnershipControls PutBucketAcl",
     "versioning": "PutBucketVersioning",
-    "encryption.key": f"{_KEYS} PutBucketEncryption PutEncryptionConfiguration",
+    "encryption.key": f"{KEY_ACTIONS} PutBucketEncryption PutEncryptionConfiguration",
     "encryption.": "PutBucketEncryption PutEncryptionConfiguration DeleteBucketEncryption",
     "lock.": "PutBucketObjectLockConfiguration PutObjectLockConfiguration",
     "tags.": _TAGS,
@@ -63,9 +63,9 @@ CAUSES: dict[str, str] = {
     "identity.password": "EnableMFADevice DeactivateMFADevice CreateLoginProfile UpdateLoginProfile DeleteLoginProfile "
     "ChangePassword",
     "identity.state": "UpdateUser DisableUser EnableUser",
-    "identity.": f"{_MAY} {_DOORS}",
-    "credential.": f"UpdateAccessKey {_MAY} {_DOORS}",
-    "encryption-key.": _KEYS,
+    "identity.": f"{MAY_CAUSE} {_DOORS}",
+    "credential.": f"UpdateAccessKey {MAY_CAUSE} {_DOORS}",
+    "encryption-key.": KEY_ACTIONS,
     "vanished": "DeleteObjectVersion DeleteObject DeleteObjects",
     "retention": "PutObjectRetention",
     "mode": "PutObjectRetention",
@@ -75,4 +75,4 @@ CAUSES: dict[str, str] = {
 likeliest first. The protocols' own names of actions."""
 
 
-_ACCOUNT_WIDE = frozenset(_ACCOUNT_GUARDS.split())
+ACCOUNT_WIDE = frozenset(_ACCOUNT_GUARDS.split())

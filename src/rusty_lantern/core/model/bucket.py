@@ -204,7 +204,7 @@ class Quota(msgspec.Struct, frozen=True, omit_defaults=True):
     objects: int = 0
 
 
-class Knock(msgspec.Struct, frozen=True, omit_defaults=True):
+class ProbeAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     """What the store answered to one request without credentials."""
 
     verb: Verb
@@ -236,7 +236,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """Whether rights are given to the bucket as a whole, or to each object too."""
     network: Answer[Network] = unread()
     public_status: Answer[bool] = unread()
-    doors: Answer[list[Knock]] = unread("nobody knocked: lantern survey --probe does")
+    doors: Answer[list[ProbeAnswer]] = unread("nobody knocked: lantern survey --probe does")
     guards: Answer[Guards] = unread()
     versioning: Answer[Versioning] = unread()
     encryption: Answer[Encryption] = unread()

@@ -16,9 +16,9 @@ from typing import Any, Literal
 import msgspec
 
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, unread
-from rusty_lantern.core.errors import BadInput, Complaint, Damaged, Place
+from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
 from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Guards
-from rusty_lantern.core.model.identity import Credential, Group, Holder
+from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link
 
@@ -42,7 +42,7 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     listing: Answer[int] = unread()
     """Whether the buckets could be listed at all, and how many there were."""
     buckets: list[Bucket] = []
-    identities: Answer[list[Holder]] = unread()
+    identities: Answer[list[Identity]] = unread()
     groups: Answer[list[Group]] = unread()
     credentials: Answer[list[Credential]] = unread()
     encryption_keys: Answer[list[EncryptionKey]] = unread()
@@ -86,12 +86,12 @@ def decode(document: bytes, file: str) -> Dossier:
         version = version_of(document)
         if version > DOSSIER_VERSION:
             what = f"this dossier is of version {version}; this lantern reads up to {DOSSIER_VERSION}"
-            raise BadInput(Complaint(what, Place(file), "use a newer lantern"))
+            raise BadInput(Problem(what, Place(file), "use a newer lantern"))
         with undisturbed():
             found = msgspec.json.decode(document, type=Dossier)
         return found if version > 1 else _from_first_version(found)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise Damaged(Complaint(f"not a dossier: {error}", Place(file))) from None
+        raise Damaged(Problem(f"not a dossier: {error}", Place(file))) from None
 
 
 def _from_first_version(dossier: Dossier) -> Dossier:

@@ -38,7 +38,7 @@ class Password(msgspec.Struct, frozen=True, omit_defaults=True):
     """Absent: never."""
 
 
-class Holder(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """One identity of a store."""
 
     name: str

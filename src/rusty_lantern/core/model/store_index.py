@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from rusty_lantern.core.answer import Answer, Partly, lost
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Group, Holder
+from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.resources import EncryptionKey
 
 if TYPE_CHECKING:
@@ -21,17 +21,17 @@ _NO_MEMBERS: Mapping[str, frozenset[str]] = {}
 
 
 @dataclass(frozen=True)
-class Roster:
+class StoreIndex:
     """What one dossier tells besides its buckets. `can` answers which verbs an identity has on any bucket of it."""
 
     dossier: Dossier
     moment: datetime
-    can: Callable[[Holder], Fact]
+    can: Callable[[Identity], Fact]
     opened: Callable[[str, str], Fact]
     """Bucket, verb → how far the public gets in by the bucket's own rules."""
 
     @cached_property
-    def holders(self) -> dict[str, Holder]:
+    def holders(self) -> dict[str, Identity]:
         """Identities by name, and by resource name."""
         found = self.dossier.identities.value or []
         return {h.resource: h for h in found if h.resource} | {h.name: h for h in found}

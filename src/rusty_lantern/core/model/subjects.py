@@ -6,20 +6,20 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from rusty_lantern.core.answer import Answer, lost, since
-from rusty_lantern.core.model.identity import Credential, Holder
+from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.core.model.resources import EncryptionKey, Link
 
 if TYPE_CHECKING:
     from rusty_lantern.core.answer import Fact
-from rusty_lantern.core.model.store_index import Roster
+from rusty_lantern.core.model.store_index import StoreIndex
 
 
 @dataclass(frozen=True)
-class HolderView:
+class IdentityView:
     """An identity, with its store's roster."""
 
-    holder: Holder
-    roster: Roster
+    holder: Identity
+    roster: StoreIndex
 
 
 @dataclass(frozen=True)
@@ -27,10 +27,10 @@ class CredentialView:
     """A credential, with its store's roster."""
 
     credential: Credential
-    roster: Roster
+    roster: StoreIndex
 
     @property
-    def owner(self) -> Holder | None:
+    def owner(self) -> Identity | None:
         """The identity it belongs to, if the store has one of that name."""
         return self.roster.holders.get(self.credential.owner)
 
@@ -40,7 +40,7 @@ class KeyView:
     """An encryption key, with its store's roster."""
 
     key: EncryptionKey
-    roster: Roster
+    roster: StoreIndex
 
 
 @dataclass(frozen=True)
@@ -48,7 +48,7 @@ class LinkView:
     """A link, with its store's roster."""
 
     link: Link
-    roster: Roster
+    roster: StoreIndex
 
     @property
     def standing(self) -> str:
@@ -64,7 +64,7 @@ class LinkView:
         return "valid" if link.expires.settled else "unknown"
 
 
-def age_of(key: EncryptionKey, roster: Roster) -> Fact:
+def age_of(key: EncryptionKey, roster: StoreIndex) -> Fact:
     """How long a key's material has been in use."""
     if key.rotated.state == "absent":
         age = since(key.created, roster.moment)
@@ -72,7 +72,7 @@ def age_of(key: EncryptionKey, roster: Roster) -> Fact:
     return since(key.rotated, roster.moment)
 
 
-def store_may_use(key: EncryptionKey, roster: Roster) -> Fact:
+def store_may_use(key: EncryptionKey, roster: StoreIndex) -> Fact:
     """Whether the store's own service identity is among those who may use the key."""
     service = roster.dossier.service
     if service.value is None or key.usable_by.value is None:

@@ -101,7 +101,7 @@ def key_state(versions: list[Version], moment: datetime) -> KeyState | None:
     return "shadowing" if protected else "unknown" if unsure else "bare"
 
 
-class Emptying(msgspec.Struct, frozen=True):
+class EarliestDeletion(msgspec.Struct, frozen=True):
     """When a bucket can be emptied: by anyone who may delete, and by holders of the bypass permission.
 
     A date of None with no holds and nothing unknown means: now.
@@ -114,9 +114,9 @@ class Emptying(msgspec.Struct, frozen=True):
     unknown: int = 0
     """Versions whose protection is not known: the dates are the earliest there can be."""
 
-    def join(self, other: Emptying) -> Emptying:
+    def join(self, other: EarliestDeletion) -> EarliestDeletion:
         """Both parts of a bucket together. Associative and commutative."""
-        return Emptying(
+        return EarliestDeletion(
             _later(self.by_anyone, other.by_anyone),
             _later(self.by_bypass, other.by_bypass),
             self.held + other.held,
@@ -124,14 +124,14 @@ class Emptying(msgspec.Struct, frozen=True):
         )
 
 
-def emptying(versions: Iterable[Version], moment: datetime) -> Emptying:
+def emptying(versions: Iterable[Version], moment: datetime) -> EarliestDeletion:
     """When versions can all be deleted."""
-    total = Emptying()
+    total = EarliestDeletion()
     for version in versions:
         stands = standing(version, moment)
         bypass = stands.until if stands.period == "compliance" else None
         unknown = int(not stands.known and not version.marker)
-        total = total.join(Emptying(stands.until, bypass, int(stands.hold), unknown))
+        total = total.join(EarliestDeletion(stands.until, bypass, int(stands.hold), unknown))
     return total
 
 

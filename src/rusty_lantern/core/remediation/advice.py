@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from rusty_lantern.core.baseline.evaluation import Judgement, observed_words
+from rusty_lantern.core.baseline.evaluation import Finding, observed_words
 from rusty_lantern.core.facts.store import UNUSED
 
 
@@ -154,7 +154,7 @@ TABLE: tuple[Advice, ...] = (
 )  # fmt: skip
 
 
-def advice(judgement: Judgement) -> str:
+def advice(judgement: Finding) -> str:
     """What puts a drift right, in words alone."""
     requirement, seen = judgement.requirement, judgement.observed
     value = "" if seen.value is None else str(seen.value)

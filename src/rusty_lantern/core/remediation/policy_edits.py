@@ -14,7 +14,7 @@ from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, GRANTED, GRA
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.access_differences import differences, own_differences, own_unread
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.bucket import ObjectGrants
 from rusty_lantern.core.model.identity import Verb
@@ -22,14 +22,14 @@ from rusty_lantern.core.remediation.remedy import Document, Remedy
 from rusty_lantern.core.remediation.s3_documents import (
     grants_document,
 )
-from rusty_lantern.core.remediation.setting_documents import _document
+from rusty_lantern.core.remediation.setting_documents import as_document
 
-_EXPOSURES = {f"exposure.{verb}": verb for verb in VERBS} | {
+EXPOSURE_FACTS = {f"exposure.{verb}": verb for verb in VERBS} | {
     f"exposure.{audience}.{verb}": verb for audience in AUDIENCES for verb in VERBS
 }
 
 
-def _of_all_doors(view: BucketView, wanted: list[Requirement]) -> list[Remedy]:
+def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Remedy]:
     """What objects' own access lists let in is closed on the objects, the rest by the bucket's rules."""
     bare = _but(view, msgspec.structs.replace(view.bucket, object_grants=Answer("known", ObjectGrants())))
     on_objects = [r for r in wanted if view.rules.object_grants and _too_open(view, r) and _holds(bare, r)]
@@ -38,7 +38,7 @@ def _of_all_doors(view: BucketView, wanted: list[Requirement]) -> list[Remedy]:
     if found and found[0].proof and view.rules.object_doubt:
         found[0] = msgspec.structs.replace(found[0], proof=(*found[0].proof, f"but {view.rules.object_doubt}"))
     if on_objects:
-        actions = {action.name for r in on_objects for action in actions_of(_EXPOSURES[r.fact])}
+        actions = {action.name for r in on_objects for action in actions_of(EXPOSURE_FACTS[r.fact])}
         mine = [g for g in view.rules.object_grants if GRANTED_ON_OBJECT[g.permission] & actions]
         grants = ", ".join(f"{g.permission} to {g.to} on {g.key}" for g in mine)
         words = (
@@ -48,15 +48,15 @@ def _of_all_doors(view: BucketView, wanted: list[Requirement]) -> list[Remedy]:
     return found
 
 
-def _of_doors(view: BucketView, wanted: list[Requirement]) -> Remedy:
+def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
     facts = tuple(r.fact for r in wanted)
     closing = [r for r in wanted if _too_open(view, r)]
     if len(closing) < len(wanted):
         rest = next(r for r in wanted if r not in closing)
-        words = f"it is less open than required: let the public in by a policy that allows {_EXPOSURES[rest.fact]}"
+        words = f"it is less open than required: let the public in by a policy that allows {EXPOSURE_FACTS[rest.fact]}"
         return Remedy(facts, words)
     if view.bucket.rights.value:
-        verbs = ", ".join(dict.fromkeys(_EXPOSURES[r.fact] for r in wanted))
+        verbs = ", ".join(dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted))
         return Remedy(
             facts, f"take {verbs} away from whoever is not named: the bucket's anonymous level and its rights"
         )
@@ -72,33 +72,33 @@ def _of_doors(view: BucketView, wanted: list[Requirement]) -> Remedy:
     if after.bucket.policy != view.bucket.policy:
         documents.append(Document("policy", _as_applied(after.bucket.policy.value or "")))
     if after.bucket.grants != view.bucket.grants:
-        documents.append(_document("access list", grants_document(after.bucket.grants.value or [])))
+        documents.append(as_document("access list", grants_document(after.bucket.grants.value or [])))
     return Remedy(facts, "; ".join(steps), tuple(documents), tuple(_proof(view, after, wanted)))
 
 
-def _too_open(view: BucketView, requirement: Requirement) -> bool:
+def _too_open(view: BucketSubject, requirement: Requirement) -> bool:
     assert requirement.comparison is not None
     return requirement.comparison.accepts("closed")
 
 
-def _holds(view: BucketView, requirement: Requirement) -> bool:
+def _holds(view: BucketSubject, requirement: Requirement) -> bool:
     fact = view.fact(requirement.fact)
     assert requirement.comparison is not None
     return fact.value is not None and requirement.comparison.accepts(fact.value)
 
 
-Edit = tuple[Callable[[BucketView], BucketView], str]
+Edit = tuple[Callable[[BucketSubject], BucketSubject], str]
 
 
-def _edits(view: BucketView, wanted: list[Requirement]) -> Iterator[Edit]:
+def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     """Edits that may close the doors: of each statement that alone opens one, then of public grants."""
-    verbs = dict.fromkeys(_EXPOSURES[r.fact] for r in wanted)
+    verbs = dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted)
     policy = view.rules.policy
     for number in range(len(_statements(view))):
         alone = [s for n, s in enumerate(policy.statements) if n == number or s.effect != "Allow"]
         kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
         opened = _with_rules(view, msgspec.structs.replace(kept, grants=(), rights=()))
-        leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if _EXPOSURES[r.fact] == verb)]
+        leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if EXPOSURE_FACTS[r.fact] == verb)]
         if leaks and policy.statements[number].effect == "Allow":
             fence = _fence(view)
             title = policy.statements[number].title
@@ -111,22 +111,22 @@ def _edits(view: BucketView, wanted: list[Requirement]) -> Iterator[Edit]:
         yield partial(_without_grants, public=public), f"take {words} out of the bucket's access list"
 
 
-def _with_rules(view: BucketView, rules: Any) -> BucketView:
+def _with_rules(view: BucketSubject, rules: Any) -> BucketSubject:
     copy = _but(view, view.bucket)
     copy.__dict__["rules"] = rules  # what the cached property would have worked out
     return copy
 
 
-def _but(view: BucketView, bucket: Any) -> BucketView:
+def _but(view: BucketSubject, bucket: Any) -> BucketSubject:
     return replace(view, bucket=bucket)
 
 
-def _fence(view: BucketView) -> list[str]:
+def _fence(view: BucketSubject) -> list[str]:
     """The accounts that a statement is fenced to: the owner's own and those that the team trusts."""
     return sorted({account for account in (view.account, *view.trusted_accounts) if account.isdigit()})
 
 
-def _statements(view: BucketView) -> list[dict[str, Any]]:
+def _statements(view: BucketSubject) -> list[dict[str, Any]]:
     """The statements of the policy as they are written."""
     try:
         document = json.loads(view.bucket.policy.value or "{}")
@@ -137,7 +137,7 @@ def _statements(view: BucketView) -> list[dict[str, Any]]:
     return found if all(isinstance(statement, dict) for statement in found) else []
 
 
-def _with_statement(view: BucketView, number: int, verbs: Sequence[str]) -> BucketView:
+def _with_statement(view: BucketSubject, number: int, verbs: Sequence[str]) -> BucketSubject:
     """The bucket with one statement fenced, or without it, as far as it lets these verbs through."""
     document = json.loads(view.bucket.policy.value or "{}")
     statements = _statements(view)
@@ -184,15 +184,15 @@ def _other_actions(statement: dict[str, Any], verbs: Sequence[str]) -> list[str]
     return [action for action, name in zip(written, known, strict=True) if name not in mine]
 
 
-def _without_grants(view: BucketView, public: list[Any]) -> BucketView:
+def _without_grants(view: BucketSubject, public: list[Any]) -> BucketSubject:
     kept = [grant for grant in view.bucket.grants.value or () if grant not in public]
     return _but(view, msgspec.structs.replace(view.bucket, grants=Answer("known", kept)))
 
 
-def _proof(view: BucketView, after: BucketView, wanted: list[Requirement]) -> list[str]:
+def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement]) -> list[str]:
     """What deciding again shows: every door before and after, and what others than the public lose or gain."""
     found, sure = [f"{r.fact} is {after.fact(r.fact).value}" for r in wanted], True
-    asked = {_EXPOSURES[r.fact] for r in wanted}
+    asked = {EXPOSURE_FACTS[r.fact] for r in wanted}
     lost: dict[str, list[Verb]] = {}
     for one in differences(view, after):
         sure = sure and one.change.sure
@@ -210,7 +210,7 @@ def _proof(view: BucketView, after: BucketView, wanted: list[Requirement]) -> li
     return found if sure else [*found, "something that was not understood or not read could hide more"]
 
 
-def _own_losses(view: BucketView, after: BucketView) -> Iterator[str]:
+def _own_losses(view: BucketSubject, after: BucketSubject) -> Iterator[str]:
     """What the store's own identities lose, those who lose the same together."""
     lost: dict[str, list[Verb]] = {}
     for one in own_differences(view, after):

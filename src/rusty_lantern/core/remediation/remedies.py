@@ -11,22 +11,22 @@ from collections.abc import Sequence
 
 import msgspec
 
-from rusty_lantern.core.audit.bucket_subject import BucketView
-from rusty_lantern.core.baseline.evaluation import Judgement
-from rusty_lantern.core.remediation.policy_edits import _EXPOSURES, _of_all_doors
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.baseline.evaluation import Finding
+from rusty_lantern.core.remediation.policy_edits import EXPOSURE_FACTS, access_remedies
 from rusty_lantern.core.remediation.remedy import Remedy
-from rusty_lantern.core.remediation.setting_documents import _of_setting
+from rusty_lantern.core.remediation.setting_documents import setting_remedy
 
 
-def remedies(view: BucketView | None, drifted: Sequence[Judgement]) -> list[Remedy]:
+def remedies(view: BucketSubject | None, drifted: Sequence[Finding]) -> list[Remedy]:
     """Remedies for the drift of one subject; `view` where it is a bucket. What is too open is closed by one remedy."""
-    doors = [j for j in drifted if j.requirement.fact in _EXPOSURES and view is not None]
-    found = _of_all_doors(view, [j.requirement for j in doors]) if view is not None else []
-    found += [_of_setting(view, j) for j in drifted if j not in doors]
+    doors = [j for j in drifted if j.requirement.fact in EXPOSURE_FACTS and view is not None]
+    found = access_remedies(view, [j.requirement for j in doors]) if view is not None else []
+    found += [setting_remedy(view, j) for j in drifted if j not in doors]
     return [_in_their_words(remedy, drifted) for remedy in found]
 
 
-def _in_their_words(remedy: Remedy, drifted: Sequence[Judgement]) -> Remedy:
+def _in_their_words(remedy: Remedy, drifted: Sequence[Finding]) -> Remedy:
     """The team's own words go before ours."""
     own = [j.requirement.remedy for j in drifted if j.requirement.fact in remedy.facts and j.requirement.remedy]
     return msgspec.structs.replace(remedy, words="; ".join([*dict.fromkeys(own), remedy.words])) if own else remedy

@@ -6,8 +6,8 @@ from collections.abc import Callable
 
 import msgspec
 
-from rusty_lantern.core.audit.bucket_subject import BucketView
-from rusty_lantern.core.baseline.evaluation import Judgement
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.bucket import Encryption, Guards, Lock, Versioning
 from rusty_lantern.core.remediation.advice import advice
@@ -23,7 +23,8 @@ from rusty_lantern.core.remediation.s3_documents import (
 )
 
 
-def _of_setting(view: BucketView | None, judgement: Judgement) -> Remedy:
+def setting_remedy(view: BucketSubject | None, judgement: Finding) -> Remedy:
+    """What puts a setting right: the document to apply where there is one, otherwise words."""
     requirement = judgement.requirement
     make = next((make for start, make in _SETTINGS.items() if requirement.fact.startswith(start)), None)
     if view is not None and make is not None and not view.bucket.rights.value:
@@ -37,26 +38,27 @@ def _of_setting(view: BucketView | None, judgement: Judgement) -> Remedy:
 Setting = tuple[str, Document | None]
 
 
-def _document(setting: str, written: bytes) -> Document:
+def as_document(setting: str, written: bytes) -> Document:
+    """A document to apply, laid out for people."""
     return Document(setting, laid_out(written))
 
 
-def _versioning(view: BucketView, requirement: Requirement) -> Setting | None:
+def _versioning(view: BucketSubject, requirement: Requirement) -> Setting | None:
     if requirement.comparison is None or not requirement.comparison.accepts("on"):
         return None
     words = "switch versioning on; what was overwritten before stays lost"
-    return words, _document("versioning", versioning_document(Versioning("on")))
+    return words, as_document("versioning", versioning_document(Versioning("on")))
 
 
-def _encryption(view: BucketView, requirement: Requirement) -> Setting | None:
+def _encryption(view: BucketSubject, requirement: Requirement) -> Setting | None:
     accepts = requirement.comparison.accepts if requirement.comparison else lambda _: False
     key = view.bucket.encryption.value.key if view.bucket.encryption.value else ""
     words = "set the default encryption; objects that are there stay as they are until written again"
     if accepts("provider-key"):
-        return words, _document("encryption", encryption_document(Encryption("provider-key", "AES256")))
+        return words, as_document("encryption", encryption_document(Encryption("provider-key", "AES256")))
     if accepts("managed-key"):
         words += "" if key else "; name the key, or the store's own default one is used"
-        return words, _document("encryption", encryption_document(Encryption("managed-key", "aws:kms", key)))
+        return words, as_document("encryption", encryption_document(Encryption("managed-key", "aws:kms", key)))
     return None
 
 
@@ -66,7 +68,7 @@ _ANOTHER_BUCKET = (
 )
 
 
-def _lock(view: BucketView, requirement: Requirement) -> Setting | None:
+def _lock(view: BucketSubject, requirement: Requirement) -> Setting | None:
     lock = view.bucket.lock.value
     if lock is None or not lock.enabled:
         return _ANOTHER_BUCKET, None
@@ -80,32 +82,32 @@ def _lock(view: BucketView, requirement: Requirement) -> Setting | None:
     words = "change the default retention; versions that are there keep their own"
     if mode == "compliance":
         words += ", and what is stored under compliance cannot be taken back"
-    return words, _document("object lock", lock_document(Lock(True, mode, keep))) if keep else None
+    return words, as_document("object lock", lock_document(Lock(True, mode, keep))) if keep else None
 
 
-def _guards(view: BucketView, requirement: Requirement) -> Setting | None:
+def _guards(view: BucketSubject, requirement: Requirement) -> Setting | None:
     name = requirement.fact.removeprefix("guards.").replace("-", "_")
     on = requirement.comparison is not None and requirement.comparison.accepts("on")
     guards = msgspec.structs.replace(view.bucket.guards.value or Guards(), **{name: on})
-    return f"switch that guard {'on' if on else 'off'}", _document("public-access guards", guards_document(guards))
+    return f"switch that guard {'on' if on else 'off'}", as_document("public-access guards", guards_document(guards))
 
 
-def _ownership(view: BucketView, requirement: Requirement) -> Setting | None:
+def _ownership(view: BucketSubject, requirement: Requirement) -> Setting | None:
     if requirement.comparison is None or not requirement.comparison.accepts("off"):
         return None
     words = "let the bucket's owner own every object, so that objects carry no grants of their own"
-    return words, _document("ownership", ownership_document("bucket-owner-enforced"))
+    return words, as_document("ownership", ownership_document("bucket-owner-enforced"))
 
 
-def _tags(view: BucketView, requirement: Requirement) -> Setting | None:
+def _tags(view: BucketSubject, requirement: Requirement) -> Setting | None:
     tag, comparison = requirement.fact.removeprefix("tags."), requirement.comparison
     if comparison is None or comparison.how != "is":
         return None
     tags = (view.bucket.tags.value or {}) | {tag: str(comparison.values[0])}
-    return f"tag the bucket with {tag}={comparison.values[0]}", _document("tags", tags_document(tags))
+    return f"tag the bucket with {tag}={comparison.values[0]}", as_document("tags", tags_document(tags))
 
 
-_SETTINGS: dict[str, Callable[[BucketView, Requirement], Setting | None]] = {
+_SETTINGS: dict[str, Callable[[BucketSubject, Requirement], Setting | None]] = {
     "versioning": _versioning,
     "encryption.at-rest": _encryption,
     "lock.": _lock,

@@ -81,7 +81,7 @@ make a requirement `unknown`. Of a set of verbs, what is certain drifts already,
 ACCESS_HEAD = """\
 # Verbs and condition keys
 
-Made from the tables in the code (`core/access/policy/actions.py`, `core/access/policy/condition_keys.py`). Do not edit by hand.
+Made from the tables in the code (`actions.py` and `condition_keys.py` in `core/access/policy`). Do not edit by hand.
 
 ## Verbs
 
@@ -112,7 +112,7 @@ def access_page() -> str:
     verbs = [f"| `{v}` | {', '.join(a.name for a in ACTIONS.values() if a.verb == v)} |" for v in VERBS]
     keys = [
         f"| `{row.name}{'…' if row.name.endswith('/') else ''}` | {row.kind}{', several' if row.many else ''} "
-        f"| {'yes' if row.theirs else 'no'} | {row.reason} |"
+        f"| {'yes' if row.caller_controlled else 'no'} | {row.reason} |"
         for row in KEYS.values()
     ]
     return ACCESS_HEAD + "\n".join(verbs) + "\n" + KEYS_HEAD + "\n".join(keys) + "\n"

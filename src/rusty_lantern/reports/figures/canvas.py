@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rusty_lantern.archive.atomic_write import write_whole
-from rusty_lantern.core.errors import BadInput, Complaint
+from rusty_lantern.core.errors import BadInput, Problem
 from rusty_lantern.reports.escape import safe
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ def drawn(
     """
     kind = kind or (out.suffix.lower() if isinstance(out, Path) else ".svg")
     if kind not in FORMATS:
-        raise BadInput(Complaint(f"a figure cannot be written as {kind or out}", remedy="use .png, .svg or .pdf"))
+        raise BadInput(Problem(f"a figure cannot be written as {kind or out}", remedy="use .png, .svg or .pdf"))
     import matplotlib as mpl
 
     mpl.use("Agg")

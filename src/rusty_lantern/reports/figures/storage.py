@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from io import BytesIO
 from pathlib import Path
 
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.objects.retention_summary import Kept
 from rusty_lantern.reports.figures.canvas import DEEP, INK, MILD, SAND, bare, drawn, plain
@@ -29,7 +29,7 @@ def protection_of(encrypted: bool | None, locked: bool | None) -> str:
     return "locked, not encrypted" if locked else "neither"
 
 
-def parts_of(view: BucketView, applied: Sequence[Kept]) -> Iterator[tuple[str, int]]:
+def parts_of(view: BucketSubject, applied: Sequence[Kept]) -> Iterator[tuple[str, int]]:
     """A bucket's bytes by kind: what was seen of its objects, else what its settings certainly make of them.
 
     Without a lock none is locked. With one, or with encryption, only the objects themselves tell.
@@ -48,7 +48,7 @@ def parts_of(view: BucketView, applied: Sequence[Kept]) -> Iterator[tuple[str, i
 
 
 def where_data_sits(
-    views: Sequence[BucketView],
+    views: Sequence[BucketSubject],
     applied: Mapping[str, Sequence[Kept]],
     survey: str,
     out: Path | BytesIO,

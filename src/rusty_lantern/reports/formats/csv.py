@@ -11,7 +11,7 @@ from collections.abc import Iterable
 
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.escape import cell
-from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
+from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 
 COLUMNS = (
     "status", "severity", "store", "subject", "name", "fact", "required", "observed", "since", "reason", "because",
@@ -25,7 +25,7 @@ def write(result: AuditResult) -> str:
     return lines(COLUMNS, (row(status, found) for status, kept in kinds for found in kept))
 
 
-def row(status: str, found: JudgementResult) -> tuple[object, ...]:
+def row(status: str, found: FindingResult) -> tuple[object, ...]:
     """One judgement."""
     since = show_moment(found.since) if found.since else ""
     asked = found.evidence

@@ -8,7 +8,7 @@ from __future__ import annotations
 from lxml import etree
 
 from rusty_lantern.reports.escape import safe
-from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
+from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 
 
 def write(result: AuditResult) -> str:
@@ -23,7 +23,7 @@ def write(result: AuditResult) -> str:
     return text.decode()
 
 
-def _suite(root: etree._Element, result: AuditResult, store: str, mine: list[tuple[str, JudgementResult]]) -> None:
+def _suite(root: etree._Element, result: AuditResult, store: str, mine: list[tuple[str, FindingResult]]) -> None:
     unread = result.unread.get(store)
     count = {status: sum(s == status for s, _ in mine) for status in ("drifted", "unknown", "waived")}
     suite = etree.SubElement(
@@ -59,7 +59,7 @@ def _suite(root: etree._Element, result: AuditResult, store: str, mine: list[tup
             told.text = safe(f"{found.place}, {found.sheet}. {found.remedy}".strip())
 
 
-def _message(status: str, found: JudgementResult) -> str:
+def _message(status: str, found: FindingResult) -> str:
     if status == "drifted":
         return f"{found.observed}, required: {found.required}"
     return found.reason or found.note or status

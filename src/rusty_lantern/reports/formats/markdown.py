@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.escape import markdown
-from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
+from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 
 
 def write(result: AuditResult) -> str:
@@ -26,7 +26,7 @@ def write(result: AuditResult) -> str:
     return "\n\n".join(parts) + "\n"
 
 
-def _section(title: str, found: list[JudgementResult]) -> list[str]:
+def _section(title: str, found: list[FindingResult]) -> list[str]:
     if not found:
         return []
     headings = ("severity", "where", "fact", "required", "observed", "since", "why")

@@ -10,7 +10,7 @@ from collections.abc import Iterable
 
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.reports.escape import safe
-from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
+from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 
 
 def write(result: AuditResult) -> str:
@@ -45,7 +45,7 @@ def write(result: AuditResult) -> str:
     return "\n".join([*lines, "# EOF"]) + "\n"
 
 
-def _counted(kept: list[JudgementResult]) -> Counter[tuple[str, str]]:
+def _counted(kept: list[FindingResult]) -> Counter[tuple[str, str]]:
     return Counter((found.store, found.severity) for found in kept)
 
 

@@ -10,7 +10,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from rusty_lantern.core.errors import BadInput, Complaint
+from rusty_lantern.core.errors import BadInput, Problem
 from rusty_lantern.objects.violations import LIST
 from rusty_lantern.reports.escape import safe
 
@@ -37,13 +37,13 @@ def write_list(out: Path, batches: Iterable[pa.RecordBatch]) -> int:
     """
     kind = out.suffix.lower()
     if kind not in (".csv", ".parquet"):
-        raise BadInput(Complaint(f"a list cannot be written as {kind or out.name}", remedy="use .csv or .parquet"))
+        raise BadInput(Problem(f"a list cannot be written as {kind or out.name}", remedy="use .csv or .parquet"))
     partial = out.with_name(out.name + ".partial")
     try:
         rows = _csv(partial, batches) if kind == ".csv" else _parquet(partial, batches)
         partial.rename(out)
     except OSError as error:
-        raise BadInput(Complaint(f"cannot write {out}: {error.strerror or error}")) from None
+        raise BadInput(Problem(f"cannot write {out}: {error.strerror or error}")) from None
     finally:
         partial.unlink(missing_ok=True)
     return rows

@@ -14,7 +14,7 @@ import msgspec
 
 from rusty_lantern import __version__
 from rusty_lantern.reports.escape import safe
-from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
+from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 
 LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
 RANKS = {"critical": 100.0, "high": 75.0, "medium": 50.0, "low": 25.0}
@@ -52,7 +52,7 @@ def _meaning(fact: str) -> str:
     return _plain(lookup(fact).meaning)
 
 
-def _result(status: str, found: JudgementResult, rule: int) -> dict[str, Any]:
+def _result(status: str, found: FindingResult, rule: int) -> dict[str, Any]:
     where = f"{found.store}/{found.name}"
     words = f"{where}: {found.fact} is {found.observed}, required: {found.required}"
     made: dict[str, Any] = {
@@ -71,7 +71,7 @@ def _result(status: str, found: JudgementResult, rule: int) -> dict[str, Any]:
     return made
 
 
-def _location(found: JudgementResult, where: str) -> dict[str, Any]:
+def _location(found: FindingResult, where: str) -> dict[str, Any]:
     kind = "namespace" if found.subject == "bucket" else "object"
     location: dict[str, Any] = {"logicalLocations": [{"fullyQualifiedName": _plain(where), "kind": kind}]}
     place = re.fullmatch(r"(.+):(\d+):(\d+)", found.place)
@@ -87,7 +87,7 @@ def _uri(path: str) -> str:
     return quote(path)
 
 
-def _fingerprint(found: JudgementResult) -> str:
+def _fingerprint(found: FindingResult) -> str:
     whole = "\0".join((found.store, found.subject, found.name, found.fact))
     return hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()[:32]
 

@@ -15,7 +15,7 @@ from markupsafe import Markup
 
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.escape import safe
-from rusty_lantern.reports.results.audit import JudgementResult
+from rusty_lantern.reports.results.audit import FindingResult
 from rusty_lantern.reports.results.report import OpenDoor, ReportResult
 
 PAGE = 200
@@ -99,7 +99,7 @@ def _inline(picture: Picture, number: int) -> str:
     return svg.replace("<svg ", f'<svg role="img" aria-label="{label}" ', 1)
 
 
-def where(found: JudgementResult) -> str:
+def where(found: FindingResult) -> str:
     """How a subject is named in a table."""
     return f"{found.store}/{found.name}" if found.subject == "bucket" else f"{found.store}: {found.name}"
 

@@ -8,26 +8,26 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller
-from rusty_lantern.core.access.evaluator.request_builder import Asking, Sender, action_of, request_of
+from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, STRANGER_ACCOUNT
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
-from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
 from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
 from rusty_lantern.core.access.solver.public_policy import Public
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness, witness_of
 from rusty_lantern.core.audit.access_differences import Difference, differences
 from rusty_lantern.core.audit.audit import Judge
-from rusty_lantern.core.audit.bucket_subject import BucketView
-from rusty_lantern.core.audit.store_subject import Circle
-from rusty_lantern.core.baseline.evaluation import Judgement
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.store_subject import StoreSubject
+from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import SEVERITIES
-from rusty_lantern.core.errors import BadInput, Complaint, nearest
+from rusty_lantern.core.errors import BadInput, Problem, nearest
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.model.identity import Holder
-from rusty_lantern.reports.results.audit import JudgementResult, judgement_result
+from rusty_lantern.core.model.identity import Identity
+from rusty_lantern.reports.results.audit import FindingResult, finding_result
 from rusty_lantern.reports.results.exposure import VerdictResult, verdict_result
 
 
@@ -114,14 +114,14 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     as_of: datetime
     exposure: dict[str, dict[str, VerdictResult]]
     changes: list[ChangeResult] | None
-    drift: list[JudgementResult] | None = None
+    drift: list[FindingResult] | None = None
     """What would drift from the baseline; null where there is none."""
     new_drift: list[str] = []
     """The facts of it that do not drift now."""
     mended: list[str] = []
     """The facts that drift now and would not any more."""
-    unknown: list[JudgementResult] = []
-    waived: list[JudgementResult] = []
+    unknown: list[FindingResult] = []
+    waived: list[FindingResult] = []
     """What would drift and is accepted in writing."""
 
 
@@ -136,13 +136,13 @@ BOTH_SIDES = "the caller's own permissions are among the rules"
 OTHER_SIDE = "a caller from another account also needs its own account's permission, which was not read"
 
 
-def decision_result(view: BucketView, asking: Asking, moment: datetime) -> DecisionResult:
+def decision_result(view: BucketSubject, asking: RequestSpec, moment: datetime) -> DecisionResult:
     """Decide one request about a bucket. Raises `BadInput` if it cannot be put."""
     around = view.surroundings
     holder = _holder(view, asking.caller)
     request = request_of(asking, moment, _sender(view, asking, holder))
     inside = bool(around.account) and request.caller.account == around.account
-    public = Public() if inside or holder else public_policy(view.rules, around, Work(BUDGET))
+    public = Public() if inside or holder else public_policy(view.rules, around, Budget(BUDGET))
     rules = view.rules
     if holder is not None:
         rules = both_sides(rules, side_of(view.roster, holder), around.account or known_as(holder).account)
@@ -166,18 +166,18 @@ def decision_result(view: BucketView, asking: Asking, moment: datetime) -> Decis
     )
 
 
-def _holder(view: BucketView, name: str) -> Holder | None:
+def _holder(view: BucketSubject, name: str) -> Identity | None:
     """The store's own identity of this name; None for anybody else. Raises `BadInput` for a name that nobody has."""
     found = view.roster.holders.get(name)
-    if found is not None or name in AUDIENCES or read_identity(name).kind != "canonical":
+    if found is not None or name in AUDIENCES or read_principal(name).kind != "canonical":
         return found
     if name in {identity.name for identity in view.named} or not view.roster.dossier.identities.settled:
         return None
     remedy = nearest(name, view.roster.holders) or "a stranger is asked for by account number or resource name"
-    raise BadInput(Complaint(f'nobody called "{name}" is known to {view.dossier.store}', remedy=remedy))
+    raise BadInput(Problem(f'nobody called "{name}" is known to {view.dossier.store}', remedy=remedy))
 
 
-def _sender(view: BucketView, asking: Asking, holder: Holder | None) -> Sender | None:
+def _sender(view: BucketSubject, asking: RequestSpec, holder: Identity | None) -> Sender | None:
     """Who sends the request, where it is somebody known: an identity of the store's own, or the likeliest account."""
     if asking.caller == "any-account":
         verb = ACTIONS[action_of(asking)].verb
@@ -187,7 +187,7 @@ def _sender(view: BucketView, asking: Asking, holder: Holder | None) -> Sender |
     identity, account = known_as(holder), view.surroundings.account
     known = {key: values for key, values in identity.known if not key.endswith("/")}
     if identity.kind == "canonical":
-        return Sender(Caller(account or STRANGER_ACCOUNT, "", holder.name), known)
+        return Sender(Caller(account or OUTSIDER_ACCOUNT, "", holder.name), known)
     return Sender(Caller(identity.account or account, identity.arn), known)
 
 
@@ -196,7 +196,7 @@ def encode_lines(results: list[DecisionResult]) -> str:
     return "\n".join(msgspec.json.encode(result).decode() for result in results)
 
 
-def access_rows(view: BucketView) -> list[AccessRow]:
+def access_rows(view: BucketSubject) -> list[AccessRow]:
     """What a bucket grants each identity that its rules name."""
     rows = []
     for identity in view.named:
@@ -221,7 +221,7 @@ def access_rows(view: BucketView) -> list[AccessRow]:
 FEW = 10
 
 
-def own_rows(circle: Circle, *, in_full: bool = False) -> list[OwnRow]:
+def own_rows(circle: StoreSubject, *, in_full: bool = False) -> list[OwnRow]:
     """What each identity of a store may do, buckets that are alike to it together; `in_full` names them all."""
     if not circle.roster.dossier.listing.settled:
         return []
@@ -242,7 +242,7 @@ def own_rows(circle: Circle, *, in_full: bool = False) -> list[OwnRow]:
     ]
 
 
-def try_result(current: BucketView | None, after: BucketView, judge: Judge | None = None) -> TryResult:
+def try_result(current: BucketSubject | None, after: BucketSubject, judge: Judge | None = None) -> TryResult:
     """What would be so, and what would change against the bucket as it is; with a baseline, what would drift."""
     changes = None
     judged = _judged(after, judge) if judge else []
@@ -258,15 +258,15 @@ def try_result(current: BucketView | None, after: BucketView, judge: Judge | Non
         as_of=after.moment,
         exposure={a: {v: verdict_result(after.verdicts[a, v]) for v in VERBS} for a in AUDIENCES},
         changes=changes,
-        drift=[judgement_result(j) for j in drifts] if judge else None,
+        drift=[finding_result(j) for j in drifts] if judge else None,
         new_drift=sorted(would - before),
         mended=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
-        unknown=[judgement_result(j) for j in judged if j.status == "unknown"],
-        waived=[judgement_result(j) for j in judged if j.status == "waived"],
+        unknown=[finding_result(j) for j in judged if j.status == "unknown"],
+        waived=[finding_result(j) for j in judged if j.status == "waived"],
     )
 
 
-def _judged(view: BucketView, judge: Judge) -> list[Judgement]:
+def _judged(view: BucketSubject, judge: Judge) -> list[Finding]:
     """The judgements on a bucket alone; those on its objects are left out, since nobody knows what will lie in it."""
     return sorted(
         (j for j in judge.of_bucket(view) if lookup(j.requirement.fact).subject != "object"),
@@ -274,7 +274,7 @@ def _judged(view: BucketView, judge: Judge) -> list[Judgement]:
     )
 
 
-def _change(current: BucketView, after: BucketView, one: Difference) -> ChangeResult:
+def _change(current: BucketSubject, after: BucketSubject, one: Difference) -> ChangeResult:
     before, now = _levels(current, one), _levels(after, one)
     return ChangeResult(
         audience=one.who,
@@ -287,6 +287,8 @@ def _change(current: BucketView, after: BucketView, one: Difference) -> ChangeRe
     )
 
 
-def _levels(view: BucketView, one: Difference) -> str:
+def _levels(view: BucketSubject, one: Difference) -> str:
     audience = next((a for a in AUDIENCES if a == one.who), None)
-    return view.verdicts[audience, one.verb].level if audience else view.granted(read_identity(one.who))[one.verb].level
+    return (
+        view.verdicts[audience, one.verb].level if audience else view.granted(read_principal(one.who))[one.verb].level
+    )

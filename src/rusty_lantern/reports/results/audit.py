@@ -17,7 +17,7 @@ from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.baseline.evaluation import (
     STATUSES,
-    Judgement,
+    Finding,
     observed_words,
     tally_words,
 )
@@ -26,7 +26,7 @@ from rusty_lantern.core.history.drift_history import Key, Since, key_of
 from rusty_lantern.core.object_rules.sampling import bound
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.core.remediation.advice import advice
-from rusty_lantern.reports.results.facts import Value, _json, _words
+from rusty_lantern.reports.results.facts import Value, as_json, in_words_of
 
 
 class TallyResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -48,7 +48,7 @@ class TallyResult(msgspec.Struct, frozen=True, kw_only=True):
     words: str = ""
 
 
-class JudgementResult(msgspec.Struct, frozen=True, kw_only=True):
+class FindingResult(msgspec.Struct, frozen=True, kw_only=True):
     """One requirement that did not simply hold. `subject` says what kind of thing `name` is."""
 
     store: str
@@ -101,9 +101,9 @@ class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
     drift_by_severity: dict[str, int]
     held: dict[str, int]
     """Store → how many requirements held."""
-    drift: list[JudgementResult]
-    unknown: list[JudgementResult]
-    waived: list[JudgementResult]
+    drift: list[FindingResult]
+    unknown: list[FindingResult]
+    waived: list[FindingResult]
     """Drift that was accepted; `reason` says until when, by whom and why."""
     waivers: list[WaiverResult]
     unread: dict[str, str]
@@ -144,9 +144,9 @@ def audit_result(
         counts={status: counts[status] for status in STATUSES},
         drift_by_severity={severity: severities[severity] for severity in SEVERITIES},
         held=dict(sorted(Counter(j.store for j in audit.judgements if j.status == "held").items())),
-        drift=[judgement_result(j, begun.get(key_of(j))) for j in audit.of("drifted")],
-        unknown=[judgement_result(j) for j in audit.of("unknown")],
-        waived=[judgement_result(j, begun.get(key_of(j))) for j in audit.of("waived")],
+        drift=[finding_result(j, begun.get(key_of(j))) for j in audit.of("drifted")],
+        unknown=[finding_result(j) for j in audit.of("unknown")],
+        waived=[finding_result(j, begun.get(key_of(j))) for j in audit.of("waived")],
         waivers=[waiver_result(waived) for waived in audit.waivers],
         unread=dict(audit.unread),
         notes=audit.idle_sheets,
@@ -162,7 +162,7 @@ def waiver_result(waived: Waived) -> WaiverResult:
     )  # fmt: skip
 
 
-def judgement_result(judgement: Judgement, since: Since | None = None) -> JudgementResult:
+def finding_result(judgement: Finding, since: Since | None = None) -> FindingResult:
     """One judgement as a result."""
     requirement, observed = judgement.requirement, judgement.observed
     weight, drifted = judgement.weight, judgement.status == "drifted"
@@ -172,15 +172,15 @@ def judgement_result(judgement: Judgement, since: Since | None = None) -> Judgem
         verbs=weight.verbs,
         bytes=weight.bytes,
     )
-    return JudgementResult(
+    return FindingResult(
         store=judgement.store,
         subject=judgement.kind,
         name=judgement.name,
         bucket=judgement.name if judgement.kind == "bucket" else "",
         fact=requirement.fact,
-        required=_words(judgement),
+        required=in_words_of(judgement),
         observed=observed_words(judgement),
-        value=_json(observed),
+        value=as_json(observed),
         note=observed.note,
         severity=requirement.severity,
         because=requirement.because,

@@ -9,12 +9,12 @@ import msgspec
 
 from rusty_lantern.core.baseline.evaluation import Required
 from rusty_lantern.core.baseline.examples import Outcome
-from rusty_lantern.core.baseline.lint import Remark
+from rusty_lantern.core.baseline.lint import LintWarning
 from rusty_lantern.core.baseline.loader import Baseline
 from rusty_lantern.core.value_types import show_moment
 
 
-class RemarkResult(msgspec.Struct, frozen=True, kw_only=True):
+class LintWarningResult(msgspec.Struct, frozen=True, kw_only=True):
     """Something odd about a baseline."""
 
     place: str
@@ -30,12 +30,12 @@ class BaselineCheck(msgspec.Struct, frozen=True, kw_only=True):
     survey: str
     sheets: int
     requirements: int
-    remarks: list[RemarkResult]
+    remarks: list[LintWarningResult]
     unasked: list[str]
     """Facts that nobody requires anything of."""
 
     @classmethod
-    def of(cls, baseline: Baseline, remarks: Sequence[Remark], unasked: list[str], survey: str) -> BaselineCheck:
+    def of(cls, baseline: Baseline, remarks: Sequence[LintWarning], unasked: list[str], survey: str) -> BaselineCheck:
         """The result of a check."""
         return cls(
             baseline=baseline.title,
@@ -43,7 +43,7 @@ class BaselineCheck(msgspec.Struct, frozen=True, kw_only=True):
             survey=survey,
             sheets=len(baseline.sheets),
             requirements=sum(len(sheet.require) for sheet in baseline.sheets),
-            remarks=[RemarkResult(place=str(r.place), what=r.what, odd=r.odd) for r in remarks],
+            remarks=[LintWarningResult(place=str(r.place), what=r.what, odd=r.odd) for r in remarks],
             unasked=unasked,
         )
 

@@ -8,9 +8,9 @@ import msgspec
 
 from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.reports.results.facts import Value, _json
+from rusty_lantern.reports.results.facts import Value, as_json
 
 
 class BucketRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -44,7 +44,7 @@ class BucketsResult(msgspec.Struct, frozen=True, kw_only=True):
     unread: list[str]
 
 
-def bucket_row(view: BucketView) -> BucketRow:
+def bucket_row(view: BucketSubject) -> BucketRow:
     """One line of `buckets`."""
     names = (
         "place",
@@ -63,20 +63,20 @@ def bucket_row(view: BucketView) -> BucketRow:
     return BucketRow(
         store=view.dossier.store,
         bucket=view.bucket.name,
-        place=_json(facts["place"]),
-        created=_json(facts["created"]),
-        objects=_json(facts["objects"]),
-        bytes=_json(facts["bytes"]),
+        place=as_json(facts["place"]),
+        created=as_json(facts["created"]),
+        objects=as_json(facts["objects"]),
+        bytes=as_json(facts["bytes"]),
         exposure={verb: str(f.value or "unknown") for verb, f in exposed.items() if f.value != "closed"},
-        versioning=_json(facts["versioning"]),
-        encryption=_json(facts["encryption.at-rest"]),
+        versioning=as_json(facts["versioning"]),
+        encryption=as_json(facts["encryption.at-rest"]),
         lock=_lock_words(view),
-        steward=_json(facts["tags.steward"]),
+        steward=as_json(facts["tags.steward"]),
         unknown=unknown,
     )
 
 
-def _lock_words(view: BucketView) -> str:
+def _lock_words(view: BucketSubject) -> str:
     enabled, mode, keep = (view.fact(f"lock.{name}") for name in ("enabled", "mode", "keep"))
     if not enabled.settled:
         return "unknown"

@@ -8,8 +8,8 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.core.audit.audit import Judge
-from rusty_lantern.core.audit.store_subject import Circle
-from rusty_lantern.reports.results.identities import Facts, Judged, Seconds, _judge
+from rusty_lantern.core.audit.store_subject import StoreSubject
+from rusty_lantern.reports.results.identities import Facts, Judged, Seconds, judged_with
 
 
 class KeyRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -65,7 +65,7 @@ class EncryptionResult(msgspec.Struct, frozen=True, kw_only=True):
     unread: dict[str, str]
 
 
-def key_rows(circle: Circle, judge: Judge | None) -> list[KeyRow]:
+def key_rows(circle: StoreSubject, judge: Judge | None) -> list[KeyRow]:
     """Every encryption key of a store."""
     rows = []
     for key in circle.roster.dossier.encryption_keys.value or ():
@@ -77,7 +77,7 @@ def key_rows(circle: Circle, judge: Judge | None) -> list[KeyRow]:
                 state=fact("state"), place=fact("place"), protection=fact("protection"), rotation=fact("rotation"),
                 age=fact("age"), store_may_use=fact("store-may-use"), destruction=fact("destruction"),
                 buckets=[bucket.name for bucket in circle.roster.protected_by.get(key.id, [])],
-                unknown=fact.unknown, judged=_judge(judge, circle, subject),
+                unknown=fact.unknown, judged=judged_with(judge, circle, subject),
             )
         )  # fmt: skip
     return rows
@@ -87,7 +87,7 @@ Under = Mapping[str, list[tuple[str, str, int, int]]]
 """Bucket → what its versions are encrypted with: by whom kept, which key, versions, bytes."""
 
 
-def protection_rows(circle: Circle, under: Under) -> list[ProtectionRow]:
+def protection_rows(circle: StoreSubject, under: Under) -> list[ProtectionRow]:
     """What protects each bucket of a store."""
     rows = []
     for name, view in circle.buckets.items():
@@ -107,6 +107,6 @@ def protection_rows(circle: Circle, under: Under) -> list[ProtectionRow]:
     return rows
 
 
-def _default(circle: Circle, bucket: str) -> tuple[str, str]:
+def _default(circle: StoreSubject, bucket: str) -> tuple[str, str]:
     encryption = circle.buckets[bucket].bucket.encryption
     return (encryption.value.by, encryption.value.key) if encryption.value else ("none", "")

@@ -10,9 +10,9 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.probe_check import hold
 from rusty_lantern.core.access.solver.exposure import Verdict
-from rusty_lantern.core.access.solver.witness import Fence, Witness
-from rusty_lantern.core.audit.bucket_subject import BucketView
-from rusty_lantern.core.model.bucket import Knock
+from rusty_lantern.core.access.solver.witness import Restriction, Witness
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.model.bucket import ProbeAnswer
 
 
 class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -21,7 +21,7 @@ class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
     verdict: str
     witness: Witness | None
     because: str
-    fence: Fence | None
+    fence: Restriction | None
     doubts: list[str]
     until: datetime | None
     """Where the way in closes by itself, the moment it does."""
@@ -70,7 +70,7 @@ def verdict_result(verdict: Verdict) -> VerdictResult:
     )
 
 
-def exposure_row(view: BucketView) -> ExposureRow:
+def exposure_row(view: BucketSubject) -> ExposureRow:
     """The exposures of one bucket."""
     found: dict[str, dict[str, VerdictResult]] = {
         audience: {verb: verdict_result(view.verdicts[audience, verb]) for verb in VERBS} for audience in AUDIENCES
@@ -78,7 +78,7 @@ def exposure_row(view: BucketView) -> ExposureRow:
     return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
 
 
-def probed(view: BucketView, knock: Knock) -> Probed:
+def probed(view: BucketSubject, knock: ProbeAnswer) -> Probed:
     """One knock, held against the verdict."""
     level = view.verdicts["anyone", knock.verb].level
     outcome, note = hold(level, knock)

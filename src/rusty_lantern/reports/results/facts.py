@@ -9,9 +9,9 @@ import msgspec
 
 from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.answer import Evidence, Fact
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import (
-    Judgement,
+    Finding,
     observed_words,
     required_of,
     show_fact,
@@ -73,7 +73,8 @@ def encode(result: msgspec.Struct) -> str:
     return _MOVING.sub(lambda found: f"\\u{ord(found[0]):04x}", written)
 
 
-def _json(fact: Fact) -> Value:
+def as_json(fact: Fact) -> Value:
+    """A fact's value as JSON has it."""
     return show_moment(fact.value) if isinstance(fact.value, datetime) else fact.value
 
 
@@ -82,12 +83,12 @@ def fact_result(name: str, fact: Fact) -> FactResult:
     words, unit = show_fact(name, fact), lookup(name).unit
     note = fact.reason or fact.note
     return FactResult(
-        fact=name, state=fact.state, value=_json(fact), unit=unit, words=words, note=note, evidence=fact.evidence
+        fact=name, state=fact.state, value=as_json(fact), unit=unit, words=words, note=note, evidence=fact.evidence
     )
 
 
 def show_result(
-    survey: Survey, view: BucketView, judgements: list[Judgement] | None, baseline: Baseline | None
+    survey: Survey, view: BucketSubject, judgements: list[Finding] | None, baseline: Baseline | None
 ) -> ShowResult:
     """Everything about one bucket; with a baseline, what it requires too."""
     required = None
@@ -99,7 +100,7 @@ def show_result(
         required = [
             RequiredResult(
                 fact=j.requirement.fact,
-                required=_words(j),
+                required=in_words_of(j),
                 severity=j.requirement.severity,
                 because=j.requirement.because,
                 sheet=j.requirement.sheet,
@@ -121,6 +122,7 @@ def show_result(
     )
 
 
-def _words(judgement: Judgement) -> str:
+def in_words_of(judgement: Finding) -> str:
+    """What was observed, in words."""
     comparison = judgement.requirement.comparison
     return comparison.words if comparison else "anything"

@@ -10,10 +10,10 @@ import msgspec
 
 from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.audit.audit import Judge
-from rusty_lantern.core.audit.store_subject import Circle
-from rusty_lantern.core.baseline.evaluation import Judgement
-from rusty_lantern.core.baseline.selectors import Spoken
-from rusty_lantern.core.model.identity import Holder, fingerprint, masked
+from rusty_lantern.core.audit.store_subject import StoreSubject
+from rusty_lantern.core.baseline.evaluation import Finding
+from rusty_lantern.core.baseline.selectors import SubjectRef
+from rusty_lantern.core.model.identity import Identity, fingerprint, masked
 from rusty_lantern.core.value_types import show_moment
 
 Seconds = int | None
@@ -99,7 +99,7 @@ class CredentialsResult(msgspec.Struct, frozen=True, kw_only=True):
     lying_about: list[LeakRow] | None
 
 
-def judged_of(judgements: Iterable[Judgement]) -> Judged:
+def judged_of(judgements: Iterable[Finding]) -> Judged:
     """What a subject's judgements come to."""
     found = list(judgements)
     return Judged(
@@ -112,7 +112,7 @@ def judged_of(judgements: Iterable[Judgement]) -> Judged:
 class Facts:
     """The facts of one subject, asked for by name; keeps why some could not be told."""
 
-    def __init__(self, circle: Circle, kind: str, view: Any) -> None:
+    def __init__(self, circle: StoreSubject, kind: str, view: Any) -> None:
         self.circle, self.kind, self.view = circle, kind, view
         self.unknown: dict[str, str] = {}
 
@@ -124,11 +124,12 @@ class Facts:
         return show_moment(found.value) if isinstance(found.value, datetime) else found.value
 
 
-def _judge(judge: Judge | None, circle: Circle, subject: tuple[Spoken, Any] | None) -> Judged:
+def judged_with(judge: Judge | None, circle: StoreSubject, subject: tuple[SubjectRef, Any] | None) -> Judged:
+    """How a subject stands to the baseline; empty where there is none."""
     return judged_of(judge.of_subject(circle, subject) if judge and subject else ())
 
 
-def identity_rows(circle: Circle, judge: Judge | None) -> list[IdentityRow]:
+def identity_rows(circle: StoreSubject, judge: Judge | None) -> list[IdentityRow]:
     """Every identity of a store."""
     rows = []
     for holder in circle.roster.dossier.identities.value or ():
@@ -142,13 +143,13 @@ def identity_rows(circle: Circle, judge: Judge | None) -> list[IdentityRow]:
                 can_at_least=_least(circle, holder),
                 beyond=fact("beyond") if holder.may.value is not None else None,
                 default_name=fact("default-name") == "on", unknown=fact.unknown,
-                judged=_judge(judge, circle, subject),
+                judged=judged_with(judge, circle, subject),
             )
         )  # fmt: skip
     return rows
 
 
-def credential_rows(circle: Circle, judge: Judge | None) -> list[CredentialRow]:
+def credential_rows(circle: StoreSubject, judge: Judge | None) -> list[CredentialRow]:
     """Every credential of a store, disabled ones too."""
     rows = []
     for credential in circle.roster.dossier.credentials.value or ():
@@ -162,17 +163,17 @@ def credential_rows(circle: Circle, judge: Judge | None) -> list[CredentialRow]:
                 expires=fact("expires"), live_with_owner=fact("live-with-owner"), mixed=fact("mixed"),
                 can=fact("verbs"), can_at_least=_least(circle, owner),
                 beyond=fact("beyond") if owner and owner.may.value is not None else None,
-                unknown=fact.unknown, judged=_judge(judge, circle, circle.credential(credential)),
+                unknown=fact.unknown, judged=judged_with(judge, circle, circle.credential(credential)),
             )
         )  # fmt: skip
     return rows
 
 
-def _least(circle: Circle, holder: Holder | None) -> str:
+def _least(circle: StoreSubject, holder: Identity | None) -> str:
     return circle.across.least(holder) if holder is not None and circle.roster.dossier.listing.settled else ""
 
 
-def unread_sections(circles: Iterable[Circle], *sections: str) -> dict[str, str]:
+def unread_sections(circles: Iterable[StoreSubject], *sections: str) -> dict[str, str]:
     """Store → why a section of its dossier could not be told."""
     found = {}
     for circle in circles:

@@ -7,14 +7,14 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.core.audit.audit import Judge
-from rusty_lantern.core.audit.store_subject import Circle
+from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.baseline.evaluation import Cascade
 from rusty_lantern.core.baseline.selectors import spoken
 from rusty_lantern.core.model.identity import masked
 from rusty_lantern.core.model.resources import Link
 from rusty_lantern.core.model.subjects import LinkView
 from rusty_lantern.core.value_types import show_moment
-from rusty_lantern.reports.results.identities import Judged, _judge, judged_of
+from rusty_lantern.reports.results.identities import Judged, judged_of, judged_with
 
 
 class LinkRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -56,7 +56,7 @@ class LinksResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def link_row(
-    circle: Circle | None, view: LinkView, judge: Judge | None, *, presumed: bool = False, host: str = ""
+    circle: StoreSubject | None, view: LinkView, judge: Judge | None, *, presumed: bool = False, host: str = ""
 ) -> LinkRow:
     """One link; without a circle it belongs to no store of the estate."""
     link = view.link
@@ -85,11 +85,11 @@ def link_row(
         host=host,
         found=link.found,
         probe="",
-        judged=_judge(judge, circle, subject) if circle else judged_of(()),
+        judged=judged_with(judge, circle, subject) if circle else judged_of(()),
     )
 
 
-def _wanted_closed(circle: Circle, link: Link, cascade: Cascade) -> dict[str, str]:
+def _wanted_closed(circle: StoreSubject, link: Link, cascade: Cascade) -> dict[str, str]:
     """The verbs of a link that the baseline wants closed to the public on its bucket, with where it says so."""
     view = circle.buckets.get(link.bucket)
     if view is None:

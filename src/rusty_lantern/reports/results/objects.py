@@ -6,8 +6,8 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.audit.bucket_subject import BucketView
-from rusty_lantern.core.baseline.evaluation import Judgement
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.model.object_version import Version
 from rusty_lantern.core.object_rules.retention import Standing
 from rusty_lantern.core.value_types import show_moment
@@ -96,7 +96,7 @@ class RetentionResult(msgspec.Struct, frozen=True, kw_only=True):
     """With `--key`: every version of that key, the newest first."""
 
 
-def table_row(view: BucketView) -> TableRow:
+def table_row(view: BucketSubject) -> TableRow:
     """How far a bucket's objects were looked at."""
     table = view.bucket.table.value
     return TableRow(
@@ -110,7 +110,7 @@ def table_row(view: BucketView) -> TableRow:
     )
 
 
-def object_row(judgement: Judgement, prefixes: list[Prefix] | None = None) -> ObjectRow:
+def object_row(judgement: Finding, prefixes: list[Prefix] | None = None) -> ObjectRow:
     """One requirement on objects that was counted."""
     requirement = judgement.requirement
     assert judgement.tally is not None

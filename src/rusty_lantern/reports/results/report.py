@@ -17,13 +17,13 @@ from rusty_lantern.archive.surveys import Kept, Survey
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.audit.audit import Audit
-from rusty_lantern.core.audit.bucket_subject import BucketView
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import STATUSES
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline
 from rusty_lantern.core.history.changes import Turn
 from rusty_lantern.core.history.drift_history import Key, Since
 from rusty_lantern.core.remediation.remedy import Remedy
-from rusty_lantern.reports.results.audit import AuditResult, JudgementResult, audit_result, judgement_result
+from rusty_lantern.reports.results.audit import AuditResult, FindingResult, audit_result, finding_result
 
 
 class OpenDoor(msgspec.Struct, frozen=True, kw_only=True):
@@ -47,7 +47,7 @@ class Task(msgspec.Struct, frozen=True, kw_only=True):
     words: str
     severity: str
     documents: int
-    drift: list[JudgementResult]
+    drift: list[FindingResult]
 
 
 class Cell(msgspec.Struct, frozen=True, kw_only=True):
@@ -94,7 +94,7 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     tasks: list[Task]
     areas: list[str]
     glance: list[BucketLine]
-    held: list[JudgementResult]
+    held: list[FindingResult]
     surveys: list[SurveyLine]
 
 
@@ -126,7 +126,7 @@ def report_result(
     moment: datetime,
     baseline: Baseline,
     found: Audit,
-    views: Sequence[BucketView],
+    views: Sequence[BucketSubject],
     since: Mapping[Key, Since],
     remedies: Sequence[tuple[Remedy, Sequence[Key]]],
     kept: Sequence[Kept],
@@ -147,12 +147,12 @@ def report_result(
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),
         glance=[_line(view, found_by_bucket) for view, found_by_bucket in _by_bucket(views, found)],
-        held=[judgement_result(j) for j in found.of("held")],
+        held=[finding_result(j) for j in found.of("held")],
         surveys=[SurveyLine(survey=one.name, sha256=one.digest, wrong=one.wrong) for one in kept],
     )
 
 
-def _doors(views: Sequence[BucketView], found: Audit) -> list[OpenDoor]:
+def _doors(views: Sequence[BucketSubject], found: Audit) -> list[OpenDoor]:
     """Every door that is not closed to the public: the widest audience of each verb, worst first."""
     drifted = {(j.store, j.name, j.requirement.fact) for j in found.judgements if j.status in ("drifted", "waived")}
     doors = []
@@ -179,7 +179,7 @@ def _doors(views: Sequence[BucketView], found: Audit) -> list[OpenDoor]:
 def _tasks(audit: AuditResult, remedies: Sequence[tuple[Remedy, Sequence[Key]]]) -> list[Task]:
     """Drift grouped by what puts it right, in the order of the audit: the worst, and what reaches furthest, first."""
     by_key = {(d.store, d.subject, d.name, d.fact): d for d in audit.drift}
-    groups: dict[str, list[JudgementResult]] = {}
+    groups: dict[str, list[FindingResult]] = {}
     documents: Counter[str] = Counter()
     for remedy, keys in remedies:
         groups.setdefault(remedy.words, []).extend(by_key[key] for key in keys if key in by_key)
@@ -202,18 +202,18 @@ def _severity(word: str) -> int:
     return [str(severity) for severity in SEVERITIES].index(word)
 
 
-def _by_bucket(views: Sequence[BucketView], found: Audit) -> list[tuple[BucketView, list[JudgementResult]]]:
-    mine: dict[tuple[str, str], list[JudgementResult]] = {}
+def _by_bucket(views: Sequence[BucketSubject], found: Audit) -> list[tuple[BucketSubject, list[FindingResult]]]:
+    mine: dict[tuple[str, str], list[FindingResult]] = {}
     for judgement in found.judgements:
         if judgement.kind == "bucket" and judgement.status != "held":
-            result = judgement_result(judgement)
+            result = finding_result(judgement)
             mine.setdefault((judgement.store, judgement.name), []).append(
                 msgspec.structs.replace(result, reason=judgement.status)
             )
     return [(view, mine.get((view.dossier.store, view.bucket.name), [])) for view in views]
 
 
-def _line(view: BucketView, judged: list[JudgementResult]) -> BucketLine:
+def _line(view: BucketSubject, judged: list[FindingResult]) -> BucketLine:
     steward = view.fact("tags.steward")
     cells = []
     for area in AREAS:

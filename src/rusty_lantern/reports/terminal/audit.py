@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 
 from rusty_lantern.core.value_types import show_moment
-from rusty_lantern.reports.results.audit import AuditResult, JudgementResult
+from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -74,7 +74,7 @@ def _drift_by_severity(screen: Console, result: AuditResult) -> None:
     screen.print()
 
 
-def _since(result: AuditResult, found: JudgementResult) -> Cell:
+def _since(result: AuditResult, found: FindingResult) -> Cell:
     """Since when it drifts: the day of the first survey that saw it."""
     if found.since is None or (found.since == result.taken and not found.since_or_before):
         return "this survey", "bold"
@@ -124,7 +124,7 @@ LOOKS = {
 """Kind of subject → the command that shows it, and why."""
 
 
-def _bucket_name(result: AuditResult, found: JudgementResult) -> str:
+def _bucket_name(result: AuditResult, found: FindingResult) -> str:
     """The name of the subject, with its store where there are several; a bucket's after a slash, as it is asked for."""
     several = len({j.store for j in [*result.drift, *result.unknown]}) > 1
     if found.subject == "store" or not several:

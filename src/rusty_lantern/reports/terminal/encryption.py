@@ -8,18 +8,18 @@ from rich.console import Console
 
 from rusty_lantern.core.value_types import show_bytes, show_moment
 from rusty_lantern.reports.results.encryption import EncryptionResult, KeyRow, Other, ProtectionRow
-from rusty_lantern.reports.terminal.identities import _days, _head, _remarks, _unread, _worst
+from rusty_lantern.reports.terminal.identities import heading, in_days, remark_words, unread_lines, worst_of
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
 
 def encryption_view(screen: Console, result: EncryptionResult) -> None:
     """The keys, worst first, with what hangs on each; then what protects the buckets, those alike together."""
-    _head(screen, "What protects data at rest", result.survey, show_moment(result.as_of))
+    heading(screen, "What protects data at rest", result.survey, show_moment(result.as_of))
     if result.keys:
         grid = Grid("key", "state", "place", "guarded by", "rotated every", "in use for", "store may use", "buckets",
                     "drifted", shrink=(0, 7, 8), right=(5, 7), drop=(3, 4, 5, 2), floors={8: 10})  # fmt: skip
-        keys = sorted(result.keys, key=lambda r: (_worst(r.judged), -len(r.buckets), r.store, r.name))
+        keys = sorted(result.keys, key=lambda r: (worst_of(r.judged), -len(r.buckets), r.store, r.name))
         for row in keys:
             grid.add(*_key(row))
         grid.show(screen)
@@ -36,7 +36,7 @@ def encryption_view(screen: Console, result: EncryptionResult) -> None:
         screen.print()
     _protection(screen, result.buckets)
     _others(screen, result.buckets)
-    _unread(screen, result.unread)
+    unread_lines(screen, result.unread)
     bare = sum(row.by == "none" for row in result.buckets)
     screen.print()
     counts = [many(len(result.buckets), "bucket"), f"{bare:,} without encryption", many(len(result.keys), "key")]
@@ -49,10 +49,10 @@ def _key(row: KeyRow) -> list[Cell]:
     style = "" if state == "enabled" else STYLES["critical"] if row.buckets else STYLES["medium"]
     usable: Cell = "unknown" if row.store_may_use is None else "yes" if row.store_may_use == "on" else (
         "no", STYLES["high"])  # fmt: skip
-    rotation = "unknown" if "rotation" in row.unknown else "never" if row.rotation is None else _days(row.rotation)
+    rotation = "unknown" if "rotation" in row.unknown else "never" if row.rotation is None else in_days(row.rotation)
     return [
         (row.name, "bold"), (state, style), row.place or "unknown", row.protection or "unknown", rotation,
-        _days(row.age), usable, f"{len(row.buckets):,}", _remarks(row.judged),
+        in_days(row.age), usable, f"{len(row.buckets):,}", remark_words(row.judged),
     ]  # fmt: skip
 
 

@@ -15,31 +15,33 @@ from rusty_lantern.reports.terminal.table import Grid
 VERB_COUNT = 7
 
 
-def _head(screen: Console, title: str, survey: str, as_of: object, *more: str) -> None:
+def heading(screen: Console, title: str, survey: str, as_of: object, *more: str) -> None:
+    """The title of a view, and what it speaks of."""
     line(screen, (title, "bold"))
     line(screen, (join([f"survey {survey}", f"as of {as_of}", *more]), "dim"))
     screen.print()
 
 
-def _days(seconds: int | None) -> str:
+def in_days(seconds: int | None) -> str:
+    """A period in days, as a table shows it."""
     if seconds is None:
         return "unknown"
     return f"{seconds // DAY:,} d" if seconds >= DAY else "today"
 
 
-def _worst(judged: Judged) -> int:
+def worst_of(judged: Judged) -> int:
     """Where a row stands in the order of what is worst; what held comes last."""
     if judged.drifted:
         return min(SEVERITIES.index(severity) for severity in judged.drifted.values())
     return len(SEVERITIES) + (not judged.unknown)
 
 
-def _remarks(judged: Judged) -> Cell:
+def remark_words(judged: Judged) -> Cell:
     """The facts that drifted, without their family's name, in the colour of the worst."""
     names = [name.partition(".")[2] for name in judged.drifted]
     doubts = [f"{name.partition('.')[2]}?" for name in judged.unknown]
     waived = [f"{name.partition('.')[2]} (waived)" for name in judged.waived]
-    style = STYLES[SEVERITIES[_worst(judged)]] if names else STYLES["unknown" if doubts else "waived"]
+    style = STYLES[SEVERITIES[worst_of(judged)]] if names else STYLES["unknown" if doubts else "waived"]
     return ", ".join([*names, *doubts, *waived]), style
 
 
@@ -51,7 +53,8 @@ def _can(verbs: str | None, least: str) -> Cell:
     return verbs or ("nothing", "dim")
 
 
-def _unread(screen: Console, unread: dict[str, str]) -> None:
+def unread_lines(screen: Console, unread: dict[str, str]) -> None:
+    """A line for each store of which something was not read."""
     if not unread:
         return
     screen.print()
@@ -63,8 +66,8 @@ def _unread(screen: Console, unread: dict[str, str]) -> None:
 def credentials_view(screen: Console, result: CredentialsResult) -> None:
     """Who holds which key: worst first; then who signs in with a password; then key material that lies about."""
     stores = sorted({row.store for row in result.credentials})
-    _head(screen, "Who holds which key", result.survey, show_moment(result.as_of), *stores)
-    rows = sorted(result.credentials, key=lambda r: (_worst(r.judged), r.store, r.owner, r.key))
+    heading(screen, "Who holds which key", result.survey, show_moment(result.as_of), *stores)
+    rows = sorted(result.credentials, key=lambda r: (worst_of(r.judged), r.store, r.owner, r.key))
     if rows:
         grid = Grid("store", "owner", "what", "key", "age", "idle", "can", "drifted", shrink=(6, 7, 1, 2),
                     right=(4, 5), drop=(2, 6))  # fmt: skip
@@ -75,7 +78,7 @@ def credentials_view(screen: Console, result: CredentialsResult) -> None:
             line(screen, (f"left out at this width: {', '.join(grid.dropped)} (--json has it all)", "dim"))
     _people(screen, result.identities)
     _lying_about(screen, result)
-    _unread(screen, result.unread)
+    unread_lines(screen, result.unread)
     screen.print()
     live = sum(row.state == "live" for row in rows)
     owners = len({(row.store, row.owner) for row in rows})
@@ -89,8 +92,8 @@ def _credential(row: CredentialRow) -> list[Cell]:
     kind = row.owner_kind or ("no such identity" if row.owner_state == "missing" else "unknown")
     if row.owner_state == "disabled":
         kind = f"{kind}, disabled"
-    idle: Cell = ("never used", STYLES["medium"]) if row.used == "never" else _days(row.idle)
-    can, remarks = _can(row.can, row.can_at_least), _remarks(row.judged)
+    idle: Cell = ("never used", STYLES["medium"]) if row.used == "never" else in_days(row.idle)
+    can, remarks = _can(row.can, row.can_at_least), remark_words(row.judged)
     if row.state == "disabled":
         can, remarks = ("nothing", "dim"), ("disabled, so not judged", "dim")
     elif row.state != "live":
@@ -100,7 +103,7 @@ def _credential(row: CredentialRow) -> list[Cell]:
         (row.owner or "nobody", "bold"),
         kind,
         row.key,
-        _days(row.age),
+        in_days(row.age),
         idle,
         can,
         remarks,
@@ -115,14 +118,14 @@ def _people(screen: Console, identities: Sequence[IdentityRow]) -> None:
     line(screen, ("Who signs in with a password, or is not as required", "bold"))
     grid = Grid("store", "identity", "what", "second factor", "signed in", "live keys", "can", "not needed", "drifted",
                 shrink=(6, 7, 8, 1), right=(4, 5), drop=(5, 6))  # fmt: skip
-    for row in sorted(people, key=lambda r: (_worst(r.judged), r.store, r.name)):
-        signed_in = "" if row.password != "on" else _days(row.password_idle)
+    for row in sorted(people, key=lambda r: (worst_of(r.judged), r.store, r.name)):
+        signed_in = "" if row.password != "on" else in_days(row.password_idle)
         factor: Cell = row.second_factor or "not offered"
         grid.add(
             row.store, (row.name, "bold"), row.kind or "unknown",
             "" if row.password == "off" else factor, signed_in,
             "unknown" if row.live_keys is None else str(row.live_keys), _can(row.can, row.can_at_least),
-            (row.beyond or "", STYLES["high"] if row.beyond else ""), _remarks(row.judged),
+            (row.beyond or "", STYLES["high"] if row.beyond else ""), remark_words(row.judged),
         )  # fmt: skip
     grid.show(screen)
     if grid.dropped:

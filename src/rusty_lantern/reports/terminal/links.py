@@ -6,7 +6,7 @@ from rich.console import Console
 
 from rusty_lantern.core.value_types import show_bytes, show_moment
 from rusty_lantern.reports.results.links import LinkRow, LinksResult
-from rusty_lantern.reports.terminal.identities import _head, _remarks, _unread, _worst
+from rusty_lantern.reports.terminal.identities import heading, remark_words, unread_lines, worst_of
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -14,9 +14,9 @@ from rusty_lantern.reports.terminal.table import Grid
 def links_view(screen: Console, result: LinksResult) -> None:
     """The links, those that open most first; then what is over."""
     read = f"{show_bytes(result.read_bytes)} of text" if result.read_bytes else ""
-    _head(screen, "Links that are out", result.survey, show_moment(result.as_of), read)
+    heading(screen, "Links that are out", result.survey, show_moment(result.as_of), read)
     order = ("valid", "unknown", "dead", "expired", "revoked")
-    rows = sorted(result.links, key=lambda r: (order.index(r.standing), _worst(r.judged), r.store, r.bucket, r.key))
+    rows = sorted(result.links, key=lambda r: (order.index(r.standing), worst_of(r.judged), r.store, r.bucket, r.key))
     if rows:
         told = ("opens", "may", "stands", "issued", "ends", "signed by", "drifted")
         mined = any(row.found for row in rows)
@@ -39,7 +39,7 @@ def links_view(screen: Console, result: LinksResult) -> None:
     probed = [row for row in rows if row.probe]
     for row in probed:
         line(screen, (_opens(row), "bold"), f"  tried: {row.probe}", indent=2)
-    _unread(screen, result.unread)
+    unread_lines(screen, result.unread)
     screen.print()
     valid = sum(row.standing == "valid" for row in rows)
     writing = sum(row.standing == "valid" and not {"write", "delete"}.isdisjoint(row.verbs) for row in rows)
@@ -77,4 +77,4 @@ def _link(row: LinkRow) -> list[Cell]:
     signer = row.signer + state if row.signer else "nobody named"
     verbs = " ".join(row.verbs) + ("?" if row.presumed else "")
     return [(_opens(row), "bold"), verbs, stands, (row.issued or "not said")[:10], ends, signer,
-            _remarks(row.judged)]  # fmt: skip
+            remark_words(row.judged)]  # fmt: skip

@@ -6,7 +6,7 @@ from rich.console import Console
 
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.replicas import MirrorRow, MirrorsResult
-from rusty_lantern.reports.terminal.identities import _head
+from rusty_lantern.reports.terminal.identities import heading
 from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -15,7 +15,7 @@ MIRROR_STYLES = {"same": STYLES["held"], "catching-up": "", "unknown": STYLES["u
 
 def mirrors_view(screen: Console, result: MirrorsResult) -> None:
     """Each mirrored bucket, with what did not travel."""
-    _head(screen, "What the copies lack", result.survey, show_moment(result.as_of))
+    heading(screen, "What the copies lack", result.survey, show_moment(result.as_of))
     grid = Grid("mirror", "bucket", "content", "settings", "in words", shrink=(4,))
     for row in result.mirrors:
         differs = f"{len(row.differences)} differ" if row.differences else "unknown" if row.unknown else "same"

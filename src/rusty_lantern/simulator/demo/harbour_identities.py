@@ -10,10 +10,10 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Document, Group, Holder, Kind, Password, Verb
+from rusty_lantern.core.model.identity import Credential, Document, Group, Identity, Kind, Password, Verb
 from rusty_lantern.core.model.resources import EncryptionKey, Link
 from rusty_lantern.core.value_types import DAY, YEAR
-from rusty_lantern.stores.iam.reader import ROOT
+from rusty_lantern.stores.iam.answers import ROOT
 
 ACCOUNT = "400100200300"
 
@@ -39,14 +39,14 @@ def _holder(
     factor: bool = False,
     signed_in: int | None = None,
     tags: dict[str, str] | None = None,
-) -> Holder:
+) -> Identity:
     """An identity that was made so many days ago; with a password if it ever signed in, `signed_in` days ago."""
     made = moment - timedelta(days)
     password: Answer[Password] = Answer("absent")
     if signed_in is not None:
         last = Answer("known", moment - timedelta(signed_in))
         password = Answer("known", Password(Answer("known", made), last))
-    return Holder(
+    return Identity(
         name=name,
         resource=f"arn:aws:iam::{ACCOUNT}:user/{name}",
         kind=kind,
@@ -93,14 +93,14 @@ def holders(moment: datetime) -> dict[str, Any]:
         ),
         _holder("old-importer", "service", 1500, moment, _document("maps", "inline", (LOOK, ["survey-maps*"]))),
     ]
-    shipper = Holder(
+    shipper = Identity(
         name="role log-shipper",
         resource=f"arn:aws:iam::{ACCOUNT}:role/log-shipper",
         kind="role",
         created=Answer("known", moment - timedelta(1200)),
         policies=Answer("known", [_document("ship", "inline", (["s3:PutObject"], ["access-logs/*"]))]),
     )
-    root = Holder(name=ROOT, kind="root", second_factor=Answer("known", True))
+    root = Identity(name=ROOT, kind="root", second_factor=Answer("known", True))
     crew = Group(name="backup-crew", members=["backup-runner"], policies=Answer("known", [backups]))
     keys = [
         _key("ADMIN00000000000901", "admin", 901, 3, moment),

@@ -15,7 +15,7 @@ import msgspec
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import Bucket, Right, Versioning
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Holder
+from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.core.model.object_version import Version
 from rusty_lantern.core.value_types import YEAR
 from rusty_lantern.simulator.contents import Access, Holdings
@@ -115,7 +115,7 @@ def _key(key: Credential) -> Credential:
     return _but(key, last_used=used, state=Answer("known", "live") if live else key.state)
 
 
-def _people(people: list[Holder]) -> list[Holder]:
+def _people(people: list[Identity]) -> list[Identity]:
     """The keeper had no second factor yet; a helper of the summer was still there."""
     then = [_but(p, second_factor=Answer("known", False)) if p.name == "storage-keeper" else p for p in people]
     helper = next(p for p in people if p.name == "old-importer")

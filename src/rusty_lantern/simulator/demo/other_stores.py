@@ -21,7 +21,7 @@ from rusty_lantern.core.model.bucket import (
     Versioning,
 )
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Given, Group, Holder, Kind, Password, Use, Verb
+from rusty_lantern.core.model.identity import Credential, Given, Group, Identity, Kind, Password, Use, Verb
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.object_version import Version
 from rusty_lantern.core.model.resources import Link
@@ -109,12 +109,12 @@ OFFICE_READS = Right("group", [*READ], identity="office")
 
 def _someone(
     name: str, kind: Kind, moment: datetime, may: list[Verb], *, enabled: bool = True, alone: bool = False
-) -> Holder:
+) -> Identity:
     password: Answer[Password] = ABSENT
     if kind == "person":
         changed = Answer("known", moment - timedelta(120))
         password = Answer("known", Password(changed, Answer("known", moment - timedelta(4))))
-    return Holder(
+    return Identity(
         name=name,
         kind=kind,
         state=Answer("known", "enabled" if enabled else "disabled"),

@@ -19,11 +19,11 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.dossier_validation import receive
 from rusty_lantern.core.config.estate import Credential, Store
-from rusty_lantern.core.errors import BadInput, Complaint, Damaged
+from rusty_lantern.core.errors import BadInput, Damaged, Problem
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import warn_of
-from rusty_lantern.stores.http.errors import NoCredential, Unanswered
+from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
 from rusty_lantern.stores.reachability import Reached
 from rusty_lantern.stores.s3.settings import read_status
 
@@ -43,13 +43,13 @@ async def read_dossier(
         if "://" in store.at:
             return await _over_http(store, folder, moment, earlier, log)
         return _named(_from_file(folder, store.at), store, moment)
-    except Unanswered as error:
+    except RequestFailed as error:
         lost: Answer[int] = Answer(error.state, None, error.note, Evidence(f"GET {store.at}", error.answer, moment))
         return Dossier(store=store.name, taken=moment, address=store.at, listing=lost)
 
 
 def read_beside(store: Store, folder: Path, moment: datetime) -> Dossier:
-    """The dossier that stands beside a store of the common protocol. Raises `Unanswered`."""
+    """The dossier that stands beside a store of the common protocol. Raises `RequestFailed`."""
     return _named(_from_file(folder, store.beside), store, moment)
 
 
@@ -70,10 +70,10 @@ def _from_file(folder: Path, name: str) -> Dossier:
     path = folder / Path(name).expanduser()
     try:
         if path.stat().st_size > MAX_DOSSIER:
-            raise Unanswered("failed", f"{path.name} is larger than {MAX_DOSSIER >> 20} MiB", "too large")
+            raise RequestFailed("failed", f"{path.name} is larger than {MAX_DOSSIER >> 20} MiB", "too large")
         return _received(path.read_bytes(), path.name)
     except OSError as error:
-        raise Unanswered("failed", f"{path.name} cannot be read: {error.strerror}", "no file") from None
+        raise RequestFailed("failed", f"{path.name} cannot be read: {error.strerror}", "no file") from None
 
 
 def _received(document: bytes, name: str) -> Dossier:
@@ -83,7 +83,7 @@ def _received(document: bytes, name: str) -> Dossier:
         first, more = error.complaints[0], len(error.complaints) - 1
         also = f", and {more} more" if more else ""
         hint = f"; {first.remedy}" if first.remedy and not more else ""
-        raise Unanswered("failed", f"its dossier is refused: {first.what}{also}{hint}", "refused") from None
+        raise RequestFailed("failed", f"its dossier is refused: {first.what}{also}{hint}", "refused") from None
 
 
 def _named(dossier: Dossier, store: Store, moment: datetime) -> Dossier:
@@ -129,9 +129,9 @@ async def _over_http(
     if reply.status == 304 and earlier is not None:
         return msgspec.structs.replace(earlier, taken=moment)
     if reply.status in (401, 403):
-        raise Unanswered("denied", "the token is not accepted" if token else "a token is needed", str(reply.status))
+        raise RequestFailed("denied", "the token is not accepted" if token else "a token is needed", str(reply.status))
     if 300 <= reply.status < 400:
-        raise Unanswered("failed", f"answered {reply.status}; redirections are not followed", str(reply.status))
+        raise RequestFailed("failed", f"answered {reply.status}; redirections are not followed", str(reply.status))
     read_status(reply)
     dossier = _named(_received(reply.body, store.at), store, moment)
     transport = "tls" if store.at.startswith("https") else "plain"
@@ -155,7 +155,5 @@ def find_token(credential: Credential, folder: Path) -> str:
             reason = error.strerror if isinstance(error, OSError) else "it is not text"
             found, why = "", f"the token file {name} cannot be read: {reason}"
     if not found or not found.isascii() or not found.isprintable():
-        raise NoCredential(
-            Complaint(why if not found else f"the token {name} is not one line of text", credential.place)
-        )
+        raise NoCredential(Problem(why if not found else f"the token {name} is not one line of text", credential.place))
     return found

@@ -8,31 +8,29 @@ from __future__ import annotations
 import asyncio
 import itertools
 import os
-import re
 import ssl
 from collections.abc import Callable, Coroutine, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from email.utils import parsedate_to_datetime
 from pathlib import Path
 from random import Random
 from types import TracebackType
-from typing import Literal, Protocol, Self
+from typing import Self
 from urllib.parse import urlsplit
 
 import aiohttp
 from yarl import URL
 
 from rusty_lantern.core.config.estate import Store
-from rusty_lantern.core.errors import Complaint
+from rusty_lantern.core.errors import Problem
 from rusty_lantern.stores.http.concurrency_limit import LATE, Gate
 from rusty_lantern.stores.http.credentials import AccessKey
-from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, Unanswered
+from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.http.redaction import cleaned, cleaned_headers
+from rusty_lantern.stores.http.reply import Memory, Method, Reply, clock_difference, disowned, faithful, retry_after
 from rusty_lantern.stores.http.sigv4 import canonical_query, encode, sign
 from rusty_lantern.stores.http.time_budget import CURRENT, USUAL
 
-Method = Literal["GET", "HEAD"]
 MAX_BODY = 16 << 20
 """No honest answer to any question asked here is larger."""
 TRIES = 5
@@ -41,28 +39,7 @@ RECONNECTS = 8
 FIRST_WAIT, LONGEST_WAIT = 0.25, 8.0
 BUSY = (429, 500, 502, 503, 504)
 """Answers after which a question is put again."""
-DISOWNED = (b"<Code>InvalidAccessKeyId</Code>", b"<Code>ExpiredToken</Code>", b"<Code>InvalidToken</Code>")
-"""What a store says of a credential that it does not know, or not any more."""
 AGENT = "rusty-lantern"
-
-
-@dataclass(frozen=True, slots=True)
-class Reply:
-    """What came back: status, headers (lower-case names), body."""
-
-    status: int
-    headers: Mapping[str, str]
-    body: bytes
-
-
-class Memory(Protocol):
-    """Answers that are known already, and a place for new ones."""
-
-    def recall(self, question: str) -> tuple[int, dict[str, str], bytes] | None:
-        """The answer that a question already got."""
-
-    def note(self, question: str, status: int, headers: dict[str, str], body: bytes) -> None:
-        """Keep an answer."""
 
 
 @dataclass(slots=True)
@@ -125,7 +102,7 @@ class Client:
         try:
             return ssl.create_default_context(cafile=str(self.folder / Path(self.store.ca).expanduser()))
         except (OSError, ssl.SSLError):
-            raise NoCredential(Complaint(f"the CA bundle {self.store.ca} cannot be read", self.store.place)) from None
+            raise NoCredential(Problem(f"the CA bundle {self.store.ca} cannot be read", self.store.place)) from None
 
     def target(self, bucket: str, key: str = "") -> tuple[str, str]:
         """Host and encoded path of a bucket or object, as the store is addressed."""
@@ -149,7 +126,7 @@ class Client:
         headers: Mapping[str, str] | None = None,
         memory: Memory | None = None,
     ) -> Reply:
-        """Put one question. Retries what is safe to repeat; raises `Unanswered` if there is no answer at all.
+        """Put one question. Retries what is safe to repeat; raises `RequestFailed` if there is no answer at all.
 
         `memory`: where this question's answer is kept, if not with the others.
         """
@@ -185,7 +162,9 @@ class Client:
         self._asking += 1
         try:
             if now() - max(self.heard, self._since) > self.store.patience.store:
-                raise Unanswered("failed", f"the store did not answer for {self.store.patience.store} s", "out of time")
+                raise RequestFailed(
+                    "failed", f"the store did not answer for {self.store.patience.store} s", "out of time"
+                )
             if patience is None:
                 return await asking
             async with patience.turn():
@@ -208,7 +187,7 @@ class Client:
                 async with self.gate.turn(USUAL):
                     used = self.key
                     reply = await self._timed(method, host, target, query, headers)
-            except Unanswered as error:
+            except RequestFailed as error:
                 if not self._again(error, attempt):
                     raise
             else:
@@ -218,7 +197,7 @@ class Client:
                 await self._check_accepted(reply, (method, host, target, query, headers))
                 if reply.status not in BUSY or attempt >= TRIES:
                     return reply
-                wait = max(wait, _retry_after(reply))
+                wait = max(wait, retry_after(reply))
             await self._sleep(wait * self._dice.uniform(0.75, 1.25))
             wait = min(wait * 2, LONGEST_WAIT)
 
@@ -236,7 +215,7 @@ class Client:
                 patience.waited(start, now(), usual=0)
             patience.check()
 
-    def _again(self, error: Unanswered, attempt: int) -> bool:
+    def _again(self, error: RequestFailed, attempt: int) -> bool:
         """Whether to put a question again that got no answer."""
         if error.answer == "no connection" and self.answers:
             self.answers = attempt < RECONNECTS
@@ -268,7 +247,7 @@ class Client:
             assert patience is not None
             outcome = "out of time"
             raise patience.gone() from None
-        except Unanswered as error:
+        except RequestFailed as error:
             outcome = error.answer
             if self.heard < start:  # nobody else was answered meanwhile: it is the store that is silent
                 self.gate.busy()
@@ -297,16 +276,16 @@ class Client:
         """
         if self.key is not None and reply.status == 200 and self._good is None:
             self._good = question
-        if not _disowned(reply) or self._good is None or self.key is None:
+        if not disowned(reply) or self._good is None or self.key is None:
             return
         try:
             again = await self._once(*self._good)
-        except Unanswered:
+        except RequestFailed:
             return
-        if _disowned(again):
+        if disowned(again):
             what = f"store {self.store.name} no longer accepts its credential"
             remedy = "every answer so far is kept; put a valid one in its place, then: lantern survey --resume"
-            raise NoLongerAccepted(Complaint(what, self.store.credential.place or self.store.place, remedy))
+            raise NoLongerAccepted(Problem(what, self.store.credential.place or self.store.place, remedy))
 
     def _renewed(self, reply: Reply, used: AccessKey | None) -> bool:
         """Whether the credential that was used had expired, and there is another one now."""
@@ -342,18 +321,18 @@ class Client:
                 body = await _body(answer, self.most)
                 return Reply(answer.status, {faithful(k).lower(): faithful(v) for k, v in answer.headers.items()}, body)
         except TimeoutError:
-            raise Unanswered("failed", f"no answer within {self.store.timeout} s", "timed out") from None
+            raise RequestFailed("failed", f"no answer within {self.store.timeout} s", "timed out") from None
         except aiohttp.ClientConnectorCertificateError as error:
             reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
-            raise Unanswered("failed", f"the store's certificate is not accepted: {reason}") from None
+            raise RequestFailed("failed", f"the store's certificate is not accepted: {reason}") from None
         except aiohttp.ClientConnectorError as error:
             number = error.os_error.errno
             reason = os.strerror(number).lower() if number and number > 0 else "no such host"
-            raise Unanswered("failed", f"cannot connect to {host}: {reason}", "no connection") from None
+            raise RequestFailed("failed", f"cannot connect to {host}: {reason}", "no connection") from None
         except ValueError:
-            raise Unanswered("failed", "the request cannot be written: a header holds a control character") from None
+            raise RequestFailed("failed", "the request cannot be written: a header holds a control character") from None
         except (aiohttp.ClientError, ConnectionError) as error:
-            raise Unanswered(
+            raise RequestFailed(
                 "failed", f"the connection to {host} broke off ({type(error).__name__})", "connection lost"
             ) from None
 
@@ -371,36 +350,6 @@ async def _body(answer: aiohttp.ClientResponse, most: int) -> bytes:
         total += len(chunk)
         if total > most:
             answer.close()
-            raise Unanswered("failed", f"the answer is larger than {most >> 20} MiB and was cut off", "too large")
+            raise RequestFailed("failed", f"the answer is larger than {most >> 20} MiB and was cut off", "too large")
         chunks.append(chunk)
     return b"".join(chunks)
-
-
-def _disowned(reply: Reply) -> bool:
-    """Whether a store says that it does not know the credential, or not any more."""
-    return reply.status in (400, 401, 403) and any(code in reply.body[:4096] for code in DISOWNED)
-
-
-def _retry_after(reply: Reply) -> float:
-    text = reply.headers.get("retry-after", "")
-    return min(float(text), 30.0) if re.fullmatch("[0-9]{1,6}", text) else 0.0
-
-
-def faithful(written: str) -> str:
-    r"""A header's text as it came: bytes that are no UTF-8 are shown escaped, so that it can be kept and printed.
-
-    >>> faithful(b"caf\xe9".decode("utf-8", "surrogateescape"))
-    'caf\\xe9'
-    """
-    if written.isascii():
-        return written
-    return written.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
-
-
-def clock_difference(reply: Reply, now: datetime) -> timedelta:
-    """How far the store's clock is ahead; zero if it does not say."""
-    try:
-        said = parsedate_to_datetime(reply.headers.get("date", ""))
-        return said.astimezone(UTC) - now.replace(microsecond=0) if said.tzinfo else timedelta()
-    except (TypeError, ValueError, OverflowError, IndexError):
-        return timedelta()

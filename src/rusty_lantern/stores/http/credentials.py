@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rusty_lantern.core.errors import Complaint
+from rusty_lantern.core.errors import Problem
 from rusty_lantern.core.model.identity import masked
 from rusty_lantern.stores.http.errors import NoCredential
 
@@ -38,7 +38,7 @@ def find(credential: Credential, folder: Path) -> AccessKey:
     try:
         return finder[credential.kind](credential, folder)
     except _NotFound as error:
-        raise NoCredential(Complaint(str(error), credential.place)) from None
+        raise NoCredential(Problem(str(error), credential.place)) from None
 
 
 def warn_of(path: Path) -> None:

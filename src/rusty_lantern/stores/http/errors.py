@@ -6,7 +6,7 @@ from rusty_lantern.core.answer import State
 from rusty_lantern.core.errors import LanternError
 
 
-class Unanswered(Exception):
+class RequestFailed(Exception):
     """A question got no usable answer. `state` is what its fact becomes, `note` says why in words."""
 
     def __init__(self, state: State, note: str, answer: str = "") -> None:

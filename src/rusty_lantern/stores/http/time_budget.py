@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterator
 from contextlib import AbstractAsyncContextManager, contextmanager, nullcontext
 from contextvars import ContextVar
 
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.errors import RequestFailed
 
 TIMID, MANY = 2, 1_000
 """Questions at once about a bucket that has not answered anything, and about one that has."""
@@ -82,15 +82,15 @@ class Patience:
         self._wasted += size
 
     def check(self) -> None:
-        """Raise `Unanswered` once nothing is left."""
+        """Raise `RequestFailed` once nothing is left."""
         if self.left <= 0:
             raise self.gone()
         if self._wasted > MOST_WASTED:
-            raise Unanswered("failed", "not asked any more: answers before were too large", "too large")
+            raise RequestFailed("failed", "not asked any more: answers before were too large", "too large")
 
-    def gone(self) -> Unanswered:
+    def gone(self) -> RequestFailed:
         """What stands for a question that nobody waits for any more."""
-        return Unanswered("failed", f"the store did not answer in time ({self.seconds:g} s lost)", "out of time")
+        return RequestFailed("failed", f"the store did not answer in time ({self.seconds:g} s lost)", "out of time")
 
 
 CURRENT: ContextVar[Patience | None] = ContextVar("patience", default=None)

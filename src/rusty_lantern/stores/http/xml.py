@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from lxml import etree
 
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.errors import RequestFailed
 
 Element = etree._Element
 
@@ -19,10 +19,13 @@ RESTORED = {STAND_IN + code: code for code in range(32)}
 
 
 def parse(body: bytes) -> Element:
-    """The root element; names in it that carry control characters are put right by `restored`. Raises `Unanswered`."""
+    """The root element; names in it that carry control characters are put right by `restored`.
+
+    Raises `RequestFailed`.
+    """
     try:
         return _parsed(body)
-    except Unanswered:
+    except RequestFailed:
         if not CONTROL_REFERENCE.search(body):
             raise
     return _parsed(CONTROL_REFERENCE.sub(_stand_in, body))
@@ -52,11 +55,11 @@ def _parsed(body: bytes) -> Element:
     except (etree.XMLSyntaxError, ValueError) as error:
         found = "a web page" if body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")) else "not XML"
         detail = "" if found == "a web page" else f" ({str(error)[:80]})"
-        raise Unanswered("failed", f"the answer is {found}{detail}", "unreadable answer") from None
+        raise RequestFailed("failed", f"the answer is {found}{detail}", "unreadable answer") from None
     if root is None:
-        raise Unanswered("failed", "the answer is empty", "unreadable answer")
+        raise RequestFailed("failed", "the answer is empty", "unreadable answer")
     if etree.ElementTree(root).docinfo.internalDTD is not None:
-        raise Unanswered("failed", "the answer declares a document type, which no store needs", "unreadable answer")
+        raise RequestFailed("failed", "the answer declares a document type, which no store needs", "unreadable answer")
     return root
 
 

@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.xml import Element, child, children, name, parse, text
 from rusty_lantern.stores.s3.settings import error_code, refusal
 
@@ -43,12 +43,12 @@ class Asker:
     def __init__(self, client: Client, moment: datetime) -> None:
         self.client = client
         self.moment = moment
-        self.lacking: dict[str, Unanswered] = {}
+        self.lacking: dict[str, RequestFailed] = {}
         self.texts: dict[str, str] = {}
         """Managed documents that were asked for already, by resource name: many identities have the same."""
 
     async def ask(self, action: str, **about: str) -> Element:
-        """The result of one action. Raises `Unanswered`, or `Missing` where there is no such entity."""
+        """The result of one action. Raises `RequestFailed`, or `Missing` where there is no such entity."""
         assert action in READING
         if action in self.lacking:
             raise self.lacking[action]
@@ -64,17 +64,17 @@ class Asker:
         if reply.status == 404 and code == "NoSuchEntity":
             raise Missing
         if reply.status in (401, 403):
-            raise Unanswered("denied", refusal(code), f"{reply.status} {code}".strip())
+            raise RequestFailed("denied", refusal(code), f"{reply.status} {code}".strip())
         if reply.status in (404, 405, 501) or "Action" in code or code in ("NotImplemented", "MethodNotAllowed"):
             raise self._lacks(action, f"answered {reply.status} {code}".strip())
-        raise Unanswered("failed", f"answered {reply.status} {code or message}".strip(), str(reply.status))
+        raise RequestFailed("failed", f"answered {reply.status} {code or message}".strip(), str(reply.status))
 
-    def _lacks(self, action: str, answer: str) -> Unanswered:
-        self.lacking[action] = Unanswered("unsupported", "", answer)
+    def _lacks(self, action: str, answer: str) -> RequestFailed:
+        self.lacking[action] = RequestFailed("unsupported", "", answer)
         return self.lacking[action]
 
     async def pages(self, action: str, **about: str) -> AsyncIterator[Element]:
-        """The results of an action, page by page. Raises `Unanswered` for a list that never ends."""
+        """The results of an action, page by page. Raises `RequestFailed` for a list that never ends."""
         seen = {""}
         marker: dict[str, str] = {}
         for _ in range(MAX_PAGES):
@@ -87,7 +87,7 @@ class Asker:
                 break
             seen.add(following)
             marker = {"Marker": following}
-        raise Unanswered("failed", f"{action} never ends: a page came twice, or too many came", "endless list")
+        raise RequestFailed("failed", f"{action} never ends: a page came twice, or too many came", "endless list")
 
     async def answer(self, action: str, read: Any, **about: str) -> Answer[Any]:
         """What `read` makes of an action's result; absent where there is no such entity."""
@@ -96,7 +96,7 @@ class Asker:
             return Answer("known", read(await self.ask(action, **about)), "", Evidence(asked, "200", self.moment))
         except Missing:
             return Answer("absent", None, "", Evidence(asked, "404", self.moment))
-        except Unanswered as error:
+        except RequestFailed as error:
             return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.moment))
 
 

@@ -7,8 +7,6 @@ role is asked about by itself. Either way says the same.
 from __future__ import annotations
 
 import asyncio
-import re
-from collections.abc import Mapping
 from datetime import datetime
 from functools import partial
 from typing import Any, Literal
@@ -18,10 +16,22 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Document, Group, Holder, Kind, Password
+from rusty_lantern.core.model.identity import Credential, Document, Group, Identity, Kind, Password
 from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.errors import Unanswered
-from rusty_lantern.stores.http.xml import Element, child, children, text
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.xml import Element, child, text
+from rusty_lantern.stores.iam.answers import (
+    ROOT,
+    Kept,
+    account_number_of,
+    read_answer_moment,
+    read_boundary,
+    read_documents,
+    read_password,
+    read_role,
+    read_summary,
+    read_user,
+)
 from rusty_lantern.stores.iam.query_client import Asker, Missing, members, pooled
 from rusty_lantern.stores.s3.usage import read_time
 
@@ -31,7 +41,7 @@ async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
     asker = Asker(client, moment)
     try:
         users = await _users(asker)
-    except Unanswered as error:
+    except RequestFailed as error:
         asked = Evidence(f"ListUsers at {client.store.at}", error.answer, moment)
         lost: Answer[Any] = Answer(error.state, None, error.note, asked)
         return {"identities": lost, "groups": lost, "credentials": lost}
@@ -44,7 +54,7 @@ async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
         lost = Answer(
             details.state, None, details.note, Evidence("GetAccountAuthorizationDetails", details.answer, moment)
         )
-        holders, groups, roles = [_user(entry, lost, lost, {}) for entry in users], lost, [_any_role(lost)]
+        holders, groups, roles = [read_user(entry, lost, lost, {}) for entry in users], lost, [_any_role(lost)]
     read = await pooled(partial(_one, asker), holders)
     root, root_keys = await _root(asker)
     evidence = Evidence(f"ListUsers at {client.store.at}", "200", moment)
@@ -57,14 +67,8 @@ async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
         "identities": Answer("known", [*root, *(holder for holder, _ in read), *roles], "", evidence),
         "groups": groups,
         "credentials": credentials,
-        "account_number": _number([holder.resource for holder in holders]),
+        "account_number": account_number_of([holder.resource for holder in holders]),
     }
-
-
-def _number(resources: list[str]) -> str:
-    """The account's number, where all resource names agree on one."""
-    numbers = {found[1] for name in resources if (found := re.match(r"arn:[^:]*:iam::(\d{12}):", name))}
-    return numbers.pop() if len(numbers) == 1 else ""
 
 
 async def _users(asker: Asker) -> list[Element]:
@@ -103,17 +107,17 @@ class _Details:
         return found
 
 
-async def _details(asker: Asker) -> _Details | Unanswered:
+async def _details(asker: Asker) -> _Details | RequestFailed:
     details = _Details()
     try:
         async for page in asker.pages("GetAccountAuthorizationDetails"):
             details.take(page)
-    except Unanswered as error:
+    except RequestFailed as error:
         return error
     return details
 
 
-Told = tuple[list[Holder], Answer[list[Group]], list[Holder]]
+Told = tuple[list[Identity], Answer[list[Group]], list[Identity]]
 """Users, groups and roles, with their permissions."""
 
 
@@ -126,24 +130,28 @@ def _joined(asker: Asker, users: list[Element], details: _Details) -> Told:
         told = details.users.get(text(entry, "UserName"))
         if told is None:
             gone: Answer[Any] = Answer("failed", None, "the authorization details leave it out", evidence)
-            holders.append(_user(entry, gone, gone, {}))
+            holders.append(read_user(entry, gone, gone, {}))
             continue
         groups = [(one.text or "").strip() for one in members(told, "GroupList")]
-        policies = _documents(details.attached(told, "UserPolicyList"), evidence)
-        holders.append(_user(entry, policies, Answer("known", groups, "", evidence), _bounded(told, documents)))
+        policies = read_documents(details.attached(told, "UserPolicyList"), evidence)
+        holders.append(
+            read_user(entry, policies, Answer("known", groups, "", evidence), read_boundary(told, documents))
+        )
         for group in groups:
             groups_of.setdefault(group, []).append(text(entry, "UserName"))
     found = [
         Group(
             name=text(entry, "GroupName"),
             members=groups_of.get(text(entry, "GroupName"), []),
-            policies=_documents(details.attached(entry, "GroupPolicyList"), evidence),
+            policies=read_documents(details.attached(entry, "GroupPolicyList"), evidence),
         )
         for entry in details.groups
     ]
     roles = [
-        _role(
-            entry, _documents(details.attached(entry, "RolePolicyList"), evidence), _bounded(entry, details.documents)
+        read_role(
+            entry,
+            read_documents(details.attached(entry, "RolePolicyList"), evidence),
+            read_boundary(entry, details.documents),
         )
         for entry in details.roles
     ]
@@ -153,21 +161,21 @@ def _joined(asker: Asker, users: list[Element], details: _Details) -> Told:
 async def _one_by_one(asker: Asker, users: list[Element]) -> Told:
     """Users, groups and roles, each asked about by itself."""
 
-    async def user(entry: Element) -> Holder:
+    async def user(entry: Element) -> Identity:
         title = text(entry, "UserName")
         policies, more = await _own(asker, "User", title)
         groups = await asker.answer(
             "ListGroupsForUser", lambda r: [text(one, "GroupName") for one in members(r, "Groups")], UserName=title
         )
-        return _user(entry, policies, groups, more)
+        return read_user(entry, policies, groups, more)
 
     async def group(title: str) -> Group:
         inside = [holder.name for holder in holders if title in (holder.groups.value or ())]
         return Group(name=title, members=inside, policies=await _own_documents(asker, "Group", title))
 
-    async def role(entry: Element) -> Holder:
+    async def role(entry: Element) -> Identity:
         policies, more = await _own(asker, "Role", text(entry, "RoleName"))
-        return _role(entry, policies, more)
+        return read_role(entry, policies, more)
 
     holders = await pooled(user, users)
     evidence = Evidence("ListGroupsForUser", "200", asker.moment)
@@ -180,22 +188,18 @@ async def _one_by_one(asker: Asker, users: list[Element]) -> Told:
         groups = Answer("known", await pooled(group, titles), "", evidence)
     try:
         listed = [entry async for page in asker.pages("ListRoles") for entry in members(page, "Roles")]
-    except Unanswered as error:
+    except RequestFailed as error:
         lost: Answer[Any] = Answer(error.state, None, error.note, Evidence("ListRoles", error.answer, asker.moment))
         return holders, groups, [_any_role(lost)] if error.state != "unsupported" else []
     return holders, groups, await pooled(role, listed)
 
 
-def _any_role(lost: Answer[Any]) -> Holder:
+def _any_role(lost: Answer[Any]) -> Identity:
     """What stands for all roles where they could not be listed: nobody knows what it may."""
-    return Holder(
+    return Identity(
         name="any role", kind="role", state=lost, created=lost, second_factor=Answer("unsupported"),
         password=Answer("absent"), groups=Answer("absent"), policies=lost, boundary=lost, tags=lost,
     )  # fmt: skip
-
-
-Kept = Literal["User", "Group", "Role"]
-"""What permissions can be attached to."""
 
 
 async def _own(asker: Asker, kind: Kept, title: str) -> tuple[Answer[list[Document]], dict[str, Any]]:
@@ -212,7 +216,7 @@ async def _about(asker: Asker, kind: Kept, title: str) -> dict[str, Any]:
     except Missing:
         lost: Answer[Any] = Answer("failed", None, "it was gone when it was asked for", asked)
         return {"boundary": lost, "tags": lost}
-    except Unanswered as error:
+    except RequestFailed as error:
         lost = Answer(error.state, None, error.note, msgspec.structs.replace(asked, answer=error.answer))
         return {"boundary": lost, "tags": lost}
     if told is None:
@@ -222,71 +226,18 @@ async def _about(asker: Asker, kind: Kept, title: str) -> dict[str, Any]:
     if resource:
         try:
             documents[resource] = (await _managed(asker, "boundary", resource)).text
-        except (Missing, Unanswered):
+        except (Missing, RequestFailed):
             documents.clear()  # there is one, and its text was not told
-    return _bounded(told, documents)
+    return read_boundary(told, documents)
 
 
-def _documents(found: list[Document], evidence: Evidence) -> Answer[list[Document]]:
-    """The documents, unless the text of one was not told."""
-    missing = next((document for document in found if not document.text), None)
-    if missing is not None:
-        return Answer("failed", None, f"the text of the permission {missing.name} was not told", evidence)
-    return Answer("known", found, "", evidence)
-
-
-def _bounded(entry: Element, documents: Mapping[str, str]) -> dict[str, Any]:
-    """The boundary and the tags that an entry tells of; `documents`: the managed ones, by resource name."""
-    boundary = text(entry, "PermissionsBoundary", "PermissionsBoundaryArn")
-    tags = {text(one, "Key"): text(one, "Value") for one in members(entry, "Tags")}
-    found: dict[str, Any] = {"tags": Answer("known", tags)}
-    if boundary:
-        document = documents.get(boundary)
-        found["boundary"] = Answer("known", document) if document else Answer("failed", None, "its text was not told")
-    return found
-
-
-def _user(entry: Element, policies: Answer[list[Document]], groups: Answer[list[str]], more: dict[str, Any]) -> Holder:
-    return Holder(
-        name=text(entry, "UserName"),
-        resource=text(entry, "Arn"),
-        state=Answer("known", "enabled", "the service has no way to disable an identity as a whole"),
-        created=_moment(text(entry, "CreateDate")),
-        password=Answer("failed", None, text(entry, "PasswordLastUsed")),
-        groups=groups,
-        policies=policies,
-        **more,
-    )
-
-
-def _role(entry: Element, policies: Answer[list[Document]], more: dict[str, Any]) -> Holder:
-    none: Answer[Any] = Answer("absent")
-    return Holder(
-        name=f"role {text(entry, 'RoleName')}",
-        resource=text(entry, "Arn"),
-        kind="role",
-        state=Answer("known", "enabled"),
-        created=_moment(text(entry, "CreateDate")),
-        second_factor=Answer("unsupported"),
-        password=none,
-        groups=none,
-        policies=policies,
-        **more,
-    )
-
-
-def _moment(written: str) -> Answer[datetime]:
-    found = read_time(written) if written else None
-    return Answer("known", found) if found else Answer("failed", None, "the service does not say when")
-
-
-async def _one(asker: Asker, holder: Holder) -> tuple[Holder, list[Credential]]:
+async def _one(asker: Asker, holder: Identity) -> tuple[Identity, list[Credential]]:
     """A user with its password and second factor, and its keys; one without an id stands for keys not told."""
     user = {"UserName": holder.name}
     last_seen = read_time(holder.password.note) if holder.password.note else None
     signed_in: Answer[datetime] = Answer("known", last_seen) if last_seen else Answer("absent")
     password, factor, listed = await asyncio.gather(
-        asker.answer("GetLoginProfile", lambda r: _password(r, signed_in), **user),
+        asker.answer("GetLoginProfile", lambda r: read_password(r, signed_in), **user),
         asker.answer("ListMFADevices", lambda r: bool(members(r, "MFADevices")), **user),
         asker.answer("ListAccessKeys", lambda r: members(r, "AccessKeyMetadata"), **user),
     )
@@ -314,9 +265,9 @@ async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Do
                 found.append(await _managed(asker, text(one, "PolicyName"), text(one, "PolicyArn")))
     except Missing:
         return Answer("failed", None, "a permission was gone when it was asked for", asked)
-    except Unanswered as error:
+    except RequestFailed as error:
         return Answer(error.state, None, error.note, msgspec.structs.replace(asked, answer=error.answer))
-    return _documents(found, asked)
+    return read_documents(found, asked)
 
 
 async def _managed(asker: Asker, title: str, resource: str) -> Document:
@@ -325,10 +276,6 @@ async def _managed(asker: Asker, title: str, resource: str) -> Document:
         told = await asker.ask("GetPolicyVersion", PolicyArn=resource, VersionId=version)
         asker.texts[resource] = unquote(text(told, "PolicyVersion", "Document"))
     return Document(title, asker.texts[resource], "attached")
-
-
-def _password(result: Element, last_used: Answer[datetime]) -> Password:
-    return Password(_moment(text(result, "LoginProfile", "CreateDate")), last_used)
 
 
 async def _key(asker: Asker, owner: str, entry: Element) -> Credential:
@@ -342,26 +289,23 @@ async def _key(asker: Asker, owner: str, entry: Element) -> Credential:
         id=text(entry, "AccessKeyId"),
         owner=owner,
         state=Answer("known", live),
-        created=_moment(text(entry, "CreateDate")),
+        created=read_answer_moment(text(entry, "CreateDate")),
         last_used=Answer("absent", None, "", used.evidence) if used.state == "known" and used.value is None else used,
         expires=Answer("absent"),
         used_for=Answer("unsupported"),
     )
 
 
-ROOT = "account root"
-
-
-async def _root(asker: Asker) -> tuple[list[Holder], list[Credential]]:
+async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
     """The account's root, as the account summary tells of it."""
-    summary = await asker.answer("GetAccountSummary", _summary)
+    summary = await asker.answer("GetAccountSummary", read_summary)
     if summary.value is None:
         return [], []
     told = summary.value
     factor: Answer[bool] = Answer("known", told.get("AccountMFAEnabled") == "1", "", summary.evidence)
     none: Answer[Any] = Answer("absent")
     untold: Answer[Any] = Answer("unsupported", None, "the service tells only that there is one", summary.evidence)
-    root = Holder(
+    root = Identity(
         name=ROOT, kind="root", state=Answer("known", "enabled"), second_factor=factor, groups=none, policies=none,
         password=Answer("known", Password(untold, untold)),
     )  # fmt: skip
@@ -372,11 +316,6 @@ async def _root(asker: Asker) -> tuple[list[Holder], list[Credential]]:
         for n in range(min(keys, 10))
     ]  # fmt: skip
     return [root], mine
-
-
-def _summary(result: Element) -> dict[str, str]:
-    told = child(result, "SummaryMap")
-    return {text(one, "key"): text(one, "value") for one in children(told, "entry")} if told is not None else {}
 
 
 def with_identities(dossier: Dossier, told: dict[str, Any]) -> Dossier:

@@ -18,7 +18,7 @@ import msgspec
 
 from rusty_lantern.core.answer import State
 from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.xml import Element, name, parse, restored, text
 from rusty_lantern.stores.s3.settings import read_status
 
@@ -122,7 +122,7 @@ class Lister:
     entries: int = 0
 
     async def walk(self, take: Take, limit: int) -> bool:
-        """List at most `limit` pages; whether that was everything. Raises `Unanswered`."""
+        """List at most `limit` pages; whether that was everything. Raises `RequestFailed`."""
         spans, left = [Span()], limit
         while spans and left > 0:
             now, later = spans[:left], spans[left:]
@@ -142,13 +142,13 @@ class Lister:
         for _ in range(pages):
             entries, more = await self._page(span)
             if more and not entries:
-                raise Unanswered(
+                raise RequestFailed(
                     "failed", "the listing breaks off: an empty page, and more is said to follow", "broken list"
                 )
             self.pages, self.entries = self.pages + 1, self.entries + len(entries)
             if self.page > MEAGRE_PAGES and self.pages >= MEAGRE_PAGES and self.entries < MEAGRE * self.pages:
                 what = f"the listing never ends: {self.pages:,} pages of an entry or two"
-                raise Unanswered("failed", what, "endless list")
+                raise RequestFailed("failed", what, "endless list")
             kept = [entry for entry in entries if span.holds(entry["Key"])]
             take(span, kept)
             span = replace(span, pages=span.pages + 1, done=not more or len(kept) < len(entries))
@@ -160,7 +160,7 @@ class Lister:
                 or (after, within) in seen
                 or (after, within) == (span.after, span.within)
             ):
-                raise Unanswered("failed", "the listing never ends: a page came twice", "endless list")
+                raise RequestFailed("failed", "the listing never ends: a page came twice", "endless list")
             seen = {*(seen if after == span.after else ()), (after, within)}
             span = replace(span, after=after, within=within)
         return span
@@ -175,7 +175,7 @@ class Lister:
         root = parse(reply.body)
         if name(root) not in self.listing.roots:
             offered: State = "unsupported" if name(root) == "ListBucketResult" else "failed"
-            raise Unanswered(offered, f'a listing came as "{name(root)[:60]}"', "unexpected answer")
+            raise RequestFailed(offered, f'a listing came as "{name(root)[:60]}"', "unexpected answer")
         encoded = text(root, "EncodingType") == "url"
         return list(_entries(root, self.listing.entries, encoded=encoded)), text(root, "IsTruncated") == "true"
 
@@ -219,5 +219,5 @@ def _entries(root: Element, wanted: frozenset[str], *, encoded: bool) -> Iterato
         written = restored(entry.get("Key", ""))
         entry["Key"] = unquote_plus(written) if encoded else written
         if not entry["Key"]:
-            raise Unanswered("failed", "a listing has an entry without a key", "unreadable answer")
+            raise RequestFailed("failed", "a listing has an entry without a key", "unreadable answer")
         yield entry

@@ -16,8 +16,9 @@ import msgspec
 
 from rusty_lantern.core.model.bucket import ObjectGrant
 from rusty_lantern.core.model.object_version import Inspected, Keeper, Mode, Public, Version
-from rusty_lantern.stores.http.client import Client, Memory, Reply
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Memory, Reply
 from rusty_lantern.stores.http.xml import child, children, parse, raw_text
 from rusty_lantern.stores.s3.listing import Entry
 from rusty_lantern.stores.s3.settings import QUESTIONS, error_code, read_status
@@ -28,7 +29,7 @@ ARCHIVED = ("GLACIER", "DEEP_ARCHIVE")
 
 
 def listed(entry: Entry) -> Version:
-    """A version as a listing tells it. Raises `Unanswered`."""
+    """A version as a listing tells it. Raises `RequestFailed`."""
     marker = entry["kind"] == "DeleteMarker"
     return Version(
         key=entry["Key"],
@@ -76,7 +77,7 @@ class Inspector:
         try:
             reply = await self._ask(version, "", method="HEAD")
             read_status(reply)
-        except Unanswered as error:
+        except RequestFailed as error:
             return _but(version, inspected="denied" if error.state == "denied" else "failed")
         seen = _but(version, **_described(reply.headers))
         seen = await self._with_lock(seen, reply.headers)
@@ -125,7 +126,7 @@ class Inspector:
     async def _prove(self, version: Version, question: str) -> bool:
         try:
             reply = await self._ask(version, question)
-        except Unanswered:
+        except RequestFailed:
             return False
         return reply.status == 200 or _says_none(reply)
 
@@ -136,7 +137,7 @@ class Inspector:
                 return {}
             read_status(reply)
             found = child(parse(reply.body), "TagSet")
-        except Unanswered:
+        except RequestFailed:
             return None
         return (
             {raw_text(tag, "Key"): raw_text(tag, "Value") for tag in children(found, "Tag")}
@@ -149,7 +150,7 @@ class Inspector:
             reply = await self._ask(version, "acl")
             read_status(reply)
             grants = _GRANTS.decode(parse(reply.body))
-        except Unanswered:
+        except RequestFailed:
             return None
         for grant in grants:
             if grant.to in ("anyone", "any-account"):

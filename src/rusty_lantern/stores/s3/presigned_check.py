@@ -10,7 +10,7 @@ import msgspec
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.intake.presigned_url import is_at
 from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.s3.settings import error_code
 
 
@@ -28,7 +28,7 @@ async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> lis
         try:
             async with Client(at, None, folder) as client:
                 reply = await client.ask(path=parts.path or "/", query=query, headers={"range": "bytes=0-0"})
-        except Unanswered as error:
+        except RequestFailed as error:
             found.append(error.note)
             continue
         code = "" if reply.status < 300 else error_code(reply.body)[0]

@@ -9,8 +9,9 @@ from typing import Literal
 import msgspec
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.stores.http.client import Client, Reply, clock_difference
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Reply, clock_difference
 from rusty_lantern.stores.reachability import QUESTION_WORDS, WORST, Allowed, Reached
 from rusty_lantern.stores.s3.reader import ask_setting, list_buckets
 from rusty_lantern.stores.s3.settings import QUESTIONS
@@ -27,14 +28,14 @@ async def reach(client: Client, moment: datetime) -> Reached:
     start = Reached(client.store.name, client.store.at, False, tls, None, "not tried", "", None, 0, {}, {})
     try:
         first = await _first(client)
-    except Unanswered as error:
+    except RequestFailed as error:
         shown = await read_certificate(client.store, client.folder, moment)
         return msgspec.structs.replace(start, note=error.note, certificate=shown.value)
     ahead = int(clock_difference(first, client.clock()).total_seconds()) if "date" in first.headers else None
     start = msgspec.structs.replace(start, answers=True, clock_ahead_seconds=ahead)
     try:
         buckets, _ = await list_buckets(client)
-    except Unanswered as error:
+    except RequestFailed as error:
         credential: Literal["refused", "not tried"] = "refused" if error.state == "denied" else "not tried"
         return msgspec.structs.replace(start, credential=credential, note=error.note)
     names = [name for name, _ in buckets]
@@ -51,7 +52,7 @@ async def _first(client: Client) -> Reply:
     """Any answer of the store. Some send a body after HEAD, which no client can read: then the list is asked for."""
     try:
         return await client.ask(method="HEAD")
-    except Unanswered as error:
+    except RequestFailed as error:
         if error.answer != "connection lost":
             raise
         return await client.ask()

@@ -15,8 +15,9 @@ from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Guards, Table, Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.stores.http.client import Client, Reply
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.time_budget import Patience, patient
 from rusty_lantern.stores.http.xml import child, children, name, parse, raw_text, text
 from rusty_lantern.stores.s3.listing import Entry
@@ -103,7 +104,7 @@ async def survey(
     asked = "GET /"
     try:
         found, owner = await list_buckets(client)
-    except Unanswered as error:
+    except RequestFailed as error:
         listing: Answer[int] = Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
         return _with(base, listing=listing)
     wanted = [bucket for bucket in found if _wanted(client.store.only, bucket[0]) and _wanted(only, bucket[0])]
@@ -210,7 +211,7 @@ def _not_offered(scouts: list[Bucket]) -> dict[str, Answer[Any]]:
 
 
 async def list_buckets(client: Client) -> tuple[list[tuple[str, Answer[datetime]]], str]:
-    """Names and creation dates of all buckets, and the owner's id. Raises `Unanswered`."""
+    """Names and creation dates of all buckets, and the owner's id. Raises `RequestFailed`."""
     found: dict[str, Answer[datetime]] = {}
     owner, token = "", ""
     seen: set[str] = set()
@@ -220,7 +221,7 @@ async def list_buckets(client: Client) -> tuple[list[tuple[str, Answer[datetime]
         read_status(reply)
         root = parse(reply.body)
         if name(root) != "ListAllMyBucketsResult":
-            raise Unanswered("failed", f'the list of buckets came as "{name(root)[:60]}"', "unexpected answer")
+            raise RequestFailed("failed", f'the list of buckets came as "{name(root)[:60]}"', "unexpected answer")
         owner = owner or text(root, "Owner", "ID")
         listed, known = child(root, "Buckets"), len(found)
         for entry in children(listed, "Bucket") if listed is not None else ():
@@ -229,7 +230,7 @@ async def list_buckets(client: Client) -> tuple[list[tuple[str, Answer[datetime]
         if not token or len(found) > MAX_BUCKETS:
             return sorted(found.items()), owner
         if token in seen or len(found) == known:
-            raise Unanswered(
+            raise RequestFailed(
                 "failed", "the list of buckets never ends: a page came twice, or brought nothing new", "endless list"
             )
         seen.add(token)
@@ -256,7 +257,7 @@ async def _account_guards(client: Client, owner: str, moment: datetime) -> Answe
     asked = f"GET {ACCOUNT_GUARDS_PATH}"
     try:
         reply = await client.ask(path=ACCOUNT_GUARDS_PATH, headers=headers)
-    except Unanswered as error:
+    except RequestFailed as error:
         return Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
     configured = "PublicAccessBlock" in error_code(reply.body)[0]
     if reply.status in (400, 404) and not configured:  # taken for a bucket's name, or for nothing at all
@@ -276,7 +277,7 @@ async def _ask_together(
     asked = f"GET /{bucket}?{sub_resource}"
     try:
         reply = await client.ask(bucket, ((sub_resource, ""),))
-    except Unanswered as error:
+    except RequestFailed as error:
         lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
         return {question.field: lost for question in questions}
     return {question.field: read_answer(question, reply, asked, moment) for question in questions}

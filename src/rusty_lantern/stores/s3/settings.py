@@ -30,8 +30,8 @@ from rusty_lantern.core.model.bucket import (
 )
 from rusty_lantern.core.value_types import DAY, YEAR
 from rusty_lantern.intake.secret_patterns import REMOVED
-from rusty_lantern.stores.http.client import Reply
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.xml import Element, child, children, name, parse, raw_text, text
 
 
@@ -57,7 +57,7 @@ def _grants(root: Element) -> list[Grant]:
         who = child(entry, "Grantee")
         permission = text(entry, "Permission").lower().replace("_", "-")
         if who is None or permission not in ("read", "write", "read-acp", "write-acp", "full-control"):
-            raise Unanswered("failed", f'a grant of "{permission[:40]}" is not understood')
+            raise RequestFailed("failed", f'a grant of "{permission[:40]}" is not understood')
         found.append(_grant(who, permission))  # type: ignore[arg-type]
     return found
 
@@ -75,7 +75,7 @@ def _grant(who: Element, permission: Permission) -> Grant:
         if uri.endswith(ending):
             return Grant(to, permission)  # type: ignore[arg-type]
     if uri:
-        raise Unanswered("failed", f'a grant to the group "{uri[:80]}" is not understood')
+        raise RequestFailed("failed", f'a grant to the group "{uri[:80]}" is not understood')
     return Grant("named", permission, text(who, "ID") or text(who, "EmailAddress"))
 
 
@@ -102,14 +102,14 @@ _OWNERSHIP: dict[str, Ownership] = {
 def _ownership(root: Element) -> Ownership:
     mode = text(root, "Rule", "ObjectOwnership")
     if mode not in _OWNERSHIP:
-        raise Unanswered("failed", f'the ownership mode "{mode[:40]}" is not understood')
+        raise RequestFailed("failed", f'the ownership mode "{mode[:40]}" is not understood')
     return _OWNERSHIP[mode]
 
 
 def _versioning(root: Element) -> Versioning:
     state = text(root, "Status")
     if state not in ("", "Enabled", "Suspended"):
-        raise Unanswered("failed", f'the versioning state "{state[:40]}" is not understood')
+        raise RequestFailed("failed", f'the versioning state "{state[:40]}" is not understood')
     return Versioning(
         {"": "never", "Enabled": "on", "Suspended": "suspended"}[state],  # type: ignore[arg-type]
         text(root, "MfaDelete") == "Enabled",
@@ -120,7 +120,7 @@ def _encryption(root: Element) -> Encryption:
     rule = child(root, "Rule")
     default = child(rule, "ApplyServerSideEncryptionByDefault") if rule is not None else None
     if default is None:
-        raise Unanswered("failed", "the answer names no default encryption")
+        raise RequestFailed("failed", "the answer names no default encryption")
     algorithm, key = text(default, "SSEAlgorithm"), text(default, "KMSMasterKeyID")
     return Encryption("provider-key" if algorithm == "AES256" else "managed-key", algorithm, key)
 
@@ -133,14 +133,14 @@ def _lock(root: Element) -> Lock:
         return Lock(enabled)
     mode = text(default, "Mode").lower()
     if mode not in ("governance", "compliance"):
-        raise Unanswered("failed", f'the retention mode "{mode[:40]}" is not understood')
+        raise RequestFailed("failed", f'the retention mode "{mode[:40]}" is not understood')
     days, years = (_number(text(default, unit)) for unit in ("Days", "Years"))
     return Lock(enabled, mode, days * DAY + years * YEAR)  # type: ignore[arg-type]
 
 
 def _number(written: str) -> int:
     if written and not re.fullmatch("[0-9]{1,6}", written):
-        raise Unanswered("failed", f'"{written[:20]}" is not a number of days or years')
+        raise RequestFailed("failed", f'"{written[:20]}" is not a number of days or years')
     return int(written or 0)
 
 
@@ -269,7 +269,7 @@ def read_answer(question: Question, reply: Reply, asked: str, when: datetime) ->
         if reply.status == 200:
             return _answered(question, reply.body, evidence)
         code, message = error_code(reply.body)
-    except Unanswered as error:
+    except RequestFailed as error:
         return Answer(error.state, None, error.note, evidence)
     except Exception as error:  # what a store sends may break what reads it, but never more than this answer
         return Answer("failed", None, defect(error), evidence)
@@ -315,7 +315,7 @@ def error_code(body: bytes) -> tuple[str, str]:
         return "", ""
     try:
         root = parse(body)
-    except Unanswered:
+    except RequestFailed:
         return "", "without a readable reason"
     return text(root, "Code")[:80], text(root, "Message")[:200]
 
@@ -335,16 +335,18 @@ def refusal(code: str) -> str:
 
 
 def read_status(reply: Reply) -> None:
-    """Nothing for an answer of 200. Raises `Unanswered` for any other."""
+    """Nothing for an answer of 200. Raises `RequestFailed` for any other."""
     if reply.status != 200:
         raise refusal_of(reply)
 
 
-def refusal_of(reply: Reply) -> Unanswered:
+def refusal_of(reply: Reply) -> RequestFailed:
     """What stands for an answer that is none, to raise."""
     code, message = error_code(reply.body)
     if reply.status in (401, 403):
-        return Unanswered("denied", refusal(code), f"{reply.status} {code}".strip())
+        return RequestFailed("denied", refusal(code), f"{reply.status} {code}".strip())
     if 300 <= reply.status < 400:
-        return Unanswered("failed", "redirected elsewhere; not followed with a signature", str(reply.status))
-    return Unanswered("failed", f"answered {reply.status} {code or message}".strip(), f"{reply.status} {code}".strip())
+        return RequestFailed("failed", "redirected elsewhere; not followed with a signature", str(reply.status))
+    return RequestFailed(
+        "failed", f"answered {reply.status} {code or message}".strip(), f"{reply.status} {code}".strip()
+    )

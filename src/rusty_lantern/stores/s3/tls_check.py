@@ -18,8 +18,9 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.model.resources import Certificate
-from rusty_lantern.stores.http.client import Client, Memory
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Memory
 
 Verdict = Literal["trusted", "expired", "not-yet", "other-name", "self-signed", "not-trusted"]
 _VERDICTS: dict[int, Verdict] = {9: "not-yet", 10: "expired", 18: "self-signed", 19: "self-signed", 62: "other-name",
@@ -130,7 +131,7 @@ async def _plain_http(client: Client, moment: datetime) -> Answer[bool]:
         memory = _apart(client, "plain")
         async with Client(store, None, client.folder, memory=memory, log=client.log, tries=1) as plain:
             reply = await plain.ask(method="HEAD")
-    except Unanswered as error:
+    except RequestFailed as error:
         evidence = Evidence(asked, error.answer, moment)
         if error.answer in ("no connection", "connection lost"):
             return Answer("known", False, "nobody answers there in plain http", evidence)
@@ -154,7 +155,7 @@ async def _legacy(client: Client, moment: datetime) -> Answer[bool]:
     try:
         async with Client(client.store, None, client.folder, memory=_apart(client, "legacy"), log=client.log) as other:
             reply = await other.ask(headers=headers)
-    except Unanswered as error:
+    except RequestFailed as error:
         return Answer("failed", None, error.note, Evidence(asked, error.answer, moment))
     if reply.status in (200, 400, 401, 403):
         return Answer("known", reply.status == 200, "", Evidence(asked, str(reply.status), moment))

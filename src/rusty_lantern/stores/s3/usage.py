@@ -10,8 +10,9 @@ from typing import Any, TypeVar
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import Quota, Uploads, Usage, Versions
-from rusty_lantern.stores.http.client import Client, Reply
-from rusty_lantern.stores.http.errors import Unanswered
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.s3.listing import OBJECTS, PAGE, UPLOADS, VERSIONS, Entry, Lister, Listing, Span
 from rusty_lantern.stores.s3.settings import read_status
 
@@ -31,11 +32,11 @@ def read_time(written: str) -> datetime | None:
 
 
 def read_size(entry: Entry) -> int:
-    """The size of an entry in bytes. Raises `Unanswered`."""
+    """The size of an entry in bytes. Raises `RequestFailed`."""
     size = entry.get("Size", "")
     if not re.fullmatch("[0-9]{1,18}", size):
         what = f'a listing gives a size that is no number of bytes: "{size[:40]}"'
-        raise Unanswered("failed", what, "unreadable answer")
+        raise RequestFailed("failed", what, "unreadable answer")
     return int(size)
 
 
@@ -106,7 +107,7 @@ class Counting:
         asked = f"GET /{self.bucket}?{listing.title}"
         try:
             whole = await Lister(self.client, self.bucket, listing, self.page).walk(add, self.limit)
-        except Unanswered as error:
+        except RequestFailed as error:
             return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.moment))
         return Answer("known", total(whole), "", Evidence(asked, "200", self.moment))
 
@@ -122,7 +123,7 @@ async def ask_counters(client: Client, bucket: str, moment: datetime) -> tuple[A
     try:
         reply = await client.ask(bucket, method="HEAD")
         read_status(reply)
-    except Unanswered as error:
+    except RequestFailed as error:
         lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
         return lost, lost
     evidence = Evidence(asked, "200", moment)

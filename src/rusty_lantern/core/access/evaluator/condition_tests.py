@@ -18,7 +18,7 @@ from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, re
 _ESCAPED = {"*": "\ue000", "?": "\ue001"}
 
 
-def _expand(text: str, request: Request, *, wild: bool = False) -> str | None:
+def with_values(text: str, request: Request, *, wild: bool = False) -> str | None:
     """Put the request's own values in place of variables; None where it does not carry one.
 
     Wildcard characters that come from a variable stand for themselves; in a pattern they are carried as private
@@ -82,7 +82,7 @@ def holds(condition: Condition, request: Request, *, variables: bool) -> bool:
         raise NotUnderstood(f'"{condition.key}" carries several values and needs ForAllValues or ForAnyValue')
     negated = "not" in condition.operator
     test = _test(condition, row.kind)
-    values = [_expand(v, request, wild="like" in condition.operator) if variables else v for v in condition.values]
+    values = [with_values(v, request, wild="like" in condition.operator) if variables else v for v in condition.values]
     if None in values and negated:
         raise NotUnderstood(f"a negated condition on a variable that this caller does not have ({condition.place})")
     wanted_values = [value for value in values if value is not None]

@@ -16,7 +16,7 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.access.evaluator.condition_tests import _expand, glob_fits, holds
+from rusty_lantern.core.access.evaluator.condition_tests import glob_fits, holds, with_values
 from rusty_lantern.core.access.evaluator.request import Caller, Decision, Request, Step
 from rusty_lantern.core.access.policy.actions import ACTIONS, GRANTED, GRANTED_ON_OBJECT
 from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules
@@ -263,7 +263,7 @@ def _fits_resource(statement: Statement, bucket: str, request: Request) -> bool:
         name += "/" + request.key
     found = False
     for pattern in statement.resources:
-        expanded = _expand(pattern, request, wild=True) if statement.variables else pattern
+        expanded = with_values(pattern, request, wild=True) if statement.variables else pattern
         if expanded is None and statement.resources_negated:
             raise NotUnderstood("NotResource with a variable that this caller does not have")
         found = found or (expanded is not None and glob_fits(partition_free(expanded), name))

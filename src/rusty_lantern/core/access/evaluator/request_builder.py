@@ -10,13 +10,13 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, FIRST_ACTION, VERBS
-from rusty_lantern.core.access.policy.condition_keys import STRANGER_ACCOUNT, always_carried, context_key, key_name
-from rusty_lantern.core.access.policy.principals import read_identity
+from rusty_lantern.core.access.policy.condition_keys import OUTSIDER_ACCOUNT, always_carried, context_key, key_name
+from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS, impossible
-from rusty_lantern.core.errors import BadInput, Complaint, Place, nearest
+from rusty_lantern.core.errors import BadInput, Place, Problem, nearest
 
 
-class Asking(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True):
+class RequestSpec(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True):
     """A question: may this caller do this? The words of `lantern why`, and of a line of its requests file."""
 
     caller: str = "anyone"
@@ -40,7 +40,7 @@ class Sender(msgspec.Struct, frozen=True):
     known: dict[str, tuple[str, ...]] = {}
 
 
-def request_of(asking: Asking, moment: datetime, sender: Sender | None = None) -> Request:
+def request_of(asking: RequestSpec, moment: datetime, sender: Sender | None = None) -> Request:
     """The request that is asked about, by a `sender` that is known already if there is one. Raises `BadInput`."""
     action = action_of(asking)
     context = _said(asking)
@@ -58,34 +58,34 @@ def request_of(asking: Asking, moment: datetime, sender: Sender | None = None) -
     context = always_carried(anonymous=caller.anonymous, arn=caller.arn) | sender.known | context
     wrong = impossible(context)
     if wrong:
-        raise BadInput(Complaint(f"no such request can be sent: {wrong}", remedy="leave out one of --with or --header"))
+        raise BadInput(Problem(f"no such request can be sent: {wrong}", remedy="leave out one of --with or --header"))
     key = asking.key if ACTIONS[action].target == "object" else ""
     return Request(action, key, caller, {name: values for name, values in context.items() if values})
 
 
-def _said(asking: Asking) -> dict[str, tuple[str, ...]]:
+def _said(asking: RequestSpec) -> dict[str, tuple[str, ...]]:
     context: dict[str, tuple[str, ...]] = {}
     for name, value in asking.headers.items():
         lowered = name.lower()
         context[_HEADERS.get(lowered, f"s3:{lowered}")] = (value,)
     for name, value in asking.carrying.items():
         if context_key(key_name(name)) is None:
-            raise BadInput(Complaint(f'no condition key "{name}" is known'))
+            raise BadInput(Problem(f'no condition key "{name}" is known'))
         context[key_name(name)] = (value,)
     return context
 
 
-def action_of(asking: Asking) -> str:
+def action_of(asking: RequestSpec) -> str:
     """The protocol action that is asked about. Raises `BadInput`."""
     if not asking.action:
         verb = next((verb for verb in VERBS if verb == asking.verb), None)
         if verb is None:
             remedy = nearest(asking.verb, VERBS) or f"one of {', '.join(VERBS)}"
-            raise BadInput(Complaint(f'no verb "{asking.verb}"', remedy=remedy))
+            raise BadInput(Problem(f'no verb "{asking.verb}"', remedy=remedy))
         return FIRST_ACTION[verb]
     known = BY_LOWER_NAME.get(asking.action.lower()) or BY_LOWER_NAME.get(f"s3:{asking.action.lower()}")
     if known is None:
-        raise BadInput(Complaint(f'no action "{asking.action}"', remedy=nearest(asking.action, ACTIONS)))
+        raise BadInput(Problem(f'no action "{asking.action}"', remedy=nearest(asking.action, ACTIONS)))
     return known
 
 
@@ -93,23 +93,23 @@ def _address(text: str) -> str:
     try:
         return str(ipaddress.ip_address(text))
     except ValueError:
-        raise BadInput(Complaint(f'"{text}" is not an address', remedy="write it as 203.0.113.9")) from None
+        raise BadInput(Problem(f'"{text}" is not an address', remedy="write it as 203.0.113.9")) from None
 
 
 def _caller(name: str) -> Caller:
     if name == "anyone":
         return ANONYMOUS
     if name == "any-account":
-        return Caller(STRANGER_ACCOUNT, f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger")
-    identity = read_identity(name)
+        return Caller(OUTSIDER_ACCOUNT, f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger")
+    identity = read_principal(name)
     if identity.kind == "canonical":
-        return Caller(STRANGER_ACCOUNT, "", identity.name)
+        return Caller(OUTSIDER_ACCOUNT, "", identity.name)
     if identity.kind == "identity":
         session = identity.name if identity.name != identity.arn else ""
         return Caller(identity.account, identity.arn, session=session)
     if not identity.account:
         remedy = "anyone, any-account, an account number, a resource name, or a canonical id"
-        raise BadInput(Complaint(f'"{name}" cannot be asked for', remedy=remedy))
+        raise BadInput(Problem(f'"{name}" cannot be asked for', remedy=remedy))
     return Caller(identity.account, identity.arn)
 
 
@@ -119,18 +119,18 @@ def read_pairs(pairs: Iterable[str], separator: str, what: str) -> dict[str, str
     for pair in pairs:
         name, between, value = pair.partition(separator)
         if not between or not name.strip():
-            raise BadInput(Complaint(f'"{pair}" is not a {what}', remedy=f"write it as NAME{separator} VALUE"))
+            raise BadInput(Problem(f'"{pair}" is not a {what}', remedy=f"write it as NAME{separator} VALUE"))
         found[name.strip()] = value.strip()
     return found
 
 
-def read_askings(document: bytes, file: str) -> list[Asking]:
+def read_request_specs(document: bytes, file: str) -> list[RequestSpec]:
     """Questions from JSON Lines. Raises `BadInput` with the line of what is wrong."""
     found = []
     for number, line in enumerate(document.splitlines(), 1):
         if line.strip():
             try:
-                found.append(msgspec.json.decode(line, type=Asking))
+                found.append(msgspec.json.decode(line, type=RequestSpec))
             except (msgspec.DecodeError, UnicodeDecodeError) as error:
-                raise BadInput(Complaint(f"not a request: {error}", Place(file, number))) from None
+                raise BadInput(Problem(f"not a request: {error}", Place(file, number))) from None
     return found

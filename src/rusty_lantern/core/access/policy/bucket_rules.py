@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 import msgspec
 
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
-from rusty_lantern.core.access.policy.principals import Identity, read_identity
+from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrant, Right
 from rusty_lantern.core.model.dossier import Dossier
@@ -28,7 +28,7 @@ class Guard(msgspec.Struct, frozen=True):
     source: str = ""
 
 
-class Surroundings(msgspec.Struct, frozen=True):
+class EvaluationContext(msgspec.Struct, frozen=True):
     """What a decision depends on besides the bucket: the moment, the bucket's owner, and whom the team trusts."""
 
     moment: datetime
@@ -213,9 +213,9 @@ def _strongest(guards: list[Guard]) -> Guard:
     )
 
 
-def named_in(rules: Rules) -> Iterator[Identity]:
+def named_in(rules: Rules) -> Iterator[Principal]:
     """Everyone whom the rules name, each once: as principals, by grants and rights, and by conditions on who asks."""
-    seen: dict[Identity, None] = {}
+    seen: dict[Principal, None] = {}
     for statement in rules.policy.statements:
         who = statement.principals
         if who is None or statement.effect == "Deny":
@@ -223,25 +223,25 @@ def named_in(rules: Rules) -> Iterator[Identity]:
         if who.everyone != who.negated:
             seen |= dict.fromkeys(_named_by_conditions(statement))
         elif not who.negated:
-            seen |= dict.fromkeys(read_identity(name) for name in (*who.accounts, *who.services))
-            seen |= dict.fromkeys(Identity(name, "canonical") for name in who.canonical)
-            seen |= dict.fromkeys(Identity(name, "federated") for name in who.federated)
+            seen |= dict.fromkeys(read_principal(name) for name in (*who.accounts, *who.services))
+            seen |= dict.fromkeys(Principal(name, "canonical") for name in who.canonical)
+            seen |= dict.fromkeys(Principal(name, "federated") for name in who.federated)
     for right in rules.rights:
         if right.to in ("named", "group") and right.identity:
-            seen[Identity(right.identity, "group") if right.to == "group" else read_identity(right.identity)] = None
+            seen[Principal(right.identity, "group") if right.to == "group" else read_principal(right.identity)] = None
     for grant in rules.grants:
         if grant.to == "named" and grant.identity:
-            seen[read_identity(grant.identity)] = None
+            seen[read_principal(grant.identity)] = None
     yield from seen
 
 
-def _named_by_conditions(statement: Statement) -> Iterator[Identity]:
+def _named_by_conditions(statement: Statement) -> Iterator[Principal]:
     """Whom an Allow to everybody leaves, where its conditions name them: what a condition leaves, it names."""
     for condition in statement.conditions:
         naming = condition.key in ("aws:principalarn", "aws:principalaccount", "aws:principalservicename")
         if naming and condition.operator in _NAMING:
             names = (value for value in condition.values if not set("*?$") & set(value))
-            yield from (read_identity(name) for name in names if ":" in name or condition.key != "aws:principalarn")
+            yield from (read_principal(name) for name in names if ":" in name or condition.key != "aws:principalarn")
 
 
 _NAMING = frozenset({"stringequals", "stringequalsignorecase", "stringlike", "arnequals", "arnlike"})

@@ -2,7 +2,7 @@
 
 This is the table that decides `open` or `narrow`. A key is *theirs* when an outsider may send whatever they
 like; then it fences nothing. A key that is not theirs has a value that an outsider cannot bring about; what
-they would typically carry instead is `stranger` (often: nothing). A key that is *of the bucket* has one value for
+they would typically carry instead is `outsider` (often: nothing). A key that is *of the bucket* has one value for
 every request, and is understood only where that value was read.
 
 Sources: the published list of global condition keys of the policy language, the published list of condition keys of
@@ -30,7 +30,7 @@ class ContextKey(msgspec.Struct, frozen=True):
 
     name: str
     kind: Kind
-    theirs: bool
+    caller_controlled: bool
     reason: str
     unsigned: Presence = "maybe"
     """Whether a request without credentials carries it."""
@@ -40,7 +40,7 @@ class ContextKey(msgspec.Struct, frozen=True):
     """The actions whose requests can carry it; empty: all."""
     many: bool = False
     """Whether it carries several values at once."""
-    stranger: tuple[str, ...] = ()
+    outsider: tuple[str, ...] = ()
     """Values, besides none, that an outsider could bring about for a key that is not theirs."""
     anonymous: str = ""
     """The value that requests without credentials carry, where they carry one that nobody chooses."""
@@ -85,7 +85,7 @@ _OBJECTS = _actions(
 _NONE = frozenset({"-"})
 """For keys that belong to actions on something other than a bucket or an object."""
 
-STRANGER_ACCOUNT = "909090909090"
+OUTSIDER_ACCOUNT = "909090909090"
 """An account number that stands for any unrelated account; another is taken if a policy names this one."""
 
 _HEADER = "a header of the request, set by whoever sends it"
@@ -120,23 +120,23 @@ _CALLER = [
     *_fenced("the caller's account number; a request without credentials carries a word of its own",
              "aws:principalaccount", unsigned="always", signed="always", anonymous="anonymous"),
     *_fenced("what sort of identity the caller is", "aws:principaltype", unsigned="always", signed="always",
-             stranger=("Account", "User", "AssumedRole", "FederatedUser"), anonymous="Anonymous"),
+             outsider=("Account", "User", "AssumedRole", "FederatedUser"), anonymous="Anonymous"),
     *_fenced("the caller's unique id, given by the provider", "aws:userid", unsigned="always", signed="always",
-             stranger=("AIDASTRANGER00000000X",), anonymous="anonymous"),
+             outsider=("AIDASTRANGER00000000X",), anonymous="anonymous"),
     *_theirs(_OWN, "aws:username aws:principaltag/", **_SIGNED_ONLY),
     *_theirs(_OWN, "aws:multifactorauthpresent", "switch", **_SIGNED_ONLY),
     *_theirs(_OWN, "aws:multifactorauthage", "number", whole=True, **_SIGNED_ONLY),
     *_theirs(_OWN, "aws:sourceidentity aws:federatedprovider", **_SIGNED_ONLY),
     *_fenced("when the session's credentials were issued", "aws:tokenissuetime", "date", **_SIGNED_ONLY),
-    *_fenced(_ORG, "aws:principalorgid", stranger=("o-0strange00",), **_SIGNED_ONLY),
-    *_fenced(_ORG, "aws:principalorgpaths", many=True, stranger=("o-0strange00/r-0str/ou-0str-00000000/",),
+    *_fenced(_ORG, "aws:principalorgid", outsider=("o-0strange00",), **_SIGNED_ONLY),
+    *_fenced(_ORG, "aws:principalorgpaths", many=True, outsider=("o-0strange00/r-0str/ou-0str-00000000/",),
              **_SIGNED_ONLY),
-    *_fenced(_SERVICE, "aws:principalisawsservice", "switch", unsigned="never", signed="always", stranger=("false",)),
+    *_fenced(_SERVICE, "aws:principalisawsservice", "switch", unsigned="never", signed="always", outsider=("false",)),
     *_fenced(_SERVICE, "aws:principalservicename", **_SIGNED_ONLY),
     *_fenced(_SERVICE, "aws:principalservicenameslist", many=True, **_SIGNED_ONLY),
     *_fenced("set for a session of an account's root that its organisation's manager opened", "aws:assumedroot",
-             "switch", stranger=("false",), **_SIGNED_ONLY),
-    *_fenced(_SESSION, "aws:ec2instancesourcevpc", stranger=("vpc-0strange",), **_SIGNED_ONLY),
+             "switch", outsider=("false",), **_SIGNED_ONLY),
+    *_fenced(_SESSION, "aws:ec2instancesourcevpc", outsider=("vpc-0strange",), **_SIGNED_ONLY),
     *_theirs(_SESSION, "aws:ec2instancesourceprivateipv4", "address", **_SIGNED_ONLY),
     *_theirs(_SESSION, "ec2:roledelivery", **_SIGNED_ONLY),
     *_fenced(_SESSION, "aws:chatbotsourcearn ec2:sourceinstancearn lambda:sourcefunctionarn ssm:sourceinstancearn",
@@ -145,11 +145,11 @@ _CALLER = [
 ]  # fmt: skip
 _ROUTE = [
     *_fenced("any address of the public Internet; none through a private endpoint", "aws:sourceip", "address"),
-    *_fenced(_ENDPOINT, "aws:sourcevpc", stranger=("vpc-0strange",)),
-    *_fenced(_ENDPOINT, "aws:sourcevpce", stranger=("vpce-0strange",)),
-    *_fenced(_ENDPOINT, "aws:vpceaccount", stranger=(STRANGER_ACCOUNT,)),
-    *_fenced(_ENDPOINT, "aws:vpceorgid", stranger=("o-0strange00",)),
-    *_fenced(_ENDPOINT, "aws:vpceorgpaths", many=True, stranger=("o-0strange00/r-0str/ou-0str-00000000/",)),
+    *_fenced(_ENDPOINT, "aws:sourcevpc", outsider=("vpc-0strange",)),
+    *_fenced(_ENDPOINT, "aws:sourcevpce", outsider=("vpce-0strange",)),
+    *_fenced(_ENDPOINT, "aws:vpceaccount", outsider=(OUTSIDER_ACCOUNT,)),
+    *_fenced(_ENDPOINT, "aws:vpceorgid", outsider=("o-0strange00",)),
+    *_fenced(_ENDPOINT, "aws:vpceorgpaths", many=True, outsider=("o-0strange00/r-0str/ou-0str-00000000/",)),
     *_fenced(_ENDPOINT, "aws:sourcevpcarn", "name"),
     *_theirs("an address in the private network that the request comes from: everybody numbers their own",
              "aws:vpcsourceip", "address"),
@@ -162,7 +162,7 @@ _ROUTE = [
 _REQUEST = [
     *_theirs(_HEADER, "aws:referer aws:useragent"),
     *_fenced("the moment of the request", "aws:currenttime aws:epochtime", "date", unsigned="always", signed="always"),
-    *_fenced(_SERVICE, "aws:viaawsservice", "switch", unsigned="always", signed="always", stranger=("false",)),
+    *_fenced(_SERVICE, "aws:viaawsservice", "switch", unsigned="always", signed="always", outsider=("false",)),
     *_fenced(_SERVICE, "aws:sourceaccount aws:sourceorgid aws:sourceowner aws:calledviafirst aws:calledvialast"),
     *_fenced(_SERVICE, "aws:sourcearn", "name"),
     *_fenced(_SERVICE, "aws:calledvia aws:sourceorgpaths", many=True),
@@ -266,17 +266,17 @@ def always_carried(*, anonymous: bool, arn: str = "") -> dict[str, tuple[str, ..
 
 
 _UNSIGNED = {row.name: (row.anonymous,) for row in _ROWS if row.anonymous} | {
-    row.name: row.stranger for row in _ROWS if row.kind == "switch" and row.stranger and row.unsigned == "always"
+    row.name: row.outsider for row in _ROWS if row.kind == "switch" and row.outsider and row.unsigned == "always"
 }
 _SIGNED = {
-    row.name: row.stranger for row in _ROWS if row.kind == "switch" and row.stranger and row.signed == "always"
+    row.name: row.outsider for row in _ROWS if row.kind == "switch" and row.outsider and row.signed == "always"
 } | {"s3:authtype": ("REST-HEADER",), "s3:signatureversion": ("AWS4-HMAC-SHA256",)}
 
 
 # Beyond this many public addresses, a set of networks is no fence: no single organisation holds more, so it takes
 # in hosting providers, where anyone can rent an address. A /8 of IPv4; a /32 of IPv6.
-FENCE_V4 = 2**24
-FENCE_V6 = 2**96
-FENCE_ACCOUNTS = 10**8
+RESTRICTION_V4 = 2**24
+RESTRICTION_V6 = 2**96
+RESTRICTION_ACCOUNTS = 10**8
 """Beyond this many of the 10^12 account numbers, a pattern of accounts is no fence: of ten thousand accounts that
 somebody opens, one is likely to fit."""

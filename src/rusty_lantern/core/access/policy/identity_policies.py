@@ -17,19 +17,19 @@ import msgspec
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
-from rusty_lantern.core.access.policy.principals import Identity, Known, read_identity
+from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.identity import Document, Group, Holder
-from rusty_lantern.core.model.store_index import Roster
+from rusty_lantern.core.model.identity import Document, Group, Identity
+from rusty_lantern.core.model.store_index import StoreIndex
 
 
-def known_as(holder: Holder) -> Identity:
+def known_as(holder: Identity) -> Principal:
     """The identity as rules name it, with what its requests are known to carry."""
-    named = read_identity(holder.resource) if holder.resource else Identity(holder.name, "canonical")
+    named = read_principal(holder.resource) if holder.resource else Principal(holder.name, "canonical")
     return msgspec.structs.replace(named, known=_known(holder, named))
 
 
-def _known(holder: Holder, named: Identity) -> Known:
+def _known(holder: Identity, named: Principal) -> Known:
     """What is known of an identity's requests: its name, where it is a user; its account, its sort, its own tags."""
     carried = always_carried(anonymous=False, arn=named.arn)
     found: dict[str, tuple[str, ...]] = {USER: carried.get(USER, ())}
@@ -52,7 +52,7 @@ class Side(msgspec.Struct, frozen=True):
     """The boundary that caps what buckets grant it as well; None where none does."""
 
 
-def own_side(holder: Holder, groups: Mapping[str, Group], member_of: Iterable[str], groups_unread: str = "") -> Side:
+def own_side(holder: Identity, groups: Mapping[str, Group], member_of: Iterable[str], groups_unread: str = "") -> Side:
     """An identity's own permissions and those of its groups; where something was not read, the reason.
 
     `groups_unread`: why the store's groups could not be read; empty where they were.
@@ -79,7 +79,7 @@ def own_side(holder: Holder, groups: Mapping[str, Group], member_of: Iterable[st
     return Side(allowed + refused, doubt, boundary if holder.kind == "role" else None)
 
 
-def side_of(roster: Roster, holder: Holder) -> Side:
+def side_of(roster: StoreIndex, holder: Identity) -> Side:
     """An identity's own permissions and its groups'. Groups that were not read may have anybody in them."""
     listed = roster.dossier.groups
     unread = listed.reason if listed.unread else ""

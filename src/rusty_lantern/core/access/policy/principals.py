@@ -14,12 +14,12 @@ import msgspec
 
 from rusty_lantern.core.access.policy.document import Principals
 
-Spoken = Literal["yes", "no", "maybe"]
+Speaks = Literal["yes", "no", "maybe"]
 """Whether rules speak to somebody; `maybe` where what is written has no agreed meaning."""
 Known = tuple[tuple[str, tuple[str, ...]], ...]
 
 
-class Identity(msgspec.Struct, frozen=True):
+class Principal(msgspec.Struct, frozen=True):
     """One named identity. `kind` says what `name` is."""
 
     name: str
@@ -49,18 +49,18 @@ class Identity(msgspec.Struct, frozen=True):
         family, slash, _ = key.partition("/")
         return told.get(key, told.get(family + "/") if slash else None)
 
-    def spoken_to(self, principals: Principals) -> Spoken:
+    def spoken_to(self, principals: Principals) -> Speaks:
         """Whether a statement with these principals speaks to it."""
         if not principals.negated:
             return self._named_by(principals)
         return {"yes": "no", "no": "yes", "maybe": "maybe"}[self._spared_by(principals)]  # type: ignore[return-value]
 
-    def _named_by(self, principals: Principals) -> Spoken:
+    def _named_by(self, principals: Principals) -> Speaks:
         if principals.everyone or self._names & set(_of_kind(principals, self.kind)):
             return "yes"
         return "maybe" if principals.vague else "no"
 
-    def _spared_by(self, principals: Principals) -> Spoken:
+    def _spared_by(self, principals: Principals) -> Speaks:
         """Whether NotPrincipal leaves it out. A user is left out by its own name and its account's together; a session
         by its role's as well (published with the NotPrincipal element). A wildcard inside a name: nobody says."""
         listed = set(_of_kind(principals, self.kind))
@@ -120,7 +120,7 @@ def _of_kind(principals: Principals, kind: str) -> tuple[str, ...]:
 
 
 @lru_cache(maxsize=4096)
-def read_identity(name: str) -> Identity:
+def read_principal(name: str) -> Principal:
     """An identity from its name as policies and access lists write it.
 
     >>> read_identity("arn:aws:iam::400100200300:root").kind
@@ -129,9 +129,9 @@ def read_identity(name: str) -> Identity:
     name = in_one_partition(name)
     root = re.fullmatch(r"arn:[^:]*:iam::([^:]+):root", name)
     if root or re.fullmatch(r"\d{12}", name):
-        return Identity(root[1] if root else name, "account")
+        return Principal(root[1] if root else name, "account")
     if name.startswith("arn:"):
-        return Identity(name, "identity")
+        return Principal(name, "identity")
     if re.fullmatch(r"[a-z0-9.-]+\.[a-z]{2,}(\.[a-z]{2,})?", name):
-        return Identity(name, "service")
-    return Identity(name, "canonical")
+        return Principal(name, "service")
+    return Principal(name, "canonical")

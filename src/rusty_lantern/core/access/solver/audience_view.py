@@ -9,21 +9,22 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, GRANTED, GRANTED_ON_OBJECT, VERBS
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, FENCE_V4, FENCE_V6, Audience
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, RESTRICTION_V4, RESTRICTION_V6, Audience
 from rusty_lantern.core.access.policy.document import Policy, Statement
-from rusty_lantern.core.access.policy.principals import Identity, read_identity
+from rusty_lantern.core.access.policy.principals import Principal, read_principal
+from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, unlisted
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import Public, counts_as_public
-from rusty_lantern.core.access.solver.sets import Finite, OverBudget, Work
+from rusty_lantern.core.access.solver.sets import Budget, Finite, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import just, starting_with
-from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, Line
-from rusty_lantern.core.access.solver.statements import ACTION, KEY, VERB_ACTIONS, Group, Limits, Reading, unlisted
+from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, IntervalSet
+from rusty_lantern.core.access.solver.statements import ACTION, KEY, AudiencePolicy, Group, Limits
 from rusty_lantern.core.access.solver.witness import (
-    Fence,
-    fence_of,
+    Restriction,
     request_from,
+    restriction_of,
     trusted_addresses,
 )
 from rusty_lantern.core.model.bucket import Grant, ObjectGrant, Right
@@ -36,7 +37,7 @@ BUDGET = 120_000
 """Steps for all verdicts of one bucket for one audience; about 200 ms."""
 
 
-def public_policy(rules: Rules, around: Surroundings, work: Work) -> Public:
+def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> Public:
     """Whether the policy counts as public, where a guard asks for it."""
     if not (rules.restrict_policy.on or not rules.restrict_policy.sure) or not rules.policy.statements:
         return Public()
@@ -57,7 +58,7 @@ class Found(msgspec.Struct, frozen=True):
 
     level: Level = "closed"
     piece: Box | None = None
-    fence: Fence | None = None
+    fence: Restriction | None = None
 
 
 Side = Literal["least", "most"]
@@ -69,12 +70,12 @@ class View:
     def __init__(
         self,
         rules: Rules,
-        around: Surroundings,
+        around: EvaluationContext,
         audience: Audience,
-        work: Work,
+        work: Budget,
         public: Public | None = None,
         *,
-        identity: Identity | None = None,
+        identity: Principal | None = None,
         beside: Policy | None = None,
         bare: bool = False,
     ) -> None:
@@ -84,7 +85,7 @@ class View:
         self.public = public or Public()
         self.work = work
         self.identity = identity
-        self.reading = Reading(rules, audience, around, work, identity=identity, beside=beside, bare=bare)
+        self.reading = AudiencePolicy(rules, audience, around, work, identity=identity, beside=beside, bare=bare)
         self.doubts: dict[str, None] = {}
         self.trusted = trusted_addresses(around)
 
@@ -109,7 +110,7 @@ class View:
         if self.rules.doubted or self.rules.object_doubt or self.rules.object_grants:
             return True
         allows = [s for s in self.rules.policy.statements if s.effect != "Deny"]
-        if any(self.reading.speaks_of(s, verb) or self._unlisted(s) for s in allows):
+        if any(self.reading.applies_to(s, verb) or self._unlisted(s) for s in allows):
             return True
         if any(p.gives(verb) and self._grants(p) for p in self.rules.rights):
             return True
@@ -122,7 +123,7 @@ class View:
         if isinstance(grant, Right) and grant.to in ("named", "group"):
             return self.identity is not None and self.rules.gives(grant, self.identity.name)
         if isinstance(grant, Grant) and grant.to == "named":
-            named = read_identity(grant.identity)
+            named = read_principal(grant.identity)
             return self.identity is not None and (named.name, named.kind) == (self.identity.name, self.identity.kind)
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
 
@@ -207,7 +208,7 @@ class View:
 
     def request_in(self, piece: Box, group: Group) -> Request:
         """A request out of a piece; one that an outsider can send, if any is."""
-        theirs = meet(piece, self.reading.theirs(piece, group), self.work)
+        theirs = meet(piece, self.reading.within_reach(piece, group), self.work)
         return request_from(theirs or piece, self.audience, self.around, self.sender)
 
     @property
@@ -222,14 +223,14 @@ class View:
         """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
         if not self._possible(verb):
             return Found()
-        addresses, let_in = Line(), None
-        fenced: tuple[Fence, Box] | None = None
+        addresses, let_in = IntervalSet(), None
+        fenced: tuple[Restriction, Box] | None = None
         for group in self.reading.groups(verb):
             for piece in self.pieces(group, side):
-                theirs = self.reading.theirs(piece, group)
+                theirs = self.reading.within_reach(piece, group)
                 strange = meet(piece, theirs, self.work)
                 if strange is None:
-                    fence = fence_of(piece, theirs, self.work, self.trusted)
+                    fence = restriction_of(piece, theirs, self.work, self.trusted)
                     if fenced is None or fence.weight < fenced[0].weight:
                         fenced = fence, piece
                     continue
@@ -241,7 +242,7 @@ class View:
                     return Found("open", strange)
                 let_in = let_in or strange
         if let_in is not None:
-            return Found("narrow", let_in, Fence.around(addresses, self.trusted))
+            return Found("narrow", let_in, Restriction.around(addresses, self.trusted))
         return Found("narrow", fenced[1], fenced[0]) if fenced else Found()
 
 
@@ -251,6 +252,6 @@ def _of_actions(actions: frozenset[str], group: Group) -> Iterator[Box]:
         yield {ACTION: reached}
 
 
-def _beyond_a_fence(addresses: Line, work: Work) -> bool:
+def _beyond_a_fence(addresses: IntervalSet, work: Budget) -> bool:
     v4 = addresses.meet(EVERY_V4, work).count()
-    return v4 > FENCE_V4 or addresses.count() - v4 > FENCE_V6
+    return v4 > RESTRICTION_V4 or addresses.count() - v4 > RESTRICTION_V6

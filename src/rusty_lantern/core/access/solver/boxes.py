@@ -11,13 +11,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 
 Box = Mapping[str, Any]
 """Dimension → set of coordinates. Each value is one of the kinds of `sets`, the same kind in every box."""
 
 
-def meet(box: Box, limits: Box, work: Work) -> Box | None:
+def meet(box: Box, limits: Box, work: Budget) -> Box | None:
     """The part of `box` inside `limits` (which may name fewer dimensions); None if that is empty."""
     narrowed = dict(box)
     for dimension, limit in limits.items():
@@ -28,7 +28,7 @@ def meet(box: Box, limits: Box, work: Work) -> Box | None:
     return narrowed
 
 
-def without(box: Box, taken: Sequence[Box], work: Work) -> Iterator[Box]:
+def without(box: Box, taken: Sequence[Box], work: Budget) -> Iterator[Box]:
     """Disjoint boxes that make up `box` minus every box of `taken`, lazily."""
     stack: list[tuple[Box, int]] = [(box, 0)]
     while stack:
@@ -40,7 +40,7 @@ def without(box: Box, taken: Sequence[Box], work: Work) -> Iterator[Box]:
             stack.append((left, index + 1))
 
 
-def _take(box: Box, taken: Box, work: Work) -> list[Box]:
+def _take(box: Box, taken: Box, work: Budget) -> list[Box]:
     pieces: list[Box] = []
     inside = box
     for dimension, limit in taken.items():

@@ -5,7 +5,7 @@ the last part of it, only users have one, and a session is told by its role. So 
 of them is a set of resource names, and no region ever holds a caller who cannot be.
 
 Outsiders name their users and roles as they please, and do not choose their account's number: they open accounts and
-get some. A set of names is theirs if it fits enough account numbers (`FENCE_ACCOUNTS`).
+get some. A set of names is theirs if it fits enough account numbers (`RESTRICTION_ACCOUNTS`).
 """
 
 from __future__ import annotations
@@ -14,19 +14,10 @@ import re
 from collections.abc import Iterable
 from functools import lru_cache
 
-from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, FENCE_ACCOUNTS, SORT, STRANGER_ACCOUNT, USER
-from rusty_lantern.core.access.solver.sets import Work
-from rusty_lantern.core.access.solver.sets.automata import (
-    ANY_PART,
-    NO_TEXTS,
-    RUN_PART,
-    Pattern,
-    TextSet,
-    globs,
-    matching,
-    plain,
-    stopping,
-)
+from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, OUTSIDER_ACCOUNT, RESTRICTION_ACCOUNTS, SORT, USER
+from rusty_lantern.core.access.solver.sets import Budget
+from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, TextSet, globs, matching
+from rusty_lantern.core.access.solver.sets.patterns import ANY_PART, RUN_PART, Pattern, plain, stopping
 
 TOLD_BY_NAME = frozenset({ACCOUNT, SORT, USER})
 """Keys whose values the caller's resource name tells."""
@@ -57,7 +48,7 @@ _ANY_ACCOUNT: Pattern = (RUN_PART,)
 @lru_cache(maxsize=1024)
 def names_where(key: str, patterns: tuple[Pattern, ...]) -> TextSet:
     """The resource names of callers whose attribute `key` matches one of the patterns. Raises `OverBudget`."""
-    work = Work(_ENOUGH)
+    work = Budget(_ENOUGH)
     if key == ACCOUNT:
         return matching(names_of(stopping(pattern, ":") for pattern in patterns), work)
     if key == SORT:
@@ -73,7 +64,7 @@ def names_without(key: str) -> TextSet:
     """The resource names of callers that do not carry `key`: only users have a user name, all have the others."""
     if key != USER:
         return NO_TEXTS
-    return matching(names_of([_ANY_ACCOUNT], [sort for sort in _SORTS if sort != "User"]), Work(_ENOUGH))
+    return matching(names_of([_ANY_ACCOUNT], [sort for sort in _SORTS if sort != "User"]), Budget(_ENOUGH))
 
 
 @lru_cache(maxsize=256)
@@ -83,7 +74,7 @@ def all_callers(spoken_of: frozenset[str], inside: frozenset[str]) -> TextSet:
     Accounts have numbers of twelve digits; those of some stores have other names, of which only the ones that rules
     speak of (`spoken_of`) count.
     """
-    work = Work(_ENOUGH)
+    work = Budget(_ENOUGH)
     accounts: list[Pattern] = [_NUMBER, *(plain(name) for name in sorted(spoken_of))]
     everyone = matching(names_of(accounts), work)
     team = matching(names_of(plain(account) for account in sorted(inside)), work)
@@ -105,7 +96,7 @@ def accounts_in(values: Iterable[str], *, of_accounts: bool) -> list[str]:
     return [name for name in named if not re.fullmatch(r"\d{12}", name)]
 
 
-def strangers(texts: TextSet, work: Work) -> TextSet:
+def outsiders(texts: TextSet, work: Budget) -> TextSet:
     """Of a set of resource names, those that an outsider can have: of one account that stands for enough of them."""
     key = ("strangers", id(texts))
     if key not in work.memo:
@@ -122,13 +113,13 @@ def _names_in(account: str) -> list[str]:
     )]  # fmt: skip
 
 
-def _fitting_account(texts: TextSet, work: Work) -> str:
+def _fitting_account(texts: TextSet, work: Budget) -> str:
     """An account number that fits, if so many others do that an outsider can come by one."""
     for service in ("iam", "sts"):
         start = texts.state_after(f"arn:aws:{service}::")
         lasts = tuple(last for of, last in _SORTS.values() if of == service)
         counts = _Counts(texts, matching(tuple((*plain(":"), *last) for last in lasts), work), work)
-        if counts.of(start, 12) >= FENCE_ACCOUNTS:
+        if counts.of(start, 12) >= RESTRICTION_ACCOUNTS:
             return counts.pick(start)
     return ""
 
@@ -136,7 +127,7 @@ def _fitting_account(texts: TextSet, work: Work) -> str:
 class _Counts:
     """How many account numbers lead on from a state of an automaton to a whole name."""
 
-    def __init__(self, texts: TextSet, ends: TextSet, work: Work) -> None:
+    def __init__(self, texts: TextSet, ends: TextSet, work: Budget) -> None:
         self.texts = texts
         self.ends = ends
         self.work = work
@@ -159,7 +150,7 @@ class _Counts:
     def pick(self, state: int) -> str:
         """A number that fits, the usual one where it does."""
         picked = ""
-        for place, usual in enumerate(STRANGER_ACCOUNT):
+        for place, usual in enumerate(OUTSIDER_ACCOUNT):
             order = sorted("0123456789", key=lambda d, u=usual: d != u)  # type: ignore[misc]
             digit = next(d for d in order if self.of(self.texts.step(state, d), 11 - place))
             picked, state = picked + digit, self.texts.step(state, digit)
@@ -168,9 +159,9 @@ class _Counts:
 
 def usual_name(texts: TextSet) -> str:
     """A resource name out of a set, as usual as may be. Raises nothing: a set that has no usual one gives its own."""
-    stranger = f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger"
-    if texts.holds(stranger):
-        return stranger
+    outsider = f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger"
+    if texts.holds(outsider):
+        return outsider
     for start in ("arn:aws:iam::", "arn:aws:sts::"):
         rest = texts.after(start).pick()
         if rest is not None:

@@ -20,26 +20,16 @@ import msgspec
 
 from rusty_lantern.core.access.policy.condition_keys import ARN, Audience, ContextKey, context_key, key_name
 from rusty_lantern.core.access.policy.document import LITERAL_VARIABLES, VARIABLE, Condition
-from rusty_lantern.core.access.policy.principals import Identity
+from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number
 from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, names_where, names_without
-from rusty_lantern.core.access.solver.sets import Maybe, Work
-from rusty_lantern.core.access.solver.sets.automata import (
-    ALL_TEXTS,
-    NO_TEXTS,
-    Pattern,
-    TextSet,
-    complement,
-    glob,
-    literals,
-    matching,
-    plain,
-    resource_glob,
-)
-from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, Line, networks
-from rusty_lantern.core.access.solver.sets.multivalued import Family, Several
+from rusty_lantern.core.access.solver.sets import Budget, Maybe
+from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, NO_TEXTS, TextSet, complement, literals, matching
+from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, networks
+from rusty_lantern.core.access.solver.sets.multivalued import Family, MultivalueSet
+from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob, plain, resource_glob
 
-Truth = Maybe[TextSet] | Maybe[Line] | Several
+Truth = Maybe[TextSet] | Maybe[IntervalSet] | MultivalueSet
 
 
 TIME = "time"
@@ -57,7 +47,7 @@ class Frame(msgspec.Struct, frozen=True):
     audience: Audience
     fixed: Mapping[str, tuple[str, ...]] = {}
     """Condition key of the bucket's own → its value."""
-    identity: Identity | None = None
+    identity: Principal | None = None
     by_name: bool = False
     """Whether the caller's resource name stands for what it tells: see `callers`."""
 
@@ -71,7 +61,7 @@ class Frame(msgspec.Struct, frozen=True):
         return ARN if self.by_name and key in TOLD_BY_NAME else dimension(key)
 
 
-def truth(condition: Condition, frame: Frame, work: Work, *, variables: bool) -> Truth:
+def truth(condition: Condition, frame: Frame, work: Budget, *, variables: bool) -> Truth:
     """The values of the condition's dimension, *absent* included, for which it is true. Raises `NotUnderstood`."""
     row = context_key(condition.key)
     if row is None:
@@ -91,7 +81,7 @@ def truth(condition: Condition, frame: Frame, work: Work, *, variables: bool) ->
     return Maybe(line.outside() if _negated(condition) else line, absent=true_of_nothing(condition))
 
 
-def _of_name(condition: Condition, row: ContextKey, frame: Frame, work: Work, *, variables: bool) -> Truth:
+def _of_name(condition: Condition, row: ContextKey, frame: Frame, work: Budget, *, variables: bool) -> Truth:
     """A condition on the caller's account, sort or user name, as the resource names of which it is true."""
     without = names_without(condition.key)
     if condition.operator == "null":
@@ -126,13 +116,13 @@ def _null(condition: Condition, row: ContextKey) -> Truth:
     absent, present = _null_wants(condition)
     if row.many:
         families = [Family(every=NO_TEXTS)] * absent + [Family(some=(ALL_TEXTS,))] * present
-        return Several(tuple(families))
+        return MultivalueSet(tuple(families))
     if row.kind in ("text", "switch", "name"):
         return Maybe(ALL_TEXTS if present else NO_TEXTS, absent=absent)
-    return Maybe(Line([(FIRST, LAST)]) if present else Line(), absent=absent)
+    return Maybe(IntervalSet([(FIRST, LAST)]) if present else IntervalSet(), absent=absent)
 
 
-def _of_several(condition: Condition, frame: Frame, work: Work, *, variables: bool) -> Several:
+def _of_several(condition: Condition, frame: Frame, work: Budget, *, variables: bool) -> MultivalueSet:
     if not condition.quantifier:
         raise NotUnderstood(f'"{condition.key}" carries several values and needs ForAllValues or ForAnyValue')
     row = context_key(condition.key)
@@ -140,9 +130,9 @@ def _of_several(condition: Condition, frame: Frame, work: Work, *, variables: bo
     texts = _texts(condition, row, frame, work, variables=variables)
     texts = complement(texts) if _negated(condition) else texts
     if condition.quantifier == "forallvalues":
-        return Several((Family(every=texts),))
+        return MultivalueSet((Family(every=texts),))
     nothing = (Family(every=NO_TEXTS),) if condition.if_exists else ()
-    return Several((Family(some=(texts,)), *nothing))
+    return MultivalueSet((Family(some=(texts,)), *nothing))
 
 
 _PATTERN_OF: dict[str, Callable[[str], Pattern]] = {
@@ -163,7 +153,7 @@ def of_base64(text: str) -> str:
         raise NotUnderstood("a value of BinaryEquals is not the base64 form of a text") from None
 
 
-def _texts(condition: Condition, row: ContextKey, frame: Frame, work: Work, *, variables: bool) -> TextSet:
+def _texts(condition: Condition, row: ContextKey, frame: Frame, work: Budget, *, variables: bool) -> TextSet:
     operator = condition.operator.replace("not", "")
     if operator == "bool" and row.kind == "switch":
         values = {value.lower() for value in condition.values}
@@ -222,7 +212,7 @@ def _variable(name: str, frame: Frame) -> str:
     return ""
 
 
-def _line(condition: Condition, row: ContextKey) -> Line:
+def _line(condition: Condition, row: ContextKey) -> IntervalSet:
     kind, operator = row.kind, condition.operator.replace("not", "")
     try:
         if kind == "address" and operator == "ipaddress":
@@ -239,7 +229,7 @@ def _line(condition: Condition, row: ContextKey) -> Line:
     raise NotUnderstood(f'{condition.operator} does not fit "{condition.key}", which holds a {kind}')
 
 
-def _compare(how: str, values: list[int] | list[Fraction], *, whole: bool) -> Line:
+def _compare(how: str, values: list[int] | list[Fraction], *, whole: bool) -> IntervalSet:
     """The values for which a comparison is true; `whole`: only whole numbers are values."""
     spans = []
     for value in values:
@@ -254,4 +244,4 @@ def _compare(how: str, values: list[int] | list[Fraction], *, whole: bool) -> Li
                 "greaterthanequals": (before, LAST),
             }[how]
         )
-    return Line(spans)
+    return IntervalSet(spans)

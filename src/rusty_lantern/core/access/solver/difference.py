@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import msgspec
 
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import Audience
-from rusty_lantern.core.access.policy.principals import Identity
+from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.solver.audience_view import Side, View, public_policy
 from rusty_lantern.core.access.solver.boxes import without
 from rusty_lantern.core.access.solver.public_policy import Public
-from rusty_lantern.core.access.solver.sets import OverBudget, Work
+from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 from rusty_lantern.core.access.solver.witness import (
     Witness,
     witness_of,
@@ -33,11 +33,13 @@ class Asker(msgspec.Struct, frozen=True):
     """Of whom a difference is asked: an audience, or a named identity, which may be one of the owner's own."""
 
     audience: Audience = "any-account"
-    identity: Identity | None = None
+    identity: Principal | None = None
     insider: bool = False
 
 
-def difference(before: Rules, after: Rules, around: Surroundings, asker: Asker, verb: Verb, work: Work) -> Change:
+def difference(
+    before: Rules, after: Rules, around: EvaluationContext, asker: Asker, verb: Verb, work: Budget
+) -> Change:
     """The exact difference of two sets of rules: requests allowed after and not before, and the other way round."""
     old, new = (
         View(

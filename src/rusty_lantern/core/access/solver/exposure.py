@@ -5,7 +5,7 @@ those in the box of an Allow statement or a grant, minus those in the box of a D
 allowed we look for requests that any outsider can bring about (`Group.stranger`):
 
 * `open`    an outsider, choosing only what they control, is let in from more of the public Internet than any one
-            organisation holds (`FENCE_V4`, `FENCE_V6`);
+            organisation holds (`RESTRICTION_V4`, `RESTRICTION_V6`);
 * `narrow`  something is allowed, but only with something they do not control: the *fence*, which is named;
 * `closed`  nothing is allowed at all: the region is empty.
 
@@ -25,15 +25,15 @@ import msgspec
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import FIRST_ACTION, VERBS
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, STRANGER_ACCOUNT, Audience
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, Audience
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Found, Level, View, public_policy
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import Public
-from rusty_lantern.core.access.solver.sets import OverBudget, Work
+from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 from rusty_lantern.core.access.solver.witness import (
-    Fence,
+    Restriction,
     Witness,
     moment_of,
     request_from,
@@ -52,7 +52,7 @@ class Verdict(msgspec.Struct, frozen=True):
     level: Level
     witness: Witness | None = None
     because: str = ""
-    fence: Fence | None = None
+    fence: Restriction | None = None
     doubts: tuple[str, ...] = ()
     until: datetime | None = None
     """Where the way in that the witness takes closes by itself, the moment it does."""
@@ -61,13 +61,13 @@ class Verdict(msgspec.Struct, frozen=True):
 Exposures = Mapping[tuple[Audience, Verb], Verdict]
 
 
-def exposures(rules: Rules, around: Surroundings, budget: int = BUDGET) -> Exposures:
+def exposures(rules: Rules, around: EvaluationContext, budget: int = BUDGET) -> Exposures:
     """The verdict for each audience and verb."""
     memo: dict[object, Any] = {}
-    public = public_policy(rules, around, Work(budget, memo))
+    public = public_policy(rules, around, Budget(budget, memo))
     found: dict[tuple[Audience, Verb], Verdict] = {}
     for audience in AUDIENCES:
-        work = Work(budget, memo)  # each has its own, so that no audience spends another's
+        work = Budget(budget, memo)  # each has its own, so that no audience spends another's
         view = View(rules, around, audience, work, public)
         bare = View(rules, around, audience, work, public, bare=True) if view.reading.leaves_away else None
         found |= {(audience, verb): _verdict(view, bare, verb) for verb in VERBS}
@@ -117,12 +117,14 @@ def _ends(piece: Box) -> datetime | None:
     return moment_of(piece[TIME].values.spans[-1][1][0])
 
 
-def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Verb, keys: Sequence[str]) -> Request:
+def request_for(
+    rules: Rules, around: EvaluationContext, audience: Audience, verb: Verb, keys: Sequence[str]
+) -> Request:
     """A request for the verb, the likeliest to be let in: of those allowed, one for a key that exists, if any.
 
     Where nothing is allowed it is the plainest request there is, for the first key.
     """
-    view = View(rules, around, audience, Work(BUDGET))
+    view = View(rules, around, audience, Budget(BUDGET))
     plain = Request(FIRST_ACTION[verb], keys[0] if keys else "a")
     try:
         for group in view.reading.groups(verb):
@@ -130,7 +132,7 @@ def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Ve
                 held = next((key for key in keys if piece["key"].holds(key)), None) if "key" in piece else ""
                 if held is not None:
                     request = request_from(
-                        meet(piece, view.reading.theirs(piece, group), view.work) or piece, audience, around
+                        meet(piece, view.reading.within_reach(piece, group), view.work) or piece, audience, around
                     )
                     return msgspec.structs.replace(request, key=held)
     except OverBudget:
@@ -138,13 +140,13 @@ def request_for(rules: Rules, around: Surroundings, audience: Audience, verb: Ve
     return plain
 
 
-def likeliest_caller(rules: Rules, around: Surroundings, verb: Verb) -> Caller:
+def likeliest_caller(rules: Rules, around: EvaluationContext, verb: Verb) -> Caller:
     """The account that is let in to do this, if any is; otherwise one that stands for all that no rule names."""
-    view = View(rules, around, "any-account", Work(BUDGET))
+    view = View(rules, around, "any-account", Budget(BUDGET))
     try:
         for group in view.reading.groups(verb):
             for piece in view.pieces(group, "least"):
                 return view.request_in(piece, group).caller
     except OverBudget:
         pass
-    return Caller(STRANGER_ACCOUNT, f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger")
+    return Caller(OUTSIDER_ACCOUNT, f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger")

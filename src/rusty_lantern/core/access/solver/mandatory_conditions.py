@@ -10,14 +10,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import dimension
-from rusty_lantern.core.access.solver.sets import Finite, Maybe, OverBudget, Work
+from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, literals
-from rusty_lantern.core.access.solver.sets.intervals import LAST, Line
-from rusty_lantern.core.access.solver.statements import ACTION, Group, Reading
+from rusty_lantern.core.access.solver.sets.intervals import LAST, IntervalSet
+from rusty_lantern.core.access.solver.statements import ACTION, AudiencePolicy, Group
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.value_types import DAY, Value
 
@@ -31,10 +31,10 @@ RETAINING = ("s3:PutObject", "s3:PutObjectRetention")
 class Demands:
     """One bucket's policy as everybody meets it."""
 
-    def __init__(self, rules: Rules, around: Surroundings) -> None:
+    def __init__(self, rules: Rules, around: EvaluationContext) -> None:
         self.rules = rules
-        self.work = Work(BUDGET)
-        self.reading = Reading(rules, "everybody", around, self.work)
+        self.work = Budget(BUDGET)
+        self.reading = AudiencePolicy(rules, "everybody", around, self.work)
 
     def answer(self, name: str) -> Answer[Value]:
         """What is demanded: `encryption`, `transport` (on or off), `shortest` or `longest` retention (seconds)."""
@@ -66,32 +66,32 @@ class Demands:
         group = next(g for g in self.reading.groups(ACTIONS[action].verb) if action in g.actions)
         return self.left(group, {ACTION: Finite([action]), **limits}, certain=certain)
 
-    def speaks_of(self, dimension_: str) -> bool:
+    def applies_to(self, dimension_: str) -> bool:
         """Whether any condition of the policy looks at this."""
         return any(dimension(c.key) == dimension_ for s in self.rules.policy.statements for c in s.conditions)
 
 
 def _encryption(demands: Demands, certain: bool) -> Value | None:
-    if not demands.speaks_of(ENCRYPTION):
+    if not demands.applies_to(ENCRYPTION):
         return "off"
     unasked = {ENCRYPTION: Maybe(NO_TEXTS, absent=True)}
     return "off" if any(True for _ in demands.left_of("s3:PutObject", unasked, certain=certain)) else "on"
 
 
 def _transport(demands: Demands, certain: bool) -> Value | None:
-    if not demands.speaks_of(TRANSPORT):
+    if not demands.applies_to(TRANSPORT):
         return "off"
     plainly = {TRANSPORT: Maybe(literals(frozenset({"false"})), absent=False)}
     groups = (group for verb in VERBS for group in demands.reading.groups(verb))
     return "off" if any(True for group in groups for _ in demands.left(group, plainly, certain=certain)) else "on"
 
 
-def _retentions(demands: Demands, certain: bool) -> Line:
+def _retentions(demands: Demands, certain: bool) -> IntervalSet:
     """The retention periods in days that somebody may give a version."""
-    if not demands.speaks_of(DAYS):
-        return Line([((0, 0), LAST)])
-    periods = Line()
-    asked = {DAYS: Maybe(Line([((0, 0), LAST)]), absent=False)}
+    if not demands.applies_to(DAYS):
+        return IntervalSet([((0, 0), LAST)])
+    periods = IntervalSet()
+    asked = {DAYS: Maybe(IntervalSet([((0, 0), LAST)]), absent=False)}
     for action in RETAINING:
         for piece in demands.left_of(action, asked, certain=certain):
             periods = periods.join(piece[DAYS].values, demands.work)

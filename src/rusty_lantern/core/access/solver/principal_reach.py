@@ -5,11 +5,11 @@ from __future__ import annotations
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
-from rusty_lantern.core.access.policy.principals import Identity
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.solver.audience_view import Level, View, public_policy
 from rusty_lantern.core.access.solver.public_policy import Public
-from rusty_lantern.core.access.solver.sets import OverBudget, Work
+from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 from rusty_lantern.core.model.identity import Verb
 
 
@@ -22,7 +22,7 @@ class Reach(msgspec.Struct, frozen=True):
 
 
 def reach_of(
-    identity: Identity, rules: Rules, around: Surroundings, work: Work, *, insider: bool = False
+    identity: Principal, rules: Rules, around: EvaluationContext, work: Budget, *, insider: bool = False
 ) -> dict[Verb, Reach]:
     """What the rules of a bucket let a named identity do. A fence is named where there is one.
 
@@ -48,7 +48,7 @@ def reach_of(
     return found
 
 
-def _either(identity: Identity, rules: Rules, around: Surroundings, work: Work) -> dict[Verb, Reach]:
+def _either(identity: Principal, rules: Rules, around: EvaluationContext, work: Budget) -> dict[Verb, Reach]:
     """What an identity may do where the bucket's account was not read: the identity may be in it or not.
 
     A verb is decided where both readings agree, and unknown where they differ.

@@ -10,32 +10,29 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from fractions import Fraction
-from functools import cached_property, lru_cache
-from itertools import chain
+from functools import cached_property
 from typing import TypeVar
 
 import msgspec
 
-from rusty_lantern.core.access.evaluator.condition_tests import glob_fits
-from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, ELSEWHERE, VERBS, Target, actions_of
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.actions import Target, actions_of
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, Audience, ContextKey, Presence, context_key
 from rusty_lantern.core.access.policy.document import Condition, Policy, Statement
 from rusty_lantern.core.access.policy.names import partition_free
-from rusty_lantern.core.access.policy.principals import Identity, Spoken
+from rusty_lantern.core.access.policy.principals import Principal, Speaks
 from rusty_lantern.core.access.policy.request_constraints import TAG_KEYS, Carried, alternatives, joined, tag_of
 from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, reached_actions
 from rusty_lantern.core.access.solver.boxes import Box
-from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, accounts_in, all_callers, strangers
+from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, accounts_in, all_callers, outsiders
 from rusty_lantern.core.access.solver.conditions import TIME, Frame, Truth, dimension, expand, true_of_nothing, truth
-from rusty_lantern.core.access.solver.sets import Finite, Maybe, OverBudget, Work
+from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import (
     ALL_TEXTS,
     NO_TEXTS,
     SOME_TEXT,
-    Pattern,
     TextSet,
-    glob,
     just,
     literals,
     matching,
@@ -45,10 +42,11 @@ from rusty_lantern.core.access.solver.sets.intervals import (
     LAST,
     PUBLIC_ADDRESSES,
     WHOLE,
-    Line,
+    IntervalSet,
     whole_numbers,
 )
-from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, Several
+from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, MultivalueSet
+from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob
 from rusty_lantern.core.model.identity import Verb
 
 T = TypeVar("T")
@@ -64,7 +62,7 @@ class Group(msgspec.Struct, frozen=True):
     actions: tuple[str, ...]
     target: Target
     domain: Box
-    stranger: Box
+    outsider: Box
 
 
 class Limits(msgspec.Struct, frozen=True):
@@ -76,17 +74,17 @@ class Limits(msgspec.Struct, frozen=True):
     title: str
 
 
-class Reading:
+class AudiencePolicy:
     """A policy read for one bucket and audience; parts that recur are worked out once."""
 
     def __init__(
         self,
         rules: Rules,
         audience: Audience,
-        around: Surroundings,
-        work: Work,
+        around: EvaluationContext,
+        work: Budget,
         *,
-        identity: Identity | None = None,
+        identity: Principal | None = None,
         beside: Policy | None = None,
         bare: bool = False,
     ) -> None:
@@ -126,23 +124,23 @@ class Reading:
         if known is not None and (not row.actions or action in row.actions):
             return "always" if known else "never"
         presence = row.presence(self.audience, action)
-        return "never" if self.bare and presence == "maybe" and row.theirs and not row.actions else presence
+        return "never" if self.bare and presence == "maybe" and row.caller_controlled and not row.actions else presence
 
     def _group(self, actions: tuple[str, ...], target: Target, carried: Mapping[str, Presence]) -> Group:
         domain: dict[str, object] = {ACTION: Finite(actions)}
-        stranger: dict[str, object] = {}
+        outsider: dict[str, object] = {}
         if target == "object":
             domain[KEY] = SOME_TEXT
         for key, row in self._rows.items():
             name = self.frame.dimension(key)
             if name == ARN:
                 domain[ARN] = self._callers(carried.get(key, "always"))
-                stranger[ARN] = NOBODY_IN_PARTICULAR
+                outsider[ARN] = NOBODY_IN_PARTICULAR
                 continue
             domain[name] = self._domain(row, key, carried[key], carried)
-            if not row.theirs:
-                stranger[name] = self._stranger(row, key, carried[key])
-        return Group(actions, target, domain, stranger)
+            if not row.caller_controlled:
+                outsider[name] = self._stranger(row, key, carried[key])
+        return Group(actions, target, domain, outsider)
 
     def _callers(self, presence: Presence) -> Maybe[TextSet]:
         """The resource names that callers can have."""
@@ -166,16 +164,16 @@ class Reading:
     def _domain(self, row: ContextKey, key: str, presence: Presence, carried: Mapping[str, Presence]) -> object:
         absent, present = presence != "always", presence != "never"
         if row.many:
-            return self._several(key, carried) if present else Several((Family(every=NO_TEXTS),))
+            return self._several(key, carried) if present else MultivalueSet((Family(every=NO_TEXTS),))
         if dimension(key) == TIME:
-            return Maybe(Line([((self.around.seconds, 0), LAST)]), absent=False)
+            return Maybe(IntervalSet([((self.around.seconds, 0), LAST)]), absent=False)
         if row.kind == "address":
-            return Maybe(EVERY_ADDRESS if present else Line(), absent=absent)
+            return Maybe(EVERY_ADDRESS if present else IntervalSet(), absent=absent)
         if row.kind in ("date", "number"):
-            return Maybe(_numbers(row) if present else Line(), absent=absent)
+            return Maybe(_numbers(row) if present else IntervalSet(), absent=absent)
         return Maybe(self._texts(row, key) if present else NO_TEXTS, absent=absent)
 
-    def _several(self, key: str, carried: Mapping[str, Presence]) -> Several:
+    def _several(self, key: str, carried: Mapping[str, Presence]) -> MultivalueSet:
         """The values of a key that carries several. The list of an upload's tags has those that rules ask for, too."""
         if key != TAG_KEYS:
             return ANY_SEVERAL
@@ -186,7 +184,7 @@ class Reading:
                 some.append(just(tag))
             elif tag and presence == "never":
                 every = every.minus(just(tag), self.work)
-        return Several((Family(every=every, some=tuple(some)),))
+        return MultivalueSet((Family(every=every, some=tuple(some)),))
 
     def _texts(self, row: ContextKey, key: str) -> TextSet:
         known = self.frame.carries(key)
@@ -206,27 +204,27 @@ class Reading:
             return Maybe(whole_numbers(self.around.seconds, self.around.seconds), absent=False)
         absent = presence != "always"
         if key == "aws:sourceip":
-            return Maybe(PUBLIC_ADDRESSES if presence != "never" else Line(), absent=absent)
+            return Maybe(PUBLIC_ADDRESSES if presence != "never" else IntervalSet(), absent=absent)
         if row.many:
-            own = literals(frozenset(row.stranger)) if presence != "never" else NO_TEXTS
-            return Several((Family(every=own),))
+            own = literals(frozenset(row.outsider)) if presence != "never" else NO_TEXTS
+            return MultivalueSet((Family(every=own),))
         if row.kind in ("address", "date", "number"):
-            return Maybe(Line(), absent=absent)
+            return Maybe(IntervalSet(), absent=absent)
         return Maybe(self._stranger_texts(row, presence), absent=absent)
 
     def _stranger_texts(self, row: ContextKey, presence: Presence) -> TextSet:
         if row.anonymous and self.audience == "anyone":
             return literals(frozenset({row.anonymous}))
-        return literals(frozenset(row.stranger)) if presence != "never" else NO_TEXTS
+        return literals(frozenset(row.outsider)) if presence != "never" else NO_TEXTS
 
-    def theirs(self, piece: Box, group: Group) -> Box:
+    def within_reach(self, piece: Box, group: Group) -> Box:
         """What an outsider can bring about, of the requests of a piece: `group.stranger` with the names they can have.
 
         Which names an outsider can have hangs on the piece: see `callers.strangers`.
         """
-        if group.stranger.get(ARN) is not NOBODY_IN_PARTICULAR or self.identity is not None:
-            return {name: limit for name, limit in group.stranger.items() if limit is not NOBODY_IN_PARTICULAR}
-        return {**group.stranger, ARN: Maybe(strangers(piece[ARN].values, self.work), absent=piece[ARN].absent)}
+        if group.outsider.get(ARN) is not NOBODY_IN_PARTICULAR or self.identity is not None:
+            return {name: limit for name, limit in group.outsider.items() if limit is not NOBODY_IN_PARTICULAR}
+        return {**group.outsider, ARN: Maybe(outsiders(piece[ARN].values, self.work), absent=piece[ARN].absent)}
 
     def limits(self, statement: Statement, group: Group) -> Limits | None:
         """The statement as limits on the group; None if it does not speak of it at all."""
@@ -272,7 +270,7 @@ class Reading:
         """Whether there is anything that a bare request leaves away."""
         return any(map(self._may_be_left_away, self._used))
 
-    def speaks(self, statement: Statement) -> Spoken:
+    def speaks(self, statement: Statement) -> Speaks:
         """Whether a statement speaks to this audience or identity."""
         principals = statement.principals
         if principals is None:
@@ -285,7 +283,7 @@ class Reading:
             return "maybe" if principals.negated and principals.vague and self.audience != "anyone" else "yes"
         return "maybe" if principals.vague and not principals.everyone and self.audience != "anyone" else "no"
 
-    def speaks_of(self, statement: Statement, verb: Verb) -> bool:
+    def applies_to(self, statement: Statement, verb: Verb) -> bool:
         """Whether a statement may speak of this verb to this audience; a cheap test before the exact one."""
         if self.speaks(statement) == "no":
             return False
@@ -359,7 +357,7 @@ class Reading:
     def _may_be_left_away(self, condition: Condition) -> bool:
         """Whether the sender may leave away what a condition looks at, so that its values need not be worked out."""
         row = context_key(condition.key)
-        if row is None or row.kind != "text" or row.many or not row.theirs or row.actions:
+        if row is None or row.kind != "text" or row.many or not row.caller_controlled or row.actions:
             return False
         if not condition.operator.startswith("string") or any("${" in value for value in condition.values):
             return False
@@ -367,40 +365,10 @@ class Reading:
         return row.carried(self.audience) == "maybe" and not told
 
 
-VERB_ACTIONS = {verb: frozenset(action.name for action in actions_of(verb)) for verb in VERBS}
-
-
-@lru_cache(maxsize=4096)
-def reached_actions(patterns: tuple[str, ...], negated: bool) -> frozenset[str]:
-    """The known actions that a statement's Action (or NotAction) reaches; all of them where it was not understood."""
-    if not patterns:
-        return frozenset(ACTIONS)
-    folded = [pattern.lower() for pattern in patterns]
-    return frozenset(
-        name for lowered, name in BY_LOWER_NAME.items() if any(glob_fits(p, lowered) for p in folded) != negated
-    )
-
-
-def unlisted(patterns: tuple[str, ...], *, negated: bool) -> str:
-    """A pattern that reaches no published action of this service though it speaks of one; empty where none does.
-
-    It may be an action of a store's own, or a slip: what it grants nobody can say. It takes nothing away, since every
-    published action is another.
-    """
-    if negated:
-        return ""
-    return next((p for p in patterns if p[:3].lower() == "s3:" and not _reaches_any(p.lower())), "")
-
-
-@lru_cache(maxsize=4096)
-def _reaches_any(pattern: str) -> bool:
-    return any(glob_fits(pattern, name) for name in chain(BY_LOWER_NAME, ELSEWHERE))
-
-
-def _numbers(row: ContextKey) -> Line:
+def _numbers(row: ContextKey) -> IntervalSet:
     if row.words:
-        return Line([((Fraction(word), 0), (Fraction(word), 1)) for word in row.words])
-    return Line([((0, 0), LAST)]) if row.whole else WHOLE
+        return IntervalSet([((Fraction(word), 0), (Fraction(word), 1)) for word in row.words])
+    return IntervalSet([((0, 0), LAST)]) if row.whole else WHOLE
 
 
 _VAGUE = "a name with a wildcard inside, or without its account, has no agreed meaning"

@@ -14,7 +14,7 @@ from collections.abc import Hashable, Iterable
 
 import msgspec
 
-from rusty_lantern.core.access.policy.bucket_rules import Rules, Surroundings
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.values import NotUnderstood
@@ -30,14 +30,14 @@ NAMES = "arn:aws:s3:::"
 _GLOBS = frozenset("*?$")
 
 
-class Shapes:
+class VerdictCache:
     """What was decided already, by the shape of the rules."""
 
     def __init__(self) -> None:
         self._verdicts: dict[Hashable, Exposures] = {}
         self._demands: dict[Hashable, Answer[Value]] = {}
 
-    def exposures(self, rules: Rules, around: Surroundings) -> Exposures:
+    def exposures(self, rules: Rules, around: EvaluationContext) -> Exposures:
         """The verdicts of a bucket."""
         own = as_own(rules)
         key = _key(own, around) if own is not None else None
@@ -48,7 +48,7 @@ class Shapes:
             known = self._verdicts[key] = exposures(own, around)
         return {one: _called(verdict, rules.bucket) for one, verdict in known.items()}
 
-    def demanded(self, rules: Rules, around: Surroundings, name: str) -> Answer[Value]:
+    def demanded(self, rules: Rules, around: EvaluationContext, name: str) -> Answer[Value]:
         """What a policy demands of everybody."""
         own = as_own(rules)
         key = _key(own, around) if own is not None else None
@@ -69,7 +69,7 @@ def _called(verdict: Verdict, name: str) -> Verdict:
     return msgspec.structs.replace(verdict, witness=msgspec.structs.replace(seen, bucket=name, request=line))
 
 
-def _key(rules: Rules, around: Surroundings) -> Hashable | None:
+def _key(rules: Rules, around: EvaluationContext) -> Hashable | None:
     key = (
         rules.policy.statements, rules.grants, rules.ignore_grants, rules.restrict_policy, rules.disable_grants,
         rules.rights, rules.object_grants, rules.object_doubt, rules.fixed, around,

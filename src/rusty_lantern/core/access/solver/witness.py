@@ -16,23 +16,23 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, FIRST_ACTION
-from rusty_lantern.core.access.policy.bucket_rules import Surroundings
-from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, STRANGER_ACCOUNT, Audience, always_carried
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext
+from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, OUTSIDER_ACCOUNT, Audience, always_carried
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import usual_name, whose
 from rusty_lantern.core.access.solver.conditions import TIME
-from rusty_lantern.core.access.solver.sets import Finite, Maybe, Work
+from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe
 from rusty_lantern.core.access.solver.sets.automata import TextSet
 from rusty_lantern.core.access.solver.sets.intervals import (
     PUBLIC_ADDRESSES,
-    Line,
+    IntervalSet,
     address_at,
     as_networks,
     networks,
     position,
 )
-from rusty_lantern.core.access.solver.sets.multivalued import Several
+from rusty_lantern.core.access.solver.sets.multivalued import MultivalueSet
 from rusty_lantern.core.value_types import show_moment
 
 SAMPLE_ADDRESS = position(ipaddress.ip_address("203.0.113.9"))
@@ -42,7 +42,7 @@ _ADDRESSES = dict.fromkeys(
     ("aws:vpcsourceip", "aws:ec2instancesourceprivateipv4"), position(ipaddress.ip_address("10.0.0.9"))
 ) | {"aws:sourceip": SAMPLE_ADDRESS}
 """Condition keys that hold an address → one that is likely."""
-NOWHERE = Line()
+NOWHERE = IntervalSet()
 
 
 class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -61,7 +61,7 @@ class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
     """Condition keys that are neither headers nor parameters, such as a private endpoint."""
 
 
-class Fence(msgspec.Struct, frozen=True, omit_defaults=True):
+class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
     """What a narrow exposure depends on. `addresses` counts the addresses let in where it is a set of networks."""
 
     words: str
@@ -73,36 +73,36 @@ class Fence(msgspec.Struct, frozen=True, omit_defaults=True):
     """Whether every address that is let in lies in a network that the team trusts."""
 
     @staticmethod
-    def around(addresses: Line, trusted: Line = NOWHERE) -> Fence:
+    def around(addresses: IntervalSet, trusted: IntervalSet = NOWHERE) -> Restriction:
         """The fence that a set of addresses makes. `trusted`: the addresses of the networks that the team trusts."""
         nets = as_networks(addresses)
         count = int(addresses.count())
         size = f"{count:,} address" + ("" if count == 1 else "es")
-        known = not addresses.empty and addresses.minus(trusted, Work(10_000)).empty
+        known = not addresses.empty and addresses.minus(trusted, Budget(10_000)).empty
         size += ", all in trusted networks" if known else ""
-        return Fence(f"only from {', '.join(nets)} ({size})", count, tuple(nets), trusted=known)
+        return Restriction(f"only from {', '.join(nets)} ({size})", count, tuple(nets), trusted=known)
 
 
-def trusted_addresses(around: Surroundings) -> Line:
+def trusted_addresses(around: EvaluationContext) -> IntervalSet:
     """The addresses of the networks that the team trusts."""
     return networks(ipaddress.ip_network(net) for net in around.trusted_networks)
 
 
-def fence_of(piece: Box, stranger: Box, work: Work, trusted: Line = NOWHERE) -> Fence:
+def restriction_of(piece: Box, outsider: Box, work: Budget, trusted: IntervalSet = NOWHERE) -> Restriction:
     """Name the dimensions of `piece` in which no outsider can be."""
-    shut = [d for d, theirs in stranger.items() if piece[d].meet(theirs, work).empty]
+    shut = [d for d, theirs in outsider.items() if piece[d].meet(theirs, work).empty]
     words = " and ".join(_fence_words(d, piece[d], trusted) for d in shut)
     source = piece.get("aws:sourceip")
-    known = source is not None and not source.absent and Fence.around(source.values, trusted).trusted
-    return Fence(words, weight=len(shut), trusted=known)
+    known = source is not None and not source.absent and Restriction.around(source.values, trusted).trusted
+    return Restriction(words, weight=len(shut), trusted=known)
 
 
-def _fence_words(dimension: str, values: Any, trusted: Line) -> str:
+def _fence_words(dimension: str, values: Any, trusted: IntervalSet) -> str:
     if dimension == TIME:
         start = moment_of(values.values.spans[0][0][0])
         return f"only from {show_moment(start)} on" if start else "only at a moment past the calendar"
     if dimension == "aws:sourceip":
-        addresses = Fence.around(values.values, trusted).words if not values.values.empty else ""
+        addresses = Restriction.around(values.values, trusted).words if not values.values.empty else ""
         return addresses or "only through a private endpoint"
     if dimension == ARN and not values.values.empty:
         return f"only for {whose(values.values)}"
@@ -128,7 +128,7 @@ _FENCES = {
 
 def _sample(values: Any) -> str | None:
     """One readable value of a condition key's set; None where absent is the simplest."""
-    if isinstance(values, Several):
+    if isinstance(values, MultivalueSet):
         return next(iter(_several(values)), None)
     assert isinstance(values, Maybe)
     if values.absent:
@@ -138,13 +138,13 @@ def _sample(values: Any) -> str | None:
     return None
 
 
-def _several(values: Several) -> tuple[str, ...]:
+def _several(values: MultivalueSet) -> tuple[str, ...]:
     """A smallest set of texts that is a member."""
-    picked = [found for family in values.families if (found := family.pick(Work(10_000))) is not None]
+    picked = [found for family in values.families if (found := family.pick(Budget(10_000))) is not None]
     return min((tuple(sorted(found)) for found in picked), key=len, default=())
 
 
-def request_from(piece: Box, audience: Audience, around: Surroundings, sender: Caller | None = None) -> Request:
+def request_from(piece: Box, audience: Audience, around: EvaluationContext, sender: Caller | None = None) -> Request:
     """A member of the piece, as a request: simple values, nothing carried that need not be. `sender`: a known one."""
     action = _best_action(piece["action"])
     context: dict[str, tuple[str, ...]] = {}
@@ -165,7 +165,7 @@ def request_from(piece: Box, audience: Audience, around: Surroundings, sender: C
         told = {ACCOUNT: caller.account, ARN: caller.arn}
         context |= {key: (value,) for key, value in told.items() if value}
     elif audience == "any-account":
-        arn = context.get(ARN, (f"arn:aws:iam::{STRANGER_ACCOUNT}:user/stranger",))[0]
+        arn = context.get(ARN, (f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger",))[0]
         account = arn.split(":")[4]
         caller = Caller(account, arn)
         context |= {ARN: (arn,), ACCOUNT: (account,)}
@@ -179,11 +179,11 @@ def _best_action(actions: Finite) -> str:
     return min(actions, key=lambda name: (name not in FIRST_ACTION.values(), not ACTIONS[name].method, order[name]))
 
 
-def _carried(dimension: str, values: Any, around: Surroundings) -> dict[str, tuple[str, ...]]:
+def _carried(dimension: str, values: Any, around: EvaluationContext) -> dict[str, tuple[str, ...]]:
     if dimension == TIME:
         seconds = int(values.values.pick(around.seconds))
         return {"aws:currenttime": (show_time(seconds),), "aws:epochtime": (str(seconds),)}
-    if isinstance(values, Several):
+    if isinstance(values, MultivalueSet):
         return {dimension: _several(values)}
     line = values.values
     if dimension == ARN and not values.absent and not line.empty:
@@ -191,7 +191,7 @@ def _carried(dimension: str, values: Any, around: Surroundings) -> dict[str, tup
     usual = _USUAL.get(dimension)
     if usual is not None and line.holds(usual):
         return {dimension: (usual,)}
-    if isinstance(line, Line) and not line.empty and (dimension == "aws:sourceip" or not values.absent):
+    if isinstance(line, IntervalSet) and not line.empty and (dimension == "aws:sourceip" or not values.absent):
         return {dimension: (_number_text(dimension, line),)}
     sample = _sample(values)
     return {dimension: (sample,) if sample is not None else ()}
@@ -205,9 +205,9 @@ _USUAL = {
 """What a request carries most of the time, taken where it is one of the values."""
 
 
-def _number_text(dimension: str, line: Line) -> str:
+def _number_text(dimension: str, line: IntervalSet) -> str:
     if dimension in _ADDRESSES:
-        likely = line.meet(PUBLIC_ADDRESSES, Work(10_000)) if dimension == "aws:sourceip" else line
+        likely = line.meet(PUBLIC_ADDRESSES, Budget(10_000)) if dimension == "aws:sourceip" else line
         near = _ADDRESSES[dimension]
         return str(address_at(int((line if likely.empty else likely).pick(near) or 0)))
     number = line.pick(1)

@@ -13,7 +13,7 @@ class OverBudget(Exception):
     """The work allowed for one decision is spent."""
 
 
-class Work:
+class Budget:
     """Counts the steps of one decision, and remembers what it has worked out. One step is about a microsecond."""
 
     __slots__ = ("left", "memo")
@@ -34,13 +34,13 @@ class Work:
 class ValueSet(Protocol):
     """What every kind of set can do."""
 
-    def meet(self, other: Self, work: Work) -> Self:
+    def meet(self, other: Self, work: Budget) -> Self:
         """Members of both."""
 
-    def join(self, other: Self, work: Work) -> Self:
+    def join(self, other: Self, work: Budget) -> Self:
         """Members of either."""
 
-    def minus(self, other: Self, work: Work) -> Self:
+    def minus(self, other: Self, work: Budget) -> Self:
         """Members of this one and not of `other`."""
 
     @property
@@ -56,15 +56,15 @@ class Finite(frozenset[str]):
 
     __slots__ = ()
 
-    def meet(self, other: Finite, work: Work) -> Finite:
+    def meet(self, other: Finite, work: Budget) -> Finite:
         """Members of both."""
         return Finite(self & other)
 
-    def join(self, other: Finite, work: Work) -> Finite:
+    def join(self, other: Finite, work: Budget) -> Finite:
         """Members of either."""
         return Finite(self | other)
 
-    def minus(self, other: Finite, work: Work) -> Finite:
+    def minus(self, other: Finite, work: Budget) -> Finite:
         """Members of this one and not of `other`."""
         return Finite(self - other)
 
@@ -83,15 +83,15 @@ class Maybe(Generic[S]):
         self.values = values
         self.absent = absent
 
-    def meet(self, other: Maybe[S], work: Work) -> Maybe[S]:
+    def meet(self, other: Maybe[S], work: Budget) -> Maybe[S]:
         """Members of both."""
         return Maybe(self.values.meet(other.values, work), absent=self.absent and other.absent)
 
-    def join(self, other: Maybe[S], work: Work) -> Maybe[S]:
+    def join(self, other: Maybe[S], work: Budget) -> Maybe[S]:
         """Members of either."""
         return Maybe(self.values.join(other.values, work), absent=self.absent or other.absent)
 
-    def minus(self, other: Maybe[S], work: Work) -> Maybe[S]:
+    def minus(self, other: Maybe[S], work: Budget) -> Maybe[S]:
         """Members of this one and not of `other`."""
         return Maybe(self.values.minus(other.values, work), absent=self.absent and not other.absent)
 

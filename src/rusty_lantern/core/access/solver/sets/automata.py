@@ -11,10 +11,10 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from functools import lru_cache
 
-from rusty_lantern.core.access.solver.sets import OverBudget, Work
+from rusty_lantern.core.access.solver.sets import Budget, OverBudget
+from rusty_lantern.core.access.solver.sets.patterns import RUN, Gap, Pattern, Token, glob, plain
 
 MAX_STATES = 6_000
 """No single automaton grows beyond this; a real policy needs a few dozen states."""
@@ -50,19 +50,19 @@ class TextSet:
         """Whether every text is a member."""
         return all(self.accept)
 
-    def meet(self, other: TextSet, work: Work) -> TextSet:
+    def meet(self, other: TextSet, work: Budget) -> TextSet:
         """Members of both."""
         if self.everything or other is self:
             return other
         return self if other.everything else _product(self, other, _both, work)
 
-    def join(self, other: TextSet, work: Work) -> TextSet:
+    def join(self, other: TextSet, work: Budget) -> TextSet:
         """Members of either."""
         if self.empty or other is self:
             return other
         return self if other.empty else _product(self, other, _either, work)
 
-    def minus(self, other: TextSet, work: Work) -> TextSet:
+    def minus(self, other: TextSet, work: Budget) -> TextSet:
         """Members of this one and not of `other`."""
         if other.empty:
             return self
@@ -132,7 +132,7 @@ def _only_first(a: bool, b: bool) -> bool:
 Keep = Callable[[bool, bool], bool]
 
 
-def _product(a: TextSet, b: TextSet, keep: Keep, work: Work) -> TextSet:
+def _product(a: TextSet, b: TextSet, keep: Keep, work: Budget) -> TextSet:
     """The product, once for each pair of automata: groups of actions and audiences ask for the same ones."""
     known = work.memo.get((id(a), id(b), keep))
     if known is None:
@@ -141,7 +141,7 @@ def _product(a: TextSet, b: TextSet, keep: Keep, work: Work) -> TextSet:
     return made
 
 
-def _walk(a: TextSet, b: TextSet, keep: Keep, work: Work) -> TextSet:
+def _walk(a: TextSet, b: TextSet, keep: Keep, work: Budget) -> TextSet:
     """Walk both automata in step; a pair of sinks, or one that decides alone, becomes a single sink."""
     index: dict[tuple[int, int], int] = {}
     pairs: list[tuple[int, int]] = []
@@ -237,27 +237,7 @@ def just(value: str) -> TextSet:
     return literals(frozenset({value}))
 
 
-@dataclass(frozen=True)
-class Gap:
-    """A token for any one character, or a run of any, but for those in `stops`."""
-
-    stops: str
-    run: bool
-
-
-# A pattern is a sequence of tokens: a set of accepted characters, or a gap. Resource names are matched part by part,
-# so there the gaps do not cross a colon.
-ANY, RUN, ANY_PART, RUN_PART = Gap("", run=False), Gap("", run=True), Gap(":", run=False), Gap(":", run=True)
-Token = Gap | frozenset[str]
-Pattern = tuple[Token, ...]
-
-
-def stopping(pattern: Pattern, stops: str) -> Pattern:
-    """The pattern, its gaps kept from crossing these characters."""
-    return tuple(Gap(stops, run=token.run) if isinstance(token, Gap) else token for token in pattern)
-
-
-def matching(patterns: tuple[Pattern, ...], work: Work) -> TextSet:
+def matching(patterns: tuple[Pattern, ...], work: Budget) -> TextSet:
     """The texts that match at least one of the patterns (subset construction). Raises `OverBudget`."""
     if all(map(_is_plain, patterns)):
         return _trie(patterns, work)
@@ -309,7 +289,7 @@ def _is_plain(pattern: Pattern) -> bool:
     )
 
 
-def _trie(patterns: tuple[Pattern, ...], work: Work) -> TextSet:
+def _trie(patterns: tuple[Pattern, ...], work: Budget) -> TextSet:
     """The same for plain patterns, letter by letter."""
     edges: list[dict[str, int]] = [{}, {}]
     rest, accept = [1, 1], [False, False]
@@ -370,49 +350,11 @@ def _step(moves: list[tuple[int, int, Token]], char: str | None) -> Iterable[tup
             yield pattern, at if token.run else at + 1
 
 
-def glob(pattern: str, *, fold_case: bool = False) -> Pattern:
-    """Tokens of a glob: `*` any run, `?` any one character, everything else itself."""
-    return tuple(_token(char, ANY, RUN, fold_case) for char in _squeeze(pattern))
-
-
-def resource_glob(pattern: str) -> Pattern:
-    """Tokens of a resource name: six parts between colons; a wildcard stays in its part, except in the last."""
-    parts = pattern.split(":", 5)
-    tokens: list[Token] = []
-    for number, part in enumerate(parts):
-        last = number == 5
-        tokens += [_token(c, ANY if last else ANY_PART, RUN if last else RUN_PART, False) for c in _squeeze(part)]
-        if number < len(parts) - 1:
-            tokens.append(frozenset(":"))
-    return tuple(tokens)
-
-
-def plain(text: str, *, fold_case: bool = False) -> Pattern:
-    """Tokens of a literal text."""
-    return tuple(_token(char, frozenset("?"), frozenset("*"), fold_case) for char in text)
-
-
-def _squeeze(pattern: str) -> str:
-    while "**" in pattern:
-        pattern = pattern.replace("**", "*")
-    return pattern
-
-
-def _token(char: str, one: Token, run: Token, fold_case: bool) -> Token:
-    if char == "*":
-        return run
-    if char == "?":
-        return one
-    if fold_case:
-        return frozenset(c for c in (char, char.lower(), char.upper()) if len(c) == 1)
-    return frozenset(char)
-
-
-def starting_with(prefix: str, work: Work) -> TextSet:
+def starting_with(prefix: str, work: Budget) -> TextSet:
     """The texts that begin with `prefix`."""
     return matching(((*plain(prefix), RUN),), work)
 
 
-def globs(patterns: Iterable[str], work: Work) -> TextSet:
+def globs(patterns: Iterable[str], work: Budget) -> TextSet:
     """The texts that match at least one of the globs."""
     return matching(tuple(glob(pattern) for pattern in sorted(set(patterns))), work)

@@ -11,7 +11,7 @@ import ipaddress
 from collections.abc import Iterable
 from fractions import Fraction
 
-from rusty_lantern.core.access.solver.sets import Work
+from rusty_lantern.core.access.solver.sets import Budget
 
 Number = int | float | Fraction
 Cut = tuple[Number, int]
@@ -19,7 +19,7 @@ FIRST: Cut = (float("-inf"), 0)
 LAST: Cut = (float("inf"), 0)
 
 
-class Line:
+class IntervalSet:
     """A union of disjoint intervals, in order."""
 
     __slots__ = ("spans",)
@@ -42,7 +42,7 @@ class Line:
         """Whether there is no member."""
         return not self.spans
 
-    def meet(self, other: Line, work: Work) -> Line:
+    def meet(self, other: IntervalSet, work: Budget) -> IntervalSet:
         """Members of both."""
         work.spend(len(self.spans) + len(other.spans))
         found: list[tuple[Cut, Cut]] = []
@@ -56,21 +56,21 @@ class Line:
                 i += 1
             else:
                 j += 1
-        return Line(found)
+        return IntervalSet(found)
 
-    def join(self, other: Line, work: Work) -> Line:
+    def join(self, other: IntervalSet, work: Budget) -> IntervalSet:
         """Members of either."""
         work.spend(len(self.spans) + len(other.spans))
-        return Line((*self.spans, *other.spans))
+        return IntervalSet((*self.spans, *other.spans))
 
-    def minus(self, other: Line, work: Work) -> Line:
+    def minus(self, other: IntervalSet, work: Budget) -> IntervalSet:
         """Members of this one and not of `other`."""
         return self.meet(other.outside(), work)
 
-    def outside(self) -> Line:
+    def outside(self) -> IntervalSet:
         """Every value that is not a member."""
         cuts = [FIRST, *(cut for span in self.spans for cut in span), LAST]
-        return Line(zip(cuts[::2], cuts[1::2], strict=True))
+        return IntervalSet(zip(cuts[::2], cuts[1::2], strict=True))
 
     def count(self) -> Number:
         """How many whole numbers are members of a whole-number line."""
@@ -104,12 +104,12 @@ def _closest(span: tuple[Cut, Cut], near: Number) -> Number:
     return (start + end) / 2 if start != float("-inf") else end - 1
 
 
-WHOLE = Line([(FIRST, LAST)])
+WHOLE = IntervalSet([(FIRST, LAST)])
 
 
-def whole_numbers(first: int, last: int) -> Line:
+def whole_numbers(first: int, last: int) -> IntervalSet:
     """The whole numbers from `first` to `last`, both included."""
-    return Line([((first, 0), (last + 1, 0))])
+    return IntervalSet([((first, 0), (last + 1, 0))])
 
 
 V6_OFFSET = 2**32
@@ -127,16 +127,16 @@ def address_at(place: int) -> Address:
     return ipaddress.IPv4Address(place) if place < V6_OFFSET else ipaddress.IPv6Address(place - V6_OFFSET)
 
 
-def networks(nets: Iterable[Network]) -> Line:
+def networks(nets: Iterable[Network]) -> IntervalSet:
     """The addresses of these networks."""
     spans: list[tuple[Cut, Cut]] = []
     for net in nets:
         start = position(net.network_address)
         spans.append(((start, 0), (start + net.num_addresses, 0)))
-    return Line(spans)
+    return IntervalSet(spans)
 
 
-EVERY_ADDRESS = Line([((0, 0), (V6_OFFSET + 2**128, 0))])
+EVERY_ADDRESS = IntervalSet([((0, 0), (V6_OFFSET + 2**128, 0))])
 EVERY_V4 = whole_numbers(0, V6_OFFSET - 1)
 
 
@@ -151,12 +151,12 @@ _NOT_ON_THE_INTERNET = [
     "224.0.0.0/3",
 ]
 PUBLIC_ADDRESSES = EVERY_V4.minus(
-    networks(ipaddress.ip_network(net) for net in _NOT_ON_THE_INTERNET), Work(10_000)
-).join(networks([ipaddress.ip_network("2000::/3")]), Work(10_000))
+    networks(ipaddress.ip_network(net) for net in _NOT_ON_THE_INTERNET), Budget(10_000)
+).join(networks([ipaddress.ip_network("2000::/3")]), Budget(10_000))
 """Addresses that a stranger on the Internet can have: not private, shared, loopback, link-local or multicast."""
 
 
-def as_networks(line: Line, most: int = 8) -> list[str]:
+def as_networks(line: IntervalSet, most: int = 8) -> list[str]:
     """The networks that make up a set of addresses, at most `most` of them and then an ellipsis."""
     found: list[str] = []
     for (start, _), (end, _) in line.spans:

@@ -1,0 +1,67 @@
+"""Patterns of texts as tokens: characters and gaps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Gap:
+    """A token for any one character, or a run of any, but for those in `stops`."""
+
+    stops: str
+    run: bool
+
+
+# A pattern is a sequence of tokens: a set of accepted characters, or a gap. Resource names are matched part by part,
+# so there the gaps do not cross a colon.
+ANY, RUN, ANY_PART, RUN_PART = Gap("", run=False), Gap("", run=True), Gap(":", run=False), Gap(":", run=True)
+
+
+Token = Gap | frozenset[str]
+
+
+Pattern = tuple[Token, ...]
+
+
+def stopping(pattern: Pattern, stops: str) -> Pattern:
+    """The pattern, its gaps kept from crossing these characters."""
+    return tuple(Gap(stops, run=token.run) if isinstance(token, Gap) else token for token in pattern)
+
+
+def glob(pattern: str, *, fold_case: bool = False) -> Pattern:
+    """Tokens of a glob: `*` any run, `?` any one character, everything else itself."""
+    return tuple(_token(char, ANY, RUN, fold_case) for char in _squeeze(pattern))
+
+
+def resource_glob(pattern: str) -> Pattern:
+    """Tokens of a resource name: six parts between colons; a wildcard stays in its part, except in the last."""
+    parts = pattern.split(":", 5)
+    tokens: list[Token] = []
+    for number, part in enumerate(parts):
+        last = number == 5
+        tokens += [_token(c, ANY if last else ANY_PART, RUN if last else RUN_PART, False) for c in _squeeze(part)]
+        if number < len(parts) - 1:
+            tokens.append(frozenset(":"))
+    return tuple(tokens)
+
+
+def plain(text: str, *, fold_case: bool = False) -> Pattern:
+    """Tokens of a literal text."""
+    return tuple(_token(char, frozenset("?"), frozenset("*"), fold_case) for char in text)
+
+
+def _squeeze(pattern: str) -> str:
+    while "**" in pattern:
+        pattern = pattern.replace("**", "*")
+    return pattern
+
+
+def _token(char: str, one: Token, run: Token, fold_case: bool) -> Token:
+    if char == "*":
+        return run
+    if char == "?":
+        return one
+    if fold_case:
+        return frozenset(c for c in (char, char.lower(), char.upper()) if len(c) == 1)
+    return frozenset(char)

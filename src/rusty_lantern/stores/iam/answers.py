@@ -1,0 +1,96 @@
+"""What an identity service answers, decoded."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Any, Literal
+
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.model.identity import Document, Identity, Password
+from rusty_lantern.stores.http.xml import Element, child, children, text
+from rusty_lantern.stores.iam.query_client import members
+from rusty_lantern.stores.s3.usage import read_time
+
+
+def account_number_of(resources: list[str]) -> str:
+    """The account's number, where all resource names agree on one."""
+    numbers = {found[1] for name in resources if (found := re.match(r"arn:[^:]*:iam::(\d{12}):", name))}
+    return numbers.pop() if len(numbers) == 1 else ""
+
+
+Kept = Literal["User", "Group", "Role"]
+"""What permissions can be attached to."""
+
+
+def read_documents(found: list[Document], evidence: Evidence) -> Answer[list[Document]]:
+    """The documents, unless the text of one was not told."""
+    missing = next((document for document in found if not document.text), None)
+    if missing is not None:
+        return Answer("failed", None, f"the text of the permission {missing.name} was not told", evidence)
+    return Answer("known", found, "", evidence)
+
+
+def read_boundary(entry: Element, documents: Mapping[str, str]) -> dict[str, Any]:
+    """The boundary and the tags that an entry tells of; `documents`: the managed ones, by resource name."""
+    boundary = text(entry, "PermissionsBoundary", "PermissionsBoundaryArn")
+    tags = {text(one, "Key"): text(one, "Value") for one in members(entry, "Tags")}
+    found: dict[str, Any] = {"tags": Answer("known", tags)}
+    if boundary:
+        document = documents.get(boundary)
+        found["boundary"] = Answer("known", document) if document else Answer("failed", None, "its text was not told")
+    return found
+
+
+def read_user(
+    entry: Element, policies: Answer[list[Document]], groups: Answer[list[str]], more: dict[str, Any]
+) -> Identity:
+    """A user, with what is told of it elsewhere."""
+    return Identity(
+        name=text(entry, "UserName"),
+        resource=text(entry, "Arn"),
+        state=Answer("known", "enabled", "the service has no way to disable an identity as a whole"),
+        created=read_answer_moment(text(entry, "CreateDate")),
+        password=Answer("failed", None, text(entry, "PasswordLastUsed")),
+        groups=groups,
+        policies=policies,
+        **more,
+    )
+
+
+def read_role(entry: Element, policies: Answer[list[Document]], more: dict[str, Any]) -> Identity:
+    """A role, with what is told of it elsewhere."""
+    none: Answer[Any] = Answer("absent")
+    return Identity(
+        name=f"role {text(entry, 'RoleName')}",
+        resource=text(entry, "Arn"),
+        kind="role",
+        state=Answer("known", "enabled"),
+        created=read_answer_moment(text(entry, "CreateDate")),
+        second_factor=Answer("unsupported"),
+        password=none,
+        groups=none,
+        policies=policies,
+        **more,
+    )
+
+
+def read_answer_moment(written: str) -> Answer[datetime]:
+    """A moment as the service writes it."""
+    found = read_time(written) if written else None
+    return Answer("known", found) if found else Answer("failed", None, "the service does not say when")
+
+
+def read_password(result: Element, last_used: Answer[datetime]) -> Password:
+    """That a user can sign in with a password."""
+    return Password(read_answer_moment(text(result, "LoginProfile", "CreateDate")), last_used)
+
+
+ROOT = "account root"
+
+
+def read_summary(result: Element) -> dict[str, str]:
+    """The service's own counts of the account."""
+    told = child(result, "SummaryMap")
+    return {text(one, "key"): text(one, "value") for one in children(told, "entry")} if told is not None else {}
