@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from datetime import UTC, datetime
 
 import pytest
@@ -166,3 +168,14 @@ def test_every_fact_of_an_unread_bucket_is_unsettled_or_absent() -> None:
         Bucket(name="x"), Dossier(store="s", taken=datetime(2026, 1, 1, tzinfo=UTC)), datetime(2026, 1, 1, tzinfo=UTC)
     )
     assert {name: fact.state for name, fact in view.facts().items() if fact.settled} == {"name": "known"}
+
+
+def test_a_baseline_is_read_in_a_process_that_did_nothing_else() -> None:
+    """As a cluster's worker does: the register is filled by whoever looks something up in it."""
+    program = (
+        "from rusty_lantern.core.baseline.loader import read_baseline\n"
+        "made = read_baseline('title: t\\nsheets:\\n  - sheet: s\\n    require: {versioning: on}\\n', 'b.yaml')\n"
+        "print(made.sheets[0].require[0].fact)"
+    )
+    ended = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, timeout=600, check=False)
+    assert ended.stdout == "versioning\n", ended.stderr
