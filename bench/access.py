@@ -44,6 +44,33 @@ def rules(statements: list[dict[str, object]]) -> Rules:
     return Rules("b", parse_policy(json.dumps({"Version": "2012-10-17", "Statement": statements})))
 
 
+_UGLY: list[tuple[str, dict[str, object]]] = [
+    ("arn:aws:s3:::b/*{n}*", {"StringLike": {"aws:Referer": ["*{n}*", "*{n}7*x"]}}),
+    ("arn:aws:s3:::b/part-{n}/*", {"IpAddress": {"aws:SourceIp": "198.51.{n}.0/24"}}),
+    (
+        "arn:aws:s3:::*/*{n}*x*",
+        {"StringLike": {"s3:prefix": "*{n}*"}, "NotIpAddress": {"aws:SourceIp": "10.{n}.0.0/16"}},
+    ),
+    ("*", {"ArnLike": {"aws:PrincipalArn": "arn:aws:iam::*:role/*{n}*"}}),
+    ("arn:aws:s3:::b/" + "*a?" * 40 + "{n}", {}),
+    ("arn:aws:s3:::b/{n}??*{n}", {"StringNotLike": {"aws:UserAgent": "*{n}*"}}),
+    (
+        "arn:aws:s3:::b/*",
+        {"StringLike": {"aws:PrincipalAccount": "*{n}*"}, "StringNotEquals": {"aws:SourceVpce": "v-{n}"}},
+    ),
+]
+
+
+def ugly(kind: int, size: int) -> Rules:
+    """Rules of many statements that are alike and hard: globs, negations, accounts, endpoints."""
+    resource, condition = _UGLY[kind]
+    text = json.dumps(
+        {"Principal": "*", "Action": ["s3:Get*", "s3:PutObject"], "Resource": resource, "Condition": condition}
+    )
+    made = [json.loads(text.replace("{n}", str(n))) | {"Effect": "Deny" if n % 3 else "Allow"} for n in range(size)]
+    return rules(made)
+
+
 def main() -> None:
     """Print the figures."""
     store = saltmarsh.harbour().dossier
@@ -73,6 +100,11 @@ def main() -> None:
         ]
     )
     print(f"a 20 KB knot of 90 denies: {milliseconds(lambda: exposures(knot, AROUND), 3):.0f} ms (aim <= 200)")
+    hard = [ugly(kind, size) for kind in range(len(_UGLY)) for size in (4, 16, 60)]
+    times = [milliseconds(lambda r=one: exposures(r, AROUND), 3) for one in hard]  # type: ignore[misc]
+    print(
+        f"{len(hard)} ugly policies: worst {max(times):.0f} ms (aim <= 150), median {statistics.median(times):.0f} ms"
+    )
     for size in (1, 4, 16, 64, 256):
         grown = rules([statement(n + 1) for n in range(size)])
         unknown = sum(v.level == "unknown" for v in exposures(grown, AROUND).values())
