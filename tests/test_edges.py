@@ -24,7 +24,7 @@ from rusty_lantern.core.audit.access_differences import differences
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
 from rusty_lantern.core.audit.store_subject import circles
 from rusty_lantern.core.config.estate import Credential, Stated, Store
-from rusty_lantern.core.errors import Place
+from rusty_lantern.core.errors import BadInput, Place
 from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrant, ObjectGrants, Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Document, Identity
@@ -395,6 +395,21 @@ def test_why_names_a_guard_whose_publicness_is_not_certain() -> None:
     request = request_of(RequestSpec(address="198.51.100.7"), AROUND.moment)
     decision = decide(found, request, public=as_match(public_policy(found, AROUND, Budget(10**6))))
     assert decision.allowed is None and any("not certain" in step.why for step in decision.steps)
+
+
+@pytest.mark.parametrize(
+    ("asking", "message"),
+    [
+        (RequestSpec("arn:aws:iam::x"), "not the resource name of a caller"),
+        (RequestSpec(carrying={"bogus": "1"}), "docs/access-tables.md lists them"),
+        (RequestSpec(action="s3:Sideways"), "docs/access-tables.md lists them"),
+        (RequestSpec(carrying={"aws:SourceVpce": "v", "aws:SourceIp": "8.8.8.8"}), "never both"),
+    ],
+)
+def test_a_question_that_makes_no_sense_is_refused_with_what_to_do(asking: RequestSpec, message: str) -> None:
+    with pytest.raises(BadInput) as refused:
+        request_of(asking, AROUND.moment)
+    assert message in str(refused.value)
 
 
 # --- cost

@@ -48,7 +48,7 @@ def exposure(
 
     place, taken, when, seen = opened(workspace_folder, survey, as_of)
     chosen = [find_view(seen, wanted, taken) for wanted in buckets] if buckets else seen
-    probed = _knock(place, chosen) if probe else None
+    probed = _probe(place, chosen) if probe else None
     result = ExposureResult(
         survey=taken.name, as_of=when, buckets=[exposure_row(view) for view in chosen], probed=probed
     )
@@ -65,8 +65,8 @@ def exposure(
     ended(fail_on, [*answered, *(j.requirement.severity for j in about)])
 
 
-def _knock(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
-    """Say which addresses will be contacted, then knock at each chosen bucket's list and read doors."""
+def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
+    """Say which addresses will be contacted, then send each chosen bucket's anonymous list and read requests."""
     import asyncio
 
     from rusty_lantern.reports.results.exposure import probed

@@ -15,22 +15,25 @@ SHUT_OUT_IS_LET_IN = "the store lets in whom the rules shut out"
 LET_IN_IS_SHUT_OUT = "the store shuts out whom the rules let in: it reads them differently, or something is in front"
 
 
-def hold(level: str, knock: ProbeAnswer) -> tuple[Outcome, str]:
+def compare(level: str, answer: ProbeAnswer) -> tuple[Outcome, str]:
     """One answer against the verdict for `anyone`, and why."""
-    if knock.let_in is None:
+    if answer.let_in is None:
         return "ambiguous", "neither let in nor refused"
     if level == "closed":
-        return ("disagrees", SHUT_OUT_IS_LET_IN) if knock.let_in else ("agrees", "")
+        return ("disagrees", SHUT_OUT_IS_LET_IN) if answer.let_in else ("agrees", "")
     if level == "open":
-        return ("agrees", "") if knock.let_in else ("disagrees", LET_IN_IS_SHUT_OUT)
+        return ("agrees", "") if answer.let_in else ("disagrees", LET_IN_IS_SHUT_OUT)
     if level == "narrow":
-        return "agrees", "let in from here as well" if knock.let_in else "refused from here, as the fence says"
-    return "ambiguous", f"{'let in' if knock.let_in else 'refused'} from here; there is no verdict to hold that against"
+        return "agrees", "let in from here as well" if answer.let_in else "refused from here, as the fence says"
+    return (
+        "ambiguous",
+        f"{'let in' if answer.let_in else 'refused'} from here; there is no verdict to hold that against",
+    )
 
 
-def worst(verdicts: Exposures, knocks: list[ProbeAnswer]) -> tuple[Outcome, str]:
-    """The worst outcome of a bucket's knocks, and what it was."""
-    held = [(*hold(verdicts["anyone", knock.verb].level, knock), knock) for knock in knocks]
+def worst(verdicts: Exposures, answers: list[ProbeAnswer]) -> tuple[Outcome, str]:
+    """The worst outcome of a bucket's anonymous tests, and what it was."""
+    compared = [(*compare(verdicts["anyone", answer.verb].level, answer), answer) for answer in answers]
     order: tuple[Outcome, ...] = ("disagrees", "ambiguous", "agrees")
-    outcome, why, knock = min(held, key=lambda one: order.index(one[0]))
-    return outcome, f"{knock.asked} was answered {knock.answer}" + (f": {why}" if why else "")
+    outcome, why, answer = min(compared, key=lambda one: order.index(one[0]))
+    return outcome, f"{answer.asked} was answered {answer.answer}" + (f": {why}" if why else "")

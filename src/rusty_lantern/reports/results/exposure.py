@@ -8,7 +8,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.probe_check import hold
+from rusty_lantern.core.access.probe_check import compare
 from rusty_lantern.core.access.solver.exposure import Verdict
 from rusty_lantern.core.access.solver.witness import Restriction, Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
@@ -81,7 +81,7 @@ def exposure_row(view: BucketSubject) -> ExposureRow:
 def probed(view: BucketSubject, knock: ProbeAnswer) -> Probed:
     """One knock, held against the verdict."""
     level = view.verdicts["anyone", knock.verb].level
-    outcome, note = hold(level, knock)
+    outcome, note = compare(level, knock)
     return Probed(
         store=view.dossier.store,
         bucket=view.bucket.name,

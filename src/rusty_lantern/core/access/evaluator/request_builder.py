@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections.abc import Iterable
 from datetime import UTC, datetime
 
@@ -10,7 +11,13 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, FIRST_ACTION, VERBS
-from rusty_lantern.core.access.policy.condition_keys import OUTSIDER_ACCOUNT, always_carried, context_key, key_name
+from rusty_lantern.core.access.policy.condition_keys import (
+    KEYS,
+    OUTSIDER_ACCOUNT,
+    always_carried,
+    context_key,
+    key_name,
+)
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS, impossible
 from rusty_lantern.core.errors import BadInput, Place, Problem, nearest
@@ -70,7 +77,9 @@ def _said(asking: RequestSpec) -> dict[str, tuple[str, ...]]:
         context[_HEADERS.get(lowered, f"s3:{lowered}")] = (value,)
     for name, value in asking.carrying.items():
         if context_key(key_name(name)) is None:
-            raise BadInput(Problem(f'no condition key "{name}" is known'))
+            known = [row.name for row in KEYS.values()]
+            remedy = nearest(name.lower(), known) or "docs/access-tables.md lists them"
+            raise BadInput(Problem(f'no condition key "{name}" is known', remedy=remedy))
         context[key_name(name)] = (value,)
     return context
 
@@ -85,7 +94,8 @@ def action_of(asking: RequestSpec) -> str:
         return FIRST_ACTION[verb]
     known = BY_LOWER_NAME.get(asking.action.lower()) or BY_LOWER_NAME.get(f"s3:{asking.action.lower()}")
     if known is None:
-        raise BadInput(Problem(f'no action "{asking.action}"', remedy=nearest(asking.action, ACTIONS)))
+        remedy = nearest(asking.action, ACTIONS) or "docs/access-tables.md lists them"
+        raise BadInput(Problem(f'no action "{asking.action}"', remedy=remedy))
     return known
 
 
@@ -94,6 +104,9 @@ def _address(text: str) -> str:
         return str(ipaddress.ip_address(text))
     except ValueError:
         raise BadInput(Problem(f'"{text}" is not an address', remedy="write it as 203.0.113.9")) from None
+
+
+_CALLERS_NAME = re.compile(r"arn:[^:]*:(iam|sts)::[^:]*:(root|(user|role|assumed-role|federated-user)/.+)")
 
 
 def _caller(name: str) -> Caller:
@@ -105,6 +118,9 @@ def _caller(name: str) -> Caller:
     if identity.kind == "canonical":
         return Caller(OUTSIDER_ACCOUNT, "", identity.name)
     if identity.kind == "identity":
+        if not _CALLERS_NAME.fullmatch(identity.name):
+            remedy = "as arn:aws:iam::ACCOUNT:user/NAME, …:role/NAME, arn:aws:sts::ACCOUNT:assumed-role/NAME/SESSION"
+            raise BadInput(Problem(f'"{name}" is not the resource name of a caller', remedy=remedy))
         session = identity.name if identity.name != identity.arn else ""
         return Caller(identity.account, identity.arn, session=session)
     if not identity.account:

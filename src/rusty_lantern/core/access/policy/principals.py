@@ -25,8 +25,8 @@ class Principal(msgspec.Struct, frozen=True):
     name: str
     kind: Literal["account", "identity", "canonical", "service", "federated", "group"]
     known: Known = ()
-    """Condition keys of which it is known what its requests carry, with the values; none: they do not carry it. The
-    name of a family, such as `aws:principaltag/`, stands for all of it that is not listed."""
+    """What its requests carry, as far as that is known: condition key → values. No values: they do not carry the key.
+    A family's name, such as `aws:principaltag/`, covers all its keys that are not listed."""
 
     @property
     def account(self) -> str:

@@ -38,7 +38,7 @@ def _all(names: Iterable[str], presence: Presence) -> dict[str, Presence]:
 
 TABLE: tuple[Alternatives, ...] = (
     Alternatives(
-        "a request comes over the Internet, from an address; or through a private endpoint, which hides that address",
+        "a request shows its address, or comes through a private endpoint, which hides it; never both",
         (
             {"aws:sourceip": "always", **_all((*ENDPOINT_KEYS, *_ENDPOINT_MAYBE), "never")},
             {"aws:sourceip": "never", **_all(ENDPOINT_KEYS, "always"), **_all(_ENDPOINT_MAYBE, "maybe")},

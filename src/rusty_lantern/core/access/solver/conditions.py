@@ -82,7 +82,7 @@ def truth(condition: Condition, frame: Frame, work: Budget, *, variables: bool) 
 
 
 def _of_name(condition: Condition, row: ContextKey, frame: Frame, work: Budget, *, variables: bool) -> Truth:
-    """A condition on the caller's account, sort or user name, as the resource names of which it is true."""
+    """Turn a condition on the caller's account, sort or user name into a set of resource names."""
     without = names_without(condition.key)
     if condition.operator == "null":
         absent, present = _null_wants(condition)
