@@ -27,7 +27,8 @@ from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.dossier_validation import receive
-from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Encryption, Grant, Versioning
+from rusty_lantern.core.model.bucket import Bucket, Encryption, Grant, Versioning
+from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, encode
 from rusty_lantern.core.model.identity import Credential, Document, Group, Identity
 from rusty_lantern.core.model.resources import Link
@@ -65,7 +66,6 @@ def bucket(number: int) -> Bucket:
              "Action": "s3:GetObject", "Resource": f"arn:aws:s3:::{name}/*"}  # fmt: skip
     documents = {0: policy(fence), 1: policy(fence, named)}
     written = documents.get(number % 5)
-    no: Answer[Any] = Answer("unsupported")
     return Bucket(
         name=name,
         created=Answer("known", MOMENT - timedelta(number % 3000)),
@@ -78,7 +78,7 @@ def bucket(number: int) -> Bucket:
         versioning=Answer("known", Versioning("on")),
         encryption=Answer("known", Encryption("provider-key")),
         tags=Answer("known", {"steward": "records-office", "class": "working"}),
-        **dict.fromkeys(OTHER_PROTOCOL, no),
+        **S3.of_bucket(),
     )
 
 

@@ -61,15 +61,17 @@ async def inspected(address: str, at_once: int, most: int) -> tuple[float, float
     """Versions listed, and versions inspected, a second."""
     from rusty_lantern.core.config.estate import Credential, Pace, Store
     from rusty_lantern.core.errors import Place
+    from rusty_lantern.stores.http.authorization import Signed
     from rusty_lantern.stores.http.client import Client
     from rusty_lantern.stores.http.credentials import AccessKey
     from rusty_lantern.stores.s3.listing import VERSIONS as LISTING
     from rusty_lantern.stores.s3.listing import Entry, Lister
-    from rusty_lantern.stores.s3.object_details import Inspector, listed
+    from rusty_lantern.stores.s3.object_details import Inspector
+    from rusty_lantern.stores.s3.usage import listed
 
     pace = Pace(at_once, 1_000_000)
     store = Store("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
-    async with Client(store, AccessKey("AKIDBENCH", "bench-secret"), Path()) as client:
+    async with Client(store, Signed(AccessKey("AKIDBENCH", "bench-secret"), "us-east-1"), Path()) as client:
         entries: list[Entry] = []
         start = time.perf_counter()
         await Lister(client, "b", LISTING).walk(lambda _, found: entries.extend(found), 100)

@@ -22,9 +22,10 @@ from botocore.config import Config
 
 from rusty_lantern.core.config.estate import Credential, Pace, Store
 from rusty_lantern.core.errors import Place
+from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import AccessKey
-from rusty_lantern.stores.s3.reader import ask_setting
+from rusty_lantern.stores.s3.bucket_settings import ask_setting
 from rusty_lantern.stores.s3.settings import QUESTIONS
 
 BODY = b"<Tagging><TagSet><Tag><Key>steward</Key><Value>hydrology</Value></Tag></TagSet></Tagging>"
@@ -65,7 +66,7 @@ async def ours(address: str, questions: int) -> None:
     pace = Pace(at_once=64, per_second=1_000_000)
     store = Store("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
     now = datetime.now(UTC)
-    async with Client(store, KEY, Path()) as client:
+    async with Client(store, Signed(KEY, "us-east-1"), Path()) as client:
 
         async def some(start: int) -> None:
             for number in range(start, questions, 64):

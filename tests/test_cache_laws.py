@@ -21,7 +21,8 @@ from rusty_lantern.core.audit.store_subject import circles
 from rusty_lantern.core.baseline.evaluation import Cascade, required_of
 from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.baseline.selectors import SubjectRef
-from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Grant, Guards, ObjectGrants, Right
+from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrants, Right
+from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Document, Group, Identity
 from tests.policies import AROUND
@@ -103,7 +104,7 @@ def store(buckets: list[Bucket], holders: list[Identity], groups: list[Group]) -
 
 
 def bucket(name: str, policy: str, grants: list[Grant], rights: list[Right]) -> Bucket:
-    fields = dict.fromkeys(OTHER_PROTOCOL, no) | {"rights": Answer("known", rights)}
+    fields = S3.of_bucket() | {"rights": Answer("known", rights)}
     return Bucket(
         name=name, policy=Answer("known", policy), grants=Answer("known", grants), guards=Answer("known", Guards()),
         ownership=Answer("known", "object-writer"), object_grants=Answer("known", ObjectGrants()), **fields,

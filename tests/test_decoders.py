@@ -17,8 +17,9 @@ from rusty_lantern.core.errors import LanternError
 from rusty_lantern.core.model.dossier import decode, encode
 from rusty_lantern.simulator import s3_answers as documents
 from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.stores.http.refusal import error_code
 from rusty_lantern.stores.http.reply import Reply
-from rusty_lantern.stores.s3.settings import QUESTIONS, Question, error_code, read_answer
+from rusty_lantern.stores.s3.settings import QUESTIONS, Question, read_answer
 
 NOW = datetime(2026, 11, 2, tzinfo=UTC)
 TAGS = (

@@ -11,7 +11,7 @@ from typing import Any
 
 from botocore.exceptions import ClientError
 
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.object_rules.retention import standing
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.tables import read_versions
@@ -47,7 +47,7 @@ def lay_out(client: Any, bucket: str, default: tuple[str, int] | None) -> None:
             client.delete_object(Bucket=bucket, Key=key)
 
 
-def deleted(client: Any, bucket: str, version: Version, *, bypass: bool) -> bool:
+def deleted(client: Any, bucket: str, version: ObjectVersion, *, bypass: bool) -> bool:
     try:
         client.delete_object(
             Bucket=bucket, Key=version.key, VersionId=version.version, BypassGovernanceRetention=bypass

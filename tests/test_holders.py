@@ -23,7 +23,8 @@ from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.audit.store_subject import circles
-from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Grant, Guards, Right
+from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, Right
+from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Document, Group, Identity, is_well_known, masked
 from rusty_lantern.core.model.store_index import members
@@ -271,7 +272,7 @@ def estates(draw: st.DrawFn) -> Dossier:
                 guards=draw(st.sampled_from([Answer("absent"), Answer("denied"), Answer("known", Guards())])),
                 grants=Answer("known", [Grant("named", "full-control", ACCOUNT)]),
                 ownership=Answer("absent", evidence=Evidence(f"GET /{name}?ownershipControls", "404")),
-                **(dict.fromkeys(OTHER_PROTOCOL, no) | {"rights": Answer("known", rights)}),
+                **(S3.of_bucket() | {"rights": Answer("known", rights)}),
             )
         )  # fmt: skip
     bounded: st.SearchStrategy[Answer[str]] = st.one_of(
@@ -360,9 +361,7 @@ def test_buckets_that_are_alike_but_for_when_they_were_asked_are_decided_once(
         Answer("absent", evidence=Evidence(f"GET /{name}?policy", "404", saltmarsh.MOMENT)) for name in BUCKETS
     ]
     no: Answer[Any] = Answer("unsupported")
-    rest: dict[str, Any] = dict.fromkeys(("grants", "guards", "ownership"), Answer("absent")) | dict.fromkeys(
-        OTHER_PROTOCOL, no
-    )
+    rest: dict[str, Any] = dict.fromkeys(("grants", "guards", "ownership"), Answer("absent")) | S3.of_bucket()
     text = _policy({"Effect": "Allow", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::*"})
     dossier = Dossier(
         store="s", taken=saltmarsh.MOMENT, account=Answer("known", ACCOUNT), account_number=ACCOUNT,

@@ -13,11 +13,12 @@ from rusty_lantern.core.config.estate import Credential, Pace, Store
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.bucket import Bucket, Versions
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.contents import Access, Holdings
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
+from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.s3.listing import OBJECTS, VERSIONS, Entry, Lister, Listing, Span
@@ -27,10 +28,10 @@ LETTERS = st.text(st.sampled_from("ab/0%+ é\U0001f30a~\x01"), min_size=1, max_s
 FORMS = st.lists(LETTERS, min_size=1, max_size=120, unique=True)
 
 
-def stored(keys: list[str], each: int = 1) -> list[Version]:
+def stored(keys: list[str], each: int = 1) -> list[ObjectVersion]:
     """Versions of those keys, `each` of every one, the newest first."""
     return [
-        Version(key=key, version=f"v{n}", current=n == 0, marker=n == 2, size=n + 1, written=saltmarsh.MOMENT)
+        ObjectVersion(key=key, version=f"v{n}", current=n == 0, marker=n == 2, size=n + 1, written=saltmarsh.MOMENT)
         for key in sorted(keys, key=str.encode)
         for n in range(each)
     ]
@@ -39,10 +40,12 @@ def stored(keys: list[str], each: int = 1) -> list[Version]:
 def client_of(address: str, per_second: int = 100_000) -> Client:
     pace = Pace(32, per_second)
     store = Store("s", Place("estate.yaml"), "s3", address, Credential("chain"), pace, plain_http=True)
-    return Client(store, AccessKey(saltmarsh.KEY_ID, saltmarsh.SECRET), Path())
+    return Client(store, Signed(AccessKey(saltmarsh.KEY_ID, saltmarsh.SECRET), "us-east-1"), Path())
 
 
-def listed(versions: list[Version], listing: Listing, page: int, limit: int = 10_000) -> tuple[list[Entry], bool, int]:
+def listed(
+    versions: list[ObjectVersion], listing: Listing, page: int, limit: int = 10_000
+) -> tuple[list[Entry], bool, int]:
     """What a walk finds, whether that was everything, and how many questions it took."""
     dossier = Dossier(store="s", taken=saltmarsh.MOMENT, buckets=[Bucket(name="b")])
     holdings = Holdings(dossier, {saltmarsh.KEY_ID: Access(saltmarsh.SECRET, "")}, {"b": versions})

@@ -27,7 +27,7 @@ from rusty_lantern.archive.surveys import names
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.baseline.loader import Requirement, read_baseline
 from rusty_lantern.core.model.bucket import Bucket, Encryption, Table
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.object_rules.retention import emptying, key_state, standing
 from rusty_lantern.core.object_rules.sampling import bound, size_to_detect
 from rusty_lantern.core.object_rules.tally import Tally
@@ -47,14 +47,14 @@ HELD = st.sampled_from([None, False, False, True])
 
 
 @st.composite
-def versions_of_a_key(draw: st.DrawFn, key: str) -> list[Version]:
+def versions_of_a_key(draw: st.DrawFn, key: str) -> list[ObjectVersion]:
     """The versions of one key, the newest first; what is not known is None."""
     found = []
     for number in range(draw(st.integers(1, 4))):
         marker = draw(st.integers(0, 5)) == 0
         mode = None if marker else draw(st.sampled_from([None, "", "governance", "compliance"]))
         found.append(
-            Version(
+            ObjectVersion(
                 key=key, version=f"v{number}", current=number == 0, marker=marker,
 
                 size=draw(st.integers(0, 10**9)),
@@ -76,7 +76,7 @@ TABLES = st.tuples(*(versions_of_a_key(key) for key in sorted(KEYS, key=str.enco
 @dataclass(frozen=True)
 class Kept:
     path: Path
-    versions: list[Version]
+    versions: list[ObjectVersion]
 
 
 @pytest.fixture(scope="module")
@@ -84,7 +84,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     yield tmp_path_factory.mktemp("tables")
 
 
-def kept(folder: Path, keys: tuple[list[Version], ...]) -> Kept:
+def kept(folder: Path, keys: tuple[list[ObjectVersion], ...]) -> Kept:
     found = [version for versions in keys for version in versions]
     path = table_path(folder, "s", "../b%.c")
     with table_writer(path) as writer:
@@ -96,7 +96,7 @@ def kept(folder: Path, keys: tuple[list[Version], ...]) -> Kept:
 
 @settings(max_examples=40)
 @given(TABLES)
-def test_a_table_gives_back_the_versions_it_was_made_of(folder: Path, keys: tuple[list[Version], ...]) -> None:
+def test_a_table_gives_back_the_versions_it_was_made_of(folder: Path, keys: tuple[list[ObjectVersion], ...]) -> None:
     made = kept(folder, keys)
     assert list(read_versions(made.path)) == made.versions
     assert list(read_versions(made.path, KEYS[2])) == [v for v in made.versions if v.key == KEYS[2]]
@@ -104,7 +104,9 @@ def test_a_table_gives_back_the_versions_it_was_made_of(folder: Path, keys: tupl
 
 @settings(max_examples=60)
 @given(TABLES)
-def test_the_columns_say_of_retention_what_the_plain_rules_say(folder: Path, keys: tuple[list[Version], ...]) -> None:
+def test_the_columns_say_of_retention_what_the_plain_rules_say(
+    folder: Path, keys: tuple[list[ObjectVersion], ...]
+) -> None:
     made = kept(folder, keys)
     summary = locks(made.path, NOW, ("compliance", 30 * 86400), 0)
     by_deleter: dict[str, int] = {}
@@ -148,7 +150,7 @@ def required() -> list[Requirement]:
 BUCKET = Bucket(name="b", encryption=Answer("known", Encryption("provider-key")))
 
 
-def plainly(requirement: Requirement, versions: list[Version]) -> Tally:
+def plainly(requirement: Requirement, versions: list[ObjectVersion]) -> Tally:
     """A few of the requirements, judged one version at a time."""
     comparison = requirement.comparison
     assert comparison is not None
@@ -175,7 +177,7 @@ def plainly(requirement: Requirement, versions: list[Version]) -> Tally:
 @settings(max_examples=8, phases=[Phase.generate])  # shrinking would plan thousands of queries
 @given(TABLES, st.integers(3, 9))
 def test_requirements_in_columns_are_those_judged_one_by_one_and_parts_join_to_the_whole(
-    folder: Path, keys: tuple[list[Version], ...], size: int
+    folder: Path, keys: tuple[list[ObjectVersion], ...], size: int
 ) -> None:
     made, requirements = kept(folder, keys), required()
     whole = tallies(made.path, requirements, BUCKET, NOW)
@@ -188,7 +190,9 @@ def test_requirements_in_columns_are_those_judged_one_by_one_and_parts_join_to_t
 
 
 def test_what_a_baseline_says_never_becomes_part_of_the_query(folder: Path) -> None:
-    made = kept(folder, tuple([Version(key=key, inspected="yes", content_type="x'; DROP")] for key in sorted(KEYS)))
+    made = kept(
+        folder, tuple([ObjectVersion(key=key, inspected="yes", content_type="x'; DROP")] for key in sorted(KEYS))
+    )
     hostile = "') OR true; SELECT * FROM read_csv('/etc/passwd'); --"
     text = f"""
 title: t
@@ -295,7 +299,7 @@ def test_retention_shows_a_key_and_draws_a_bucket(demo: Demo, tmp_path: Path) ->
     assert demo.run("retention", "permit-archive", "--timeline", str(tmp_path / "x.gif")).code == 2
 
 
-def _rows(folder: Path, bucket: str) -> list[Version]:
+def _rows(folder: Path, bucket: str) -> list[ObjectVersion]:
     return list(read_versions(table_path(next((folder / "surveys").glob("*Z")), "harbour", bucket)))
 
 

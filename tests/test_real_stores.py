@@ -19,6 +19,7 @@ from rusty_lantern.core.config.estate import Credential, Pace, Store
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import decode
+from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.s3.listing import VERSIONS, Lister
@@ -244,7 +245,7 @@ def test_giants_are_listed_in_spans_on_a_real_store(gateway: Gateway) -> None:
     found: list[tuple[str, str]] = []
 
     async def walk() -> bool:
-        async with Client(store, AccessKey(*gateway.keeper), Path()) as asking:
+        async with Client(store, Signed(AccessKey(*gateway.keeper), "us-east-1"), Path()) as asking:
             lister = Lister(asking, "giant", VERSIONS, page=3)
             return await lister.walk(lambda _, page: found.extend((e["Key"], e["VersionId"]) for e in page), 10_000)
 

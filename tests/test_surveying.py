@@ -17,6 +17,7 @@ from aiohttp import web
 
 from rusty_lantern.archive.journal import Journal
 from rusty_lantern.archive.surveys import names, sole
+from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import CREDENTIAL
 from rusty_lantern.simulator.s3_server import Standin
@@ -75,21 +76,21 @@ def test_a_survey_killed_fifty_times_equals_an_uninterrupted_one(tmp_path: Path,
 
 def test_a_torn_or_damaged_line_of_the_journal_is_asked_again(tmp_path: Path) -> None:
     path = tmp_path / "journal" / "s.jsonl"
-    with closing(Journal(path)) as journal:
+    with closing(Journal(path, S3.keeps)) as journal:
         for number in range(3):
             journal.note(f"GET /{number}", 200, {"date": "x", "x-secret": "y"}, b"body%d" % number)
     whole = path.read_bytes()
     assert b"x-secret" not in whole
     for cut in range(len(whole)):
         path.write_bytes(whole[:cut])
-        with closing(Journal(path)) as again:
+        with closing(Journal(path, S3.keeps)) as again:
             kept = whole[:cut].count(b"\n")
             assert [again.recall(f"GET /{n}") is not None for n in range(3)] == [n < kept for n in range(3)]
             again.note("GET /9", 200, {}, b"nine")
-        with closing(Journal(path)) as after:
+        with closing(Journal(path, S3.keeps)) as after:
             assert after.recall("GET /9") == (200, {}, b"nine")
     path.write_bytes(whole.replace(b"GET /1", b"\x00ET /1"))
-    with closing(Journal(path)) as damaged:
+    with closing(Journal(path, S3.keeps)) as damaged:
         assert damaged.recall("GET /2") == (200, {"date": "x"}, b"body2")
 
 

@@ -14,6 +14,7 @@ import hashlib
 import os
 import time
 import zlib
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
@@ -22,21 +23,6 @@ import msgspec
 from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.core.errors import Place, Problem
 
-KEPT_HEADERS = (
-    "date",
-    "retry-after",
-    "location",
-    "content-",
-    "cache-control",
-    "expires",
-    "etag",
-    "last-modified",
-    "x-amz-",
-    "x-rgw-",
-)
-"""Names, or beginnings of names, of the headers that are kept: what a bucket or an object is described by."""
-PASSING_HEADERS = ("x-amz-request-id", "x-amz-id-2")
-"""Headers that name one answer and describe nothing."""
 SYNC_SECONDS = 1.0
 MAX_BODY = 64 << 20
 
@@ -51,10 +37,14 @@ class Entry(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Journal:
-    """The answers of one store. Raises `CannotWrite` when an answer cannot be kept."""
+    """The answers of one store. Raises `CannotWrite` when an answer cannot be kept.
 
-    def __init__(self, path: Path) -> None:
+    `keeps`: whether a header, by its name, describes something that a survey which resumes needs.
+    """
+
+    def __init__(self, path: Path, keeps: Callable[[str], bool]) -> None:
         self.path = path
+        self._keeps = keeps
         self.replayed = 0
         self._synced = 0.0
         try:
@@ -80,9 +70,7 @@ class Journal:
 
     def note(self, question: str, status: int, headers: dict[str, str], body: bytes) -> None:
         """Keep an answer."""
-        kept = {
-            name: headers[name] for name in headers if name.startswith(KEPT_HEADERS) and name not in PASSING_HEADERS
-        }
+        kept = {name: value for name, value in headers.items() if self._keeps(name)}
         entry = Entry(question, status, kept, base64.b64encode(zlib.compress(body, 1)).decode())
         try:
             line = msgspec.json.encode(entry) + b"\n"

@@ -69,27 +69,28 @@ def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
     """Say which addresses will be contacted, then send each chosen bucket's anonymous list and read requests."""
     import asyncio
 
+    from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.reports.results.exposure import probed
-    from rusty_lantern.stores.http.client import Client
-    from rusty_lantern.stores.http.credentials import find
-    from rusty_lantern.survey.anonymous_probe import try_bucket
+    from rusty_lantern.stores.kinds import reader_of
+    from rusty_lantern.stores.reader import Visit
+    from rusty_lantern.survey.anonymous_probe import probe_bucket
 
     async def one_store(name: str) -> list[Probed]:
         store = next((s for s in place.estate().stores if s.name == name), None)
-        if store is None or store.reads != "s3":
+        if store is None or not PROTOCOLS[store.reads].probes:
             why = "it is not in estate.yaml" if store is None else f"it is read by its {store.reads}, and has no door"
             note(f"{name} is not asked: {why}")
             return []
         note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
-        key = find(store.credential, place.folder)
-        async with Client(store, key, place.folder) as inside, Client(store, None, place.folder) as outside:
-            found = []
-            for view in (view for view in chosen if view.dossier.store == name):
-                answers = (await try_bucket(inside, outside, view)).doors
+        found = []
+        mine = [view for view in chosen if view.dossier.store == name]
+        async with reader_of(Visit(store, place.folder, mine[0].moment)) as reader:
+            for view in mine:
+                answers = (await probe_bucket(reader, view)).doors
                 if not answers.settled:
                     note(f"{view.title} was not tried: {answers.reason}")
-                found += [probed(view, knock) for knock in answers.value or ()]
-            return found
+                found += [probed(view, answer) for answer in answers.value or ()]
+        return found
 
     async def all_stores() -> list[Probed]:
         names = dict.fromkeys(view.dossier.store for view in chosen)

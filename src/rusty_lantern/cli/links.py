@@ -116,8 +116,9 @@ def _probe(found: OpenedStores, standing: list[tuple[int, str]]) -> list[str]:
     """Try each link that stands and reads: what came of it, in their order."""
     import asyncio
 
+    from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.stores.s3.presigned_check import follow
 
-    stores = [store for store in found.place.estate().stores if store.reads == "s3"]
+    stores = [store for store in found.place.estate().stores if PROTOCOLS[store.reads].probes]
     note(f"trying {len(standing)} links, one byte of each")
     return asyncio.run(follow(stores, found.place.folder, [address for _, address in standing]))

@@ -20,32 +20,27 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     Use it before the first survey, and when a survey saw less than it should. Example: lantern reach
     """
     import asyncio
+    from contextlib import AsyncExitStack
     from datetime import UTC, datetime
 
     import msgspec
 
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.reachability import reach_view
-    from rusty_lantern.stores.dossier.reader import reach_dossier
-    from rusty_lantern.stores.http.client import Client
-    from rusty_lantern.stores.http.credentials import find
+    from rusty_lantern.stores.kinds import reader_of
     from rusty_lantern.stores.reachability import Reached
-    from rusty_lantern.stores.s3.reachability import reach
+    from rusty_lantern.stores.reader import Visit
 
     place = workspace(workspace_folder)
-    estate = place.estate()
+    stores = place.estate().stores
     when = moment(as_of, datetime.now(UTC))
-    spoken = [store for store in estate.stores if store.reads == "s3"]
-    keys = {store.name: find(store.credential, place.folder) for store in spoken}
 
     async def all_stores() -> list[Reached]:
         found = []
-        for store in estate.stores:
-            if store.reads == "dossier":
-                found.append(await reach_dossier(store, place.folder, when))
-                continue
-            async with Client(store, keys[store.name], place.folder) as client:
-                found.append(await reach(client, when))
+        async with AsyncExitStack() as opened:
+            readers = [await opened.enter_async_context(reader_of(Visit(s, place.folder, when))) for s in stores]
+            for reader in readers:
+                found.append(await reader.reach())
         return found
 
     results = asyncio.run(all_stores())

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.stores.s3.object_details import Wanted
+    from rusty_lantern.stores.reader import WantedDetails
 
 
 class Depth(StrEnum):
@@ -118,16 +118,16 @@ def _last(place: Workspace, when: datetime) -> Path | None:
     return place.surveys / earlier[-1] if earlier else None
 
 
-def _wanted(place: Workspace) -> Wanted:
+def _wanted(place: Workspace) -> WantedDetails:
     """What the baseline requires that costs a question of its own for each version."""
     from rusty_lantern.core.errors import BadInput
-    from rusty_lantern.stores.s3.object_details import Wanted
+    from rusty_lantern.stores.reader import WantedDetails
 
     try:
         required = {r.fact for sheet in place.baseline().sheets for r in sheet.require}
     except BadInput:
-        return Wanted()
-    return Wanted(any(fact.startswith("objects.tags.") for fact in required), "objects.public" in required)
+        return WantedDetails()
+    return WantedDetails(any(fact.startswith("objects.tags.") for fact in required), "objects.public" in required)
 
 
 def _resumed(place: Workspace) -> datetime:

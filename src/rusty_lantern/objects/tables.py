@@ -21,7 +21,7 @@ import pyarrow.parquet as pq
 from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.core.errors import Place, Problem
 from rusty_lantern.core.model.bucket import Table
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.objects.duckdb_engine import engine, reading
 
 _WORD = pa.dictionary(pa.int32(), pa.string())
@@ -93,13 +93,13 @@ class TableWriter:
         self.rows = 0
         self._stream = stream
         self._held: list[dict[str, Any]] = []
-        self._key: list[Version] = []
+        self._key: list[ObjectVersion] = []
 
     def describe(self, table: Table) -> None:
         """Say in the file itself what it holds."""
         self._stream.add_key_value_metadata({ABOUT: msgspec.json.encode(table).decode()})
 
-    def add(self, versions: Iterable[Version]) -> None:
+    def add(self, versions: Iterable[ObjectVersion]) -> None:
         """Add versions: by key, the newest of each first."""
         for version in versions:
             if self._key and self._key[0].key != version.key:
@@ -123,14 +123,14 @@ class TableWriter:
             self.flush()
 
 
-def _row(version: Version) -> dict[str, Any]:
+def _row(version: ObjectVersion) -> dict[str, Any]:
     row = {name: getattr(version, name) for name in version.__struct_fields__}
     for name in ("metadata", "tags"):
         row[name] = None if row[name] is None else sorted(row[name].items())
     return row
 
 
-def _beneath(current: Version, versions: list[Version]) -> dict[str, Any]:
+def _beneath(current: ObjectVersion, versions: list[ObjectVersion]) -> dict[str, Any]:
     """What lies beneath a current version: the latest retention, any hold, anything unknown."""
     old = [v for v in versions if v is not current and not v.marker]
     if not old:
@@ -150,22 +150,22 @@ def read_table(path: Path) -> Table | None:
     return msgspec.json.decode(said, type=Table) if said else None
 
 
-def read_versions(path: Path, key: str | None = None) -> Iterator[Version]:
+def read_versions(path: Path, key: str | None = None) -> Iterator[ObjectVersion]:
     """The versions of a table, or of one key of it, in order."""
     with reading(path) as columns:
         where = " WHERE key = $key" if key is not None else ""
         query = f"SELECT * FROM read_parquet($path, file_row_number = true){where} ORDER BY file_row_number"  # noqa: S608
         bound = {"path": str(path), **({"key": key} if key is not None else {})}
         for batch in columns.sql(query, params=bound).to_arrow_reader(5_000):
-            for row in batch.select(list(Version.__struct_fields__)).to_pylist():
+            for row in batch.select(list(ObjectVersion.__struct_fields__)).to_pylist():
                 yield version_of(row)
 
 
-def version_of(row: dict[str, Any]) -> Version:
+def version_of(row: dict[str, Any]) -> ObjectVersion:
     """A version from a row."""
     for name in ("metadata", "tags"):
         row[name] = None if row.get(name) is None else dict(row[name])
-    return Version(**row)
+    return ObjectVersion(**row)
 
 
 class Spool:
@@ -185,7 +185,7 @@ class Spool:
         self.rows = self.versions = 0
         self._stream = pq.ParquetWriter(path, self.COLUMNS, compression="zstd")
 
-    def add(self, versions: list[Version]) -> None:
+    def add(self, versions: list[ObjectVersion]) -> None:
         """Add what one page listed; entries of one key come in their own order."""
         if not versions:
             return
@@ -196,13 +196,13 @@ class Spool:
         self.versions += sum(not v.marker for v in versions)
         self._stream.write_table(pa.Table.from_pylist(rows, self.COLUMNS))
 
-    def sorted(self, size: int) -> Iterator[list[Version]]:
+    def sorted(self, size: int) -> Iterator[list[ObjectVersion]]:
         """Everything by key, the newest version of each first, in lists of about `size`."""
         self._stream.close()
         with engine(self.path.parent) as columns:
             query = "SELECT * EXCLUDE seq FROM read_parquet($1) ORDER BY key, seq"
             for batch in columns.sql(query, params=[str(self.path)]).to_arrow_reader(size):
-                yield [Version(**row) for row in batch.to_pylist()]
+                yield [ObjectVersion(**row) for row in batch.to_pylist()]
 
     def close(self) -> None:
         """Let go of the file."""

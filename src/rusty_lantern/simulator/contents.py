@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,7 +24,7 @@ class Holdings:
 
     dossier: Dossier
     keys: dict[str, Access]
-    versions: dict[str, list[Version]]
+    versions: dict[str, list[ObjectVersion]]
     """Bucket → its versions: by key, newest first. Contents are never kept, only described."""
 
     def bucket(self, name: str) -> Bucket | None:

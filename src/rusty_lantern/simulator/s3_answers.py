@@ -10,7 +10,7 @@ from typing import Any
 from urllib.parse import quote
 
 from rusty_lantern.core.model.bucket import Bucket, CrossOrigin, Grant, LifecycleRule, Logging, Uploads, Website
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.remediation.s3_documents import (
     document,
     element,
@@ -45,14 +45,14 @@ def list_of_buckets(owner: str, buckets: list[Bucket]) -> bytes:
     return document("ListAllMyBucketsResult", f"<Owner>{element('ID', owner)}</Owner><Buckets>{entries}</Buckets>")
 
 
-def listing(bucket: str, page: list[Version], *, more: bool, encoded: bool) -> bytes:
+def listing(bucket: str, page: list[ObjectVersion], *, more: bool, encoded: bool) -> bytes:
     """One page of a listing of objects."""
     body = _listed(bucket, more=more, encoded=encoded) + element("KeyCount", len(page))
     body += "".join(f"<Contents>{_described(version, encoded=encoded)}</Contents>" for version in page)
     return document("ListBucketResult", body)
 
 
-def versions(bucket: str, page: list[Version], *, more: bool, encoded: bool) -> bytes:
+def versions(bucket: str, page: list[ObjectVersion], *, more: bool, encoded: bool) -> bytes:
     """One page of a listing of versions."""
     body = _listed(bucket, more=more, encoded=encoded)
     for version in page:
@@ -67,7 +67,7 @@ def _listed(bucket: str, *, more: bool, encoded: bool) -> str:
     return element("Name", bucket) + element("IsTruncated", str(more).lower()) + kind
 
 
-def _described(version: Version, *, encoded: bool) -> str:
+def _described(version: ObjectVersion, *, encoded: bool) -> str:
     body = element("Key", quote(version.key) if encoded else version.key)
     body += element("LastModified", stamp(version.written)) if version.written else ""
     if version.marker:
@@ -80,7 +80,7 @@ def _described(version: Version, *, encoded: bool) -> str:
     )
 
 
-def headers(version: Version) -> dict[str, str]:
+def headers(version: ObjectVersion) -> dict[str, str]:
     """What the answer to HEAD tells of a version."""
     assert version.written is not None
     told = {
@@ -104,13 +104,13 @@ def headers(version: Version) -> dict[str, str]:
     return {name: value for name, value in told.items() if value}
 
 
-def retention(version: Version) -> bytes:
+def retention(version: ObjectVersion) -> bytes:
     """A version's retention, where it has one."""
     until = element("RetainUntilDate", stamp(version.until)) if version.until else ""
     return document("Retention", element("Mode", (version.mode or "").upper()) + until)
 
 
-def object_grants(version: Version, owner: str) -> bytes:
+def object_grants(version: ObjectVersion, owner: str) -> bytes:
     """The access list of a version."""
     public: dict[str, list[Grant]] = {
         "read": [Grant("anyone", "read")],

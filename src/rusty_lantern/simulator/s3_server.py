@@ -25,7 +25,7 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
 from rusty_lantern.core.access.solver.exposure import as_match
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.model.bucket import Bucket, Uploads
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.remediation.s3_documents import document, element, guards_document, tags_document
 from rusty_lantern.simulator import iam_server as identity_service
 from rusty_lantern.simulator import s3_answers as documents
@@ -204,14 +204,14 @@ class Standin:
             raise Refused(403, "InvalidObjectState")
         return web.Response(body=b" " * min(version.size, 1024), headers=told)
 
-    def _kept(self, version: Version, period: bool) -> web.Response:
+    def _kept(self, version: ObjectVersion, period: bool) -> web.Response:
         if period and version.mode:
             return _xml(documents.retention(version))
         if not period and version.hold:
             return _xml(document("LegalHold", element("Status", "ON")))
         raise Refused(404, "NoSuchObjectLockConfiguration")
 
-    def _version(self, asked: Asked) -> Version:
+    def _version(self, asked: Asked) -> ObjectVersion:
         versions = self.holdings.versions.get(asked.bucket, [])
         first = bisect_left(versions, asked.key.encode(), key=lambda version: version.key.encode())
         of_key = takewhile(lambda version: version.key == asked.key, islice(versions, first, None))

@@ -12,28 +12,6 @@ Allowed = Literal["yes", "no", "not offered", "failed"]
 WORST: tuple[Allowed, ...] = ("no", "failed", "yes", "not offered")
 """Which answer stands for the store where sampled buckets differ: a refusal anywhere is what matters."""
 
-QUESTION_WORDS = {
-    "grants": "access lists",
-    "ownership": "ownership mode",
-    "policy": "access policies",
-    "public_status": "the store's own public status",
-    "guards": "public-access guards",
-    "versioning": "versioning",
-    "encryption": "default encryption",
-    "lock": "object lock and retention",
-    "tags": "tags",
-    "place": "place",
-    "logging": "logging of reads and writes",
-    "lifecycle": "expiry rules",
-    "website": "web hosting",
-    "cross_origin": "cross-origin rules",
-    "replication": "replication",
-    "notifications": "notifications",
-    "requester_pays": "who pays",
-    "transfer_endpoint": "transfer endpoint",
-    "usage": "objects and bytes (listing)",
-}
-
 
 class Reached(msgspec.Struct, frozen=True):
     """What `reach` found of one store."""

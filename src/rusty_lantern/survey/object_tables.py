@@ -20,14 +20,11 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.config.object_scan import Sample
 from rusty_lantern.core.model.bucket import Bucket, ObjectGrants, Table, Usage, Versions
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.inventory import Taken, files_of, take
 from rusty_lantern.objects.tables import Spool, read_table, read_versions, table_writer
-from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.s3.listing import Entry
-from rusty_lantern.stores.s3.object_details import Inspector, Wanted, listed
+from rusty_lantern.stores.reader import ObjectSource, StoreReader, WantedDetails
 
 AT_ONCE = 256
 """Versions that are looked at together; the store's own limit is kept by its client."""
@@ -41,35 +38,33 @@ class Gathering:
     workspace: Path
     folder: Path
     journals: Path
-    wanted: Wanted = field(default_factory=Wanted)
+    wanted: WantedDetails = field(default_factory=WantedDetails)
     earlier: Path | None = None
     """An earlier survey's folder: what was looked at there and is listed unchanged is taken over."""
     told: Callable[[int], None] = lambda versions: None
     """Called with how many versions have been looked at."""
     looked_at: int = 0
 
-    def look(self, client: Client, bucket: str) -> Looking | None:
+    def table_of(self, reader: StoreReader, bucket: str) -> TableInMaking | None:
         """Begin with a bucket, if the estate file asks for its objects."""
         inventory = self.store.inventory
         files = files_of(inventory, self.workspace, bucket) if inventory else []
         if not files and self.store.looks_at(bucket) == "none":
             return None
-        return Looking(self, client, bucket, files)
+        return TableInMaking(self, reader, bucket, files)
 
 
 @dataclass
-class Looking:
+class TableInMaking:
     """The table of one bucket in the making."""
 
     gathering: Gathering
-    client: Client
+    reader: StoreReader
     bucket: str
     files: list[Path] = field(default_factory=list)
     """The provider's inventory, where there is one: then nothing is listed."""
     taken: Taken | None = None
     path: Path = field(init=False)
-    trouble: str = ""
-    """Why the table cannot be made, if that shows while listing."""
 
     def __post_init__(self) -> None:
         self.path = table_path(self.gathering.folder, self.gathering.store.name, self.bucket)
@@ -83,12 +78,9 @@ class Looking:
         self.taken = take(self.files, inventory, self.path)
         return self.taken.usage, self.taken.versions
 
-    def take(self, entries: list[Entry]) -> None:
+    def take(self, versions: list[ObjectVersion]) -> None:
         """A page of the listing."""
-        try:
-            self.spool.add([listed(entry) for entry in entries])
-        except RequestFailed as error:
-            self.trouble = error.note
+        self.spool.add(versions)
 
     def restart(self) -> None:
         """Forget what was listed: it is listed again in another way."""
@@ -102,8 +94,8 @@ class Looking:
             self.spool.close()
             return self.taken.table
         try:
-            if usage.value is None or not usage.value.complete or self.trouble:
-                why = self.trouble or usage.reason or "the listing did not come to its end"
+            if usage.value is None or not usage.value.complete:
+                why = usage.reason or "the listing did not come to its end"
                 return Answer("failed" if usage.state == "known" else usage.state, None, why, usage.evidence)
             made = read_table(self.path) or await self._make(bucket)
             return Answer("known", made, "", usage.evidence)
@@ -114,12 +106,9 @@ class Looking:
         store = self.gathering.store
         looked = store.looks_at(self.bucket)
         chosen = self._chosen(looked, self.spool.versions, store.sample)
-        journal = Journal(self.gathering.journals / f"{self.path.stem}.jsonl")
-        locks = not bucket.lock.settled or bool(bucket.lock.value and bucket.lock.value.enabled)
-        wanted = msgspec.structs.replace(
-            self.gathering.wanted, disabled=bucket.ownership.value == "bucket-owner-enforced"
-        )
-        inspector = Inspector(self.client, self.bucket, wanted, locks, journal)
+        journal = Journal(self.gathering.journals / f"{self.path.stem}.jsonl", self.reader.capabilities.keeps)
+        wanted = self.gathering.wanted
+        source = self.reader.object_source(bucket, wanted, journal)
         known = Known(self._earlier_table())
         seen, whole = 0, True
         try:
@@ -127,7 +116,7 @@ class Looking:
                 for versions in self.spool.sorted(AT_ONCE):
                     picked = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
                     seen += sum(not v.marker for v in versions)
-                    rows = await self._looked_at(inspector, known, versions, picked, looked)
+                    rows = await self._looked_at(source, known, versions, picked, looked)
                     writer.add(rows)
                     whole = whole and all(
                         v.marker or v.public == "none" or (v.public is not None and not known.taken_over) for v in rows
@@ -143,7 +132,7 @@ class Looking:
                     seed=store.sample.seed if looked == "sample" else 0,
                     confidence=store.sample.confidence,
                     taken_over=known.taken_over,
-                    object_grants=ObjectGrants(inspector.public, whole) if wanted.grants else None,
+                    object_grants=ObjectGrants(source.public, whole) if wanted.grants else None,
                 )
                 writer.describe(table)
         finally:
@@ -152,14 +141,14 @@ class Looking:
         return table
 
     async def _looked_at(
-        self, inspector: Inspector, known: Known, versions: list[Version], wanted: list[bool], looked: str
-    ) -> list[Version]:
-        async def one(version: Version, wanted_: bool) -> Version:
+        self, source: ObjectSource, known: Known, versions: list[ObjectVersion], wanted: list[bool], looked: str
+    ) -> list[ObjectVersion]:
+        async def one(version: ObjectVersion, wanted_: bool) -> ObjectVersion:
             if version.marker:
                 return version
             if not wanted_:
                 return msgspec.structs.replace(version, inspected="not asked" if looked == "listed" else "not sampled")
-            return known.of(version) or await inspector.inspect(version)
+            return known.of(version) or await source.inspect(version)
 
         return list(await asyncio.gather(*(one(v, w) for v, w in zip(versions, wanted, strict=True))))
 
@@ -180,7 +169,7 @@ class Looking:
         return path if path.is_file() else None
 
 
-def _numbered(versions: list[Version]) -> Iterator[tuple[int, Version]]:
+def _numbered(versions: list[ObjectVersion]) -> Iterator[tuple[int, ObjectVersion]]:
     """Versions with their number among those that are no delete markers."""
     number = 0
     for version in versions:
@@ -195,9 +184,9 @@ class Known:
         self.taken_over = 0
         found = read_versions(path) if path else iter(())
         self._keys = ((key, list(group)) for key, group in groupby(found, key=lambda v: v.key))
-        self._key: tuple[str, list[Version]] | None = next(self._keys, None)
+        self._key: tuple[str, list[ObjectVersion]] | None = next(self._keys, None)
 
-    def of(self, version: Version) -> Version | None:
+    def of(self, version: ObjectVersion) -> ObjectVersion | None:
         """What was seen of a version that is listed as it was."""
         wanted = version.key.encode()
         while self._key is not None and self._key[0].encode() < wanted:

@@ -15,6 +15,7 @@ from rusty_lantern.core.config.object_scan import (
 )
 from rusty_lantern.core.config.secrets import refuse_secrets
 from rusty_lantern.core.errors import Place, ProblemList, nearest
+from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
@@ -30,10 +31,6 @@ _STORE = (
 
 
 _CREDENTIAL = ("profile", "environment", "file", "token")
-
-
-READS = ("s3", "dossier")
-"""Ways to read a store: the S3-compatible protocol, or a dossier that its owner exports."""
 
 
 VERBS: tuple[Verb, ...] = get_args(Verb)
@@ -110,9 +107,9 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         complaints.add(f'"{name.text}" cannot name a store', name.place, "use lower-case letters, digits and hyphens")
     fields = reader.fields(entry, _STORE, f"store {name.text}")
     at = reader.text(fields.get("at"), "at")
-    kind = reader.choice(fields.get("reads"), "reads", READS, "s3")
+    capabilities = PROTOCOLS[reader.choice(fields.get("reads"), "reads", tuple(PROTOCOLS), "s3")]
     plain_http = reader.choice(fields.get("plain-http"), "plain-http", ("refused", "allowed"), "refused") == "allowed"
-    if kind == "s3" or "://" in at:
+    if capabilities.address == "url" or "://" in at:
         _check_address(complaints, at, fields.get("at") or entry, name.text, plain_http=plain_http)
     elif not at:
         complaints.add(f"store {name.text} needs an address or a file", entry.place, "at: attic.json")
@@ -120,9 +117,9 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
     return Store(
         name.text,
         name.place,
-        kind,
+        capabilities.protocol,
         at.rstrip("/"),
-        _credential(reader, fields.get("credential"), entry.place, needed=kind == "s3"),
+        _credential(reader, fields.get("credential"), entry.place, needed=capabilities.needs_credential),
         Pace(
             reader.whole(pace.get("at-once"), "at-once", 16),
             reader.whole(pace.get("per-second"), "per-second", 200),

@@ -270,10 +270,3 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """Resource names of what is told about changes."""
     requester_pays: Answer[bool] = unread()
     transfer_endpoint: Answer[bool] = unread()
-
-
-OTHER_PROTOCOL = (
-    "rights", "granted_by", "network", "soft_delete", "bounds", "tier", "accepts", "scanned", "project", "division",
-    "deleted",
-)  # fmt: skip
-"""Fields of a bucket that stores of the S3-compatible protocol do not offer."""

@@ -11,13 +11,14 @@ import gc
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
-from typing import Any, Literal
+from typing import Literal
 
 import msgspec
 
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, unread
 from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
-from rusty_lantern.core.model.bucket import OTHER_PROTOCOL, Bucket, Guards
+from rusty_lantern.core.model.bucket import Bucket, Guards
+from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link
@@ -33,6 +34,8 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """The version of the document; the first one did not name it."""
     store: str
     taken: datetime
+    protocol: str = ""
+    """How the store was read: the word after `reads:` in estate.yaml; empty in a document that does not say."""
     address: str = ""
     transport: Literal["tls", "plain", ""] = ""
     account: Answer[str] = unread()
@@ -96,14 +99,15 @@ def decode(document: bytes, file: str) -> Dossier:
 
 def _from_first_version(dossier: Dossier) -> Dossier:
     """Version 1 came from stores of the S3-compatible protocol only, and had no word for what those do not offer."""
-    no: Answer[Any] = Answer("unsupported")
+    unoffered = S3.of_bucket()
     buckets = [
         msgspec.structs.replace(
-            bucket, **{name: no for name in OTHER_PROTOCOL if getattr(bucket, name).note == NOT_IN_DOSSIER}
+            bucket, **{name: no for name, no in unoffered.items() if getattr(bucket, name).note == NOT_IN_DOSSIER}
         )
         for bucket in dossier.buckets
     ]
-    return msgspec.structs.replace(dossier, dossier=DOSSIER_VERSION, buckets=buckets, network=no)
+    no: Answer[Network] = Answer("unsupported")
+    return msgspec.structs.replace(dossier, dossier=DOSSIER_VERSION, protocol=S3.protocol, buckets=buckets, network=no)
 
 
 def version_of(document: bytes) -> int:

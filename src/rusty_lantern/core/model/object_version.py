@@ -17,7 +17,7 @@ Keeper = Literal["none", "provider-key", "managed-key", "customer-key"]
 Public = Literal["none", "read", "write"]
 
 
-class Version(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
+class ObjectVersion(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """One version, or one delete marker."""
 
     key: str

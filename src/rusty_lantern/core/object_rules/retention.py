@@ -15,7 +15,7 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.model.object_version import Mode, Version
+from rusty_lantern.core.model.object_version import Mode, ObjectVersion
 
 Deleter = Literal["anyone", "bypass", "nobody", "unknown"]
 """Who can delete a version for good now: anyone who may delete; of those only holders of the bypass permission;
@@ -55,7 +55,7 @@ class Standing(msgspec.Struct, frozen=True):
         return self.until
 
 
-def standing(version: Version, moment: datetime) -> Standing:
+def standing(version: ObjectVersion, moment: datetime) -> Standing:
     """How a version stands at `moment`.
 
     What is not known counts for neither side: a version whose hold is not known is `nobody`'s where compliance binds
@@ -82,7 +82,7 @@ KeyState = Literal["shadowing", "hidden", "bare", "protected", "unknown"]
 """A key's current version: bare over a protected one · a delete marker over a protected one · bare · protected."""
 
 
-def key_state(versions: list[Version], moment: datetime) -> KeyState | None:
+def key_state(versions: list[ObjectVersion], moment: datetime) -> KeyState | None:
     """How the current version of one key stands; `versions` are all of that key's, the newest first.
 
     None where the key has no current object and nothing protected beneath a delete marker.
@@ -124,7 +124,7 @@ class EarliestDeletion(msgspec.Struct, frozen=True):
         )
 
 
-def emptying(versions: Iterable[Version], moment: datetime) -> EarliestDeletion:
+def emptying(versions: Iterable[ObjectVersion], moment: datetime) -> EarliestDeletion:
     """When versions can all be deleted."""
     total = EarliestDeletion()
     for version in versions:

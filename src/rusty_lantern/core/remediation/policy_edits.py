@@ -18,7 +18,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.bucket import ObjectGrants
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.remediation.remedy import Document, Remedy
+from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
 from rusty_lantern.core.remediation.s3_documents import (
     grants_document,
 )
@@ -55,7 +55,7 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         rest = next(r for r in wanted if r not in closing)
         words = f"it is less open than required: let the public in by a policy that allows {EXPOSURE_FACTS[rest.fact]}"
         return Remedy(facts, words)
-    if view.bucket.rights.value:
+    if not takes_documents(view):
         verbs = ", ".join(dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted))
         return Remedy(
             facts, f"take {verbs} away from whoever is not named: the bucket's anonymous level and its rights"

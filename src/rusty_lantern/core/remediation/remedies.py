@@ -30,9 +30,3 @@ def _in_their_words(remedy: Remedy, drifted: Sequence[Finding]) -> Remedy:
     """The team's own words go before ours."""
     own = [j.requirement.remedy for j in drifted if j.requirement.fact in remedy.facts and j.requirement.remedy]
     return msgspec.structs.replace(remedy, words="; ".join([*dict.fromkeys(own), remedy.words])) if own else remedy
-
-
-# --- doors
-
-
-# --- settings

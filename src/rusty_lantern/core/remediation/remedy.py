@@ -4,6 +4,18 @@ from __future__ import annotations
 
 import msgspec
 
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.model.capabilities import PROTOCOLS
+
+
+def takes_documents(view: BucketSubject) -> bool:
+    """Whether the bucket's store takes settings as documents of the S3-compatible protocol; words have to do otherwise.
+
+    A dossier that does not say how its store is spoken to is taken by what it tells: one with rights has no policies.
+    """
+    protocol = PROTOCOLS.get(view.dossier.protocol)
+    return protocol.documents == "s3" if protocol else not view.bucket.rights.value
+
 
 class Document(msgspec.Struct, frozen=True):
     """A document to apply: which setting of the bucket it is, and its text."""

@@ -11,7 +11,7 @@ from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.bucket import Encryption, Guards, Lock, Versioning
 from rusty_lantern.core.remediation.advice import advice
-from rusty_lantern.core.remediation.remedy import Document, Remedy
+from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
 from rusty_lantern.core.remediation.s3_documents import (
     encryption_document,
     guards_document,
@@ -27,7 +27,7 @@ def setting_remedy(view: BucketSubject | None, judgement: Finding) -> Remedy:
     """What puts a setting right: the document to apply where there is one, otherwise words."""
     requirement = judgement.requirement
     make = next((make for start, make in _SETTINGS.items() if requirement.fact.startswith(start)), None)
-    if view is not None and make is not None and not view.bucket.rights.value:
+    if view is not None and make is not None and takes_documents(view):
         found = make(view, requirement)
         if found is not None:
             words, document = found

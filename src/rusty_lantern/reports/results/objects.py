@@ -8,7 +8,7 @@ import msgspec
 
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.object_rules.retention import Standing
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.objects.retention_summary import Locks
@@ -128,7 +128,7 @@ def object_row(judgement: Finding, prefixes: list[Prefix] | None = None) -> Obje
     )
 
 
-def version_row(version: Version, stands: Standing) -> VersionRow:
+def version_row(version: ObjectVersion, stands: Standing) -> VersionRow:
     """One version with how it stands."""
     return VersionRow(
         version=version.version,

@@ -10,7 +10,7 @@ import msgspec
 from rusty_lantern.archive.surveys import Kept, Survey
 from rusty_lantern.core.answer import NOT_IN_DOSSIER
 from rusty_lantern.core.history.drift_history import Lasting, Standing
-from rusty_lantern.core.model.bucket import OTHER_PROTOCOL
+from rusty_lantern.core.model.capabilities import FIELD_WORDS, PROTOCOLS
 
 
 class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -116,13 +116,15 @@ def survey_result(survey: Survey) -> SurveyResult:
     """What a survey read, by store and state of answer."""
     questions: dict[str, dict[str, int]] = {}
     for dossier in survey.dossiers:
+        protocol = PROTOCOLS.get(dossier.protocol or "s3")
+        told = protocol.tells if protocol else frozenset(FIELD_WORDS)
         states = Counter(
             answer.state
             for bucket in dossier.buckets
             for name in bucket.__struct_fields__
             if name not in ("name", "owner", "doors", "table")
             and (answer := getattr(bucket, name)).note != NOT_IN_DOSSIER
-            and not (name in OTHER_PROTOCOL and answer.state == "unsupported")
+            and not (name not in told and answer.state == "unsupported")
         )
         questions[dossier.store] = dict(sorted(states.items()))
     return SurveyResult(

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from rich.console import Console
 
+from rusty_lantern.core.model.capabilities import FIELD_WORDS
 from rusty_lantern.reports.terminal.buckets import TRANSPORTS
 from rusty_lantern.reports.terminal.layout import STYLES, line, next_step, styled
 from rusty_lantern.reports.terminal.table import Grid
-from rusty_lantern.stores.reachability import QUESTION_WORDS, Reached
+from rusty_lantern.stores.reachability import Reached
 
 
 def reach_view(screen: Console, results: list[Reached]) -> None:
@@ -22,7 +23,7 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
             grid = Grid("question", "may ask", "refused for", shrink=(2,))
             for question, allowed in found.questions.items():
                 buckets = ", ".join(found.refused.get(question, []))
-                grid.add(QUESTION_WORDS[question], styled(allowed), (buckets, "dim"))
+                grid.add(FIELD_WORDS[question], styled(allowed), (buckets, "dim"))
             screen.print()
             grid.show(screen, indent=2)
     screen.print()
@@ -88,7 +89,7 @@ def _blind(results: list[Reached]) -> list[str]:
         for question, allowed in reached.questions.items():
             where = f" of {', '.join(reached.refused[question])}" if question in reached.refused else ""
             if allowed in ("no", "failed"):
-                found.append(f"{reached.store}: {QUESTION_WORDS[question]}{where}")
+                found.append(f"{reached.store}: {FIELD_WORDS[question]}{where}")
             elif allowed == "not offered":
-                found.append(f"{reached.store}: {QUESTION_WORDS[question]} (the store does not offer it)")
+                found.append(f"{reached.store}: {FIELD_WORDS[question]} (the store does not offer it)")
     return found

@@ -15,7 +15,6 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import (
-    OTHER_PROTOCOL,
     Bucket,
     CrossOrigin,
     Encryption,
@@ -32,8 +31,9 @@ from rusty_lantern.core.model.bucket import (
     Versions,
     Website,
 )
+from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.value_types import DAY, YEAR
 from rusty_lantern.simulator.contents import Access, Holdings
 from rusty_lantern.simulator.demo.harbour_identities import holders
@@ -121,7 +121,7 @@ _PLAIN_SETTINGS: dict[str, Answer[Any]] = {
     "notifications": Answer("absent"),
     "requester_pays": Answer("known", False),
     "transfer_endpoint": Answer("known", False),
-    **dict.fromkeys(OTHER_PROTOCOL, Answer("unsupported")),
+    **S3.of_bucket(),
 }
 
 
@@ -258,7 +258,7 @@ def _buckets() -> list[Bucket]:
     ]  # fmt: skip
 
 
-def _counted(bucket: Bucket, versions: list[Version]) -> Bucket:
+def _counted(bucket: Bucket, versions: list[ObjectVersion]) -> Bucket:
     """The bucket with what is in it counted."""
     current = [v.size for v in versions if v.current and not v.marker]
     old = [v.size for v in versions if not v.current and not v.marker]
@@ -271,7 +271,7 @@ def _counted(bucket: Bucket, versions: list[Version]) -> Bucket:
 
 
 @cache
-def _lying() -> dict[str, list[Version]]:
+def _lying() -> dict[str, list[ObjectVersion]]:
     """Bucket → what lies in it. The versions never change."""
     return {bucket.name: lie_in(bucket, MOMENT) for bucket in _buckets()}
 

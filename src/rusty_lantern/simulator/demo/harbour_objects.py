@@ -9,7 +9,7 @@ from hashlib import blake2b
 import msgspec
 
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.value_types import DAY, YEAR
 
 TYPES = {
@@ -36,14 +36,14 @@ NAMES = {
 }
 
 
-def lie_in(bucket: Bucket, moment: datetime) -> list[Version]:
+def lie_in(bucket: Bucket, moment: datetime) -> list[ObjectVersion]:
     """The versions in a bucket: by key, newest first."""
     found, rewrite = _plain(bucket, moment), _TRAPS.get(bucket.name)
     found = rewrite(found) if rewrite else found
     return sorted(found, key=lambda v: (v.key.encode(), not v.current, -(v.written or moment).timestamp()))
 
 
-def _plain(bucket: Bucket, moment: datetime) -> list[Version]:
+def _plain(bucket: Bucket, moment: datetime) -> list[ObjectVersion]:
     """One version of each object, written evenly since the bucket was made, as the bucket's settings would have it."""
     usage, begun = bucket.usage.value, bucket.created.value
     if usage is None or not usage.objects or begun is None:
@@ -56,12 +56,12 @@ def _plain(bucket: Bucket, moment: datetime) -> list[Version]:
     ]
 
 
-def _stored(bucket: Bucket, key: str, size: int, written: datetime) -> Version:
+def _stored(bucket: Bucket, key: str, size: int, written: datetime) -> ObjectVersion:
     lock, encryption = bucket.lock.value, bucket.encryption.value
     versioned = bucket.versioning.value is not None and bucket.versioning.value.state == "on"
     written = written.replace(microsecond=0)
     digest = blake2b(f"{bucket.name}/{key}/{written}".encode(), digest_size=16).hexdigest()
-    return Version(
+    return ObjectVersion(
         key=key,
         version=digest[:20] if versioned else "null",
         size=size,
@@ -81,11 +81,11 @@ def _stored(bucket: Bucket, key: str, size: int, written: datetime) -> Version:
     )
 
 
-Rewrite = Callable[[list[Version]], list[Version]]
+Rewrite = Callable[[list[ObjectVersion]], list[ObjectVersion]]
 _but = msgspec.structs.replace
 
 
-def _later(version: Version, days: int = 30, **changes: object) -> Version:
+def _later(version: ObjectVersion, days: int = 30, **changes: object) -> ObjectVersion:
     """A newer version of the same object."""
     assert version.written is not None
     digest = blake2b(f"{version.version} again".encode(), digest_size=16).hexdigest()
@@ -93,18 +93,18 @@ def _later(version: Version, days: int = 30, **changes: object) -> Version:
     return _but(version, version=digest[:20], etag=digest, written=written, **changes)
 
 
-def _marker(version: Version, days: int = 60) -> Version:
+def _marker(version: ObjectVersion, days: int = 60) -> ObjectVersion:
     assert version.written is not None
     newer = _later(version, days)
-    return Version(key=version.key, version=newer.version, marker=True, written=newer.written)
+    return ObjectVersion(key=version.key, version=newer.version, marker=True, written=newer.written)
 
 
-def _kept(version: Version, seconds: int, mode: str) -> Version:
+def _kept(version: ObjectVersion, seconds: int, mode: str) -> ObjectVersion:
     assert version.written is not None
     return _but(version, mode=mode, until=version.written + timedelta(seconds=seconds))
 
 
-def _permits(found: list[Version]) -> list[Version]:
+def _permits(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Governance where compliance is required; the overwrite trap, a hidden key, holds, and what looks like them."""
     by = {number: found[number] for number in (700, 701, 710, 720, 900, 901)}
     overwritten, again, expired, held = by[700], by[701], by[710], by[720]
@@ -123,14 +123,14 @@ def _permits(found: list[Version]) -> list[Version]:
     return [new for version in found for new in replaced.pop(version.key, [version])]
 
 
-def _ledger(found: list[Version]) -> list[Version]:
+def _ledger(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """The default keeps 30 days; some were uploaded with the seven years that are required, one with a single day."""
     kept = [_kept(version, 7 * YEAR, "compliance") if n % 16 == 0 else version for n, version in enumerate(found)]
     kept[-1] = _kept(kept[-1], DAY, "governance")  # a weaker explicit retention wins over the default
     return kept
 
 
-def _cameras(found: list[Version]) -> list[Version]:
+def _cameras(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Encrypted by default since June 2021: what was stored before stays as it was. Every ninth lacks its station."""
     since = datetime(2021, 6, 1, tzinfo=UTC)
     return [
@@ -143,23 +143,23 @@ def _cameras(found: list[Version]) -> list[Version]:
     ]
 
 
-def _flights(found: list[Version]) -> list[Version]:
+def _flights(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Uploaded with no type of their own; the oldest third went to the archive tier."""
     third = len(found) // 3
     untyped = [_but(version, content_type="binary/octet-stream") for version in found[: 2 * third]]
     return [_but(v, tier="GLACIER") for v in untyped[:third]] + untyped[third:] + found[2 * third :]
 
 
-def _press(found: list[Version]) -> list[Version]:
+def _press(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Pictures that anyone may read by their own access lists, one that anyone may replace, and two pages of HTML."""
     pictures = [_but(v, public="read", cache_control="public, max-age=3600") for v in found]
     pictures[3] = _but(pictures[3], public="write")
     return [_but(v, content_type="text/html") if n in (7, 11) else v for n, v in enumerate(pictures)]
 
 
-def _boats(found: list[Version]) -> list[Version]:
+def _boats(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Versioning was suspended: new uploads overwrite the null version, older ones keep their own."""
-    older: list[Version] = []
+    older: list[ObjectVersion] = []
     for n in range(41):
         base = found[n * 8]
         assert base.written is not None
@@ -171,13 +171,13 @@ def _boats(found: list[Version]) -> list[Version]:
     return [*found[:-3], *older, *hidden, *beneath]
 
 
-def _backups(found: list[Version]) -> list[Version]:
+def _backups(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Kept 35 days each; one of them 35 years, by a slip of the hand."""
     found[700] = _kept(found[700], 35 * YEAR, "governance")
     return found
 
 
-def _members(found: list[Version]) -> list[Version]:
+def _members(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Names that are dangerous where they are not escaped."""
     names = ('=HYPERLINK("https://evil.example").csv', "<script>alert(1)</script>.html", "\x1b[31mred\x07\r\n.txt")
     return [
@@ -185,7 +185,7 @@ def _members(found: list[Version]) -> list[Version]:
     ]
 
 
-def _scans(found: list[Version]) -> list[Version]:
+def _scans(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """One was scanned twelve minutes before the demo's moment: its copy is still on the way."""
     assert found[-1].until is not None and found[-1].written is not None
     late = datetime(2026, 11, 2, 5, 48, tzinfo=UTC)

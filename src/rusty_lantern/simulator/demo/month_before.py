@@ -16,7 +16,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import Bucket, Right, Versioning
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.value_types import YEAR
 from rusty_lantern.simulator.contents import Access, Holdings
 
@@ -78,7 +78,7 @@ _UNDO: dict[str, Callable[[Bucket], Bucket]] = {
 }
 
 
-def _written_by_then(found: list[Version]) -> list[Version]:
+def _written_by_then(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """The versions that were there: the newest of a key was the current one."""
     there, seen = [], set()
     for version in found:
@@ -88,7 +88,7 @@ def _written_by_then(found: list[Version]) -> list[Version]:
     return there
 
 
-def _permits(found: list[Version]) -> list[Version]:
+def _permits(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """One more was there, locked until 2031; and two were under legal hold that are not any more."""
     extra = _but(found[-1], key="permits/00777-a.pdf", version="0000vanished00000000",
                  written=datetime(2024, 5, 6, tzinfo=UTC), until=datetime(2031, 5, 6, tzinfo=UTC))  # fmt: skip
@@ -97,7 +97,7 @@ def _permits(found: list[Version]) -> list[Version]:
     return sorted(changed, key=lambda v: (v.key.encode(), not v.current, -(v.written or EARLIER).timestamp()))
 
 
-def _ledger(found: list[Version]) -> list[Version]:
+def _ledger(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """The last was kept seven years under governance; somebody with the bypass permission shortened that to a day."""
     last = found[-1]
     assert last.written is not None

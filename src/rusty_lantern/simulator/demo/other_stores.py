@@ -23,7 +23,7 @@ from rusty_lantern.core.model.bucket import (
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Given, Group, Identity, Kind, Password, Use, Verb
 from rusty_lantern.core.model.network import Network
-from rusty_lantern.core.model.object_version import Version
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.model.resources import Link
 from rusty_lantern.core.value_types import DAY
 from rusty_lantern.simulator.contents import Access, Holdings
@@ -57,7 +57,7 @@ def skerry(harbour: Holdings, moment: datetime, keys: dict[str, Access]) -> Hold
     return Holdings(dossier, keys, versions)
 
 
-def _unlocked(version: Version) -> Version:
+def _unlocked(version: ObjectVersion) -> ObjectVersion:
     return msgspec.structs.replace(version, mode="", until=None, hold=False)
 
 

@@ -7,25 +7,33 @@ first time in two threads at once.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
-from typing import Literal
+from types import TracebackType
+from typing import ClassVar, Literal, Self
 from urllib.parse import urlsplit
 
 import msgspec
 
+from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.dossier_validation import receive
-from rusty_lantern.core.config.estate import Credential, Store
-from rusty_lantern.core.errors import BadInput, Damaged, Problem
+from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.errors import BadInput, Damaged
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
+from rusty_lantern.core.model.capabilities import DOSSIER, Capabilities
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.stores.crew import wanted_names
+from rusty_lantern.stores.http.authorization import Bearer
 from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.credentials import warn_of
-from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
+from rusty_lantern.stores.http.credentials import find_token
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import read_status
+from rusty_lantern.stores.http.reply import Memory
 from rusty_lantern.stores.reachability import Reached
-from rusty_lantern.stores.s3.settings import read_status
+from rusty_lantern.stores.reader import Estimate, ObjectSource, Order, Visit, WantedDetails
 
 MAX_DOSSIER = 512 << 20
 """A larger document is refused. 200 MB hold some fifty thousand buckets."""
@@ -42,31 +50,14 @@ async def read_dossier(
     try:
         if "://" in store.at:
             return await _over_http(store, folder, moment, earlier, log)
-        return _named(_from_file(folder, store.at), store, moment)
+        return under_our_name(dossier_from_file(folder, store.at), store, moment)
     except RequestFailed as error:
         lost: Answer[int] = Answer(error.state, None, error.note, Evidence(f"GET {store.at}", error.answer, moment))
         return Dossier(store=store.name, taken=moment, address=store.at, listing=lost)
 
 
-def read_beside(store: Store, folder: Path, moment: datetime) -> Dossier:
-    """The dossier that stands beside a store of the common protocol. Raises `RequestFailed`."""
-    return _named(_from_file(folder, store.beside), store, moment)
-
-
-BESIDE = ("identities", "groups", "credentials", "encryption_keys", "service", "links")
-
-
-def joined(dossier: Dossier, beside: Dossier) -> Dossier:
-    """A dossier with what another tells besides, where it does not know itself."""
-    told = {
-        name: getattr(beside, name)
-        for name in BESIDE
-        if not getattr(dossier, name).settled and getattr(beside, name).settled
-    }
-    return msgspec.structs.replace(dossier, **told)
-
-
-def _from_file(folder: Path, name: str) -> Dossier:
+def dossier_from_file(folder: Path, name: str) -> Dossier:
+    """The dossier in a file below the workspace. Raises `RequestFailed`."""
     path = folder / Path(name).expanduser()
     try:
         if path.stat().st_size > MAX_DOSSIER:
@@ -86,7 +77,7 @@ def _received(document: bytes, name: str) -> Dossier:
         raise RequestFailed("failed", f"its dossier is refused: {first.what}{also}{hint}", "refused") from None
 
 
-def _named(dossier: Dossier, store: Store, moment: datetime) -> Dossier:
+def under_our_name(dossier: Dossier, store: Store, moment: datetime) -> Dossier:
     """The dossier under the name that the estate file gives the store. What it counts is what it lists."""
     listing = dossier.listing
     if not listing.settled and dossier.buckets and listing.state == "failed":
@@ -96,19 +87,72 @@ def _named(dossier: Dossier, store: Store, moment: datetime) -> Dossier:
     )
 
 
-async def reach_dossier(store: Store, folder: Path, moment: datetime) -> Reached:
-    """Try a store that is read by its dossier: whether there is one, and whether it can be judged by."""
-    transport: Literal["tls", "plain", "file"] = "tls" if store.at.startswith("https") else "plain"
-    if "://" not in store.at:
-        transport = "file"
-    found = await read_dossier(store, folder, moment)
-    listing = found.listing
-    answers = listing.settled or listing.evidence.answer.isdigit() or listing.evidence.answer == "refused"
-    credential: Literal["accepted", "refused", "not tried"] = "accepted" if listing.settled else "refused"
-    if not listing.settled and listing.state != "denied":
-        credential = "not tried"
-    count = len(found.buckets) if listing.settled else None
-    return Reached(store.name, store.at, answers, transport, None, credential, listing.note, count, count or 0, {}, {})
+class DossierReader:
+    """Reads a store by the document that its owner exports."""
+
+    capabilities: ClassVar[Capabilities] = DOSSIER
+    asked = 1
+
+    def __init__(self, visit: Visit) -> None:
+        self.visit = visit
+
+    async def __aenter__(self) -> Self:
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None: ...
+
+    async def reach(self) -> Reached:
+        """Whether there is a document, and whether it can be judged by."""
+        store = self.visit.store
+        transport: Literal["tls", "plain", "file"] = "tls" if store.at.startswith("https") else "plain"
+        if "://" not in store.at:
+            transport = "file"
+        found = await read_dossier(store, self.visit.folder, self.visit.moment)
+        listing = found.listing
+        answers = listing.settled or listing.evidence.answer.isdigit() or listing.evidence.answer == "refused"
+        credential: Literal["accepted", "refused", "not tried"] = "accepted" if listing.settled else "refused"
+        if not listing.settled and listing.state != "denied":
+            credential = "not tried"
+        count = len(found.buckets) if listing.settled else None
+        return Reached(
+            store.name, store.at, answers, transport, None, credential, listing.note, count, count or 0, {}, {}
+        )
+
+    async def estimate(self, only: tuple[str, ...]) -> Estimate:
+        """One question, whatever is in the document."""
+        return Estimate(0, 1, 0.0)
+
+    async def survey(self, order: Order) -> Dossier:
+        """The document, with the buckets that are wanted."""
+        visit = self.visit
+        read = await read_dossier(visit.store, visit.folder, visit.moment, visit.previous(), visit.log)
+        return _only(read, visit.store.only, order.only)
+
+    def object_source(self, bucket: Bucket, wanted: WantedDetails, memory: Memory | None) -> ObjectSource:
+        """A document has no objects to look at."""
+        raise NotImplementedError
+
+    async def some_keys(self, bucket: str) -> list[str]:
+        """A document has no keys."""
+        return []
+
+    async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
+        """A document has no door."""
+        return ProbeAnswer(verb, "", "not asked: the store is read by a document", None)
+
+
+def _only(dossier: Dossier, *choices: tuple[str, ...]) -> Dossier:
+    """The dossier with the buckets that every choice of patterns takes in.
+
+    One that was cut short loses its ETag, so that the next survey asks for all of it again.
+    """
+    wanted = set(wanted_names([bucket.name for bucket in dossier.buckets], *choices))
+    kept = [bucket for bucket in dossier.buckets if bucket.name in wanted]
+    if len(kept) == len(dossier.buckets):
+        return dossier
+    return msgspec.structs.replace(dossier, buckets=kept, tag="")
 
 
 async def _over_http(
@@ -120,11 +164,10 @@ async def _over_http(
 ) -> Dossier:
     headers = {}
     token = find_token(store.credential, folder)
-    if token:
-        headers["authorization"] = f"Bearer {token}"
     if earlier is not None and earlier.tag and earlier.address == store.at:
         headers["if-none-match"] = earlier.tag
-    async with Client(store, None, folder, log=log, most=MAX_DOSSIER, cleans=False) as client:
+    auth = Bearer(token) if token else None
+    async with Client(store, auth, folder, log=log, most=MAX_DOSSIER, cleans=False) as client:
         reply = await client.ask(path=urlsplit(store.at).path or "/", headers=headers)
     if reply.status == 304 and earlier is not None:
         return msgspec.structs.replace(earlier, taken=moment)
@@ -133,27 +176,6 @@ async def _over_http(
     if 300 <= reply.status < 400:
         raise RequestFailed("failed", f"answered {reply.status}; redirections are not followed", str(reply.status))
     read_status(reply)
-    dossier = _named(_received(reply.body, store.at), store, moment)
+    dossier = under_our_name(_received(reply.body, store.at), store, moment)
     transport = "tls" if store.at.startswith("https") else "plain"
     return msgspec.structs.replace(dossier, tag=reply.headers.get("etag", "")[:200], transport=transport)
-
-
-def find_token(credential: Credential, folder: Path) -> str:
-    """The bearer token that an estate's entry names; empty where it names none. Raises `NoCredential`."""
-    if credential.kind != "token":
-        return ""
-    kind, _, name = credential.name.partition(":")
-    if kind == "env":
-        found = os.environ.get(name, "")
-        why = f"the environment variable {name} is not set"
-    else:
-        try:
-            warn_of(folder / Path(name).expanduser())
-            found = (folder / Path(name).expanduser()).read_text(encoding="utf-8").strip()
-            why = f"the token file {name} is empty"
-        except (OSError, UnicodeDecodeError) as error:
-            reason = error.strerror if isinstance(error, OSError) else "it is not text"
-            found, why = "", f"the token file {name} cannot be read: {reason}"
-    if not found or not found.isascii() or not found.isprintable():
-        raise NoCredential(Problem(why if not found else f"the token {name} is not one line of text", credential.place))
-    return found

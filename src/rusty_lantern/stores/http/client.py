@@ -23,12 +23,12 @@ from yarl import URL
 
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import Problem
+from rusty_lantern.stores.http.authorization import Authorization
 from rusty_lantern.stores.http.concurrency_limit import LATE, Gate
-from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.http.redaction import cleaned, cleaned_headers
-from rusty_lantern.stores.http.reply import Memory, Method, Reply, clock_difference, disowned, faithful, retry_after
-from rusty_lantern.stores.http.sigv4 import canonical_query, encode, sign
+from rusty_lantern.stores.http.reply import Memory, Method, Reply, clock_difference, faithful, retry_after
+from rusty_lantern.stores.http.sigv4 import canonical_query, encode
 from rusty_lantern.stores.http.time_budget import CURRENT, USUAL
 
 MAX_BODY = 16 << 20
@@ -44,10 +44,10 @@ AGENT = "rusty-lantern"
 
 @dataclass(slots=True)
 class Client:
-    """One store, asked through one credential (or, with `key=None`, without any)."""
+    """One store, asked through one credential, or without any (`auth=None`)."""
 
     store: Store
-    key: AccessKey | None
+    auth: Authorization | None
     folder: Path
     clock: Callable[[], datetime] = lambda: datetime.now(UTC)
     skew: timedelta = timedelta()
@@ -64,13 +64,10 @@ class Client:
     _session: aiohttp.ClientSession | None = None
     memory: Memory | None = None
     log: Callable[[dict[str, object]], None] | None = None
-    renew: Callable[[], AccessKey] | None = None
     cleans: bool = True
     """Whether what looks like a secret is taken out of answers. A dossier is checked whole instead, and refused."""
     most: int = MAX_BODY
     """Bytes of the largest answer that is taken."""
-    service: str = "s3"
-    """The service that questions are signed for."""
     tries: int = TRIES
     """How often a question is put whose connection is lost."""
     gate: Gate = field(default_factory=lambda: Gate(1))
@@ -185,7 +182,7 @@ class Client:
             await self._pace()
             try:
                 async with self.gate.turn(USUAL):
-                    used = self.key
+                    used = self.auth
                     reply = await self._timed(method, host, target, query, headers)
             except RequestFailed as error:
                 if not self._again(error, attempt):
@@ -274,26 +271,28 @@ class Client:
         One bucket may say so alone, out of spite or by a fault: what counts is that a question which the credential
         opened before is refused too.
         """
-        if self.key is not None and reply.status == 200 and self._good is None:
+        if self.auth is None:
+            return
+        if reply.status == 200 and self._good is None:
             self._good = question
-        if not disowned(reply) or self._good is None or self.key is None:
+        if self._good is None or not self.auth.disowned(reply):
             return
         try:
             again = await self._once(*self._good)
         except RequestFailed:
             return
-        if disowned(again):
+        if self.auth.disowned(again):
             what = f"store {self.store.name} no longer accepts its credential"
             remedy = "every answer so far is kept; put a valid one in its place, then: lantern survey --resume"
             raise NoLongerAccepted(Problem(what, self.store.credential.place or self.store.place, remedy))
 
-    def _renewed(self, reply: Reply, used: AccessKey | None) -> bool:
+    def _renewed(self, reply: Reply, used: Authorization | None) -> bool:
         """Whether the credential that was used had expired, and there is another one now."""
-        if self.renew is None or reply.status not in (400, 401, 403) or b"ExpiredToken" not in reply.body[:4096]:
+        if used is None or not used.expired(reply):
             return False
-        if self.key == used:
-            self.key = self.renew()
-        return self.key != used
+        if self.auth is used:
+            self.auth = used.renewed() or used
+        return self.auth is not used
 
     async def _pace(self) -> None:
         """Keep to the ceiling of questions per second."""
@@ -310,9 +309,8 @@ class Client:
         assert self._session is not None
         text = canonical_query(query)
         sent = {"host": host, **headers}
-        if self.key is not None:
-            moment = self.clock() + self.skew
-            sent = sign(self.key, method, host, path, text, moment, self.store.signing_place, headers, self.service)
+        if self.auth is not None:
+            sent = self.auth.headers(method, host, path, text, self.clock() + self.skew, headers)
         sent.setdefault("user-agent", AGENT)
         url = URL(f"{urlsplit(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
         self.asked += 1

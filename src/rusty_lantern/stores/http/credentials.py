@@ -41,6 +41,27 @@ def find(credential: Credential, folder: Path) -> AccessKey:
         raise NoCredential(Problem(str(error), credential.place)) from None
 
 
+def find_token(credential: Credential, folder: Path) -> str:
+    """The bearer token that an estate's entry names; empty where it names none. Raises `NoCredential`."""
+    if credential.kind != "token":
+        return ""
+    kind, _, name = credential.name.partition(":")
+    if kind == "env":
+        found = os.environ.get(name, "")
+        why = f"the environment variable {name} is not set"
+    else:
+        try:
+            warn_of(folder / Path(name).expanduser())
+            found = (folder / Path(name).expanduser()).read_text(encoding="utf-8").strip()
+            why = f"the token file {name} is empty"
+        except (OSError, UnicodeDecodeError) as error:
+            reason = error.strerror if isinstance(error, OSError) else "it is not text"
+            found, why = "", f"the token file {name} cannot be read: {reason}"
+    if not found or not found.isascii() or not found.isprintable():
+        raise NoCredential(Problem(why if not found else f"the token {name} is not one line of text", credential.place))
+    return found
+
+
 def warn_of(path: Path) -> None:
     """Warn of a file with a secret in it that others on this machine may read."""
     try:

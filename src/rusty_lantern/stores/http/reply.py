@@ -12,10 +12,6 @@ from typing import Literal, Protocol
 Method = Literal["GET", "HEAD"]
 
 
-DISOWNED = (b"<Code>InvalidAccessKeyId</Code>", b"<Code>ExpiredToken</Code>", b"<Code>InvalidToken</Code>")
-"""What a store says of a credential that it does not know, or not any more."""
-
-
 @dataclass(frozen=True, slots=True)
 class Reply:
     """What came back: status, headers (lower-case names), body."""
@@ -33,11 +29,6 @@ class Memory(Protocol):
 
     def note(self, question: str, status: int, headers: dict[str, str], body: bytes) -> None:
         """Keep an answer."""
-
-
-def disowned(reply: Reply) -> bool:
-    """Whether a store says that it does not know the credential, or not any more."""
-    return reply.status in (400, 401, 403) and any(code in reply.body[:4096] for code in DISOWNED)
 
 
 def retry_after(reply: Reply) -> float:

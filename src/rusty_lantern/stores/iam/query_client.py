@@ -14,8 +14,8 @@ from typing import Any, TypeVar
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import error_code, refusal
 from rusty_lantern.stores.http.xml import Element, child, children, name, parse, text
-from rusty_lantern.stores.s3.settings import error_code, refusal
 
 VERSION = "2010-05-08"
 READING = frozenset({

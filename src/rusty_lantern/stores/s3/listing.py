@@ -19,8 +19,8 @@ import msgspec
 from rusty_lantern.core.answer import State
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import read_status
 from rusty_lantern.stores.http.xml import Element, name, parse, restored, text
-from rusty_lantern.stores.s3.settings import read_status
 
 PAGE = 1000
 ROUND = 8

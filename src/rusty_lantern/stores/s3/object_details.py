@@ -15,41 +15,18 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.model.bucket import ObjectGrant
-from rusty_lantern.core.model.object_version import Inspected, Keeper, Mode, Public, Version
+from rusty_lantern.core.model.object_version import Inspected, Keeper, Mode, ObjectVersion, Public
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import error_code, read_status
 from rusty_lantern.stores.http.reply import Memory, Reply
 from rusty_lantern.stores.http.xml import child, children, parse, raw_text
-from rusty_lantern.stores.s3.listing import Entry
-from rusty_lantern.stores.s3.settings import QUESTIONS, error_code, read_status
-from rusty_lantern.stores.s3.usage import read_size, read_time
+from rusty_lantern.stores.reader import WantedDetails
+from rusty_lantern.stores.s3.settings import QUESTIONS
+from rusty_lantern.stores.s3.usage import read_time
 
 ARCHIVED = ("GLACIER", "DEEP_ARCHIVE")
 """Tiers whose objects cannot be read without a restore."""
-
-
-def listed(entry: Entry) -> Version:
-    """A version as a listing tells it. Raises `RequestFailed`."""
-    marker = entry["kind"] == "DeleteMarker"
-    return Version(
-        key=entry["Key"],
-        version=entry.get("VersionId") or "null",
-        current=entry.get("IsLatest", "true") == "true",
-        marker=marker,
-        size=0 if marker else read_size(entry),
-        etag=entry.get("ETag", "").strip('"'),
-        written=read_time(entry.get("LastModified", "")),
-        tier=entry.get("StorageClass", ""),
-    )
-
-
-class Wanted(msgspec.Struct, frozen=True):
-    """What is asked for besides the headers."""
-
-    tags: bool = False
-    grants: bool = False
-    disabled: bool = False
-    """Whether the bucket puts all access lists out of force: then none grants anything, and none is asked for."""
 
 
 @dataclass
@@ -58,17 +35,19 @@ class Inspector:
 
     client: Client
     bucket: str
-    wanted: Wanted = field(default_factory=Wanted)
+    wanted: WantedDetails = field(default_factory=WantedDetails)
     locks: bool = True
     """Whether versions in this bucket may be locked: then bare ones are asked about in full."""
     memory: Memory | None = None
+    disabled: bool = False
+    """Whether the bucket puts all access lists out of force: then none grants anything, and none is asked for."""
     asked: int = 0
     _public_on: dict[tuple[str, str], str] = field(default_factory=dict)
     """Audience and permission → the first key whose access list grants it."""
     _proofs: dict[str, asyncio.Future[bool]] = field(default_factory=dict)
     """`retention` or `legal-hold` → whether this credential may read it here."""
 
-    async def inspect(self, version: Version) -> Version:
+    async def inspect(self, version: ObjectVersion) -> ObjectVersion:
         """The version with everything that can be seen of it. Never raises for what the store does."""
         if version.marker:
             return version
@@ -84,7 +63,7 @@ class Inspector:
         if self.wanted.tags:
             seen = _but(seen, tags=await self._tags(version))
         if self.wanted.grants:
-            seen = _but(seen, public="none" if self.wanted.disabled else await self._public(version))
+            seen = _but(seen, public="none" if self.disabled else await self._public(version))
         return seen
 
     @property
@@ -95,7 +74,7 @@ class Inspector:
             for (to, permission), key in sorted(self._public_on.items())
         ]
 
-    async def _ask(self, version: Version, question: str, *, method: Any = "GET") -> Reply:
+    async def _ask(self, version: ObjectVersion, question: str, *, method: Any = "GET") -> Reply:
         query = [(question, "")] if question else []
         if version.version != "null" or not version.current:
             query.append(("versionId", version.version))
@@ -105,7 +84,7 @@ class Inspector:
             self.bucket, tuple(query), key=version.key, method=method, headers=headers, memory=self.memory
         )
 
-    async def _with_lock(self, version: Version, headers: Mapping[str, str]) -> Version:
+    async def _with_lock(self, version: ObjectVersion, headers: Mapping[str, str]) -> ObjectVersion:
         mode, hold = headers.get("x-amz-object-lock-mode", ""), headers.get("x-amz-object-lock-legal-hold", "")
         until = read_time(headers.get("x-amz-object-lock-retain-until-date", ""))
         # What is kept until a date that cannot be read is kept: for how long is not known.
@@ -117,20 +96,20 @@ class Inspector:
             return _but(version, hold=None)
         return _but(version, hold={"ON": True, "OFF": False, "": False}.get(hold))
 
-    async def _may_read(self, version: Version, question: str) -> bool:
+    async def _may_read(self, version: ObjectVersion, question: str) -> bool:
         """Whether a setting that the headers do not show would be shown if it were there. Asked once a bucket."""
         if question not in self._proofs:
             self._proofs[question] = asyncio.ensure_future(self._prove(version, question))
         return await self._proofs[question]
 
-    async def _prove(self, version: Version, question: str) -> bool:
+    async def _prove(self, version: ObjectVersion, question: str) -> bool:
         try:
             reply = await self._ask(version, question)
         except RequestFailed:
             return False
         return reply.status == 200 or _says_none(reply)
 
-    async def _tags(self, version: Version) -> dict[str, str] | None:
+    async def _tags(self, version: ObjectVersion) -> dict[str, str] | None:
         try:
             reply = await self._ask(version, "tagging")
             if reply.status == 404 and "Tag" in error_code(reply.body)[0]:
@@ -145,7 +124,7 @@ class Inspector:
             else {}
         )
 
-    async def _public(self, version: Version) -> Public | None:
+    async def _public(self, version: ObjectVersion) -> Public | None:
         try:
             reply = await self._ask(version, "acl")
             read_status(reply)

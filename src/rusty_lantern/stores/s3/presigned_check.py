@@ -11,7 +11,7 @@ from rusty_lantern.core.config.estate import Store
 from rusty_lantern.intake.presigned_url import is_at
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.s3.settings import error_code
+from rusty_lantern.stores.http.refusal import error_code
 
 
 async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> list[str]:

@@ -12,14 +12,21 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Reply, clock_difference
-from rusty_lantern.stores.reachability import QUESTION_WORDS, WORST, Allowed, Reached
-from rusty_lantern.stores.s3.reader import ask_setting, list_buckets
+from rusty_lantern.stores.reachability import WORST, Allowed, Reached
+from rusty_lantern.stores.s3.bucket_list import list_buckets
+from rusty_lantern.stores.s3.bucket_settings import ask_setting
 from rusty_lantern.stores.s3.settings import QUESTIONS
 from rusty_lantern.stores.s3.tls_check import front_door, read_certificate
 from rusty_lantern.stores.s3.usage import Counting
 
 SAMPLE = 64
 """How many buckets are tried, spread over the list."""
+ASKED = (
+    "grants", "ownership", "policy", "public_status", "guards", "versioning", "encryption", "lock", "tags", "place",
+    "logging", "lifecycle", "website", "cross_origin", "replication", "notifications", "requester_pays",
+    "transfer_endpoint", "usage",
+)  # fmt: skip
+"""The fields of a bucket whose questions are tried."""
 
 
 async def reach(client: Client, moment: datetime) -> Reached:
@@ -70,7 +77,7 @@ async def _try_questions(
         )
         return field, bucket, _allowed(answer)
 
-    tried = await asyncio.gather(*(one(field, bucket) for field in QUESTION_WORDS for bucket in buckets))
+    tried = await asyncio.gather(*(one(field, bucket) for field in ASKED for bucket in buckets))
     questions: dict[str, Allowed] = {}
     refused: dict[str, list[str]] = {}
     for field, bucket, allowed in tried:

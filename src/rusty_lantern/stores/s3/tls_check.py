@@ -18,6 +18,7 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.model.resources import Certificate
+from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Memory
@@ -143,14 +144,15 @@ async def _plain_http(client: Client, moment: datetime) -> Answer[bool]:
 
 async def _legacy(client: Client, moment: datetime) -> Answer[bool]:
     """Whether a list of buckets is given to a signature of the first generation (HMAC-SHA1 over the date)."""
-    if client.key is None or client.key.session:
+    if not isinstance(client.auth, Signed) or client.auth.key.session:
         return Answer("failed", None, "not tried with a session's credential")
+    key = client.auth.key
     now = datetime.now(UTC) if client.clock is None else client.clock() + client.skew
     date = format_datetime(now, usegmt=True)
     path = urlsplit(client.store.at).path.rstrip("/") + "/"
     to_sign = f"GET\n\n\n{date}\n{path}"
-    signed = base64.b64encode(hmac.digest(client.key.secret.encode(), to_sign.encode(), "sha1")).decode()
-    headers = {"authorization": f"AWS {client.key.key_id}:{signed}", "date": date}
+    signed = base64.b64encode(hmac.digest(key.secret.encode(), to_sign.encode(), "sha1")).decode()
+    headers = {"authorization": f"AWS {key.key_id}:{signed}", "date": date}
     asked = "GET / with a signature of the first generation"
     try:
         async with Client(client.store, None, client.folder, memory=_apart(client, "legacy"), log=client.log) as other:

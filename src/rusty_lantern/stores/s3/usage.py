@@ -10,16 +10,18 @@ from typing import Any, TypeVar
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import Quota, Uploads, Usage, Versions
+from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import read_status
 from rusty_lantern.stores.http.reply import Reply
+from rusty_lantern.stores.reader import LIST_LIMIT
 from rusty_lantern.stores.s3.listing import OBJECTS, PAGE, UPLOADS, VERSIONS, Entry, Lister, Listing, Span
-from rusty_lantern.stores.s3.settings import read_status
-
-LIST_LIMIT = 100
-"""Pages of 1,000 entries that are counted of one bucket before counting stops."""
 
 T = TypeVar("T")
+
+Take = Callable[[list[ObjectVersion]], None]
+"""Given each page of a listing."""
 
 
 def read_time(written: str) -> datetime | None:
@@ -40,6 +42,21 @@ def read_size(entry: Entry) -> int:
     return int(size)
 
 
+def listed(entry: Entry) -> ObjectVersion:
+    """A version as a listing tells it. Raises `RequestFailed`."""
+    marker = entry["kind"] == "DeleteMarker"
+    return ObjectVersion(
+        key=entry["Key"],
+        version=entry.get("VersionId") or "null",
+        current=entry.get("IsLatest", "true") == "true",
+        marker=marker,
+        size=0 if marker else read_size(entry),
+        etag=entry.get("ETag", "").strip('"'),
+        written=read_time(entry.get("LastModified", "")),
+        tier=entry.get("StorageClass", ""),
+    )
+
+
 @dataclass(frozen=True)
 class Counting:
     """Counting in one bucket, at most `limit` pages a listing."""
@@ -50,34 +67,34 @@ class Counting:
     limit: int = LIST_LIMIT
     page: int = PAGE
 
-    async def objects(self, also: Callable[[list[Entry]], None] = lambda entries: None) -> Answer[Usage]:
+    async def objects(self, also: Take = lambda versions: None) -> Answer[Usage]:
         """Objects and bytes; `also` is given each page."""
         sums = [0, 0]
 
         def add(_: Span, entries: list[Entry]) -> None:
-            also(entries)
-            sums[0] += len(entries)
-            sums[1] += sum(read_size(entry) for entry in entries)
+            versions = [listed(entry) for entry in entries]
+            also(versions)
+            sums[0] += len(versions)
+            sums[1] += sum(version.size for version in versions)
 
         return await self._listed(OBJECTS, add, lambda whole: Usage(sums[0], sums[1], whole))
 
-    async def versions(
-        self, also: Callable[[list[Entry]], None] = lambda entries: None
-    ) -> tuple[Answer[Usage], Answer[Versions]]:
+    async def versions(self, also: Take = lambda versions: None) -> tuple[Answer[Usage], Answer[Versions]]:
         """Objects and bytes, and what lies beneath them, from one listing of versions; `also` is given each page."""
         current, old, markers, undated = [0, 0], [0, 0], [0], [0]
         newest: list[datetime] = []
 
         def add(_: Span, entries: list[Entry]) -> None:
-            also(entries)
-            for entry in entries:
-                if entry["kind"] == "DeleteMarker":
+            versions = [listed(entry) for entry in entries]
+            also(versions)
+            for version in versions:
+                if version.marker:
                     markers[0] += 1
                     continue
-                sums = current if entry.get("IsLatest") == "true" else old
+                sums = current if version.current else old
                 sums[0] += 1
-                sums[1] += read_size(entry)
-                stored = read_time(entry.get("LastModified", ""))
+                sums[1] += version.size
+                stored = version.written
                 undated[0] += stored is None
                 newest[:] = [max(one for one in (*newest, stored) if one is not None)] if stored else newest
 

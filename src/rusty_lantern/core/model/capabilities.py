@@ -1,0 +1,137 @@
+"""What each way to read a store can tell, as data: the rest of the program knows no protocol, only these rows.
+
+A field of a bucket or store that a protocol does not tell is `unsupported`; one that another service beside the store
+could tell is *not read*, which is unknown. A new kind of store is a row of `PROTOCOLS` and a reader
+(`stores.reader`).
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer
+
+FIELD_WORDS = {
+    "created": "creation date",
+    "place": "place",
+    "owner": "owner",
+    "tenant": "tenant",
+    "grants": "access lists",
+    "ownership": "ownership mode",
+    "object_grants": "objects' own access lists",
+    "policy": "access policies",
+    "rights": "rights of roles",
+    "granted_by": "how rights are given",
+    "network": "network rules",
+    "public_status": "the store's own public status",
+    "guards": "public-access guards",
+    "versioning": "versioning",
+    "encryption": "default encryption",
+    "lock": "object lock and retention",
+    "tags": "tags",
+    "usage": "objects and bytes (listing)",
+    "counters": "objects and bytes (counters)",
+    "quota": "quota",
+    "versions": "old versions",
+    "uploads": "unfinished uploads",
+    "soft_delete": "soft delete",
+    "bounds": "bounds of retention",
+    "tier": "tier",
+    "accepts": "accepted uploads",
+    "scanned": "malware scan",
+    "project": "project",
+    "division": "division",
+    "deleted": "planned deletion",
+    "logging": "logging of reads and writes",
+    "lifecycle": "expiry rules",
+    "website": "web hosting",
+    "cross_origin": "cross-origin rules",
+    "replication": "replication",
+    "notifications": "notifications",
+    "requester_pays": "who pays",
+    "transfer_endpoint": "transfer endpoint",
+}
+"""How people read the name of each thing that can be asked about a bucket."""
+
+COMMON_HEADERS = (
+    "date", "retry-after", "location", "content-", "cache-control", "expires", "etag", "last-modified",
+)  # fmt: skip
+"""Names, or beginnings of names, of headers that describe a bucket or an object in every protocol over HTTP."""
+
+
+class Capabilities(msgspec.Struct, frozen=True):
+    """One way to read a store: what it tells, and what the rest of the program has to know about it."""
+
+    protocol: str
+    """The word after `reads:` in estate.yaml."""
+    tells: frozenset[str]
+    """The fields of a bucket that can be asked for."""
+    tells_of_store: frozenset[str] = frozenset()
+    """The fields of the store as a whole that can be asked for."""
+    elsewhere: tuple[tuple[str, str], ...] = ()
+    """Fields of the store that the protocol does not tell and somebody else could: field → why it was not read."""
+    headers: tuple[str, ...] = ()
+    """Beginnings of the names of response headers that describe something, besides `COMMON_HEADERS`."""
+    passing_headers: tuple[str, ...] = ()
+    """Headers that begin so and name one answer only."""
+    address: Literal["url", "url or file"] = "url"
+    needs_credential: bool = True
+    documents: Literal["", "s3"] = ""
+    """The form of the documents that put settings right; empty where words have to do."""
+    probes: bool = True
+    """Whether it can be asked without credentials."""
+
+    def of_bucket(self) -> dict[str, Answer[Any]]:
+        """What a bucket's fields are before anything is asked: those that the protocol does not tell are settled."""
+        return dict.fromkeys(FIELD_WORDS.keys() - self.tells, Answer("unsupported"))
+
+    def of_store(self) -> dict[str, Answer[Any]]:
+        """The same of the store's fields."""
+        fields: dict[str, Answer[Any]] = dict.fromkeys(_STORE_FIELDS - self.tells_of_store, Answer("unsupported"))
+        return fields | {name: Answer("failed", None, note) for name, note in self.elsewhere}
+
+    def keeps(self, header: str) -> bool:
+        """Whether a response header describes something, so that a survey that resumes needs it."""
+        return header.startswith(COMMON_HEADERS + self.headers) and header not in self.passing_headers
+
+
+_STORE_FIELDS = frozenset({
+    "account", "guards", "identities", "groups", "credentials", "encryption_keys", "service", "links", "network",
+    "certificate", "plain_http", "legacy_signatures",
+})  # fmt: skip
+
+_NO_SERVICE = "not asked: estate.yaml names no identity service of the store"
+_NO_DOSSIER = "the protocol does not tell; a dossier beside the store can"
+BESIDE = (
+    *((name, _NO_SERVICE) for name in ("identities", "groups", "credentials")),
+    *((name, _NO_DOSSIER) for name in ("encryption_keys", "service", "links")),
+)
+"""What an identity service, or a dossier beside the store, can tell of a store."""
+
+S3 = Capabilities(
+    "s3",
+    tells=frozenset({
+        "created", "place", "owner", "tenant", "grants", "ownership", "object_grants", "policy", "public_status",
+        "guards", "versioning", "encryption", "lock", "tags", "usage", "counters", "quota", "versions", "uploads",
+        "logging", "lifecycle", "website", "cross_origin", "replication", "notifications", "requester_pays",
+        "transfer_endpoint",
+    }),
+    tells_of_store=frozenset({"account", "guards", "certificate", "plain_http", "legacy_signatures"}),
+    elsewhere=BESIDE,
+    headers=("x-amz-", "x-rgw-"),
+    passing_headers=("x-amz-request-id", "x-amz-id-2"),
+    documents="s3",
+)  # fmt: skip
+DOSSIER = Capabilities(
+    "dossier",
+    tells=frozenset(FIELD_WORDS),
+    tells_of_store=_STORE_FIELDS,
+    address="url or file",
+    needs_credential=False,
+    probes=False,
+)
+
+PROTOCOLS: dict[str, Capabilities] = {found.protocol: found for found in (S3, DOSSIER)}
+"""Every way to read a store, by its name in estate.yaml."""

@@ -1,0 +1,94 @@
+"""How questions to a store are authorized: what a scheme adds to a request, and how it reads a refusal.
+
+The client knows no scheme. One is made from the credential that the estate file names.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Protocol
+
+from rusty_lantern.stores.http.credentials import AccessKey
+from rusty_lantern.stores.http.reply import Method, Reply
+from rusty_lantern.stores.http.sigv4 import sign
+
+
+class Authorization(Protocol):
+    """One way to show a credential."""
+
+    def headers(
+        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
+    ) -> dict[str, str]:
+        """All headers of an authorized request. `path` and `query` are encoded; `moment` is by the store's clock."""
+
+    def disowned(self, reply: Reply) -> bool:
+        """Whether a store says that it does not know the credential, or not any more."""
+
+    def expired(self, reply: Reply) -> bool:
+        """Whether a store says that the credential was good once, and is over."""
+
+    def renewed(self) -> Authorization | None:
+        """Another credential in its place; None where there is none."""
+
+
+_DISOWNED = (b"<Code>InvalidAccessKeyId</Code>", b"<Code>ExpiredToken</Code>", b"<Code>InvalidToken</Code>")
+
+
+@dataclass(frozen=True)
+class Signed:
+    """Signature version 4 by an access key."""
+
+    key: AccessKey
+    region: str
+    service: str = "s3"
+    find_again: Callable[[], AccessKey] | None = None
+    """Reads the credential anew from where it was found."""
+
+    def headers(
+        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
+    ) -> dict[str, str]:
+        """The request's headers with its signature."""
+        return sign(self.key, method, host, path, query, moment, self.region, extra, self.service)
+
+    def disowned(self, reply: Reply) -> bool:
+        """Whether the store says that it does not know the access key, or that its session is over."""
+        return reply.status in (400, 401, 403) and any(code in reply.body[:4096] for code in _DISOWNED)
+
+    def expired(self, reply: Reply) -> bool:
+        """Whether the session is over."""
+        return reply.status in (400, 401, 403) and b"ExpiredToken" in reply.body[:4096]
+
+    def renewed(self) -> Signed | None:
+        """The credential read anew, where that gives another one."""
+        if self.find_again is None:
+            return None
+        key = self.find_again()
+        return Signed(key, self.region, self.service, self.find_again) if key != self.key else None
+
+
+@dataclass(frozen=True)
+class Bearer:
+    """A token in a header of its own."""
+
+    token: str
+    header: str = "authorization"
+    prefix: str = "Bearer "
+
+    def headers(
+        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
+    ) -> dict[str, str]:
+        """The request's headers with the token."""
+        return {"host": host, **extra, self.header: self.prefix + self.token}
+
+    def disowned(self, reply: Reply) -> bool:
+        """Whether the store does not take the token."""
+        return reply.status == 401
+
+    def expired(self, reply: Reply) -> bool:
+        """A store does not say whether it took the token before."""
+        return False
+
+    def renewed(self) -> None:
+        """There is no other token."""

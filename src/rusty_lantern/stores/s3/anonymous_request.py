@@ -1,0 +1,52 @@
+"""Asking without credentials: one listing of a single key, and one byte of an object that exists. Read verbs only."""
+
+from __future__ import annotations
+
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.model.bucket import ProbeAnswer
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import error_code
+from rusty_lantern.stores.http.xml import children, parse, raw_text
+
+_HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
+
+
+def sendable(value: str) -> bool:
+    """Whether a text can stand in a header: no control characters, and nothing beyond what HTTP carries."""
+    return value.isprintable() and value.isascii()
+
+
+async def some_keys(client: Client, bucket: str) -> list[str]:
+    """The first keys of a bucket; none where they are not told."""
+    try:
+        reply = await client.ask(bucket, (("list-type", "2"), ("max-keys", "50")))
+        listed = children(parse(reply.body), "Contents") if reply.status == 200 else iter(())
+    except RequestFailed:
+        return []
+    return [raw_text(entry, "Key") for entry in listed]
+
+
+async def ask_anonymously(outside: Client, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
+    """Put one request as the bucket's own rules would let it in; what its answer means is for the core to say."""
+    headers = {_HEADER_OF[name]: values[0] for name, values in request.context.items() if name in _HEADER_OF}
+    query: tuple[tuple[str, str], ...] = ()
+    if verb == "list":
+        prefix = request.context.get("s3:prefix", ("",))[0]
+        query = (("list-type", "2"), ("max-keys", "1"), *((("prefix", prefix),) if prefix else ()))
+        asked = f"GET /{bucket}?list-type=2&max-keys=1" + (f"&prefix={prefix}" if prefix else "")
+    else:
+        asked = f"GET /{bucket}/{request.key}"
+        headers["range"] = "bytes=0-0"
+    if any(not sendable(value) for value in headers.values()):
+        return ProbeAnswer(verb, asked, "not sent: a header would hold a character that HTTP cannot carry", None)
+    try:
+        reply = await outside.ask(bucket, query, key=request.key if verb == "read" else "", headers=headers)
+    except RequestFailed as error:
+        return ProbeAnswer(verb, asked, error.answer, None)
+    archived = reply.status == 403 and error_code(reply.body)[0] == "InvalidObjectState"
+    if archived:  # said only to those who may read: the object itself would have to be restored first
+        return ProbeAnswer(verb, asked, "403 InvalidObjectState", True)
+    let_in = {200: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
+    return ProbeAnswer(verb, asked, str(reply.status), let_in)

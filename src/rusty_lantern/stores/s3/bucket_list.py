@@ -1,0 +1,74 @@
+"""The list of a store's buckets, and what is said about their account."""
+
+from __future__ import annotations
+
+import re
+from datetime import datetime
+
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.model.bucket import Guards
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import error_code, read_status
+from rusty_lantern.stores.http.reply import Reply
+from rusty_lantern.stores.http.xml import child, children, name, parse, raw_text, text
+from rusty_lantern.stores.s3.settings import ACCOUNT_GUARDS, ACCOUNT_GUARDS_PATH, read_answer
+from rusty_lantern.stores.s3.usage import read_time
+
+MAX_BUCKETS = 100_000
+
+
+async def list_buckets(client: Client) -> tuple[list[tuple[str, Answer[datetime]]], str]:
+    """Names and creation dates of all buckets, and the owner's id. Raises `RequestFailed`."""
+    found: dict[str, Answer[datetime]] = {}
+    owner, token = "", ""
+    seen: set[str] = set()
+    while True:
+        query = (("continuation-token", token),) if token else ()
+        reply = await _first_question(client, query) if not token else await client.ask(query=query)
+        read_status(reply)
+        root = parse(reply.body)
+        if name(root) != "ListAllMyBucketsResult":
+            raise RequestFailed("failed", f'the list of buckets came as "{name(root)[:60]}"', "unexpected answer")
+        owner = owner or text(root, "Owner", "ID")
+        listed, known = child(root, "Buckets"), len(found)
+        for entry in children(listed, "Bucket") if listed is not None else ():
+            found[raw_text(entry, "Name")] = _created(text(entry, "CreationDate"))
+        token = text(root, "ContinuationToken")
+        if not token or len(found) > MAX_BUCKETS:
+            return sorted(found.items()), owner
+        if token in seen or len(found) == known:
+            raise RequestFailed(
+                "failed", "the list of buckets never ends: a page came twice, or brought nothing new", "endless list"
+            )
+        seen.add(token)
+
+
+def _created(written: str) -> Answer[datetime]:
+    if not written:
+        return Answer("absent")
+    moment = read_time(written)
+    return Answer("known", moment) if moment else Answer("failed", None, f'"{written[:40]}" is not a date')
+
+
+async def _first_question(client: Client, query: tuple[tuple[str, str], ...]) -> Reply:
+    """The first signed question; if only the clocks are in the way, sign by the store's clock and ask again."""
+    reply = await client.ask(query=query)
+    if reply.status == 403 and error_code(reply.body)[0] == "RequestTimeTooSkewed":
+        client.note_skew(reply)
+        reply = await client.ask(query=query)
+    return reply
+
+
+async def account_guards(client: Client, owner: str, moment: datetime) -> Answer[Guards]:
+    """The public-access guards of the whole account."""
+    headers = {"x-amz-account-id": owner} if re.fullmatch("[0-9]{12}", owner) else {}
+    asked = f"GET {ACCOUNT_GUARDS_PATH}"
+    try:
+        reply = await client.ask(path=ACCOUNT_GUARDS_PATH, headers=headers)
+    except RequestFailed as error:
+        return Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
+    configured = "PublicAccessBlock" in error_code(reply.body)[0]
+    if reply.status in (400, 404) and not configured:  # taken for a bucket's name, or for nothing at all
+        return Answer("unsupported", None, "", Evidence(asked, str(reply.status), moment))
+    return read_answer(ACCOUNT_GUARDS, reply, asked, moment)
