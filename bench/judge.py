@@ -24,9 +24,9 @@ import msgspec
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.audit.audit import audit
-from rusty_lantern.core.audit.store_subject import circles
-from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.audit.audit import Audit, Judge, audit
+from rusty_lantern.core.audit.store_subject import store_subjects
+from rusty_lantern.core.baseline.loader import Baseline, read_baseline
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.history.changes import changes, drift_changes
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
@@ -84,20 +84,25 @@ def timed(work: Callable[[], T]) -> tuple[float, T]:
     return statistics.median(taken), result
 
 
+def audited(dossier: Dossier, sheets: Baseline) -> Audit:
+    """A dossier held against a baseline."""
+    return audit(store_subjects([dossier], None, saltmarsh.MOMENT), Judge(sheets, saltmarsh.MOMENT))
+
+
 def judged(buckets: int) -> None:
     """Judging and comparing."""
     before, after = estate(buckets), estate(buckets, changed=50)
     sheets = read_baseline(baseline(), "bench")
     document = encode(before)
     reading, _ = timed(lambda: decode(document, "bench"))
-    judging, found = timed(lambda: audit([before], sheets, None, saltmarsh.MOMENT))
+    judging, found = timed(lambda: audited(before, sheets))
     assert len(found.judgements) >= buckets * 60
     print(f"{buckets:,} buckets x 60: judged in {judging:.2f} s, {judging / reading:.1f} times decoding their dossier")
 
     def compare() -> int:
-        old, new = (circles([one], None, saltmarsh.MOMENT) for one in (before, after))
+        old, new = (store_subjects([one], None, saltmarsh.MOMENT) for one in (before, after))
         told = changes(old, new)
-        later = audit([after], sheets, None, saltmarsh.MOMENT)
+        later = audited(after, sheets)
         return len(told) + len(drift_changes(found, later))
 
     comparing, count = timed(compare)

@@ -13,13 +13,13 @@ from hypothesis import strategies as st
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.comparisons import ImpossibleComparison, read_comparison
-from rusty_lantern.core.baseline.evaluation import judge, required_of
+from rusty_lantern.core.baseline.evaluation import Cascade, evaluate, required_of
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
-from rusty_lantern.core.baseline.selectors import spoken
 from rusty_lantern.core.facts.registry import REGISTER, UnknownFact, lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.value_types import COUNT, DAY, DURATION, MOMENT, SIZE, SWITCH, TEXT, YEAR, Parts, Scale, Words
+from tests.subjects import bucket_said
 
 VERB_SETS = Parts(VERBS)
 LEVELS = Words(("never", "suspended", "on"), ordered=True)
@@ -98,7 +98,9 @@ def _bucket(name: str = "a", **answers: Answer[object]) -> Bucket:
 
 
 def _required(baseline: Baseline, bucket: Bucket) -> dict[str, str]:
-    return {r.requirement.fact: r.requirement.sheet for r in required_of(baseline, spoken("harbour", bucket)) if r.sure}
+    return {
+        r.requirement.fact: r.requirement.sheet for r in required_of(baseline, bucket_said("harbour", bucket)) if r.sure
+    }
 
 
 def test_a_later_sheet_overrides_an_earlier_one_fact_by_fact() -> None:
@@ -109,19 +111,19 @@ def test_a_later_sheet_overrides_an_earlier_one_fact_by_fact() -> None:
     assert _required(both, _bucket("b", tags=plain)) == {"versioning": "first", "place": "first"}
     assert _required(_baseline(SECOND, FIRST), _bucket("a", tags=plain))["versioning"] == "first"
     assert _required(_baseline(FIRST, LIFTS), _bucket("a", tags=tags)) == {"place": "first"}
-    displaced = required_of(both, spoken("harbour", _bucket("a", tags=plain)))[0].displaced
+    displaced = required_of(both, bucket_said("harbour", _bucket("a", tags=plain)))[0].displaced
     assert [requirement.sheet for requirement in displaced] == ["first"]
 
 
 def _judged(baseline: Baseline, bucket: Bucket, **facts: Fact) -> list[tuple[str, str, str]]:
-    found = judge(baseline, "harbour", bucket, lambda name: facts[name.replace(".", "_")])
+    found = evaluate(Cascade(baseline), bucket_said("harbour", bucket, lambda name: facts[name.replace(".", "_")]))
     return [(j.requirement.fact, j.requirement.sheet, j.status) for j in found]
 
 
 @pytest.mark.parametrize("state", ["denied", "failed", "unsupported"])
 def test_what_could_not_be_read_is_unknown_never_held(state: str) -> None:
     unread: Fact = Answer(state, None, "why")  # type: ignore[arg-type]
-    found = judge(_baseline(FIRST), "harbour", _bucket(), lambda _: unread)
+    found = evaluate(Cascade(_baseline(FIRST)), bucket_said("harbour", _bucket(), lambda _: unread))
     assert {j.status for j in found} == {"unknown"}
     assert all("why" in j.reason for j in found)
 
@@ -140,7 +142,7 @@ def test_a_sheet_that_may_apply_is_unknown_where_it_would_drift_and_held_where_i
 def test_a_tag_selects_only_buckets_that_have_it() -> None:
     sheet = '  - {sheet: s, of: {tags.class: ["per*", seal], store: harb*}, require: {place: x}}'
     fits = [
-        bool(required_of(_baseline(sheet), spoken(store, _bucket(tags=tags))))
+        bool(required_of(_baseline(sheet), bucket_said(store, _bucket(tags=tags))))
         for store, tags in (
             ("harbour", Answer[object]("known", {"class": "permit"})),
             ("harbour", Answer[object]("known", {"class": "other"})),

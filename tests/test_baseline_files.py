@@ -15,15 +15,14 @@ from hypothesis import strategies as st
 from ruamel.yaml import YAML
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.audit.audit import audit
 from rusty_lantern.core.baseline.evaluation import required_of
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
-from rusty_lantern.core.baseline.selectors import spoken
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 from tests.saltmarsh_answers import DRIFT
+from tests.subjects import audited, bucket_said
 
 FILES = {
     "baseline.yaml": "title: t\nvalues: {long: 7 years}\ninclude: [common/doors.yaml, common/keep.yaml]\n"
@@ -46,7 +45,7 @@ def test_included_sheets_stand_first_and_keep_their_places_and_outer_values_win(
     keep = baseline.sheets[2].require[0]
     assert (str(keep.place), keep.comparison and keep.comparison.words) == ("common/keep.yaml:3:34", "at least 7 years")
     assert baseline.sheets[1].require[0].comparison is not None
-    assert baseline.sheets[1].of.fit(spoken("s", Bucket(name="x$y"))).yes
+    assert baseline.sheets[1].of.fit(bucket_said("s", Bucket(name="x$y"))).yes
 
 
 @pytest.mark.parametrize("changes,message", [
@@ -101,7 +100,7 @@ def test_the_cascade_is_order_true(sheets: list[dict[str, str]], name: str) -> N
     for one in sheets:
         if not one["of"] or one["of"] == "*" or name.startswith(one["of"][0]):
             last[one["fact"]] = one["is"]
-    found = required_of(baseline, spoken("s", Bucket(name=name, tags=Answer("known", {}))))
+    found = required_of(baseline, bucket_said("s", Bucket(name=name, tags=Answer("known", {}))))
     words = {r.requirement.fact: r.requirement.comparison.words for r in found if r.requirement.comparison}
     assert words == {fact: word for fact, word in last.items() if word != "anything"}
 
@@ -115,9 +114,7 @@ def test_judging_is_a_function_of_its_inputs_alone(random: Any) -> None:
     some = random.sample(dossier.buckets, 8)
     baseline = read_baseline("sheets: [{sheet: s, require: {exposure.read: closed, versioning: on, logging: on}}]", "b")
     judged = [
-        sorted(
-            (j.name, j.requirement.fact, j.status) for j in audit([one], baseline, None, saltmarsh.MOMENT).judgements
-        )
+        sorted((j.name, j.requirement.fact, j.status) for j in audited([one], baseline, saltmarsh.MOMENT).judgements)
         for one in (
             msgspec.structs.replace(dossier, buckets=some),
             msgspec.structs.replace(dossier, buckets=some[::-1]),

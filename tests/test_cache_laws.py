@@ -17,15 +17,15 @@ from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.mandatory_conditions import Demands
 from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.audit.store_subject import circles
+from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.evaluation import Cascade, required_of
 from rusty_lantern.core.baseline.loader import read_baseline
-from rusty_lantern.core.baseline.selectors import SubjectRef
 from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrants, Right
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Document, Group, Identity
 from tests.policies import AROUND
+from tests.subjects import Said
 
 LAW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=150)
 NAMES = ("reed", "reed-bed", "bed", "pier-1", "pier-2")
@@ -165,7 +165,7 @@ def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
         bucket(name, text.replace("reed", name) if number % 2 else text, granted, permitted)
         for number, (name, text) in enumerate(zip(NAMES, texts, strict=True))
     ]
-    across: EffectivePermissions = circles([store(buckets, found, [group])], None, AROUND.moment)[0].across
+    across: EffectivePermissions = store_subjects([store(buckets, found, [group])], None, AROUND.moment)[0].across
     for holder in found:
         together = {
             (name, verb): one.level
@@ -188,7 +188,7 @@ def test_two_buckets_with_the_same_text_are_decided_each(policy: str) -> None:
     """A pattern that reaches both gives each its own verdict, whichever is asked first."""
     keeper = Identity(name="keeper", resource=KEEPER, policies=Answer("known", []), groups=Answer("known", []))
     dossier = store([bucket(name, policy, [], []) for name in ("mole", "pier-1", "pier-2")], [keeper], [])
-    found = circles([dossier], None, AROUND.moment)[0].across.of(keeper)
+    found = store_subjects([dossier], None, AROUND.moment)[0].across.of(keeper)
     assert [name for one in found if "write" in one.reach for name in one.buckets] == ["pier-1", "pier-2"]
 
 
@@ -223,7 +223,7 @@ def test_a_cascade_worked_out_once_is_the_cascade_of_each_subject(
     baseline = read_baseline(text, "baseline.yaml")
     cascade = Cascade(baseline)
     for name, said, kind in subjects:
-        subject = SubjectRef(kind, "s", name, name, said)
+        subject = Said(kind, "s", name, said)
         assert cascade.required_of(subject) == required_of(baseline, subject)
 
 

@@ -14,7 +14,7 @@ from hypothesis import given, settings
 
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.audit.store_subject import circles
+from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.history.changes import Change, changes
 from rusty_lantern.core.model.bucket import Bucket, Grant, Versioning
 from rusty_lantern.core.model.dossier import Dossier
@@ -42,8 +42,8 @@ def _with(**fields: Any) -> Callable[[Bucket], Bucket]:
 
 
 def compared(before: Dossier, after: Dossier) -> list[Change]:
-    old = circles([before], None, EARLIER)
-    return changes(old, circles([after], None, saltmarsh.MOMENT))
+    old = store_subjects([before], None, EARLIER)
+    return changes(old, store_subjects([after], None, saltmarsh.MOMENT))
 
 
 NOW = saltmarsh.harbour().dossier

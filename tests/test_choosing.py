@@ -14,10 +14,11 @@ from hypothesis import strategies as st
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.evaluation import required_of
 from rusty_lantern.core.baseline.loader import in_force, read_baseline
-from rusty_lantern.core.baseline.selectors import All, Fit, Named, Not, Part, Some, SubjectRef, spoken
+from rusty_lantern.core.baseline.selectors import All, Fit, Named, Not, Part, Some, Subject
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.model.bucket import Bucket
 from tests.conftest import Demo, lantern
+from tests.subjects import Said, bucket_said
 
 NOW = datetime(2026, 11, 2, 6, tzinfo=UTC)
 FACTS: dict[str, Fact] = {
@@ -33,7 +34,7 @@ TAGS: Answer[dict[str, str]] = Answer("known", {"class": "permit"})
 def _fit(of: str) -> Fit:
     sheets = f"title: t\nsheets: [{{sheet: s, of: {of}, require: {{versioning: on}}}}]\n"
     bucket = Bucket(name="gallery-web", tags=TAGS)
-    return read_baseline(sheets, "b").sheets[0].of.fit(spoken("harbour", bucket, lambda name: FACTS[name]))
+    return read_baseline(sheets, "b").sheets[0].of.fit(bucket_said("harbour", bucket, lambda name: FACTS[name]))
 
 
 @pytest.mark.parametrize("of,fits", [
@@ -78,7 +79,7 @@ def test_a_choice_that_makes_no_sense_is_told_by_its_place(of: str, where: str, 
 class _Said(Named, frozen=True):
     """A part whose answer is given."""
 
-    def fit(self, subject: SubjectRef) -> Fit:
+    def fit(self, subject: Subject) -> Fit:
         return Fit({"y": True, "n": False, "?": None}[self.what])
 
 
@@ -91,7 +92,7 @@ parts: st.SearchStrategy[Part] = st.recursive(
     ),
     max_leaves=8,
 )
-ANY = SubjectRef("bucket", "s", "b", "b")
+ANY = Said("bucket", "s", "b")
 
 
 @given(st.lists(parts, max_size=4))

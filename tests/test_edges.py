@@ -22,7 +22,7 @@ from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.access_differences import differences
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
-from rusty_lantern.core.audit.store_subject import circles
+from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.config.estate import Credential, Stated, Store
 from rusty_lantern.core.errors import BadInput, Place
 from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrant, ObjectGrants, Usage, Versions
@@ -169,10 +169,10 @@ def test_an_insider_that_conditions_name_can_read_by_every_command() -> None:
     condition = {"ArnEquals": {"aws:PrincipalArn": f"arn:aws:iam::{INSIDER}:user/ann"}}
     ann = Identity(name="ann", resource=f"arn:aws:iam::{INSIDER}:user/ann", policies=Answer("known", []))
     bob = Identity(name="bob", resource=f"arn:aws:iam::{INSIDER}:user/bob", policies=Answer("known", []))
-    circle = circles([a_store(read(statement(Condition=condition)), ann, bob)], None, AROUND.moment)[0]
-    assert [permitted.reach.keys() for permitted in circle.across.of(ann)] == [{"read"}]
-    assert circle.across.of(bob) == []
-    view = circle.buckets["quay"]
+    store_subject = store_subjects([a_store(read(statement(Condition=condition)), ann, bob)], None, AROUND.moment)[0]
+    assert [permitted.reach.keys() for permitted in store_subject.across.of(ann)] == [{"read"}]
+    assert store_subject.across.of(bob) == []
+    view = store_subject.buckets["quay"]
     assert [decision_result(view, RequestSpec(who), AROUND.moment).allowed for who in ("ann", "bob")] == [True, False]
 
 
@@ -361,10 +361,10 @@ def test_home_folders_are_decided() -> None:
     )
     ann = Identity(name="ann", resource=f"arn:aws:iam::{INSIDER}:user/ann", tags=Answer("known", {"team": "tides"}),
                  policies=Answer("known", [Document("home", own), Document("team", other)]))  # fmt: skip
-    circle = circles([a_store(read(), ann)], None, AROUND.moment)[0]
-    [permitted] = circle.across.of(ann)
+    store_subject = store_subjects([a_store(read(), ann)], None, AROUND.moment)[0]
+    [permitted] = store_subject.across.of(ann)
     assert {verb: one.level for verb, one in permitted.reach.items()}["write"] == "open"
-    asked = {key: decision_result(circle.buckets["quay"], RequestSpec("ann", key=key), AROUND.moment).allowed
+    asked = {key: decision_result(store_subject.buckets["quay"], RequestSpec("ann", key=key), AROUND.moment).allowed
              for key in ("ann/x", "bob/x", "tides/x")}  # fmt: skip
     assert asked == {"ann/x": True, "bob/x": False, "tides/x": True}
 
@@ -475,6 +475,6 @@ def test_the_owner_may_declare_that_no_object_grants_anything() -> None:
     said = Stated("grants.of-objects", "none", "one service uploads, and sets none", "2027-01-01", Place("estate.yaml"))
     store = Store("store", Place("estate.yaml"), "s3", "https://store.example", Credential("default"), stated=(said,))
     view = dataclasses.replace(
-        alone("store", msgspec.structs.replace(read(), grants=grants), AROUND.moment, None), store=store
+        alone("store", msgspec.structs.replace(read(), grants=grants), AROUND.moment, None), entry=store
     )
     assert view.verdicts["anyone", "read"].level == "closed"

@@ -22,7 +22,7 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.audit.store_subject import circles
+from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, Right
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
@@ -298,11 +298,11 @@ def estates(draw: st.DrawFn) -> Dossier:
 @settings(max_examples=250)
 @given(estates())
 def test_what_is_decided_by_kind_is_what_each_pair_comes_to(dossier: Dossier) -> None:
-    circle = circles([dossier], None, saltmarsh.MOMENT)[0]
+    store_subject = store_subjects([dossier], None, saltmarsh.MOMENT)[0]
     for holder in dossier.identities.value or ():
-        by_kind = {bucket: p.reach for p in circle.across.of(holder) for bucket in p.buckets}
+        by_kind = {bucket: p.reach for p in store_subject.across.of(holder) for bucket in p.buckets}
         for bucket in BUCKETS:
-            alone = circle.across.on(holder, bucket)
+            alone = store_subject.across.on(holder, bucket)
             found = by_kind.get(bucket, {})
             assert {v: r.level for v, r in found.items()} == {v: r.level for v, r in alone.items()}, (
                 holder.name,
@@ -370,8 +370,8 @@ def test_buckets_that_are_alike_but_for_when_they_were_asked_are_decided_once(
         identities=Answer("known", [Identity(name="ann", resource=f"arn:aws:iam::{ACCOUNT}:user/ann",
                                            policies=Answer("known", [Document("d", text)]))]),
     )  # fmt: skip
-    circle = circles([dossier], None, saltmarsh.MOMENT)[0]
-    [one] = circle.across.of(circle.roster.holders["ann"])
+    store_subject = store_subjects([dossier], None, saltmarsh.MOMENT)[0]
+    [one] = store_subject.across.of(store_subject.index.holders["ann"])
     assert (one.reach["read"].level, one.buckets) == ("open", tuple(BUCKETS))
 
 

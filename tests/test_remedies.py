@@ -18,7 +18,6 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.audit.audit import audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import views
@@ -30,6 +29,7 @@ from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 from tests.policies import AROUND, BUCKET, OWNER, policies
+from tests.subjects import audited
 
 SHUT = read_baseline(
     "sheets: [{sheet: s, require: {exposure.read: closed, exposure.write: closed, exposure.list: closed}}]", "b"
@@ -51,7 +51,7 @@ def _alone(policy: str, *grants: Grant) -> BucketSubject:
 
 def _mended(view: BucketSubject) -> tuple[Remedy, BucketSubject] | None:
     """The remedy for what is too open, and the bucket with its documents in place."""
-    found = audit([view.dossier], SHUT, None, view.moment)
+    found = audited([view.dossier], SHUT, view.moment)
     drifted = [j for j in found.judgements if j.status == "drifted"]
     doors = remedies(view, drifted)
     if not doors:
@@ -162,10 +162,9 @@ def test_the_teams_own_words_go_first(lived: Lived, tmp_path: Path) -> None:
 
 
 def test_drift_of_an_unknown_kind_still_has_words() -> None:
-    found = audit(
+    found = audited(
         [saltmarsh.harbour().dossier],
         read_baseline("sheets: [{sheet: s, require: {tenant: present}}]", "b"),
-        None,
         saltmarsh.MOMENT,
     )
     assert remedies(None, found.of("drifted")[:1])[0].words

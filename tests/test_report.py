@@ -184,7 +184,9 @@ def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
 def _requests(browser: Any) -> set[str]:
     told = [json.loads(entry["message"])["message"] for entry in browser.get_log("performance")]
     asked = {one["params"]["request"]["url"] for one in told if one["method"] == "Network.requestWillBeSent"}
-    return {url for url in asked if not url.startswith(("chrome://", "data:"))}  # the browser's own start page
+    return {
+        url for url in asked if not url.startswith(("chrome://", "chrome-untrusted://", "data:"))
+    }  # the browser's own start page
 
 
 def test_in_a_browser_it_filters_sorts_and_folds_and_asks_nobody(

@@ -17,20 +17,19 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer, Fact
-from rusty_lantern.core.audit.audit import audit
 from rusty_lantern.core.audit.replicas import mirrored
-from rusty_lantern.core.audit.store_subject import StoreSubject, circles
+from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
 from rusty_lantern.core.baseline.evaluation import observed_words
 from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.catalogue import REGISTER
-from rusty_lantern.core.facts.replicas import mirror_content, mirror_settings
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.other_stores import attic, cellar
+from tests.subjects import audited
 
 ABSENT: Answer[Any] = Answer("absent")
 DENIED: Answer[Any] = Answer("denied", None, "AccessDenied")
@@ -82,15 +81,15 @@ def at(part: Any, path: Path) -> Any:
 
 def facts(dossier: Dossier) -> dict[tuple[str, str, str], Fact]:
     """Every fact of every subject of a store."""
-    circle: StoreSubject = circles([dossier], None, saltmarsh.MOMENT)[0]
+    store_subject: StoreSubject = store_subjects([dossier], None, saltmarsh.MOMENT)[0]
     found: dict[tuple[str, str, str], Fact] = {}
-    for view in circle.buckets.values():
+    for view in store_subject.buckets.values():
         names = {*view.facts(), *(f"access.{who.name}" for who in view.named), "tags.steward", "tags.class"}
         found |= {("bucket", view.bucket.name, name): view.fact(name) for name in names}
-    for spoken, view in circle.subjects():
+    for subject in store_subject.subjects():
         for name, definition in REGISTER.items():
-            if definition.subject == spoken.kind:
-                found[spoken.kind, spoken.title, name] = circle.fact(name, view)
+            if definition.subject == subject.kind:
+                found[subject.kind, subject.label, name] = subject.fact(name)
     return found
 
 
@@ -133,11 +132,11 @@ def test_a_bucket_of_which_nothing_was_read_has_no_settled_fact_but_its_name(sto
 
 def compared(harbour: Dossier, skerry: Dossier) -> dict[tuple[str, str], Fact]:
     mirror = Mirror("harbour", "skerry", ("*",), 3600, Place("estate.yaml", 1))
-    stores = circles([harbour, skerry], None, saltmarsh.MOMENT)
+    stores = store_subjects([harbour, skerry], None, saltmarsh.MOMENT)
     found: dict[tuple[str, str], Fact] = {}
-    for one in mirrored(stores, (mirror,), lambda view, copy, lag: None):
-        found[one.bucket, "content"] = mirror_content(one, "")
-        found[one.bucket, "settings"] = mirror_settings(one, "")
+    for one in mirrored(stores, (mirror,)):
+        found[one.name, "content"] = one.fact("mirror.content")
+        found[one.name, "settings"] = one.fact("mirror.settings")
     return found
 
 
@@ -177,7 +176,7 @@ def _verdict(policy: str = "", account: Answer[Any] = ABSENT, **unread: Answer[A
         store="s", taken=saltmarsh.MOMENT, listing=Answer("known", 1), buckets=[bucket], guards=Answer("absent"),
         network=ABSENT, account=account, groups=Answer("absent"),
     )  # fmt: skip
-    view = circles([dossier], None, saltmarsh.MOMENT)[0].buckets["bed"]
+    view = store_subjects([dossier], None, saltmarsh.MOMENT)[0].buckets["bed"]
     return view.verdicts["any-account", "read"].level
 
 
@@ -195,7 +194,7 @@ def _only(**unread: Answer[Any]) -> str:
         store="s", taken=saltmarsh.MOMENT, listing=Answer("known", 1), buckets=[Bucket(name="bed", **fields)],
         guards=ABSENT, network=ABSENT, account=ABSENT, groups=ABSENT,
     )  # fmt: skip
-    verdicts = circles([dossier], None, saltmarsh.MOMENT)[0].buckets["bed"].verdicts
+    verdicts = store_subjects([dossier], None, saltmarsh.MOMENT)[0].buckets["bed"].verdicts
     return verdicts["any-account", "list" if unread.get("grants") == DENIED else "read"].level
 
 
@@ -270,7 +269,7 @@ def test_what_is_certain_of_a_count_drifts_already(second: str, status: str) -> 
         ESTATE["attic"], credentials=Answer("known", keys), identities=Answer("known", [Identity(name="clerk")])
     )
     text = "title: t\nsheets: [{sheet: s, require: {identity.live-keys: at most 1}}]\n"
-    found = audit([dossier], read_baseline(text, "b"), None, saltmarsh.MOMENT).judgements
+    found = audited([dossier], read_baseline(text, "b"), saltmarsh.MOMENT).judgements
     assert [(one.status, observed_words(one)) for one in found] == [
         (status, f"at least {2 if second == 'live' else 1}")
     ]

@@ -46,12 +46,16 @@ def access(
         raise BadInput(Problem(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))
     found = opened_stores(workspace_folder, survey, as_of)
     taken, when = found.survey, found.when
-    seen = [view for circle in found.circles for view in circle.buckets.values()]
-    own = [] if outside else [row for circle in found.circles for row in own_rows(circle, in_full=who is not None)]
+    seen = [view for store_subject in found.store_subjects for view in store_subject.buckets.values()]
+    own = (
+        []
+        if outside
+        else [row for store_subject in found.store_subjects for row in own_rows(store_subject, in_full=who is not None)]
+    )
     if who is not None:
         own = [row for row in own if who in (row.identity, row.resource)]
         if not own and not any(who in (row.identity, row.account) for view in seen for row in access_rows(view)):
-            _refuse_stranger(who, found.circles)
+            _refuse_stranger(who, found.store_subjects)
     if can is not None:
         own = [row for row in own if row.verbs.get(can, "closed") != "closed"]
     rows = [row for view in seen for row in access_rows(view)]
@@ -63,7 +67,7 @@ def access(
         rows = [row for row in rows if not row.inside]
     rows.sort(key=lambda row: ((False, None, True).index(row.inside), row.identity, row.store, row.bucket))
     own.sort(key=lambda row: (row.store, row.identity, -row.count))
-    unread = unread_sections(found.circles, "identities")
+    unread = unread_sections(found.store_subjects, "identities")
     result = AccessResult(survey=taken.name, as_of=when, access=rows, own=own, unread=unread)
     if json:
         emit(encode(result))
@@ -71,11 +75,11 @@ def access(
         access_view(console(), result, in_full=who is not None)
 
 
-def _refuse_stranger(who: str, circles: list[StoreSubject]) -> None:
+def _refuse_stranger(who: str, store_subjects: list[StoreSubject]) -> None:
     """Raise `BadInput` for an identity that no rule names and no store knows."""
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 
-    known = {name for circle in circles for name in circle.roster.holders}
+    known = {name for store_subject in store_subjects for name in store_subject.index.holders}
     if who not in known:
         hint = nearest(who, known) or "lantern access lists everybody; identities of some stores may not have been read"
         raise BadInput(Problem(f'nobody called "{who}" is named in rules or known to a store', remedy=hint))

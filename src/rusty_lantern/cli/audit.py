@@ -11,17 +11,10 @@ import typer
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import note, printed
 from rusty_lantern.cli.session import Floor, judge_kept, kept, moment, since_when, workspace
+from rusty_lantern.reports.formats import FORMATS
 
-
-class Form(StrEnum):
-    """A format for other programs; see `reports/formats`."""
-
-    json = "json"
-    csv = "csv"
-    sarif = "sarif"
-    junit = "junit"
-    openmetrics = "openmetrics"
-    markdown = "markdown"
+Form = StrEnum("Form", FORMATS)  # type: ignore[misc]
+"""A format for other programs; see `reports/formats`."""
 
 
 def register(app: typer.Typer) -> None:
@@ -64,7 +57,7 @@ def audit(
     found = judge_kept(place, taken, when)
     result = audit_result(taken, when, baseline, found, since_when(place, taken, found, when))
     code = found.exit_code(fail_on.value, unknown_counts=fail_on_unknown)
-    written = form or (Form.json if json else None)
+    written = form or (Form("json") if json else None)
     if not (quiet and not code):
         printed(writer(written.value)(result) if written else None, lambda screen: audit_view(screen, result), out)
         for idle in found.idle_sheets:

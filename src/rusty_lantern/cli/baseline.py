@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from datetime import datetime
 
-    from rusty_lantern.core.baseline.selectors import SubjectRef
+    from rusty_lantern.core.audit.replicas import MirrorSubject
+    from rusty_lantern.core.baseline.selectors import Subject
 
 baselines = typer.Typer(no_args_is_help=True, help="Check, show, draft and test the baseline.")
 
@@ -56,26 +57,20 @@ def check(
     raise typer.Exit(1 if any(remark.odd for remark in remarks) else 0)
 
 
-def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Sequence[SubjectRef], datetime, str]:
+def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Sequence[Subject], datetime, str]:
     """Everything that was surveyed; nothing where no survey is kept yet and none was asked for."""
     from datetime import UTC, datetime
 
-    import msgspec
-
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.cli.session import moment
-    from rusty_lantern.core.baseline.selectors import spoken
 
     folder = named if isinstance(named, Path) else None
     if survey is None and not names(workspace(folder).surveys):
         return [], moment(as_of, datetime.now(UTC)), ""
     found = opened_stores(folder, survey, as_of)
-    subjects = [spoken(v.dossier.store, v.bucket, v.fact) for c in found.circles for v in c.buckets.values()]
-    for circle in found.circles:
-        for subject, view in circle.subjects():
-            observe = circle.observer(view)
-            subjects.append(msgspec.structs.replace(subject, observe=observe))
-    return subjects, found.when, found.survey.name
+    buckets: list[Subject] = [view for store in found.store_subjects for view in store.buckets.values()]
+    others = [subject for store in found.store_subjects for subject in store.subjects()]
+    return [*buckets, *others], found.when, found.survey.name
 
 
 @baselines.command("show", short_help="What the baseline asks of one bucket, and where.")
@@ -94,7 +89,6 @@ def show(
     """
     from rusty_lantern.core.baseline.evaluation import required_of
     from rusty_lantern.core.baseline.loader import in_force
-    from rusty_lantern.core.baseline.selectors import spoken
     from rusty_lantern.reports.results.baseline import EffectiveSheet
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.terminal.baseline import sheet_view
@@ -103,7 +97,7 @@ def show(
     found = opened(workspace_folder, survey, as_of)
     view = find_view(found.views, bucket, found.survey)
     baseline = found.place.baseline()
-    required = required_of(in_force(baseline, found.when), spoken(view.dossier.store, view.bucket, view.fact))
+    required = required_of(in_force(baseline, found.when), view)
     result = EffectiveSheet.of(baseline, view.title, found.when, required)
     if json:
         emit(encode(result))
@@ -141,19 +135,12 @@ def draft(
         )
 
 
-def _mirrored(workspace_folder: Path | None, survey: str | None, as_of: str | None) -> list[SubjectRef]:
-    """The mirrored buckets, as sheets speak of them."""
-    import msgspec
-
-    from rusty_lantern.cli.session import missing_in
-    from rusty_lantern.core.audit.replicas import mirrored, spoken_mirror
-    from rusty_lantern.core.facts.registry import derive
+def _mirrored(workspace_folder: Path | None, survey: str | None, as_of: str | None) -> list[MirrorSubject]:
+    """The mirrored buckets."""
+    from rusty_lantern.cli.session import mirrored_in
 
     found = opened_stores(workspace_folder, survey, as_of)
-    return [
-        msgspec.structs.replace(spoken_mirror(one), observe=lambda fact, one=one: derive(fact, one))
-        for one in mirrored(found.circles, found.place.estate().mirrors, missing_in(found.survey))
-    ]
+    return mirrored_in(found.survey, found.store_subjects, found.place.estate())
 
 
 @baselines.command("test", short_help="Run the team's own examples of its baseline.")
@@ -180,12 +167,9 @@ def test(
 
     place = workspace(workspace_folder)
     baseline, estate = place.baseline(), place.estate()
-    outcomes = run(
-        baseline,
-        read_examples(read_text(file), str(file)),
-        moment(as_of, datetime.now(UTC)),
-        lambda store, bucket, when: alone(store, bucket, when, estate).fact,
-    )
+    when = moment(as_of, datetime.now(UTC))
+    examples = read_examples(read_text(file), str(file))
+    outcomes = run(baseline, [(one, alone(one.store, one.bucket, when, estate)) for one in examples], when)
     result = ExamplesResult.of(outcomes)
     printed(encode(result) + "\n" if json else None, lambda screen: examples_view(screen, result))
     raise typer.Exit(1 if result.failed else 0)

@@ -53,7 +53,7 @@ def changes(
     """
     from fnmatch import fnmatchcase
 
-    from rusty_lantern.core.audit.store_subject import circles
+    from rusty_lantern.core.audit.store_subject import store_subjects
     from rusty_lantern.core.history.changes import changes, drift_changes
     from rusty_lantern.reports.results.changes import ChangesResult, change_rows, drift_rows
     from rusty_lantern.reports.results.facts import encode
@@ -70,7 +70,7 @@ def changes(
         return
     old, new = _pair(place, before, after, since)
     estate = place.estate()
-    found = changes(*(circles(one.dossiers, estate, one.manifest.taken) for one in (old, new)))
+    found = changes(*(store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)))
     found = [change for change in found if wanted(change.store, change.name)]
     drift = drift_changes(*(judge_kept(place, one) for one in (old, new)))
     weak = [one for one in _weakened(old, new) if wanted(one[0].store, one[0].bucket)]
@@ -93,13 +93,13 @@ def changes(
 def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[str, str], bool]) -> DeclaredResult:
     """Where a survey (the latest, if none is named) left what was declared."""
     from rusty_lantern.cli.files import declarations
-    from rusty_lantern.core.audit.store_subject import circles
+    from rusty_lantern.core.audit.store_subject import store_subjects
     from rusty_lantern.core.history.changes import against
     from rusty_lantern.reports.results.changes import DeclaredResult, change_rows
 
     taken = kept(place, survey)
     declared = declarations(folder)
-    found = against(declared, circles(taken.dossiers, place.estate(), taken.manifest.taken))
+    found = against(declared, store_subjects(taken.dossiers, place.estate(), taken.manifest.taken))
     rows = [row for row in change_rows(found) if wanted(row.store, row.name)]
     return DeclaredResult(survey=taken.name, taken=taken.manifest.taken, declared=len(declared), changes=rows)
 

@@ -54,15 +54,17 @@ def credentials(
     from rusty_lantern.reports.terminal.layout import console
 
     found = opened_stores(workspace_folder, survey, as_of, store)
-    judge = found.judge()
+    judge, stores = found.judge(), found.store_subjects
     wanted = owner or "*"
     result = CredentialsResult(
         survey=found.survey.name,
         as_of=found.when,
-        identities=[r for c in found.circles for r in identity_rows(c, judge) if fnmatchcase(r.name, wanted)],
-        credentials=[r for c in found.circles for r in credential_rows(c, judge) if fnmatchcase(r.owner, wanted)],
-        unread=unread_sections(found.circles, "identities", "credentials"),
-        lying_about=_look_in(look_in, found.circles) if look_in else None,
+        identities=[r for c in stores for r in identity_rows(c, judge) if fnmatchcase(r.name, wanted)],
+        credentials=[
+            r for c in found.store_subjects for r in credential_rows(c, judge) if fnmatchcase(r.owner, wanted)
+        ],
+        unread=unread_sections(found.store_subjects, "identities", "credentials"),
+        lying_about=_look_in(look_in, found.store_subjects) if look_in else None,
     )
     if json:
         emit(encode(result))
@@ -77,22 +79,22 @@ def credentials(
     ended(fail_on, [*severities, *("critical" for _ in result.lying_about or ())])
 
 
-def _look_in(places: list[Path], circles: list[StoreSubject]) -> list[LeakRow]:
+def _look_in(places: list[Path], store_subjects: list[StoreSubject]) -> list[LeakRow]:
     from rusty_lantern.core.model.identity import masked
     from rusty_lantern.intake.secret_scan import leaks_in
     from rusty_lantern.reports.results.identities import LeakRow
 
     rows = []
     for path, leak in leaks_in(places):
-        owners = [(c, c.roster.credentials[leak.key_id]) for c in circles if leak.key_id in c.roster.credentials]
-        circle, credential = owners[0] if owners else (None, None)
+        owners = [(c, c.index.credentials[leak.key_id]) for c in store_subjects if leak.key_id in c.index.credentials]
+        store_subject, credential = owners[0] if owners else (None, None)
         rows.append(
             LeakRow(
                 file=path,
                 line=leak.line,
                 what=leak.what,
                 key=masked(leak.key_id) if leak.key_id else "",
-                store=circle.roster.dossier.store if circle else "",
+                store=store_subject.index.dossier.store if store_subject else "",
                 owner=credential.owner if credential else "",
                 state=str(credential.state.value or "unknown") if credential else "",
             )

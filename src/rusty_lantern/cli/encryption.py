@@ -39,16 +39,24 @@ def encryption(
     result = EncryptionResult(
         survey=found.survey.name,
         as_of=found.when,
-        keys=[row for circle in found.circles for row in key_rows(circle, judge)],
-        buckets=[row for circle in found.circles for row in protection_rows(circle, found.under(circle))],
-        unread=unread_sections(found.circles, "encryption_keys"),
+        keys=[row for store_subject in found.store_subjects for row in key_rows(store_subject, judge)],
+        buckets=[
+            row
+            for store_subject in found.store_subjects
+            for row in protection_rows(store_subject, found.under(store_subject))
+        ],
+        unread=unread_sections(found.store_subjects, "encryption_keys"),
     )
     if json:
         emit(encode(result))
     else:
         encryption_view(console(), result)
     severities = [severity for row in result.keys for severity in row.judged.drifted.values()]
-    views = [view for circle in found.circles for view in circle.buckets.values()] if judge and fail_on else []
-    judged = [j for view in views for j in judge.of_bucket(view)] if judge else []
+    views = (
+        [view for store_subject in found.store_subjects for view in store_subject.buckets.values()]
+        if judge and fail_on
+        else []
+    )
+    judged = [j for view in views for j in judge.findings(view)] if judge else []
     about = [j for j in judged if j.status == "drifted" and j.requirement.fact.startswith("encryption.")]
     ended(fail_on, [*severities, *(j.requirement.severity for j in about)])

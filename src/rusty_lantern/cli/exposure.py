@@ -59,7 +59,7 @@ def exposure(
     if fail_on is None:
         return
     judge = judge_of(place, when)
-    judged = [j for view in chosen for j in judge.of_bucket(view)] if judge else []
+    judged = [j for view in chosen for j in judge.findings(view)] if judge else []
     about = [j for j in judged if j.status == "drifted" and j.requirement.fact.startswith(("exposure.", "doors"))]
     answered = ["high" for found in probed or () if found.outcome == "disagrees"]
     ended(fail_on, [*answered, *(j.requirement.severity for j in about)])

@@ -131,7 +131,7 @@ def _credentials(asked: _Asked, out: Path, size: str) -> None:
     from rusty_lantern.reports.results.identities import CredentialsResult, credential_rows
 
     found = opened_stores(*asked)
-    rows = [row for circle in found.circles for row in credential_rows(circle, None)]
+    rows = [row for store_subject in found.store_subjects for row in credential_rows(store_subject, None)]
     result = CredentialsResult(
         survey=found.survey.name, as_of=found.when, identities=[], credentials=rows, unread={}, lying_about=None
     )

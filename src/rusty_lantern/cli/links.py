@@ -16,7 +16,6 @@ if TYPE_CHECKING:
 
     from rusty_lantern.cli.session import OpenedStores
     from rusty_lantern.core.audit.store_subject import StoreSubject
-    from rusty_lantern.core.model.subjects import LinkView
     from rusty_lantern.reports.results.links import LinkRow
 
 
@@ -43,7 +42,6 @@ def links(
     Use it on what people wrote down. A link is never followed unless --probe says so, and its signature is never shown.
     Example: lantern links wiki.txt
     """
-    from rusty_lantern.core.model.subjects import LinkView
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.identities import unread_sections
     from rusty_lantern.reports.results.links import LinksResult, link_row
@@ -52,15 +50,16 @@ def links(
 
     found = opened_stores(workspace_folder, survey, as_of)
     judge = found.judge()
-    known = [(c, LinkView(link, c.roster)) for c in found.circles for link in c.roster.dossier.links.value or ()]
-    rows = [link_row(circle, view, judge) for circle, view in known]
+    rows = [
+        link_row(c.any_link(link), judge) for c in found.store_subjects for link in c.index.dossier.links.value or ()
+    ]
     read, more = _from_text(files or [], found, probe) if files else (0, [])
     result = LinksResult(
         survey=found.survey.name,
         as_of=found.when,
         links=[*rows, *more],
         read_bytes=read,
-        unread={} if files else unread_sections(found.circles, "links"),
+        unread={} if files else unread_sections(found.store_subjects, "links"),
     )
     if json:
         emit(encode(result))
@@ -75,41 +74,40 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
 
     import msgspec
 
-    from rusty_lantern.core.model.subjects import LinkView
     from rusty_lantern.intake.link_scan import mine
     from rusty_lantern.intake.presigned_url import as_link, is_at
     from rusty_lantern.reports.results.links import link_row
 
     judge = found.judge()
-    by_store = {circle.roster.dossier.store: circle for circle in found.circles}
+    by_store = {store_subject.index.dossier.store: store_subject for store_subject in found.store_subjects}
     stores = [(store.name, store.at) for store in found.place.estate().stores if store.reads == "s3"]
-    nowhere = found.circles[0] if found.circles else None
-    signers = _signers(found.circles)
+    nowhere = found.store_subjects[0] if found.store_subjects else None
+    signers = _signers(found.store_subjects)
     mined = mine(files)
     rows: list[LinkRow] = []
     standing: list[tuple[int, str]] = []
     for signed, address, where in mined.found:
         store, link = as_link(signed, stores, where, signers)
-        circle: StoreSubject | None = by_store.get(store)
-        roster = circle.roster if circle else nowhere.roster if nowhere else None
-        if roster is not None:
-            view: LinkView = LinkView(link, roster)
-            if view.standing in ("valid", "unknown") and link.verbs == ["read"]:
-                standing.append((len(rows), address))
-            elsewhere = "" if any(is_at(signed.host, urlsplit(at).netloc) for _, at in stores) else signed.host
-            rows.append(link_row(circle, view, judge, presumed=signed.presumed, host=elsewhere))
+        ours = by_store.get(store)
+        if ours is None and nowhere is None:
+            continue
+        subject = (ours or found.store_subjects[0]).any_link(link)
+        if subject.view.standing in ("valid", "unknown") and link.verbs == ["read"]:
+            standing.append((len(rows), address))
+        elsewhere = "" if any(is_at(signed.host, urlsplit(at).netloc) for _, at in stores) else signed.host
+        rows.append(link_row(subject, judge, presumed=signed.presumed, host=elsewhere, ours=ours is not None))
     for (number, _), words in zip(standing, _probe(found, standing) if probe else [], strict=False):
         rows[number] = msgspec.structs.replace(rows[number], probe=words)
     return mined.bytes, rows
 
 
-def _signers(circles: list[StoreSubject]) -> dict[str, tuple[str, Container[str]]]:
+def _signers(store_subjects: list[StoreSubject]) -> dict[str, tuple[str, Container[str]]]:
     """Credential → the one store that knows it, and that store's buckets."""
     known: dict[str, list[StoreSubject]] = {}
-    for circle in circles:
-        for credential in circle.roster.credentials:
-            known.setdefault(credential, []).append(circle)
-    return {key: (one[0].roster.dossier.store, one[0].buckets) for key, one in known.items() if len(one) == 1}
+    for store_subject in store_subjects:
+        for credential in store_subject.index.credentials:
+            known.setdefault(credential, []).append(store_subject)
+    return {key: (one[0].index.dossier.store, one[0].buckets) for key, one in known.items() if len(one) == 1}
 
 
 def _probe(found: OpenedStores, standing: list[tuple[int, str]]) -> list[str]:

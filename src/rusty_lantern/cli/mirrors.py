@@ -6,7 +6,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import FailOnOption, ended, missing_in, opened_stores
+from rusty_lantern.cli.session import FailOnOption, ended, mirrored_in, opened_stores
 
 
 def register(app: typer.Typer) -> None:
@@ -25,7 +25,8 @@ def mirrors(
 
     Use it to see whether the second site could take over. Example: lantern mirrors
     """
-    from rusty_lantern.core.audit.replicas import mirrored
+    from rusty_lantern.core.audit.audit import Judge
+    from rusty_lantern.core.baseline.builtin import NOTHING_REQUIRED
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.replicas import MirrorsResult, mirror_row
@@ -37,8 +38,8 @@ def mirrors(
     if not wanted:
         remedy = 'mirrors: [{from: harbour, to: skerry, buckets: ["permit-*"], lag: 30 minutes}]'
         raise BadInput(Problem("the estate file names no mirrors", remedy=remedy))
-    judge = found.judge()
-    rows = [mirror_row(compared, judge) for compared in mirrored(found.circles, wanted, missing_in(found.survey))]
+    judge = found.judge() or Judge(NOTHING_REQUIRED, found.when)
+    rows = [mirror_row(one, judge) for one in mirrored_in(found.survey, found.store_subjects, found.place.estate())]
     result = MirrorsResult(survey=found.survey.name, as_of=found.when, mirrors=rows)
     if json:
         emit(encode(result))

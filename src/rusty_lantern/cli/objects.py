@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -17,8 +16,9 @@ from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened, ta
 
 if TYPE_CHECKING:
     from rusty_lantern.cli.session import Opened
+    from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
-    from rusty_lantern.core.baseline.evaluation import Finding, Tallied
+    from rusty_lantern.core.baseline.evaluation import Finding, Tallies
     from rusty_lantern.objects.violations import Prefix
 
 
@@ -74,13 +74,13 @@ def objects(
     found = opened(workspace_folder, survey, as_of)
     chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
-    with _counting(found, engine, scheduler) as over:
-        judged = [
-            (view, judgement)
-            for view in chosen
-            for judgement in judge.of_bucket(view, over)
-            if judgement.tally is not None and breaking in (None, judgement.requirement.fact)
-        ]
+    tallies = _counted(found, judge, chosen, engine, scheduler)
+    judged = [
+        (view, judgement)
+        for view in chosen
+        for judgement in judge.findings(view, tallies)
+        if judgement.tally is not None and breaking in (None, judgement.requirement.fact)
+    ]
     judged.sort(key=lambda pair: _order(pair[1]))
     result = ObjectsResult(
         survey=found.survey.name,
@@ -97,26 +97,26 @@ def objects(
     ended(fail_on, (row.severity for row in result.requirements if row.status == "drifted"))
 
 
-@contextmanager
-def _counting(found: Opened, engine: Engine, scheduler: str) -> Iterator[Tallied]:
-    """What counts: this machine, or a cluster."""
+def _counted(found: Opened, judge: Judge, views: list[BucketSubject], engine: Engine, scheduler: str) -> Tallies:
+    """What requirements come to, counted by this machine or by a cluster."""
     from rusty_lantern.core.errors import BadInput, Problem
 
     if engine is Engine.here:
-        yield tallied(found.survey, found.when)
-        return
+        return tallied(found.survey, judge, views)
     if not scheduler:
         raise BadInput(Problem("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
     from rusty_lantern.objects.dask_cluster import Cluster
     from rusty_lantern.objects.duckdb_engine import table_path
 
-    cluster, text = Cluster(scheduler), found.place.baseline_texts()
-    try:
-        yield lambda store, bucket, requirements: cluster.tallies(
-            table_path(found.survey.folder, store, bucket.name), requirements, bucket, found.when, text
-        )
-    finally:
-        cluster.close()
+    counted = {}
+    with closing(Cluster(scheduler)) as cluster:
+        for view in views:
+            required = judge.on_objects(view)
+            if required:
+                path = table_path(found.survey.folder, view.store, view.name)
+                each = cluster.tallies(path, required, view.bucket, found.when)
+                counted[view.store, view.name] = {r.place: t for r, t in zip(required, each, strict=True)}
+    return counted
 
 
 def _check(fact: str) -> None:

@@ -96,7 +96,7 @@ def _row(found: Opened, view: BucketSubject, judge: Judge) -> RetentionRow:
     path = table_path(found.survey.folder, view.dossier.store, bucket.name)
     default = (lock.mode, lock.keep) if lock else ("", 0)
     summary = locks(path, found.when, default, rule if isinstance(rule, int) else 0)
-    judged = judge.of_bucket(view, tallied(found.survey, found.when))
+    judged = judge.findings(view, tallied(found.survey, judge, [view]))
     about = ("objects.mode", "objects.keep", "objects.hold", "objects.current-version", "objects.deletable-by")
     return RetentionRow(
         store=view.dossier.store,

@@ -16,12 +16,13 @@ if TYPE_CHECKING:
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.audit.audit import Audit, Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
-    from rusty_lantern.core.audit.replicas import Behind, Missing
+    from rusty_lantern.core.audit.replicas import Behind, MirrorSubject
     from rusty_lantern.core.audit.store_subject import StoreSubject
-    from rusty_lantern.core.baseline.evaluation import Tallied
-    from rusty_lantern.core.baseline.loader import Requirement
+    from rusty_lantern.core.audit.waiver_file import Waiver
+    from rusty_lantern.core.baseline.evaluation import Tallies
+    from rusty_lantern.core.config.estate import Estate
+    from rusty_lantern.core.errors import Place
     from rusty_lantern.core.history.drift_history import Key, Since
-    from rusty_lantern.core.model.bucket import Bucket
     from rusty_lantern.core.object_rules.tally import Tally
     from rusty_lantern.objects.retention_summary import Kept
 
@@ -78,26 +79,34 @@ def kept(place: Workspace, name: str | None) -> Survey:
     return load(place.surveys, name)
 
 
-def tallied(taken: Survey, when: datetime) -> Tallied:
-    """Judges requirements on objects over a survey's version tables; the column engine is loaded only if needed."""
+def tallied(taken: Survey, judge: Judge, views: Iterable[BucketSubject]) -> Tallies:
+    """What requirements on objects come to over a survey's version tables; their engine is loaded only if needed."""
+    wanted = [(view, required) for view in views if (required := judge.on_objects(view))]
+    if not wanted:
+        return {}
+    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.evaluation import tallies
 
-    def over(store: str, bucket: Bucket, requirements: Sequence[Requirement]) -> list[Tally]:
-        from rusty_lantern.objects.duckdb_engine import table_path
-        from rusty_lantern.objects.evaluation import tallies
-
-        return tallies(table_path(taken.folder, store, bucket.name), requirements, bucket, when)
-
-    return over
+    found: dict[tuple[str, str], dict[Place, Tally]] = {}
+    for view, required in wanted:
+        counted = tallies(table_path(taken.folder, view.store, view.name), required, view.bucket, judge.moment)
+        found[view.store, view.name] = {r.place: tally for r, tally in zip(required, counted, strict=True)}
+    return found
 
 
-def judge_kept(place: Workspace, taken: Survey, when: datetime | None = None) -> Audit:
+def judge_kept(
+    place: Workspace, taken: Survey, when: datetime | None = None, waivers: Sequence[Waiver] | None = None
+) -> Audit:
     """Hold a kept survey against the workspace's baseline; as of its own moment unless another is given."""
-    from rusty_lantern.core.audit.audit import audit
+    from rusty_lantern.core.audit.audit import Judge, audit
+    from rusty_lantern.core.audit.store_subject import store_subjects
 
     when = when or taken.manifest.taken
-    return audit(
-        taken.dossiers, place.baseline(), place.estate(), when, tallied(taken, when), missing_in(taken), place.waivers()
-    )
+    estate = place.estate()
+    judge = Judge(place.baseline(), when, tuple(place.waivers() if waivers is None else waivers))
+    stores = store_subjects(taken.dossiers, estate, when)
+    buckets = [view for one in stores for view in one.buckets.values()]
+    return audit(stores, judge, mirrored_in(taken, stores, estate), tallied(taken, judge, buckets))
 
 
 LOOK_BACK = 30
@@ -149,53 +158,54 @@ class OpenedStores(NamedTuple):
     place: Workspace
     survey: Survey
     when: datetime
-    circles: list[StoreSubject]
+    store_subjects: list[StoreSubject]
 
     def judge(self) -> Judge | None:
         """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
         return judge_of(self.place, self.when)
 
-    def under(self, circle: StoreSubject) -> dict[str, list[tuple[str, str, int, int]]]:
+    def under(self, store_subject: StoreSubject) -> dict[str, list[tuple[str, str, int, int]]]:
         """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""
-        tables = [n for n, view in circle.buckets.items() if view.bucket.table.value is not None]
+        tables = [n for n, view in store_subject.buckets.items() if view.bucket.table.value is not None]
         if not tables:
             return {}
         from rusty_lantern.objects.duckdb_engine import table_path
         from rusty_lantern.objects.replica_diff import keys_in
 
-        store = circle.roster.dossier.store
+        store = store_subject.index.dossier.store
         return {name: keys_in(table_path(self.survey.folder, store, name)) for name in tables}
 
 
 def opened_stores(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> OpenedStores:
     """Open a kept survey store by store, or one store of it. Raises `BadInput` for a store that it has not."""
-    from rusty_lantern.core.audit.store_subject import circles
+    from rusty_lantern.core.audit.store_subject import store_subjects
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 
     place = workspace(named)
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    found = circles(taken.dossiers, place.estate(), when)
-    names = [circle.roster.dossier.store for circle in found]
+    found = store_subjects(taken.dossiers, place.estate(), when)
+    names = [store_subject.index.dossier.store for store_subject in found]
     if only is not None and only not in names:
         hint = nearest(only, names) or f"stores: {', '.join(names)}"
         raise BadInput(Problem(f'no store "{only}" in the survey {taken.name}', remedy=hint))
-    return OpenedStores(place, taken, when, [c for c in found if only in (None, c.roster.dossier.store)])
+    return OpenedStores(place, taken, when, [c for c in found if only in (None, c.index.dossier.store)])
 
 
-def missing_in(taken: Survey) -> Missing:
-    """Counts what mirrors lack by a survey's version tables; the column engine is loaded only if needed."""
+def mirrored_in(taken: Survey, stores: list[StoreSubject], estate: Estate) -> list[MirrorSubject]:
+    """The estate's mirrored buckets, compared; what a copy lacks is counted where both sides have version tables."""
+    from rusty_lantern.core.audit.replicas import mirrored, pairs
 
-    def count(view: BucketSubject, copy: BucketSubject, lag: int) -> Behind | None:
-        if view.bucket.table.value is None or copy.bucket.table.value is None:
-            return None
+    lacks: dict[tuple[str, str], Behind] = {}
+    for mirror, view, copy in pairs(stores, estate.mirrors):
+        if copy is None or view.table.value is None or copy.table.value is None:
+            continue
         from rusty_lantern.objects.duckdb_engine import table_path
         from rusty_lantern.objects.replica_diff import lacking
 
-        paths = [table_path(taken.folder, side.dossier.store, side.bucket.name) for side in (view, copy)]
-        return lacking(paths[0], paths[1], view.dossier.taken, lag)
-
-    return count
+        paths = [table_path(taken.folder, side.store, side.name) for side in (view, copy)]
+        lacks[view.title, mirror.target] = lacking(paths[0], paths[1], view.dossier.taken, mirror.lag)
+    return list(mirrored(stores, estate.mirrors, lacks))
 
 
 def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:

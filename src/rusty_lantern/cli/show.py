@@ -39,7 +39,7 @@ def show(
     place, taken, when, seen = opened(workspace_folder, survey, as_of)
     view = find_view(seen, bucket, taken)
     judge = Judge(place.baseline(), when, tuple(place.waivers())) if required else None
-    judged = judge.of_bucket(view, tallied(taken, when)) if judge else None
+    judged = judge.findings(view, tallied(taken, judge, [view])) if judge else None
     result = show_result(taken, view, judged, judge.cascade.baseline if judge else None)
     if json:
         emit(encode(result))

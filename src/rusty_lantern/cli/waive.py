@@ -10,7 +10,7 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import note
-from rusty_lantern.cli.session import kept, missing_in, moment, tallied, workspace
+from rusty_lantern.cli.session import judge_kept, kept, moment, workspace
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -45,16 +45,13 @@ def waive(
     lantern waive harbour/press-kit exposure.list --because "until the new site is up" --by "head of outreach"
     --until 2027-03-31
     """
-    from rusty_lantern.core.audit.audit import audit
 
     place = workspace(workspace_folder)
     baseline = place.baseline()
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
     had = place.waivers()
-    found = audit(
-        taken.dossiers, baseline, place.estate(), when, tallied(taken, when), missing_in(taken), had
-    )  # fmt: skip
+    found = judge_kept(place, taken, when, had)
     drift = _drift(found.judgements, of, fact)
     answers = [
         _asked(words, given)

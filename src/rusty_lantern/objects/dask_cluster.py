@@ -13,7 +13,7 @@ from typing import Any
 
 import pyarrow.parquet as pq
 
-from rusty_lantern.core.baseline.loader import Requirement, read_baseline
+from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.errors import BadInput, Problem
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.object_rules.tally import Tally
@@ -43,23 +43,12 @@ class Cluster:
         """Leave the cluster; it goes on running."""
         self._client.close()
 
-    def tallies(
-        self,
-        path: Path,
-        requirements: Sequence[Requirement],
-        bucket: Bucket,
-        moment: datetime,
-        baseline: dict[str, str],
-    ) -> list[Tally]:
-        """One tally a requirement over a table; `baseline` has the texts that the requirements were read from.
-
-        The text is sent, not the requirements: their comparisons are functions, which do not travel.
-        """
+    def tallies(self, path: Path, requirements: Sequence[Requirement], bucket: Bucket, moment: datetime) -> list[Tally]:
+        """One tally a requirement over a table."""
         groups = range(pq.ParquetFile(path).num_row_groups)
-        chosen = [(r.fact, str(r.place)) for r in requirements]
         tasks = [
             self._client.submit(
-                part, str(path.resolve()), stretch, baseline, chosen, bucket, moment, pure=False, retries=3
+                part, str(path.resolve()), stretch, list(requirements), bucket, moment, pure=False, retries=3
             )
             for stretch in stretches(groups, self._groups)
         ]
@@ -74,16 +63,8 @@ def stretches(groups: range, size: int) -> Iterator[tuple[int, ...]]:
 
 
 def part(
-    path: str,
-    groups: tuple[int, ...],
-    baseline: dict[str, str],
-    chosen: list[tuple[str, str]],
-    bucket: Bucket,
-    moment: datetime,
+    path: str, groups: tuple[int, ...], requirements: list[Requirement], bucket: Bucket, moment: datetime
 ) -> list[Tally]:
     """What a worker does: judge some row groups of a table."""
-    first = next(iter(baseline))
-    sheets = read_baseline(baseline[first], first, baseline.__getitem__).sheets
-    found = {(r.fact, str(r.place)): r for sheet in sheets for r in sheet.require}
     rows = pq.ParquetFile(path).read_row_groups(list(groups))
-    return tallies_of(rows, [found[one] for one in chosen], bucket, moment)
+    return tallies_of(rows, requirements, bucket, moment)

@@ -44,7 +44,7 @@ async def probe_store(reader: StoreReader, dossier: Dossier, estate: Estate) -> 
 
 async def probe_bucket(reader: StoreReader, view: BucketSubject) -> Bucket:
     """A bucket with what it answered; whatever goes wrong with it, the others are tried."""
-    patience = view.store.patience.bucket if view.store else PATIENCE
+    patience = view.entry.patience.bucket if view.entry else PATIENCE
     try:
         with patient(Patience(min(PATIENCE, patience))):
             answers = await _ask(reader, view)

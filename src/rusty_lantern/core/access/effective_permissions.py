@@ -82,9 +82,9 @@ class PermissionGroup(msgspec.Struct, frozen=True):
 class EffectivePermissions:
     """The buckets of one store, ready to be asked about its identities."""
 
-    def __init__(self, seen: Mapping[str, Seen], roster: StoreIndex) -> None:
+    def __init__(self, seen: Mapping[str, Seen], index: StoreIndex) -> None:
         self.seen = seen
-        self.roster = roster
+        self.index = index
         self.names = sorted(seen)
         self.account = next((one.surroundings.account for one in seen.values()), "")
         self._templates: dict[str, Template] = {}
@@ -109,8 +109,8 @@ class EffectivePermissions:
         return self._found[holder.name]
 
     def _of(self, holder: Identity) -> list[PermissionGroup]:
-        groups = self.roster.memberships.get(holder.name, [])
-        side = side_of(self.roster, holder)
+        groups = self.index.memberships.get(holder.name, [])
+        side = side_of(self.index, holder)
         parts = parts_of(holder, groups, self.account)
         named = self._named()
         mine = frozenset(parts.keys() & named.keys())
@@ -147,7 +147,7 @@ class EffectivePermissions:
 
     def on(self, holder: Identity, bucket: str) -> dict[str, Reach]:
         """What an identity can do on one bucket, by both sides together, but for what everybody can."""
-        return self._decide(holder, side_of(self.roster, holder), bucket)
+        return self._decide(holder, side_of(self.index, holder), bucket)
 
     def _permitted(
         self, holder: Identity, side: Side, parts: Mapping[str, str], named: Mapping[str, list[str]], own: str

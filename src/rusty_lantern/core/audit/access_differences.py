@@ -42,9 +42,9 @@ def differences(before: BucketSubject, after: BucketSubject) -> Iterator[Differe
 
 def own_differences(before: BucketSubject, after: BucketSubject) -> Iterator[Difference]:
     """The same of the store's own identities, by their own permissions and the bucket's rules together."""
-    roster = before.roster
-    for holder in (roster.dossier.identities.value or ())[:MOST_OWN]:
-        who, side = known_as(holder), side_of(roster, holder)
+    index = before.index
+    for holder in (index.dossier.identities.value or ())[:MOST_OWN]:
+        who, side = known_as(holder), side_of(index, holder)
         account = before.surroundings.account or who.account
         old, new = (both_sides(view.rules, side, account) for view in (before, after))
         for verb in VERBS:
@@ -54,7 +54,7 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> Iterator[Dif
 
 def own_unread(view: BucketSubject) -> str:
     """Why not all of the store's own identities are looked at; empty where they are."""
-    told = view.roster.dossier.identities
+    told = view.index.dossier.identities
     if told.unread:
         return f"the store's own identities were not read ({told.reason})"
     more = len(told.value or ()) - MOST_OWN

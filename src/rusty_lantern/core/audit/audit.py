@@ -10,34 +10,24 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
-from typing import Any
+from types import MappingProxyType
 
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.audit.replicas import Missing, mirrored
-from rusty_lantern.core.audit.replicas import judgements as mirror_judgements
-from rusty_lantern.core.audit.store_subject import StoreSubject, circles
+from rusty_lantern.core.audit.replicas import MirrorSubject
+from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waiver_file import Waiver
 from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.audit.waivers import apply as waive
-from rusty_lantern.core.baseline.builtin import DOORS
-from rusty_lantern.core.baseline.evaluation import (
-    Cascade,
-    Finding,
-    Status,
-    Tallied,
-    Weight,
-    judge,
-    judge_subject,
-    no_tables,
-)
-from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Severity, in_force
-from rusty_lantern.core.baseline.selectors import All, SubjectRef, spoken
-from rusty_lantern.core.config.estate import Estate
-from rusty_lantern.core.facts.replicas import Compared
-from rusty_lantern.core.model.dossier import Dossier, undisturbed
+from rusty_lantern.core.baseline.builtin import OF_PROBED_BUCKETS
+from rusty_lantern.core.baseline.evaluation import Cascade, Finding, Status, Tallies, Weight, evaluate
+from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement, Severity, in_force
+from rusty_lantern.core.baseline.selectors import All, Subject
+from rusty_lantern.core.model.dossier import undisturbed
+
+NO_TALLIES: Tallies = MappingProxyType({})
 
 
 class Audit(msgspec.Struct, frozen=True):
@@ -82,28 +72,6 @@ def _order(judgement: Finding) -> tuple[object, ...]:
     return severity, *reach, judgement.store, judgement.name, judgement.requirement.fact
 
 
-def _weigh(view: BucketSubject, sensitive: All | None) -> Weight:
-    """How far whatever drifts on a bucket reaches."""
-    levels = [verdict.level for verdict in view.verdicts.values()]
-    open_to = {verb for (_, verb), verdict in view.verdicts.items() if verdict.level in ("narrow", "open")}
-    marked = (
-        sensitive is not None and sensitive.fit(spoken(view.dossier.store, view.bucket, view.fact)).yes is not False
-    )
-    held = view.bucket.usage.value
-    return Weight(marked, 2 if "open" in levels else int("narrow" in levels), len(open_to), held.bytes if held else 0)
-
-
-def _judged(view: BucketSubject, cascade: Cascade, tallied: Tallied) -> list[Finding]:
-    """The judgements on a bucket, its drift weighed."""
-    found = judge(cascade, view.dossier.store, view.bucket, view.fact, tallied)
-    if view.bucket.doors.value and view.fact("doors").value == "disagrees":
-        found.append(Finding(view.dossier.store, view.bucket.name, DOORS, view.fact("doors"), "drifted"))
-    if not any(j.status == "drifted" for j in found):
-        return found
-    weight = _weigh(view, cascade.baseline.sensitive)
-    return [msgspec.structs.replace(j, weight=weight) if j.status == "drifted" else j for j in found]
-
-
 @dataclass(frozen=True)
 class Judge:
     """The baseline in force at a moment, and the waivers: what every command judges by, so that no two can differ."""
@@ -117,60 +85,67 @@ class Judge:
         """The requirements on each subject, worked out once for those that are alike."""
         return Cascade(in_force(self.baseline, self.moment))
 
-    def of_bucket(self, view: BucketSubject, tallied: Tallied = no_tables) -> list[Finding]:
-        """The judgements on a bucket, drift weighed, and marked where it is waived."""
-        return self.waived(_judged(view, self.cascade, tallied))[0]
+    def findings(self, subject: Subject, tallies: Tallies = NO_TALLIES) -> list[Finding]:
+        """The findings on a subject, drift weighed, and marked where it is waived."""
+        return self.waived(self.unwaived(subject, tallies))[0]
 
-    def of_subject(self, circle: StoreSubject, subject: tuple[SubjectRef, Any]) -> list[Finding]:
-        """The same on a store's other subjects."""
-        return self.waived(self.unwaived(circle, subject))[0]
+    def unwaived(self, subject: Subject, tallies: Tallies = NO_TALLIES) -> list[Finding]:
+        """The findings before waivers, drift weighed."""
+        found = evaluate(self.cascade, subject, tallies, _promised(subject))
+        if not isinstance(subject, BucketSubject) or all(j.status != "drifted" for j in found):
+            return found
+        weight = _weigh(subject, self.cascade.baseline.sensitive)
+        return [msgspec.structs.replace(j, weight=weight) if j.status == "drifted" else j for j in found]
 
-    def unwaived(self, circle: StoreSubject, subject: tuple[SubjectRef, Any]) -> list[Finding]:
-        """The same, before waivers."""
-        named, view = subject
-        observe = circle.observer(view)
-        return judge_subject(self.cascade, msgspec.structs.replace(named, observe=observe), observe)
-
-    def of_mirror(self, compared: Compared) -> list[Finding]:
-        """The judgements on a mirrored bucket's copy."""
-        return self.waived(mirror_judgements(compared, self.cascade.baseline))[0]
-
-    def waived(self, judgements: Iterable[Finding]) -> tuple[list[Finding], list[Waived]]:
+    def waived(self, findings: Iterable[Finding]) -> tuple[list[Finding], list[Waived]]:
         """Findings with what is waived marked so, and how each waiver stands."""
-        return waive(judgements, list(self.waivers), self.moment, self.cascade.baseline.longest_waiver)
+        return waive(findings, list(self.waivers), self.moment, self.cascade.baseline.longest_waiver)
+
+    def on_objects(self, subject: Subject) -> list[Requirement]:
+        """The requirements on a bucket's objects that need its version table; none where it has no table."""
+        if not subject.table.settled:
+            return []
+        return [r.requirement for r in self.cascade.required_of(subject, _promised(subject)) if r.of_objects]
+
+
+def _promised(subject: Subject) -> tuple[Requirement, ...]:
+    """What is required of a subject without any sheet."""
+    if isinstance(subject, MirrorSubject):
+        return subject.promised
+    disagrees = (
+        isinstance(subject, BucketSubject) and subject.bucket.doors.value and subject.probed.value == "disagrees"
+    )
+    return OF_PROBED_BUCKETS if disagrees else ()
+
+
+def _weigh(view: BucketSubject, sensitive: All | None) -> Weight:
+    """How far whatever drifts on a bucket reaches."""
+    levels = [verdict.level for verdict in view.verdicts.values()]
+    open_to = {verb for (_, verb), verdict in view.verdicts.items() if verdict.level in ("narrow", "open")}
+    marked = sensitive is not None and sensitive.fit(view).yes is not False
+    held = view.bucket.usage.value
+    return Weight(marked, 2 if "open" in levels else int("narrow" in levels), len(open_to), held.bytes if held else 0)
 
 
 def audit(
-    dossiers: list[Dossier],
-    baseline: Baseline,
-    estate: Estate | None,
-    moment: datetime,
-    tallied: Tallied = no_tables,
-    missing: Missing = lambda view, copy, lag: None,
-    waivers: Sequence[Waiver] = (),
+    stores: Sequence[StoreSubject],
+    judge: Judge,
+    mirrors: Sequence[MirrorSubject] = (),
+    tallies: Tallies = NO_TALLIES,
 ) -> Audit:
-    """Hold a survey against a baseline, as of a moment.
-
-    `tallied` judges requirements on objects, `missing` counts what mirrors lack.
-    """
-    judge = Judge(baseline, moment, tuple(waivers))
-    stores = circles(dossiers, estate, moment)
-    seen = [view for circle in stores for view in circle.buckets.values()]
-    others = [(circle, subject) for circle in stores for subject in circle.subjects()]
-    baseline = judge.cascade.baseline
+    """Hold a survey against a baseline: every bucket, every other subject of its stores, every mirrored bucket."""
+    buckets = [view for store in stores for view in store.buckets.values()]
+    others = [subject for store in stores for subject in store.subjects()]
+    subjects: list[Subject] = [*buckets, *others]
     with undisturbed():
-        judgements = [j for view in seen for j in _judged(view, judge.cascade, tallied)]
-    for circle, subject in others:
-        judgements += judge.unwaived(circle, subject)
-    for compared in mirrored(stores, estate.mirrors if estate else (), missing):
-        judgements += mirror_judgements(compared, baseline)
-    unread = [(d.store, d.listing.reason) for d in dossiers if not d.listing.settled]
-    subjects = [*(spoken(v.dossier.store, v.bucket, v.fact) for v in seen), *(subject for _, (subject, _) in others)]
+        unwaived = [j for subject in (*subjects, *mirrors) for j in judge.unwaived(subject, tallies)]
+    findings, stands = judge.waived(unwaived)
     idle = [
         f'{sheet.place}: sheet "{sheet.name}" speaks of nothing that was surveyed'
-        for sheet in baseline.sheets
+        for sheet in judge.cascade.baseline.sheets
         if not any(sheet.applies_to(subject) for subject in subjects)
     ]
-    judgements, stands = judge.waived(judgements)
-    exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in seen) for verb in VERBS}
-    return Audit(judgements, unread, idle, len(seen), stands, exposed)
+    dossiers = [store.index.dossier for store in stores]
+    unread = [(dossier.store, dossier.listing.reason) for dossier in dossiers if not dossier.listing.settled]
+    exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in buckets) for verb in VERBS}
+    return Audit(findings, unread, idle, len(buckets), stands, exposed)

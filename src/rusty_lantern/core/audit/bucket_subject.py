@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
-from typing import Any, Protocol
+from typing import Any, ClassVar, Protocol
 
 import msgspec
 
@@ -27,10 +27,10 @@ from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.catalogue import REGISTER
-from rusty_lantern.core.facts.registry import Subject, UnknownFact, derive
-from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.facts.registry import UnknownFact, derive
+from rusty_lantern.core.model.bucket import Bucket, Table
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Identity, Verb
+from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.value_types import show_moment
 
@@ -39,7 +39,7 @@ class StoreContext(Protocol):
     """The store that a bucket is in, as far as the bucket's facts need it."""
 
     @property
-    def roster(self) -> StoreIndex:
+    def index(self) -> StoreIndex:
         """Who there is in the store, and which keys."""
 
     @property
@@ -55,15 +55,6 @@ class StoreContext(Protocol):
         """The buckets of the store by name."""
 
 
-def _nobody_asked(holder: Identity) -> Fact:
-    """What an identity can do, of a bucket that stands alone."""
-    return Answer("failed", None, f"{holder.name} was not looked at")
-
-
-def _not_looked_at(bucket: str, verb: str) -> Fact:
-    return Answer("failed", None, f"the bucket {bucket} was not read")
-
-
 @dataclass(frozen=True)
 class BucketSubject:
     """One bucket of a survey with everything that follows from it, worked out when asked."""
@@ -71,28 +62,56 @@ class BucketSubject:
     bucket: Bucket
     dossier: Dossier
     moment: datetime
-    store: Store | None = None
+    entry: Store | None = None
+    """What the estate file says of the store."""
     trusted_accounts: frozenset[str] = frozenset()
     neighbours: Mapping[str, BucketSubject] = field(default_factory=dict)
     """The buckets of the same store, by name."""
-    circle: StoreContext | None = None
-    """The store's identities and keys; a bucket that stands alone has none. A proposed one has the circle of that which
-    is there, and is not in it."""
+    context: StoreContext | None = None
+    """The store's identities and keys; a bucket that stands alone has none. A proposed one has the context of that
+    which is there, and is not in it."""
     trusted_networks: tuple[str, ...] = ()
+    kind: ClassVar[str] = "bucket"
+    unseen: ClassVar[bool] = False
+
+    @property
+    def store(self) -> str:
+        """The name of its store."""
+        return self.dossier.store
+
+    @property
+    def name(self) -> str:
+        """The bucket's name."""
+        return self.bucket.name
+
+    @property
+    def label(self) -> str:
+        """The bucket's name."""
+        return self.bucket.name
 
     @property
     def title(self) -> str:
         """`STORE/BUCKET`."""
         return f"{self.dossier.store}/{self.bucket.name}"
 
+    @property
+    def tags(self) -> Answer[dict[str, str]]:
+        """The bucket's tags."""
+        return self.bucket.tags
+
+    @property
+    def table(self) -> Answer[Table]:
+        """The version table of its objects."""
+        return self.bucket.table
+
     @cached_property
     def rules(self) -> Rules:
         """Policy, grants and guards as rules."""
-        found = rules_of(self.bucket, self.dossier, self.roster.members)
-        if not found.object_doubt or self.store is None:
+        found = rules_of(self.bucket, self.dossier, self.index.members)
+        if not found.object_doubt or self.entry is None:
             return found
         doubt: Fact = Answer("failed", None, found.object_doubt)
-        stated = or_stated("grants.of-objects", doubt, self.store, self.moment)
+        stated = or_stated("grants.of-objects", doubt, self.entry, self.moment)
         return msgspec.structs.replace(found, object_doubt="") if stated.value == "none" else found
 
     @cached_property
@@ -109,11 +128,11 @@ class BucketSubject:
         return self.dossier.account_number or self.dossier.account.value or ""
 
     @property
-    def roster(self) -> StoreIndex:
+    def index(self) -> StoreIndex:
         """Who there is in the store, and which keys."""
-        if self.circle is not None:
-            return self.circle.roster
-        return StoreIndex(self.dossier, self.moment, _nobody_asked, _not_looked_at)
+        if self.context is not None:
+            return self.context.index
+        return StoreIndex(self.dossier, self.moment)
 
     @cached_property
     def verdicts(self) -> Exposures:
@@ -125,28 +144,28 @@ class BucketSubject:
             return {(audience, verb): unknown for audience in AUDIENCES for verb in VERBS}
 
     @cached_property
-    def _subject(self) -> Subject:
-        facts = {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
-        trusted = frozenset(f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.fence and one.fence.trusted)
-        return Subject(
-            self.bucket, self.dossier, facts, self._doors(), self._access, self._demands, self._elsewhere, trusted,
-            self.roster,
-        )  # fmt: skip
+    def exposures(self) -> dict[str, Fact]:
+        """`AUDIENCE.VERB` → verdict, as facts."""
+        return {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
+
+    @cached_property
+    def trusted_only(self) -> frozenset[str]:
+        """The `AUDIENCE.VERB` whose verdict is fenced to networks that the team trusts."""
+        return frozenset(f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.fence and one.fence.trusted)
 
     @property
     def shapes(self) -> VerdictCache:
         """What was decided already of buckets of the same store with rules alike."""
-        return self.circle.shapes if self.circle else VerdictCache()
+        return self.context.shapes if self.context else VerdictCache()
 
-    def _demands(self, name: str) -> Fact:
-        asked = self.bucket.policy
-        return msgspec.structs.replace(
-            self.shapes.demanded(self.rules, self.surroundings, name), evidence=asked.evidence
-        )
+    def demanded(self, name: str) -> Fact:
+        """What the policy demands of every upload, by name."""
+        found = self.shapes.demanded(self.rules, self.surroundings, name)
+        return msgspec.structs.replace(found, evidence=self.bucket.policy.evidence)
 
-    def _elsewhere(self, name: str) -> Subject | None:
-        found = self.neighbours.get(name)
-        return found._subject if found else None
+    def neighbour(self, name: str) -> BucketSubject | None:
+        """Another bucket of the same store; None if it was not read."""
+        return self.neighbours.get(name)
 
     @cached_property
     def named(self) -> dict[Principal, dict[Verb, Reach] | None]:
@@ -165,9 +184,9 @@ class BucketSubject:
         return found
 
     def _granted(self, identity: Principal) -> dict[Verb, Reach]:
-        circle = self.circle
-        if circle is not None and circle.buckets.get(self.bucket.name) is self:
-            return circle.across.granted(identity, self.bucket.name)
+        context = self.context
+        if context is not None and context.buckets.get(self.bucket.name) is self:
+            return context.across.granted(identity, self.bucket.name)
         return reach_of(identity, self.rules, self.surroundings, Budget(BUDGET))
 
     def trusts(self, identity: Principal) -> Fact:
@@ -176,7 +195,7 @@ class BucketSubject:
         inner = self.trusted_accounts | own
         if identity.account in inner or identity.name in inner:
             return Answer("known", "on")
-        if identity.kind == "group" or identity.name in self.roster.holders:
+        if identity.kind == "group" or identity.name in self.index.holders:
             return Answer("known", "on")
         if identity.kind in ("service", "federated"):
             return Answer("known", "off")
@@ -195,19 +214,20 @@ class BucketSubject:
 
     def _own_holders(self, verb: Verb) -> list[str]:
         """The store's own identities that may use the verb here, by both sides together."""
-        circle = self.circle
-        if circle is None or circle.buckets.get(self.bucket.name) is not self:
+        context = self.context
+        if context is None or context.buckets.get(self.bucket.name) is not self:
             return []
         return [
             holder.name
-            for holder in self.roster.dossier.identities.value or ()
-            for permitted in circle.across.of(holder)
+            for holder in self.index.dossier.identities.value or ()
+            for permitted in context.across.of(holder)
             if verb in permitted.reach
             and permitted.reach[verb].level in ("narrow", "open")
             and self.bucket.name in permitted.buckets
         ]
 
-    def _access(self, name: str) -> Fact:
+    def access(self, name: str) -> Fact:
+        """What the rules grant a named identity (or `outside`: every named one that is not trusted)."""
         trusted = {who: self.trusts(who) for who in self.named} if name == "outside" else {}
         wanted = [who for who in self.named if name == who.name or (who in trusted and trusted[who].value != "on")]
         if not wanted and name != "outside" and any(map(asks_who, self.rules.policy.statements)):
@@ -228,7 +248,9 @@ class BucketSubject:
         note = ", ".join(who.name for who in wanted if name == "outside")
         return Answer("known", " ".join(verb for verb in VERBS if verb in verbs), note, asked)
 
-    def _doors(self) -> Fact:
+    @property
+    def probed(self) -> Fact:
+        """How the anonymous test stood to the verdicts."""
         knocks = self.bucket.doors
         if not knocks.value:
             return Answer("failed" if knocks.state == "known" else knocks.state, None, knocks.note, knocks.evidence)
@@ -238,12 +260,12 @@ class BucketSubject:
     def fact(self, name: str) -> Fact:
         """A fact by name; where it could not be read and the store's owner states it, what is stated."""
         try:
-            found = derive(name, self._subject)
+            found = derive(name, self)
         except UnknownFact:
             raise
         except Exception as error:
             return Answer("failed", None, defect(error))
-        return found if self.store is None else or_stated(name, found, self.store, self.moment)
+        return found if self.entry is None else or_stated(name, found, self.entry, self.moment)
 
     def facts(self) -> dict[str, Fact]:
         """Every fact of the register, with the bucket's own tags for `tags.*`."""

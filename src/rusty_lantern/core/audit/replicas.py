@@ -6,29 +6,29 @@ later; one that differs did not travel. Where either side could not be read, the
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import timedelta
 from fnmatch import fnmatchcase
-from typing import TYPE_CHECKING
+from types import MappingProxyType
+from typing import ClassVar
 
 import msgspec
 
+from rusty_lantern.core.answer import Answer, Fact
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
-from rusty_lantern.core.baseline.builtin import ASKED
-from rusty_lantern.core.baseline.evaluation import Finding, Status, last_word, show_fact
-from rusty_lantern.core.baseline.loader import Baseline
-from rusty_lantern.core.baseline.selectors import SubjectRef
+from rusty_lantern.core.baseline.builtin import OF_MIRRORS
+from rusty_lantern.core.baseline.evaluation import show_fact
+from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.config.estate import Mirror
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.facts.registry import derive
 from rusty_lantern.core.facts.replicas import Compared, Content, Difference
+from rusty_lantern.core.model.bucket import Table
 from rusty_lantern.core.value_types import DURATION
 
-if TYPE_CHECKING:
-    from rusty_lantern.core.audit.bucket_subject import BucketSubject
-
-SETTINGS = (
-    "versioning", "encryption.at-rest", "lock.enabled", "lock.mode", "lock.keep", "exposure.list", "exposure.read",
-    "exposure.write", "exposure.delete", "lifecycle.expires", "lifecycle.expires-old",
-)  # fmt: skip
+SETTINGS = tuple(name for name, entry in REGISTER.items() if entry.mirrored)
 """Settings that a copy needs as much as the original."""
 
 
@@ -39,27 +39,75 @@ class Behind(msgspec.Struct, frozen=True):
     recent: int
 
 
-Missing = Callable[["BucketSubject", "BucketSubject", int], "Behind | None"]
-"""Counts the keys that a copy lacks, where both sides have version tables; None where not."""
+Missing = Mapping[tuple[str, str], Behind]
+"""Full name of the original, name of the second store → what the copy lacks; only where both have version tables."""
 
 
-def mirrored(stores: list[StoreSubject], mirrors: tuple[Mirror, ...], missing: Missing) -> Iterator[Compared]:
-    """Every bucket of every mirror."""
-    by_name = {circle.roster.dossier.store: circle for circle in stores}
+def mirrored(
+    stores: Sequence[StoreSubject], mirrors: tuple[Mirror, ...], missing: Missing = MappingProxyType({})
+) -> Iterator[MirrorSubject]:
+    """Every bucket of every mirror, compared."""
+    by_name = {one.index.dossier.store: one for one in stores}
     for mirror in mirrors:
         source, target = by_name.get(mirror.source), by_name.get(mirror.target)
-        unread = next((c for c in (source, target) if c is None or not c.roster.dossier.listing.settled), None)
+        unread = next((c for c in (source, target) if c is None or not c.index.dossier.listing.settled), None)
         if source is None or target is None or unread is not None:
-            why = unread.roster.dossier.listing.reason if unread else "it is not in this survey"
-            name = unread.roster.dossier.store if unread else (mirror.source if source is None else mirror.target)
-            yield Compared(mirror, "*", None, "", unknown=(("every bucket", f"{name} was not read: {why}"),))
-            continue
-        for name, view in source.buckets.items():
-            if any(fnmatchcase(name, pattern) for pattern in mirror.buckets):
-                yield compare(mirror, view, target.buckets.get(name), missing)
+            why = unread.index.dossier.listing.reason if unread else "it is not in this survey"
+            name = unread.index.dossier.store if unread else (mirror.source if source is None else mirror.target)
+            unknown = (("every bucket", f"{name} was not read: {why}"),)
+            yield MirrorSubject(Compared(mirror, "*", None, "", unknown=unknown))
+    for mirror, view, copy in pairs(stores, mirrors):
+        yield MirrorSubject(compare(mirror, view, copy, missing.get((view.title, mirror.target))))
 
 
-def compare(mirror: Mirror, view: BucketSubject, copy: BucketSubject | None, missing: Missing) -> Compared:
+def pairs(
+    stores: Sequence[StoreSubject], mirrors: tuple[Mirror, ...]
+) -> Iterator[tuple[Mirror, BucketSubject, BucketSubject | None]]:
+    """Every bucket of every mirror whose stores were read, and its copy, if there is one."""
+    read = {one.index.dossier.store: one.buckets for one in stores if one.index.dossier.listing.settled}
+    for mirror in mirrors:
+        if mirror.source in read and mirror.target in read:
+            for name, view in read[mirror.source].items():
+                if any(fnmatchcase(name, pattern) for pattern in mirror.buckets):
+                    yield mirror, view, read[mirror.target].get(name)
+
+
+@dataclass(frozen=True)
+class MirrorSubject:
+    """A mirrored bucket, as sheets speak of it: by the store and the name of the original."""
+
+    compared: Compared
+    kind: ClassVar[str] = "mirror"
+    unseen: ClassVar[bool] = False
+    tags: ClassVar[Answer[dict[str, str]]] = Answer("absent")
+    table: ClassVar[Answer[Table]] = Answer("unsupported")
+
+    @property
+    def store(self) -> str:
+        """The store of the original."""
+        return self.compared.mirror.source
+
+    @property
+    def name(self) -> str:
+        """The bucket's name."""
+        return self.compared.bucket
+
+    @property
+    def label(self) -> str:
+        """`BUCKET → STORE`."""
+        return f"{self.compared.bucket} → {self.compared.mirror.target}"
+
+    @property
+    def promised(self) -> tuple[Requirement, ...]:
+        """What the estate file asks of every mirror, at the line that names it."""
+        return tuple(msgspec.structs.replace(r, place=self.compared.mirror.place) for r in OF_MIRRORS)
+
+    def fact(self, name: str) -> Fact:
+        """A fact of the comparison."""
+        return derive(name, self.compared)
+
+
+def compare(mirror: Mirror, view: BucketSubject, copy: BucketSubject | None, counted: Behind | None = None) -> Compared:
     """One bucket and its copy."""
     if copy is None:
         return Compared(mirror, view.bucket.name, "missing", f"{mirror.target} has no such bucket")
@@ -75,19 +123,18 @@ def compare(mirror: Mirror, view: BucketSubject, copy: BucketSubject | None, mis
     hidden_tags = next((side.bucket.tags for side in (view, copy) if side.bucket.tags.unread), None)
     if hidden_tags is not None:
         unknown.append(("tags", hidden_tags.reason))
-    content, words, behind = _content(mirror, view, copy, missing)
+    content, words, behind = _content(mirror, view, copy, counted)
     if content is None:
         unknown.append(("content", words))
     return Compared(mirror, view.bucket.name, content, words, behind, tuple(differences), tuple(unknown))
 
 
 def _content(
-    mirror: Mirror, view: BucketSubject, copy: BucketSubject, missing: Missing
+    mirror: Mirror, view: BucketSubject, copy: BucketSubject, counted: Behind | None
 ) -> tuple[Content | None, str, int]:
     here, there = view.bucket.usage.value, copy.bucket.usage.value
     if here is None or there is None or not (here.complete and there.complete):
         return None, "not all objects were counted on both sides", 0
-    counted = missing(view, copy, mirror.lag)
     if counted is not None and counted.overdue:
         return "lacking", f"{_objects(counted.overdue)} never arrived", 0
     unread = next((side.bucket.versions for side in (view, copy) if side.bucket.versions.unread), None)
@@ -124,33 +171,3 @@ def show_waiting(seconds: int) -> str:
     """
     unit = next(size for size in (86_400, 3_600, 60, 1) if seconds >= size or size == 1)
     return DURATION.show(seconds // unit * unit)
-
-
-def spoken_mirror(compared: Compared) -> SubjectRef:
-    """A mirrored bucket, as sheets speak of it: by the store and the name of the original."""
-    title = f"{compared.bucket} → {compared.mirror.target}"
-    return SubjectRef("mirror", compared.mirror.source, compared.bucket, title)
-
-
-def judgements(compared: Compared, baseline: Baseline | None = None) -> Iterator[Finding]:
-    """What a mirror asks of a bucket's copy, judged. The estate file asks it; a sheet may lift it or ask otherwise."""
-    subject = spoken_mirror(compared)
-    for promised, derive in ASKED:
-        said = last_word(baseline, subject, promised.fact) if baseline is not None else None
-        requirement = said or promised
-        if requirement.comparison is None:
-            continue
-        observed = derive(compared, "")
-        assert requirement.comparison is not None
-        status: Status = "held"
-        if not observed.settled:
-            status = "unknown"
-        elif not (
-            requirement.comparison.accepts_absent
-            if observed.value is None
-            else requirement.comparison.accepts(observed.value)
-        ):
-            status = "drifted"
-        place = requirement if said else msgspec.structs.replace(requirement, place=compared.mirror.place)
-        name = f"{compared.bucket} → {compared.mirror.target}"
-        yield Finding(compared.mirror.source, name, place, observed, status, observed.reason, kind="mirror")

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any, ClassVar
 
 import msgspec
 
@@ -14,18 +15,17 @@ from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.declared_facts import or_stated
-from rusty_lantern.core.baseline.selectors import SubjectRef
 from rusty_lantern.core.config.estate import Estate, Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.registry import UnknownFact, derive
+from rusty_lantern.core.model.bucket import Table
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity, Verb, masked
 from rusty_lantern.core.model.resources import EncryptionKey, Link
 from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.model.subjects import CredentialView, IdentityView, KeyView, LinkView
 
-if TYPE_CHECKING:
-    from rusty_lantern.core.audit.bucket_subject import BucketSubject
+NO_TAGS: Answer[dict[str, str]] = Answer("absent")
 
 
 def with_needs(dossier: Dossier, store: Store | None) -> Dossier:
@@ -57,24 +57,24 @@ class StoreSubject:
         self.moment = moment
         self.shapes = VerdictCache()
         self._can: dict[str, Fact] = {}
-        self.roster = StoreIndex(dossier, moment, self.can, self.opened)
+        self.index = StoreIndex(dossier, moment)
 
     @cached_property
     def across(self) -> EffectivePermissions:
         """What identities can do across the buckets."""
-        return EffectivePermissions(self.buckets, self.roster)
+        return EffectivePermissions(self.buckets, self.index)
 
-    def can(self, holder: Identity) -> Fact:
+    def of_identity(self, holder: Identity) -> Fact:
         """The verbs that an identity has on at least one bucket."""
         if holder.name not in self._can:
-            listing = self.roster.dossier.listing
+            listing = self.index.dossier.listing
             found: Fact = Answer(listing.state, None, listing.note, listing.evidence)
             if listing.settled:
                 found = self.across.verbs(holder)
             self._can[holder.name] = found
         return self._can[holder.name]
 
-    def opened(self, bucket: str, verb: str) -> Fact:
+    def of_public(self, bucket: str, verb: str) -> Fact:
         """How far the public gets into a bucket."""
         view = self.buckets.get(bucket)
         if view is None:
@@ -93,69 +93,89 @@ class StoreSubject:
             found = Answer("failed", None, defect(error))
         return or_stated(name, found, self.store, self.moment)
 
-    def observer(self, view: Any) -> Callable[[str], Fact]:
-        """How the facts of one of the store's subjects are asked for."""
-        return lambda name: self.fact(name, view)
-
-    def subjects(self) -> Iterator[tuple[SubjectRef, Any]]:
-        """Everything besides buckets that a baseline can speak of, with what its facts derive from.
+    def subjects(self) -> Iterator[PartSubject]:
+        """Everything besides buckets that a baseline can speak of.
 
         Where a whole section was not read, one subject stands for all that may be in it.
         """
-        dossier = self.roster.dossier
-        yield SubjectRef("store", dossier.store, dossier.store, dossier.store), self.roster
-        sections: list[tuple[str, Answer[Any], Any]] = [
-            ("identity", dossier.identities, self.holder),
+        dossier = self.index.dossier
+        yield self._part("store", dossier.store, dossier.store, self.index)
+        sections: list[tuple[str, Answer[Any], Callable[[Any], PartSubject | None]]] = [
+            ("identity", dossier.identities, self.identity),
             ("credential", dossier.credentials, self.credential),
             ("encryption-key", dossier.encryption_keys, self.key),
             ("link", dossier.links, self.link),
         ]
-        for kind, section, view_of in sections:
+        for kind, section, subject_of in sections:
             if not section.settled:
-                yield SubjectRef(kind, dossier.store, "", f"any {kind}", unseen=True), section
-            for entry in section.value or ():
-                found = view_of(entry)
-                if found is not None:
-                    yield found
+                yield self._part(kind, "", f"any {kind}", section)
+            yield from (found for entry in section.value or () if (found := subject_of(entry)) is not None)
 
-    def holder(self, holder: Identity) -> tuple[SubjectRef, IdentityView]:
+    def _part(self, kind: str, name: str, label: str, view: Any, tags: Answer[dict[str, str]] = NO_TAGS) -> PartSubject:
+        return PartSubject(self, kind, name, label, view, tags)
+
+    def identity(self, identity: Identity) -> PartSubject:
         """An identity as a subject."""
-        spoken = SubjectRef("identity", self.roster.dossier.store, holder.name, holder.name, holder.tags)
-        return spoken, IdentityView(holder, self.roster)
+        view = IdentityView(identity, self.index, self)
+        return self._part("identity", identity.name, identity.name, view, identity.tags)
 
-    def credential(self, credential: Credential) -> tuple[SubjectRef, CredentialView] | None:
+    def credential(self, credential: Credential) -> PartSubject | None:
         """A credential as a subject: sheets speak of it by its owner's name and tags; a disabled one is none."""
-        if credential.state.value == "disabled":
-            return None
-        view = self.credential_view(credential)
-        title = credential_title(credential)
-        listed = self.roster.dossier.identities
+        return None if credential.state.value == "disabled" else self.any_credential(credential)
+
+    def any_credential(self, credential: Credential) -> PartSubject:
+        """A credential, a disabled one too."""
+        view = CredentialView(credential, self.index, self)
+        listed = self.index.dossier.identities
         nobody: Answer[dict[str, str]] = Answer(listed.state if listed.unread else "absent", None, listed.note)
         tags = view.owner.tags if view.owner else nobody
-        return SubjectRef("credential", self.roster.dossier.store, credential.owner, title, tags), view
+        return self._part("credential", credential.owner, credential_title(credential), view, tags)
 
-    def credential_view(self, credential: Credential) -> CredentialView:
-        """A credential with what its facts derive from."""
-        return CredentialView(credential, self.roster)
-
-    def key(self, key: EncryptionKey) -> tuple[SubjectRef, KeyView]:
+    def key(self, key: EncryptionKey) -> PartSubject:
         """An encryption key as a subject."""
         title = next(iter(key.names), key.id)
-        return SubjectRef("encryption-key", self.roster.dossier.store, title, title), KeyView(key, self.roster)
+        return self._part("encryption-key", title, title, KeyView(key, self.index))
 
-    def link(self, link: Link) -> tuple[SubjectRef, LinkView] | None:
+    def link(self, link: Link) -> PartSubject | None:
         """A link as a subject, by the name of its bucket; one that opens nothing any more is none."""
-        view = LinkView(link, self.roster)
-        if view.standing in ("revoked", "expired", "dead"):
-            return None
-        return self.link_spoken(link), view
+        found = self.any_link(link)
+        return None if found.view.standing in ("revoked", "expired", "dead") else found
 
-    def link_spoken(self, link: Link) -> SubjectRef:
-        """How sheets speak of a link."""
-        return SubjectRef("link", self.roster.dossier.store, link.bucket, f"{link.bucket}/{link.key}")
+    def any_link(self, link: Link) -> PartSubject:
+        """A link, one that opens nothing any more too."""
+        view = LinkView(link, self.index, self)
+        return self._part("link", link.bucket, f"{link.bucket}/{link.key}", view)
 
 
-def circles(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[StoreSubject]:
+@dataclass(frozen=True)
+class PartSubject:
+    """An identity, a credential, an encryption key, a link, or the store itself, as a baseline speaks of it."""
+
+    context: StoreSubject
+    kind: str
+    name: str
+    label: str
+    view: Any
+    """What its facts derive from; where the section was not read, the answer that says why."""
+    tags: Answer[dict[str, str]] = NO_TAGS
+    table: ClassVar[Answer[Table]] = Answer("unsupported")
+
+    @property
+    def store(self) -> str:
+        """The name of its store."""
+        return self.context.index.dossier.store
+
+    @property
+    def unseen(self) -> bool:
+        """Whether it stands for all of its kind, since none of them could be read."""
+        return isinstance(self.view, Answer)
+
+    def fact(self, name: str) -> Fact:
+        """A fact of it by name."""
+        return self.context.fact(name, self.view)
+
+
+def store_subjects(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[StoreSubject]:
     """The stores of a survey, each with its buckets by name."""
     entries = {store.name: store for store in estate.stores} if estate else {}
     trusted = estate.trusted_accounts if estate else frozenset()
@@ -164,13 +184,15 @@ def circles(dossiers: list[Dossier], estate: Estate | None, moment: datetime) ->
     for dossier in dossiers:
         near: dict[str, BucketSubject] = {}
         entry = entries.get(dossier.store)
-        circle = StoreSubject(with_needs(dossier, entry), moment, near, entry)
+        store_subject = StoreSubject(with_needs(dossier, entry), moment, near, entry)
         for bucket in sorted(dossier.buckets, key=lambda b: b.name):
-            near[bucket.name] = BucketSubject(bucket, dossier, moment, entry, trusted, near, circle, networks)
-        found.append(circle)
+            near[bucket.name] = BucketSubject(bucket, dossier, moment, entry, trusted, near, store_subject, networks)
+        found.append(store_subject)
     return found
 
 
 def views(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[BucketSubject]:
     """All buckets of a survey, store by store, by name."""
-    return [view for circle in circles(dossiers, estate, moment) for view in circle.buckets.values()]
+    return [
+        view for store_subject in store_subjects(dossiers, estate, moment) for view in store_subject.buckets.values()
+    ]

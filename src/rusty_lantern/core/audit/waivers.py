@@ -24,7 +24,7 @@ import msgspec
 
 from rusty_lantern.core.audit.waiver_file import UNKNOWN, Waiver, read_observed
 from rusty_lantern.core.baseline.evaluation import Finding, show_fact
-from rusty_lantern.core.facts.registry import grows, lookup
+from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.value_types import Parts, Scale, Value, show_moment
 from rusty_lantern.core.yaml_source import escaped, quoted
 
@@ -55,7 +55,7 @@ def observed_now(judgement: Finding) -> str:
 def written(judgement: Finding, because: str, by: str, since: datetime, until: datetime) -> str:
     """A waiver of this drift, as an entry of the waivers file; every text is quoted, whatever stands in it."""
     fields = {"of": f"{judgement.store}/{escaped(judgement.name)}", "fact": judgement.requirement.fact}
-    if judgement.status == "unknown" or not grows(judgement.requirement.fact):
+    if judgement.status == "unknown" or not lookup(judgement.requirement.fact).grows:
         fields["observed"] = observed_now(judgement)
     fields |= {"because": because, "by": by, "since": show_moment(since), "until": show_moment(until)}
     lines = [f"{name}: {quoted(value)}" for name, value in fields.items()]

@@ -13,10 +13,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from functools import lru_cache
 
 import msgspec
 
-from rusty_lantern.core.value_types import NotOnScale, Parts, Scale, Value
+from rusty_lantern.core.answer import Fact
+from rusty_lantern.core.value_types import TEXT, NotOnScale, Parts, Scale, Value
 
 MAX_TEXT = 4_096
 """A longer observed text satisfies no `matches`; it bounds the work of an expression."""
@@ -27,21 +29,64 @@ class ImpossibleComparison(ValueError):
 
 
 class Comparison(msgspec.Struct, frozen=True):
-    """One comparison: its words in normal form, what it accepts, and the same taken apart.
+    """One comparison: its words in normal form, and the same taken apart. Plain data: it travels to other processes.
 
     `how` is the comparison's own word (`is` for a bare value), `values` what stands after it; for `matches` the one
     value is the expression.
     """
 
     words: str
-    accepts: Callable[[Value], bool]
-    accepts_absent: bool = False
-    how: str = "is"
+    how: str
     values: tuple[Value, ...] = ()
+    scale: Scale = TEXT
+    or_absent: bool = False
+    """Whether it ends in `or absent`."""
+
+    @property
+    def accepts_absent(self) -> bool:
+        """Whether it is satisfied where nothing is configured."""
+        return self.or_absent or self.how in ("absent", "none of", "within")
+
+    def accepts(self, value: Value) -> bool:
+        """Whether a value satisfies it."""
+        return _TESTS[self.how](self, value)
+
+    def holds(self, fact: Fact) -> bool:
+        """Whether a settled fact satisfies it."""
+        return self.accepts_absent if fact.value is None else self.accepts(fact.value)
 
     def broken_by(self, part: Value) -> bool:
         """Whether a certain part (of a set of words, of a count) breaks it already, whatever else there is."""
         return bool(part) and (self.how in ("within", "at most") or self.values == ("",)) and not self.accepts(part)
+
+    def rank(self, value: Value) -> float:
+        """Where a value stands on the scale."""
+        return self.scale.rank(value)
+
+
+def _matched(comparison: Comparison, value: Value) -> bool:
+    text = str(value)
+    return len(text) <= MAX_TEXT and _compiled(str(comparison.values[0])).fullmatch(text) is not None
+
+
+@lru_cache(maxsize=1_024)
+def _compiled(expression: str) -> re.Pattern[str]:
+    return re.compile(expression)
+
+
+_TESTS: dict[str, Callable[[Comparison, Value], bool]] = {
+    "is": lambda c, value: value == c.values[0],
+    "present": lambda c, value: True,
+    "absent": lambda c, value: False,
+    "at least": lambda c, value: c.rank(value) >= c.rank(c.values[0]),
+    "at most": lambda c, value: c.rank(value) <= c.rank(c.values[0]),
+    "between": lambda c, value: c.rank(c.values[0]) <= c.rank(value) <= c.rank(c.values[1]),
+    "one of": lambda c, value: value in c.values,
+    "none of": lambda c, value: value not in c.values,
+    "within": lambda c, value: {*str(value).split()} <= {word for one in c.values for word in str(one).split()},
+    "matches": _matched,
+}
+"""The comparison's word → whether a value satisfies it."""
 
 
 def read_comparison(text: str, scale: Scale) -> Comparison:
@@ -51,16 +96,19 @@ def read_comparison(text: str, scale: Scale) -> Comparison:
         raise ImpossibleComparison("nothing is required here; write a value, or `anything`")
     if written.endswith(" or absent"):
         either = read_comparison(written.removesuffix(" or absent"), scale)
-        return msgspec.structs.replace(either, words=f"{either.words} or absent", accepts_absent=True)
+        return msgspec.structs.replace(either, words=f"{either.words} or absent", or_absent=True)
     for prefix, make in _PREFIXES.items():
         if written == prefix or written.startswith(prefix + " "):
-            return make(written.removeprefix(prefix).strip(), scale)
-    if written == "present":
-        return Comparison("present", lambda _: True, how="present")
-    if written == "absent":
-        return Comparison("absent", lambda _: False, accepts_absent=True, how="absent")
+            values, words = make(written.removeprefix(prefix).strip(), scale)
+            return Comparison(f"{prefix} {words}", prefix, values, scale)
+    if written in ("present", "absent"):
+        return Comparison(written, written, (), scale)
     wanted = _value(written, scale)
-    return Comparison(scale.show(wanted), lambda value: value == wanted, values=(wanted,))
+    return Comparison(scale.show(wanted), "is", (wanted,), scale)
+
+
+Written = tuple[tuple[Value, ...], str]
+"""The values of a comparison, and its words after the first."""
 
 
 def _value(text: str, scale: Scale) -> Value:
@@ -78,21 +126,19 @@ def _ordered(scale: Scale, words: str) -> None:
         )
 
 
-def _at_least(rest: str, scale: Scale) -> Comparison:
+def _at_least(rest: str, scale: Scale) -> Written:
     _ordered(scale, "at least")
-    least = _value(rest, scale)
-    words = f"at least {scale.show(least)}"
-    return Comparison(words, lambda value: scale.rank(value) >= scale.rank(least), how="at least", values=(least,))
+    bound = _value(rest, scale)
+    return (bound,), scale.show(bound)
 
 
-def _at_most(rest: str, scale: Scale) -> Comparison:
+def _at_most(rest: str, scale: Scale) -> Written:
     _ordered(scale, "at most")
-    most = _value(rest, scale)
-    words = f"at most {scale.show(most)}"
-    return Comparison(words, lambda value: scale.rank(value) <= scale.rank(most), how="at most", values=(most,))
+    bound = _value(rest, scale)
+    return (bound,), scale.show(bound)
 
 
-def _between(rest: str, scale: Scale) -> Comparison:
+def _between(rest: str, scale: Scale) -> Written:
     _ordered(scale, "between")
     low_text, found, high_text = rest.partition(" and ")
     if not found:
@@ -100,45 +146,26 @@ def _between(rest: str, scale: Scale) -> Comparison:
     low, high = _value(low_text.strip(), scale), _value(high_text.strip(), scale)
     if scale.rank(low) > scale.rank(high):
         raise ImpossibleComparison(f"nothing lies between {scale.show(low)} and {scale.show(high)}; turn them round")
-    words = f"between {scale.show(low)} and {scale.show(high)}"
-    return Comparison(
-        words, lambda value: scale.rank(low) <= scale.rank(value) <= scale.rank(high), how="between", values=(low, high)
-    )
+    return (low, high), f"{scale.show(low)} and {scale.show(high)}"
 
 
-def _list(rest: str, scale: Scale) -> tuple[frozenset[Value], str]:
+def _list(rest: str, scale: Scale) -> Written:
     if not (rest.startswith("[") and rest.endswith("]")):
         raise ImpossibleComparison("a list stands in brackets: one of [a, b]")
     parts = [part.strip() for part in re.split(r""",(?=(?:[^"]*"[^"]*")*[^"]*$)""", rest[1:-1]) if part.strip()]
     if not parts:
         raise ImpossibleComparison("the list is empty")
-    values = [_value(part, scale) for part in parts]
-    return frozenset(values), "[" + ", ".join(scale.show(value) for value in values) + "]"
+    values = tuple(_value(part, scale) for part in parts)
+    return tuple(dict.fromkeys(values)), "[" + ", ".join(scale.show(value) for value in values) + "]"
 
 
-def _one_of(rest: str, scale: Scale) -> Comparison:
-    values, words = _list(rest, scale)
-    return Comparison(f"one of {words}", lambda value: value in values, how="one of", values=tuple(values))
-
-
-def _none_of(rest: str, scale: Scale) -> Comparison:
-    values, words = _list(rest, scale)
-    return Comparison(
-        f"none of {words}", lambda value: value not in values, accepts_absent=True, how="none of", values=tuple(values)
-    )
-
-
-def _within(rest: str, scale: Scale) -> Comparison:
+def _within(rest: str, scale: Scale) -> Written:
     if not isinstance(scale, Parts):
         raise ImpossibleComparison(f"`within` compares sets of words, and this fact is measured as {scale.name}")
-    values, words = _list(rest, scale)
-    allowed = {word for value in values for word in str(value).split()}
-    return Comparison(
-        f"within {words}", lambda value: set(str(value).split()) <= allowed, accepts_absent=True, how="within"
-    )
+    return _list(rest, scale)
 
 
-def _matches(rest: str, scale: Scale) -> Comparison:
+def _matches(rest: str, scale: Scale) -> Written:
     if scale.ordered or scale.numeric:
         raise ImpossibleComparison(f"`matches` compares texts, and this fact is measured as {scale.name}")
     quoted = re.fullmatch(r'"(.*)"|\'(.*)\'', rest)
@@ -148,23 +175,18 @@ def _matches(rest: str, scale: Scale) -> Comparison:
     if re.search(r"\([^()]*[*+][^()]*\)[*+{]", expression):
         raise ImpossibleComparison("a repeated group that repeats inside itself may take for ever; write it flat")
     try:
-        compiled = re.compile(expression)
+        re.compile(expression)
     except (re.error, RecursionError, OverflowError) as error:
         raise ImpossibleComparison(f"not a regular expression: {error}") from None
-    return Comparison(
-        f'matches "{expression}"',
-        lambda value: len(str(value)) <= MAX_TEXT and compiled.fullmatch(str(value)) is not None,
-        how="matches",
-        values=(expression,),
-    )
+    return (expression,), f'"{expression}"'
 
 
-_PREFIXES: dict[str, Callable[[str, Scale], Comparison]] = {
+_PREFIXES: dict[str, Callable[[str, Scale], Written]] = {
     "at least": _at_least,
     "at most": _at_most,
     "between": _between,
-    "one of": _one_of,
-    "none of": _none_of,
+    "one of": _list,
+    "none of": _list,
     "within": _within,
     "matches": _matches,
 }

@@ -13,10 +13,10 @@ from collections.abc import Sequence
 import msgspec
 
 from rusty_lantern.core.answer import Fact
-from rusty_lantern.core.baseline.builtin import ASKED
+from rusty_lantern.core.baseline.builtin import OF_MIRRORS
 from rusty_lantern.core.baseline.comparisons import read_comparison
 from rusty_lantern.core.baseline.evaluation import show_fact
-from rusty_lantern.core.baseline.selectors import SubjectRef
+from rusty_lantern.core.baseline.selectors import Subject
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.value_types import Words
@@ -34,22 +34,6 @@ _KINDS = {
     "encryption-key": "every encryption key",
     "store": "every store",
 }
-_LEFT_OUT = (
-    "policy", "public-status", "doors", "exposure.anyone.", "exposure.any-account.", "identity.kind", "identity.state",
-    "credential.kind", "credential.state", "credential.used", "credential.owner-kind", "encryption-key.kept-by",
-    "website", "replication", "logging.target-", "encryption.key-", "logging.reads", "logging.writes",
-    "network.default", "tier", "identity.password", "requester-pays",
-)  # fmt: skip
-"""Facts of which a habit is no rule."""
-_SAFE = {
-    "exposure.": "closed", "guards.": "on", "versioning": "on", "encryption.at-rest": "at least provider-key",
-    "encryption.required": "on", "transport": "tls", "transport.required": "on", "lock.enabled": "on", "logging": "on",
-    "uploads.scanned": "on", "grants.by-object": "off", "lifecycle.against-retention": "off", "cross-origin": "none",
-    "notifications.outside": "off", "transfer-endpoint": "off", "credential.mixed": "off",
-    "encryption-key.state": "enabled", "store.plain-http": "off", "store.legacy-signatures": "off",
-}  # fmt: skip
-"""Beginnings of the names of facts of which only one side can be required: where most are on the other, nothing is."""
-_HIGH = ("exposure.", "notifications.outside", "credential.owner-state")
 
 
 class CommonValue(msgspec.Struct, frozen=True):
@@ -58,10 +42,10 @@ class CommonValue(msgspec.Struct, frozen=True):
     fact: str
     required: str
     of: int
-    others: tuple[tuple[SubjectRef, str], ...]
+    others: tuple[tuple[Subject, str], ...]
 
 
-def draft(subjects: Sequence[SubjectRef], title: str, survey: str) -> str:
+def draft(subjects: Sequence[Subject], title: str, survey: str) -> str:
     """A baseline as YAML text, with questions as comments."""
     parts = [
         f"title: {quoted(title)}\nedition: {quoted(f'drafted from {survey}')}\n\n"
@@ -85,11 +69,11 @@ def draft(subjects: Sequence[SubjectRef], title: str, survey: str) -> str:
     return "\n".join(parts)
 
 
-def _facts(kind: str, subjects: Sequence[SubjectRef]) -> list[str]:
+def _facts(kind: str, subjects: Sequence[Subject]) -> list[str]:
     found = [
         name
         for name, entry in REGISTER.items()
-        if entry.subject == kind and isinstance(entry.scale, Words) and not name.startswith(_LEFT_OUT)
+        if entry.subject == kind and isinstance(entry.scale, Words) and entry.habit
     ]
     if kind == "bucket":
         tags = Counter(tag for subject in subjects for tag in subject.tags.value or ())
@@ -97,16 +81,13 @@ def _facts(kind: str, subjects: Sequence[SubjectRef]) -> list[str]:
     return [name for name in found if not name.endswith(".*")]
 
 
-def _habit(fact: str, subjects: Sequence[SubjectRef]) -> CommonValue | None:
-    seen = [(subject, subject.observe(fact)) for subject in subjects]
+def _habit(fact: str, subjects: Sequence[Subject]) -> CommonValue | None:
+    seen = [(subject, subject.fact(fact)) for subject in subjects]
     told = [(subject, answer) for subject, answer in seen if answer.settled]
     if len(told) < FEWEST:
         return None
     words = [_words(fact, answer) for _, answer in told]
-    safe = next(
-        (side for start, side in _SAFE.items() if fact.startswith(start) and (start[-1] == "." or start == fact)), ""
-    )
-    required = safe or Counter(words).most_common(1)[0][0]
+    required = lookup(fact).safe or Counter(words).most_common(1)[0][0]
     if required == "absent":
         return None
     holds = read_comparison(required, lookup(fact).scale).accepts
@@ -118,22 +99,17 @@ def _habit(fact: str, subjects: Sequence[SubjectRef]) -> CommonValue | None:
     return CommonValue(fact, required, len(told), tuple(others))
 
 
-def _mirrors(subjects: Sequence[SubjectRef]) -> list[CommonValue]:
+def _mirrors(subjects: Sequence[Subject]) -> list[CommonValue]:
     """What the estate file promises of copies, and does not hold."""
     mine = [subject for subject in subjects if subject.kind == "mirror"]
     found = []
-    for promised, _ in ASKED:
-        seen = [(subject, subject.observe(promised.fact)) for subject in mine]
+    for promised in OF_MIRRORS:
+        seen = [(subject, subject.fact(promised.fact)) for subject in mine]
         assert promised.comparison is not None
         broken = tuple(
             (subject, show_fact(promised.fact, answer))
             for subject, answer in seen
-            if not answer.settled
-            or not (
-                promised.comparison.accepts(answer.value)
-                if answer.value is not None
-                else promised.comparison.accepts_absent
-            )
+            if not answer.settled or not promised.comparison.holds(answer)
         )
         if broken:
             found.append(CommonValue(promised.fact, promised.comparison.words, len(seen), broken))
@@ -148,7 +124,7 @@ def _words(fact: str, answer: Fact) -> str:
 
 
 def _line(habit: CommonValue) -> str:
-    severity = ", severity: high" if habit.fact.startswith(_HIGH) else ""
+    severity = ", severity: high" if lookup(habit.fact).grave else ""
     written = f"{{is: {habit.required}{severity}}}" if severity else habit.required
     held = habit.of - sum(not words.startswith("could not") for _, words in habit.others)
     name = quoted(habit.fact) if habit.fact.startswith("tags.") else habit.fact
@@ -166,7 +142,7 @@ def _unread(kind: str, stores: list[str], habits: list[CommonValue]) -> str:
 
 def _question(number: int, habit: CommonValue, kind: str) -> str:
     """The subjects that deviate, as comments, and a sheet that leaves them out for now."""
-    told = "".join(f"  #   {quoted(f'{s.store}/{s.title}')}: {quoted(words)}\n" for s, words in habit.others)
+    told = "".join(f"  #   {quoted(f'{s.store}/{s.label}')}: {quoted(words)}\n" for s, words in habit.others)
     stores: dict[str, list[str]] = {}
     for subject, _ in habit.others:
         names = stores.setdefault(subject.store, [])

@@ -6,17 +6,18 @@ the bucket, is unknown with its reason, and is counted wherever drift is.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.answer import UNSETTLED, Answer, Fact, Partly
+from rusty_lantern.core.answer import UNSETTLED, Answer, Fact, Partly, lost
 from rusty_lantern.core.baseline.loader import Baseline, Requirement
-from rusty_lantern.core.baseline.selectors import Fit, SubjectRef, spoken
+from rusty_lantern.core.baseline.selectors import Fit, Subject
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.model.bucket import Bucket, Table
+from rusty_lantern.core.model.bucket import Table
 from rusty_lantern.core.object_rules.sampling import bound, words
 from rusty_lantern.core.object_rules.tally import Tally
 
@@ -66,9 +67,12 @@ class Finding(msgspec.Struct, frozen=True):
     weight: Weight = Weight()
 
 
-def required_of(baseline: Baseline, subject: SubjectRef) -> list[Required]:
-    """The requirements in force on a subject, after the cascade, in the order in which facts were first required."""
-    force: dict[str, list[Required]] = {}
+def required_of(baseline: Baseline, subject: Subject, promised: Sequence[Requirement] = ()) -> list[Required]:
+    """The requirements in force on a subject, after the cascade, in the order in which facts were first required.
+
+    `promised`: what is asked of it without any sheet; sheets override it.
+    """
+    force: dict[str, list[Required]] = {r.fact: [Required(r)] for r in promised}
     for sheet in baseline.sheets:
         fits, hangs_on = sheet.of.fit(subject)
         if fits is False:
@@ -92,9 +96,11 @@ class Cascade:
         self._speaking: dict[str, Baseline] = {}
         self._known: dict[tuple[str, tuple[Fit, ...]], list[Required]] = {}
 
-    def required_of(self, subject: SubjectRef) -> list[Required]:
+    def required_of(self, subject: Subject, promised: tuple[Requirement, ...] = ()) -> list[Required]:
         """The requirements in force on a subject."""
         speaking = self._of_kind(subject.kind)
+        if promised:
+            return required_of(speaking, subject, promised)
         key = (subject.kind, tuple(sheet.of.fit(subject) for sheet in speaking.sheets))
         if key not in self._known:
             self._known[key] = required_of(speaking, subject)
@@ -108,76 +114,39 @@ class Cascade:
         return self._speaking[kind]
 
 
-def last_word(baseline: Baseline, subject: SubjectRef, fact: str) -> Requirement | None:
-    """What the last sheet that certainly speaks of a subject says of a fact, lifted or not; None where none does."""
-    said = [r for sheet in baseline.sheets for r in sheet.require if r.fact == fact and sheet.of.fit(subject).yes]
-    return said[-1] if said else None
+Tallies = Mapping[tuple[str, str], Mapping[Place, Tally]]
+"""Store and bucket → what each requirement on its objects, by its place, comes to over the bucket's version table."""
 
 
-Tallied = Callable[[str, Bucket, Sequence[Requirement]], list[Tally]]
-"""What requirements on objects come to over the version table of a store's bucket: one tally each."""
-
-
-def no_tables(store: str, bucket: Bucket, requirements: Sequence[Requirement]) -> list[Tally]:
-    """For whom there are no version tables: nothing is known of any object."""
-    return [Tally(unknown=1) for _ in requirements]
-
-
-def judge(
-    baseline: Baseline | Cascade,
-    store: str,
-    bucket: Bucket,
-    observe: Callable[[str], Fact],
-    tallied: Tallied = no_tables,
+def evaluate(
+    cascade: Cascade, subject: Subject, tallies: Tallies = MappingProxyType({}), promised: tuple[Requirement, ...] = ()
 ) -> list[Finding]:
-    """Judge every requirement in force on a bucket. `observe` yields a fact of it by name."""
-    cascade = baseline if isinstance(baseline, Cascade) else Cascade(baseline)
-    required = cascade.required_of(spoken(store, bucket, observe))
-    of_objects = [r.requirement for r in required if r.of_objects]
-    tallies: dict[Place, Tally] = {}
-    if of_objects and bucket.table.settled:
-        counted = tallied(store, bucket, of_objects)
-        tallies = {r.place: tally for r, tally in zip(of_objects, counted, strict=True)}
-    judgements = []
-    table, name = bucket.table, bucket.name
-    for one in required:
-        requirement = one.requirement
-        if not one.of_objects:
-            fact = observe(requirement.fact)
-        elif requirement.place in tallies:
-            judgements += _of_objects(one, store, bucket, tallies[requirement.place])
+    """Every requirement in force on a subject, held against its facts; those on objects, against its tallies."""
+    findings = []
+    for required in cascade.required_of(subject, promised):
+        requirement = required.requirement
+        fact = subject.fact(requirement.fact) if not required.of_objects else lost(subject.table)
+        if required.of_objects and subject.table.settled:
+            mine = tallies.get((subject.store, subject.name), {}).get(requirement.place, Tally(unknown=1))
+            findings += _of_objects(required, subject, mine)
             continue
-        else:
-            fact = Answer(table.state, None, table.note, table.evidence)
-        status, reason = _status(one, fact)
-        judgements.append(Finding(store, name, requirement, fact, status, reason))
-    return judgements
+        status, reason = _status(required, fact)
+        findings.append(Finding(subject.store, subject.label, requirement, fact, status, reason, kind=subject.kind))
+    return findings
 
 
-def judge_subject(cascade: Cascade, subject: SubjectRef, observe: Callable[[str], Fact]) -> list[Finding]:
-    """Judge every requirement in force on a subject other than a bucket."""
-    judgements = []
-    for one in cascade.required_of(subject):
-        fact = observe(one.requirement.fact)
-        status, reason = _status(one, fact)
-        judgements.append(
-            Finding(subject.store, subject.title, one.requirement, fact, status, reason, kind=subject.kind)
-        )
-    return judgements
-
-
-def _of_objects(required: Required, store: str, bucket: Bucket, tally: Tally) -> list[Finding]:
-    """The judgement from a tally; none where the requirement speaks of no version at all."""
+def _of_objects(required: Required, subject: Subject, tally: Tally) -> list[Finding]:
+    """The finding from a tally; none where the requirement speaks of no version at all."""
     if not tally.applies:
         return []
-    table = bucket.table
+    table = subject.table
     status, reason = _of_tally(required.requirement, tally, table.value)
     if status == "drifted" and not required.sure:
         status, reason = "unknown", f"whether the sheet applies hangs on {required.hangs_on}"
     note = f"first: {', '.join(tally.first)}" if tally.examples else ""
     fact: Fact = Answer("known", None, note, table.evidence)
     confidence = table.value.confidence if table.value else 0.95
-    return [Finding(store, bucket.name, required.requirement, fact, status, reason, tally, confidence)]
+    return [Finding(subject.store, subject.label, required.requirement, fact, status, reason, tally, confidence)]
 
 
 def _of_tally(requirement: Requirement, tally: Tally, table: Table | None) -> tuple[Status, str]:
@@ -207,8 +176,7 @@ def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     if fact.state in UNSETTLED:
         broken = isinstance(fact, Partly) and fact.certain is not None and comparison.broken_by(fact.certain)
         return ("drifted" if broken and required.sure else "unknown"), fact.reason
-    value = fact.value
-    if comparison.accepts_absent if value is None else comparison.accepts(value):
+    if comparison.holds(fact):
         return "held", ""
     if not required.sure:
         return "unknown", f"whether the sheet applies hangs on {required.hangs_on}"

@@ -14,22 +14,20 @@ examples:
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.answer import Fact
-from rusty_lantern.core.baseline.evaluation import Finding, judge, observed_words
+from rusty_lantern.core.baseline.evaluation import Cascade, Finding, evaluate, observed_words
 from rusty_lantern.core.baseline.loader import Baseline, in_force
+from rusty_lantern.core.baseline.selectors import Subject
 from rusty_lantern.core.config.declared_bucket import declared
 from rusty_lantern.core.errors import Place, ProblemList, nearest
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
 
-Observer = Callable[[str, Bucket, datetime], Callable[[str], Fact]]
-"""Store, bucket, moment → how the bucket's facts are asked for."""
 _FIELDS = ("example", "store", "bucket", "as-of", "drifts", "holds", "unknown", "also")
 
 
@@ -98,15 +96,14 @@ def _example(reader: Reader, node: Marked) -> Example | None:
     )
 
 
-def run(baseline: Baseline, examples: Sequence[Example], moment: datetime, observer: Observer) -> list[Outcome]:
-    """Judge every example."""
-    force = in_force(baseline, moment)
-    return [_outcome(force, example, moment, observer) for example in examples]
+def run(baseline: Baseline, examples: Sequence[tuple[Example, Subject]], moment: datetime) -> list[Outcome]:
+    """Judge every example, by the subject that its bucket is."""
+    cascade = Cascade(in_force(baseline, moment))
+    return [_outcome(cascade, example, subject) for example, subject in examples]
 
 
-def _outcome(baseline: Baseline, example: Example, moment: datetime, observer: Observer) -> Outcome:
-    observe = observer(example.store, example.bucket, moment)
-    judged = {j.requirement.fact: j for j in judge(baseline, example.store, example.bucket, observe)}
+def _outcome(cascade: Cascade, example: Example, subject: Subject) -> Outcome:
+    judged = {j.requirement.fact: j for j in evaluate(cascade, subject)}
     wrong: list[tuple[Place, str]] = []
     for status, marks in (("drifted", example.drifts or ()), ("held", example.holds), ("unknown", example.unknown)):
         for mark in marks:

@@ -15,7 +15,7 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.baseline.evaluation import required_of
 from rusty_lantern.core.baseline.loader import Baseline, Requirement, in_force
-from rusty_lantern.core.baseline.selectors import SubjectRef
+from rusty_lantern.core.baseline.selectors import Subject
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import family
@@ -30,7 +30,7 @@ class LintWarning(msgspec.Struct, frozen=True):
     odd: bool = True
 
 
-def check(baseline: Baseline, subjects: Sequence[SubjectRef], moment: datetime) -> list[LintWarning]:
+def check(baseline: Baseline, subjects: Sequence[Subject], moment: datetime) -> list[LintWarning]:
     """Everything odd about a baseline, held against what was surveyed (nothing: only the baseline itself)."""
     remarks = [
         LintWarning(s.place, f'sheet "{s.name}" is switched off: {s.off}', odd=False) for s in baseline.sheets if s.off
@@ -87,13 +87,13 @@ def _in_time(requirement: Requirement, moment: datetime) -> LintWarning | None:
     return None
 
 
-def _against(baseline: Baseline, subjects: Sequence[SubjectRef]) -> list[LintWarning]:
+def _against(baseline: Baseline, subjects: Sequence[Subject]) -> list[LintWarning]:
     counts: dict[Place, list[bool]] = {}
     remarks: list[LintWarning] = []
     for subject in subjects:
         force = required_of(baseline, subject)
         for one, other in conflicts([r.requirement for r in force if r.sure]):
-            where = f"{subject.store}/{subject.title}"
+            where = f"{subject.store}/{subject.label}"
             what = f"{other.fact}: cannot hold together with {one.fact} ({one.place}), as on {where}"
             if not any(r.place == other.place for r in remarks):
                 remarks.append(LintWarning(other.place, what))
@@ -101,7 +101,7 @@ def _against(baseline: Baseline, subjects: Sequence[SubjectRef]) -> list[LintWar
             place = required.requirement.place
             shown = True
             if not required.requirement.fact.startswith("objects."):
-                shown = subject.observe(required.requirement.fact).state != "unsupported"
+                shown = subject.fact(required.requirement.fact).state != "unsupported"
             counts.setdefault(place, []).append(shown)
     for sheet in [sheet for sheet in baseline.sheets if sheet.require]:
         if not any(sheet.applies_to(subject) for subject in subjects):

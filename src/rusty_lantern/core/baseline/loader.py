@@ -13,7 +13,7 @@ import msgspec
 
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
 from rusty_lantern.core.baseline.includes import Opened, gather, no_files
-from rusty_lantern.core.baseline.selectors import All, SubjectRef, read_choice
+from rusty_lantern.core.baseline.selectors import All, Subject, read_choice
 from rusty_lantern.core.errors import Place, ProblemList
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
 from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment
@@ -59,7 +59,7 @@ class Sheet(msgspec.Struct, frozen=True):
     off: str = ""
     """Why the sheet is switched off; empty: it is not."""
 
-    def applies_to(self, subject: SubjectRef) -> bool:
+    def applies_to(self, subject: Subject) -> bool:
         """Whether it may ask anything of a subject."""
         return any(r.applies_to == subject.kind for r in self.require) and self.of.fit(subject).yes is not False
 

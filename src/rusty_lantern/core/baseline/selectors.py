@@ -11,7 +11,7 @@ Every part of a mapping has to fit. What cannot be told makes it three-valued: a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from fnmatch import fnmatchcase
 from typing import NamedTuple, Protocol
 
@@ -20,35 +20,44 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
-from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket import Table
 from rusty_lantern.core.yaml_source import Marked, Reader
 
 
-def nothing_known(name: str) -> Fact:
-    """For a subject whose facts nobody can be asked for."""
-    return Answer("failed", None, f"{name} is not known here")
+class Subject(Protocol):
+    """Whatever a baseline can speak of: a bucket, an identity, a credential, an encryption key, a link, a store, a
+    mirrored bucket. `core.audit` makes them; everything here is asked of them and of nothing else."""
 
+    @property
+    def kind(self) -> str:
+        """Its kind, as the register names it."""
 
-class SubjectRef(msgspec.Struct, frozen=True):
-    """What a sheet may speak of: a bucket, or another subject of the register.
+    @property
+    def store(self) -> str:
+        """The name of its store."""
 
-    `name` is what patterns are held against: for a credential its owner, for a link the bucket it opens; `title` is
-    how a message names it.
-    """
+    @property
+    def name(self) -> str:
+        """What patterns are held against: for a credential its owner, for a link its bucket."""
 
-    kind: str
-    store: str
-    name: str
-    title: str
-    tags: Answer[dict[str, str]] = Answer("absent")
-    unseen: bool = False
-    """Whether it stands for all of its kind, since none of them could be read."""
-    observe: Callable[[str], Fact] = nothing_known
+    @property
+    def label(self) -> str:
+        """How a message names it."""
 
+    @property
+    def tags(self) -> Answer[dict[str, str]]:
+        """Its tags."""
 
-def spoken(store: str, bucket: Bucket, observe: Callable[[str], Fact] = nothing_known) -> SubjectRef:
-    """A bucket, as sheets speak of it."""
-    return SubjectRef("bucket", store, bucket.name, bucket.name, bucket.tags, observe=observe)
+    @property
+    def unseen(self) -> bool:
+        """Whether it stands for all of its kind, since none of them could be read."""
+
+    @property
+    def table(self) -> Answer[Table]:
+        """The version table of its objects; unsupported for what has none."""
+
+    def fact(self, name: str) -> Fact:
+        """A fact of it by name."""
 
 
 class Fit(NamedTuple):
@@ -61,7 +70,7 @@ class Fit(NamedTuple):
 class Part(Protocol):
     """One part of a choice."""
 
-    def fit(self, subject: SubjectRef) -> Fit:
+    def fit(self, subject: Subject) -> Fit:
         """Whether the subject fits it."""
 
 
@@ -71,7 +80,7 @@ class Named(msgspec.Struct, frozen=True):
     what: str
     patterns: tuple[str, ...]
 
-    def fit(self, subject: SubjectRef) -> Fit:
+    def fit(self, subject: Subject) -> Fit:
         """Whether one pattern fits."""
         if self.what == "store":
             return Fit(self._matches(subject.store))
@@ -94,16 +103,16 @@ class Compared(msgspec.Struct, frozen=True):
     fact: str
     comparison: Comparison
 
-    def fit(self, subject: SubjectRef) -> Fit:
+    def fit(self, subject: Subject) -> Fit:
         """Whether the subject has such a fact, and it compares so."""
         if lookup(self.fact).subject != subject.kind:
             return Fit(False)
         if subject.unseen:
             return Fit(None, f"{self.fact}, and no {subject.kind} could be read")
-        found = subject.observe(self.fact)
+        found = subject.fact(self.fact)
         if not found.settled:
             return Fit(None, f"{self.fact}, {found.reason}")
-        return Fit(self.comparison.accepts_absent if found.value is None else self.comparison.accepts(found.value))
+        return Fit(self.comparison.holds(found))
 
 
 class All(msgspec.Struct, frozen=True):
@@ -111,7 +120,7 @@ class All(msgspec.Struct, frozen=True):
 
     parts: tuple[Part, ...] = ()
 
-    def fit(self, subject: SubjectRef) -> Fit:
+    def fit(self, subject: Subject) -> Fit:
         """No if one does not; perhaps if one only may."""
         found = [part.fit(subject) for part in self.parts]
         return _first(found, False) or _first(found, None) or Fit(True)
@@ -122,7 +131,7 @@ class Some(msgspec.Struct, frozen=True):
 
     parts: tuple[Part, ...]
 
-    def fit(self, subject: SubjectRef) -> Fit:
+    def fit(self, subject: Subject) -> Fit:
         """Yes if one does; perhaps if one may."""
         found = [part.fit(subject) for part in self.parts]
         return _first(found, True) or _first(found, None) or Fit(False)
@@ -133,7 +142,7 @@ class Not(msgspec.Struct, frozen=True):
 
     part: Part
 
-    def fit(self, subject: SubjectRef) -> Fit:
+    def fit(self, subject: Subject) -> Fit:
         """The other way round; perhaps stays perhaps."""
         found = self.part.fit(subject)
         return found if found.yes is None else Fit(not found.yes)

@@ -11,7 +11,17 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import of_objects
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of
-from rusty_lantern.core.facts.registry import Subject, fact
+from rusty_lantern.core.facts.event_actions import (
+    ACCESS_ACTIONS,
+    ACL_ACTIONS,
+    ENCRYPTION_ACTIONS,
+    GUARD_ACTIONS,
+    KEY_ACTIONS,
+    LOCK_ACTIONS,
+    POLICY_ACTIONS,
+    TAG_ACTIONS,
+)
+from rusty_lantern.core.facts.registry import BucketView, Derive, fact
 from rusty_lantern.core.model.bucket import Guards
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Parts, Words
 
@@ -31,18 +41,28 @@ AUDIENCE_WORDS = {
 }
 
 
+def _exposure(name: str, meaning: str, derive: Derive, *, habit: bool = True, mirrored: bool = False) -> None:
+    """Enter one fact of exposure."""
+    advice = "fence or take out what lets the public in (lantern remedy shows the exact document)"
+    fact(
+        f"exposure.{name}", LEVEL, meaning, area="access", advice=advice, causes=ACCESS_ACTIONS, restless=True,
+        safe="closed", grave=True, habit=habit, mirrored=mirrored,
+    )(derive)  # fmt: skip
+
+
 def _enter_exposures() -> None:
     for verb in VERBS:
         meaning = f"whether the public (`anyone` or `any-account`, the wider of the two) can {VERB_WORDS[verb]}"
-        fact(f"exposure.{verb}", LEVEL, meaning)(lambda subject, _, v=verb: _widest(subject, v))  # type: ignore[misc]
+        mirrored = verb in ("list", "read", "write", "delete")
+        _exposure(verb, meaning, lambda subject, _, v=verb: _widest(subject, v), mirrored=mirrored)  # type: ignore[misc]
     for audience in AUDIENCES:
         for verb in VERBS:
             name = f"{audience}.{verb}"
             meaning = f"whether {AUDIENCE_WORDS[audience]} can {VERB_WORDS[verb]}"
-            fact(f"exposure.{name}", LEVEL, meaning)(lambda subject, _, n=name: subject.exposures[n])  # type: ignore[misc]
+            _exposure(name, meaning, lambda subject, _, n=name: subject.exposures[n], habit=False)  # type: ignore[misc]
 
 
-def _widest(subject: Subject, verb: str) -> Fact:
+def _widest(subject: BucketView, verb: str) -> Fact:
     """The wider of both audiences; unknown where the unknown one could be the wider."""
     facts = [subject.exposures[f"{audience}.{verb}"] for audience in AUDIENCES]
     unknown = next((f for f in facts if f.value is None), None)
@@ -57,15 +77,26 @@ def _widest(subject: Subject, verb: str) -> Fact:
 _enter_exposures()
 
 
-@fact("exposure.beyond-trusted", LEVEL, "how far the public gets in from elsewhere than the networks that the estate "
-      "file trusts: the widest verdict of all verbs, one that is fenced to trusted networks left out")  # fmt: skip
-def exposure_beyond_trusted(subject: Subject, _: str) -> Fact:
+@fact(
+    "exposure.beyond-trusted",
+    LEVEL,
+    "how far the public gets in from elsewhere than the networks that the estate "
+    "file trusts: the widest verdict of all verbs, one that is fenced to trusted networks left out",
+    area="access",
+    advice="fence or take out what lets the public in (lantern remedy shows the exact document)",
+    causes=ACCESS_ACTIONS,
+    restless=True,
+    safe="closed",
+    grave=True,
+)
+def exposure_beyond_trusted(subject: BucketView, _: str) -> Fact:
     """`closed` where whatever is let in comes from trusted networks only."""
     left = {name: found for name, found in subject.exposures.items() if name not in subject.trusted_only}
     name, widest = max(
-        left.items(), key=lambda one: LEVEL.rank(str(one[1].value)) if one[1].value is not None else -1,
+        left.items(),
+        key=lambda one: LEVEL.rank(str(one[1].value)) if one[1].value is not None else -1,
         default=("", Answer("known", "closed")),
-    )  # fmt: skip
+    )
     doubt = next((found for found in left.values() if found.value is None), None)
     if doubt is not None and widest.value != "open":
         return doubt
@@ -74,14 +105,26 @@ def exposure_beyond_trusted(subject: Subject, _: str) -> Fact:
     return Answer("known", "closed", "from trusted networks only" if subject.trusted_only else "", widest.evidence)
 
 
-@fact("name", TEXT, "the bucket's own name: `matches` holds it to a rule of naming")
-def name(subject: Subject, _: str) -> Fact:
+@fact(
+    "name",
+    TEXT,
+    "the bucket's own name: `matches` holds it to a rule of naming",
+    advice="a bucket keeps its name: make one that is called otherwise and copy",
+)
+def name(subject: BucketView, _: str) -> Fact:
     """Always known."""
     return Answer("known", subject.bucket.name)
 
 
-@fact("policy", Words(("none", "present")), "whether the bucket has an access policy of its own")
-def policy(subject: Subject, _: str) -> Fact:
+@fact(
+    "policy",
+    Words(("none", "present")),
+    "whether the bucket has an access policy of its own",
+    area="access",
+    causes=POLICY_ACTIONS,
+    habit=False,
+)
+def policy(subject: BucketView, _: str) -> Fact:
     """A policy document is attached, whatever it says."""
     return fact_of(subject.bucket.policy.map(lambda _: "present").default("none"))
 
@@ -91,8 +134,11 @@ def policy(subject: Subject, _: str) -> Fact:
     Parts(VERBS),
     "the verbs that the bucket's rules grant an identity: `access.500600700800`, a resource name, a canonical id; or "
     "`access.outside`, everyone named who is not of a trusted account. `within [read]` says what they may, at most",
+    area="access",
+    advice="take verbs away from the identities named, or trust their account in the estate file",
+    causes=ACCESS_ACTIONS,
 )
-def access(subject: Subject, name: str) -> Fact:
+def access(subject: BucketView, name: str) -> Fact:
     """The buckets' side only: what an identity's own permissions add is not read."""
     return subject.access(name)
 
@@ -101,18 +147,25 @@ def access(subject: Subject, name: str) -> Fact:
     "doors",
     Words(("disagrees", "ambiguous", "agrees"), ordered=True),
     "whether knocking without credentials (`survey --probe`) was answered as the rules say (if not: drift)",
+    area="access",
+    advice="find out why the store answers otherwise than its rules say, before anything else",
+    restless=True,
+    habit=False,
 )
-def doors(subject: Subject, _: str) -> Fact:
+def doors(subject: BucketView, _: str) -> Fact:
     """The worst of the bucket's list and read doors."""
-    return subject.doors
+    return subject.probed
 
 
 @fact(
     "public-status",
     Words(("private", "public"), ordered=True),
     "the store's own word on whether the policy is public: a cross-check on `exposure`, not its equal",
+    area="access",
+    causes=ACCESS_ACTIONS,
+    habit=False,
 )
-def public_status(subject: Subject, _: str) -> Fact:
+def public_status(subject: BucketView, _: str) -> Fact:
     """Stores count some fences as public and some open doors as private."""
     return fact_of(
         subject.bucket.public_status.map(lambda public: "public" if public else "private").default("private")
@@ -123,8 +176,12 @@ def public_status(subject: Subject, _: str) -> Fact:
     "grants.by-object",
     SWITCH,
     "whether objects can carry access grants of their own (off: ownership mode disables)",
+    area="access",
+    advice="let the bucket's owner own every object, so that objects carry no grants of their own",
+    causes=ACL_ACTIONS,
+    safe="off",
 )
-def grants_by_object(subject: Subject, _: str) -> Fact:
+def grants_by_object(subject: BucketView, _: str) -> Fact:
     """Off if the ownership mode disables access lists, or a guard ignores public ones for good."""
     ownership, granted_by = subject.bucket.ownership, subject.bucket.granted_by
     if granted_by.unread:
@@ -144,20 +201,23 @@ def grants_by_object(subject: Subject, _: str) -> Fact:
     "grants.of-objects",
     Words(("none", "some")),
     "whether objects' own access lists grant the public anything: it opens what the bucket's own rules close",
+    area="access",
+    causes=ACL_ACTIONS,
 )
-def grants_of_objects(subject: Subject, _: str) -> Fact:
+def grants_of_objects(subject: BucketView, _: str) -> Fact:
     """None where objects cannot have any; not known where not all were read, unless one that was read grants."""
     asked = subject.bucket.object_grants
     grants, doubt = of_objects(subject.bucket)
     if grants:
-        return Answer("known", "some", f"such as {grants[0].permission} to {grants[0].to} on {grants[0].key}",
-                      asked.evidence)  # fmt: skip
+        return Answer(
+            "known", "some", f"such as {grants[0].permission} to {grants[0].to} on {grants[0].key}", asked.evidence
+        )
     return Answer("failed", None, doubt, asked.evidence) if doubt else Answer("known", "none", "", asked.evidence)
 
 
-def _guard(subject: Subject, name: str) -> Fact:
+def _guard(subject: BucketView, name: str) -> Fact:
     """A guard is on if the account or the bucket sets it: the stronger level wins."""
-    account, own = subject.store.guards, subject.bucket.guards
+    account, own = subject.dossier.guards, subject.bucket.guards
     if account.value is not None and getattr(account.value, name):
         return Answer("known", "on", "set for the whole account", account.evidence)
     if own.value is not None and getattr(own.value, name):
@@ -179,7 +239,15 @@ _GUARDS = {
 for _name, _meaning in _GUARDS.items():
     _field = _name.replace("-", "_")
     assert _field in Guards.__struct_fields__
-    fact(f"guards.{_name}", SWITCH, f"public-access guard: {_meaning}")(
+    fact(
+        f"guards.{_name}",
+        SWITCH,
+        f"public-access guard: {_meaning}",
+        area="access",
+        causes=GUARD_ACTIONS,
+        safe="on",
+        advice="switch that guard on, for the bucket or for the whole account",
+    )(
         lambda subject, _, f=_field: _guard(subject, f)  # type: ignore[misc]
     )
 
@@ -188,53 +256,88 @@ for _name, _meaning in _GUARDS.items():
     "versioning",
     Words(("never", "suspended", "on"), ordered=True),
     "whether overwritten and deleted objects are kept as versions",
+    area="versions and locks",
+    advice="switch versioning on; what was overwritten before stays lost",
+    causes="PutBucketVersioning",
+    safe="on",
+    mirrored=True,
 )
-def versioning(subject: Subject, _: str) -> Fact:
+def versioning(subject: BucketView, _: str) -> Fact:
     """An empty answer means that it was never switched on."""
     return fact_of(subject.bucket.versioning.map(lambda v: v.state).default("never"))
 
 
-@fact(
+# Objects stored before it was switched on stay as they were.
+fact(
     "encryption.at-rest",
     Words(("none", "provider-key", "managed-key"), ordered=True),
     "default encryption of new objects: nobody's key, the provider's, or one that the team manages",
+    area="encryption",
+    advice="set the default encryption, and write again what is there unencrypted",
+    causes=f"{ENCRYPTION_ACTIONS} DeleteBucketEncryption",
+    safe="at least provider-key",
+    mirrored=True,
+)(lambda subject, _: fact_of(subject.bucket.encryption.map(lambda e: e.by).default("none")))
+
+
+@fact(
+    "encryption.key",
+    TEXT,
+    "the key that default encryption names",
+    area="encryption",
+    advice="use a key of the same place that is enabled, rotated, and that the store itself may use",
+    causes=f"{KEY_ACTIONS} {ENCRYPTION_ACTIONS}",
 )
-def encryption_at_rest(subject: Subject, _: str) -> Fact:
-    """Objects stored before it was switched on stay as they were."""
-    return fact_of(subject.bucket.encryption.map(lambda e: e.by).default("none"))  # type: ignore[arg-type]
-
-
-@fact("encryption.key", TEXT, "the key that default encryption names")
-def encryption_key(subject: Subject, _: str) -> Fact:
+def encryption_key(subject: BucketView, _: str) -> Fact:
     """Absent where no key is named."""
     answer = subject.bucket.encryption
     return fact_of(answer.map(lambda e: e.key)) if answer.value is None or answer.value.key else absent_fact(answer)
 
 
-@fact("encryption.required", SWITCH, "whether the policy refuses every upload that does not ask for encryption itself")
-def encryption_required(subject: Subject, _: str) -> Fact:
-    """Default encryption encrypts such uploads all the same; some teams want both."""
-    return subject.demands("encryption")
+# Default encryption encrypts such uploads all the same; some teams want both.
+fact(
+    "encryption.required",
+    SWITCH,
+    "whether the policy refuses every upload that does not ask for encryption itself",
+    area="encryption",
+    advice="add a Deny to the policy for uploads that do not ask for encryption",
+    causes=POLICY_ACTIONS,
+    safe="on",
+)(lambda subject, _: subject.demanded("encryption"))
 
+# A refusal that spares one action or one folder is none.
+fact(
+    "transport.required",
+    SWITCH,
+    "whether the policy refuses every request that comes over plain http",
+    advice="add a Deny to the policy for requests that come over plain http",
+    causes=POLICY_ACTIONS,
+    safe="on",
+)(lambda subject, _: subject.demanded("transport"))
 
-@fact("transport.required", SWITCH, "whether the policy refuses every request that comes over plain http")
-def transport_required(subject: Subject, _: str) -> Fact:
-    """A refusal that spares one action or one folder is none."""
-    return subject.demands("transport")
-
-
-@fact("lock.enabled", SWITCH, "whether versions in the bucket can be locked against deletion")
-def lock_enabled(subject: Subject, _: str) -> Fact:
-    """Often possible only when the bucket is made, and needs versioning."""
-    return fact_of(subject.bucket.lock.map(lambda lock: "on" if lock.enabled else "off").default("off"))
+# Often possible only when the bucket is made, and needs versioning.
+fact(
+    "lock.enabled",
+    SWITCH,
+    "whether versions in the bucket can be locked against deletion",
+    area="versions and locks",
+    advice="make a new bucket with the lock and copy, or see whether yours can add it",
+    causes=LOCK_ACTIONS,
+    safe="on",
+    mirrored=True,
+)(lambda subject, _: fact_of(subject.bucket.lock.map(lambda lock: "on" if lock.enabled else "off").default("off")))
 
 
 @fact(
     "lock.mode",
     Words(("governance", "compliance"), ordered=True),
     "default retention mode: governance yields to holders of the bypass permission, compliance to nobody",
+    area="versions and locks",
+    advice="change the default retention; versions that are there keep their own",
+    causes=LOCK_ACTIONS,
+    mirrored=True,
 )
-def lock_mode(subject: Subject, _: str) -> Fact:
+def lock_mode(subject: BucketView, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
     answer = subject.bucket.lock
     return (
@@ -244,8 +347,17 @@ def lock_mode(subject: Subject, _: str) -> Fact:
     )
 
 
-@fact("lock.keep", DURATION, "default retention period of new versions (a year counts 365 days)", unit="seconds")
-def lock_keep(subject: Subject, _: str) -> Fact:
+@fact(
+    "lock.keep",
+    DURATION,
+    "default retention period of new versions (a year counts 365 days)",
+    unit="seconds",
+    area="versions and locks",
+    advice="change the default retention; versions that are there keep their own",
+    causes=LOCK_ACTIONS,
+    mirrored=True,
+)
+def lock_keep(subject: BucketView, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
     answer = subject.bucket.lock
     return (
@@ -255,29 +367,30 @@ def lock_keep(subject: Subject, _: str) -> Fact:
     )
 
 
-@fact(
+# Absent where there is no such bound; where there are two, the stricter counts.
+fact(
     "lock.shortest-allowed",
     DURATION,
     "the shortest retention that the policy, or the store itself, lets anybody give a version",
     unit="seconds",
-)
-def lock_shortest(subject: Subject, _: str) -> Fact:
-    """Absent where there is no such bound; where there are two, the stricter counts."""
-    return _stricter(subject.demands("shortest"), _bound(subject, "shortest"), max)
+    area="versions and locks",
+    advice="change the default retention; versions that are there keep their own",
+    causes=POLICY_ACTIONS,
+)(lambda subject, _: _stricter(subject.demanded("shortest"), _bound(subject, "shortest"), max))
 
-
-@fact(
+# Absent where there is no such bound; where there are two, the stricter counts.
+fact(
     "lock.longest-allowed",
     DURATION,
     "the longest retention that the policy, or the store itself, lets anybody give a version",
     unit="seconds",
-)
-def lock_longest(subject: Subject, _: str) -> Fact:
-    """Absent where there is no such bound; where there are two, the stricter counts."""
-    return _stricter(subject.demands("longest"), _bound(subject, "longest"), min)
+    area="versions and locks",
+    advice="change the default retention; versions that are there keep their own",
+    causes=POLICY_ACTIONS,
+)(lambda subject, _: _stricter(subject.demanded("longest"), _bound(subject, "longest"), min))
 
 
-def _bound(subject: Subject, name: str) -> Fact:
+def _bound(subject: BucketView, name: str) -> Fact:
     """A bound of the store itself; a store of the common protocol has none."""
     answer = subject.bucket.bounds
     if answer.value is None:
@@ -295,26 +408,31 @@ def _stricter(one: Fact, other: Fact, choose: Callable[[int, int], int]) -> Fact
     return Answer("known", choose(int(str(one.value)), int(str(other.value))), one.note, one.evidence)
 
 
-@fact("place", TEXT, "where the bucket lives, as the store names it")
-def place(subject: Subject, _: str) -> Fact:
+@fact(
+    "place",
+    TEXT,
+    "where the bucket lives, as the store names it",
+    advice="a bucket does not move: make one in the right place and copy",
+)
+def place(subject: BucketView, _: str) -> Fact:
     """An empty answer means the store's default place."""
     return fact_of(subject.bucket.place)
 
 
 @fact("created", MOMENT, "when the bucket was made")
-def created(subject: Subject, _: str) -> Fact:
+def created(subject: BucketView, _: str) -> Fact:
     """From the list of buckets."""
     return fact_of(subject.bucket.created)
 
 
-@fact("objects", COUNT, "how many objects the bucket lists")
-def objects(subject: Subject, _: str) -> Fact:
+@fact("objects", COUNT, "how many objects the bucket lists", restless=True)
+def objects(subject: BucketView, _: str) -> Fact:
     """Current objects only."""
     return _counted(subject, "objects")
 
 
-@fact("bytes", SIZE, "the sizes of those objects together", unit="bytes")
-def size(subject: Subject, _: str) -> Fact:
+@fact("bytes", SIZE, "the sizes of those objects together", unit="bytes", restless=True)
+def size(subject: BucketView, _: str) -> Fact:
     """Current objects only."""
     return _counted(subject, "bytes")
 
@@ -326,7 +444,7 @@ COUNTED_BY = {
 }
 
 
-def _counted(subject: Subject, name: str) -> Fact:
+def _counted(subject: BucketView, name: str) -> Fact:
     answer = subject.bucket.usage
     if answer.value is None:
         return fact_of(answer.map(str))
@@ -336,8 +454,14 @@ def _counted(subject: Subject, name: str) -> Fact:
     return Answer(answer.state, counted, COUNTED_BY[answer.value.by], answer.evidence)
 
 
-@fact("tags.*", TEXT, "the value of the bucket's tag of that name (tag names are written as they are)")
-def tag(subject: Subject, name: str) -> Fact:
+@fact(
+    "tags.*",
+    TEXT,
+    "the value of the bucket's tag of that name (tag names are written as they are)",
+    advice="tag the bucket with {last}: {wanted}",
+    causes=TAG_ACTIONS,
+)
+def tag(subject: BucketView, name: str) -> Fact:
     """Absent where the bucket has no such tag."""
     answer = subject.bucket.tags
     if answer.value is not None and name in answer.value:

@@ -7,36 +7,52 @@ import ipaddress
 from typing import Any
 
 from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost
-from rusty_lantern.core.facts.registry import Subject, fact
+from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.network import REACH, network_fact
 from rusty_lantern.core.model.resources import EncryptionKey
 from rusty_lantern.core.model.subjects import age_of, store_may_use
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
 
 
-def _stricter(subject: Subject) -> Fact:
+def _stricter(subject: BucketView) -> Fact:
     """Both the bucket's and the store's network rules have to let a request in."""
-    found = [network_fact(subject.bucket.network), network_fact(subject.store.network)]
+    found = [network_fact(subject.bucket.network), network_fact(subject.dossier.network)]
     known = [one for one in found if one.value is not None]
     unread = next((one for one in found if not one.settled and one.state != "unsupported"), None)
     strictest = max(known, key=lambda one: REACH.rank(str(one.value)), default=found[0])
     return unread if unread is not None and strictest.value != "endpoints-only" else strictest
 
 
-@fact("network.from", REACH, "from where the bucket may be asked at all, by its own and the store's network rules")
-def network_from(subject: Subject, _: str) -> Fact:
-    """`everywhere` is a value, not a blank; absent where there are no network rules."""
-    return _stricter(subject)
+# `everywhere` is a value, not a blank; absent where there are no network rules.
+fact(
+    "network.from",
+    REACH,
+    "from where the bucket may be asked at all, by its own and the store's network rules",
+    area="access",
+    advice="allow named networks only",
+    causes="SetNetwork",
+)(lambda subject, _: _stricter(subject))
+
+fact(
+    "network.default",
+    Words(("allow", "deny"), ordered=True),
+    "what happens to requests that no network rule names",
+    area="access",
+    advice="allow named networks only",
+    causes="SetNetwork",
+    habit=False,
+)(lambda subject, _: fact_of(subject.bucket.network.map(lambda network: network.default)))
 
 
-@fact("network.default", Words(("allow", "deny"), ordered=True), "what happens to requests that no network rule names")
-def network_default(subject: Subject, _: str) -> Fact:
-    """Of the bucket's own rules."""
-    return fact_of(subject.bucket.network.map(lambda network: network.default))
-
-
-@fact("network.largest", COUNT, "how many addresses the largest network has that the bucket's rules let in")
-def network_largest(subject: Subject, _: str) -> Fact:
+@fact(
+    "network.largest",
+    COUNT,
+    "how many addresses the largest network has that the bucket's rules let in",
+    area="access",
+    advice="allow named networks only",
+    causes="SetNetwork",
+)
+def network_largest(subject: BucketView, _: str) -> Fact:
     """Absent where every network is let in, or none."""
     answer = subject.bucket.network
     if answer.value is None or answer.value.everywhere or not answer.value.networks:
@@ -48,20 +64,36 @@ def network_largest(subject: Subject, _: str) -> Fact:
     return Answer("known", max(sizes), "", answer.evidence)
 
 
-@fact("logging.reads", SWITCH, "whether reads are recorded")
-def logging_reads(subject: Subject, _: str) -> Fact:
-    """Off where nothing is."""
-    return fact_of(subject.bucket.logging.map(lambda log: "on" if log.reads else "off").default("off"))
+fact(
+    "logging.reads",
+    SWITCH,
+    "whether reads are recorded",
+    area="logging",
+    advice="switch the record of reads and writes on, into a bucket that is kept for it",
+    causes="PutBucketLogging",
+    habit=False,
+)(lambda subject, _: fact_of(subject.bucket.logging.map(lambda log: "on" if log.reads else "off").default("off")))
+
+fact(
+    "logging.writes",
+    SWITCH,
+    "whether writes are recorded",
+    area="logging",
+    advice="switch the record of reads and writes on, into a bucket that is kept for it",
+    causes="PutBucketLogging",
+    habit=False,
+)(lambda subject, _: fact_of(subject.bucket.logging.map(lambda log: "on" if log.writes else "off").default("off")))
 
 
-@fact("logging.writes", SWITCH, "whether writes are recorded")
-def logging_writes(subject: Subject, _: str) -> Fact:
-    """Off where nothing is."""
-    return fact_of(subject.bucket.logging.map(lambda log: "on" if log.writes else "off").default("off"))
-
-
-@fact("logging.exempted", COUNT, "how many identities are left out of the record")
-def logging_exempted(subject: Subject, _: str) -> Fact:
+@fact(
+    "logging.exempted",
+    COUNT,
+    "how many identities are left out of the record",
+    area="logging",
+    advice="take these identities out of the list of those that are not recorded",
+    causes="PutBucketLogging",
+)
+def logging_exempted(subject: BucketView, _: str) -> Fact:
     """Whoever is left out leaves no trace."""
     answer = subject.bucket.logging
     if answer.value is None:
@@ -69,105 +101,157 @@ def logging_exempted(subject: Subject, _: str) -> Fact:
     return Answer("known", len(answer.value.exempt), ", ".join(answer.value.exempt), answer.evidence)
 
 
-@fact("logging.target-locked", SWITCH, "whether versions in the bucket that the record is written to can be locked")
-def logging_target_locked(subject: Subject, _: str) -> Fact:
+@fact(
+    "logging.target-locked",
+    SWITCH,
+    "whether versions in the bucket that the record is written to can be locked",
+    area="logging",
+    advice="let the record be written to another bucket, one that only its readers get into",
+    causes="PutBucketLogging",
+    habit=False,
+)
+def logging_target_locked(subject: BucketView, _: str) -> Fact:
     """A record that can be deleted proves little."""
     answer = subject.bucket.logging
     if answer.value is None:
         return absent_fact(answer) if answer.settled else lost(answer)
-    target = subject.elsewhere(answer.value.target)
+    target = subject.neighbour(answer.value.target)
     if target is None:
         return Answer("failed", None, f"the target {answer.value.target} was not read", answer.evidence)
     return fact_of(target.bucket.lock.map(lambda lock: "on" if lock.enabled else "off").default("off"))
 
 
-@fact("soft-delete", DURATION, "for how long what is deleted can be brought back; absent: not at all", unit="seconds")
-def soft_delete(subject: Subject, _: str) -> Fact:
+@fact(
+    "soft-delete",
+    DURATION,
+    "for how long what is deleted can be brought back; absent: not at all",
+    unit="seconds",
+    area="versions and locks",
+    advice="keep deleted objects for longer: {wanted}",
+    causes="SetSoftDelete",
+)
+def soft_delete(subject: BucketView, _: str) -> Fact:
     """Where versions are not kept, it is what stands between a slip and a loss."""
     return fact_of(subject.bucket.soft_delete)
 
 
-@fact("tier", TEXT, "the storage tier that new objects are stored in")
-def tier(subject: Subject, _: str) -> Fact:
+@fact("tier", TEXT, "the storage tier that new objects are stored in", habit=False)
+def tier(subject: BucketView, _: str) -> Fact:
     """As the store names it."""
     return fact_of(subject.bucket.tier)
 
 
-@fact("uploads.types", TEXT, "the content types that uploads may have, joined by commas; absent: any")
-def uploads_types(subject: Subject, _: str) -> Fact:
-    """What the store refuses at the door."""
-    return _accepted(subject, lambda found: ", ".join(sorted(found.types)))
+fact(
+    "uploads.types",
+    TEXT,
+    "the content types that uploads may have, joined by commas; absent: any",
+    area="objects",
+    advice="have the store refuse other uploads: {wanted}",
+)(lambda subject, _: _accepted(subject, lambda found: ", ".join(sorted(found.types))))
+
+fact(
+    "uploads.largest",
+    SIZE,
+    "the largest upload that is accepted; absent: any",
+    unit="bytes",
+    area="objects",
+    advice="have the store refuse other uploads: {wanted}",
+)(lambda subject, _: _accepted(subject, lambda found: found.largest))
 
 
-@fact("uploads.largest", SIZE, "the largest upload that is accepted; absent: any", unit="bytes")
-def uploads_largest(subject: Subject, _: str) -> Fact:
-    """What the store refuses at the door."""
-    return _accepted(subject, lambda found: found.largest)
-
-
-def _accepted(subject: Subject, take: Any) -> Fact:
+def _accepted(subject: BucketView, take: Any) -> Fact:
     answer = subject.bucket.accepts
     value = take(answer.value) if answer.value is not None else None
     return absent_fact(answer) if answer.value is not None and not value else fact_of(answer.map(lambda _: value))
 
 
-@fact("uploads.scanned", SWITCH, "whether uploads are scanned for malware")
-def uploads_scanned(subject: Subject, _: str) -> Fact:
-    """Off unless somebody switched it on."""
-    return fact_of(subject.bucket.scanned.map(lambda on: "on" if on else "off").default("off"))
+# Off unless somebody switched it on.
+fact(
+    "uploads.scanned",
+    SWITCH,
+    "whether uploads are scanned for malware",
+    area="objects",
+    advice="have uploads scanned",
+    safe="on",
+)(lambda subject, _: fact_of(subject.bucket.scanned.map(lambda on: "on" if on else "off").default("off")))
 
 
 @fact("project", TEXT, "the project that the bucket belongs to, where the store has such")
-def project(subject: Subject, _: str) -> Fact:
+def project(subject: BucketView, _: str) -> Fact:
     """As the store names it."""
     return fact_of(subject.bucket.project)
 
 
 @fact("division", TEXT, "the division that answers for the bucket, where the store records one")
-def division(subject: Subject, _: str) -> Fact:
+def division(subject: BucketView, _: str) -> Fact:
     """As the store names it."""
     return fact_of(subject.bucket.division)
 
 
-@fact("deletion", MOMENT, "when the bucket itself is going to be deleted; absent: it is not")
-def deletion(subject: Subject, _: str) -> Fact:
+@fact(
+    "deletion",
+    MOMENT,
+    "when the bucket itself is going to be deleted; absent: it is not",
+    area="versions and locks",
+    advice="withdraw the deletion while there is time: {observed}",
+)
+def deletion(subject: BucketView, _: str) -> Fact:
     """Pending deletion, as the store says."""
     return fact_of(subject.bucket.deleted)
 
 
-def _key(subject: Subject) -> EncryptionKey | Fact:
+def _key(subject: BucketView) -> EncryptionKey | Fact:
     """The key of the bucket's default encryption, or why nothing can be said of one."""
     answer = subject.bucket.encryption
     if answer.value is None:
         return absent_fact(answer) if answer.settled else lost(answer)
     if not answer.value.key:
         return absent_fact(answer)
-    keys = subject.roster.dossier.encryption_keys
+    keys = subject.index.dossier.encryption_keys
     if not keys.settled:
         return Answer(keys.state, None, keys.note, keys.evidence)
-    found = subject.roster.key_named(answer.value.key)
+    found = subject.index.key_named(answer.value.key)
     return found or Answer("failed", None, f"the store's key service knows no key {answer.value.key}", answer.evidence)
 
 
-def _of_key(subject: Subject, take: Any) -> Fact:
+def _of_key(subject: BucketView, take: Any) -> Fact:
     key = _key(subject)
     return key if isinstance(key, Answer) else take(key)
 
 
-@fact("encryption.key-state", Words(("missing", "destroyed", "pending-deletion", "disabled", "enabled"), ordered=True),
-      "how the key stands that protects new objects; absent where none is named")  # fmt: skip
-def bucket_key_state(subject: Subject, _: str) -> Fact:
+@fact(
+    "encryption.key-state",
+    Words(("missing", "destroyed", "pending-deletion", "disabled", "enabled"), ordered=True),
+    "how the key stands that protects new objects; absent where none is named",
+    area="encryption",
+    advice=(
+        ("pending-deletion", "cancel the scheduled deletion of the key while there is time"),
+        ("disabled", "enable the key again: nothing under it can be read until then"),
+        ("missing", "find out where the key is kept; if it is lost, restore from a copy"),
+        ("destroyed", "restore what is under it from a copy, and name another key"),
+        ("", "use a key of the same place that is enabled, rotated, and that the store itself may use"),
+    ),
+    habit=False,
+)
+def bucket_key_state(subject: BucketView, _: str) -> Fact:
     """A key that the key service does not know is missing: what is under it is lost, or kept elsewhere."""
     key = _key(subject)
     if isinstance(key, Answer):
         named = subject.bucket.encryption.value
-        listed = subject.roster.dossier.encryption_keys.settled
+        listed = subject.index.dossier.encryption_keys.settled
         return Answer("known", "missing", key.note, key.evidence) if named and named.key and listed else key
     return fact_of(key.state)
 
 
-@fact("encryption.key-place", Words(("elsewhere", "same")), "whether that key lives where the bucket lives")
-def bucket_key_place(subject: Subject, _: str) -> Fact:
+@fact(
+    "encryption.key-place",
+    Words(("elsewhere", "same")),
+    "whether that key lives where the bucket lives",
+    area="encryption",
+    advice="use a key of the same place that is enabled, rotated, and that the store itself may use",
+    habit=False,
+)
+def bucket_key_place(subject: BucketView, _: str) -> Fact:
     """A key elsewhere is out of reach when the line is."""
     place = subject.bucket.place
 
@@ -179,28 +263,43 @@ def bucket_key_place(subject: Subject, _: str) -> Fact:
     return _of_key(subject, compare)
 
 
-@fact("encryption.key-age", DURATION, "how long that key's material has been in use: since it was rotated, or made",
-      unit="seconds")  # fmt: skip
-def bucket_key_age(subject: Subject, _: str) -> Fact:
-    """Absent where no key is named."""
-    return _of_key(subject, lambda key: age_of(key, subject.roster))
+# Absent where no key is named.
+fact(
+    "encryption.key-age",
+    DURATION,
+    "how long that key's material has been in use: since it was rotated, or made",
+    unit="seconds",
+    area="encryption",
+    advice="rotate the key, or have it rotated by itself",
+    grows=True,
+    habit=False,
+)(lambda subject, _: _of_key(subject, lambda key: age_of(key, subject.index)))
 
+fact(
+    "encryption.key-rotation",
+    DURATION,
+    "the period in which that key is rotated by itself; absent: it is not",
+    unit="seconds",
+    area="encryption",
+    advice="use a key of the same place that is enabled, rotated, and that the store itself may use",
+    habit=False,
+)(lambda subject, _: _of_key(subject, lambda key: fact_of(key.rotates)))
 
-@fact("encryption.key-rotation", DURATION, "the period in which that key is rotated by itself; absent: it is not",
-      unit="seconds")  # fmt: skip
-def bucket_key_rotation(subject: Subject, _: str) -> Fact:
-    """As the key service says."""
-    return _of_key(subject, lambda key: fact_of(key.rotates))
+fact(
+    "encryption.key-protection",
+    Words(("software", "hardware", "external"), ordered=True),
+    "what guards that key's material",
+    area="encryption",
+    advice="use a key of the same place that is enabled, rotated, and that the store itself may use",
+    habit=False,
+)(lambda subject, _: _of_key(subject, lambda key: fact_of(key.protection)))
 
-
-@fact("encryption.key-protection", Words(("software", "hardware", "external"), ordered=True),
-      "what guards that key's material")  # fmt: skip
-def bucket_key_protection(subject: Subject, _: str) -> Fact:
-    """As the key service says."""
-    return _of_key(subject, lambda key: fact_of(key.protection))
-
-
-@fact("encryption.key-usable", SWITCH, "whether the store's own service identity may use that key")
-def bucket_key_usable(subject: Subject, _: str) -> Fact:
-    """Without it nothing can be stored or read."""
-    return _of_key(subject, lambda key: store_may_use(key, subject.roster))
+# Without it nothing can be stored or read.
+fact(
+    "encryption.key-usable",
+    SWITCH,
+    "whether the store's own service identity may use that key",
+    area="encryption",
+    advice="let the store's own service identity encrypt and decrypt with the key",
+    habit=False,
+)(lambda subject, _: _of_key(subject, lambda key: store_may_use(key, subject.index)))

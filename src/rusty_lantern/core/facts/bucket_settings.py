@@ -8,7 +8,8 @@ from typing import Any
 
 from rusty_lantern.core.answer import SECRET_SEEN, Answer, Fact, absent_fact, fact_of
 from rusty_lantern.core.facts.bucket import LEVEL
-from rusty_lantern.core.facts.registry import Subject, fact
+from rusty_lantern.core.facts.event_actions import LIFECYCLE_ACTIONS
+from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import LifecycleRule
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
 
@@ -25,7 +26,7 @@ def _part(answer: Answer[Any], take: Callable[[Any], Any]) -> Fact:
 
 
 @fact("owner", TEXT, "who owns the bucket, as the store names them")
-def owner(subject: Subject, _: str) -> Fact:
+def owner(subject: BucketView, _: str) -> Fact:
     """From the access list."""
     return fact_of(subject.bucket.owner)
 
@@ -34,8 +35,13 @@ _READABLE = ("policy", "tags", "lifecycle", "website", "logging", "notifications
 """Settings that everybody sees who may read a bucket's settings, and that people write texts into."""
 
 
-@fact("settings.secret", SWITCH, "whether a setting of the bucket (policy, tags, …) holds what looks like a secret")
-def settings_secret(subject: Subject, _: str) -> Fact:
+@fact(
+    "settings.secret",
+    SWITCH,
+    "whether a setting of the bucket (policy, tags, …) holds what looks like a secret",
+    advice=(("on", "take the secret out ({note}), and change it wherever it opens anything"),),
+)
+def settings_secret(subject: BucketView, _: str) -> Fact:
     """Whoever may read the settings has it. It is never kept: only that there is one, and in which setting."""
     found = [name for name in _READABLE if getattr(subject.bucket, name).note == SECRET_SEEN]
     if found:
@@ -45,72 +51,94 @@ def settings_secret(subject: Subject, _: str) -> Fact:
 
 
 @fact("tenant", TEXT, "the tenant that the bucket belongs to, in a store for several")
-def tenant(subject: Subject, _: str) -> Fact:
+def tenant(subject: BucketView, _: str) -> Fact:
     """Absent where the owner belongs to none."""
     return fact_of(subject.bucket.tenant)
 
 
-@fact("quota.bytes", SIZE, "the most that the bucket may hold", unit="bytes")
-def quota_bytes(subject: Subject, _: str) -> Fact:
-    """Absent where there is no such limit."""
-    return _part(subject.bucket.quota, lambda quota: quota.bytes)
+# Absent where there is no such limit.
+fact("quota.bytes", SIZE, "the most that the bucket may hold", unit="bytes", advice="set the quota: {wanted}")(
+    lambda subject, _: _part(subject.bucket.quota, lambda quota: quota.bytes)
+)
+
+# Absent where there is no such limit.
+fact("quota.objects", COUNT, "the most objects that the bucket may hold", advice="set the quota: {wanted}")(
+    lambda subject, _: _part(subject.bucket.quota, lambda quota: quota.objects)
+)
+
+fact(
+    "counters.objects",
+    COUNT,
+    "everything in the bucket, old versions too, by the store's own counter (it may lag)",
+    restless=True,
+)(lambda subject, _: _counted(subject.bucket.counters, "objects"))
+
+fact("counters.bytes", SIZE, "the size of all that, by the store's own counter", unit="bytes", restless=True)(
+    lambda subject, _: _counted(subject.bucket.counters, "bytes")
+)
 
 
-@fact("quota.objects", COUNT, "the most objects that the bucket may hold")
-def quota_objects(subject: Subject, _: str) -> Fact:
-    """Absent where there is no such limit."""
-    return _part(subject.bucket.quota, lambda quota: quota.objects)
-
-
-@fact("counters.objects", COUNT, "everything in the bucket, old versions too, by the store's own counter (it may lag)")
-def counters_objects(subject: Subject, _: str) -> Fact:
-    """From the answer to HEAD, where it tells."""
-    return _counted(subject.bucket.counters, "objects")
-
-
-@fact("counters.bytes", SIZE, "the size of all that, by the store's own counter", unit="bytes")
-def counters_bytes(subject: Subject, _: str) -> Fact:
-    """From the answer to HEAD, where it tells."""
-    return _counted(subject.bucket.counters, "bytes")
-
-
-@fact("transport", Words(("plain", "tls"), ordered=True), "how the store was spoken to: plain http, or TLS")
-def transport(subject: Subject, _: str) -> Fact:
+@fact("transport", Words(("plain", "tls"), ordered=True), "how the store was spoken to: plain http, or TLS", safe="tls")
+def transport(subject: BucketView, _: str) -> Fact:
     """A property of the store's address."""
-    used = subject.store.transport
+    used = subject.dossier.transport
     return Answer("known", used) if used else Answer("failed", None, "the dossier does not say")
 
 
-@fact("versioning.second-factor", SWITCH, "whether deleting a version needs a second factor")
-def second_factor(subject: Subject, _: str) -> Fact:
+@fact(
+    "versioning.second-factor",
+    SWITCH,
+    "whether deleting a version needs a second factor",
+    area="versions and locks",
+    advice="have the deletion of versions ask for a second factor",
+    causes="PutBucketVersioning",
+)
+def second_factor(subject: BucketView, _: str) -> Fact:
     """Off where versioning was never configured."""
     return fact_of(subject.bucket.versioning.map(lambda v: "on" if v.second_factor else "off").default("off"))
 
 
-@fact("logging", SWITCH, "whether reads and writes are recorded")
-def logging(subject: Subject, _: str) -> Fact:
+@fact(
+    "logging",
+    SWITCH,
+    "whether reads and writes are recorded",
+    area="logging",
+    advice="switch the record of reads and writes on, into a bucket that is kept for it",
+    causes="PutBucketLogging",
+    safe="on",
+)
+def logging(subject: BucketView, _: str) -> Fact:
     """Off unless somebody switched it on."""
     return _on(subject.bucket.logging)
 
 
-@fact("logging.target", TEXT, "the bucket that the record is written to")
-def logging_target(subject: Subject, _: str) -> Fact:
-    """Absent where nothing is recorded."""
-    return _part(subject.bucket.logging, lambda found: found.target)
+# Absent where nothing is recorded.
+fact(
+    "logging.target",
+    TEXT,
+    "the bucket that the record is written to",
+    area="logging",
+    advice="let the record be written to another bucket, one that only its readers get into",
+    causes="PutBucketLogging",
+)(lambda subject, _: _part(subject.bucket.logging, lambda found: found.target))
 
 
 @fact(
     "logging.target-is",
     Words(("missing", "itself", "another"), ordered=True),
     "what the record is written to: a bucket that this store does not list, the bucket itself, or another one",
+    area="logging",
+    advice="let the record be written to another bucket, one that only its readers get into",
+    causes="PutBucketLogging",
+    habit=False,
 )
-def logging_target_is(subject: Subject, _: str) -> Fact:
+def logging_target_is(subject: BucketView, _: str) -> Fact:
     """A record that is written nowhere is no record; one in the bucket itself grows by being written."""
-    if not subject.roster.whole:
+    if not subject.index.whole:
         return Answer("failed", None, "not all buckets of the store were read")
 
     def which(target: str) -> str:
-        there = subject.elsewhere(target) is not None
+        there = subject.neighbour(target) is not None
         return "itself" if target == subject.bucket.name else "another" if there else "missing"
 
     answer = subject.bucket.logging
@@ -123,13 +151,17 @@ def logging_target_is(subject: Subject, _: str) -> Fact:
     "logging.target-exposure",
     LEVEL,
     "how far the public gets into the bucket that the record is written to: the widest verdict of all verbs",
+    area="logging",
+    advice="let the record be written to another bucket, one that only its readers get into",
+    causes="PutBucketLogging",
+    habit=False,
 )
-def logging_target_exposure(subject: Subject, _: str) -> Fact:
+def logging_target_exposure(subject: BucketView, _: str) -> Fact:
     """Who reads the record knows who reads the bucket; who writes to it can hide their own steps."""
     answer = subject.bucket.logging
     if answer.value is None:
         return fact_of(answer.map(str))
-    target = subject.elsewhere(answer.value.target)
+    target = subject.neighbour(answer.value.target)
     if target is None and logging_target_is(subject, _).value == "missing":
         return Answer("absent", None, f"the target {answer.value.target} does not exist", answer.evidence)
     if target is None:
@@ -159,10 +191,19 @@ def _enter_periods() -> None:
     for name, meaning in _PERIODS.items():
         period = name.replace("-", "_")
 
-        def derive(subject: Subject, _: str, period: str = period) -> Fact:
+        def derive(subject: BucketView, _: str, period: str = period) -> Fact:
             return _part(subject.bucket.lifecycle, lambda rules: _shortest(rules, period))
 
-        fact(f"lifecycle.{name}", DURATION, meaning, unit="seconds")(derive)
+        fact(
+            f"lifecycle.{name}",
+            DURATION,
+            meaning,
+            unit="seconds",
+            area="versions and locks",
+            causes=LIFECYCLE_ACTIONS,
+            advice="add or change the lifecycle rule: {wanted}",
+            mirrored=name in ("expires", "expires-old"),
+        )(derive)
 
 
 _enter_periods()
@@ -172,8 +213,12 @@ _enter_periods()
     "lifecycle.against-retention",
     SWITCH,
     "whether a rule would delete sooner than the default retention lets it (it then deletes nothing, or hides)",
+    area="versions and locks",
+    advice="change the lifecycle rules so that they wait for the retention to end",
+    causes=LIFECYCLE_ACTIONS,
+    safe="off",
 )
-def against_retention(subject: Subject, _: str) -> Fact:
+def against_retention(subject: BucketView, _: str) -> Fact:
     """Needs both the rules and the lock to be known."""
     lock, rules = subject.bucket.lock, subject.bucket.lifecycle
     if not lock.settled or not rules.settled:
@@ -184,14 +229,28 @@ def against_retention(subject: Subject, _: str) -> Fact:
     return Answer("known", "on" if keep and due and due < keep else "off", "", rules.evidence)
 
 
-@fact("website", SWITCH, "whether the bucket is served as a web site: a door of its own")
-def website(subject: Subject, _: str) -> Fact:
+@fact(
+    "website",
+    SWITCH,
+    "whether the bucket is served as a web site: a door of its own",
+    advice="stop serving the bucket as a web site, or put what is public into a bucket of its own",
+    causes="PutBucketWebsite DeleteBucketWebsite",
+    habit=False,
+)
+def website(subject: BucketView, _: str) -> Fact:
     """A web site bypasses nothing by itself, but is a second address."""
     return _on(subject.bucket.website)
 
 
-@fact("website.redirects-to", TEXT, "the host that the web site sends all visitors to")
-def redirects_to(subject: Subject, _: str) -> Fact:
+@fact(
+    "website.redirects-to",
+    TEXT,
+    "the host that the web site sends all visitors to",
+    advice="stop serving the bucket as a web site, or put what is public into a bucket of its own",
+    causes="PutBucketWebsite DeleteBucketWebsite",
+    habit=False,
+)
+def redirects_to(subject: BucketView, _: str) -> Fact:
     """Absent where it sends them nowhere."""
     return _part(subject.bucket.website, lambda site: site.redirects_to)
 
@@ -200,45 +259,76 @@ def redirects_to(subject: Subject, _: str) -> Fact:
     "cross-origin",
     Words(("none", "listed", "any"), ordered=True),
     "which web pages may use the bucket from a visitor's browser: none, listed ones, or any",
+    advice="name the web pages that may use the bucket",
+    causes="PutBucketCors PutBucketCORS DeleteBucketCors",
+    safe="none",
 )
-def cross_origin(subject: Subject, _: str) -> Fact:
+def cross_origin(subject: BucketView, _: str) -> Fact:
     """A rule with `*` lets in any page."""
     rules = subject.bucket.cross_origin
     return fact_of(rules.map(lambda r: "any" if any("*" in one.origins for one in r) else "listed").default("none"))
 
 
-@fact("replication", SWITCH, "whether what is stored is copied to another bucket by the store itself")
-def replication(subject: Subject, _: str) -> Fact:
+@fact(
+    "replication",
+    SWITCH,
+    "whether what is stored is copied to another bucket by the store itself",
+    advice="set up replication: {wanted}",
+    causes="PutBucketReplication PutReplicationConfiguration DeleteBucketReplication",
+    habit=False,
+)
+def replication(subject: BucketView, _: str) -> Fact:
     """On where at least one rule is enabled."""
     return _on(subject.bucket.replication)
 
 
-@fact("replication.target", TEXT, "the buckets that are written to as well, joined by commas")
-def replication_target(subject: Subject, _: str) -> Fact:
-    """Absent where nothing is copied."""
-    return _part(subject.bucket.replication, lambda targets: ", ".join(sorted(targets)))
+# Absent where nothing is copied.
+fact(
+    "replication.target",
+    TEXT,
+    "the buckets that are written to as well, joined by commas",
+    advice="set up replication: {wanted}",
+    causes="PutBucketReplication PutReplicationConfiguration DeleteBucketReplication",
+    habit=False,
+)(lambda subject, _: _part(subject.bucket.replication, lambda targets: ", ".join(sorted(targets))))
 
 
-@fact("notifications.outside", SWITCH, "whether something in another account is told about changes in the bucket")
-def notifications_outside(subject: Subject, _: str) -> Fact:
+@fact(
+    "notifications.outside",
+    SWITCH,
+    "whether something in another account is told about changes in the bucket",
+    advice="take the outside target out, or trust its account in the estate file",
+    causes="PutBucketNotification PutBucketNotificationConfiguration",
+    safe="off",
+    grave=True,
+)
+def notifications_outside(subject: BucketView, _: str) -> Fact:
     """Off where nothing is told at all. Needs the store's own account number."""
-    told, own = subject.bucket.notifications, subject.store.account.value or ""
-    if told.value and subject.store.account.unread:
-        return Answer(subject.store.account.state, None, subject.store.account.note, told.evidence)
+    told, own = subject.bucket.notifications, subject.dossier.account.value or ""
+    if told.value and subject.dossier.account.unread:
+        return Answer(subject.dossier.account.state, None, subject.dossier.account.note, told.evidence)
     if told.value and not re.fullmatch("[0-9]{12}", own):
         return Answer("failed", None, "the store's account number is not known", told.evidence)
     outside = any(name.split(":")[4:5] not in ([own], [""]) for name in told.value or ())
     return fact_of(told.map(lambda _: "on" if outside else "off").default("off"))
 
 
-@fact("requester-pays", SWITCH, "whether whoever asks pays for the answer")
-def requester_pays(subject: Subject, _: str) -> Fact:
+@fact(
+    "requester-pays", SWITCH, "whether whoever asks pays for the answer", causes="PutBucketRequestPayment", habit=False
+)
+def requester_pays(subject: BucketView, _: str) -> Fact:
     """Off unless switched on."""
     return fact_of(subject.bucket.requester_pays.map(lambda on: "on" if on else "off").default("off"))
 
 
-@fact("transfer-endpoint", SWITCH, "whether the bucket answers at a transfer endpoint as well")
-def transfer_endpoint(subject: Subject, _: str) -> Fact:
+@fact(
+    "transfer-endpoint",
+    SWITCH,
+    "whether the bucket answers at a transfer endpoint as well",
+    causes="PutBucketAccelerateConfiguration PutAccelerateConfiguration",
+    safe="off",
+)
+def transfer_endpoint(subject: BucketView, _: str) -> Fact:
     """Off unless switched on."""
     return fact_of(subject.bucket.transfer_endpoint.map(lambda on: "on" if on else "off").default("off"))
 
@@ -250,20 +340,17 @@ def _counted(answer: Answer[Any], name: str) -> Fact:
     return fact_of(answer.map(lambda found: getattr(found, name)))
 
 
-@fact("versions.old", COUNT, "how many versions lie beneath current ones")
-def versions_old(subject: Subject, _: str) -> Fact:
-    """From listing versions."""
-    return _counted(subject.bucket.versions, "old")
+fact("versions.old", COUNT, "how many versions lie beneath current ones", area="objects", restless=True)(
+    lambda subject, _: _counted(subject.bucket.versions, "old")
+)
+
+fact("versions.old-bytes", SIZE, "their sizes together", unit="bytes", area="objects", restless=True)(
+    lambda subject, _: _counted(subject.bucket.versions, "old_bytes")
+)
 
 
-@fact("versions.old-bytes", SIZE, "their sizes together", unit="bytes")
-def versions_old_bytes(subject: Subject, _: str) -> Fact:
-    """From listing versions."""
-    return _counted(subject.bucket.versions, "old_bytes")
-
-
-@fact("last-write", MOMENT, "when the newest of all versions was stored")
-def last_write(subject: Subject, _: str) -> Fact:
+@fact("last-write", MOMENT, "when the newest of all versions was stored", restless=True)
+def last_write(subject: BucketView, _: str) -> Fact:
     """From listing versions; absent where nothing was ever stored."""
     versions = subject.bucket.versions
     if versions.value is not None and versions.value.undated:
@@ -275,22 +362,37 @@ def last_write(subject: Subject, _: str) -> Fact:
     return Answer("failed", None, "the versions were not counted to the end", versions.evidence)
 
 
-@fact("versions.markers", COUNT, "how many delete markers there are: keys that look gone and are not")
-def versions_markers(subject: Subject, _: str) -> Fact:
-    """From listing versions."""
-    return _counted(subject.bucket.versions, "markers")
+fact(
+    "versions.markers",
+    COUNT,
+    "how many delete markers there are: keys that look gone and are not",
+    area="objects",
+    restless=True,
+)(lambda subject, _: _counted(subject.bucket.versions, "markers"))
+
+fact(
+    "uploads.unfinished",
+    COUNT,
+    "how many uploads were begun and never finished",
+    area="objects",
+    advice="clear unfinished uploads by a lifecycle rule",
+    restless=True,
+)(lambda subject, _: _counted(subject.bucket.uploads, "count"))
 
 
-@fact("uploads.unfinished", COUNT, "how many uploads were begun and never finished")
-def uploads_unfinished(subject: Subject, _: str) -> Fact:
-    """From listing uploads."""
-    return _counted(subject.bucket.uploads, "count")
-
-
-@fact("uploads.oldest", DURATION, "how long before the survey the oldest unfinished upload was begun", unit="seconds")
-def uploads_oldest(subject: Subject, _: str) -> Fact:
+@fact(
+    "uploads.oldest",
+    DURATION,
+    "how long before the survey the oldest unfinished upload was begun",
+    unit="seconds",
+    area="objects",
+    advice="clear unfinished uploads by a lifecycle rule",
+    restless=True,
+    grows=True,
+)
+def uploads_oldest(subject: BucketView, _: str) -> Fact:
     """Absent where there is none."""
-    taken, uploads = subject.store.taken, subject.bucket.uploads
+    taken, uploads = subject.dossier.taken, subject.bucket.uploads
     if uploads.value is not None and uploads.value.undated:
         return Answer("failed", None, f"{uploads.value.undated:,} uploads have no date that can be read")
     return _part(

@@ -5,10 +5,10 @@ They are judged in columns (`objects/`), not one by one; here they are named, me
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, Unpack
 
 from rusty_lantern.core.answer import Answer, Fact
-from rusty_lantern.core.facts.registry import REGISTER, Definition, Subject
+from rusty_lantern.core.facts.registry import Attributes, BucketView, fact
 from rusty_lantern.core.value_types import DURATION, SIZE, SWITCH, TEXT, Scale, Words
 
 Scope = Literal["current", "versions"]
@@ -19,67 +19,215 @@ LISTED: set[str] = set()
 """Facts that a listing tells; the others need each version to be inspected."""
 
 
-def _enter(name: str, scope: Scope, scale: Scale, meaning: str, *, unit: str = "", listed: bool = False) -> None:
+def _enter(
+    name: str, scope: Scope, scale: Scale, meaning: str, *, listed: bool = False, **more: Unpack[Attributes]
+) -> None:
     spoken = "current objects" if scope == "current" else "every version"
-    whole = f"{meaning} ({spoken})"
-    REGISTER[f"objects.{name}"] = Definition(f"objects.{name}", scale, unit, whole, _not_of_a_bucket, "object")
+    fact(f"objects.{name}", scale, f"{meaning} ({spoken})", of="object", **more)(_not_of_a_bucket)
     SCOPES[f"objects.{name}"] = scope
     if listed:
         LISTED.add(f"objects.{name}")
 
 
-def _not_of_a_bucket(_: Subject, name: str) -> Fact:
+def _not_of_a_bucket(_: BucketView, name: str) -> Fact:
     return Answer("failed", None, f"{name} is judged version by version")
 
 
-_enter("name", "current", TEXT, "the key", listed=True)
 _enter(
-    "extension", "current", TEXT, "what stands after the key's last dot, in lower case; absent without one", listed=True
+    "name",
+    "current",
+    TEXT,
+    "the key",
+    listed=True,
+    area="objects",
+    advice="copy the objects named to a key that is {wanted}, and delete the old ones",
 )
-_enter("size", "current", SIZE, "the size", unit="bytes", listed=True)
-_enter("age", "current", DURATION, "how long ago it was stored", unit="seconds", listed=True)
-_enter("tier", "current", TEXT, "the storage tier, as the store names it", listed=True)
-_enter("content-type", "current", TEXT, "the content type it is served with")
+
 _enter(
-    "type-fits", "current", SWITCH, "whether the content type fits the extension, where the extension is a common one"
+    "extension",
+    "current",
+    TEXT,
+    "what stands after the key's last dot, in lower case; absent without one",
+    listed=True,
+    area="objects",
+    advice="copy the objects named to a key with an extension that is {wanted}",
 )
-_enter("cache-control", "current", TEXT, "what caches are told; absent where nothing")
-_enter("metadata.*", "current", TEXT, "the value of the user metadata of that name")
+
 _enter(
-    "tags.*", "current", TEXT, "the value of the object's tag of that name (asked for where the baseline requires it)"
+    "size",
+    "current",
+    SIZE,
+    "the size",
+    unit="bytes",
+    listed=True,
+    area="objects",
+    advice="ask the owner of the objects named: their size is to be {wanted}",
 )
+
 _enter(
-    "public", "current", Words(("none", "read", "write"), ordered=True),
+    "age",
+    "current",
+    DURATION,
+    "how long ago it was stored",
+    unit="seconds",
+    listed=True,
+    area="objects",
+    advice="delete or archive what is older, or have an expiry rule do it: {wanted}",
+    grows=True,
+)
+
+_enter(
+    "tier",
+    "current",
+    TEXT,
+    "the storage tier, as the store names it",
+    listed=True,
+    area="objects",
+    advice="move the objects named to another tier: {wanted}",
+)
+
+_enter(
+    "content-type",
+    "current",
+    TEXT,
+    "the content type it is served with",
+    area="objects",
+    advice="copy each object named onto itself with a content type that is {wanted}",
+)
+
+_enter(
+    "type-fits",
+    "current",
+    SWITCH,
+    "whether the content type fits the extension, where the extension is a common one",
+    area="objects",
+    advice="copy each object named onto itself with the content type that its extension stands for, or rename it",
+)
+
+_enter(
+    "cache-control",
+    "current",
+    TEXT,
+    "what caches are told; absent where nothing",
+    area="objects",
+    advice="copy each object named onto itself with Cache-Control: {wanted}",
+)
+
+_enter(
+    "metadata.*",
+    "current",
+    TEXT,
+    "the value of the user metadata of that name",
+    area="objects",
+    advice='copy each object named onto itself with the metadata "{last}": {wanted}',
+)
+
+_enter(
+    "tags.*",
+    "current",
+    TEXT,
+    "the value of the object's tag of that name (asked for where the baseline requires it)",
+    area="objects",
+    advice='tag the objects named with "{last}": {wanted}',
+)
+
+_enter(
+    "public",
+    "current",
+    Words(("none", "read", "write"), ordered=True),
     "what the object's own access list grants the public (asked for where the baseline requires it)",
-)  # fmt: skip
-_enter("checksum", "current", TEXT, "the checksums that the store keeps of it; absent where none")
-_enter("encryption", "versions", KEEPERS, "the encryption that was in fact applied")
+    area="access",
+    advice="take the public grant out of the access lists of the objects named",
+)
+
 _enter(
-    "encryption-against-default", "versions", Words(("weaker", "equal", "stronger"), ordered=True),
+    "checksum",
+    "current",
+    TEXT,
+    "the checksums that the store keeps of it; absent where none",
+    area="objects",
+    advice="copy each object named onto itself and have the store compute a checksum",
+)
+
+_enter(
+    "encryption",
+    "versions",
+    KEEPERS,
+    "the encryption that was in fact applied",
+    area="encryption",
+    advice="copy each object named onto itself, so that the default encryption takes hold",
+)
+
+_enter(
+    "encryption-against-default",
+    "versions",
+    Words(("weaker", "equal", "stronger"), ordered=True),
     "the encryption applied, against the bucket's default of today",
-)  # fmt: skip
-_enter("encryption-key", "versions", TEXT, "the key that it is encrypted with; absent where none is named")
-_enter("under-default-key", "versions", SWITCH, "whether it is encrypted with the key of the bucket's default of today")
+    area="encryption",
+    advice="copy each object named onto itself, so that the default encryption takes hold",
+)
+
+_enter(
+    "encryption-key",
+    "versions",
+    TEXT,
+    "the key that it is encrypted with; absent where none is named",
+    area="encryption",
+    advice="copy each object named onto itself, so that the default encryption takes hold",
+)
+
+_enter(
+    "under-default-key",
+    "versions",
+    SWITCH,
+    "whether it is encrypted with the key of the bucket's default of today",
+    area="encryption",
+    advice="copy each object named onto itself, so that the default key takes hold",
+)
+
 _enter(
     "mode",
     "versions",
     Words(("governance", "compliance"), ordered=True),
     "its retention mode; absent without retention",
+    area="versions and locks",
+    advice="set the retention of the versions named: a default counts for what is stored later",
 )
+
 _enter(
     "keep",
     "versions",
     DURATION,
     "from when it was stored until its retention ends; absent without retention",
     unit="seconds",
+    area="versions and locks",
+    advice="set the retention of the versions named: longer can be set at once, shorter only under governance",
 )
-_enter("hold", "versions", SWITCH, "whether it is under legal hold")
+
 _enter(
-    "deletable-by", "versions", Words(("anyone", "bypass", "nobody"), ordered=True),
+    "hold",
+    "versions",
+    SWITCH,
+    "whether it is under legal hold",
+    area="versions and locks",
+    advice="put the versions named under legal hold, or lift it: {wanted}",
+)
+
+_enter(
+    "deletable-by",
+    "versions",
+    Words(("anyone", "bypass", "nobody"), ordered=True),
     "who of those who may delete can delete it for good now: anyone, holders of the bypass permission, nobody",
-)  # fmt: skip
+    area="objects",
+    advice="set a retention or a legal hold on the versions named",
+)
+
 _enter(
-    "current-version", "current", Words(("shadowing", "hidden", "bare", "protected"), ordered=True),
+    "current-version",
+    "current",
+    Words(("shadowing", "hidden", "bare", "protected"), ordered=True),
     "how a key's current version stands: bare over a protected one, a delete marker over a protected one, bare, or "
     "protected",
-)  # fmt: skip
+    area="versions and locks",
+    advice="set a retention on the current version too, or delete the newer unprotected version",
+)

@@ -9,9 +9,9 @@ types the JSON, and writes the reference page (`docs/facts.md`).
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import lru_cache
-from typing import Any
+from typing import Any, Literal, Protocol, TypedDict, Unpack, get_args
 
 import msgspec
 
@@ -23,55 +23,113 @@ from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.value_types import Scale
 
 
-class Subject(msgspec.Struct, frozen=True):
-    """A bucket together with what bears on it: its store's dossier, and the exposures decided for it."""
+class BucketView(Protocol):
+    """A bucket with everything that its facts follow from; `core.audit.bucket_subject` is one."""
 
-    bucket: Bucket
-    store: Dossier
-    exposures: dict[str, Fact]
-    """`AUDIENCE.VERB` → verdict."""
-    doors: Fact
-    """How knocking without credentials stood to the verdicts."""
-    access: Callable[[str], Fact]
-    """What the bucket's rules grant a named identity (or `outside`: every named one that is not trusted)."""
-    demands: Callable[[str], Fact]
-    """What the bucket's policy demands of every upload (`core.access.demands`), by name."""
-    elsewhere: Callable[[str], Subject | None]
-    """Another bucket of the same store, by name; None if it was not read."""
-    trusted_only: frozenset[str]
-    """The `AUDIENCE.VERB` whose verdict is fenced to networks that the team trusts."""
-    roster: StoreIndex
-    """Identities, credentials, encryption keys and links of the store."""
+    @property
+    def bucket(self) -> Bucket:
+        """What was read of it."""
+
+    @property
+    def dossier(self) -> Dossier:
+        """Its store's dossier."""
+
+    @property
+    def index(self) -> StoreIndex:
+        """Identities, credentials, encryption keys and links of the store."""
+
+    @property
+    def exposures(self) -> Mapping[str, Fact]:
+        """`AUDIENCE.VERB` → verdict."""
+
+    @property
+    def trusted_only(self) -> frozenset[str]:
+        """The `AUDIENCE.VERB` whose verdict is fenced to networks that the team trusts."""
+
+    @property
+    def probed(self) -> Fact:
+        """How the anonymous test stood to the verdicts."""
+
+    def access(self, name: str) -> Fact:
+        """What the rules grant a named identity (or `outside`: every named one that is not trusted)."""
+
+    def demanded(self, name: str) -> Fact:
+        """What the policy demands of every upload (`core.access.solver.mandatory_conditions`), by name."""
+
+    def neighbour(self, name: str) -> BucketView | None:
+        """Another bucket of the same store; None if it was not read."""
 
 
+Enter = Callable[["Derive"], "Derive"]
 Derive = Callable[[Any, str], Fact]
-"""Derives a fact of a subject (for a bucket a `Subject`); the second argument is what stands for `*` in its name."""
+"""Derives a fact of a subject (for a bucket a `BucketView`); the second argument is what stands for `*` in its name."""
 
 
-class Definition(msgspec.Struct, frozen=True):
-    """One entry of the register. A name may end in `.*`: then any word may stand there (`tags.steward`)."""
+Area = Literal["access", "encryption", "versions and locks", "logging", "objects", "housekeeping"]
+AREAS: tuple[Area, ...] = get_args(Area)
+
+
+class Definition(msgspec.Struct, frozen=True, kw_only=True):
+    """One entry of the register: everything that belongs to a fact. A name may end in `.*`: then any word may stand
+    there (`tags.steward`)."""
 
     name: str
     scale: Scale
-    unit: str
     meaning: str
     derive: Derive
+    unit: str = ""
     subject: str = "bucket"
+    area: Area = "housekeeping"
+    """Where a report counts it."""
+    advice: str | tuple[tuple[str, str], ...] = ""
+    """What puts it right where it drifts; or pairs of a value that was seen (empty: any) and that. `{wanted}`,
+    `{observed}`, `{note}` and `{last}` (the last part of the name) are filled in."""
+    causes: str = ""
+    """The recorded actions that can change it, the likeliest first."""
+    restless: bool = False
+    """Whether it moves without anybody's doing, or is told in another way, so that a change of it is no news."""
+    grows: bool = False
+    """Whether it grows by itself as time goes by: what is accepted of it is not held to a value."""
+    habit: bool = True
+    """Whether a draft may make a rule of what most have in common."""
+    safe: str = ""
+    """The only thing that a draft may require of it."""
+    grave: bool = False
+    """Whether a draft calls its drift high."""
+    mirrored: bool = False
+    """Whether a copy needs it as much as the original."""
 
 
 REGISTER: dict[str, Definition] = {}
 
 
-def fact(name: str, scale: Scale, meaning: str, *, unit: str = "", of: str = "bucket") -> Callable[[Derive], Derive]:
+def fact(name: str, scale: Scale, meaning: str, *, of: str = "bucket", **more: Unpack[Attributes]) -> Enter:
     """Enter the decorated function into the register as the way to derive `name` of that kind of subject."""
 
     def enter(derive: Derive) -> Derive:
         if name in REGISTER:
             raise ValueError(f"the register already has {name}")
-        REGISTER[name] = Definition(name, scale, unit, meaning, derive, of)
+        if of == "encryption-key":
+            more.setdefault("area", "encryption")
+        REGISTER[name] = Definition(name=name, scale=scale, meaning=meaning, derive=derive, subject=of, **more)
         return derive
 
     return enter
+
+
+class Attributes(TypedDict, total=False):
+    """The attributes of an entry that have a default."""
+
+    unit: str
+    area: Area
+    advice: str | tuple[tuple[str, str], ...]
+    causes: str
+    restless: bool
+    grows: bool
+    habit: bool
+    safe: str
+    grave: bool
+    mirrored: bool
 
 
 class UnknownFact(KeyError):
@@ -104,16 +162,3 @@ def family(name: str) -> str:
 def derive(name: str, subject: Any) -> Fact:
     """The fact called `name` of this subject."""
     return lookup(name).derive(subject, name.partition(".")[2])
-
-
-_GROWING = ("age", "idle", "oldest")
-"""Ends of the names of facts that grow by themselves: what is accepted of them is not held to a value."""
-
-
-def grows(fact: str) -> bool:
-    """Whether a fact grows by itself as time goes by.
-
-    >>> grows("credential.age"), grows("lock.keep")
-    (True, False)
-    """
-    return fact.endswith(_GROWING)

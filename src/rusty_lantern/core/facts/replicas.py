@@ -37,7 +37,18 @@ class Compared(msgspec.Struct, frozen=True):
     """What could not be compared, and why."""
 
 
-@fact("mirror.content", CONTENT, "how the content of a copy stands against the original", of="mirror")
+@fact(
+    "mirror.content",
+    CONTENT,
+    "how the content of a copy stands against the original",
+    of="mirror",
+    advice=(
+        ("missing", "make the bucket at the copy's store, with the original's settings, and copy"),
+        ("lacking", "copy the missing objects ({note}), then find out why they never went"),
+        ("behind", "find out why copying has stopped: {note}"),
+        ("more", "delete at the copy what was deleted at the original, or let deletions travel"),
+    ),
+)
 def mirror_content(compared: Compared, _: str) -> Fact:
     """Within the allowed lag a copy is catching up."""
     if compared.content is None:
@@ -45,7 +56,13 @@ def mirror_content(compared: Compared, _: str) -> Fact:
     return Answer("known", compared.content, compared.words)
 
 
-@fact("mirror.settings", TEXT, "the facts that are not the same in a copy, joined by commas; absent: none", of="mirror")
+@fact(
+    "mirror.settings",
+    TEXT,
+    "the facts that are not the same in a copy, joined by commas; absent: none",
+    of="mirror",
+    advice="give the copy the original's settings ({note}): a store copies objects, rarely settings",
+)
 def mirror_settings(compared: Compared, _: str) -> Fact:
     """Settings, lock and tags."""
     if compared.differences:

@@ -15,18 +15,10 @@ import msgspec
 
 from rusty_lantern.core.history.changes import Change
 from rusty_lantern.core.history.event import Event, Weakened, succeeded
-from rusty_lantern.core.history.event_actions import ACCOUNT_WIDE, CAUSES, KEY_ACTIONS, MAY_CAUSE
+from rusty_lantern.core.history.event_actions import ACCOUNT_WIDE, causes_of, every_cause
 from rusty_lantern.core.model.identity import masked
 
-KEY_ACTIONS += " PutKeyPolicy UpdateAlias CreateKey"
-MAY_CAUSE += (
-    "DetachGroupPolicy AddUserToGroup RemoveUserFromGroup CreatePolicyVersion SetDefaultPolicyVersion PutRolePolicy "
-)
-MAY_CAUSE += "AttachRolePolicy DetachRolePolicy"
-
-
-CAUSING = frozenset(action for actions in CAUSES.values() for action in actions.split())
-"""Every action that can be a cause."""
+CAUSING = every_cause()
 
 KEEP = 5
 """How many events are kept for a change."""
@@ -59,17 +51,16 @@ def target_of(number: int, change: Change | Weakened) -> Target | None:
         return Target(number, change.store, change.bucket, frozenset(), change.keys, _ranks(name))
     if change.sort in ("told now", "not told any more") or change.subject in ("store", "link", "mirror"):
         return None
-    if change.fact.startswith("encryption.key-"):
-        return None  # told of the key itself
     name = f"{change.subject} {change.sort}" if change.sort in ("new", "gone") else change.fact
+    if not causes_of(name):
+        return None  # no recorded action brings it about: it follows from something else, which is told of itself
     bucket = change.name if change.subject == "bucket" else ""
     titles = frozenset({change.name, *change.name.split(" ")})
     return Target(number, change.store, bucket, titles, frozenset(), _ranks(name))
 
 
 def _ranks(name: str) -> dict[str, int]:
-    actions = next((actions for start, actions in CAUSES.items() if name.startswith(start)), "")
-    return {action: rank for rank, action in enumerate(actions.split())}
+    return {action: rank for rank, action in enumerate(causes_of(name))}
 
 
 class Attribution:

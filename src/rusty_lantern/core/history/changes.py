@@ -23,13 +23,12 @@ from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
-from rusty_lantern.core.audit.store_subject import StoreSubject, credential_title
+from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject, credential_title
 from rusty_lantern.core.audit.waivers import is_worse, observed_now
 from rusty_lantern.core.baseline.evaluation import Finding, show_fact
-from rusty_lantern.core.baseline.selectors import SubjectRef
 from rusty_lantern.core.config.declared_bucket import Declared
 from rusty_lantern.core.facts.catalogue import REGISTER
-from rusty_lantern.core.facts.registry import grows
+from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.history.drift_history import Standing
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import undisturbed
@@ -37,10 +36,6 @@ from rusty_lantern.core.model.dossier import undisturbed
 Sort = Literal["new", "gone", "changed", "gained", "lost", "not told any more", "told now"]
 Turn = Literal["opened", "worse", "closed", "waived", "told now", "not told any more"]
 
-RESTLESS = ("objects", "bytes", "last-write",
-            "counters.", "versions.", "uploads.unfinished", "uploads.oldest", "exposure.", "doors",
-            "store.certificate-left", "store.dossier-age")  # fmt: skip
-"""Beginnings of the names of facts that move by themselves, or (`exposure.`) are told as access gained and lost."""
 _RULES = ("policy", "grants", "rights", "guards", "ownership", "network", "owner")
 _UNCOMPARED = ("name", "usage", "counters", "versions", "table", "doors", "uploads")
 _COMPARED = tuple(name for name in Bucket.__struct_fields__ if name not in _UNCOMPARED)
@@ -74,8 +69,8 @@ class DriftChange(msgspec.Struct, frozen=True):
 
 def changes(before: list[StoreSubject], after: list[StoreSubject]) -> list[Change]:
     """Everything that changed, store by store. The same survey twice gives nothing."""
-    old = {circle.roster.dossier.store: circle for circle in before}
-    new = {circle.roster.dossier.store: circle for circle in after}
+    old = {store_subject.index.dossier.store: store_subject for store_subject in before}
+    new = {store_subject.index.dossier.store: store_subject for store_subject in after}
     found: list[Change] = []
     for store in sorted(old.keys() | new.keys()):
         was, now = old.get(store), new.get(store)
@@ -86,37 +81,37 @@ def changes(before: list[StoreSubject], after: list[StoreSubject]) -> list[Chang
     return found
 
 
-def against(declared: Sequence[Declared], circles: list[StoreSubject]) -> list[Change]:
+def against(declared: Sequence[Declared], store_subjects: list[StoreSubject]) -> list[Change]:
     """Where reality left a declaration: what was declared is *before*, what is there is *after*. Settings that a
     declaration does not mention are free. In a store that a declaration speaks of, a bucket that none declares is new.
     """
     found: list[Change] = []
     spoken: dict[str, set[str]] = {}
     for one in declared:
-        there = [c for c in circles if one.store in ("", c.roster.dossier.store)]
+        there = [c for c in store_subjects if one.store in ("", c.index.dossier.store)]
         homes = [c for c in there if one.name in c.buckets] or there[:1]
         if not homes:
             found.append(Change(one.store, "bucket", one.name, "gone", note="no such store was surveyed"))
-        for circle in homes:
-            store = circle.roster.dossier.store
+        for store_subject in homes:
+            store = store_subject.index.dossier.store
             spoken.setdefault(store, set()).add(one.name)
-            view = circle.buckets.get(one.name)
+            view = store_subject.buckets.get(one.name)
             if view is not None:
                 found += _bucket(beside(view, one.over(view.bucket)), view)
-            elif circle.roster.dossier.listing.settled:
+            elif store_subject.index.dossier.listing.settled:
                 found.append(Change(store, "bucket", one.name, "gone", note="declared, and not there"))
             else:
-                reason = circle.roster.dossier.listing.reason
+                reason = store_subject.index.dossier.listing.reason
                 found.append(Change(store, "bucket", one.name, "not told any more", note=reason))
-    for circle in circles:
-        store = circle.roster.dossier.store
-        undeclared = [name for name in circle.buckets if name not in spoken[store]] if store in spoken else []
+    for store_subject in store_subjects:
+        store = store_subject.index.dossier.store
+        undeclared = [name for name in store_subject.buckets if name not in spoken[store]] if store in spoken else []
         found += [Change(store, "bucket", name, "new", note="there, and not declared") for name in undeclared]
     return found
 
 
 def _store(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change]:
-    read = [circle.roster.dossier.listing for circle in (was, now)]
+    read = [store_subject.index.dossier.listing for store_subject in (was, now)]
     if read[0].settled != read[1].settled:
         sort: Sort = "told now" if read[1].settled else "not told any more"
         yield Change(store, "store", store, sort, note=read[0].reason or read[1].reason)
@@ -182,7 +177,7 @@ def _bucket(old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
 
 def _facts(store: str, subject: str, name: str, facts: list[str], was: Any, now: Any) -> Iterator[Change]:
     for fact in facts:
-        if fact.startswith(RESTLESS) or grows(fact):
+        if lookup(fact).restless or lookup(fact).grows:
             continue
         before: Fact = was(fact)
         after: Fact = now(fact)
@@ -216,29 +211,29 @@ def _others(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change
         before, after = old.get((kind, title)), new.get((kind, title))
         if before is None or after is None:
             unseen = next((one for one in (before, after) if one is not None), None)
-            if unseen is not None and unseen[0].unseen:
+            if unseen is not None and unseen.unseen:
                 sort: Sort = "told now" if after is None else "not told any more"
-                yield Change(store, kind, title, sort, note=unseen[1].reason)
+                yield Change(store, kind, title, sort, note=unseen.view.reason)
             elif (kind, f"any {kind}") not in (old if before is None else new):
                 note = _disabled(now, title) if kind == "credential" and after is None else ""
                 yield Change(store, kind, title, "new" if before is None else "gone", note=note)
             continue
-        if before[0].unseen:
+        if before.unseen:
             continue
         facts = [fact for fact, entry in REGISTER.items() if entry.subject == kind]
-        yield from _facts(store, kind, title, facts, was.observer(before[1]), now.observer(after[1]))
+        yield from _facts(store, kind, title, facts, before.fact, after.fact)
 
 
-def _disabled(circle: StoreSubject, title: str) -> str:
+def _disabled(store_subject: StoreSubject, title: str) -> str:
     """Whether a credential that is told of no more is there still, disabled."""
-    for credential in circle.roster.dossier.credentials.value or ():
+    for credential in store_subject.index.dossier.credentials.value or ():
         if credential.state.value == "disabled" and title == credential_title(credential):
             return "it is disabled"
     return ""
 
 
-def _subjects(circle: StoreSubject) -> Mapping[tuple[str, str], tuple[SubjectRef, Any]]:
-    return {(spoken.kind, spoken.title): (spoken, view) for spoken, view in circle.subjects()}
+def _subjects(store_subject: StoreSubject) -> Mapping[tuple[str, str], PartSubject]:
+    return {(subject.kind, subject.label): subject for subject in store_subject.subjects()}
 
 
 def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
@@ -317,4 +312,4 @@ def _turn(before: str | None, now: Finding | None, accepted: str) -> Turn | None
 
 
 def _worse(now: Finding, accepted: str) -> bool:
-    return not grows(now.requirement.fact) and is_worse(now, accepted)
+    return not lookup(now.requirement.fact).grows and is_worse(now, accepted)

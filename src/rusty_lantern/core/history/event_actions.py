@@ -2,30 +2,10 @@
 
 from __future__ import annotations
 
-_POLICY = "PutBucketPolicy DeleteBucketPolicy"
+from rusty_lantern.core.facts.event_actions import ACCOUNT_GUARD_ACTIONS, KEY_ACTIONS, PERMISSION_ACTIONS
+from rusty_lantern.core.facts.registry import REGISTER, lookup
 
-
-_GUARDS = "PutPublicAccessBlock PutBucketPublicAccessBlock DeletePublicAccessBlock DeleteBucketPublicAccessBlock"
-
-
-_ACCOUNT_GUARDS = "PutAccountPublicAccessBlock DeleteAccountPublicAccessBlock"
-
-
-_DOORS = f"{_POLICY} PutBucketAcl {_GUARDS} PutBucketOwnershipControls {_ACCOUNT_GUARDS} SetRights SetNetwork"
-
-
-_TAGS = "PutBucketTagging DeleteBucketTagging"
-
-
-KEY_ACTIONS = (
-    "DisableKey EnableKey ScheduleKeyDeletion CancelKeyDeletion RotateKeyOnDemand EnableKeyRotation DisableKeyRotation"
-)
-
-
-MAY_CAUSE = "PutUserPolicy AttachUserPolicy DetachUserPolicy DeleteUserPolicy PutGroupPolicy AttachGroupPolicy "
-
-
-CAUSES: dict[str, str] = {
+_OF_SUBJECTS = {
     "bucket new": "CreateBucket",
     "bucket gone": "DeleteBucket",
     "identity new": "CreateUser CreateRole",
@@ -34,45 +14,32 @@ CAUSES: dict[str, str] = {
     "credential gone": "UpdateAccessKey DeleteAccessKey DeleteUser",
     "encryption-key new": "CreateKey ImportKeyMaterial",
     "encryption-key gone": "ScheduleKeyDeletion DeleteKey",
-    "exposure.": _DOORS,
-    "access.": _DOORS,
-    "policy": _POLICY,
-    "encryption.required": _POLICY,
-    "transport.required": _POLICY,
-    "lock.shortest": _POLICY,
-    "lock.longest": _POLICY,
-    "public-status": _DOORS,
-    "guards.": f"{_GUARDS} {_ACCOUNT_GUARDS}",
-    "grants.": "PutBucketOwnershipControls DeleteBucketOwnershipControls PutBucketAcl",
-    "versioning": "PutBucketVersioning",
-    "encryption.key": f"{KEY_ACTIONS} PutBucketEncryption PutEncryptionConfiguration",
-    "encryption.": "PutBucketEncryption PutEncryptionConfiguration DeleteBucketEncryption",
-    "lock.": "PutBucketObjectLockConfiguration PutObjectLockConfiguration",
-    "tags.": _TAGS,
-    "logging": "PutBucketLogging",
-    "lifecycle.": "PutBucketLifecycleConfiguration PutLifecycleConfiguration PutBucketLifecycle DeleteBucketLifecycle",
-    "website": "PutBucketWebsite DeleteBucketWebsite",
-    "cross-origin": "PutBucketCors PutBucketCORS DeleteBucketCors",
-    "replication": "PutBucketReplication PutReplicationConfiguration DeleteBucketReplication",
-    "notifications.": "PutBucketNotification PutBucketNotificationConfiguration",
-    "requester-pays": "PutBucketRequestPayment",
-    "transfer-endpoint": "PutBucketAccelerateConfiguration PutAccelerateConfiguration",
-    "network.": "SetNetwork",
-    "soft-delete": "SetSoftDelete",
-    "identity.second-factor": "EnableMFADevice DeactivateMFADevice",
-    "identity.password": "EnableMFADevice DeactivateMFADevice CreateLoginProfile UpdateLoginProfile DeleteLoginProfile "
-    "ChangePassword",
-    "identity.state": "UpdateUser DisableUser EnableUser",
-    "identity.": f"{MAY_CAUSE} {_DOORS}",
-    "credential.": f"UpdateAccessKey {MAY_CAUSE} {_DOORS}",
-    "encryption-key.": KEY_ACTIONS,
     "vanished": "DeleteObjectVersion DeleteObject DeleteObjects",
     "retention": "PutObjectRetention",
     "mode": "PutObjectRetention",
     "legal hold": "PutObjectLegalHold",
 }
-"""What changed (its kind with `new` or `gone`, or the beginning of the fact) → the actions that can bring it about, the
-likeliest first. The protocols' own names of actions."""
+"""A kind of subject with `new` or `gone`, or what was weakened of a version → the actions that can bring it about."""
+
+_OF_KINDS = {
+    "identity": PERMISSION_ACTIONS,
+    "credential": f"UpdateAccessKey {PERMISSION_ACTIONS}",
+    "encryption-key": KEY_ACTIONS,
+}
+"""What can change a fact of these kinds whose entry names no actions."""
+
+ACCOUNT_WIDE = frozenset(ACCOUNT_GUARD_ACTIONS.split())
 
 
-ACCOUNT_WIDE = frozenset(_ACCOUNT_GUARDS.split())
+def causes_of(what: str) -> list[str]:
+    """The actions that can have brought about a change of a fact or of a subject, the likeliest first."""
+    if what in _OF_SUBJECTS:
+        return _OF_SUBJECTS[what].split()
+    entry = lookup(what)
+    return (entry.causes or _OF_KINDS.get(entry.subject, "")).split()
+
+
+def every_cause() -> frozenset[str]:
+    """Every action that can be a cause."""
+    texts = [*_OF_SUBJECTS.values(), *_OF_KINDS.values(), *(entry.causes for entry in REGISTER.values())]
+    return frozenset(action for text in texts for action in text.split())

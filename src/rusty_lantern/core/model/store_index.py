@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
@@ -22,13 +22,10 @@ _NO_MEMBERS: Mapping[str, frozenset[str]] = {}
 
 @dataclass(frozen=True)
 class StoreIndex:
-    """What one dossier tells besides its buckets. `can` answers which verbs an identity has on any bucket of it."""
+    """What one dossier tells besides its buckets, joined by name."""
 
     dossier: Dossier
     moment: datetime
-    can: Callable[[Identity], Fact]
-    opened: Callable[[str, str], Fact]
-    """Bucket, verb → how far the public gets in by the bucket's own rules."""
 
     @cached_property
     def holders(self) -> dict[str, Identity]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from rusty_lantern.core.answer import Answer, lost, since
 from rusty_lantern.core.model.identity import Credential, Identity
@@ -14,12 +14,23 @@ if TYPE_CHECKING:
 from rusty_lantern.core.model.store_index import StoreIndex
 
 
+class Permissions(Protocol):
+    """What is decided of access across a store, as far as facts about its identities and links need it."""
+
+    def of_identity(self, identity: Identity) -> Fact:
+        """The verbs that an identity has on at least one bucket."""
+
+    def of_public(self, bucket: str, verb: str) -> Fact:
+        """How far the public gets into a bucket by the bucket's own rules."""
+
+
 @dataclass(frozen=True)
 class IdentityView:
     """An identity, with its store's roster."""
 
     holder: Identity
-    roster: StoreIndex
+    index: StoreIndex
+    permissions: Permissions
 
 
 @dataclass(frozen=True)
@@ -27,12 +38,13 @@ class CredentialView:
     """A credential, with its store's roster."""
 
     credential: Credential
-    roster: StoreIndex
+    index: StoreIndex
+    permissions: Permissions
 
     @property
     def owner(self) -> Identity | None:
         """The identity it belongs to, if the store has one of that name."""
-        return self.roster.holders.get(self.credential.owner)
+        return self.index.holders.get(self.credential.owner)
 
 
 @dataclass(frozen=True)
@@ -40,7 +52,7 @@ class KeyView:
     """An encryption key, with its store's roster."""
 
     key: EncryptionKey
-    roster: StoreIndex
+    index: StoreIndex
 
 
 @dataclass(frozen=True)
@@ -48,7 +60,8 @@ class LinkView:
     """A link, with its store's roster."""
 
     link: Link
-    roster: StoreIndex
+    index: StoreIndex
+    permissions: Permissions
 
     @property
     def standing(self) -> str:
@@ -56,25 +69,25 @@ class LinkView:
         link = self.link
         if link.revoked:
             return "revoked"
-        if link.expires.value is not None and link.expires.value <= self.roster.moment:
+        if link.expires.value is not None and link.expires.value <= self.index.moment:
             return "expired"
-        signer = self.roster.credentials.get(link.credential)
+        signer = self.index.credentials.get(link.credential)
         if signer is not None and signer.state.value == "disabled":
             return "dead"
         return "valid" if link.expires.settled else "unknown"
 
 
-def age_of(key: EncryptionKey, roster: StoreIndex) -> Fact:
+def age_of(key: EncryptionKey, index: StoreIndex) -> Fact:
     """How long a key's material has been in use."""
     if key.rotated.state == "absent":
-        age = since(key.created, roster.moment)
+        age = since(key.created, index.moment)
         return Answer(age.state, age.value, "never rotated" if age.settled else age.note, age.evidence)
-    return since(key.rotated, roster.moment)
+    return since(key.rotated, index.moment)
 
 
-def store_may_use(key: EncryptionKey, roster: StoreIndex) -> Fact:
+def store_may_use(key: EncryptionKey, index: StoreIndex) -> Fact:
     """Whether the store's own service identity is among those who may use the key."""
-    service = roster.dossier.service
+    service = index.dossier.service
     if service.value is None or key.usable_by.value is None:
         return lost(service if service.value is None else key.usable_by)
     allowed = "*" in key.usable_by.value or service.value in key.usable_by.value

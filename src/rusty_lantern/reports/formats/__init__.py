@@ -7,10 +7,13 @@ Each is deterministic: the same result gives the same bytes. Adding one is a mod
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from importlib import import_module
+from typing import TYPE_CHECKING
 
-from rusty_lantern.reports.results.audit import AuditResult
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from rusty_lantern.reports.results.audit import AuditResult
 
 FORMATS = ("json", "csv", "sarif", "junit", "openmetrics", "markdown")
 """Names of formats, each that of its module."""

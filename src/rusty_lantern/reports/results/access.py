@@ -145,7 +145,7 @@ def decision_result(view: BucketSubject, asking: RequestSpec, moment: datetime) 
     public = Public() if inside or holder else public_policy(view.rules, around, Budget(BUDGET))
     rules = view.rules
     if holder is not None:
-        rules = both_sides(rules, side_of(view.roster, holder), around.account or known_as(holder).account)
+        rules = both_sides(rules, side_of(view.index, holder), around.account or known_as(holder).account)
     decision = decide(rules, request, public=as_match(public))
     witness = witness_of(request, view.bucket.name)
     if asking.caller not in AUDIENCES:
@@ -168,12 +168,12 @@ def decision_result(view: BucketSubject, asking: RequestSpec, moment: datetime) 
 
 def _holder(view: BucketSubject, name: str) -> Identity | None:
     """The store's own identity of this name; None for anybody else. Raises `BadInput` for a name that nobody has."""
-    found = view.roster.holders.get(name)
+    found = view.index.holders.get(name)
     if found is not None or name in AUDIENCES or read_principal(name).kind != "canonical":
         return found
-    if name in {identity.name for identity in view.named} or not view.roster.dossier.identities.settled:
+    if name in {identity.name for identity in view.named} or not view.index.dossier.identities.settled:
         return None
-    remedy = nearest(name, view.roster.holders) or "a stranger is asked for by account number or resource name"
+    remedy = nearest(name, view.index.holders) or "a stranger is asked for by account number or resource name"
     raise BadInput(Problem(f'nobody called "{name}" is known to {view.dossier.store}', remedy=remedy))
 
 
@@ -221,24 +221,24 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
 FEW = 10
 
 
-def own_rows(circle: StoreSubject, *, in_full: bool = False) -> list[OwnRow]:
+def own_rows(store_subject: StoreSubject, *, in_full: bool = False) -> list[OwnRow]:
     """What each identity of a store may do, buckets that are alike to it together; `in_full` names them all."""
-    if not circle.roster.dossier.listing.settled:
+    if not store_subject.index.dossier.listing.settled:
         return []
     return [
         OwnRow(
             identity=holder.name,
             resource=holder.resource,
             kind=holder.kind,
-            store=circle.roster.dossier.store,
+            store=store_subject.index.dossier.store,
             verbs={verb: reach.level for verb, reach in permitted.reach.items()},
             fences=sorted({reach.fence for reach in permitted.reach.values() if reach.fence}),
             doubts=sorted({doubt for reach in permitted.reach.values() for doubt in reach.doubts}),
             count=len(permitted.buckets),
             buckets=list(permitted.buckets if in_full else permitted.buckets[:FEW]),
         )
-        for holder in circle.roster.dossier.identities.value or ()
-        for permitted in circle.across.of(holder)
+        for holder in store_subject.index.dossier.identities.value or ()
+        for permitted in store_subject.across.of(holder)
     ]
 
 
@@ -269,7 +269,7 @@ def try_result(current: BucketSubject | None, after: BucketSubject, judge: Judge
 def _judged(view: BucketSubject, judge: Judge) -> list[Finding]:
     """The judgements on a bucket alone; those on its objects are left out, since nobody knows what will lie in it."""
     return sorted(
-        (j for j in judge.of_bucket(view) if lookup(j.requirement.fact).subject != "object"),
+        (j for j in judge.findings(view) if lookup(j.requirement.fact).subject != "object"),
         key=lambda j: (SEVERITIES.index(j.requirement.severity), j.requirement.fact),
     )
 

@@ -65,19 +65,19 @@ class EncryptionResult(msgspec.Struct, frozen=True, kw_only=True):
     unread: dict[str, str]
 
 
-def key_rows(circle: StoreSubject, judge: Judge | None) -> list[KeyRow]:
+def key_rows(store_subject: StoreSubject, judge: Judge | None) -> list[KeyRow]:
     """Every encryption key of a store."""
     rows = []
-    for key in circle.roster.dossier.encryption_keys.value or ():
-        subject = circle.key(key)
-        fact = Facts(circle, "encryption-key", subject[1])
+    for key in store_subject.index.dossier.encryption_keys.value or ():
+        subject = store_subject.key(key)
+        fact = Facts(subject)
         rows.append(
             KeyRow(
-                store=circle.roster.dossier.store, key=key.id, name=next(iter(key.names), key.id), ring=key.ring,
+                store=store_subject.index.dossier.store, key=key.id, name=next(iter(key.names), key.id), ring=key.ring,
                 state=fact("state"), place=fact("place"), protection=fact("protection"), rotation=fact("rotation"),
                 age=fact("age"), store_may_use=fact("store-may-use"), destruction=fact("destruction"),
-                buckets=[bucket.name for bucket in circle.roster.protected_by.get(key.id, [])],
-                unknown=fact.unknown, judged=judged_with(judge, circle, subject),
+                buckets=[bucket.name for bucket in store_subject.index.protected_by.get(key.id, [])],
+                unknown=fact.unknown, judged=judged_with(judge, subject),
             )
         )  # fmt: skip
     return rows
@@ -87,17 +87,17 @@ Under = Mapping[str, list[tuple[str, str, int, int]]]
 """Bucket → what its versions are encrypted with: by whom kept, which key, versions, bytes."""
 
 
-def protection_rows(circle: StoreSubject, under: Under) -> list[ProtectionRow]:
+def protection_rows(store_subject: StoreSubject, under: Under) -> list[ProtectionRow]:
     """What protects each bucket of a store."""
     rows = []
-    for name, view in circle.buckets.items():
+    for name, view in store_subject.buckets.items():
         parts = ("at-rest", "key", "key-place", "key-state", "key-usable")
         facts = {part: view.fact(f"encryption.{part}") for part in parts}
         value = {part: None if fact.value is None else str(fact.value) for part, fact in facts.items()}
-        applied = [one for one in under.get(name, []) if one[0] and (one[0], one[1]) != _default(circle, name)]
+        applied = [one for one in under.get(name, []) if one[0] and (one[0], one[1]) != _default(store_subject, name)]
         rows.append(
             ProtectionRow(
-                store=circle.roster.dossier.store, bucket=name, by=value["at-rest"],
+                store=store_subject.index.dossier.store, bucket=name, by=value["at-rest"],
                 stated=facts["at-rest"].state == "stated", key=value["key"], key_place=value["key-place"],
                 key_state=value["key-state"], usable=value["key-usable"],
                 others=[Other(by=by, key=key, versions=n, bytes=size) for by, key, n, size in applied],
@@ -107,6 +107,6 @@ def protection_rows(circle: StoreSubject, under: Under) -> list[ProtectionRow]:
     return rows
 
 
-def _default(circle: StoreSubject, bucket: str) -> tuple[str, str]:
-    encryption = circle.buckets[bucket].bucket.encryption
+def _default(store_subject: StoreSubject, bucket: str) -> tuple[str, str]:
+    encryption = store_subject.buckets[bucket].bucket.encryption
     return (encryption.value.by, encryption.value.key) if encryption.value else ("none", "")

@@ -17,7 +17,6 @@ from rusty_lantern.core.baseline.evaluation import (
     show_fact,
 )
 from rusty_lantern.core.baseline.loader import Baseline
-from rusty_lantern.core.baseline.selectors import spoken
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.value_types import show_moment
 
@@ -93,10 +92,7 @@ def show_result(
     """Everything about one bucket; with a baseline, what it requires too."""
     required = None
     if judgements is not None and baseline is not None:
-        displaced = {
-            r.requirement.place: r.displaced
-            for r in required_of(baseline, spoken(view.dossier.store, view.bucket, view.fact))
-        }
+        displaced = {r.requirement.place: r.displaced for r in required_of(baseline, view)}
         required = [
             RequiredResult(
                 fact=j.requirement.fact,

@@ -8,11 +8,10 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.baseline.evaluation import Finding
-from rusty_lantern.core.baseline.selectors import SubjectRef
+from rusty_lantern.core.baseline.selectors import Subject
 from rusty_lantern.core.model.identity import Identity, fingerprint, masked
 from rusty_lantern.core.value_types import show_moment
 
@@ -112,72 +111,74 @@ def judged_of(judgements: Iterable[Finding]) -> Judged:
 class Facts:
     """The facts of one subject, asked for by name; keeps why some could not be told."""
 
-    def __init__(self, circle: StoreSubject, kind: str, view: Any) -> None:
-        self.circle, self.kind, self.view = circle, kind, view
+    def __init__(self, subject: Subject) -> None:
+        self.subject = subject
         self.unknown: dict[str, str] = {}
 
     def __call__(self, name: str) -> Any:
         """The fact's value in JSON; None where there is none."""
-        found: Fact = self.circle.fact(f"{self.kind}.{name}", self.view)
+        found = self.subject.fact(f"{self.subject.kind}.{name}")
         if not found.settled:
             self.unknown[name] = found.reason
         return show_moment(found.value) if isinstance(found.value, datetime) else found.value
 
 
-def judged_with(judge: Judge | None, circle: StoreSubject, subject: tuple[SubjectRef, Any] | None) -> Judged:
+def judged_with(judge: Judge | None, subject: Subject | None) -> Judged:
     """How a subject stands to the baseline; empty where there is none."""
-    return judged_of(judge.of_subject(circle, subject) if judge and subject else ())
+    return judged_of(judge.findings(subject) if judge and subject else ())
 
 
-def identity_rows(circle: StoreSubject, judge: Judge | None) -> list[IdentityRow]:
+def identity_rows(store_subject: StoreSubject, judge: Judge | None) -> list[IdentityRow]:
     """Every identity of a store."""
     rows = []
-    for holder in circle.roster.dossier.identities.value or ():
-        subject = circle.holder(holder)
-        fact = Facts(circle, "identity", subject[1])
+    for holder in store_subject.index.dossier.identities.value or ():
+        subject = store_subject.identity(holder)
+        fact = Facts(subject)
         rows.append(
             IdentityRow(
-                store=circle.roster.dossier.store, name=holder.name, kind=fact("kind"), state=fact("state"),
+                store=store_subject.index.dossier.store, name=holder.name, kind=fact("kind"), state=fact("state"),
                 second_factor=fact("second-factor"), password=fact("password"), password_idle=fact("password-idle"),
                 live_keys=fact("live-keys"), groups=fact("groups"), can=fact("verbs"),
-                can_at_least=_least(circle, holder),
+                can_at_least=_least(store_subject, holder),
                 beyond=fact("beyond") if holder.may.value is not None else None,
                 default_name=fact("default-name") == "on", unknown=fact.unknown,
-                judged=judged_with(judge, circle, subject),
+                judged=judged_with(judge, subject),
             )
         )  # fmt: skip
     return rows
 
 
-def credential_rows(circle: StoreSubject, judge: Judge | None) -> list[CredentialRow]:
+def credential_rows(store_subject: StoreSubject, judge: Judge | None) -> list[CredentialRow]:
     """Every credential of a store, disabled ones too."""
     rows = []
-    for credential in circle.roster.dossier.credentials.value or ():
-        fact = Facts(circle, "credential", circle.credential_view(credential))
-        owner = circle.roster.holders.get(credential.owner)
+    for credential in store_subject.index.dossier.credentials.value or ():
+        fact = Facts(store_subject.any_credential(credential))
+        owner = store_subject.index.holders.get(credential.owner)
         rows.append(
             CredentialRow(
-                store=circle.roster.dossier.store, owner=credential.owner, owner_kind=fact("owner-kind"),
+                store=store_subject.index.dossier.store, owner=credential.owner, owner_kind=fact("owner-kind"),
                 owner_state=fact("owner-state"), key=masked(credential.id), fingerprint=fingerprint(credential.id),
                 kind=credential.kind, state=fact("state"), age=fact("age"), idle=fact("idle"), used=fact("used"),
                 expires=fact("expires"), live_with_owner=fact("live-with-owner"), mixed=fact("mixed"),
-                can=fact("verbs"), can_at_least=_least(circle, owner),
+                can=fact("verbs"), can_at_least=_least(store_subject, owner),
                 beyond=fact("beyond") if owner and owner.may.value is not None else None,
-                unknown=fact.unknown, judged=judged_with(judge, circle, circle.credential(credential)),
+                unknown=fact.unknown, judged=judged_with(judge, store_subject.credential(credential)),
             )
         )  # fmt: skip
     return rows
 
 
-def _least(circle: StoreSubject, holder: Identity | None) -> str:
-    return circle.across.least(holder) if holder is not None and circle.roster.dossier.listing.settled else ""
+def _least(store_subject: StoreSubject, holder: Identity | None) -> str:
+    return (
+        store_subject.across.least(holder) if holder is not None and store_subject.index.dossier.listing.settled else ""
+    )
 
 
-def unread_sections(circles: Iterable[StoreSubject], *sections: str) -> dict[str, str]:
+def unread_sections(store_subjects: Iterable[StoreSubject], *sections: str) -> dict[str, str]:
     """Store → why a section of its dossier could not be told."""
     found = {}
-    for circle in circles:
-        dossier = circle.roster.dossier
+    for store_subject in store_subjects:
+        dossier = store_subject.index.dossier
         lost = next((getattr(dossier, name) for name in sections if not getattr(dossier, name).settled), None)
         if not dossier.listing.settled:
             lost = dossier.listing

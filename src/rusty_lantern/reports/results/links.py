@@ -7,14 +7,12 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.core.audit.audit import Judge
-from rusty_lantern.core.audit.store_subject import StoreSubject
+from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject
 from rusty_lantern.core.baseline.evaluation import Cascade
-from rusty_lantern.core.baseline.selectors import spoken
 from rusty_lantern.core.model.identity import masked
 from rusty_lantern.core.model.resources import Link
-from rusty_lantern.core.model.subjects import LinkView
 from rusty_lantern.core.value_types import show_moment
-from rusty_lantern.reports.results.identities import Judged, judged_of, judged_with
+from rusty_lantern.reports.results.identities import Judged, judged_with
 
 
 class LinkRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -56,18 +54,17 @@ class LinksResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def link_row(
-    circle: StoreSubject | None, view: LinkView, judge: Judge | None, *, presumed: bool = False, host: str = ""
+    subject: PartSubject, judge: Judge | None, *, presumed: bool = False, host: str = "", ours: bool = True
 ) -> LinkRow:
-    """One link; without a circle it belongs to no store of the estate."""
-    link = view.link
+    """One link; `ours`: whether it belongs to a store of the estate."""
+    link, standing = subject.view.link, subject.view.standing
+    store_subject = subject.context if ours else None
     signed_by = exposure = "unknown"
-    if circle is not None:
-        signed_by = str(circle.fact("link.signed-by", view).value or circle.fact("link.signed-by", view).state)
-        found = circle.fact("link.bucket-exposure", view)
-        exposure = str(found.value or "unknown")
-    subject = (circle.link_spoken(link), view) if circle is not None and view.standing in ("valid", "unknown") else None
+    if store_subject is not None:
+        signed_by = str(subject.fact("link.signed-by").value or subject.fact("link.signed-by").state)
+        exposure = str(subject.fact("link.bucket-exposure").value or "unknown")
     return LinkRow(
-        store=circle.roster.dossier.store if circle else "",
+        store=store_subject.index.dossier.store if store_subject else "",
         bucket=link.bucket,
         key=link.key,
         scope=link.scope,
@@ -78,24 +75,26 @@ def link_row(
         issued=show_moment(link.issued.value) if link.issued.value else None,
         expires=show_moment(link.expires.value) if link.expires.value else None,
         never_ends=link.expires.state == "absent",
-        standing=view.standing,
+        standing=standing,
         bucket_exposure=exposure,
-        beside_the_door=[v for v in link.verbs if circle and circle.opened(link.bucket, v).value == "closed"],
-        against_baseline=_wanted_closed(circle, link, judge.cascade) if circle and judge else {},
+        beside_the_door=[
+            v for v in link.verbs if store_subject and store_subject.of_public(link.bucket, v).value == "closed"
+        ],
+        against_baseline=_wanted_closed(store_subject, link, judge.cascade) if store_subject and judge else {},
         host=host,
         found=link.found,
         probe="",
-        judged=judged_with(judge, circle, subject) if circle else judged_of(()),
+        judged=judged_with(judge, subject if store_subject and standing in ("valid", "unknown") else None),
     )
 
 
-def _wanted_closed(circle: StoreSubject, link: Link, cascade: Cascade) -> dict[str, str]:
+def _wanted_closed(store_subject: StoreSubject, link: Link, cascade: Cascade) -> dict[str, str]:
     """The verbs of a link that the baseline wants closed to the public on its bucket, with where it says so."""
-    view = circle.buckets.get(link.bucket)
+    view = store_subject.buckets.get(link.bucket)
     if view is None:
         return {}
     found: dict[str, str] = {}
-    for required in cascade.required_of(spoken(circle.roster.dossier.store, view.bucket, view.fact)):
+    for required in cascade.required_of(view):
         verb = required.requirement.fact.removeprefix("exposure.").removeprefix("anyone.")
         wanted = required.requirement.comparison
         if verb in link.verbs and required.sure and wanted is not None and not wanted.accepts("open"):

@@ -7,9 +7,8 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.core.audit.audit import Judge
-from rusty_lantern.core.audit.replicas import judgements as mirror_judgements
-from rusty_lantern.core.facts.replicas import Compared
-from rusty_lantern.reports.results.identities import Judged, judged_of
+from rusty_lantern.core.audit.replicas import MirrorSubject
+from rusty_lantern.reports.results.identities import Judged, judged_with
 
 
 class MirrorRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -43,8 +42,9 @@ class MirrorsResult(msgspec.Struct, frozen=True, kw_only=True):
     mirrors: list[MirrorRow]
 
 
-def mirror_row(compared: Compared, judge: Judge | None = None) -> MirrorRow:
+def mirror_row(subject: MirrorSubject, judge: Judge) -> MirrorRow:
     """One mirrored bucket as a result."""
+    compared = subject.compared
     return MirrorRow(
         source=compared.mirror.source,
         target=compared.mirror.target,
@@ -55,5 +55,5 @@ def mirror_row(compared: Compared, judge: Judge | None = None) -> MirrorRow:
         lag=compared.mirror.lag,
         differences=[DifferenceResult(fact=d.fact, here=d.here, there=d.there) for d in compared.differences],
         unknown=dict(compared.unknown),
-        judged=judged_of(judge.of_mirror(compared) if judge else mirror_judgements(compared)),
+        judged=judged_with(judge, subject),
     )

@@ -20,6 +20,7 @@ from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import STATUSES
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline
+from rusty_lantern.core.facts.registry import AREAS, lookup
 from rusty_lantern.core.history.changes import Turn
 from rusty_lantern.core.history.drift_history import Key, Since
 from rusty_lantern.core.remediation.remedy import Remedy
@@ -96,28 +97,6 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     glance: list[BucketLine]
     held: list[FindingResult]
     surveys: list[SurveyLine]
-
-
-AREAS = {
-    "doors": ("exposure.", "access.", "grants.", "guards.", "doors", "policy", "public-status", "network.",
-              "objects.public"),
-    "encryption": ("encryption", "objects.encryption", "objects.under-default-key"),
-    "versions and locks": ("versioning", "lock.", "soft-delete", "objects.mode", "objects.keep", "objects.hold",
-                           "objects.current-version", "lifecycle.", "deletion"),
-    "record": ("logging",),
-    "objects": ("objects.", "uploads.", "versions."),
-    "order": ("",),
-}  # fmt: skip
-"""Area → beginnings of the names of its facts; the first that fits."""
-
-
-def area_of(fact: str) -> str:
-    """The area that a fact belongs to.
-
-    >>> area_of("exposure.read"), area_of("tags.steward")
-    ('doors', 'order')
-    """
-    return next(area for area, starts in AREAS.items() if fact.startswith(starts))
 
 
 def report_result(
@@ -217,7 +196,7 @@ def _line(view: BucketSubject, judged: list[FindingResult]) -> BucketLine:
     steward = view.fact("tags.steward")
     cells = []
     for area in AREAS:
-        here = [one for one in judged if area_of(one.fact) == area]
+        here = [one for one in judged if lookup(one.fact).area == area]
         status = next((s for s in ("drifted", "unknown", "waived") if any(o.reason == s for o in here)), "held")
         worst = min((o.severity for o in here if o.reason == status), key=_severity, default="")
         cells.append(Cell(area=area, status=status, severity=worst, count=sum(o.reason == status for o in here)))

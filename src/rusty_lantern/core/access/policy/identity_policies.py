@@ -79,11 +79,11 @@ def own_side(holder: Identity, groups: Mapping[str, Group], member_of: Iterable[
     return Side(allowed + refused, doubt, boundary if holder.kind == "role" else None)
 
 
-def side_of(roster: StoreIndex, holder: Identity) -> Side:
+def side_of(index: StoreIndex, holder: Identity) -> Side:
     """An identity's own permissions and its groups'. Groups that were not read may have anybody in them."""
-    listed = roster.dossier.groups
+    listed = index.dossier.groups
     unread = listed.reason if listed.unread else ""
-    return own_side(holder, roster.groups, roster.memberships.get(holder.name, []), unread)
+    return own_side(holder, index.groups, index.memberships.get(holder.name, []), unread)
 
 
 _ROOT = (
