@@ -60,23 +60,23 @@ def answered(bucket: Bucket) -> Bucket:
 
 def bucket(number: int) -> Bucket:
     name = f"{KINDS[number % 6]}-{number:05d}"
-    fence = {"Effect": "Deny", "Principal": "*", "Action": "s3:*", "Resource": f"arn:aws:s3:::{name}/*",
+    restriction = {"Effect": "Deny", "Principal": "*", "Action": "s3:*", "Resource": f"arn:aws:s3:::{name}/*",
              "Condition": {"Bool": {"aws:SecureTransport": "false"}}}  # fmt: skip
     named = {"Effect": "Allow", "Principal": {"AWS": f"arn:aws:iam::{ACCOUNT}:user/person-{number % 5000:04d}"},
              "Action": "s3:GetObject", "Resource": f"arn:aws:s3:::{name}/*"}  # fmt: skip
-    documents = {0: policy(fence), 1: policy(fence, named)}
+    documents = {0: policy(restriction), 1: policy(restriction, named)}
     written = documents.get(number % 5)
     return Bucket(
         name=name,
         created=Answer("known", MOMENT - timedelta(number % 3000)),
-        place=Answer("known", "north-shore"),
+        region=Answer("known", "north-shore"),
         owner=Answer("known", ACCOUNT),
-        grants=Answer("known", [Grant("named", "full-control", ACCOUNT)]),
+        acl=Answer("known", [Grant("named", "full-control", ACCOUNT)]),
         ownership=Answer("known", "bucket-owner-enforced"),
         policy=Answer("known", written) if written else Answer("absent"),
-        guards=Answer("absent"),
+        public_access_guards=Answer("absent"),
         versioning=Answer("known", Versioning("on")),
-        encryption=Answer("known", Encryption("provider-key")),
+        encryption=Answer("known", Encryption("provider-managed")),
         tags=Answer("known", {"steward": "records-office", "class": "working"}),
         **S3.of_bucket(),
     )
@@ -103,7 +103,7 @@ def estate(people: int, buckets: int) -> Dossier:
         holders.append(
             Identity(
                 name=name, resource=f"arn:aws:iam::{ACCOUNT}:user/{name}", kind="service",
-                state=Answer("known", "enabled"), second_factor=Answer("known", False),
+                state=Answer("known", "enabled"), mfa=Answer("known", False),
                 password=Answer("absent"),
                 groups=Answer("absent"),
                 policies=Answer("known", own), tags=Answer("absent"),
@@ -113,14 +113,15 @@ def estate(people: int, buckets: int) -> Dossier:
             made = MOMENT - timedelta(DICE.randrange(1500))
             keys.append(
                 Credential(
-                    id=f"BENCH{number:010d}{each}", owner=name, state=Answer("known", "live"),
+                    id=f"BENCH{number:010d}{each}", owner=name, state=Answer("known", "active"),
                     created=Answer("known", made), last_used=Answer("known", MOMENT), expires=Answer("absent"),
                 )
             )  # fmt: skip
     many = [answered(bucket(number)) for number in range(buckets)]
     return Dossier(
         store="harbour", taken=MOMENT, account=Answer("known", ACCOUNT), account_number=ACCOUNT,
-        guards=Answer("absent"), network=Answer("unsupported"), listing=Answer("known", buckets), buckets=many,
+        public_access_guards=Answer("absent"),
+        network=Answer("unsupported"), listing=Answer("known", buckets), buckets=many,
         identities=Answer("known", holders), groups=Answer("known", groups), credentials=Answer("known", keys),
         encryption_keys=Answer("known", []), links=Answer("known", list[Link]()),
     )  # fmt: skip

@@ -79,7 +79,7 @@ async def inspected(address: str, at_once: int, most: int) -> tuple[float, float
         inspector = Inspector(client, "b", locks=False)
         start = time.perf_counter()
         found = await asyncio.gather(*(inspector.inspect(listed(entry)) for entry in entries[:most]))
-        assert {version.encryption for version in found} == {"provider-key"}
+        assert {version.encryption for version in found} == {"provider-managed"}
         return listing, most / (time.perf_counter() - start)
 
 

@@ -41,9 +41,10 @@ def baseline() -> str:
     """60 requirements for every bucket, in three sheets."""
     first = dict.fromkeys(FACTS, "present")
     first |= {
-        f"exposure.{verb}": "closed" for verb in ("read", "list", "write", "delete", "govern", "unlock", "inspect")
+        f"exposure.{verb}": "closed"
+        for verb in ("read", "list", "write", "delete", "change-settings", "bypass-retention", "read-settings")
     }
-    first |= {"versioning": "on", "encryption.at-rest": "at least provider-key", "place": "north-shore"}
+    first |= {"versioning": "on", "encryption.at-rest": "at least provider-managed", "region": "north-shore"}
     rest = {f"tags.t{n}": "present" for n in range(60 - len(first))}
     sheets = [
         {"sheet": "every bucket", "require": first},
@@ -96,7 +97,7 @@ def judged(buckets: int) -> None:
     document = encode(before)
     reading, _ = timed(lambda: decode(document, "bench"))
     judging, found = timed(lambda: audited(before, sheets))
-    assert len(found.judgements) >= buckets * 60
+    assert len(found.findings) >= buckets * 60
     print(f"{buckets:,} buckets x 60: judged in {judging:.2f} s, {judging / reading:.1f} times decoding their dossier")
 
     def compare() -> int:

@@ -31,7 +31,7 @@ COPY (
     CASE WHEN i %% 7 = 0 THEN 'no-store' END AS cache_control, NULL::VARCHAR AS content_encoding,
     NULL::VARCHAR AS disposition, MAP {'station': 'north' || (i %% 30)} AS metadata,
     NULL::MAP(VARCHAR, VARCHAR) AS tags,
-    CASE WHEN i %% 100 = 0 THEN 'none' ELSE 'provider-key' END AS encryption, '' AS encryption_key,
+    CASE WHEN i %% 100 = 0 THEN 'none' ELSE 'provider-managed' END AS encryption, '' AS encryption_key,
     CASE WHEN i %% 3 = 0 THEN 'compliance' WHEN i %% 3 = 1 THEN 'governance' ELSE '' END AS mode,
     CASE WHEN i %% 3 < 2 THEN make_timestamptz(1700000000000000 + (i %% 1000) * 86400000000) END AS until,
     i %% 500 = 0 AS hold, '' AS replication, 'sha256' AS checksum, 'none' AS public,
@@ -48,10 +48,10 @@ sheets:
       objects.size: at most 40 MB
       objects.content-type: one of [image/jpeg, text/csv, application/pdf]
       objects.cache-control: absent
-      objects.encryption: at least provider-key
+      objects.encryption: at least provider-managed
       objects.mode: at least governance
-      objects.keep: at least 30 days
-      objects.hold: off
+      objects.retention: at least 30 days
+      objects.legal-hold: off
       objects.tier: STANDARD
       objects.metadata.station: matches "north[0-9]+"
       objects.age: at least 100 days

@@ -15,7 +15,7 @@ sleep 1
 "$bin/lantern" standin --workspace-into "$work/live" > /dev/null &
 standin=$!
 for _ in $(seq 50); do [[ -f $work/live/harbour-keys.json ]] && break; sleep 0.2; done
-cat > "$work/saltmarsh/fenced.json" <<'JSON'
+cat > "$work/saltmarsh/restricted.json" <<'JSON'
 {"Version": "2012-10-17", "Statement": [
  {"Effect": "Allow", "Principal": "*", "Action": ["s3:GetObject", "s3:PutObject"], "Resource": "arn:aws:s3:::payroll-drop/*",
   "Condition": {"IpAddress": {"aws:SourceIp": "198.51.100.0/24"}}},
@@ -52,7 +52,7 @@ picture buckets 120 50 lantern buckets
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
 picture exposure 110 48 lantern exposure harbour/payroll-drop harbour/ringing-records harbour/contractor-drop harbour/tmp-exchange harbour/drone-orthophotos
-picture try 110 34 lantern try --bucket harbour/payroll-drop --policy fenced.json
+picture try 110 34 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention
 picture access 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern access | tail -46"

@@ -26,7 +26,7 @@ from rusty_lantern.simulator.demo import harbour as saltmarsh
 
 ENTRY = "{at: 'http://127.0.0.1:9', plain-http: allowed, credential: {profile: x}}"
 REQUIRED = {
-    "exposure.read": "closed", "versioning": "on", "logging": "on", "place": "elsewhere", "tags.absent-one": "present",
+    "exposure.read": "closed", "versioning": "on", "logging": "on", "region": "elsewhere", "tags.absent-one": "present",
 }  # fmt: skip
 BASELINE = json.dumps({"title": "bench", "sheets": [{"sheet": "s", "require": REQUIRED}]})
 
@@ -66,7 +66,7 @@ def main() -> None:
                      "baseline.yaml": (BASELINE, 0o644)})  # fmt: skip
         keep(place / "surveys", "bench", saltmarsh.MOMENT, [msgspec.structs.replace(estate(buckets))])
         judged, _ = ran(["audit", "--format", "json", "--out", "audit.json"], place)
-        drift = json.loads((place / "audit.json").read_text())["counts"]["drifted"]
+        drift = json.loads((place / "audit.json").read_text())["counts"]["drift"]
         taken, peak = ran(["report", "--out", "page.html"], place)
         size = (place / "page.html").stat().st_size / 1e6
         words = f"{taken:.1f} s, {taken / judged:.1f} times auditing to JSON"

@@ -56,7 +56,9 @@ def seed(client: Any, prefix: str = "reed") -> Seeded:
         client.put_object_lock_configuration(
             Bucket=sealed, ObjectLockConfiguration={"ObjectLockEnabled": "Enabled", "Rule": rule}
         )
-        seeded.expect(sealed, lock__enabled="on", lock__mode=mode.lower(), lock__keep=seconds, versioning="on")
+        seeded.expect(
+            sealed, lock__enabled="on", lock__mode=mode.lower(), lock__default_retention=seconds, versioning="on"
+        )
 
     tagged = bucket("tagged")
     tags = {"steward": "hydrology", "note": "<b>&amp; =1+1", "class": "permit"}
@@ -85,13 +87,14 @@ def seed(client: Any, prefix: str = "reed") -> Seeded:
     fenced = bucket("fenced")
     condition = {"IpAddress": {"aws:SourceIp": "198.51.100.0/24"}}
     client.put_bucket_policy(Bucket=fenced, Policy=policy(fenced, {"Action": "s3:GetObject", "Condition": condition}))
-    seeded.expect(fenced, exposure__read="narrow")
+    seeded.expect(fenced, exposure__read="restricted")
 
     guarded = bucket("guarded")
     client.put_public_access_block(
         Bucket=guarded, PublicAccessBlockConfiguration={"BlockPublicAcls": True, "IgnorePublicAcls": True}
     )
-    seeded.expect(guarded, guards__ignore_grants="on", guards__refuse_new_grants="on", guards__restrict_policy="off")
+    guards = {"ignore_acls": "on", "refuse_new_acls": "on", "restrict_policies": "off"}
+    seeded.expect(guarded, **{f"public_access_guards__{name}": value for name, value in guards.items()})
 
     full = bucket("full")
     for number in range(7):
@@ -132,7 +135,7 @@ def seed(client: Any, prefix: str = "reed") -> Seeded:
                 "Rules": [{"ApplyServerSideEncryptionByDefault": {"SSEAlgorithm": "AES256"}}]
             },
         )
-        seeded.expect(full, encryption__at_rest="provider-key")
+        seeded.expect(full, encryption__at_rest="provider-managed")
     return seeded
 
 

@@ -14,22 +14,25 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ("tmp-exchange", "exposure.write"): ("critical", "open"),  # a grant to every signed-in account
     ("tmp-exchange", "exposure.delete"): ("critical", "open"),  # …and a write grant deletes as well
     ("tmp-exchange", "tags.steward"): ("medium", "absent"),
-    ("tmp-exchange", "grants.by-object"): ("low", "on"),
+    ("tmp-exchange", "object-acls.enabled"): ("low", "on"),
     ("gallery-prints", "exposure.list"): ("high", "open"),  # reading was meant, listing was not
     ("press-kit", "exposure.list"): ("high", "open"),  # the bucket's grant opens the list, not the objects
-    ("press-kit", "grants.by-object"): ("low", "on"),
-    ("press-kit", "exposure.govern"): ("critical", "open"),  # one picture's own access list may be changed by anyone
+    ("press-kit", "object-acls.enabled"): ("low", "on"),
+    ("press-kit", "exposure.change-settings"): (
+        "critical",
+        "open",
+    ),  # one picture's own access list may be changed by anyone
     ("survey-maps", "exposure.read"): ("high", "open"),  # guards that refuse new policies leave the old one standing
-    ("season-preview", "exposure.read"): ("high", "narrow"),  # opens by itself on a date
-    ("grant-ledger", "lock.keep"): ("high", "30 days"),
+    ("season-preview", "exposure.read"): ("high", "restricted"),  # opens by itself on a date
+    ("grant-ledger", "lock.default-retention"): ("high", "30 days"),
     ("permit-archive", "lock.mode"): ("high", "governance"),
     ("boat-logs", "versioning"): ("medium", "suspended"),
     ("tmp-exchange", "encryption.at-rest"): ("medium", "none"),
     ("camera-traps", "uploads.unfinished"): ("low", "37"),  # begun in March, and no rule clears them away
     ("tmp-exchange", "logging"): ("medium", "off"),
-    ("tmp-exchange", "logging.target-is"): ("medium", "absent"),
-    ("boat-logs", "logging.target-is"): ("medium", "itself"),  # a record that grows by being written
-    ("press-kit", "logging.target-is"): ("medium", "missing"),  # a record that is written nowhere
+    ("tmp-exchange", "logging.target-kind"): ("medium", "absent"),
+    ("boat-logs", "logging.target-kind"): ("medium", "itself"),  # a record that grows by being written
+    ("press-kit", "logging.target-kind"): ("medium", "missing"),  # a record that is written nowhere
     ("backups-nightly", "lifecycle.against-retention"): ("medium", "on"),  # 14 days against 35
     ("members-area", "logging.target-exposure"): ("high", "open"),  # the record lies where the public may list and read
     ("members-area", "cross-origin"): ("medium", "any"),
@@ -42,24 +45,24 @@ OBJECT_DRIFT: dict[tuple[str, str], tuple[str, int, int]] = {
     ("grant-ledger", "objects.current-version"): ("critical", 197, 210),  # the default keeps 30 days, long over
     ("permit-archive", "objects.current-version"): ("critical", 193, 929),  # over, or bare above a locked version
     ("press-kit", "objects.public"): ("critical", 1, 45),  # one picture may be replaced by anyone
-    ("backups-nightly", "objects.keep"): ("high", 1, 730),  # 35 years for 35 days
+    ("backups-nightly", "objects.retention"): ("high", 1, 730),  # 35 years for 35 days
     ("camera-traps", "objects.encryption"): ("high", 50, 149),  # stored before the default was switched on
-    ("grant-ledger", "objects.keep"): ("high", 196, 210),
+    ("grant-ledger", "objects.retention"): ("high", 196, 210),
     ("grant-ledger", "objects.mode"): ("high", 1, 210),  # a weaker explicit retention wins over the default
-    ("permit-archive", "objects.keep"): ("high", 3, 932),
+    ("permit-archive", "objects.retention"): ("high", 3, 932),
     ("permit-archive", "objects.mode"): ("high", 931, 932),  # governance where compliance is required
     ("press-kit", "objects.content-type"): ("medium", 2, 45),  # two pages among the pictures
     ("camera-traps", "objects.metadata.station"): ("low", 13, 149),
-    ("drone-orthophotos", "objects.type-fits"): ("low", 19, 39),
+    ("drone-orthophotos", "objects.content-type-matches-extension"): ("low", 19, 39),
 }
 
-ALL_VERBS = ("list", "read", "write", "delete", "govern", "unlock", "inspect")
+ALL_VERBS = ("list", "read", "write", "delete", "change-settings", "bypass-retention", "read-settings")
 UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS} | {("drone-orthophotos", "access.outside")}
 """Its policy is refused to the audit key."""
-UNKNOWN |= {("tmp-exchange", f"exposure.{verb}") for verb in ("read", "govern", "inspect")}
-"""Its objects may have access lists of their own, and were not looked at."""
+UNKNOWN |= {("tmp-exchange", f"exposure.{verb}") for verb in ("read", "change-settings", "read-settings")}
+"""Its objects may have ACLs of their own, and were not looked at."""
 MAY_HAVE_LISTS = {"press-kit", "tmp-exchange"}
-"""Buckets whose objects may have access lists of their own: unknown to a survey that does not look at objects."""
+"""Buckets whose objects may have their own ACLs: unknown to a survey that does not look at objects."""
 OBJECT_UNKNOWN = {("drone-orthophotos", "objects.encryption"), ("drone-orthophotos", "objects.metadata.station")}
 """A third of it lies in an archive tier, and is not restored to be looked at."""
 
@@ -82,14 +85,15 @@ EXPOSED: dict[str, dict[str, str]] = {
     "payroll-drop": {"read": "open", "write": "open"},
     "volunteer-forms": {"read": "open"},
     "contractor-drop": {"write": "open"},
-    "tmp-exchange": {"write": "open", "delete": "open"} | dict.fromkeys(("read", "govern", "inspect"), "unknown"),
+    "tmp-exchange": {"write": "open", "delete": "open"}
+    | dict.fromkeys(("read", "change-settings", "read-settings"), "unknown"),
     "gallery-prints": {"list": "open", "read": "open"},
     "gallery-web": {"read": "open"},
-    "press-kit": {"list": "open", "read": "open", "govern": "open"},
+    "press-kit": {"list": "open", "read": "open", "change-settings": "open"},
     "survey-maps": {"read": "open"},
-    "ringing-records": {"read": "narrow"},
-    "partner-feed": {"read": "narrow"},
-    "season-preview": {"read": "narrow"},
+    "ringing-records": {"read": "restricted"},
+    "partner-feed": {"read": "restricted"},
+    "season-preview": {"read": "restricted"},
     "drone-orthophotos": dict.fromkeys(ALL_VERBS, "unknown"),
 }
 
@@ -101,47 +105,53 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("attic", "site-photos", "uploads.scanned"): ("medium", "off"),
     ("attic", "trustee-papers", "versioning"): ("medium", "never"),
     ("attic", "trustee-papers", "soft-delete"): ("high", "7 days"),
-    ("attic", "trustee-papers", "logging.exempted"): ("high", "1"),  # the administrator leaves no trace
-    ("attic", "summer-intern", "identity.beyond"): ("high", "write delete"),  # through the crew
-    ("attic", "boat-app at…01", "credential.mixed"): ("high", "on"),
+    ("attic", "trustee-papers", "logging.excluded-identities"): ("high", "1"),  # the administrator leaves no trace
+    ("attic", "summer-intern", "identity.excess-permissions"): ("high", "write delete"),  # through the crew
+    ("attic", "boat-app at…01", "credential.shared-by-admin-and-app"): ("high", "on"),
     ("attic", "ghost-importer at…03", "credential.owner-state"): ("high", "missing"),
     ("attic", "season-helper at…02", "credential.owner-state"): ("high", "disabled"),
-    ("attic", "meeting-minutes/2026/", "link.verbs"): ("critical", "list read"),
+    ("attic", "meeting-minutes/2026/", "link.allows"): ("critical", "list read"),
     ("attic", "meeting-minutes/2026/", "link.scope"): ("medium", "prefix"),
     ("attic", "meeting-minutes/2026/", "link.lifetime"): ("high", "210 days"),
     ("attic", "attic", "store.legacy-signatures"): ("medium", "on"),
-    ("cellar", "cellar", "store.dossier-age"): ("low", "9 days"),
-    ("cellar", "chart-masters", "deletion"): ("medium", "2026-11-14T06:00:00Z"),
+    ("undercroft", "undercroft", "store.dossier-age"): ("low", "9 days"),
+    ("undercroft", "chart-masters", "scheduled-deletion"): ("medium", "2026-11-14T06:00:00Z"),
     ("harbour", "account root ro…-1", "credential.owner-kind"): ("critical", "root"),
-    ("harbour", "admin", "identity.password-alone"): ("high", "on"),
+    ("harbour", "admin", "identity.password-without-mfa"): ("high", "on"),
     ("harbour", "admin SMTA…0901", "credential.age"): ("medium", "901 days"),
-    ("harbour", "admin SMTA…0901", "credential.owner-default-name"): ("low", "on"),
+    ("harbour", "admin SMTA…0901", "credential.owner-well-known-name"): ("low", "on"),
     ("harbour", "permit-clerk", "identity.password-idle"): ("low", "410 days"),
-    ("harbour", "gallery-publisher", "identity.beyond"): ("high", "delete govern unlock inspect"),
-    ("harbour", "camera-uploader SMTC…0090", "credential.live-with-owner"): ("medium", "2"),
-    ("harbour", "camera-uploader SMTC…0330", "credential.live-with-owner"): ("medium", "2"),
+    ("harbour", "gallery-publisher", "identity.excess-permissions"): (
+        "high",
+        "delete change-settings bypass-retention read-settings",
+    ),
+    ("harbour", "camera-uploader SMTC…0090", "credential.active-keys-of-owner"): ("medium", "2"),
+    ("harbour", "camera-uploader SMTC…0330", "credential.active-keys-of-owner"): ("medium", "2"),
     ("harbour", "old-importer SMTI…1400", "credential.age"): ("medium", "1,400 days"),
     ("harbour", "old-importer SMTI…1400", "credential.idle"): ("medium", "1,400 days"),  # since it was made: never used
     ("harbour", "boat-key", "encryption-key.state"): ("critical", "pending-deletion"),
     ("harbour", "spare-key", "encryption-key.state"): ("critical", "disabled"),
     ("harbour", "ledger-key", "encryption-key.age"): ("medium", "2,000 days"),
-    ("harbour", "grant-ledger", "encryption.key-place"): ("high", "elsewhere"),
-    ("harbour", "grant-ledger", "encryption.key-usable"): ("high", "off"),
-    ("harbour", "contractor-drop/maps/", "link.verbs"): ("critical", "read write"),
+    ("harbour", "grant-ledger", "encryption.key-region"): ("high", "elsewhere"),
+    ("harbour", "grant-ledger", "encryption.key-usable-by-store"): ("high", "off"),
+    ("harbour", "contractor-drop/maps/", "link.allows"): ("critical", "read write"),
     ("harbour", "contractor-drop/maps/", "link.scope"): ("medium", "prefix"),
     ("harbour", "contractor-drop/maps/", "link.lifetime"): ("high", "absent"),  # it never ends
-    ("harbour", "grant-ledger → skerry", "mirror.content"): ("high", "lacking"),
-    ("harbour", "permit-archive → skerry", "mirror.settings"): ("high", "lock.enabled, lock.mode, lock.keep"),
+    ("harbour", "grant-ledger → skerry", "mirror.content"): ("high", "objects-missing"),
+    ("harbour", "permit-archive → skerry", "mirror.settings"): (
+        "high",
+        "lock.enabled, lock.mode, lock.default-retention",
+    ),
     ("skerry", "permit-archive", "lock.enabled"): ("high", "off"),
     ("skerry", "permit-archive", "lock.mode"): ("high", "absent"),
-    ("skerry", "permit-archive", "lock.keep"): ("high", "absent"),
-    ("skerry", "grant-ledger", "lock.keep"): ("high", "30 days"),
+    ("skerry", "permit-archive", "lock.default-retention"): ("high", "absent"),
+    ("skerry", "grant-ledger", "lock.default-retention"): ("high", "30 days"),
 }
 """Look-alikes that are not in it: the two keys of ringing-sync, of which one is disabled; the keeper's young key; links
 that ended, or whose signer is disabled; lecture-slides, public but for the account's switch; permit-scans, whose newest
 object is twelve minutes late; permit-key and what hangs on it."""
 
-WAIVED = {("gallery-prints", "exposure.list"), ("press-kit", "logging.target-is")}
+WAIVED = {("gallery-prints", "exposure.list"), ("press-kit", "logging.target-kind")}
 """What the demo's waivers accept, where the whole estate is served."""
 
 # --- the month between the demo's two moments
@@ -165,22 +175,22 @@ CAME_AND_WENT = {
 }
 WEAKENED = {
     ("grant-ledger", "retention shortened"): (1, "admin"),
-    ("permit-archive", "vanished, though locked until later"): (1, "admin"),
+    ("permit-archive", "deleted while under retention"): (1, "admin"),
     ("permit-archive", "legal hold lifted"): (2, "permit-clerk"),
 }
 TURNS = {
-    ("opened", "harbour", "volunteer-forms", "exposure.read"),
-    ("opened", "harbour", "boat-logs", "versioning"),
-    ("opened", "harbour", "boat-key", "encryption-key.state"),
-    ("opened", "attic", "donor-scans", "exposure.write"),
+    ("new", "harbour", "volunteer-forms", "exposure.read"),
+    ("new", "harbour", "boat-logs", "versioning"),
+    ("new", "harbour", "boat-key", "encryption-key.state"),
+    ("new", "attic", "donor-scans", "exposure.write"),
     ("worse", "harbour", "payroll-drop", "exposure.read"),
     ("worse", "harbour", "contractor-drop", "exposure.write"),
-    ("closed", "harbour", "old-website", "exposure.list"),
-    ("closed", "harbour", "old-website", "exposure.read"),
-    ("closed", "harbour", "tide-gauge-raw", "encryption.at-rest"),
-    ("closed", "harbour", "storage-keeper", "identity.password-alone"),
+    ("resolved", "harbour", "old-website", "exposure.list"),
+    ("resolved", "harbour", "old-website", "exposure.read"),
+    ("resolved", "harbour", "tide-gauge-raw", "encryption.at-rest"),
+    ("resolved", "harbour", "storage-keeper", "identity.password-without-mfa"),
     ("waived", "harbour", "gallery-prints", "exposure.list"),
-    ("told now", "harbour", "survey-maps", "notifications.outside"),
-    ("not told any more", "harbour", "drone-orthophotos", "exposure.read"),
+    ("now known", "harbour", "survey-maps", "notifications.outside"),
+    ("no longer known", "harbour", "drone-orthophotos", "exposure.read"),
 }
 """Among all turns of drift; those that only the passing of time brings are not listed."""

@@ -25,7 +25,7 @@ from tests.policies import AROUND, BUCKET, policies, requests
 
 SLOW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)
 MANY = settings(SLOW, max_examples=400)
-grants = st.lists(
+acl = st.lists(
     st.builds(
         Grant,
         st.sampled_from(["anyone", "any-account", "log-delivery"]),
@@ -74,7 +74,7 @@ def _inside(dimension: str, limit: Any, request: Request) -> bool:
 
 
 @MANY
-@given(st.data(), policies, grants, rights, st.sampled_from(AUDIENCES))
+@given(st.data(), policies, acl, rights, st.sampled_from(AUDIENCES))
 def test_a_request_is_in_the_allowed_region_if_and_only_if_decide_allows_it(
     data: st.DataObject, policy: str, granted: list[Grant], permitted: list[Right], audience: Audience
 ) -> None:
@@ -88,7 +88,7 @@ def test_a_request_is_in_the_allowed_region_if_and_only_if_decide_allows_it(
 
 
 @MANY
-@given(st.data(), policies, grants)
+@given(st.data(), policies, acl)
 def test_closed_survives_any_request_and_no_verdict_on_understood_rules_is_withdrawn(
     data: st.DataObject, policy: str, granted: list[Grant]
 ) -> None:
@@ -97,7 +97,7 @@ def test_closed_survives_any_request_and_no_verdict_on_understood_rules_is_withd
     for verdict in verdicts.values():
         assert verdict.level != "unknown"  # everything drawn is understood; a withdrawn witness would show here
         assert (verdict.witness is not None) == (verdict.level != "closed")
-        assert (verdict.fence is not None) == (verdict.level == "narrow")
+        assert (verdict.restriction is not None) == (verdict.level == "restricted")
     for audience in AUDIENCES:
         for _ in range(5):
             request = data.draw(requests(audience))
@@ -106,14 +106,14 @@ def test_closed_survives_any_request_and_no_verdict_on_understood_rules_is_withd
 
 
 @SLOW
-@given(policies, grants)
+@given(policies, acl)
 def test_a_policy_that_could_not_be_read_never_makes_a_verdict_it_could_change(
     policy: str, granted: list[Grant]
 ) -> None:
-    unread = exposures(Rules(BUCKET, grants=tuple(granted), doubts=(("policy", "denied"),)), AROUND)
+    unread = exposures(Rules(BUCKET, acl=tuple(granted), doubts=(("policy", "denied"),)), AROUND)
     assert {verdict.level for verdict in unread.values()} == {"unknown"}
     whole = exposures(Rules(BUCKET, parse_policy(policy), tuple(granted)), AROUND, budget=10**8)
-    doubted = exposures(Rules(BUCKET, parse_policy(policy), doubts=(("grants", "denied"),)), AROUND, budget=10**8)
+    doubted = exposures(Rules(BUCKET, parse_policy(policy), doubts=(("acl", "denied"),)), AROUND, budget=10**8)
     for who, verdict in doubted.items():
         if verdict.level not in ("unknown", whole[who].level):
             assert whole[who].level == "open"
@@ -123,12 +123,12 @@ def test_a_policy_that_could_not_be_read_never_makes_a_verdict_it_could_change(
 @SLOW
 @given(policies)
 def test_a_guard_on_public_policies_never_opens_anything(policy: str) -> None:
-    order = ("closed", "narrow", "open")
+    order = ("closed", "restricted", "open")
     bare = exposures(Rules(BUCKET, parse_policy(policy)), AROUND, budget=10**8)
-    guarded = Rules(BUCKET, parse_policy(policy), restrict_policy=Guard(True))
+    guarded = Rules(BUCKET, parse_policy(policy), restrict_policies=Guard(True))
     shut = exposures(guarded, AROUND, budget=10**8)
     unsure = exposures(
-        Rules(BUCKET, parse_policy(policy), restrict_policy=Guard(False, sure=False)), AROUND, budget=10**8
+        Rules(BUCKET, parse_policy(policy), restrict_policies=Guard(False, sure=False)), AROUND, budget=10**8
     )
     public = public_policy(guarded, AROUND, Budget(10**8))
     for who, verdict in shut.items():

@@ -17,14 +17,14 @@ from tests.conftest import Lived
 
 WAIVED = (
     ("harbour/camera-traps", "objects.encryption", ""),
-    ("harbour/permit-archive", "objects.keep", ""),
+    ("harbour/permit-archive", "objects.retention", ""),
     ("harbour/payroll-drop", "exposure.write", "open"),
     ("harbour/admin*", "credential.age", ""),
     ("harbour/boat-key", "encryption-key.state", ""),
     ("*meeting-minutes*", "link.lifetime", ""),
     ("harbour/grant-ledger*", "mirror.content", ""),
-    ("harbour/tide-reader", "identity.beyond", "unknown"),
-    ("harbour/camera-uploader", "identity.beyond", "nothing"),  # covers nothing: that one is unknown
+    ("harbour/tide-reader", "identity.excess-permissions", "unknown"),
+    ("harbour/camera-uploader", "identity.excess-permissions", "nothing"),  # covers nothing: that one is unknown
 )
 WAIVERS = "waivers:\n" + "".join(
     f'  - {{of: "{of}", fact: {fact}, because: b, by: r, since: 2026-10-01, until: 2027-03-01'
@@ -59,7 +59,7 @@ def inside(lived: Lived, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Ins
 def statuses(inside: Inside) -> dict[Key, str]:
     """Every requirement that does not simply hold, by the audit."""
     audit = inside("audit", "--json")
-    groups = {"drifted": audit["drift"], "unknown": audit["unknown"], "waived": audit["waived"]}
+    groups = {"drift": audit["drift"], "unknown": audit["unknown"], "waived": audit["waived"]}
     return {
         (one["store"], one["subject"], one["name"], one["fact"]): status
         for status, rows in groups.items()
@@ -86,21 +86,19 @@ def test_all_commands_agree_on_the_status_of_every_requirement(inside: Inside) -
     ):
         for row in inside(command, "--json")[section]:
             store = row.get("store") or row["source"]
-            for status in ("drifted", "unknown", "waived"):
+            for status in ("drift", "unknown", "waived"):
                 found |= {(store, kind, name_of(row), fact): status for fact in row["judged"][status]}
     credentials = {
         (row["store"], f"{row['owner']} {row['key']}", fact): status
         for row in inside("credentials", "--json")["credentials"]
-        for status in ("drifted", "unknown", "waived")
+        for status in ("drift", "unknown", "waived")
         for fact in row["judged"][status]
     }
     found |= {(store, "credential", name, fact): status for (store, name, fact), status in credentials.items()}
     for bucket in ("camera-traps", "permit-archive", "payroll-drop", "press-kit", "drone-orthophotos", "gallery-web"):
         for one in inside("show", f"harbour/{bucket}", "--required", "--json")["required"]:
             found["harbour", "bucket", bucket, one["fact"]] = one["status"]
-    odd = {
-        key: (status, audited.get(key, "held")) for key, status in found.items() if status != audited.get(key, "held")
-    }
+    odd = {key: (status, audited.get(key, "ok")) for key, status in found.items() if status != audited.get(key, "ok")}
     assert odd == {}
     judged_elsewhere = {key for key in audited if key[1] != "bucket" and key[1] != "store"}
     assert judged_elsewhere <= found.keys()
@@ -121,15 +119,15 @@ def test_every_command_counts_the_same(inside: Inside) -> None:
     audit, changes, history = (inside(command, "--json") for command in ("audit", "changes", "history"))
     inside("report", "--out", "out", "--no-figures")
     report = json.loads(Path("out/report.json").read_text())
-    assert audit["counts"]["drifted"] == len(audit["drift"]) == history["lasting"]["open"]
+    assert audit["counts"]["drift"] == len(audit["drift"]) == history["lasting"]["open"]
     assert history["surveys"][-1]["drift_by_severity"] == audit["drift_by_severity"]
     assert report["audit"]["counts"] == audit["counts"]
-    turns = Counter(row["turn"] for row in changes["drift"])
-    assert (report["opened"], report["worse"], report["closed"]) == (turns["opened"], turns["worse"], turns["closed"])
+    turns = Counter(row["change"] for row in changes["drift"])
+    assert (report["new"], report["worse"], report["resolved"]) == (turns["new"], turns["worse"], turns["resolved"])
     assert turns["worse"] > 0
     page = Path("out/report.html").read_text()
-    for number, word in ((turns["opened"], "opened"), (turns["worse"], "worse"), (turns["closed"], "closed")):
-        assert f"<b>{number}</b> {word}" in page
+    for word in ("new", "worse", "resolved"):
+        assert f"{turns[word]} {word}" in page
 
 
 LISTINGS = ("credentials", "encryption", "exposure", "links", "mirrors", "objects", "retention", "changes")

@@ -52,7 +52,7 @@ def test_a_survey_of_a_taken_moment_is_refused_and_the_kept_one_stays(tmp_path: 
     dossier = saltmarsh.harbour().dossier
     folder = keep(tmp_path, "x", saltmarsh.MOMENT, [dossier])
     before = (folder / "survey.json").read_bytes()
-    with pytest.raises(BadInput, match="already kept"):
+    with pytest.raises(BadInput, match="already saved"):
         keep(tmp_path, "x", saltmarsh.MOMENT, [])
     assert (folder / "survey.json").read_bytes() == before
     assert names(tmp_path) == [NAME]
@@ -107,7 +107,7 @@ def test_history_finds_any_altered_missing_or_added_byte(tmp_path: Path) -> None
 
 def test_the_history_command_lists_and_verifies(demo: Demo, copied: Path) -> None:
     ran = lantern("history", "--verify", cwd=copied)
-    assert (ran.code, NAME in ran.out, "all as written" in ran.out) == (0, True, True)
+    assert (ran.code, NAME in ran.out, "integrity: verified" in ran.out) == (0, True, True)
     (copied / "surveys" / NAME / "stores/harbour.json").write_text("{}")
     ran = lantern("history", "--verify", cwd=copied)
     assert (ran.code, "this file is not what the survey wrote" in ran.out) == (4, True)

@@ -28,7 +28,7 @@ ESTATES = {
     "- a\n- b": "must be a mapping, and is a list",
     "estate: x\nstors: {}": 'estate.yaml:2:1: unknown "stors" in the estate\n  did you mean "stores"?',
     "estate: x\nstores:\n  a:\n    reeds: s3": 'estate.yaml:4:5: unknown "reeds"',
-    "stores:\n  a: {at: 'https://x.example', credential: chain}\n  a: {at: 'https://y.example'}": "stands twice",
+    "stores:\n  a: {at: 'https://x.example', credential: chain}\n  a: {at: 'https://y.example'}": "appears twice",
     "stores:\n  a: {at: 'http://x.example', credential: chain}": "plain http lets everyone",
     "stores:\n  a: {at: 'ftp://x', credential: chain}": "needs an address",
     "stores:\n  a: {at: 'https://me:pw@x.example', credential: chain}": "must not carry a user name",
@@ -61,19 +61,19 @@ BASELINES = {
     "": "the file is empty",
     _sheet("versionning: on"): 'baseline.yaml:5:7: unknown fact "versionning"\n  did you mean "versioning"?',
     _sheet("versioning: onn"): '"onn" is none of never, suspended, on; did you mean "on"?',
-    _sheet("place: at least north"): "`at least` needs an order",
-    _sheet("lock.keep: at least 7"): "needs a unit",
-    _sheet("lock.keep: at least 7 yars"): 'did you mean "year"?',
-    _sheet("lock.keep: between 7 years and 1 year"): "nothing lies between",
+    _sheet("region: at least north"): "`at least` needs an order",
+    _sheet("lock.default-retention: at least 7"): "needs a unit",
+    _sheet("lock.default-retention: at least 7 yars"): 'did you mean "year"?',
+    _sheet("lock.default-retention: between 7 years and 1 year"): "there is nothing between",
     _sheet('created: matches "2.*"'): "`matches` compares texts",
-    _sheet('place: matches "("'): "not a regular expression",
-    _sheet('place: matches "(a+)+"'): "take for ever",
-    _sheet("place: one of []"): "the list is empty",
-    _sheet("place: {severity: low}"): 'lacks "is"',
-    _sheet("place: {is: x, severity: worst}"): 'severity cannot be "worst"',
-    _sheet("place: {is: one of [a], severity: low}"): "put a value with brackets in quotes",
-    _sheet("place: x", "  - sheet: all\n    require: {place: y}"): "already stands at line 3",
-    _sheet("place: x", "  - sheet: b\n    of: {nam: x}\n    require: {place: y}"): 'cannot choose by "nam"',
+    _sheet('region: matches "("'): "not a regular expression",
+    _sheet('region: matches "(a+)+"'): "take for ever",
+    _sheet("region: one of []"): "the list is empty",
+    _sheet("region: {severity: low}"): 'lacks "is"',
+    _sheet("region: {is: x, severity: worst}"): 'severity cannot be "worst"',
+    _sheet("region: {is: one of [a], severity: low}"): "put a value with brackets in quotes",
+    _sheet("region: x", "  - sheet: all\n    require: {region: y}"): "is already used at line 3",
+    _sheet("region: x", "  - sheet: b\n    of: {nam: x}\n    require: {region: y}"): 'cannot choose by "nam"',
     "title: t\nsheets: []": "has no sheets",
     "title: t\nsheets:\n  - sheet: a": "requires nothing",
 }
@@ -92,7 +92,9 @@ def test_bad_baseline(demo: Demo, tmp_path: Path, text: str) -> None:
 
 
 def test_all_complaints_of_a_file_come_at_once(workspace: Path) -> None:
-    (workspace / "baseline.yaml").write_text(_sheet("versionning: on\n      lock.keep: soon\n      tags.: x"))
+    (workspace / "baseline.yaml").write_text(
+        _sheet("versionning: on\n      lock.default-retention: soon\n      tags.: x")
+    )
     (workspace / "surveys" / "20261102T060000Z").mkdir()
     ran = lantern("audit", cwd=workspace)
     assert [line.split(":")[2] for line in ran.err.splitlines() if "baseline.yaml:" in line] == ["5", "6", "7"]

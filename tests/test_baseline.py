@@ -40,7 +40,7 @@ LEVELS = Words(("never", "suspended", "on"), ordered=True)
         ('one of ["a, b", c]', TEXT, ["a, b", "c"], ["a"]),
         ("none of [a]", TEXT, ["b"], ["a"]),
         ('matches "[a-z]+-[0-9]"', TEXT, ["ab-1"], ["ab-12", "x"]),
-        ("within [list, read]", VERB_SETS, ["", "read", "list read"], ["read write", "govern"]),
+        ("within [list, read]", VERB_SETS, ["", "read", "list read"], ["read write", "change-settings"]),
         ("read list", VERB_SETS, ["list read"], ["read"]),
         ("present", TEXT, ["", "x"], []),
         ("absent", TEXT, [], ["x"]),
@@ -88,7 +88,7 @@ def _baseline(*sheets: str) -> Baseline:
     return read_baseline("title: t\nsheets:\n" + "\n".join(sheets), "baseline.yaml")
 
 
-FIRST = "  - {sheet: first, require: {versioning: on, place: north}}"
+FIRST = "  - {sheet: first, require: {versioning: on, region: north}}"
 SECOND = '  - {sheet: second, of: {name: "a*"}, require: {versioning: at least suspended}}'
 LIFTS = "  - {sheet: lifts, of: {tags.class: scratch}, require: {versioning: anything}}"
 
@@ -107,10 +107,10 @@ def test_a_later_sheet_overrides_an_earlier_one_fact_by_fact() -> None:
     tags: Answer[object] = Answer("known", {"class": "scratch"})
     plain: Answer[object] = Answer("known", {})
     both = _baseline(FIRST, SECOND)
-    assert _required(both, _bucket("a", tags=plain)) == {"versioning": "second", "place": "first"}
-    assert _required(both, _bucket("b", tags=plain)) == {"versioning": "first", "place": "first"}
+    assert _required(both, _bucket("a", tags=plain)) == {"versioning": "second", "region": "first"}
+    assert _required(both, _bucket("b", tags=plain)) == {"versioning": "first", "region": "first"}
     assert _required(_baseline(SECOND, FIRST), _bucket("a", tags=plain))["versioning"] == "first"
-    assert _required(_baseline(FIRST, LIFTS), _bucket("a", tags=tags)) == {"place": "first"}
+    assert _required(_baseline(FIRST, LIFTS), _bucket("a", tags=tags)) == {"region": "first"}
     displaced = required_of(both, bucket_said("harbour", _bucket("a", tags=plain)))[0].displaced
     assert [requirement.sheet for requirement in displaced] == ["first"]
 
@@ -129,18 +129,18 @@ def test_what_could_not_be_read_is_unknown_never_held(state: str) -> None:
 
 
 def test_a_sheet_that_may_apply_is_unknown_where_it_would_drift_and_held_where_it_would_not() -> None:
-    sheets = (FIRST, "  - {sheet: maybe, of: {tags.class: permit}, require: {place: south}}")
+    sheets = (FIRST, "  - {sheet: maybe, of: {tags.class: permit}, require: {region: south}}")
     unread = _bucket(tags=Answer("denied", None, "AccessDenied"))
-    north: dict[str, Fact] = {"versioning": Answer("known", "on"), "place": Answer("known", "north")}
+    north: dict[str, Fact] = {"versioning": Answer("known", "on"), "region": Answer("known", "north")}
     assert _judged(_baseline(*sheets), unread, **north) == [
-        ("versioning", "first", "held"),
-        ("place", "first", "held"),
-        ("place", "maybe", "unknown"),
+        ("versioning", "first", "ok"),
+        ("region", "first", "ok"),
+        ("region", "maybe", "unknown"),
     ]
 
 
 def test_a_tag_selects_only_buckets_that_have_it() -> None:
-    sheet = '  - {sheet: s, of: {tags.class: ["per*", seal], store: harb*}, require: {place: x}}'
+    sheet = '  - {sheet: s, of: {tags.class: ["per*", seal], store: harb*}, require: {region: x}}'
     fits = [
         bool(required_of(_baseline(sheet), bucket_said(store, _bucket(tags=tags))))
         for store, tags in (
@@ -157,8 +157,8 @@ def test_every_fact_of_the_register_is_found_by_its_name_and_a_near_miss_is_hint
     assert all(lookup(name).name == name for name in REGISTER if not name.endswith(".*"))
     assert lookup("tags.any thing.at all").name == "tags.*"
     with pytest.raises(UnknownFact) as caught:
-        lookup("lock.kep")
-    assert caught.value.hint == 'did you mean "lock.keep"?'
+        lookup("lock.default-retentoin")
+    assert caught.value.hint == 'did you mean "lock.default-retention"?'
     with pytest.raises(UnknownFact):
         lookup("tags.")
 

@@ -29,8 +29,8 @@ FILES = {
     "sheets: [{sheet: own, require: {versioning: on}}]\n",
     "common/doors.yaml": "sheets: [{sheet: doors, require: {exposure.read: closed}}]\n",
     "common/keep.yaml": "values: {long: 1 year, mode: compliance}\ninclude: [deep.yaml]\n"
-    "sheets: [{sheet: keep, require: {lock.keep: at least $long, lock.mode: $mode}}]\n",
-    "common/deep.yaml": "sheets: [{sheet: deep, of: {name: 'x$$y'}, require: {place: $mode}}]\n",
+    "sheets: [{sheet: keep, require: {lock.default-retention: at least $long, lock.mode: $mode}}]\n",
+    "common/deep.yaml": "sheets: [{sheet: deep, of: {name: 'x$$y'}, require: {region: $mode}}]\n",
 }
 
 
@@ -53,8 +53,8 @@ def test_included_sheets_stand_first_and_keep_their_places_and_outer_values_win(
     ({"common__deep": "include: [doors.yaml]\n"}, "included twice"),
     ({"common__deep": "include: [../../etc/x.yaml]\n"}, "outside the baseline's folder"),
     ({"common__deep": "include: [/etc/passwd]\n"}, "outside the baseline's folder"),
-    ({"common__deep": "sheets: [{sheet: deep, require: {place: $mood}}]\n"}, 'no value is called "mood"'),
-    ({"common__deep": "sheets: [{sheet: keep, require: {place: x}}]\n"}, 'a sheet "keep" already stands'),
+    ({"common__deep": "sheets: [{sheet: deep, require: {region: $mood}}]\n"}, 'no value is called "mood"'),
+    ({"common__deep": "sheets: [{sheet: keep, require: {region: x}}]\n"}, 'a sheet "keep" is already used'),
     ({"common__deep": "sheets: [{sheet: d, require: {plaice: x}}]\n"}, "common/deep.yaml:1:31: unknown fact"),
     ({"common__deep": "sheets: [{"}, "common/deep.yaml:"),
     ({"common__deep": "values: {Long: x}\n"}, "cannot name a value"),
@@ -72,14 +72,14 @@ def test_a_missing_file_is_told_where_it_is_included(lived: Lived, tmp_path: Pat
     assert "gone.yaml is missing" in ran.err
     (folder / "gone.yaml").write_text("sheets: [{sheet: s, require: {exposure.read: closed}}]\n")
     drift = json.loads(lantern("audit", "--json", cwd=folder).out)["drift"]
-    assert {d["place"] for d in drift if d["subject"] == "bucket"} == {"gone.yaml:1:31"}
+    assert {d["line"] for d in drift if d["subject"] == "bucket"} == {"gone.yaml:1:31"}
 
 
 SHEETS = st.lists(
     st.fixed_dictionaries(
         {
             "of": st.sampled_from(["", "a*", "b*", "*"]),
-            "fact": st.sampled_from(["versioning", "place", "lock.mode"]),
+            "fact": st.sampled_from(["versioning", "region", "lock.mode"]),
             "is": st.sampled_from(["absent", "present", "anything"]),
         }
     ),
@@ -114,7 +114,7 @@ def test_judging_is_a_function_of_its_inputs_alone(random: Any) -> None:
     some = random.sample(dossier.buckets, 8)
     baseline = read_baseline("sheets: [{sheet: s, require: {exposure.read: closed, versioning: on, logging: on}}]", "b")
     judged = [
-        sorted((j.name, j.requirement.fact, j.status) for j in audited([one], baseline, saltmarsh.MOMENT).judgements)
+        sorted((j.name, j.requirement.fact, j.status) for j in audited([one], baseline, saltmarsh.MOMENT).findings)
         for one in (
             msgspec.structs.replace(dossier, buckets=some),
             msgspec.structs.replace(dossier, buckets=some[::-1]),
@@ -134,14 +134,14 @@ def test_a_draft_audits_clean_and_asks_the_right_questions(lived: Lived, tmp_pat
     (folder / "first.yaml").replace(folder / "baseline.yaml")
     audited = lantern("audit", "--json", cwd=folder)
     assert audited.code == 0
-    assert json.loads(audited.out)["counts"] | {"held": 0} == {"held": 0, "drifted": 0, "waived": 0, "unknown": 0}
+    assert json.loads(audited.out)["counts"] | {"ok": 0} == {"ok": 0, "drift": 0, "waived": 0, "unknown": 0}
     asked = {
         (json.loads(name).removeprefix("harbour/"), question.split(" is ")[0].partition(": ")[2])
         for question in drafted.split("# Question ")[1:]
         for name in re.findall(r'#   ("(?:[^"\\]|\\.)*"):', question)
     }
     common = ("exposure.read", "exposure.write", "exposure.list", "versioning", "encryption.at-rest", "logging",
-              "cross-origin", "notifications.outside", "tags.steward", "grants.by-object")  # fmt: skip
+              "cross-origin", "notifications.outside", "tags.steward", "object-acls.enabled")  # fmt: skip
     assert {(bucket, fact) for bucket, fact in DRIFT if fact in common} <= asked
     assert ("gallery-web", "exposure.read") in asked  # open on purpose, which a survey cannot know
     assert ("partner-feed", "exposure.read") in asked or ("partner-feed", "exposure.read") not in DRIFT
@@ -159,11 +159,11 @@ EXAMPLES = """\
 examples:
   - example: anyone lists a payroll bucket
     store: harbour
-    bucket: {name: payroll-9, tags: {class: personal, steward: x}, place: north-shore, versioning: {state: on},
-             encryption: {by: provider-key}, logging: {target: logs}, grants: [{to: anyone, permission: read}]}
+    bucket: {name: payroll-9, tags: {class: personal, steward: x}, region: north-shore, versioning: {state: on},
+             encryption: {by: provider-managed}, logging: {target: logs}, acl: [{to: anyone, permission: read}]}
     drifts: [exposure.list]
     holds: [exposure.write, versioning]
-    unknown: [logging.target-is]
+    unknown: [logging.target-kind]
   - example: a permit without its lock
     bucket: {name: permit-9, tags: {class: permit}}
     drifts: [lock.enabled]
@@ -173,9 +173,9 @@ examples:
 
 @pytest.mark.parametrize("change,code,told", [
     (("", ""), 0, "2 passed, 0 failed"),
-    (("drifts: [exposure.list]", "drifts: []"), 1, "exposure.list drifted, and was to be held"),
-    (("holds: [exposure.write", "holds: [exposure.list"), 1, "exposure.list drifted, and was to be held"),
-    (("drifts: [lock.enabled]", "drifts: [lock.enabled, place]"), 0, "passed"),
+    (("drifts: [exposure.list]", "drifts: []"), 1, "exposure.list is drift, expected ok"),
+    (("holds: [exposure.write", "holds: [exposure.list"), 1, "exposure.list is drift, expected ok"),
+    (("drifts: [lock.enabled]", "drifts: [lock.enabled, region]"), 0, "passed"),
     (("drifts: [lock.enabled]", "drifts: [soft-delete]"), 1, "soft-delete is not required of it"),
     (("drifts: [lock.enabled]", "drifts: [lock.enbled]"), 2, "ex.yaml:11:14: unknown fact"),
     (("bucket: {name: permit-9", "bucket: {nam: permit-9"), 2, "a declared bucket needs a name"),
@@ -213,11 +213,11 @@ def test_a_folder_of_declared_buckets_is_tried_at_once_and_held_against_reality(
     declared = tmp_path / "declared" / "harbour"
     declared.mkdir(parents=True)
     (declared / "payroll-drop.yaml").write_text("name: payroll-drop\npolicy: ''\nversioning: {state: on}\n")
-    (declared / "new.yaml").write_text("name: new-one\ngrants: [{to: anyone, permission: write}]\n")
+    (declared / "new.yaml").write_text("name: new-one\nacl: [{to: anyone, permission: write}]\n")
     tried = lived.run("try", str(tmp_path / "declared"), "--json")
     rows = {row["bucket"]: row for row in json.loads(tried.out)["tries"]}
     assert tried.code == 1
-    assert "exposure.write" in rows["payroll-drop"]["mended"]
+    assert "exposure.write" in rows["payroll-drop"]["fixed"]
     assert "exposure.write" in rows["new-one"]["new_drift"]
     left = lived.run("changes", "--declared", str(tmp_path / "declared"), "--json")
     changes = json.loads(left.out)["changes"]

@@ -20,7 +20,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.evaluation import Cascade, required_of
 from rusty_lantern.core.baseline.loader import read_baseline
-from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrants, Right
+from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectAcls, Right
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Document, Group, Identity
@@ -97,17 +97,18 @@ no: Answer[Any] = Answer("unsupported")
 def store(buckets: list[Bucket], holders: list[Identity], groups: list[Group]) -> Dossier:
     return Dossier(
         store="s", taken=AROUND.moment, listing=Answer("known", len(buckets)), account=Answer("known", "400100200300"),
-        guards=Answer("known", Guards()), network=Answer("absent"), buckets=buckets,
+        public_access_guards=Answer("known", Guards()), network=Answer("absent"), buckets=buckets,
         identities=Answer("known", holders), groups=Answer("known", groups), credentials=Answer("known", []),
         encryption_keys=Answer("absent"), links=Answer("absent"),
     )  # fmt: skip
 
 
-def bucket(name: str, policy: str, grants: list[Grant], rights: list[Right]) -> Bucket:
+def bucket(name: str, policy: str, acl: list[Grant], rights: list[Right]) -> Bucket:
     fields = S3.of_bucket() | {"rights": Answer("known", rights)}
     return Bucket(
-        name=name, policy=Answer("known", policy), grants=Answer("known", grants), guards=Answer("known", Guards()),
-        ownership=Answer("known", "object-writer"), object_grants=Answer("known", ObjectGrants()), **fields,
+        name=name, policy=Answer("known", policy), acl=Answer("known", acl), public_access_guards=Answer("known",
+        Guards()),
+        ownership=Answer("known", "object-writer"), object_acls=Answer("known", ObjectAcls()), **fields,
     )  # fmt: skip
 
 
@@ -122,7 +123,7 @@ holders = st.sampled_from(
 permissions = st.lists(statements(attached=True), max_size=2).map(
     lambda found: [Document("own", document(found))] if found else []
 )
-grants = st.lists(
+acl = st.lists(
     st.builds(
         Grant, st.just("named"), st.sampled_from(["read", "write"]), st.sampled_from(["keeper", "clerk", "readers"])
     ),
@@ -141,7 +142,7 @@ rights = st.lists(
 @given(
     st.lists(policies, min_size=1, max_size=2),
     st.lists(st.tuples(holders, permissions, st.booleans()), min_size=1, max_size=3, unique_by=lambda one: one[0]),
-    grants,
+    acl,
     rights,
 )
 def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
@@ -197,7 +198,7 @@ sheet_texts = st.lists(
         st.sampled_from(["", "of: {name: 'r*'}", "of: {tags.class: a}", "of: {store: s}", "of: {not: {name: reed}}"]),
         st.sampled_from(
             ["{versioning: on}", "{versioning: on or absent}", "{lock.enabled: on, versioning: on}",
-             "{credential.state: live}", "{versioning: null}"]
+             "{credential.state: active}", "{versioning: null}"]
         ),
     ),
     min_size=1,

@@ -62,7 +62,7 @@ def test_a_month_shows_what_came_went_and_changed() -> None:
         members_area=_with(name="members-corner"),
     )
     keys = [key for key in NOW.credentials.value or () if key.owner != "camera-uploader"]
-    keys.append(Credential(id="SMTGONE0000000000001", owner="admin", state=Answer("known", "live")))
+    keys.append(Credential(id="SMTGONE0000000000001", owner="admin", state=Answer("known", "active")))
     before = msgspec.structs.replace(before, credentials=Answer("known", keys))
     found = compared(before, NOW)
     assert told(found) == {
@@ -70,37 +70,39 @@ def test_a_month_shows_what_came_went_and_changed() -> None:
         ("new", "members-area", "", "", ""),
         ("gone", "members-corner", "", "", ""),
         ("changed", "boat-logs", "versioning", "on", "suspended"),
-        ("told now", "drone-orthophotos", "tags.steward", "unknown", "hydrology"),
-        ("told now", "drone-orthophotos", "tags.class", "unknown", "working"),
-        ("told now", "drone-orthophotos", "settings.secret", "unknown", "off"),
+        ("now known", "drone-orthophotos", "tags.steward", "unknown", "hydrology"),
+        ("now known", "drone-orthophotos", "tags.class", "unknown", "working"),
+        ("now known", "drone-orthophotos", "settings.secret", "unknown", "off"),
         ("new", "camera-uploader SMTC…0330", "", "", ""),
         ("new", "camera-uploader SMTC…0090", "", "", ""),
         ("gone", "admin SMTG…0001", "", "", ""),
-        ("changed", "admin SMTA…0901", "credential.live-with-owner", "2", "1"),
-        ("changed", "admin", "identity.live-keys", "2", "1"),
-        ("changed", "camera-uploader", "identity.live-keys", "0", "2"),
+        ("changed", "admin SMTA…0901", "credential.active-keys-of-owner", "2", "1"),
+        ("changed", "admin", "identity.active-keys", "2", "1"),
+        ("changed", "camera-uploader", "identity.active-keys", "0", "2"),
     }
     assert next(c.note for c in found if c.name == "members-corner") == "looks like members-area under another name"
 
 
 def test_access_is_compared_as_sets_with_a_request_for_what_was_gained() -> None:
-    fence = {"IpAddress": {"aws:SourceIp": ["198.51.100.0/24"]}}
+    restriction = {"IpAddress": {"aws:SourceIp": ["198.51.100.0/24"]}}
     allow = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::gallery-web/*"}
 
     def policy(*statements: dict[str, Any]) -> Answer[str]:
         return Answer("known", json.dumps({"Version": "2012-10-17", "Statement": list(statements)}))
 
-    narrow, wide = policy({**allow, "Condition": fence}), policy({**allow, "Sid": "Reworded"})
-    rewritten = policy({**allow, "Sid": "One", "Condition": fence}, {**allow, "Sid": "Two", "Condition": fence})
+    narrow, wide = policy({**allow, "Condition": restriction}), policy({**allow, "Sid": "Reworded"})
+    rewritten = policy(
+        {**allow, "Sid": "One", "Condition": restriction}, {**allow, "Sid": "Two", "Condition": restriction}
+    )
     states = [_changed(NOW, gallery_web=_with(policy=one)) for one in (narrow, wide, rewritten)]
     opened = [c for c in compared(states[0], states[1]) if c.sort in ("gained", "lost")]
     assert {(c.sort, c.audience, c.verb, c.before, c.after) for c in opened} == {
-        ("gained", "anyone", "read", "narrow", "open"),
-        ("gained", "any-account", "read", "narrow", "open"),
+        ("gained", "anyone", "read", "restricted", "open"),
+        ("gained", "any-account", "read", "restricted", "open"),
     }
     assert all(c.witness is not None and not c.witness.address.startswith("198.51.100.") for c in opened)
     assert compared(states[0], states[2]) == []  # other words, the same set
-    grant = _changed(NOW, press_kit=_with(grants=Answer("known", [Grant("named", "full-control", saltmarsh.ACCOUNT)])))
+    grant = _changed(NOW, press_kit=_with(acl=Answer("known", [Grant("named", "full-control", saltmarsh.ACCOUNT)])))
     lost = compared(NOW, grant)
     assert {(c.sort, c.verb, c.after) for c in lost if c.audience == "anyone"} == {("lost", "list", "closed")}
 
@@ -174,21 +176,21 @@ def test_two_surveys_are_compared_by_the_installed_program(months: Path) -> None
         ("gallery-prints", "read"),
     }
     turns = {
-        (d["turn"], d["name"], d["fact"], d["before"], d["after"])
+        (d["change"], d["name"], d["fact"], d["before"], d["after"])
         for d in result["drift"]
         if "objects." not in d["fact"]
     }
     assert turns >= {
-        ("opened", "payroll-drop", "exposure.write", "closed", "open"),
-        ("closed", "backups-nightly", "versioning", "never", "on"),
+        ("new", "payroll-drop", "exposure.write", "closed", "open"),
+        ("resolved", "backups-nightly", "versioning", "never", "on"),
     }
     assert {(w["bucket"], w["what"], w["versions"]) for w in result["weakened"]} == {
-        ("permit-scans", "vanished, though locked until later", 1),
+        ("permit-scans", "deleted while under retention", 1),
         ("permit-scans", "retention shortened", 1),
         ("boat-logs", "legal hold lifted", 1),
     }
     shown = _run(months).out
-    assert "Access gained" in shown and "Protection that became weaker" in shown and "GET /payroll-drop/" in shown
+    assert "Access gained" in shown and "Protection weakened" in shown and "GET /payroll-drop/" in shown
     only = json.loads(_run(months, "--only", "harbour/backups-*", "--json").out)
     assert {c["name"] for c in only["changes"]} == {"backups-nightly"}
 

@@ -25,7 +25,7 @@ FACTS: dict[str, Fact] = {
     "created": Answer("known", datetime(2019, 5, 1, tzinfo=UTC)),
     "bytes": Answer("known", 2 * 10**9),
     "exposure.read": Answer("known", "open"),
-    "place": Answer("denied", None, "AccessDenied"),
+    "region": Answer("denied", None, "AccessDenied"),
     "tenant": Answer("absent"),
 }
 TAGS: Answer[dict[str, str]] = Answer("known", {"class": "permit"})
@@ -50,17 +50,17 @@ def _fit(of: str) -> Fit:
     ("{not: {tags.class: scratch}}", True),
     ("{not: {tags.class: per*}}", False),
     ("{any of: [{name: x}, {exposure.read: open}]}", True),
-    ("{any of: [{name: x}, {place: north}]}", None),
-    ("{any of: [{name: gallery-*}, {place: north}]}", True),
-    ("{all of: [{name: gallery-*}, {place: north}]}", None),
-    ("{all of: [{name: x}, {place: north}]}", False),
-    ("{not: {place: north}}", None),
+    ("{any of: [{name: x}, {region: north}]}", None),
+    ("{any of: [{name: gallery-*}, {region: north}]}", True),
+    ("{all of: [{name: gallery-*}, {region: north}]}", None),
+    ("{all of: [{name: x}, {region: north}]}", False),
+    ("{not: {region: north}}", None),
     ("{credential.age: at most 1 year}", False),
 ])  # fmt: skip
 def test_a_sheet_chooses_by_names_tags_facts_and_combinations(of: str, fits: bool | None) -> None:
     found = _fit(of)
     assert found.yes is fits
-    assert ("place, denied to this credential: AccessDenied" in found.hangs_on) is (fits is None)
+    assert ("region, denied to this credential: AccessDenied" in found.hangs_on) is (fits is None)
 
 
 @pytest.mark.parametrize("of,where,words", [
@@ -113,9 +113,9 @@ sheets:
   - sheet: first
     require:
       versioning: {is: on, until: 2026-10-01, remedy: switch it on}
-      place: {is: north, from: 2027-01-01}
-      encryption.at-rest: {is: at least provider-key, from: 2026-01-01, until: 2027-01-01}
-  - {sheet: second, off: the second site is being moved, require: {place: south}}
+      region: {is: north, from: 2027-01-01}
+      encryption.at-rest: {is: at least provider-managed, from: 2026-01-01, until: 2027-01-01}
+  - {sheet: second, off: the second site is being moved, require: {region: south}}
 """
 
 
@@ -127,7 +127,7 @@ def test_requirements_and_sheets_are_in_force_only_when_they_say_so() -> None:
         return {r.requirement.fact for r in required_of(standing, ANY)}
 
     assert facts(2026) == {"versioning", "encryption.at-rest"}
-    assert facts(2027) == {"place"}
+    assert facts(2027) == {"region"}
     with pytest.raises(BadInput, match="ends before it begins"):
         read_baseline(TIMED.replace("until: 2027-01-01", "until: 2025-01-01"), "b")
     with pytest.raises(BadInput, match="switched off without a reason"):
@@ -139,10 +139,10 @@ def test_baseline_check_names_what_is_odd_and_show_what_is_in_force(demo: Demo, 
     assert lantern("baseline", "check", cwd=folder).code == 0
     more = """
   - {sheet: nobody, of: {name: no-such-*}, require: {versioning: on}}
-  - {sheet: moved, off: the site is being moved, require: {place: x}}
+  - {sheet: moved, off: the site is being moved, require: {region: x}}
   - {sheet: never shown, require: {soft-delete: at least 30 days, quota.bytes: present}}
   - {sheet: over, require: {tier: {is: warm, until: 2026-01-01}}}
-  - {sheet: last, require: {exposure.inspect: closed}}
+  - {sheet: last, require: {exposure.read-settings: closed}}
 """
     with (folder / "baseline.yaml").open("a") as stream:
         stream.write(more)
@@ -150,8 +150,8 @@ def test_baseline_check_names_what_is_odd_and_show_what_is_in_force(demo: Demo, 
     told = [remark["what"] for remark in json.loads(ran.out)["remarks"]]
     assert ran.code == 1
     assert told == [
-        "exposure.inspect: never counts; later sheets override it on everything it speaks of",
-        'sheet "nobody" speaks of nothing that was surveyed',
+        "exposure.read-settings: never in force; later sheets override it on everything that it applies to",
+        'sheet "nobody" applies to nothing that was surveyed',
         'sheet "moved" is switched off: the site is being moved',
         "quota.bytes: no surveyed store can show it, so it is always unknown",
         "soft-delete: no surveyed store can show it, so it is always unknown",

@@ -22,11 +22,11 @@ def test_every_drift_is_found_and_nothing_else(demo: Demo) -> None:
     whole = [d for d in result["drift"] if d["objects"] is None]
     assert {(d["bucket"], d["fact"]): (d["severity"], d["observed"]) for d in whole} == DRIFT
     counted = [(d, d["objects"]) for d in result["drift"] if d["objects"] is not None]
-    found = {(d["bucket"], d["fact"]): (d["severity"], o["drifted"], o["checked"]) for d, o in counted}
+    found = {(d["bucket"], d["fact"]): (d["severity"], o["failed"], o["checked"]) for d, o in counted}
     assert found == OBJECT_DRIFT
     assert {(u["bucket"], u["fact"]) for u in result["unknown"]} == UNKNOWN | OBJECT_UNKNOWN
     reasons = {u["reason"] for u in result["unknown"] if (u["bucket"], u["fact"]) in UNKNOWN}
-    assert all("policy could not be read" in reason or "access lists" in reason for reason in reasons)
+    assert all("policy could not be read" in reason or "ACLs" in reason for reason in reasons)
 
 
 def test_look_alikes_are_left_alone(demo: Demo) -> None:
@@ -84,7 +84,7 @@ def test_audit_works_again_with_the_store_gone_and_prints_the_same_bytes(lived: 
 
 
 def test_two_demos_keep_the_same_survey(lived: Lived, whole: Whole) -> None:
-    for store in ("harbour", "skerry", "attic", "cellar"):
+    for store in ("harbour", "skerry", "attic", "undercroft"):
         one = (lived.folder / f"surveys/20261102T060000Z/stores/{store}.json").read_text()
         other = (whole.folder / f"surveys/20261102T060000Z/stores/{store}.json").read_text()
         assert _without_address(one) == _without_address(other)
@@ -106,7 +106,7 @@ def test_what_the_survey_read_is_what_the_stand_in_holds(demo: Demo) -> None:
             "public_status",
             "usage",
             "table",
-            "object_grants",
+            "object_acls",
         }:
             expected, found = getattr(held, field), getattr(read[held.name], field)
             assert (found.state, found.value) == (expected.state, expected.value), (held.name, field)

@@ -102,5 +102,5 @@ def test_a_shell_completes_buckets_surveys_and_facts(lived: Lived, tmp_path: Pat
 
     assert completed("lantern show harbour/perm") == ["harbour/permit-archive", "harbour/permit-scans"]
     assert completed("lantern audit --survey 202610") == ["20261002T060000Z"]
-    assert "lock.keep" in completed("lantern waive x lock.")
+    assert "lock.default-retention" in completed("lantern waive x lock.")
     assert completed("lantern show harbour/perm", tmp_path) == []

@@ -82,7 +82,7 @@ def test_what_hangs_on_a_variable_is_never_closed_to_whom_it_lets_in(
         level = found[audience, ACTIONS[request.action].verb].level
         allowed = decide(rules, request).allowed
         assert not (level == "closed" and allowed is True), (level, request)
-        assert allowed is not None or level in ("unknown", "open", "narrow")
+        assert allowed is not None or level in ("unknown", "open", "restricted")
 
 
 @LAW

@@ -25,7 +25,7 @@ from rusty_lantern.core.audit.proposed_bucket import alone, beside
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.config.estate import Credential, Stated, Store
 from rusty_lantern.core.errors import BadInput, Place
-from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrant, ObjectGrants, Usage, Versions
+from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectAcls, ObjectGrant, Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Document, Identity
 from rusty_lantern.reports.results.access import decision_result, try_result
@@ -50,7 +50,8 @@ def read(*said: dict[str, Any], **more: Any) -> Bucket:
     """A bucket of which everything was read that bears on access, and nothing is set but its policy."""
     nothing: Answer[Any] = Answer("absent")
     policy = Answer("known", document_of(*said)) if said else nothing
-    fields = {"grants": nothing, "rights": nothing, "network": nothing, "guards": nothing, "ownership": nothing,
+    fields = {"acl": nothing, "rights": nothing, "network": nothing, "public_access_guards": nothing,
+    "ownership": nothing,
               "requester_pays": nothing, "policy": policy}  # fmt: skip
     return Bucket(name="quay", **(fields | more))
 
@@ -58,7 +59,8 @@ def read(*said: dict[str, Any], **more: Any) -> Bucket:
 def a_store(bucket: Bucket, *holders: Identity) -> Dossier:
     nothing: Answer[Any] = Answer("absent")
     return Dossier(
-        store="store", taken=AROUND.moment, account=Answer("known", INSIDER), account_number=INSIDER, guards=nothing,
+        store="store", taken=AROUND.moment, account=Answer("known", INSIDER), account_number=INSIDER,
+        public_access_guards=nothing,
         network=nothing, groups=nothing, credentials=nothing, encryption_keys=nothing, links=nothing,
         listing=Answer("known", 1), buckets=[bucket], identities=Answer("known", list(holders)),
     )  # fmt: skip
@@ -72,17 +74,17 @@ def verdict(*statements: dict[str, Any], audience: Any = "anyone", verb: Any = "
     ("condition", "level"),
     [
         ({"NumericLessThan": {"aws:EpochTime": "1767225600000"}}, "open"),
-        ({"NumericGreaterThan": {"aws:EpochTime": "1767225600000"}}, "narrow"),
-        ({"NumericGreaterThan": {"aws:EpochTime": "9" * 30}}, "narrow"),
-        ({"DateGreaterThan": {"aws:CurrentTime": "9999-12-31T23:59:59Z"}}, "narrow"),
+        ({"NumericGreaterThan": {"aws:EpochTime": "1767225600000"}}, "restricted"),
+        ({"NumericGreaterThan": {"aws:EpochTime": "9" * 30}}, "restricted"),
+        ({"DateGreaterThan": {"aws:CurrentTime": "9999-12-31T23:59:59Z"}}, "restricted"),
         ({"DateLessThan": {"aws:CurrentTime": "9999-12-31T23:59:59Z"}}, "open"),
     ],
 )
 def test_a_moment_past_the_calendar_is_shown_as_such(condition: dict[str, Any], level: str) -> None:
     found = verdict(statement(Condition=condition))
     assert found.level == level, found.doubts
-    if level == "narrow":
-        assert found.fence and found.fence.words == "only at a moment past the calendar"
+    if level == "restricted":
+        assert found.restriction and found.restriction.words == "only at a moment past the calendar"
 
 
 def test_a_retention_past_the_calendar_is_decided() -> None:
@@ -113,7 +115,7 @@ CARRIED = [
     (statement("Deny", Condition={"StringEquals": {"aws:userid": "anonymous"}}), "closed"),
     (statement("Deny", Condition={"Null": {"aws:PrincipalArn": "true"}}), "closed"),
     (statement("Deny", Condition={"Bool": {"aws:PrincipalIsAWSService": "false"}}), "open"),
-    (statement("Deny", Condition={"Bool": {"aws:ViaAWSService": "false"}}), "narrow"),  # only through a service
+    (statement("Deny", Condition={"Bool": {"aws:ViaAWSService": "false"}}), "restricted"),  # only through a service
     (statement("Deny", Condition={"Bool": {"aws:SecureTransport": "false"}}), "open"),
 ]
 
@@ -184,7 +186,7 @@ GUARDED: list[tuple[dict[str, Any], str]] = [
     ({"Condition": {"IpAddress": {"aws:SourceIp": ["11.0.0.0/7"]}}}, "closed"),
     ({"Condition": {"StringEquals": {"s3:ExistingObjectTag/sort": "open"}}}, "closed"),
     ({"Condition": {"StringLike": {"aws:SourceVpce": "vpce-*"}}}, "closed"),
-    ({"Condition": {"StringEquals": {"aws:SourceVpce": "vpce-1"}}}, "narrow"),
+    ({"Condition": {"StringEquals": {"aws:SourceVpce": "vpce-1"}}}, "restricted"),
     ({"Condition": {"StringEqualsIfExists": {"aws:SourceVpce": "vpce-1"}}}, "unknown"),
     ({}, "closed"),
 ]
@@ -192,14 +194,14 @@ GUARDED: list[tuple[dict[str, Any], str]] = [
 
 @pytest.mark.parametrize(("allow", "level"), GUARDED)
 def test_the_guard_on_public_policies_asks_by_the_published_test(allow: dict[str, Any], level: str) -> None:
-    assert levels(statement(**allow), restrict_policy=Guard(True))["read"] == level
+    assert levels(statement(**allow), restrict_policies=Guard(True))["read"] == level
 
 
 def test_where_a_deny_may_matter_it_is_not_certain_whether_a_policy_is_public() -> None:
     office = statement("Deny", Condition={"NotIpAddress": {"aws:SourceIp": "198.51.100.0/24"}})
-    assert levels(statement(), office, restrict_policy=Guard(True))["read"] == "unknown"
+    assert levels(statement(), office, restrict_policies=Guard(True))["read"] == "unknown"
     secure = statement("Deny", Condition={"Bool": {"aws:SecureTransport": "false"}})
-    assert levels(statement(), secure, restrict_policy=Guard(True))["read"] == "closed"
+    assert levels(statement(), secure, restrict_policies=Guard(True))["read"] == "closed"
 
 
 # --- actions, requester pays
@@ -247,7 +249,7 @@ def test_all_addresses_denied_leaves_private_endpoints() -> None:
 
 @pytest.mark.parametrize(
     ("pattern", "level"),
-    [("9*", "open"), ("1*", "open"), ("12345*", "narrow"), ("tenant", "narrow"), (PARTNER, "narrow"),
+    [("9*", "open"), ("1*", "open"), ("12345*", "restricted"), ("tenant", "restricted"), (PARTNER, "restricted"),
      (INSIDER, "closed")],
 )  # fmt: skip
 def test_a_pattern_of_accounts_is_counted_not_sampled(pattern: str, level: str) -> None:
@@ -288,7 +290,7 @@ def test_a_listing_has_whole_pages_and_an_upload_its_own_tags() -> None:
 
 def test_tags_of_objects_are_told_apart_by_case() -> None:
     upper, lower = ({"StringEquals": {f"s3:ExistingObjectTag/{tag}": "x"}} for tag in ("Team", "team"))
-    assert verdict(statement(Condition=upper), statement("Deny", Condition=lower)).level == "narrow"
+    assert verdict(statement(Condition=upper), statement("Deny", Condition=lower)).level == "restricted"
     assert verdict(statement(Condition=upper), statement("Deny", Condition=upper)).level == "closed"
 
 
@@ -382,7 +384,7 @@ def test_try_tells_what_named_ones_gain_and_what_may_be_hidden() -> None:
         return [(c.audience, c.verb, c.gained is not None, c.sure) for c in found]
 
     assert tried() == []
-    assert (PARTNER, "govern", True, True) in tried(foreign)
+    assert (PARTNER, "change-settings", True, True) in tried(foreign)
     current = alone("store", read(open_read), AROUND.moment, None)
     gained = next(one for one in differences(current, beside(current, read(open_read, foreign))) if one.who == PARTNER)
     assert gained.change.gained is not None and gained.change.gained.caller == PARTNER
@@ -391,7 +393,7 @@ def test_try_tells_what_named_ones_gain_and_what_may_be_hidden() -> None:
 
 def test_why_names_a_guard_whose_publicness_is_not_certain() -> None:
     office = statement("Deny", Condition={"NotIpAddress": {"aws:SourceIp": "198.51.100.0/24"}})
-    found = msgspec.structs.replace(rules(statement(), office), restrict_policy=Guard(True, source="the guard"))
+    found = msgspec.structs.replace(rules(statement(), office), restrict_policies=Guard(True, source="the guard"))
     request = request_of(RequestSpec(address="198.51.100.7"), AROUND.moment)
     decision = decide(found, request, public=as_match(public_policy(found, AROUND, Budget(10**6))))
     assert decision.allowed is None and any("not certain" in step.why for step in decision.steps)
@@ -422,7 +424,7 @@ def test_a_deny_of_two_hundred_referers_is_seen_through_at_once() -> None:
 
 
 def test_a_long_policy_of_mixed_statements_is_decided_whole() -> None:
-    mixed = [
+    shared_by_admin_and_app = [
         statement("Deny" if number % 5 == 0 else "Allow", Action=["s3:GetObject", "s3:PutObject", "s3:ListBucket"],
                   Resource=["arn:aws:s3:::quay", f"arn:aws:s3:::quay/part-{number}/*"],
                   Condition={"IpAddress": {"aws:SourceIp": [f"198.51.{number}.0/24", f"203.0.{number}.0/24"]},
@@ -430,15 +432,15 @@ def test_a_long_policy_of_mixed_statements_is_decided_whole() -> None:
                              "Bool": {"aws:SecureTransport": "true"}})
         for number in range(60)
     ]  # fmt: skip
-    assert len(document_of(*mixed)) > 19_000
-    assert "unknown" not in {v.level for v in exposures(rules(*mixed), AROUND).values()}
+    assert len(document_of(*shared_by_admin_and_app)) > 19_000
+    assert "unknown" not in {v.level for v in exposures(rules(*shared_by_admin_and_app), AROUND).values()}
 
 
 # --- objects' own access lists
 
 
-GRANTED = ObjectGrants([ObjectGrant("anyone", "read", "pub/x")])
-NONE = Answer("known", ObjectGrants())
+GRANTED = ObjectAcls([ObjectGrant("anyone", "read", "pub/x")])
+NONE = Answer("known", ObjectAcls())
 ENFORCED = Answer("known", "bucket-owner-enforced")
 
 
@@ -446,20 +448,26 @@ ENFORCED = Answer("known", "bucket-owner-enforced")
     ("more", "level"),
     [
         ({}, "unknown"),
-        ({"object_grants": NONE}, "closed"),
-        ({"object_grants": Answer("known", ObjectGrants([], complete=False))}, "unknown"),
-        ({"object_grants": Answer("known", GRANTED)}, "open"),
-        ({"object_grants": Answer("denied")}, "unknown"),
+        ({"object_acls": NONE}, "closed"),
+        ({"object_acls": Answer("known", ObjectAcls([], complete=False))}, "unknown"),
+        ({"object_acls": Answer("known", GRANTED)}, "open"),
+        ({"object_acls": Answer("denied")}, "unknown"),
         ({"ownership": ENFORCED}, "closed"),
-        ({"guards": Answer("known", Guards(ignore_grants=True))}, "closed"),
-        ({"guards": Answer("known", Guards(ignore_grants=True)), "object_grants": Answer("known", GRANTED)}, "closed"),
+        ({"public_access_guards": Answer("known", Guards(ignore_acls=True))}, "closed"),
+        (
+            {
+                "public_access_guards": Answer("known", Guards(ignore_acls=True)),
+                "object_acls": Answer("known", GRANTED),
+            },
+            "closed",
+        ),
         ({"granted_by": Answer("known", "bucket")}, "closed"),
         ({"usage": Answer("known", Usage(0, 0)), "versions": Answer("known", Versions(0, 0, 0))}, "closed"),
     ],
 )
 def test_objects_that_may_have_access_lists_of_their_own_are_looked_at_or_unknown(more: Any, level: str) -> None:
-    grants = Answer("known", [Grant("named", "full-control", INSIDER)])
-    bucket = msgspec.structs.replace(read(), **({"grants": grants, "object_grants": Answer("failed")} | more))
+    acl = Answer("known", [Grant("named", "full-control", INSIDER)])
+    bucket = msgspec.structs.replace(read(), **({"acl": acl, "object_acls": Answer("failed")} | more))
     view = alone("store", bucket, AROUND.moment, None)
     found = view.verdicts["anyone", "read"]
     assert found.level == level, found.doubts
@@ -471,10 +479,12 @@ def test_objects_that_may_have_access_lists_of_their_own_are_looked_at_or_unknow
 
 
 def test_the_owner_may_declare_that_no_object_grants_anything() -> None:
-    grants = Answer("known", [Grant("named", "full-control", INSIDER)])
-    said = Stated("grants.of-objects", "none", "one service uploads, and sets none", "2027-01-01", Place("estate.yaml"))
+    acl = Answer("known", [Grant("named", "full-control", INSIDER)])
+    said = Stated(
+        "object-acls.public", "none", "one service uploads, and sets none", "2027-01-01", Place("estate.yaml")
+    )
     store = Store("store", Place("estate.yaml"), "s3", "https://store.example", Credential("default"), stated=(said,))
     view = dataclasses.replace(
-        alone("store", msgspec.structs.replace(read(), grants=grants), AROUND.moment, None), entry=store
+        alone("store", msgspec.structs.replace(read(), acl=acl), AROUND.moment, None), entry=store
     )
     assert view.verdicts["anyone", "read"].level == "closed"

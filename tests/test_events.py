@@ -37,8 +37,8 @@ def event(actor: str, day: int = 5, **fields: str) -> Event:
 
 
 def test_the_likeliest_is_of_the_action_that_does_just_this_and_the_latest_of_those() -> None:
-    told = [event("early"), event("late", 9), event("guards", 20, action="PutPublicAccessBlock")]
-    assert causes(*told) == [["late", "early", "guards"]]
+    told = [event("early"), event("late", 9), event("public_access_guards", 20, action="PutPublicAccessBlock")]
+    assert causes(*told) == [["late", "early", "public_access_guards"]]
 
 
 @pytest.mark.parametrize("other", [
@@ -54,7 +54,7 @@ def test_an_account_wide_switch_can_be_the_cause_for_every_bucket() -> None:
 
 
 def test_objects_are_told_by_their_keys_and_keys_by_their_owner_or_masked_id() -> None:
-    vanished = Weakened("harbour", "permits", "vanished, though locked until later", frozenset({"a.pdf"}))
+    vanished = Weakened("harbour", "permits", "deleted while under retention", frozenset({"a.pdf"}))
     credential = Change("harbour", "credential", "sync SMTR…0020", "new")
     told = [
         event("other", 9, action="DeleteObject", bucket="permits", key="b.pdf"),
@@ -67,7 +67,7 @@ def test_objects_are_told_by_their_keys_and_keys_by_their_owner_or_masked_id() -
 
 
 def test_what_could_or_could_not_be_told_needs_no_cause() -> None:
-    silent = Change("harbour", "bucket", "x", "not told any more", "policy")
+    silent = Change("harbour", "bucket", "x", "no longer known", "policy")
     assert Attribution((silent,), BEGIN, END).causes() == {}
 
 
@@ -97,7 +97,14 @@ def test_the_order_and_the_pieces_in_which_events_come_change_nothing(told: list
 
 def test_every_cause_is_an_action_and_every_fact_that_can_change_by_hand_has_some() -> None:
     assert "PutBucketPolicy" in every_cause()
-    for fact in ("exposure.anyone.read", "versioning", "encryption.at-rest", "lock.keep", "tags.x", "logging"):
+    for fact in (
+        "exposure.anyone.read",
+        "versioning",
+        "encryption.at-rest",
+        "lock.default-retention",
+        "tags.x",
+        "logging",
+    ):
         assert causes_of(fact)
     assert set(causes_of("credential.age")) <= every_cause()
 

@@ -50,7 +50,7 @@ def test_each_format_prints_the_same_bytes_again_and_into_a_file(lived: Lived, t
     kept = lived.run("audit", "--format", form, "--out", str(out))
     assert (printed.code, kept.code, kept.out) == (1, 1, "")
     assert out.read_bytes().decode().replace("\r\n", "\n") == printed.out
-    refused = lived.run("audit", "--format", form, "--out", str(tmp_path / "no" / "such" / "place"))
+    refused = lived.run("audit", "--format", form, "--out", str(tmp_path / "no" / "such" / "region"))
     assert (refused.code, refused.out) == (2, "")
 
 
@@ -58,7 +58,7 @@ def test_sarif_is_valid_and_points_at_the_line_that_asks(lived: Lived, audit: di
     log = json.loads(_written(lived.folder, "sarif").out)
     jsonschema.Draft7Validator(json.loads((SCHEMAS / "sarif-2.1.0.json").read_text())).validate(log)
     results = log["runs"][0]["results"]
-    assert len(results) == sum(audit["counts"][word] for word in ("drifted", "unknown", "waived"))
+    assert len(results) == sum(audit["counts"][word] for word in ("drift", "unknown", "waived"))
     lines = (lived.folder / "baseline.yaml").read_text().splitlines()
     pointed = 0
     for result in results:
@@ -77,7 +77,7 @@ def test_sarif_is_valid_and_points_at_the_line_that_asks(lived: Lived, audit: di
 def test_junit_is_valid_and_counts_what_the_audit_counts(lived: Lived, audit: dict[str, Any]) -> None:
     root = etree.fromstring(_written(lived.folder, "junit").out.encode())
     etree.XMLSchema(etree.parse(SCHEMAS / "junit-10.xsd")).assertValid(root)
-    assert len(root.findall(".//failure")) == audit["counts"]["drifted"]
+    assert len(root.findall(".//failure")) == audit["counts"]["drift"]
     assert len(root.findall(".//error")) == audit["counts"]["unknown"]
     assert len(root.findall(".//skipped")) == audit["counts"]["waived"]
     for suite in root.findall("testsuite"):
@@ -88,7 +88,7 @@ def test_junit_is_valid_and_counts_what_the_audit_counts(lived: Lived, audit: di
 def test_openmetrics_is_read_by_a_standard_parser(lived: Lived, audit: dict[str, Any]) -> None:
     families = {f.name: f for f in text_string_to_metric_families(_written(lived.folder, "openmetrics").out)}
     drift = families["lantern_drift"].samples
-    assert sum(sample.value for sample in drift) == audit["counts"]["drifted"]
+    assert sum(sample.value for sample in drift) == audit["counts"]["drift"]
     critical = sum(s.value for s in drift if s.labels["severity"] == "critical")
     assert critical == audit["drift_by_severity"]["critical"]
     assert sum(s.value for s in families["lantern_unknown"].samples) == audit["counts"]["unknown"]
@@ -97,8 +97,8 @@ def test_openmetrics_is_read_by_a_standard_parser(lived: Lived, audit: dict[str,
 
 def test_csv_has_a_line_for_each_and_no_formula(lived: Lived, hostile: Path, audit: dict[str, Any]) -> None:
     rows = list(csv.DictReader(io.StringIO(_written(lived.folder, "csv").out)))
-    assert len(rows) == sum(audit["counts"][word] for word in ("drifted", "unknown", "waived"))
-    assert {(r["store"], r["name"], r["fact"]) for r in rows if r["status"] == "drifted"} == {
+    assert len(rows) == sum(audit["counts"][word] for word in ("drift", "unknown", "waived"))
+    assert {(r["store"], r["name"], r["fact"]) for r in rows if r["status"] == "drift"} == {
         (d["store"], d["name"], d["fact"]) for d in audit["drift"]
     }
     cells = [cell for row in csv.reader(io.StringIO(_written(hostile, "csv").out)) for cell in row]

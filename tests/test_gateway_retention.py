@@ -115,6 +115,6 @@ def test_metadata_tags_and_access_lists_are_those_the_client_put(gateway: Gatewa
     assert [key for key, version in found.items() if version.public == "read"] == ["=1+1.jpg"]
     assert found["parts.bin"].multipart and not found["plain.jpg"].multipart
     judged = json.loads(lantern("objects", "--json", cwd=folder).out)["requirements"]
-    assert {row["fact"]: row["objects"]["drifted"] for row in judged} == {
+    assert {row["fact"]: row["objects"]["drift"] for row in judged} == {
         "objects.tags.class": 6, "objects.public": 1, "objects.cache-control": 1,
     }  # fmt: skip

@@ -28,7 +28,7 @@ LINES = {
     "exposure": "exposure harbour/payroll-drop harbour/ringing-records harbour/drone-orthophotos",
     "why": "why harbour/contractor-drop --verb write",
     "access": "access --who gallery-publisher",
-    "try": "try --bucket harbour/payroll-drop --policy fenced.json",
+    "try": "try --bucket harbour/payroll-drop --policy restricted.json",
     "objects": "objects",
     "retention": "retention",
     "retention-bucket": "retention harbour/permit-archive",

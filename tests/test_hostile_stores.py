@@ -36,8 +36,10 @@ stores:
 BASELINE = """title: t
 sheets:
   - sheet: s
-    require: {exposure.read: closed, versioning: on, objects.encryption: at least provider-key, tags.steward: present,
-              objects.keep: at least 1 day, access.outside: nothing, last-write: present, lifecycle.expires: present}
+    require: {exposure.read: closed, versioning: on, objects.encryption: at least provider-managed,
+    tags.steward: present,
+              objects.retention: at least 1 day, access.outside: nothing, last-write: present,
+              lifecycle.expires: present}
 """
 
 
@@ -73,7 +75,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Bucket:
     with raw_store(healthy) as at:
         assert lantern("survey", "--as-of", "2026-11-02T06:00:00Z", cwd=workspace(folder, at)).code == 0
     dossier = surveyed(folder)
-    assert {f for b in dossier.buckets for f in unread(b)} == {"doors", "object_grants"}
+    assert {f for b in dossier.buckets for f in unread(b)} == {"anonymous_test", "object_acls"}
     return bucket(dossier, GOOD)
 
 
@@ -171,7 +173,7 @@ def test_a_waiting_time_that_is_no_number_is_none(tmp_path: Path, whole: Bucket)
     with raw_store(answer) as at:
         folder = workspace(tmp_path / "ws", at)
         assert lantern("survey", "--as-of", "2026-11-02T06:00:00Z", cwd=folder).code == 0
-    assert set(unread(bucket(surveyed(folder), BAD))) == {"doors", "object_grants"}
+    assert set(unread(bucket(surveyed(folder), BAD))) == {"anonymous_test", "object_acls"}
 
 
 def test_a_key_that_is_revoked_midway_is_still_told_apart_from_one_buckets_spite(tmp_path: Path) -> None:
@@ -238,7 +240,7 @@ def test_a_witness_that_cannot_be_sent_is_not(tmp_path: Path, value: str) -> Non
         ran = lantern("survey", "--probe", cwd=folder)
         knocked = lantern("exposure", "--probe", cwd=folder)
     assert (ran.code, knocked.code) == (0, 0), ran.err + knocked.err
-    doors = bucket(surveyed(folder), BAD).doors
+    doors = bucket(surveyed(folder), BAD).anonymous_test
     assert doors.value and {k.let_in for k in doors.value} == {None}
     assert "HTTP cannot carry" in doors.value[0].answer
 
@@ -386,7 +388,7 @@ def test_hostile_buckets_end_and_every_healthy_one_is_read(tmp_path: Path) -> No
     dossier = surveyed(folder)
     assert len(dossier.buckets) == 28
     for name in good:
-        assert set(unread(bucket(dossier, name))) == {"doors", "object_grants"}, name
+        assert set(unread(bucket(dossier, name))) == {"anonymous_test", "object_acls"}, name
     for name, number in hostile.items():
         if number % 8 in (0, 1):
             assert "did not answer" in bucket(dossier, name).policy.note, name

@@ -104,7 +104,7 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
     for number in range(32):
         name, can = f"holder-{number:02d}", set[str]()
         iam.create_user(UserName=name, Tags=[{"Key": "class", "Value": "crew"}] if number % 3 else [])
-        facts: dict[str, Any] = {"keys": 0, "live": 0, "password": "off", "second_factor": "off"}
+        facts: dict[str, Any] = {"keys": 0, "active": 0, "password": "off", "mfa": "off"}
         if dice.random() < 0.5:
             iam.create_login_profile(UserName=name, Password="Reed-bed-42-Reed-bed")
             facts["password"] = "on"
@@ -112,7 +112,7 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
             device = iam.create_virtual_mfa_device(VirtualMFADeviceName=name)["VirtualMFADevice"]["SerialNumber"]
             codes = {"AuthenticationCode1": "123456", "AuthenticationCode2": "654321"}
             iam.enable_mfa_device(UserName=name, SerialNumber=device, **codes)
-            facts["second_factor"] = "on"
+            facts["mfa"] = "on"
         for group in [g for g in ("crew", "looks") if dice.random() < 0.3]:
             iam.add_user_to_group(GroupName=group, UserName=name)
             can |= {"list", "read", "write"} if group == "crew" else {"list", "read"}
@@ -123,14 +123,14 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
             can |= {"read"}
         if dice.random() < 0.2:
             iam.attach_user_policy(UserName=name, PolicyArn=managed)
-            can = {"list", "read", "write", "delete", "govern", "unlock", "inspect"}
+            can = {"list", "read", "write", "delete", "change-settings", "bypass-retention", "read-settings"}
         for _ in range(dice.randrange(3)):
             key = iam.create_access_key(UserName=name)["AccessKey"]["AccessKeyId"]
             facts["keys"] += 1
             if dice.random() < 0.3:
                 iam.update_access_key(UserName=name, AccessKeyId=key, Status="Inactive")
             else:
-                facts["live"] += 1
+                facts["active"] += 1
         expected[name] = facts | {"can": can}
     trust = _document(["sts:AssumeRole"], "x")
     iam.create_role(RoleName="shipper", AssumeRolePolicyDocument=trust, PermissionsBoundary=boundary)
@@ -149,8 +149,8 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
     keys = [row["owner"] for row in result["credentials"]]
     found = {
         row["name"]: {
-            "keys": keys.count(row["name"]), "live": row["live_keys"], "password": row["password"],
-            "second_factor": row["second_factor"], "can": set("?" if row["can"] is None else row["can"].split()),
+            "keys": keys.count(row["name"]), "active": row["active_keys"], "password": row["password"],
+            "mfa": row["mfa"], "can": set("?" if row["can"] is None else row["can"].split()),
         }
         for row in result["identities"]
     }  # fmt: skip
@@ -284,14 +284,14 @@ def test_what_a_link_opens_and_until_when_follows_from_its_text(whole: Whole, tm
     path = tmp_path / "wiki.txt"
     path.write_bytes(("\x00\n".join(lines) + "\n").encode() + b"\xff\xfe" * 10)
     rows = json.loads(whole.run("links", str(path), "--json").out)["links"][-7:]
-    assert [(r["store"], r["standing"], r["signer_state"], r["beside_the_door"]) for r in rows] == [
-        ("harbour", "valid", "live", ["read"]),
-        ("harbour", "expired", "live", ["read"]),
-        ("harbour", "valid", "live", ["list"]),
+    assert [(r["store"], r["status"], r["signer_state"], r["grants_beyond_bucket"]) for r in rows] == [
+        ("harbour", "valid", "active", ["read"]),
+        ("harbour", "expired", "active", ["read"]),
+        ("harbour", "valid", "active", ["list"]),
         ("", "valid", "unknown", []),
         ("harbour", "valid", "missing", ["read"]),
-        ("harbour", "valid", "live", ["read"]),
-        ("harbour", "valid", "live", ["read"]),
+        ("harbour", "valid", "active", ["read"]),
+        ("harbour", "valid", "active", ["read"]),
     ]
     assert [(r["bucket"], r["key"], r["host"]) for r in rows[-2:]] == [
         ("reedbed-notes", "c.csv", "reedbed-notes.cdn.example"), ("reedbed-notes", "d.csv", "cdn.example")
@@ -299,7 +299,7 @@ def test_what_a_link_opens_and_until_when_follows_from_its_text(whole: Whole, tm
     assert [sorted(r["against_baseline"]) for r in rows] == [
         ["read"], ["read"], ["list"], [], ["read"], ["read"], ["read"]
     ]  # fmt: skip
-    assert rows[2]["judged"]["drifted"] == {"link.scope": "medium", "link.verbs": "critical", "link.lifetime": "high"}
+    assert rows[2]["judged"]["drift"] == {"link.scope": "medium", "link.allows": "critical", "link.lifetime": "high"}
     assert whole.run("links", str(tmp_path / "gone.txt")).code == 2
 
 
@@ -329,7 +329,7 @@ def test_a_certificate_is_told_in_reach_and_judged_in_the_audit(
     with secured(Standin(saltmarsh.harbour(), saltmarsh.MOMENT).application(), pem, secret) as address:
         ca = f"    ca: {pem}\n" if trusted else ""
         estate = f"estate: x\nstores:\n  h:\n    reads: s3\n    at: {address}\n    credential: {{file: key}}\n{ca}"
-        sheet = "store.certificate: trusted, store.certificate-left: at least 30 days, store.plain-http: off"
+        sheet = "store.certificate: trusted, store.certificate-expires-in: at least 30 days, store.plain-http: off"
         files = {"estate.yaml": estate, "baseline.yaml": f"title: t\nsheets: [{{sheet: s, require: {{{sheet}}}}}]\n"}
         make(tmp_path / "ws", {n: (t, 0o644) for n, t in files.items()} | {"key": (CREDENTIAL, 0o600)})
         shown = json.loads(lantern("reach", "--json", cwd=tmp_path / "ws").out)["stores"][0]["certificate"]
@@ -341,7 +341,7 @@ def test_a_certificate_is_told_in_reach_and_judged_in_the_audit(
     assert shown["names"] == [name]
     if verdict == "trusted":
         audit = json.loads(lantern("audit", "--json", cwd=tmp_path / "ws").out)
-        assert audit["counts"] == {"held": 3, "drifted": 0, "waived": 0, "unknown": 0}
+        assert audit["counts"] == {"ok": 3, "drift": 0, "waived": 0, "unknown": 0}
 
 
 @pytest.mark.parametrize("silent,told", [(True, ("failed", None)), (False, ("known", False))])

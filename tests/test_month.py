@@ -45,12 +45,12 @@ def test_what_came_and_went_is_told_with_who_did_it(changed: dict[str, Any]) -> 
 
 def test_weaker_protection_is_told_version_by_version(changed: dict[str, Any]) -> None:
     assert {(r["bucket"], r["what"]): (r["versions"], _by(r)) for r in changed["weakened"]} == WEAKENED
-    vanished = next(r for r in changed["weakened"] if r["what"].startswith("vanished"))
-    assert vanished["causes"][0]["key"] == "permits/00777-a.pdf"
+    deleted = next(r for r in changed["weakened"] if r["what"].startswith("deleted"))
+    assert deleted["causes"][0]["key"] == "permits/00777-a.pdf"
 
 
 def test_drift_opens_gets_worse_closes_is_waived_and_goes_dark(changed: dict[str, Any]) -> None:
-    turns = {(row["turn"], row["store"], row["name"], row["fact"]) for row in changed["drift"]}
+    turns = {(row["change"], row["store"], row["name"], row["fact"]) for row in changed["drift"]}
     assert turns >= TURNS
 
 
@@ -69,7 +69,7 @@ def test_an_audit_tells_since_when_and_what_is_accepted(lived: Lived) -> None:
     assert since["payroll-drop", "exposure.read"] == "2026-10-02"
     assert since["boat-logs", "versioning"] == "2026-11-02"
     assert {(w["name"], w["fact"]) for w in result["waived"]} == WAIVED
-    assert {w["standing"] for w in result["waivers"]} == {"in force", "ends soon"}
+    assert {w["status"] for w in result["waivers"]} == {"in force", "ends soon"}
 
 
 def test_drift_that_reaches_further_comes_first_within_its_severity(lived: Lived, tmp_path: Path) -> None:
@@ -82,7 +82,9 @@ def test_drift_that_reaches_further_comes_first_within_its_severity(lived: Lived
     critical = [row for row in rows if row["severity"] == "critical"]
     assert {row["name"] for row in critical[:3]} == {"payroll-drop", "volunteer-forms"}
     public = [
-        ("closed", "narrow", "open").index(row["reach"]["public"]) for row in critical if not row["reach"]["sensitive"]
+        ("closed", "restricted", "open").index(row["reach"]["public"])
+        for row in critical
+        if not row["reach"]["sensitive"]
     ]
     assert public == sorted(public, reverse=True)
 
@@ -96,7 +98,7 @@ def test_history_counts_drift_by_severity_and_says_how_long_it_stood(lived: Live
     assert rows[1]["drift_by_severity"] == audit["drift_by_severity"]
     assert (rows[1]["unknown"], rows[1]["waived"]) == (audit["counts"]["unknown"], audit["counts"]["waived"])
     assert rows[1]["exposed"]["write"] == 3
-    assert result["lasting"]["median_days_closed"] == 31
+    assert result["lasting"]["median_days_resolved"] == 31
     assert result["lasting"]["oldest_since"].startswith("2026-10-02")
 
 

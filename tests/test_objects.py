@@ -63,7 +63,7 @@ def versions_of_a_key(draw: st.DrawFn, key: str) -> list[ObjectVersion]:
                 until=draw(MOMENTS) if mode else None, hold=None if marker else draw(HELD),
                 content_type=draw(st.sampled_from([None, "image/jpeg", "text/html"])),
                 metadata=draw(st.sampled_from([None, {}, {"station": "north"}])),
-                encryption=draw(st.sampled_from([None, "none", "provider-key", "managed-key"])),
+                encryption=draw(st.sampled_from([None, "none", "provider-managed", "customer-managed"])),
             )
         )  # fmt: skip
     return found
@@ -126,16 +126,16 @@ sheets:
   - sheet: all
     require:
       objects.mode: at least compliance
-      objects.keep: between 10 days and 500 days
-      objects.hold: on
-      objects.deletable-by: one of [nobody, bypass]
-      objects.current-version: none of [shadowing, hidden]
+      objects.retention: between 10 days and 500 days
+      objects.legal-hold: on
+      objects.deletable-by: one of [nobody, bypass-retention]
+      objects.current-version: none of [unprotected-over-protected, marker-over-protected]
       objects.size: at most 100 MB
       objects.age: at least 100 days
       objects.content-type: one of [image/jpeg, image/png]
-      objects.type-fits: on
+      objects.content-type-matches-extension: on
       objects.metadata.station: matches "n[a-z]+"
-      objects.encryption: at least provider-key
+      objects.encryption: at least provider-managed
       objects.encryption-against-default: at least equal
       objects.extension: present
       objects.name: none of ["a.jpg"]
@@ -147,7 +147,7 @@ def required() -> list[Requirement]:
     return [r for sheet in read_baseline(BASELINE, "baseline.yaml").sheets for r in sheet.require]
 
 
-BUCKET = Bucket(name="b", encryption=Answer("known", Encryption("provider-key")))
+BUCKET = Bucket(name="b", encryption=Answer("known", Encryption("provider-managed")))
 
 
 def plainly(requirement: Requirement, versions: list[ObjectVersion]) -> Tally:
@@ -160,7 +160,10 @@ def plainly(requirement: Requirement, versions: list[ObjectVersion]) -> Tally:
         rows, value = {
             "objects.size": (objects, version.size),
             "objects.mode": (not version.marker, version.mode),
-            "objects.hold": (not version.marker, None if version.hold is None else "on" if version.hold else "off"),
+            "objects.legal-hold": (
+                not version.marker,
+                None if version.hold is None else "on" if version.hold else "off",
+            ),
             "objects.encryption": (not version.marker, version.encryption),
             "objects.age": (objects, int((NOW - (version.written or NOW)).total_seconds())),
         }[requirement.fact]
@@ -182,7 +185,13 @@ def test_requirements_in_columns_are_those_judged_one_by_one_and_parts_join_to_t
     made, requirements = kept(folder, keys), required()
     whole = tallies(made.path, requirements, BUCKET, NOW)
     for requirement, tally in zip(requirements, whole, strict=True):
-        if requirement.fact in ("objects.size", "objects.mode", "objects.hold", "objects.encryption", "objects.age"):
+        if requirement.fact in (
+            "objects.size",
+            "objects.mode",
+            "objects.legal-hold",
+            "objects.encryption",
+            "objects.age",
+        ):
             assert tally == plainly(requirement, made.versions), requirement.fact
     table = pq.read_table(made.path)
     parts = [table.slice(start, size) for start in range(0, table.num_rows, size)]
@@ -236,13 +245,16 @@ def judged(demo: Demo, *words: str) -> dict[tuple[str, str], dict[str, Any]]:
 def test_the_demo_shows_the_overwrite_trap_a_hidden_key_and_a_sample_that_says_so(demo: Demo) -> None:
     found = judged(demo)
     held = {row["status"] for (bucket, _), row in found.items() if bucket in ("permit-scans", "tide-gauge-raw")}
-    assert held == {"held"}
+    assert held == {"ok"}
     sampled = found["camera-traps", "objects.encryption"]["objects"]
     assert sampled["sampled"] and sampled["at_least"] < 1999 * 0.33 / 1999 < sampled["at_most"]
     assert found["drone-orthophotos", "objects.encryption"]["status"] == "unknown"  # a third is archived
     row = next(r for r in json.loads(demo.run("retention", "--json").out)["buckets"] if r["bucket"] == "permit-archive")
     states = {keys["state"]: keys["examples"] for keys in row["locks"]["keys"]}
-    assert (states["shadowing"], states["hidden"]) == (["permits/00700.pdf"], ["permits/00900.pdf"])
+    assert (states["unprotected-over-protected"], states["marker-over-protected"]) == (
+        ["permits/00700.pdf"],
+        ["permits/00900.pdf"],
+    )
     assert row["locks"]["emptying"]["held"] == 2
 
 
@@ -255,7 +267,7 @@ def test_a_sample_alone_never_holds_unless_its_bound_is_allowed(demo: Demo, tmp_
     (strict / "baseline.yaml").write_text(baseline.replace(", in-a-sample: at most 2 %", ""))
     rows = json.loads(lantern("objects", "--json", "tide-gauge-raw", cwd=strict).out)["requirements"]
     assert {row["status"] for row in rows} == {"unknown"}
-    assert all("only a sample was looked at: 0 of 149 drifted: at most 2" in row["reason"] for row in rows)
+    assert all("only a sample was inspected: 0 of 149 fail: at most 2" in row["reason"] for row in rows)
 
 
 def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo, tmp_path: Path) -> None:
@@ -265,7 +277,7 @@ def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo,
     with out.open(newline="") as stream:
         rows = list(csv.DictReader(stream))
     assert [row["key"] for row in rows if row["fact"] == "objects.public"] == ["press/00003.jpg"]
-    assert demo.run("objects", "permit-archive", "--breaking", "objects.mode", "--out", str(wide)).code == 0
+    assert demo.run("objects", "permit-archive", "--fact", "objects.mode", "--out", str(wide)).code == 0
     observed = pq.read_table(wide).column("observed").to_pylist()
     assert (len(observed), set(observed)) == (931, {"governance", None})  # one has none at all
     from rusty_lantern.reports.formats.row_files import cell
@@ -278,7 +290,7 @@ def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo,
         "a\\tb\\x1b",
         "ok",
     ]
-    misspelt = demo.run("objects", "--breaking", "encription")
+    misspelt = demo.run("objects", "--fact", "encription")
     assert (misspelt.code, 'did you mean "objects.encryption"?' in misspelt.err) == (2, True), misspelt.err
     assert demo.run("objects", "press-kit", "--out", str(tmp_path / "x.xls")).code == 2
     assert demo.run("objects", "press-kit", "--out", str(tmp_path / "none" / "x.csv")).code == 2
@@ -287,7 +299,7 @@ def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo,
 def test_retention_shows_a_key_and_draws_a_bucket(demo: Demo, tmp_path: Path) -> None:
     shown = json.loads(demo.run("retention", "permit-archive", "--key", "permits/00700.pdf", "--json").out)["history"]
     assert [(row["current"], row["kept"], row["deletable_by"]) for row in shown] == [
-        (True, "bare", "anyone"), (False, "governance", "bypass"),
+        (True, "unprotected", "delete-permission"), (False, "governance", "bypass-retention"),
     ]  # fmt: skip
     drawn = [tmp_path / "a.png", tmp_path / "b.png"]
     for path in drawn:
@@ -341,7 +353,7 @@ def test_what_is_listed_unchanged_is_taken_over_and_said_to_be(tmp_path: Path) -
         lantern("survey", "--since-last", "--as-of", "2026-11-03", cwd=folder)
     assert asked.count("HEAD") - first < 30
     said = lantern("objects", cwd=folder).out
-    assert "versions were taken over from the survey before: holds, retention and tags may differ now" in said
+    assert "versions reused from the survey before: legal holds, retention and tags may have changed since" in said
     found = [
         list(read_versions(table_path(folder / "surveys" / n, "harbour", "press-kit")))
         for n in names(folder / "surveys")
@@ -360,7 +372,7 @@ def test_an_altered_table_is_named_and_a_missing_one_stops_the_audit(tmp_path: P
     assert "press-kit.parquet: this file is not what the survey wrote" in ran.out
     for broken in (b"garbage", content[: len(content) // 2]):
         path.write_bytes(broken)
-        for words in (("audit",), ("objects", "press-kit", "--breaking", "size"), ("retention", "press-kit")):
+        for words in (("audit",), ("objects", "press-kit", "--fact", "size"), ("retention", "press-kit")):
             ran = lantern(*words, cwd=folder)
             assert (ran.code, "press-kit.parquet: this version table cannot be read" in ran.err) == (2, True), ran.err
     path.unlink()
@@ -370,7 +382,11 @@ def test_an_altered_table_is_named_and_a_missing_one_stops_the_audit(tmp_path: P
 
 @pytest.mark.parametrize(
     "question,status,unseen",
-    [("retention", 403, "objects.mode"), ("legal-hold", 403, "objects.hold"), ("tagging", 403, "objects.tags.class")],
+    [
+        ("retention", 403, "objects.mode"),
+        ("legal-hold", 403, "objects.legal-hold"),
+        ("tagging", 403, "objects.tags.class"),
+    ],
 )
 def test_what_may_not_be_read_of_an_object_is_unknown_and_never_bare(
     tmp_path: Path, question: str, status: int, unseen: str
@@ -401,8 +417,8 @@ def test_what_may_not_be_read_of_an_object_is_unknown_and_never_bare(
     rows = json.loads(lantern("objects", "--json", cwd=folder).out)["requirements"]
     archive = next(row for row in rows if row["bucket"] == "permit-archive")
     assert archive["objects"]["unknown"] > 0
-    assert archive["status"] in ("unknown", "drifted")
-    assert archive["objects"]["held"] == 0
+    assert archive["status"] in ("unknown", "drift")
+    assert archive["objects"]["ok"] == 0
 
 
 @contextmanager
@@ -475,8 +491,8 @@ def test_an_inventory_replaces_listing_and_what_it_does_not_map_is_unknown(tmp_p
     assert [(v.key, v.version, v.size, v.encryption, v.mode, v.hold) for v in found] == [
         ("bare.jpg", "v4", 7, "none", "", None),
         ("gone.jpg", "v3", 0, None, "", None),
-        ("press/a b ü.jpg", "v2", 10, "provider-key", "", None),
-        ("press/a b ü.jpg", "v1", 5, "managed-key", "compliance", None),
+        ("press/a b ü.jpg", "v2", 10, "provider-managed", "", None),
+        ("press/a b ü.jpg", "v1", 5, "customer-managed", "compliance", None),
     ]
     facts = {f["fact"]: f for f in json.loads(lantern("show", "press-kit", "--json", cwd=folder).out)["facts"]}
     assert (facts["objects"]["value"], facts["objects"]["note"]) == (2, "by the provider's inventory")
@@ -488,7 +504,7 @@ def test_an_inventory_replaces_listing_and_what_it_does_not_map_is_unknown(tmp_p
         r["fact"]: r for r in json.loads(lantern("objects", "press-kit", "--json", cwd=folder).out)["requirements"]
     }
     assert judged_["objects.content-type"]["status"] == "unknown"
-    assert judged_["objects.size"]["status"] == "held"
+    assert judged_["objects.size"]["status"] == "ok"
 
 
 def test_an_inventory_that_cannot_be_read_is_said_to_be(tmp_path: Path) -> None:

@@ -53,11 +53,11 @@ PITFALLS: dict[str, tuple[list[dict[str, Any]], str, str]] = {
         "open",
         "open",
     ),
-    "an office network": ([allow(condition={"IpAddress": {"aws:SourceIp": OFFICE}})], "narrow", "narrow"),
+    "an office network": ([allow(condition={"IpAddress": {"aws:SourceIp": OFFICE}})], "restricted", "restricted"),
     "a private network is not reachable from the Internet": (
         [allow(condition={"IpAddress": {"aws:SourceIp": "10.0.0.0/8"}})],
-        "narrow",
-        "narrow",
+        "restricted",
+        "restricted",
     ),
     "'not from there' lets in everywhere else": (
         [allow(condition={"NotIpAddress": {"aws:SourceIp": OFFICE}})],
@@ -87,15 +87,15 @@ PITFALLS: dict[str, tuple[list[dict[str, Any]], str, str]] = {
     ),
     "a named private endpoint": (
         [allow(condition={"StringEquals": {"aws:SourceVpce": "vpce-1"}})],
-        "narrow",
-        "narrow",
+        "restricted",
+        "restricted",
     ),
     "any private endpoint is theirs too": (
         [allow(condition={"StringLike": {"aws:SourceVpce": "vpce-*"}})],
         "open",
         "open",
     ),
-    "an organisation": ([allow(condition={"StringEquals": {"aws:PrincipalOrgID": "o-ours"}})], "closed", "narrow"),
+    "an organisation": ([allow(condition={"StringEquals": {"aws:PrincipalOrgID": "o-ours"}})], "closed", "restricted"),
     "any organisation at all": ([allow(condition={"StringLike": {"aws:PrincipalOrgID": "o-*"}})], "closed", "open"),
     "not our organisation, absent included": (
         [allow(condition={"StringNotEquals": {"aws:PrincipalOrgID": "o-ours"}})],
@@ -125,8 +125,8 @@ PITFALLS: dict[str, tuple[list[dict[str, Any]], str, str]] = {
     "an Allow to everyone but": ([allow(Principal=None) | {"NotPrincipal": {"AWS": OWNER}}], "open", "open"),
     "a Deny with an exception that holds": (
         [allow(), deny({"NotIpAddress": {"aws:SourceIp": OFFICE}})],
-        "narrow",
-        "narrow",
+        "restricted",
+        "restricted",
     ),
     "a Deny of two conditions denies only where both hold": (
         [allow(), deny({"NotIpAddress": {"aws:SourceIp": OFFICE}, "StringNotEquals": {"aws:UserAgent": "x"}})],
@@ -166,13 +166,13 @@ PITFALLS: dict[str, tuple[list[dict[str, Any]], str, str]] = {
     ),
     "opens in the future": (
         [allow(condition={"DateGreaterThan": {"aws:EpochTime": "1900000000"}})],
-        "narrow",
-        "narrow",
+        "restricted",
+        "restricted",
     ),
     "only objects with a tag": (
         [allow(condition={"StringEquals": {"s3:ExistingObjectTag/sort": "open"}})],
-        "narrow",
-        "narrow",
+        "restricted",
+        "restricted",
     ),
     "a key that reading never carries": (
         [allow(condition={"StringEquals": {"s3:x-amz-acl": "private"}})],
@@ -185,7 +185,7 @@ PITFALLS: dict[str, tuple[list[dict[str, Any]], str, str]] = {
         "closed",
         "unknown",
     ),
-    "a star as itself": ([allow(condition={"StringLike": {"aws:SourceVpce": "${*}"}})], "narrow", "narrow"),
+    "a star as itself": ([allow(condition={"StringLike": {"aws:SourceVpce": "${*}"}})], "restricted", "restricted"),
 }
 
 
@@ -200,12 +200,12 @@ def test_pitfall(what: str) -> None:
 def test_two_doors_are_two_verdicts() -> None:
     found = levels(allow(LIST, Resource=f"arn:aws:s3:::{BUCKET}"))
     assert (found["anyone.list"], found["anyone.read"]) == ("open", "closed")
-    found = levels(grants=(Grant("anyone", "read"),))
+    found = levels(acl=(Grant("anyone", "read"),))
     assert (found["anyone.list"], found["anyone.read"]) == ("open", "closed")
 
 
 def test_a_write_grant_to_every_account_deletes_too_and_needs_an_account() -> None:
-    found = levels(grants=(Grant("any-account", "write"),))
+    found = levels(acl=(Grant("any-account", "write"),))
     assert (found["any-account.write"], found["any-account.delete"], found["anyone.write"]) == (
         "open",
         "open",
@@ -214,9 +214,9 @@ def test_a_write_grant_to_every_account_deletes_too_and_needs_an_account() -> No
 
 
 def test_a_guard_that_ignores_grants_leaves_the_policy_and_a_deny_beats_a_grant() -> None:
-    found = levels(allow(), grants=(Grant("anyone", "read"),), ignore_grants=Guard(True))
+    found = levels(allow(), acl=(Grant("anyone", "read"),), ignore_acls=Guard(True))
     assert (found["anyone.read"], found["anyone.list"]) == ("open", "closed")
-    found = levels(deny(), grants=(Grant("anyone", "full-control"),))
+    found = levels(deny(), acl=(Grant("anyone", "full-control"),))
     assert set(found.values()) == {"closed"}
 
 
@@ -227,7 +227,7 @@ def test_permissions_of_a_store_without_policies_become_the_same_rules() -> None
     assert {who for who, level in found.items() if level == "open"} == {
         "anyone.read", "any-account.read", "any-account.list", "any-account.write", "any-account.delete",
     }  # fmt: skip
-    shut = levels(rights=(anonymous, any_user), ignore_grants=Guard(True))
+    shut = levels(rights=(anonymous, any_user), ignore_acls=Guard(True))
     assert set(shut.values()) == {"closed"}
     verdict = exposures(Rules(BUCKET, rights=(anonymous,)), AROUND)["anyone", "read"]
     assert verdict.witness is not None
@@ -242,8 +242,8 @@ def test_an_open_door_that_closes_by_itself_says_when() -> None:
 
 def test_a_grant_by_name_stands_where_only_public_ones_are_ignored() -> None:
     named = Grant("named", "write", "500600700800")
-    public_ignored = Rules(BUCKET, grants=(named,), ignore_grants=Guard(True))
-    all_disabled = Rules(BUCKET, grants=(named,), disable_grants=Guard(True))
+    public_ignored = Rules(BUCKET, acl=(named,), ignore_acls=Guard(True))
+    all_disabled = Rules(BUCKET, acl=(named,), disable_grants=Guard(True))
     for rules, allowed in ((public_ignored, True), (all_disabled, False)):
         request = request_of(RequestSpec("500600700800", "write"), AROUND.moment)
         assert decide(rules, request).allowed is allowed
@@ -253,8 +253,8 @@ def test_a_grant_by_name_stands_where_only_public_ones_are_ignored() -> None:
 
 def test_a_guard_on_public_policies_leaves_a_fenced_one_alone() -> None:
     office = allow(condition={"IpAddress": {"aws:SourceIp": OFFICE}})
-    assert levels(office, restrict_policy=Guard(True))["anyone.read"] == "narrow"
-    assert levels(office, allow(PUT), restrict_policy=Guard(True))["anyone.read"] == "closed"
+    assert levels(office, restrict_policies=Guard(True))["anyone.read"] == "restricted"
+    assert levels(office, allow(PUT), restrict_policies=Guard(True))["anyone.read"] == "closed"
 
 
 NOT_UNDERSTOOD: dict[str, tuple[list[dict[str, Any]], set[str]]] = {
@@ -280,11 +280,11 @@ NOT_UNDERSTOOD: dict[str, tuple[list[dict[str, Any]], set[str]]] = {
     ),
     "an action that nobody published": (
         [allow(["s3:GetObject", "s3:GetObjectSideways"])],
-        {"list", "write", "delete", "govern", "unlock", "inspect"},
+        {"list", "write", "delete", "change-settings", "bypass-retention", "read-settings"},
     ),
     "Action and NotAction at once": (
         [allow(NotAction=PUT)],
-        {"read", "write", "delete", "govern", "unlock", "inspect"},
+        {"read", "write", "delete", "change-settings", "bypass-retention", "read-settings"},
     ),
 }
 
@@ -303,13 +303,13 @@ def test_what_is_not_understood_makes_unknown_exactly_what_it_could_change(what:
 @pytest.mark.parametrize(
     "text,place,what",
     [
-        ('{"Statement": [{"Effect": "Allow", "Effect": "Deny"}]}', "/Statement/0/Effect", "stands twice"),
+        ('{"Statement": [{"Effect": "Allow", "Effect": "Deny"}]}', "/Statement/0/Effect", "appears twice"),
         (
             '{"Statement": [{"Effect": "Allow", "Pincipal": "*"}]}',
             "/Statement/0/Pincipal",
             'did you mean "Principal"?',
         ),
-        ('{"Statement": [], "Statement": []}', "/Statement", "stands twice"),
+        ('{"Statement": [], "Statement": []}', "/Statement", "appears twice"),
         ('{"Version": "2020-01-01", "Statement": []}', "/Version", "unknown language version"),
         ('{"Statement": ', "", "not JSON"),
         ("[]", "", "a JSON object"),
@@ -324,7 +324,7 @@ def test_a_fence_is_named_with_its_size() -> None:
     rules = Rules(
         BUCKET, parse_policy(document([allow(condition={"IpAddress": {"aws:SourceIp": [OFFICE, "203.0.113.4"]}})]))
     )
-    fence = exposures(rules, AROUND)["anyone", "read"].fence
-    assert fence is not None
-    assert (fence.addresses, fence.networks) == (257, (OFFICE, "203.0.113.4/32"))
-    assert fence.words == f"only from {OFFICE}, 203.0.113.4/32 (257 addresses)"
+    restriction = exposures(rules, AROUND)["anyone", "read"].restriction
+    assert restriction is not None
+    assert (restriction.addresses, restriction.networks) == (257, (OFFICE, "203.0.113.4/32"))
+    assert restriction.words == f"only from {OFFICE}, 203.0.113.4/32 (257 addresses)"

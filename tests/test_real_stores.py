@@ -98,7 +98,7 @@ def test_reach_tells_what_may_be_asked(real: Real) -> None:
     found = json.loads(ran.out)["stores"][0]
     assert (found["credential"], found["note"]) == ("accepted", "")
     assert abs(found["clock_ahead_seconds"]) <= 60  # the same clock; a busy machine takes its time
-    assert {found["questions"][q] for q in ("policy", "grants", "versioning", "tags", "usage")} == {"yes"}
+    assert {found["questions"][q] for q in ("policy", "acl", "versioning", "tags", "usage")} == {"yes"}
 
 
 def test_the_gateway_says_of_what_it_does_not_offer_that_it_does_not(gateway: Gateway, tmp_path: Path) -> None:
@@ -190,7 +190,16 @@ def test_seventy_varied_buckets_read_as_they_were_set_up_and_as_the_standard_cli
     assert altered <= MOCK_ALTERS if "mock" in str(folder) else not altered
     put = Counter(setting for settings in made.values() for setting in settings)
     assert min(put.values()) >= 12, put
-    assert {"versioning", "acl", "tags", "policy", "lifecycle", "cross_origin", "guards", "lock"} <= put.keys()
+    assert {
+        "versioning",
+        "acl",
+        "tags",
+        "policy",
+        "lifecycle",
+        "cross_origin",
+        "public_access_guards",
+        "lock",
+    } <= put.keys()
 
 
 def test_a_gateway_restarted_during_a_survey_loses_nothing(gateway: Gateway, tmp_path: Path) -> None:

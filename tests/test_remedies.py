@@ -22,7 +22,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.baseline.loader import read_baseline
-from rusty_lantern.core.model.bucket import Bucket, Grant, ObjectGrants
+from rusty_lantern.core.model.bucket import Bucket, Grant, ObjectAcls
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.remediation.remedies import remedies
 from rusty_lantern.core.remediation.remedy import Remedy
@@ -37,13 +37,14 @@ SHUT = read_baseline(
 ABSENT: Answer[Any] = Answer("absent")
 
 
-def _alone(policy: str, *grants: Grant) -> BucketSubject:
+def _alone(policy: str, *acl: Grant) -> BucketSubject:
     bucket = Bucket(
-        name=BUCKET, policy=Answer("known", policy), grants=Answer("known", list(grants)), ownership=ABSENT,
-        guards=ABSENT, rights=ABSENT, network=ABSENT, object_grants=Answer("known", ObjectGrants()),
+        name=BUCKET, policy=Answer("known", policy), acl=Answer("known", list(acl)), ownership=ABSENT,
+        public_access_guards=ABSENT, rights=ABSENT, network=ABSENT, object_acls=Answer("known", ObjectAcls()),
     )  # fmt: skip
     dossier = Dossier(
-        store="s", taken=AROUND.moment, account=Answer("known", OWNER), account_number=OWNER, guards=ABSENT,
+        store="s", taken=AROUND.moment, account=Answer("known", OWNER), account_number=OWNER,
+        public_access_guards=ABSENT,
         network=ABSENT, listing=Answer("known", 1), buckets=[bucket],
     )  # fmt: skip
     return views([dossier], None, AROUND.moment)[0]
@@ -52,7 +53,7 @@ def _alone(policy: str, *grants: Grant) -> BucketSubject:
 def _mended(view: BucketSubject) -> tuple[Remedy, BucketSubject] | None:
     """The remedy for what is too open, and the bucket with its documents in place."""
     found = audited([view.dossier], SHUT, view.moment)
-    drifted = [j for j in found.judgements if j.status == "drifted"]
+    drifted = [j for j in found.findings if j.status == "drift"]
     doors = remedies(view, drifted)
     if not doors:
         return None
@@ -63,8 +64,8 @@ def _mended(view: BucketSubject) -> tuple[Remedy, BucketSubject] | None:
             policy = Answer("known", document.text) if document.text else ABSENT
             bucket = msgspec.structs.replace(bucket, policy=policy)
         else:
-            kept = [grant for grant in view.bucket.grants.value or () if grant.to == "named"]
-            bucket = msgspec.structs.replace(bucket, grants=Answer("known", kept))
+            kept = [grant for grant in view.bucket.acl.value or () if grant.to == "named"]
+            bucket = msgspec.structs.replace(bucket, acl=Answer("known", kept))
     return doors[0], beside(view, bucket)
 
 
@@ -94,7 +95,7 @@ def test_a_statement_with_another_verb_is_split_and_the_other_verb_stays() -> No
     assert found is not None
     remedy, after = found
     assert after.fact("exposure.read").value == "closed"
-    assert after.fact("exposure.inspect").value == "open"
+    assert after.fact("exposure.read-settings").value == "open"
     assert remedy.proof[-1] == "nothing else is lost, and nothing is gained"
     principals = [s["Principal"] for s in json.loads(remedy.documents[0].text)["Statement"]]
     assert sorted(map(str, principals)) == ["*", str({"AWS": [OWNER]})]
@@ -123,7 +124,7 @@ def test_every_computed_document_of_the_demo_mends_what_it_says_when_it_is_tried
                 continue
             where, path = f"{row['store']}/{row['name']}", str(tmp_path / "docs" / document["file"])
             after = json.loads(lived.run("try", "--bucket", where, "--policy", path, "--json").out)
-            assert set(row["facts"]) <= set(after["mended"]), where
+            assert set(row["facts"]) <= set(after["fixed"]), where
             assert after["new_drift"] == []
             assert all(change["gained"] is None for change in after["changes"])
             tried += 1
@@ -147,7 +148,7 @@ def test_a_setting_is_shown_as_the_document_that_makes_it_so(
     documents = [d for row in rows for d in row["documents"] if d["setting"] == setting]
     assert holds in re.sub(r"\n *", "", documents[0]["text"])
     shown = lived.run("remedy", f"harbour/{where}", COLUMNS="40").out
-    assert documents[0]["text"] in shown, "a document is to be copied as it is, however narrow the terminal"
+    assert documents[0]["text"] in shown, "a document is to be copied as it is, however restricted the terminal"
 
 
 def test_the_teams_own_words_go_first(lived: Lived, tmp_path: Path) -> None:
@@ -167,4 +168,4 @@ def test_drift_of_an_unknown_kind_still_has_words() -> None:
         read_baseline("sheets: [{sheet: s, require: {tenant: present}}]", "b"),
         saltmarsh.MOMENT,
     )
-    assert remedies(None, found.of("drifted")[:1])[0].words
+    assert remedies(None, found.of("drift")[:1])[0].words

@@ -61,28 +61,25 @@ def test_every_drift_unknown_and_waiver_stands_in_the_page(folder: Path, audit: 
         for d in audit["drift"]
     }
     assert told == named
-    assert len(rows) == audit["counts"]["drifted"]
-    for name, key in (("unknown", "unknown"), ("accepted", "waived")):
+    assert len(rows) == audit["counts"]["drift"]
+    for name, key in (("unknown", "unknown"), ("waived", "waived")):
         assert len(page.xpath(f"//section[h2/@id='{name}']//tbody/tr")) == audit["counts"][key]
     counts = [
         [int(n) for n in row.xpath("td[@class[starts-with(.,'n')]]/text()")]
         for row in page.xpath("//section[h2/@id='requirements']//tbody/tr")
     ]
     assert [sum(column) for column in zip(*counts, strict=True)] == [
-        audit["counts"][status] for status in ("held", "drifted", "waived", "unknown")
+        audit["counts"][status] for status in ("ok", "drift", "waived", "unknown")
     ]
 
 
 def test_a_manager_sees_what_is_open_and_not_meant_to_be(folder: Path) -> None:
     page: Any = html.parse(folder / "report.html")
-    shown = [item.text_content() for item in page.xpath("//article[1]//li")]
-    assert {words.split()[0] for words in shown} >= {
-        "harbour/payroll-drop",
-        "harbour/contractor-drop",
-        "attic/donor-scans",
-    }
-    assert not [words for words in shown if "gallery-web" in words]  # open on purpose
-    assert [b.text for b in page.xpath("//article[3]//b")] == ["5", "12", "6"]
+    shown = [item.text_content() for item in page.xpath("//article[h3='Public now']//li")]
+    drifts = {words.split()[0] for words in shown if words.endswith("drift")}
+    assert drifts >= {"harbour/payroll-drop", "harbour/contractor-drop", "attic/donor-scans"}
+    assert [words for words in shown if "gallery-web" in words and words.endswith("as required")]  # open on purpose
+    assert "5 new, 12 worse, 6 resolved" in " ".join(page.xpath("//main//section[1]")[0].text_content().split())
 
 
 def test_the_tables_beside_the_page_hold_every_requirement_on_every_subject(
@@ -111,7 +108,7 @@ def test_the_same_workspace_gives_the_same_bytes(lived: Lived, folder: Path, tmp
 def test_an_extract_has_only_its_buckets(lived: Lived, tmp_path: Path) -> None:
     assert lived.run("report", "--for", "tags.steward=finance", "--out", str(tmp_path / "f"), "--no-figures").code == 0
     found = json.loads((tmp_path / "f/report.json").read_text())
-    names = {row["name"] for rows in (found["audit"]["drift"], found["held"]) for row in rows}
+    names = {row["name"] for rows in (found["audit"]["drift"], found["ok"]) for row in rows}
     assert names == {"grant-ledger", "payroll-drop"}
     assert "tide-gauge-raw" not in (tmp_path / "f/report.html").read_text()
     for wrong, told in (
@@ -197,7 +194,7 @@ def test_in_a_browser_it_filters_sorts_and_folds_and_asks_nobody(
     browser.get(f"file://{folder}/report.html")
     assert browser.get_log("browser") == []
     rows = browser.find_elements(By.CSS_SELECTOR, "section:nth-of-type(2) tbody tr")
-    assert len(rows) == audit["counts"]["drifted"]
+    assert len(rows) == audit["counts"]["drift"]
     folds = browser.find_elements(By.CSS_SELECTOR, "section:nth-of-type(2) > details")
     assert [fold.get_attribute("open") is not None for fold in folds[:4]] == [True, True, True, False]
     folds[3].find_element(By.TAG_NAME, "summary").click()
@@ -239,7 +236,7 @@ def test_lantern_alone_says_where_one_is(lived: Lived, tmp_path: Path, workspace
     folder = Path(shutil.copytree(lived.folder, tmp_path / "copy"))
     with (folder / "baseline.yaml").open("a") as baseline:
         baseline.write("\n# another edition\n")
-    assert "not judged by the present baseline yet" in lantern(cwd=folder).out
+    assert "not audited with the present baseline yet" in lantern(cwd=folder).out
     refused = lantern("--as-of", "noon", cwd=folder)
     assert (refused.code, refused.out) == (2, "") and "is not a date" in refused.err
 
@@ -253,13 +250,13 @@ def test_a_bucket_named_with_markup_stays_text_in_every_output(tmp_path: Path) -
         "tags": {"value": {"steward": tag}},
     }
     dossier = {
-        "dossier": 2,
+        "dossier": 3,
         "store": "s",
         "taken": "2026-11-02T06:00:00Z",
         "buckets": [bucket],
         "listing": {"value": 1},
     }
-    dossier |= {key: {"state": "unsupported"} for key in ("guards", "network")}
+    dossier |= {key: {"state": "unsupported"} for key in ("public_access_guards", "network")}
     (tmp_path / "s.json").write_text(json.dumps(dossier))
     (tmp_path / "estate.yaml").write_text("estate: e\nstores: {s: {reads: dossier, at: s.json}}\n")
     (tmp_path / "baseline.yaml").write_text(
@@ -279,5 +276,5 @@ def test_a_bucket_named_with_markup_stays_text_in_every_output(tmp_path: Path) -
     for form, ran in outputs.items():
         assert ran.code in (0, 1, 3), ran.err
         assert not re.search("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u202a-\u202e]", ran.out), form
-    assert "drifted" in outputs["csv"].out
+    assert "drift" in outputs["csv"].out
     assert "<img" not in outputs["markdown"].out

@@ -25,7 +25,7 @@ KEY = ("s", "bucket", "b", "versioning")
 
 def standing(day: int, status: str, *, unread: bool = False, only: tuple[str, ...] = ()) -> Standing:
     """A survey in which the one requirement stood so; `held` is not written down."""
-    stood = [] if status == "held" else [OpenRequirement(*KEY, status, "high")]
+    stood = [] if status == "ok" else [OpenRequirement(*KEY, status, "high")]
     taken = FIRST + timedelta(days=day)
     return Standing(
         f"{day}",
@@ -42,14 +42,14 @@ def standing(day: int, status: str, *, unread: bool = False, only: tuple[str, ..
 
 
 STATUSES = st.lists(
-    st.sampled_from(["held", "drifted", "waived", "unknown", "unread", "elsewhere"]), min_size=1, max_size=12
+    st.sampled_from(["ok", "drift", "waived", "unknown", "unread", "elsewhere"]), min_size=1, max_size=12
 )
 
 
 def _row(statuses: list[str]) -> list[Standing]:
     return [
-        standing(day, "held", unread=True) if status == "unread"
-        else standing(day, "held", only=("other/*",)) if status == "elsewhere"
+        standing(day, "ok", unread=True) if status == "unread"
+        else standing(day, "ok", only=("other/*",)) if status == "elsewhere"
         else standing(day, status)
         for day, status in enumerate(statuses)
     ]  # fmt: skip
@@ -58,29 +58,29 @@ def _row(statuses: list[str]) -> list[Standing]:
 @given(STATUSES)
 def test_drift_stands_since_the_first_of_the_unbroken_row(statuses: list[str]) -> None:
     """Against a plain reading: go back while it was not seen to hold; the last drift met begins the row."""
-    row = _row([*statuses, "drifted"])
+    row = _row([*statuses, "drift"])
     begun = row[-1].taken
     for status, one in zip(reversed(statuses), reversed(row[:-1]), strict=True):
-        if status == "held":
+        if status == "ok":
             break
-        if status in ("drifted", "waived"):
+        if status in ("drift", "waived"):
             begun = one.taken
     found = since(row[-1], list(reversed(row[:-1])))
     assert found[KEY].taken == begun
     assert not found[KEY].or_before
-    assert since(row[-1], list(reversed(row[:-1])), all_seen=False)[KEY].or_before is ("held" not in statuses)
+    assert since(row[-1], list(reversed(row[:-1])), all_seen=False)[KEY].or_before is ("ok" not in statuses)
 
 
 @given(STATUSES)
 def test_spells_tell_the_same_as_since_and_never_overlap(statuses: list[str]) -> None:
-    row = _row([*statuses, "drifted"])
+    row = _row([*statuses, "drift"])
     found = spells(row)
     still = [spell for spell in found if spell.until is None]
     assert [spell.begun for spell in still] == [since(row[-1], list(reversed(row[:-1])))[KEY].taken]
     ordered = sorted(found, key=lambda spell: spell.begun)
     assert all(a.until is not None and a.until <= b.begun for a, b in pairwise(ordered))
     counted = lasting(row)
-    assert (counted.closed, counted.open) == (len(found) - 1, 1)
+    assert (counted.resolved, counted.open) == (len(found) - 1, 1)
 
 
 def test_standings_that_are_torn_or_cannot_be_kept_are_worked_out_again(lived: Lived, tmp_path: Path) -> None:
@@ -164,12 +164,12 @@ def test_a_rule_that_is_none_is_refused(written: str) -> None:
         read_rule(written)
 
 
-def test_prune_only_says_what_would_go_until_it_is_told_to_go_ahead(lived: Lived, tmp_path: Path) -> None:
+def test_prune_only_says_what_would_go_until_it_is_told_to_delete(lived: Lived, tmp_path: Path) -> None:
     folder = Path(shutil.copytree(lived.folder, tmp_path / "ws"))
     ran = lantern("prune", "--keep", "all for 3 days", cwd=folder)
-    assert "20261002T060000Z  would go" in ran.out
+    assert "20261002T060000Z  would be deleted" in ran.out
     assert len(names(folder / "surveys")) == 2
-    assert lantern("prune", "--keep", "all for 3 days", "--go-ahead", cwd=folder).code == 0
+    assert lantern("prune", "--keep", "all for 3 days", "--delete", cwd=folder).code == 0
     assert names(folder / "surveys") == ["20261102T060000Z"]
     verified = lantern("history", "--verify", cwd=folder)
     assert (verified.code, "1 survey pruned" in verified.out) == (0, True)

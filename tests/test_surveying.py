@@ -114,7 +114,7 @@ def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, whole: Pat
         ran = lantern("survey", "--resume", cwd=folder)
         asked = len(store.requests) - before
     assert ran.code == 0
-    assert "answers were kept" in ran.err
+    assert "answers were saved" in ran.err
     assert asked < 26 * 22 - 150
     assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
     assert lantern("survey", "--resume", cwd=folder).code == 2

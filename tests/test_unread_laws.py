@@ -28,7 +28,7 @@ from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.simulator.demo import harbour as saltmarsh
-from rusty_lantern.simulator.demo.other_stores import attic, cellar
+from rusty_lantern.simulator.demo.other_stores import attic, undercroft
 from tests.subjects import audited
 
 ABSENT: Answer[Any] = Answer("absent")
@@ -46,7 +46,7 @@ ESTATE: dict[str, Dossier] = {
     "harbour": saltmarsh.harbour().dossier,
     "skerry": saltmarsh.skerry().dossier,
     "attic": attic(saltmarsh.MOMENT),
-    "cellar": cellar(saltmarsh.MOMENT),
+    "undercroft": undercroft(saltmarsh.MOMENT),
 }
 
 
@@ -127,7 +127,7 @@ def test_a_bucket_of_which_nothing_was_read_has_no_settled_fact_but_its_name(sto
         bare = Bucket(name=bucket.name, **{f: DENIED for f in Bucket.__struct_fields__ if f != "name"})
         dossier = msgspec.structs.replace(ESTATE[store], buckets=[bare])
         settled = {name for (kind, _, name), fact in facts(dossier).items() if kind == "bucket" and fact.settled}
-        assert {name for name in settled if not name.startswith(("guards.", "network."))} == named
+        assert {name for name in settled if not name.startswith(("public-access-guards.", "network."))} == named
 
 
 def compared(harbour: Dossier, skerry: Dossier) -> dict[tuple[str, str], Fact]:
@@ -170,10 +170,11 @@ def test_two_sides_that_are_both_unread_are_not_alike() -> None:
 
 def _verdict(policy: str = "", account: Answer[Any] = ABSENT, **unread: Answer[Any]) -> str:
     """The verdict on `read` for any account of an open bucket, with something of it not understood or not read."""
-    fields = dict.fromkeys(("grants", "ownership", "guards", "rights", "network"), ABSENT)
+    fields = dict.fromkeys(("acl", "ownership", "public_access_guards", "rights", "network"), ABSENT)
     bucket = Bucket(name="bed", **({**fields, "policy": Answer("known", policy or OPEN)} | unread))
     dossier = Dossier(
-        store="s", taken=saltmarsh.MOMENT, listing=Answer("known", 1), buckets=[bucket], guards=Answer("absent"),
+        store="s", taken=saltmarsh.MOMENT, listing=Answer("known", 1), buckets=[bucket],
+        public_access_guards=Answer("absent"),
         network=ABSENT, account=account, groups=Answer("absent"),
     )  # fmt: skip
     view = store_subjects([dossier], None, saltmarsh.MOMENT)[0].buckets["bed"]
@@ -182,20 +183,20 @@ def _verdict(policy: str = "", account: Answer[Any] = ABSENT, **unread: Answer[A
 
 def _unread_rules() -> str:
     """The verdict where one of the rules' sources was not read: the same for each of them."""
-    levels = {_verdict(network=DENIED), _only(policy=DENIED), _only(grants=DENIED), _only(rights=DENIED)}
+    levels = {_verdict(network=DENIED), _only(policy=DENIED), _only(acl=DENIED), _only(rights=DENIED)}
     assert len(levels) == 1, levels
     return levels.pop()
 
 
 def _only(**unread: Answer[Any]) -> str:
     """The verdict on a bucket that nothing opens, but for what was not read."""
-    fields = dict.fromkeys(("policy", "grants", "ownership", "guards", "rights", "network"), ABSENT) | unread
+    fields = dict.fromkeys(("policy", "acl", "ownership", "public_access_guards", "rights", "network"), ABSENT) | unread
     dossier = Dossier(
         store="s", taken=saltmarsh.MOMENT, listing=Answer("known", 1), buckets=[Bucket(name="bed", **fields)],
-        guards=ABSENT, network=ABSENT, account=ABSENT, groups=ABSENT,
+        public_access_guards=ABSENT, network=ABSENT, account=ABSENT, groups=ABSENT,
     )  # fmt: skip
     verdicts = store_subjects([dossier], None, saltmarsh.MOMENT)[0].buckets["bed"].verdicts
-    return verdicts["any-account", "list" if unread.get("grants") == DENIED else "read"].level
+    return verdicts["any-account", "list" if unread.get("acl") == DENIED else "read"].level
 
 
 def _spared() -> str:
@@ -224,7 +225,7 @@ LIMITS = {
     "a NotPrincipal that names a user without the account": lambda: _spared(),
     "a duplicated key, an unknown element": lambda: _verdict(_allow(Bogus="x")),
     "a policy variable that the caller chooses (`${aws:username}`)": lambda: _verdict(VARIABLE),
-    "objects' own access lists that were not read": lambda: _only(grants=Answer("known", []), object_grants=DENIED),
+    "objects' own ACLs that were not read": lambda: _only(acl=Answer("known", []), object_acls=DENIED),
     "a key of the bucket's own (`aws:ResourceTag`), where its value was not read": lambda: _verdict(
         _allow(Condition={"StringEquals": {"aws:ResourceTag/sort": "open"}})),
     "a policy, ACL, right, guard or network rule that was not read": lambda: _unread_rules(),
@@ -245,7 +246,7 @@ def _verbs(what: str) -> str:
         dossier = msgspec.structs.replace(dossier, buckets=[bare, *dossier.buckets[1:]])
     else:
         dossier = msgspec.structs.replace(dossier, groups=DENIED)
-    return "unknown" if not facts(dossier)["identity", "minutes-clerk", "identity.verbs"].settled else "known"
+    return "unknown" if not facts(dossier)["identity", "minutes-clerk", "identity.permissions"].settled else "known"
 
 
 @pytest.mark.parametrize("row", LIMITS)
@@ -260,16 +261,16 @@ def test_the_page_names_every_limit_and_no_other() -> None:
     assert rows[1:] == list(LIMITS)
 
 
-@pytest.mark.parametrize(("second", "status"), [("live", "drifted"), ("disabled", "unknown")])
+@pytest.mark.parametrize(("second", "status"), [("active", "drift"), ("disabled", "unknown")])
 def test_what_is_certain_of_a_count_drifts_already(second: str, status: str) -> None:
     """Of three keys one's state is denied: two live ones are too many for certain, one alone is not."""
     keys = [Credential(id=f"K{n}", owner="clerk", state=state) for n, state in enumerate(
-        (Answer("known", "live"), Answer("known", second), DENIED))]  # fmt: skip
+        (Answer("known", "active"), Answer("known", second), DENIED))]  # fmt: skip
     dossier = msgspec.structs.replace(
         ESTATE["attic"], credentials=Answer("known", keys), identities=Answer("known", [Identity(name="clerk")])
     )
-    text = "title: t\nsheets: [{sheet: s, require: {identity.live-keys: at most 1}}]\n"
-    found = audited([dossier], read_baseline(text, "b"), saltmarsh.MOMENT).judgements
+    text = "title: t\nsheets: [{sheet: s, require: {identity.active-keys: at most 1}}]\n"
+    found = audited([dossier], read_baseline(text, "b"), saltmarsh.MOMENT).findings
     assert [(one.status, observed_words(one)) for one in found] == [
-        (status, f"at least {2 if second == 'live' else 1}")
+        (status, f"at least {2 if second == 'active' else 1}")
     ]

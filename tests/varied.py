@@ -73,10 +73,10 @@ def _group(uri: str) -> str:
 
 
 def _public_grants(client: Any, bucket: str) -> list[tuple[str, str]]:
-    grants = client.get_bucket_acl(Bucket=bucket)["Grants"]
+    acl = client.get_bucket_acl(Bucket=bucket)["Grants"]
     return sorted(
         (_group(grant["Grantee"]["URI"]), grant["Permission"].lower().replace("_", "-"))
-        for grant in grants
+        for grant in acl
         if "URI" in grant["Grantee"]
     )
 
@@ -123,7 +123,7 @@ SETTINGS: tuple[Setting, ...] = (
         "acl", tuple(ACLS),
         lambda c, b, v: c.put_bucket_acl(Bucket=b, ACL=v),
         _public_grants,
-        lambda b: b.grants.map(lambda grants: sorted((g.to, g.permission) for g in grants if g.to != "named")),
+        lambda b: b.acl.map(lambda acl: sorted((g.to, g.permission) for g in acl if g.to != "named")),
     ),
     Setting(
         "tags", (None, {"steward": "hydrology"}, {"a b": " x ", "note": "<b>&=1+1 ü"}),
@@ -156,13 +156,13 @@ SETTINGS: tuple[Setting, ...] = (
         lambda b: b.cross_origin.map(lambda rules: [(sorted(r.origins), sorted(r.methods)) for r in rules]),
     ),
     Setting(
-        "guards", (None, (True, False, False, True), (False, True, True, False)),
+        "public_access_guards", (None, (True, False, False, True), (False, True, True, False)),
         lambda c, b, v: c.put_public_access_block(
             Bucket=b, PublicAccessBlockConfiguration=dict(zip(GUARDS, v, strict=True))
         ),
         _guards,
-        lambda b: b.guards.map(
-            lambda g: (g.refuse_new_grants, g.ignore_grants, g.refuse_new_policy, g.restrict_policy)
+        lambda b: b.public_access_guards.map(
+            lambda g: (g.refuse_new_acls, g.ignore_acls, g.refuse_new_policies, g.restrict_policies)
         ),
     ),
     Setting(
@@ -191,7 +191,7 @@ def _lock_back(client: Any, bucket: str) -> Any:
 
 
 LOCK = Setting(
-    "lock", LOCKS, lambda c, b, v: None, _lock_back, lambda b: b.lock.map(lambda lock: (lock.mode, lock.keep))
+    "lock", LOCKS, lambda c, b, v: None, _lock_back, lambda b: b.lock.map(lambda lock: (lock.mode, lock.retention))
 )
 
 

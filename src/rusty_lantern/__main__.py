@@ -12,7 +12,7 @@ def main() -> None:
 
         run()
     except KeyboardInterrupt:
-        sys.stderr.write("lantern: interrupted; nothing that was kept is touched\n")
+        sys.stderr.write("lantern: interrupted; nothing that was saved is touched\n")
         raise SystemExit(130) from None
 
 

@@ -89,7 +89,7 @@ class Journal:
             self._reading.close()
 
     def _cannot(self, error: OSError) -> CannotWrite:
-        what = f"an answer could not be kept: {error.strerror or error}"
+        what = f"an answer could not be saved: {error.strerror or error}"
         return CannotWrite(Problem(what, Place(str(self.path)), "make room, then: lantern survey --resume"))
 
 

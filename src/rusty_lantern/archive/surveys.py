@@ -94,8 +94,8 @@ def sole(archive: Path) -> Iterator[None]:
 def refuse_taken(archive: Path, moment: datetime) -> None:
     """Raise `BadInput` if a survey of that moment is kept already."""
     if (archive / folder_name(moment)).exists():
-        remedy = "choose another moment with --as-of; a kept survey is never changed"
-        raise BadInput(Problem(f"a survey of that moment is already kept: {folder_name(moment)}", remedy=remedy))
+        remedy = "choose another moment with --as-of; a saved survey is never changed"
+        raise BadInput(Problem(f"a survey of that moment is already saved: {folder_name(moment)}", remedy=remedy))
 
 
 def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier], only: tuple[str, ...] = ()) -> Path:
@@ -136,7 +136,7 @@ def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier], 
         _sync_folder(archive)
     except OSError as error:
         what = f"the survey could not be written: {error.strerror or error}"
-        remedy = "no survey was kept, and earlier ones are untouched; make room, then: lantern survey --resume"
+        remedy = "no survey was saved, and earlier ones are untouched; make room, then: lantern survey --resume"
         raise CannotWrite(Problem(what, Place(str(archive)), remedy)) from None
     return final
 
@@ -177,7 +177,7 @@ def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Sur
     """
     kept = names(archive)
     if not kept:
-        raise BadInput(Problem("no survey is kept here yet", Place(str(archive)), "take one with: lantern survey"))
+        raise BadInput(Problem("no survey is saved here yet", Place(str(archive)), "take one with: lantern survey"))
     found = [k for k in kept if name is None or k.startswith(name)]
     if not found or (name is not None and len(found) > 1 and name not in found):
         what = f'no survey "{name}"' if not found else f'more than one survey begins with "{name}"'
@@ -221,7 +221,7 @@ def _check_table(folder: Path, path: str, digest: str | None) -> None:
         raise Damaged(Problem(what, _place(folder, path), _REMEDY)) from None
 
 
-_REMEDY = "a kept survey must not be changed; restore it from a backup, or set its folder aside"
+_REMEDY = "a saved survey must not be changed; restore it from a backup, or set its folder aside"
 
 
 def _place(folder: Path, path: str) -> Place:

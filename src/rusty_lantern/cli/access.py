@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("access", short_help="Who may do what on which bucket.")(access)
+    app.command("access", short_help="Show what each identity can do on each bucket.")(access)
 
 
 def access(
@@ -81,5 +81,5 @@ def _refuse_stranger(who: str, store_subjects: list[StoreSubject]) -> None:
 
     known = {name for store_subject in store_subjects for name in store_subject.index.holders}
     if who not in known:
-        hint = nearest(who, known) or "lantern access lists everybody; identities of some stores may not have been read"
+        hint = nearest(who, known) or "lantern ACLs everybody; identities of some stores may not have been read"
         raise BadInput(Problem(f'nobody called "{who}" is named in rules or known to a store', remedy=hint))

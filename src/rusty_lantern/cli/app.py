@@ -13,13 +13,13 @@ from rusty_lantern.cli.lazy_group import OnDemand
 
 EXIT_CODES = {
     0: "done; nothing reached the floor that was given",
-    1: "something drifted at or above the floor (--fail-on; audit and try: any drift, unless they are given one), "
+    1: "drift at or above the floor (--fail-on; audit and try: any drift, unless they are given one), "
     "or an example of the baseline failed",
     2: "bad input or usage; nothing was changed",
     3: "a store could not be read, or a survey was not finished; with --fail-on-unknown, something is unknown",
-    4: "a kept survey is not as it was written (history)",
+    4: "a saved survey was altered (history)",
     70: "a defect of lantern itself",
-    130: "interrupted; nothing that was kept is touched",
+    130: "interrupted; nothing that was saved is touched",
 }
 """Exit code → what it means. Listings end with 0 unless --fail-on is given."""
 _CODES = "Exit codes: " + "; ".join(f"{code} {meaning}" for code, meaning in EXIT_CODES.items()) + "."
@@ -27,7 +27,7 @@ _CODES = "Exit codes: " + "; ".join(f"{code} {meaning}" for code, meaning in EXI
 app = typer.Typer(
     name="lantern",
     cls=OnDemand,
-    help="Who can get into which bucket, and what has drifted from the baseline. It only ever reads.\n\n" + _CODES,
+    help="Who has access to which bucket, and what drifts from the baseline. It only ever reads.\n\n" + _CODES,
     invoke_without_command=True,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
@@ -72,7 +72,7 @@ def main() -> None:
                 sys.stderr.write(("lantern: " if not number else "") + safe(text) + "\n")
         raise SystemExit(error.exit_code) from None
     except KeyboardInterrupt:
-        sys.stderr.write("lantern: interrupted; nothing that was kept is touched\n")
+        sys.stderr.write("lantern: interrupted; nothing that was saved is touched\n")
         raise SystemExit(130) from None
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -80,6 +80,8 @@ def main() -> None:
     except Exception as error:  # a defect of ours: say so plainly, and how to see more
         if os.environ.get("LANTERN_TRACE"):
             raise
-        sys.stderr.write(f"lantern: a defect of lantern itself ({type(error).__name__}); nothing kept is touched.\n")
+        sys.stderr.write(
+            f"lantern: a defect of lantern itself ({type(error).__name__}); nothing that was saved is touched.\n"
+        )
         sys.stderr.write("  LANTERN_TRACE=1 shows where; please report it\n")
         raise SystemExit(70) from None

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import note, printed
-from rusty_lantern.cli.session import Floor, judge_kept, kept, moment, since_when, workspace
+from rusty_lantern.cli.session import Floor, judge_kept, kept, moment, since_when, turned_since, workspace
 from rusty_lantern.reports.formats import FORMATS
+
+if TYPE_CHECKING:
+    from rusty_lantern.archive.surveys import Survey
+    from rusty_lantern.core.audit.choice import Choice
+
 
 Form = StrEnum("Form", FORMATS)  # type: ignore[misc]
 """A format for other programs; see `reports/formats`."""
@@ -19,10 +24,24 @@ Form = StrEnum("Form", FORMATS)  # type: ignore[misc]
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("audit", short_help="Drift from the baseline, worst first.")(audit)
+    app.command("audit", short_help="Show what drifts from the baseline, and what to do first.")(audit)
 
 
 def audit(
+    whole: Annotated[bool, typer.Option("--all", help="Every requirement that is not ok, one row each.")] = False,
+    stores: Annotated[
+        list[str] | None, typer.Option("--store", help="Only this store; may be repeated.", show_default=False)
+    ] = None,
+    owner: Annotated[
+        str | None,
+        typer.Option(help="Only buckets with this tag, TAG=VALUE, e.g. steward=hydrology.", show_default=False),
+    ] = None,
+    severity: Annotated[
+        Floor | None, typer.Option(help="Only drift of this severity or worse.", show_default=False)
+    ] = None,
+    fact: Annotated[
+        str | None, typer.Option(help='Only requirements on these facts, e.g. "exposure.*".', show_default=False)
+    ] = None,
     fail_on: Annotated[
         Floor, typer.Option(help="Drift below this severity does not make the exit code 1.")
     ] = Floor.low,
@@ -41,10 +60,11 @@ def audit(
     as_of: AsOfOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Hold a survey against the baseline: drift, worst first, and everything that could not be told.
+    """Hold a survey against the baseline, and say what to do first.
 
-    Use it after each survey; it asks no store. In a cron line, --quiet prints nothing when the exit code is 0.
-    Example: lantern audit --fail-on high
+    Use it after each survey; it asks no store. The first screen has deadlines, what is public now, one line a subject
+    that drifts, and what is unknown; --all has every row. In a cron line, --quiet prints nothing when the exit code is
+    0. Example: lantern audit --fail-on high
     """
     from rusty_lantern.reports.formats import writer
     from rusty_lantern.reports.results.audit import audit_result
@@ -54,12 +74,35 @@ def audit(
     baseline = place.baseline()
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    found = judge_kept(place, taken, when)
-    result = audit_result(taken, when, baseline, found, since_when(place, taken, found, when))
+    choice = _chosen(taken, stores, owner, severity, fact)
+    found = judge_kept(place, taken, when, choice=choice)
+    since = since_when(place, taken, found, when, whole=choice is None)
+    turned = turned_since(place, taken.name, found, whole=choice is None)
+    result = audit_result(taken, when, baseline, found, since, turned)
     code = found.exit_code(fail_on.value, unknown_counts=fail_on_unknown)
     written = form or (Form("json") if json else None)
     if not (quiet and not code):
-        printed(writer(written.value)(result) if written else None, lambda screen: audit_view(screen, result), out)
-        for idle in found.idle_sheets:
+        text = writer(written.value)(result) if written else None
+        printed(text, lambda screen: audit_view(screen, result, whole=whole), out)
+        for idle in found.idle_sheets if choice is None else ():
             note(idle)
     raise typer.Exit(code)
+
+
+def _chosen(
+    taken: Survey, stores: list[str] | None, owner: str | None, severity: Floor | None, fact: str | None
+) -> Choice | None:
+    """What was asked for; None for everything. Raises `BadInput` for what chooses nothing that there is."""
+    from rusty_lantern.core.audit.choice import Choice
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
+
+    names = [dossier.store for dossier in taken.dossiers]
+    for name in stores or ():
+        if name not in names:
+            hint = nearest(name, names) or f"stores: {', '.join(names)}"
+            raise BadInput(Problem(f'no store "{name}" in the survey {taken.name}', remedy=hint))
+    tag, equals, value = (owner or "").partition("=")
+    if owner and not (tag and equals):
+        raise BadInput(Problem(f'--owner "{owner}" is not TAG=VALUE', remedy="e.g. --owner steward=hydrology"))
+    choice = Choice(tuple(stores or ()), tag, value, severity.value if severity else "", fact or "")
+    return choice if choice != Choice() else None

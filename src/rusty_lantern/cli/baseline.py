@@ -126,7 +126,7 @@ def draft(
     subjects, _, name = _subjects(workspace_folder, survey, as_of)
     subjects = [*subjects, *(_mirrored(workspace_folder, survey, as_of) if subjects else ())]
     if not subjects:
-        raise BadInput(Problem("no survey is kept here yet", remedy="take one with: lantern survey"))
+        raise BadInput(Problem("no survey is saved here yet", remedy="take one with: lantern survey"))
     written = draft(subjects, f"{place.estate().name} baseline", name)
     printed(written, lambda _: None, out)
     if out is not None:

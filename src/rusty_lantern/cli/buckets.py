@@ -24,7 +24,7 @@ class Order(StrEnum):
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("buckets", short_help="List what there is.")(buckets)
+    app.command("buckets", short_help="List the buckets.")(buckets)
 
 
 def buckets(
@@ -65,7 +65,9 @@ def buckets(
             return 0.0, f"{row.created} {row.bucket}"
         if sort is Order.exposure:
             levels = list(row.exposure.values())
-            return -(100.0 * levels.count("open") + 10 * levels.count("unknown") + levels.count("narrow")), row.bucket
+            return -(
+                100.0 * levels.count("open") + 10 * levels.count("unknown") + levels.count("restricted")
+            ), row.bucket
         value = getattr(row, sort.value, 0)
         return (-float(value) if isinstance(value, int) else 0.0), row.bucket
 

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("changes", short_help="What changed between two surveys.")(changes)
+    app.command("changes", short_help="Show what changed between two surveys.")(changes)
 
 
 def changes(
@@ -35,17 +35,19 @@ def changes(
     since: Annotated[str | None, typer.Option(help="From the latest survey taken by this date.")] = None,
     only: Annotated[list[str] | None, typer.Option(help="Only these STORE/NAME patterns; may be repeated.")] = None,
     events: Annotated[
-        list[Path] | None, typer.Option(help="A file of recorded events, to tell who and when; may be repeated.")
+        list[Path] | None, typer.Option(help="An access log, to find who did it and when; may be repeated.")
     ] = None,
     declared: Annotated[
         Path | None, typer.Option(help="Not a survey before, but buckets as declared: a file or a folder.")
     ] = None,
     fail_on: FailOnOption = None,
-    layout: Annotated[Path | None, typer.Option(help="How the event files are laid out, if not in our form.")] = None,
+    layout: Annotated[
+        Path | None, typer.Option(help="The layout of the log files, where it is another than ours.")
+    ] = None,
     workspace_folder: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Compare two kept surveys: access gained and lost, drift opened and closed, protection weakened, facts changed.
+    """Compare two saved surveys: access gained and lost, protection weakened, drift new and resolved, facts changed.
 
     Use it each morning. With --fail-on SEVERITY it ends with 1 if drift opened or got worse, or protection became
     weaker (which counts as high); with --declared, if anything is not as declared. Example:
@@ -86,7 +88,7 @@ def changes(
         events=held.told if held else None,
     )
     printed(encode(result) + "\n" if json else None, lambda screen: changes_view(screen, result))
-    worse = [row.severity for row in result.drift if row.turn in ("opened", "worse")]
+    worse = [row.severity for row in result.drift if row.change in ("new", "worse")]
     ended(fail_on, [*worse, *("high" for _ in result.weakened)])
 
 
@@ -116,7 +118,7 @@ def _pair(place: Workspace, before: str | None, after: str | None, since: str | 
         limit = folder_name(moment(since, new.manifest.taken))
         earlier = [name for name in earlier if name <= limit] or earlier[:1]
     if before is None and not earlier:
-        what = f"no survey was kept before {new.name}"
+        what = f"no survey was saved before {new.name}"
         raise BadInput(Problem(what, remedy="two are needed; lantern history lists them"))
     old = kept(place, before or earlier[-1])
     if old.name >= new.name:

@@ -9,7 +9,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import FailOnOption, ended, opened_stores
+from rusty_lantern.cli.session import FailOnOption, ended, oldest_allowed, opened_stores
 
 if TYPE_CHECKING:
     from rusty_lantern.core.audit.store_subject import StoreSubject
@@ -18,15 +18,15 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("credentials", short_help="Who holds which key, and what it opens.")(credentials)
+    app.command("credentials", short_help="List access keys and identities, and what each can do.")(credentials)
 
 
 def credentials(
     store: Annotated[str | None, typer.Option(help="Only this store.")] = None,
-    owner: Annotated[str | None, typer.Option(help="Only owners of this name; * stands for anything.")] = None,
+    owner: Annotated[str | None, typer.Option(help="Only owners of this name; * matches anything.")] = None,
     look_in: Annotated[
         list[Path] | None,
-        typer.Option(help="Also look for key material in this file or folder; may be repeated."),
+        typer.Option(help="Also look for secrets in this file or folder; may be repeated."),
     ] = None,
     figure: Annotated[
         Path | None, typer.Option(help="Draw the ages of all credentials into this .png, .svg or .pdf.")
@@ -64,7 +64,7 @@ def credentials(
             r for c in found.store_subjects for r in credential_rows(c, judge) if fnmatchcase(r.owner, wanted)
         ],
         unread=unread_sections(found.store_subjects, "identities", "credentials"),
-        lying_about=_look_in(look_in, found.store_subjects) if look_in else None,
+        found_in_files=_look_in(look_in, found.store_subjects) if look_in else None,
     )
     if json:
         emit(encode(result))
@@ -73,10 +73,10 @@ def credentials(
     if figure is not None:
         from rusty_lantern.reports.figures.credentials import credential_ages
 
-        credential_ages(result, figure)
+        credential_ages(result, figure, limit=oldest_allowed(judge))
     rows = [*(row.judged for row in result.identities), *(row.judged for row in result.credentials)]
-    severities = [severity for judged in rows for severity in judged.drifted.values()]
-    ended(fail_on, [*severities, *("critical" for _ in result.lying_about or ())])
+    severities = [severity for judged in rows for severity in judged.drift.values()]
+    ended(fail_on, [*severities, *("critical" for _ in result.found_in_files or ())])
 
 
 def _look_in(places: list[Path], store_subjects: list[StoreSubject]) -> list[LeakRow]:

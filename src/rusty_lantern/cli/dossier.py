@@ -19,14 +19,14 @@ def register(app: typer.Typer) -> None:
     app.add_typer(dossiers, name="dossier", short_help="Check, export and make dossiers.")
 
 
-@dossiers.command("check", short_help="Is this a dossier that can be judged by?")
+@dossiers.command("check", short_help="Check a dossier before it is used.")
 def check(
     file: Annotated[Path, typer.Argument(help="A dossier, as JSON.", metavar="FILE")],
     json: JsonOption = False,
 ) -> None:
     """Check a dossier: its shape, what it refers to, where it contradicts itself, and that it holds no secret.
 
-    Use it on what a store's owner sends, before it goes into the estate. Example: lantern dossier check cellar.json
+    Use it on what a store's owner sends, before it goes into the estate. Example: lantern dossier check undercroft.json
     """
     from rusty_lantern.core.config.dossier_validation import check as faults_in
     from rusty_lantern.reports.results.dossier import CheckResult

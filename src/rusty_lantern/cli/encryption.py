@@ -13,7 +13,7 @@ from rusty_lantern.cli.session import FailOnOption, ended, opened_stores
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("encryption", short_help="Which key protects what, and what hangs on it.")(encryption)
+    app.command("encryption", short_help="List encryption keys, and what depends on them.")(encryption)
 
 
 def encryption(
@@ -51,12 +51,12 @@ def encryption(
         emit(encode(result))
     else:
         encryption_view(console(), result)
-    severities = [severity for row in result.keys for severity in row.judged.drifted.values()]
+    severities = [severity for row in result.keys for severity in row.judged.drift.values()]
     views = (
         [view for store_subject in found.store_subjects for view in store_subject.buckets.values()]
         if judge and fail_on
         else []
     )
     judged = [j for view in views for j in judge.findings(view)] if judge else []
-    about = [j for j in judged if j.status == "drifted" and j.requirement.fact.startswith("encryption.")]
+    about = [j for j in judged if j.status == "drift" and j.requirement.fact.startswith("encryption.")]
     ended(fail_on, [*severities, *(j.requirement.severity for j in about)])

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("exposure", short_help="Who can get in, with a request that would pass.")(exposure)
+    app.command("exposure", short_help="Show public access, with a request that would be allowed.")(exposure)
 
 
 def exposure(
@@ -29,7 +29,7 @@ def exposure(
     ] = None,
     probe: Annotated[
         bool,
-        typer.Option("--probe", help="Also knock without credentials at each list and read door."),
+        typer.Option("--probe", help="Also send one anonymous list and one anonymous read request to each bucket."),
     ] = False,
     fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
@@ -37,7 +37,7 @@ def exposure(
     as_of: AsOfOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Show who can get in: buckets by verbs, then each open or narrow door with a request that would pass it.
+    """Show public access: buckets by verbs, the worst first, then each way in with a request that would be allowed.
 
     Use it when something is said to be public, or is meant to be. Example: lantern exposure harbour/payroll-drop
     """
@@ -60,7 +60,9 @@ def exposure(
         return
     judge = judge_of(place, when)
     judged = [j for view in chosen for j in judge.findings(view)] if judge else []
-    about = [j for j in judged if j.status == "drifted" and j.requirement.fact.startswith(("exposure.", "doors"))]
+    about = [
+        j for j in judged if j.status == "drift" and j.requirement.fact.startswith(("exposure.", "anonymous-test"))
+    ]
     answered = ["high" for found in probed or () if found.outcome == "disagrees"]
     ended(fail_on, [*answered, *(j.requirement.severity for j in about)])
 
@@ -78,15 +80,19 @@ def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
     async def one_store(name: str) -> list[Probed]:
         store = next((s for s in place.estate().stores if s.name == name), None)
         if store is None or not PROTOCOLS[store.reads].probes:
-            why = "it is not in estate.yaml" if store is None else f"it is read by its {store.reads}, and has no door"
+            why = (
+                "it is not in estate.yaml"
+                if store is None
+                else f"it is read by its {store.reads}, and has no address to ask"
+            )
             note(f"{name} is not asked: {why}")
             return []
-        note(f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second")
+        note(f"testing anonymously: {store.at}, at most {store.pace.per_second} requests a second")
         found = []
         mine = [view for view in chosen if view.dossier.store == name]
         async with reader_of(Visit(store, place.folder, mine[0].moment)) as reader:
             for view in mine:
-                answers = (await probe_bucket(reader, view)).doors
+                answers = (await probe_bucket(reader, view)).anonymous_test
                 if not answers.settled:
                     note(f"{view.title} was not tried: {answers.reason}")
                 found += [probed(view, answer) for answer in answers.value or ()]

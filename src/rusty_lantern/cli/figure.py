@@ -10,7 +10,7 @@ from typing import Annotated, NamedTuple
 import typer
 
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
-from rusty_lantern.cli.session import Opened, judge_kept, kept_bytes, opened, opened_stores, since_when
+from rusty_lantern.cli.session import Opened, judge_kept, kept_bytes, oldest_allowed, opened, opened_stores, since_when
 
 
 class Name(StrEnum):
@@ -33,7 +33,7 @@ class Size(StrEnum):
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("figure", short_help="A figure by itself, for a slide or a page.")(figure)
+    app.command("figure", short_help="Draw one figure for a slide or a page.")(figure)
 
 
 def figure(
@@ -116,13 +116,13 @@ def _retention(asked: _Asked, out: Path, size: str) -> None:
     seen = [view for view in found.views if view.bucket.table.value is not None]
     if not seen:
         remedy = "lantern survey --objects all looks at objects"
-        raise BadInput(Problem("no bucket's objects were looked at in this survey", remedy=remedy))
+        raise BadInput(Problem("no bucket's objects were inspected in this survey", remedy=remedy))
     folder = found.survey.folder
     kept = [locks(table_path(folder, v.dossier.store, v.bucket.name), found.when, ("", 0), 0) for v in seen]
     tables = [view.bucket.table.value for view in seen]
     sampled = sum(table is not None and table.inspected < table.versions for table in tables)
     untold = f", {sampled} of them by a sample" if sampled else ""
-    words = f"{many(len(found.views) - len(seen), 'bucket')} more not looked into."
+    words = f"{many(len(found.views) - len(seen), 'bucket')} more not inspected."
     locked_bytes(f"{many(len(seen), 'bucket')}{untold}", words, kept, found.when, out, size)
 
 
@@ -133,9 +133,9 @@ def _credentials(asked: _Asked, out: Path, size: str) -> None:
     found = opened_stores(*asked)
     rows = [row for store_subject in found.store_subjects for row in credential_rows(store_subject, None)]
     result = CredentialsResult(
-        survey=found.survey.name, as_of=found.when, identities=[], credentials=rows, unread={}, lying_about=None
+        survey=found.survey.name, as_of=found.when, identities=[], credentials=rows, unread={}, found_in_files=None
     )
-    credential_ages(result, out, size)
+    credential_ages(result, out, size, oldest_allowed(found.judge()))
 
 
 _DRAWN: dict[Name, Callable[[_Asked, Path, str], None]] = {

@@ -25,7 +25,7 @@ ALTERED = 4
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("history", short_help="The kept surveys: how drift went, and whether they are as written.")(history)
+    app.command("history", short_help="List saved surveys: drift over time, integrity.")(history)
 
 
 def history(
@@ -36,7 +36,7 @@ def history(
     workspace_folder: WorkspaceOption = None,
     json: JsonOption = False,
 ) -> None:
-    """List the kept surveys, oldest first: drift by severity, what could not be told, what stood open, the hash.
+    """List saved surveys, oldest first: drift by severity, what is unknown, what was public, the hash.
 
     Use it to see how it goes, and with --verify to see whether a saved survey was altered. All are judged by the
     present baseline. Example: lantern history --figure trend.png
@@ -73,7 +73,7 @@ def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]
     known = {name: standings.known(name) for name in readable}
     missing = sum(one is None for one in known.values())
     if missing > 5:
-        note(f"judging {missing} surveys by the present baseline; it is kept, and needed once")
+        note(f"judging {missing} surveys by the present baseline; the result is saved")
     return {name: one or standings.of(name) for name, one in known.items()}
 
 

@@ -32,16 +32,16 @@ sheets:
       exposure.list:      {is: closed, severity: high}
       exposure.write:     {is: closed, severity: critical}
       exposure.delete:    {is: closed, severity: critical}
-      exposure.govern:    {is: closed, severity: critical}
+      exposure.change-settings:    {is: closed, severity: critical}
       versioning:         on
-      encryption.at-rest: at least provider-key
+      encryption.at-rest: at least provider-managed
       tags.steward:       present
 """
 
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("init", short_help="Write a workspace to start from.")(init)
+    app.command("init", short_help="Make a workspace to start from.")(init)
 
 
 def init(

@@ -12,12 +12,17 @@ import typer
 from typer.core import TyperGroup
 from typer.main import get_group
 
-COMMANDS = (
-    "init", "reach", "survey", "buckets", "show", "audit", "remedy", "waive", "baseline", "changes", "report", "figure",
-    "exposure", "why", "access", "try", "objects", "retention", "credentials", "encryption", "links", "mirrors",
-    "dossier", "history", "prune", "demo", "standin",
-)  # fmt: skip
-"""The commands, in the order in which help lists them; each is registered by the module of its name."""
+GROUPS = {
+    "Set up": ("init", "reach", "demo"),
+    "Survey": ("survey", "buckets", "show", "history"),
+    "Audit and fix": ("audit", "remedy", "try", "waive", "baseline", "changes", "report", "figure"),
+    "Access": ("exposure", "why", "access"),
+    "Data protection": ("objects", "retention", "encryption", "mirrors"),
+    "Credentials and links": ("credentials", "links"),
+    "Upkeep": ("dossier", "prune", "standin"),
+}
+"""The commands as the help groups them; each is registered by the module of its name."""
+COMMANDS = tuple(name for names in GROUPS.values() for name in names)
 
 
 class _Loaded(MutableMapping[str, click.Command]):
@@ -54,3 +59,13 @@ class OnDemand(TyperGroup):
         super().__init__(**about)
         self.commands = _Loaded()
         self.suggest_commands = not hasattr(click.exceptions, "NoSuchCommand")  # which suggests the nearest by itself
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The commands, group by group; those of no group last."""
+        grouped = {name for names in GROUPS.values() for name in names}
+        others = tuple(name for name in self.commands if name not in grouped)
+        for title, names in {**GROUPS, "More": others}.items():
+            rows = [(name, self.commands[name].get_short_help_str(70)) for name in names if name in self.commands]
+            if rows:
+                with formatter.section(title):
+                    formatter.write_dl(rows)

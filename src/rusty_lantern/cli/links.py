@@ -21,15 +21,15 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("links", short_help="Share links that are out, and what they open.")(links)
+    app.command("links", short_help="List share links, and what they allow.")(links)
 
 
 def links(
     files: Annotated[
-        list[Path] | None, typer.Argument(help="Text to look for links in; - is the standard input.", metavar="FILE…")
+        list[Path] | None, typer.Argument(help="Text to search for links; - is the standard input.", metavar="FILE…")
     ] = None,
     probe: Annotated[
-        bool, typer.Option("--probe", help="Also try each link that still stands and reads: one byte, once.")
+        bool, typer.Option("--probe", help="Also test each link that is valid and allows reading: one byte, once.")
     ] = False,
     fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
@@ -65,7 +65,7 @@ def links(
         emit(encode(result))
     else:
         links_view(console(), result)
-    ended(fail_on, (severity for row in result.links for severity in row.judged.drifted.values()))
+    ended(fail_on, (severity for row in result.links for severity in row.judged.drift.values()))
 
 
 def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int, list[LinkRow]]:

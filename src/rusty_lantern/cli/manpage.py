@@ -18,7 +18,7 @@ def manual() -> str:
     lines = [
         f'.TH LANTERN 1 "" "rusty-lantern {__version__}" "User Commands"',
         ".SH NAME",
-        r"lantern \- who can get into which bucket, and what has drifted from the baseline",
+        r"lantern \- who has access to which bucket, and what drifts from the baseline",
         ".SH SYNOPSIS",
         r".B lantern",
         r"[\fICOMMAND\fR] [\fIOPTIONS\fR] [\fIARGUMENTS\fR]",

@@ -11,7 +11,7 @@ from rusty_lantern.cli.session import FailOnOption, ended, mirrored_in, opened_s
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("mirrors", short_help="What the second site's copies lack.")(mirrors)
+    app.command("mirrors", short_help="Show what the second site's copies lack.")(mirrors)
 
 
 def mirrors(
@@ -45,4 +45,4 @@ def mirrors(
         emit(encode(result))
     else:
         mirrors_view(console(), result)
-    ended(fail_on, (severity for row in rows for severity in row.judged.drifted.values()))
+    ended(fail_on, (severity for row in rows for severity in row.judged.drift.values()))

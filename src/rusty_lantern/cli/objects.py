@@ -31,24 +31,25 @@ class Engine(StrEnum):
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("objects", short_help="Which objects break which requirement.")(objects)
+    app.command("objects", short_help="Show requirements on objects, and the objects that fail.")(objects)
 
 
 def objects(
     buckets: Annotated[
         list[str] | None,
         typer.Argument(
-            help="STORE/BUCKET; otherwise every bucket looked into.",
+            help="STORE/BUCKET; default: every inspected bucket.",
             metavar="[STORE/BUCKET]...",
             autocompletion=completing.buckets,
         ),
     ] = None,
-    breaking: Annotated[
-        str | None, typer.Option(help="Only this fact, with where its drift lies.", metavar="FACT")
+    fact: Annotated[
+        str | None, typer.Option(help="Only this fact, with the prefixes that fail.", metavar="FACT")
     ] = None,
     out: Annotated[
         Path | None, typer.Option(help="Write every version that breaks a requirement into this .csv or .parquet.")
     ] = None,
+    whole: Annotated[bool, typer.Option("--all", help="Requirements that are ok too.")] = False,
     engine: Annotated[Engine, typer.Option(help="Where the counting is done.")] = Engine.here,
     scheduler: Annotated[str, typer.Option(help="The Dask scheduler to use, with --engine dask.")] = "",
     fail_on: FailOnOption = None,
@@ -57,10 +58,10 @@ def objects(
     as_of: AsOfOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Hold the objects of each bucket against the baseline: checked, drifted, unknown, the first keys.
+    """Check the objects of each bucket against the baseline: how many fail, and the first of them.
 
-    Use it after an audit that found drift in objects. It needs a survey that looked at objects
-    (lantern survey --objects sample). Example: lantern objects harbour/camera-traps --breaking objects.encryption
+    Use it after an audit that found drift in objects. It needs a survey that inspected objects
+    (lantern survey --objects sample). Example: lantern objects harbour/camera-traps --fact objects.encryption
     """
     from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.reports.results.facts import encode
@@ -68,33 +69,33 @@ def objects(
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.objects import objects_view
 
-    if breaking is not None:
-        breaking = f"objects.{breaking.removeprefix('objects.')}"
-        _check(breaking)
+    if fact is not None:
+        fact = f"objects.{fact.removeprefix('objects.')}"
+        _check(fact)
     found = opened(workspace_folder, survey, as_of)
     chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
     tallies = _counted(found, judge, chosen, engine, scheduler)
     judged = [
-        (view, judgement)
+        (view, finding)
         for view in chosen
-        for judgement in judge.findings(view, tallies)
-        if judgement.tally is not None and breaking in (None, judgement.requirement.fact)
+        for finding in judge.findings(view, tallies)
+        if finding.tally is not None and fact in (None, finding.requirement.fact)
     ]
     judged.sort(key=lambda pair: _order(pair[1]))
     result = ObjectsResult(
         survey=found.survey.name,
         as_of=found.when,
         tables=[table_row(view) for view in chosen],
-        requirements=[object_row(j, _prefixes(found, view, j) if breaking else None) for view, j in judged],
+        requirements=[object_row(j, _prefixes(found, view, j) if fact else None) for view, j in judged],
     )
     if out is not None:
         _write(found, [(view, j) for view, j in judged if j.tally and j.tally.drifted], out)
     if json:
         emit(encode(result))
     else:
-        objects_view(console(), result)
-    ended(fail_on, (row.severity for row in result.requirements if row.status == "drifted"))
+        objects_view(console(), result, whole=whole)
+    ended(fail_on, (row.severity for row in result.requirements if row.status == "drift"))
 
 
 def _counted(found: Opened, judge: Judge, views: list[BucketSubject], engine: Engine, scheduler: str) -> Tallies:
@@ -133,19 +134,19 @@ def _check(fact: str) -> None:
         raise BadInput(Problem(what, remedy=error.hint or facts)) from None
 
 
-def _order(judgement: Finding) -> tuple[int, int, str, str]:
+def _order(finding: Finding) -> tuple[int, int, str, str]:
     from rusty_lantern.core.baseline.loader import SEVERITIES
 
-    status = ("drifted", "unknown", "waived", "held").index(judgement.status)
-    return status, SEVERITIES.index(judgement.requirement.severity), judgement.name, judgement.requirement.fact
+    status = ("drift", "unknown", "waived", "ok").index(finding.status)
+    return status, SEVERITIES.index(finding.requirement.severity), finding.name, finding.requirement.fact
 
 
-def _prefixes(found: Opened, view: BucketSubject, judgement: Finding) -> list[Prefix]:
+def _prefixes(found: Opened, view: BucketSubject, finding: Finding) -> list[Prefix]:
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.violations import by_prefix
 
     path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
-    return by_prefix(path, judgement.requirement, view.bucket, found.when)
+    return by_prefix(path, finding.requirement, view.bucket, found.when)
 
 
 def _write(found: Opened, judged: list[tuple[BucketSubject, Finding]], out: Path) -> None:
@@ -154,9 +155,9 @@ def _write(found: Opened, judged: list[tuple[BucketSubject, Finding]], out: Path
     from rusty_lantern.reports.formats.row_files import write_list
 
     def batches() -> object:
-        for view, judgement in judged:
+        for view, finding in judged:
             path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
-            yield from breaking(path, judgement.requirement, view.bucket, found.when)
+            yield from breaking(path, finding.requirement, view.bucket, found.when)
 
     rows = write_list(out, batches())  # type: ignore[arg-type]
     note(f"{rows:,} versions written into {out}")

@@ -16,7 +16,10 @@ if TYPE_CHECKING:
 WorkspaceOption = Annotated[
     Path | None,
     typer.Option(
-        "--workspace", "-w", help="The workspace folder; otherwise the nearest one upwards.", show_default=False
+        "--workspace",
+        "-w",
+        help="The workspace folder; default: the nearest parent folder with estate.yaml.",
+        show_default=False,
     ),
 ]
 
@@ -28,7 +31,7 @@ SurveyOption = Annotated[
     str | None,
     typer.Option(
         "--survey",
-        help="A kept survey, by the beginning of its name; otherwise the latest.",
+        help="A saved survey (unique prefix); default: the latest.",
         show_default=False,
         autocompletion=completing.surveys,
     ),
@@ -37,5 +40,9 @@ SurveyOption = Annotated[
 
 AsOfOption = Annotated[
     str | None,
-    typer.Option("--as-of", help="The moment that counts as now, e.g. 2026-11-02T06:00:00Z.", show_default=False),
+    typer.Option(
+        "--as-of",
+        help="Evaluate as of this time, e.g. 2026-11-02T06:00:00Z; default: the survey's.",
+        show_default=False,
+    ),
 ]

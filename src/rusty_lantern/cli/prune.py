@@ -12,14 +12,14 @@ from rusty_lantern.cli.session import workspace
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("prune", short_help="Thin the archive of surveys by a stated rule.")(prune)
+    app.command("prune", short_help="Delete old surveys by a rule.")(prune)
 
 
 def prune(
     keep: Annotated[
         list[str], typer.Option(help="'all for 30 days', 'daily for …', 'weekly for 1 year', 'monthly'; repeat it.")
     ],
-    go_ahead: Annotated[bool, typer.Option("--go-ahead", help="Take them away; otherwise only say which.")] = False,
+    delete: Annotated[bool, typer.Option("--delete", help="Delete them; default: only list them.")] = False,
     workspace_folder: WorkspaceOption = None,
 ) -> None:
     """Take old surveys away: all but the last of each period that a rule keeps, and never the latest.
@@ -37,15 +37,15 @@ def prune(
     screen = console()
     with sole(place.surveys):
         found = plan(place.surveys, rules)
-        if go_ahead:
+        if delete:
             take_away(place.surveys, found.go, "; ".join(keep))
-    word = "gone" if go_ahead else "would go"
+    word = "deleted" if delete else "would be deleted"
     for name in found.go:
         line(screen, (name, ""), (f"  {word}", "yellow"))
     stay = many(len(found.stay), "survey stays", "surveys stay")
-    line(screen, (f"{stay}, {len(found.go):,} {'are gone' if go_ahead else 'would go'}", "bold"))
-    if found.go and not go_ahead:
+    line(screen, (f"{stay}, {len(found.go):,} {'deleted' if delete else 'would be deleted'}", "bold"))
+    if found.go and not delete:
         rule = " ".join(f"--keep '{written}'" for written in keep)
-        next_step(screen, f"lantern prune {rule} --go-ahead", "take them away")
-    elif go_ahead:
+        next_step(screen, f"lantern prune {rule} --delete", "delete them")
+    elif delete:
         next_step(screen, "lantern history --verify", "the chain is followed through what was pruned")

@@ -11,7 +11,7 @@ from rusty_lantern.cli.session import moment, workspace
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("reach", short_help="Does each store answer, and what may this key ask?")(reach)
+    app.command("reach", short_help="Test each store: does it answer, what may this credential read.")(reach)
 
 
 def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, json: JsonOption = False) -> None:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("remedy", short_help="What would put drift right, with the document to apply.")(remedy)
+    app.command("remedy", short_help="Show what puts drift right, with the document to apply.")(remedy)
 
 
 def remedy(
@@ -63,9 +63,9 @@ def _remedies(found: Opened, where: str | None) -> RemedyResult:
     views = {("bucket", view.dossier.store, view.bucket.name): view for view in found.views}
     only = find_view(found.views, where, found.survey).title if where else None
     subjects: dict[tuple[str, str, str], list] = {}  # type: ignore[type-arg]
-    for judgement in audit.of("drifted"):
-        if only in (None, f"{judgement.store}/{judgement.name}") and (not only or judgement.kind == "bucket"):
-            subjects.setdefault((judgement.kind, judgement.store, judgement.name), []).append(judgement)
+    for finding in audit.of("drift"):
+        if only in (None, f"{finding.store}/{finding.name}") and (not only or finding.kind == "bucket"):
+            subjects.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
     rows = [
         remedy_row(store, kind, name, drifted[0].requirement.severity, one)
         for (kind, store, name), drifted in subjects.items()

@@ -9,17 +9,14 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import note
-from rusty_lantern.cli.session import LOOK_BACK, judge_kept, kept_bytes, opened, since_when
+from rusty_lantern.cli.session import LOOK_BACK, judge_kept, kept_bytes, opened, since_when, turned_since
 
 if TYPE_CHECKING:
-    from collections import Counter
     from collections.abc import Iterator, Sequence
 
-    from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.cli.session import Opened
     from rusty_lantern.core.audit.audit import Audit
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
-    from rusty_lantern.core.history.changes import Turn
     from rusty_lantern.core.history.drift_history import Key
     from rusty_lantern.core.remediation.remedy import Remedy
     from rusty_lantern.reports.html.page import Picture
@@ -31,7 +28,7 @@ MOST_COMPUTED = 200
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("report", short_help="One page for a manager, the administrator and an auditor.")(report)
+    app.command("report", short_help="Write one page for a manager, the administrator and an auditor.")(report)
 
 
 def report(
@@ -80,7 +77,8 @@ def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[
     kept = [one for one in history(place.surveys, verify=True) if one.name <= found.survey.name]
     result = report_result(
         found.survey, place.estate().name, found.when, place.baseline(), audit, views, since,
-        _remedies(views, audit), kept, _turned(place, found.survey.name, audit, whole=extract is None), extract or "",
+        _remedies(views, audit), kept,
+        turned_since(place, found.survey.name, audit, whole=extract is None), extract or "",
     )  # fmt: skip
     return result, views
 
@@ -89,6 +87,8 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketSubje
     """Only the buckets that have a fact of this value, and what was judged of them. Raises `BadInput`."""
     import msgspec
 
+    from rusty_lantern.core.audit.overview import overview
+    from rusty_lantern.core.audit.store_subject import store_subjects
     from rusty_lantern.core.baseline.evaluation import show_fact
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.facts.registry import UnknownFact, lookup
@@ -106,8 +106,10 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketSubje
         seen = sorted({show_fact(fact, view.fact(fact)) for view in found.views})
         raise BadInput(Problem(f"no bucket has {fact}={value}", remedy=f"there are: {', '.join(seen[:12])}"))
     names = {(view.dossier.store, view.bucket.name) for view in views}
-    kept = [j for j in audit.judgements if j.kind == "bucket" and (j.store, j.name) in names]
-    return views, msgspec.structs.replace(audit, judgements=kept, buckets=len(views), waivers=[])
+    kept = [j for j in audit.findings if j.kind == "bucket" and (j.store, j.name) in names]
+    stores = store_subjects(found.survey.dossiers, found.place.estate(), found.when)
+    told = overview(stores, views, kept, audit.waivers, found.when, only_buckets=True)
+    return views, msgspec.structs.replace(audit, findings=kept, buckets=len(views), waivers=[], overview=told)
 
 
 def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy, Sequence[Key]]]:
@@ -118,8 +120,8 @@ def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy
 
     by = {("bucket", view.dossier.store, view.bucket.name): view for view in views}
     subjects: dict[tuple[str, str, str], list] = {}  # type: ignore[type-arg]
-    for judgement in audit.of("drifted"):
-        subjects.setdefault((judgement.kind, judgement.store, judgement.name), []).append(judgement)
+    for finding in audit.of("drift"):
+        subjects.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
     computed = sum(any(j.requirement.fact.startswith("exposure.") for j in drifted) for drifted in subjects.values())
     found: list[tuple[Remedy, Sequence[Key]]] = []
     for subject, drifted in subjects.items():
@@ -127,23 +129,6 @@ def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy
         whole = whole or [Remedy((j.requirement.fact,), j.requirement.remedy or advice(j)) for j in drifted]
         found += [(one, [key_of(j) for j in drifted if j.requirement.fact in one.facts]) for one in whole]
     return found
-
-
-def _turned(place: Workspace, name: str, audit: Audit, *, whole: bool) -> Counter[Turn] | None:
-    """How drift turned since the survey before, None where there is none; of an extract, on what is in it."""
-    import msgspec
-
-    from rusty_lantern.archive.audit_cache import Standings
-    from rusty_lantern.archive.surveys import names
-    from rusty_lantern.core.history.changes import turns_since
-
-    earlier = [one for one in names(place.surveys) if one < name]
-    if not earlier:
-        return None
-    before = Standings(place, lambda survey: judge_kept(place, survey)).of(earlier[-1])
-    about = {(j.store, j.kind, j.name) for j in audit.judgements}
-    stood = [one for one in before.stood if whole or one.key[:3] in about]
-    return turns_since(msgspec.structs.replace(before, stood=stood), audit)
 
 
 def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketSubject]) -> list[Picture]:
@@ -157,7 +142,7 @@ def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketSubject
     at_a_glance(result, glance)
     where_data_sits(views, kept_bytes(found), found.survey.name, tiers)
     words = (
-        "The estate at a glance: each bucket by area: drifted, unknown, accepted or as required.",
+        "The estate at a glance: each bucket by area: drift, unknown, waived or ok.",
         "Where data sits: bytes by store, by encryption, and by the locks that objects have.",
     )
     drawn = [Picture(svg.getvalue().decode(), told) for svg, told in zip((glance, tiers), words, strict=True)]

@@ -21,19 +21,19 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("retention", short_help="What is locked, until when, and who could delete it.")(retention)
+    app.command("retention", short_help="Show what is protected, until when, and who can delete it.")(retention)
 
 
 def retention(
     buckets: Annotated[
         list[str] | None,
         typer.Argument(
-            help="STORE/BUCKET; otherwise every bucket looked into.",
+            help="STORE/BUCKET; default: every inspected bucket.",
             metavar="[STORE/BUCKET]...",
             autocompletion=completing.buckets,
         ),
     ] = None,
-    key: Annotated[str | None, typer.Option(help="Show all versions of this key, of one bucket.")] = None,
+    key: Annotated[str | None, typer.Option(help="Show all versions of this object, of one bucket.")] = None,
     timeline: Annotated[
         Path | None, typer.Option(help="Draw the bytes locked over the coming years into this .png, .svg or .pdf.")
     ] = None,
@@ -45,7 +45,7 @@ def retention(
 ) -> None:
     """Show what keeps versions from being deleted: by mode, by key, until when, and from whom.
 
-    Use it before promising that something is kept, or that it can be deleted. It needs a survey that looked at
+    Use it before promising that something cannot, or can, be deleted. It needs a survey that inspected
     objects (lantern survey --objects all). Example: lantern retention harbour/permit-archive
     """
     from rusty_lantern.core.audit.audit import Judge
@@ -60,7 +60,7 @@ def retention(
     seen = [view for view in chosen if view.bucket.table.value is not None]
     if (key is not None or timeline is not None) and (len(chosen) != 1 or not seen):
         why = f"{chosen[0].title}: {chosen[0].bucket.table.reason}" if len(chosen) == 1 else "name one STORE/BUCKET"
-        raise BadInput(Problem("--key and --timeline are about one bucket that was looked into", remedy=why))
+        raise BadInput(Problem("--key and --timeline are about one inspected bucket", remedy=why))
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
     rows = [_row(found, view, judge) for view in seen] if key is None else []
     result = RetentionResult(
@@ -81,7 +81,7 @@ def retention(
         emit(encode(result))
     else:
         retention_view(console(), result)
-    ended(fail_on, (one.severity for row in rows for one in row.breaking if one.status == "drifted"))
+    ended(fail_on, (one.severity for row in rows for one in row.breaking if one.status == "drift"))
 
 
 def _row(found: Opened, view: BucketSubject, judge: Judge) -> RetentionRow:
@@ -94,17 +94,23 @@ def _row(found: Opened, view: BucketSubject, judge: Judge) -> RetentionRow:
     assert table is not None
     rule = view.fact("lifecycle.expires-old").value
     path = table_path(found.survey.folder, view.dossier.store, bucket.name)
-    default = (lock.mode, lock.keep) if lock else ("", 0)
+    default = (lock.mode, lock.retention) if lock else ("", 0)
     summary = locks(path, found.when, default, rule if isinstance(rule, int) else 0)
     judged = judge.findings(view, tallied(found.survey, judge, [view]))
-    about = ("objects.mode", "objects.keep", "objects.hold", "objects.current-version", "objects.deletable-by")
+    about = (
+        "objects.mode",
+        "objects.retention",
+        "objects.legal-hold",
+        "objects.current-version",
+        "objects.deletable-by",
+    )
     return RetentionRow(
         store=view.dossier.store,
         bucket=bucket.name,
-        default=f"{lock.mode} {DURATION.show(lock.keep)}" if lock and lock.mode else "none",
+        default=f"{lock.mode} {DURATION.show(lock.retention)}" if lock and lock.mode else "none",
         locks=summary,
         sentence=sentence(summary, found.when),
-        bypass_holders=view.holders("unlock"),
+        bypass_holders=view.holders("bypass-retention"),
         breaking=[object_row(j) for j in judged if j.requirement.fact in about and j.tally and j.tally.drifted],
         inspected=table.inspected,
         versions=table.versions,
@@ -121,5 +127,7 @@ def _history(found: Opened, view: BucketSubject, key: str) -> list[VersionRow]:
     path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
     rows = [version_row(version, standing(version, found.when)) for version in read_versions(path, key)]
     if not rows:
-        raise BadInput(Problem(f'{view.title} has no key "{key}" in this survey', remedy="keys are written in full"))
+        raise BadInput(
+            Problem(f'{view.title} has no object "{key}" in this survey', remedy="object keys are written in full")
+        )
     return rows

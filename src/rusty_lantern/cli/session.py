@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 import typer
 
 if TYPE_CHECKING:
+    from collections import Counter
     from collections.abc import Iterable, Sequence
     from datetime import datetime
 
@@ -16,12 +17,14 @@ if TYPE_CHECKING:
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.audit.audit import Audit, Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
+    from rusty_lantern.core.audit.choice import Choice
     from rusty_lantern.core.audit.replicas import Behind, MirrorSubject
     from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.audit.waiver_file import Waiver
     from rusty_lantern.core.baseline.evaluation import Tallies
     from rusty_lantern.core.config.estate import Estate
     from rusty_lantern.core.errors import Place
+    from rusty_lantern.core.history.changes import Turn
     from rusty_lantern.core.history.drift_history import Key, Since
     from rusty_lantern.core.object_rules.tally import Tally
     from rusty_lantern.objects.retention_summary import Kept
@@ -39,7 +42,7 @@ class Floor(StrEnum):
 FailOnOption = Annotated[
     Floor | None,
     typer.Option(
-        "--fail-on", help="End with 1 if anything of this severity or worse drifted; else 0.", show_default=False
+        "--fail-on", help="Exit with 1 if there is drift of this severity or worse; else 0.", show_default=False
     ),
 ]
 
@@ -95,7 +98,11 @@ def tallied(taken: Survey, judge: Judge, views: Iterable[BucketSubject]) -> Tall
 
 
 def judge_kept(
-    place: Workspace, taken: Survey, when: datetime | None = None, waivers: Sequence[Waiver] | None = None
+    place: Workspace,
+    taken: Survey,
+    when: datetime | None = None,
+    waivers: Sequence[Waiver] | None = None,
+    choice: Choice | None = None,
 ) -> Audit:
     """Hold a kept survey against the workspace's baseline; as of its own moment unless another is given."""
     from rusty_lantern.core.audit.audit import Judge, audit
@@ -106,17 +113,19 @@ def judge_kept(
     judge = Judge(place.baseline(), when, tuple(place.waivers() if waivers is None else waivers))
     stores = store_subjects(taken.dossiers, estate, when)
     buckets = [view for one in stores for view in one.buckets.values()]
-    return audit(stores, judge, mirrored_in(taken, stores, estate), tallied(taken, judge, buckets))
+    return audit(stores, judge, mirrored_in(taken, stores, estate), tallied(taken, judge, buckets), choice)
 
 
 LOOK_BACK = 30
 """How many earlier surveys an audit judges anew, to tell since when drift stands; the others must be known."""
 
 
-def since_when(place: Workspace, taken: Survey, found: Audit, when: datetime | None = None) -> dict[Key, Since]:
+def since_when(
+    place: Workspace, taken: Survey, found: Audit, when: datetime | None = None, *, whole: bool = True
+) -> dict[Key, Since]:
     """Since when each drift of an audit stands, by the surveys kept before it. An audit as of the survey's own moment
-    is kept, so that nobody needs to judge it again."""
-    as_its_own = when in (None, taken.manifest.taken)
+    is kept, so that nobody needs to judge it again; `whole`: whether it is all of it."""
+    as_its_own = whole and when in (None, taken.manifest.taken)
     from rusty_lantern.archive.audit_cache import Standings
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.core.history.drift_history import since, standing_of
@@ -128,6 +137,23 @@ def since_when(place: Workspace, taken: Survey, found: Audit, when: datetime | N
     earlier = [name for name in names(place.surveys) if name < taken.name]
     seen = list(standings.before(earlier, LOOK_BACK))
     return since(now, seen, all_seen=len(seen) == len(earlier))
+
+
+def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = True) -> Counter[Turn] | None:
+    """How drift turned since the survey before, None where there is none; of an extract, on what is in it."""
+    import msgspec
+
+    from rusty_lantern.archive.audit_cache import Standings
+    from rusty_lantern.archive.surveys import names
+    from rusty_lantern.core.history.changes import turns_since
+
+    earlier = [one for one in names(place.surveys) if one < name]
+    if not earlier:
+        return None
+    before = Standings(place, lambda survey: judge_kept(place, survey)).of(earlier[-1])
+    about = {(j.store, j.kind, j.name) for j in audit.findings}
+    stood = [one for one in before.stood if whole or one.key[:3] in about]
+    return turns_since(msgspec.structs.replace(before, stood=stood), audit)
 
 
 class Opened(NamedTuple):
@@ -150,6 +176,15 @@ def judge_of(place: Workspace, when: datetime) -> Judge | None:
     if not (place.folder / "baseline.yaml").is_file():
         return None
     return Judge(place.baseline(), when, tuple(place.waivers()))
+
+
+def oldest_allowed(judge: Judge | None) -> int | None:
+    """The age in seconds that the baseline allows an access key, by its last sheet that says so."""
+    if judge is None:
+        return None
+    said = [r for sheet in judge.cascade.baseline.sheets for r in sheet.require if r.fact == "credential.age"]
+    limits = [r.comparison.values[0] for r in said if r.comparison and r.comparison.how == "at most"]
+    return int(str(limits[-1])) if limits else None
 
 
 class OpenedStores(NamedTuple):

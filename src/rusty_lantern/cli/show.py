@@ -14,22 +14,23 @@ from rusty_lantern.cli.session import find_view, opened, tallied
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("show", short_help="Every fact of one bucket, with its evidence.")(show)
+    app.command("show", short_help="Show every fact of one bucket.")(show)
 
 
 def show(
     bucket: Annotated[
         str, typer.Argument(help="STORE/BUCKET.", metavar="STORE/BUCKET", autocompletion=completing.buckets)
     ],
-    required: Annotated[bool, typer.Option("--required", help="Add what the baseline asks, and where.")] = False,
+    required: Annotated[bool, typer.Option("--required", help="Add what the baseline requires, and where.")] = False,
+    evidence: Annotated[bool, typer.Option("--evidence", help="Add each question and the store's answer.")] = False,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
     as_of: AsOfOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Show every fact of one bucket, with its state and evidence.
+    """Show every fact of one bucket, with its state; --evidence adds the questions and answers.
 
-    Use it to see why something drifted. Example: lantern show harbour/press-kit --required
+    Use it to see why something drifts. Example: lantern show harbour/press-kit --required
     """
     from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.reports.results.facts import encode, show_result
@@ -44,4 +45,4 @@ def show(
     if json:
         emit(encode(result))
     else:
-        show_view(console(), result)
+        show_view(console(), result, evidence=evidence)

@@ -42,15 +42,20 @@ def whereabouts(as_of: str | None) -> None:
     _told(screen, "surveys", f"{len(kept):,}, the last {_age(taken, now)}: {taken:%Y-%m-%dT%H:%M:%SZ}")
     standing = glimpse(folder, kept[-1])
     if standing is None:
-        _told(screen, "drift", "not judged by the present baseline yet")
-        next_step(screen, "lantern audit", "hold it against the baseline")
+        _told(screen, "drift", "not audited with the present baseline yet")
+        next_step(screen, "lantern audit", "check it against the baseline")
         return
     _stood(screen, standing)
-    drift = standing.counts.get("drifted", 0)
+    drift = standing.counts.get("drift", 0)
     if stopped:
         next_step(screen, "lantern survey --resume", "ask only what is missing")
     elif drift or standing.counts.get("unknown", 0):
-        next_step(screen, "lantern audit", "what it is, worst first")
+        worst = standing.worst()
+        for store, name, facts in worst[:3]:
+            _told(screen, "worst", f"{store}/{name}: {', '.join(facts)}", "bold")
+        if worst:
+            next_step(screen, f"lantern remedy {worst[0][0]}/{worst[0][1]}", "the exact fix")
+        next_step(screen, "lantern audit", "what to do first, and everything else")
     else:
         next_step(screen, "lantern survey", "see whether it is still so")
 
@@ -68,13 +73,13 @@ def _stood(screen: Console, standing: Glimpse) -> None:
     for severity, number in standing.drift_by_severity.items():
         if number:
             parts += [(f"{number} ", "bold"), (f"{severity}  ", STYLES[severity])]
-    line(screen, (f"{'drift':<{WIDE}}", "dim"), *(parts or [("none", STYLES["held"])]))
+    line(screen, (f"{'drift':<{WIDE}}", "dim"), *(parts or [("none", STYLES["ok"])]))
     unknown = standing.counts.get("unknown", 0)
     unread = f", not read: {', '.join(standing.unread)}" if standing.unread else ""
     _told(screen, "unknown", f"{unknown}{unread}", STYLES["unknown"] if unknown or unread else "dim")
     waived = standing.counts.get("waived", 0)
     if waived:
-        _told(screen, "accepted", f"{waived} for now")
+        _told(screen, "waived", f"{waived:,}")
 
 
 def _moment(as_of: str | None) -> datetime:

@@ -1,4 +1,4 @@
-"""`lantern survey`: read every bucket's settings and keep them."""
+"""`lantern survey`: read every bucket's settings and save them."""
 
 from __future__ import annotations
 
@@ -30,28 +30,34 @@ class Depth(StrEnum):
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("survey", short_help="Read every bucket's settings, and keep them.")(survey)
+    app.command("survey", short_help="Read every bucket's settings, and save them.")(survey)
 
 
 def survey(
     only: Annotated[list[str] | None, typer.Option(help="Only these STORE/BUCKET patterns; may be repeated.")] = None,
-    resume: Annotated[bool, typer.Option("--resume", help="Go on with the survey that was stopped.")] = False,
-    dry_run: Annotated[bool, typer.Option("--dry-run", help="Only say how many questions, to whom, how long.")] = False,
+    resume: Annotated[bool, typer.Option("--resume", help="Continue the survey that was stopped.")] = False,
+    dry_run: Annotated[
+        bool, typer.Option("--dry-run", help="Only show how many requests, to which stores, how long.")
+    ] = False,
     probe: Annotated[
-        bool, typer.Option("--probe", help="Also knock at each list and read door without credentials.")
+        bool,
+        typer.Option("--probe", help="Also send one anonymous list and one anonymous read request to each bucket."),
     ] = False,
     objects: Annotated[
-        Depth | None, typer.Option(help="How far to look at objects, instead of what estate.yaml says.")
+        Depth | None, typer.Option(help="How far to inspect objects; default: what estate.yaml says.")
     ] = None,
     since_last: Annotated[
         bool,
-        typer.Option("--since-last", help="Take over what is listed as in the survey before; settings are read anew."),
+        typer.Option(
+            "--since-last",
+            help="Reuse objects that are listed unchanged since the survey before; settings are read anew.",
+        ),
     ] = False,
-    list_limit: Annotated[int, typer.Option(help="Pages of 1,000 that are counted of one bucket.", min=1)] = 100,
+    list_limit: Annotated[int, typer.Option(help="Pages of 1,000 objects to count in one bucket.", min=1)] = 100,
     deadline: Annotated[
-        float | None, typer.Option(help="Stop after so many minutes; what was answered is kept.", min=0.01)
+        float | None, typer.Option(help="Stop after so many minutes; every answer is saved.", min=0.01)
     ] = None,
-    log: Annotated[Path | None, typer.Option(help="Write every question as a JSON line into this file.")] = None,
+    log: Annotated[Path | None, typer.Option(help="Write every request as a JSON line into this file.")] = None,
     workspace_folder: WorkspaceOption = None,
     as_of: AsOfOption = None,
     json: JsonOption = False,
@@ -100,7 +106,7 @@ def survey(
                 dossiers = asyncio.run(read_all(replace(plan, progress=progress), journals))
             folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only)
     except KeyboardInterrupt:
-        note("lantern: interrupted; every answer so far is kept. To go on: lantern survey --resume")
+        note("lantern: interrupted; every answer so far is saved. To continue: lantern survey --resume")
         raise typer.Exit(130) from None
     result = survey_result(surveys.load(place.surveys, folder.name))
     if json:

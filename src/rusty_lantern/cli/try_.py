@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("try", short_help="What a change would do, before it is applied.")(try_)
+    app.command("try", short_help="Show what a change would do, before it is applied.")(try_)
 
 
 def try_(
@@ -32,7 +32,7 @@ def try_(
     ] = None,
     bucket: Annotated[
         str | None,
-        typer.Option(help="An existing STORE/BUCKET, that the change is laid over.", autocompletion=completing.buckets),
+        typer.Option(help="An existing STORE/BUCKET that the change is applied to.", autocompletion=completing.buckets),
     ] = None,
     policy: Annotated[Path | None, typer.Option(help="A new policy for --bucket.")] = None,
     fail_on: Annotated[
@@ -46,10 +46,10 @@ def try_(
     as_of: AsOfOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Decide and judge a bucket that does not exist yet, or a change: who gets in, what would drift, what is mended.
+    """Decide and judge a bucket that does not exist yet, or a change: who gets in, what would drift, what is fixed.
 
     Use it before a change is applied; nothing is sent anywhere. Exit codes are those of audit, so that it can stand in
-    a pipeline. Example: lantern try --bucket harbour/payroll-drop --policy fenced.json
+    a pipeline. Example: lantern try --bucket harbour/payroll-drop --policy restricted.json
     """
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.results.access import TriesResult

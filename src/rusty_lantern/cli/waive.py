@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("waive", short_help="Accept a drift in writing, until a date.")(waive)
+    app.command("waive", short_help="Waive a drift in writing, until a date.")(waive)
 
 
 def waive(
@@ -31,8 +31,8 @@ def waive(
             help="STORE/NAME, as the audit names it.", metavar="STORE/NAME", autocompletion=completing.buckets
         ),
     ],
-    fact: Annotated[str, typer.Argument(help="The fact that drifted, or is unknown.", autocompletion=completing.facts)],
-    because: Annotated[str, typer.Option(help="Why it is accepted.")] = "",
+    fact: Annotated[str, typer.Argument(help="The fact that drifts, or is unknown.", autocompletion=completing.facts)],
+    because: Annotated[str, typer.Option(help="Why it is waived.")] = "",
     by: Annotated[str, typer.Option(help="The role that accepts it.")] = "",
     until: Annotated[str, typer.Option(help="When it ends, e.g. 2027-03-31.")] = "",
     workspace_folder: WorkspaceOption = None,
@@ -41,7 +41,7 @@ def waive(
 ) -> None:
     """Add a waiver to waivers.yaml: this drift, as it is now and no worse, for a reason, by a role, until a date.
 
-    Use it for what cannot be mended today, or cannot be read. What is missing is asked for. Example:
+    Use it for what cannot be fixed today, or cannot be read. What is missing is asked for. Example:
     lantern waive harbour/press-kit exposure.list --because "until the new site is up" --by "head of outreach"
     --until 2027-03-31
     """
@@ -52,15 +52,15 @@ def waive(
     when = moment(as_of, taken.manifest.taken)
     had = place.waivers()
     found = judge_kept(place, taken, when, had)
-    drift = _drift(found.judgements, of, fact)
+    drift = _drift(found.findings, of, fact)
     answers = [
         _asked(words, given)
-        for words, given in (("why is it accepted", because), ("by which role", by), ("until when", until))
+        for words, given in (("why is it waived", because), ("by which role", by), ("until when", until))
     ]
     _add(place, drift, answers, when, baseline.longest_waiver)
 
 
-def _drift(judgements: list[Finding], of: str, fact: str) -> Finding:
+def _drift(findings: list[Finding], of: str, fact: str) -> Finding:
     """The drift that is to be waived. Raises `BadInput` where there is none."""
     from rusty_lantern.core.errors import BadInput, Problem, nearest
     from rusty_lantern.core.facts.registry import UnknownFact, lookup
@@ -69,16 +69,16 @@ def _drift(judgements: list[Finding], of: str, fact: str) -> Finding:
         lookup(fact)
     except UnknownFact as error:
         raise BadInput(Problem(f'unknown fact "{fact}"', remedy=error.hint or "docs/facts.md")) from None
-    mine = [j for j in judgements if f"{j.store}/{j.name}" == of and j.requirement.fact == fact]
-    drifted = next((j for status in ("drifted", "unknown") for j in mine if j.status == status), None)
+    mine = [j for j in findings if f"{j.store}/{j.name}" == of and j.requirement.fact == fact]
+    drifted = next((j for status in ("drift", "unknown") for j in mine if j.status == status), None)
     if drifted is not None:
         return drifted
     if mine:
         why = f"it is waived already: {mine[0].reason}" if mine[0].status == "waived" else f"it is {mine[0].status}"
         raise BadInput(
-            Problem(f"{fact} of {of} has not drifted: {why}", remedy="only drift, and what is unknown, can be waived")
+            Problem(f"{fact} of {of} has no drift: {why}", remedy="only drift, and what is unknown, can be waived")
         )
-    hint = nearest(of, {f"{j.store}/{j.name}" for j in judgements if j.requirement.fact == fact})
+    hint = nearest(of, {f"{j.store}/{j.name}" for j in findings if j.requirement.fact == fact})
     raise BadInput(Problem(f"nothing is required of {fact} on {of}", remedy=hint or "lantern audit lists the drift"))
 
 
@@ -119,4 +119,4 @@ def _add(place: Workspace, drift: Finding, answers: list[str], when: datetime, l
     document = before.rstrip("\n") + "\n" + written(drift, because, by, when, end)
     read_waivers(document, WAIVERS)
     write_whole(path, document.encode())
-    note(f"{WAIVERS}: {drift.requirement.fact} of {drift.store}/{drift.name} is accepted until {show_moment(end)}")
+    note(f"{WAIVERS}: {drift.requirement.fact} of {drift.store}/{drift.name} is waived until {show_moment(end)}")

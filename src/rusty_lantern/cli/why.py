@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 def register(app: typer.Typer) -> None:
     """Enter the command."""
-    app.command("why", short_help="One request, decided rule by rule.")(why)
+    app.command("why", short_help="Evaluate one request, rule by rule.")(why)
 
 
 def why(
@@ -32,7 +32,9 @@ def why(
             "--as", help="anyone, any-account, an identity of the store by name, an account number or a resource name."
         ),
     ] = "anyone",
-    verb: Annotated[str, typer.Option(help="list, read, write, delete, govern, unlock or inspect.")] = "read",
+    verb: Annotated[
+        str, typer.Option(help="list, read, write, delete, change-settings, bypass-retention, read-settings.")
+    ] = "read",
     action: Annotated[str, typer.Option(help="One protocol action instead of a verb, e.g. s3:PutObjectAcl.")] = "",
     key: Annotated[str, typer.Option(help="The object's key.")] = "a",
     address: Annotated[str, typer.Option("--from", help="The address that the request comes from.")] = "203.0.113.9",
@@ -51,7 +53,7 @@ def why(
 ) -> None:
     """Decide one request step by step: every rule, matched or the first part of it that did not.
 
-    Use it to see why a door is open. Example: lantern why harbour/payroll-drop --as anyone --verb read
+    Use it to see why access is open. Example: lantern why harbour/payroll-drop --as anyone --verb read
     """
     from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, read_pairs, read_request_specs
     from rusty_lantern.reports.results.access import decision_result, encode_lines

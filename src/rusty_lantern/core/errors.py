@@ -73,7 +73,7 @@ class ProblemList:
 def nearest(word: str, known: Iterable[str]) -> str:
     """A hint with the known word most like `word`, or an empty text.
 
-    >>> nearest("versionning", ["versioning", "place"])
+    >>> nearest("versionning", ["versioning", "region"])
     'did you mean "versioning"?'
     """
     found = get_close_matches(word, list(known), n=1, cutoff=0.6)

@@ -79,7 +79,7 @@ def _mark(node: Any, file: str, depth: int, seen: set[int]) -> Marked:
         if key.text is None:
             raise BadInput(Problem("a name must be a text", key.place))
         if key.text in names:
-            raise BadInput(Problem(f'"{key.text}" stands twice', key.place))
+            raise BadInput(Problem(f'"{key.text}" appears twice', key.place))
         names.add(key.text)
         pairs.append((key, _mark(value_node, file, depth + 1, seen)))
     return Marked(place, fields=tuple(pairs))

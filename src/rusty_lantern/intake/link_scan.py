@@ -53,7 +53,7 @@ def _mine(stream: BinaryIO, name: str, mined: Mined, seen: dict[bytes, None]) ->
                 continue
             seen[key] = None
             if len(seen) > MOST_LINKS:
-                raise BadInput(Problem(f"more than {MOST_LINKS:,} different links", Place(name), "look in less"))
+                raise BadInput(Problem(f"more than {MOST_LINKS:,} different links", Place(name), "search less"))
             mined.found.append((signed, address, f"{name}:{counted}"))
         line += text.count(b"\n", 0, len(text) - before)
 

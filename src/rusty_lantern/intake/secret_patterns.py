@@ -104,8 +104,8 @@ def _chosen(value: str) -> bool:
 
 
 def _random(text: str) -> bool:
-    mixed = re.search("[a-z]", text) and re.search("[A-Z]", text) and re.search("[0-9]", text)
-    return bool(mixed) and _entropy(text) >= DENSE
+    shared_by_admin_and_app = re.search("[a-z]", text) and re.search("[A-Z]", text) and re.search("[0-9]", text)
+    return bool(shared_by_admin_and_app) and _entropy(text) >= DENSE
 
 
 def _entropy(text: str) -> float:

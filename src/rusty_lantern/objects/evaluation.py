@@ -1,4 +1,4 @@
-"""Object requirements held against version tables: one pass over a table, whatever the number of requirements."""
+"""Object requirements ok against version tables: one pass over a table, whatever the number of requirements."""
 
 from __future__ import annotations
 

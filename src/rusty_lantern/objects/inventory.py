@@ -24,9 +24,9 @@ if TYPE_CHECKING:
 
 _SWITCH = "CASE lower({0}) WHEN 'true' THEN true WHEN 'on' THEN true WHEN 'yes' THEN true ELSE false END"
 _WORDS = {
-    "not-sse": "none", "none": "none", "sse-s3": "provider-key", "provider-key": "provider-key",
-    "sse-kms": "managed-key", "dsse-kms": "managed-key", "managed-key": "managed-key",
-    "sse-c": "customer-key", "customer-key": "customer-key",
+    "not-sse": "none", "none": "none", "sse-s3": "provider-managed", "provider-managed": "provider-managed",
+    "sse-kms": "customer-managed", "dsse-kms": "customer-managed", "customer-managed": "customer-managed",
+    "sse-c": "customer-provided", "customer-provided": "customer-provided",
 }  # fmt: skip
 _KEEPER = "CASE lower({0}) " + " ".join(f"WHEN '{w}' THEN '{k}'" for w, k in _WORDS.items()) + " END"
 _MODE = "CASE lower({0}) WHEN 'governance' THEN 'governance' WHEN 'compliance' THEN 'compliance' WHEN '' THEN '' END"

@@ -11,8 +11,8 @@ from rusty_lantern.objects.duckdb_engine import microseconds, reading
 EXAMPLES = 5
 MOST_KEYS = 10_000
 _SORTS = {
-    "vanished, though locked until later": "b.key IS NULL AND a.mode <> '' AND epoch_us(a.until) > $moment",
-    "vanished, though under legal hold": "b.key IS NULL AND a.hold",
+    "deleted while under retention": "b.key IS NULL AND a.mode <> '' AND epoch_us(a.until) > $moment",
+    "deleted while under legal hold": "b.key IS NULL AND a.hold",
     "retention shortened": "b.key IS NOT NULL AND a.mode <> '' AND (b.mode = '' OR b.until < a.until)",
     "mode weakened": "b.key IS NOT NULL AND a.mode = 'compliance' AND b.mode = 'governance'",
     "legal hold lifted": "b.key IS NOT NULL AND a.hold AND b.hold = false",

@@ -25,15 +25,16 @@ BINDS = "(mode <> '' AND until > $moment)"
 _PROTECTED_BENEATH = "(coalesce(beneath_until > $moment, false) OR coalesce(beneath_hold, false))"
 SOURCE = f"""(SELECT *,
   CASE WHEN NOT current THEN NULL
-    WHEN marker THEN CASE WHEN {_PROTECTED_BENEATH} THEN 'hidden' WHEN beneath_unknown THEN 'unknown' END
+    WHEN marker THEN CASE WHEN {_PROTECTED_BENEATH} THEN 'marker-over-protected' WHEN beneath_unknown THEN 'unknown' END
     WHEN coalesce({BINDS}, false) OR coalesce(hold, false) THEN 'protected'
     WHEN deleter = 'unknown' THEN 'unknown'
-    WHEN {_PROTECTED_BENEATH} THEN 'shadowing' WHEN beneath_unknown THEN 'unknown' ELSE 'bare' END AS key_state
+    WHEN {_PROTECTED_BENEATH} THEN 'unprotected-over-protected' WHEN beneath_unknown THEN 'unknown'
+    ELSE 'unprotected' END AS key_state
 FROM (SELECT *,
-  CASE WHEN marker THEN 'anyone'
+  CASE WHEN marker THEN 'delete-permission'
     WHEN coalesce(hold, false) OR coalesce(mode = 'compliance' AND until > $moment, false) THEN 'nobody'
     WHEN mode IS NULL OR hold IS NULL THEN 'unknown'
-    WHEN {BINDS} THEN 'bypass' ELSE 'anyone' END AS deleter,
+    WHEN {BINDS} THEN 'bypass-retention' ELSE 'delete-permission' END AS deleter,
   lower(nullif(regexp_extract(key, '\\.([^./]+)$', 1), '')) AS extension,
   rtrim(string_split(content_type, ';')[1]) AS media_type
 FROM (SELECT * REPLACE (
@@ -78,7 +79,7 @@ _COLUMNS: dict[str, Column] = {
     "objects.age": Column("($moment - written) // 1000000", "written IS NOT NULL"),
     "objects.tier": Column("nullif(tier, '')", "true"),
     "objects.content-type": Column("content_type", f"{_LOOKED} OR content_type IS NOT NULL"),
-    "objects.type-fits": Column(
+    "objects.content-type-matches-extension": Column(
         f"CASE WHEN CASE extension {_FITS} END THEN 'on' ELSE 'off' END",
         f"{_LOOKED} OR content_type IS NOT NULL",
         f"{_OBJECT} AND extension IN {tuple(FITTING)}",
@@ -100,11 +101,11 @@ _COLUMNS: dict[str, Column] = {
         "encryption_key IS NOT NULL AND encryption IS NOT NULL AND $key IS NOT NULL",
     ),
     "objects.mode": Column("nullif(mode, '')", "mode IS NOT NULL"),
-    "objects.keep": Column(
+    "objects.retention": Column(
         "CASE WHEN mode <> '' THEN (until - written) // 1000000 END",
         "mode IS NOT NULL AND (mode = '' OR (until IS NOT NULL AND written IS NOT NULL))",
     ),
-    "objects.hold": Column("CASE WHEN hold THEN 'on' ELSE 'off' END", "hold IS NOT NULL"),
+    "objects.legal-hold": Column("CASE WHEN hold THEN 'on' ELSE 'off' END", "hold IS NOT NULL"),
     "objects.deletable-by": Column("deleter", "deleter <> 'unknown'"),
     "objects.current-version": Column("key_state", "key_state <> 'unknown'", "key_state IS NOT NULL"),
 }

@@ -148,7 +148,7 @@ def _keys(dossier: Dossier, query: dict[str, str]) -> str:
         (
             element("UserName", holder.name)
             + element("AccessKeyId", key.id)
-            + element("Status", "Active" if key.state.value == "live" else "Inactive")
+            + element("Status", "Active" if key.state.value == "active" else "Inactive")
             + _time("CreateDate", key.created)
             for key in dossier.credentials.value or ()
             if key.owner == holder.name
@@ -174,13 +174,13 @@ def _login(dossier: Dossier, query: dict[str, str]) -> str:
 
 def _factors(dossier: Dossier, query: dict[str, str]) -> str:
     holder = _person(dossier, query)
-    devices = [element("SerialNumber", f"device of {holder.name}")] if holder.second_factor.value else []
+    devices = [element("SerialNumber", f"device of {holder.name}")] if holder.mfa.value else []
     return _many("MFADevices", devices) + element("IsTruncated", "false")
 
 
 def _summary(dossier: Dossier, _: dict[str, str]) -> str:
     root = next((h for h in dossier.identities.value or () if h.kind == "root"), None)
-    factor = bool(root and root.second_factor.value)
+    factor = bool(root and root.mfa.value)
     keys = sum(key.owner == ROOT for key in dossier.credentials.value or ())
     told = {"AccountMFAEnabled": int(factor), "AccountAccessKeysPresent": keys}
     entries = "".join(f"<entry>{element('key', k)}{element('value', v)}</entry>" for k, v in told.items())

@@ -91,7 +91,7 @@ def headers(version: ObjectVersion) -> dict[str, str]:
         "content-encoding": version.content_encoding,
         "content-disposition": version.disposition,
         "x-amz-version-id": version.version,
-        "x-amz-server-side-encryption": {"provider-key": "AES256", "managed-key": "aws:kms"}.get(
+        "x-amz-server-side-encryption": {"provider-managed": "AES256", "customer-managed": "aws:kms"}.get(
             version.encryption or ""
         ),
         "x-amz-server-side-encryption-aws-kms-key-id": version.encryption_key,
@@ -110,8 +110,8 @@ def retention(version: ObjectVersion) -> bytes:
     return document("Retention", element("Mode", (version.mode or "").upper()) + until)
 
 
-def object_grants(version: ObjectVersion, owner: str) -> bytes:
-    """The access list of a version."""
+def object_acls(version: ObjectVersion, owner: str) -> bytes:
+    """The ACL of a version."""
     public: dict[str, list[Grant]] = {
         "read": [Grant("anyone", "read")],
         "write": [Grant("anyone", "read"), Grant("anyone", "write-acp")],
@@ -175,14 +175,14 @@ def uploads(bucket: str, found: Uploads) -> bytes:
 
 
 WRITERS: dict[str, tuple[str, Callable[[Any], bytes], str]] = {
-    "acl": ("grants", grants_document, "NoSuchAccessList"),
+    "acl": ("acl", grants_document, "NoSuchAccessList"),
     "ownershipControls": ("ownership", ownership_document, "OwnershipControlsNotFoundError"),
     "policy": ("policy", lambda text: text.encode(), "NoSuchBucketPolicy"),
     "policyStatus": (
         "public_status", lambda public: document("PolicyStatus", element("IsPublic", str(public).lower())),
         "NoSuchBucketPolicy",
     ),
-    "publicAccessBlock": ("guards", guards_document, "NoSuchPublicAccessBlockConfiguration"),
+    "publicAccessBlock": ("public_access_guards", guards_document, "NoSuchPublicAccessBlockConfiguration"),
     "versioning": ("versioning", versioning_document, "NoSuchVersioning"),
     "encryption": ("encryption", encryption_document, "ServerSideEncryptionConfigurationNotFoundError"),
     "object-lock": ("lock", lock_document, "ObjectLockConfigurationNotFoundError"),
@@ -201,6 +201,6 @@ WRITERS: dict[str, tuple[str, Callable[[Any], bytes], str]] = {
         "transfer_endpoint",
         lambda on: document("AccelerateConfiguration", element("Status", "Enabled" if on else "Suspended")), "",
     ),
-    "location": ("place", lambda place: document("LocationConstraint", escape(place)), "NoSuchLocation"),
+    "location": ("region", lambda region: document("LocationConstraint", escape(region)), "NoSuchLocation"),
 }  # fmt: skip
 """Sub-resource → the dossier's field, how its value is written, and the code for *not configured*."""

@@ -148,10 +148,10 @@ class Standin:
         if "Action" in asked.query:
             return self._identity_service(asked.query)
         if asked.key == ACCOUNT_GUARDS_PATH:
-            guards = self.holdings.dossier.guards.value
-            if guards is None:
+            public_access_guards = self.holdings.dossier.public_access_guards.value
+            if public_access_guards is None:
                 raise Refused(404, "NoSuchPublicAccessBlockConfiguration")
-            return _xml(guards_document(guards))
+            return _xml(guards_document(public_access_guards))
         owner = self.holdings.dossier.account.value or ""
         return _xml(documents.list_of_buckets(owner, self.holdings.dossier.buckets))
 
@@ -194,7 +194,7 @@ class Standin:
         if "tagging" in asked.query:
             return _xml(tags_document(version.tags or {}))
         if "acl" in asked.query:
-            return _xml(documents.object_grants(version, self.holdings.dossier.account.value or ""))
+            return _xml(documents.object_acls(version, self.holdings.dossier.account.value or ""))
         if "retention" in asked.query or "legal-hold" in asked.query:
             return self._kept(version, "retention" in asked.query)
         told = documents.headers(version)

@@ -62,8 +62,8 @@ class WantedDetails(msgspec.Struct, frozen=True):
     """What is asked of each version besides its headers, since the baseline requires it: a question each."""
 
     tags: bool = False
-    grants: bool = False
-    """Its own access list."""
+    acl: bool = False
+    """Its own ACL."""
 
 
 class ObjectSource(Protocol):
@@ -74,7 +74,7 @@ class ObjectSource(Protocol):
 
     @property
     def public(self) -> list[ObjectGrant]:
-        """What access lists that were read here grant the public."""
+        """What ACLs that were read here grant the public."""
 
 
 class ObjectTable(Protocol):

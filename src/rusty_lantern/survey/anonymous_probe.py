@@ -51,9 +51,9 @@ async def probe_bucket(reader: StoreReader, view: BucketSubject) -> Bucket:
     except LanternError:
         raise
     except Exception as error:
-        return msgspec.structs.replace(view.bucket, doors=Answer("failed", None, defect(error)))
+        return msgspec.structs.replace(view.bucket, anonymous_test=Answer("failed", None, defect(error)))
     evidence = Evidence("; ".join(k.asked for k in answers), "; ".join(k.answer for k in answers), view.dossier.taken)
-    return msgspec.structs.replace(view.bucket, doors=Answer("known", answers, "", evidence))
+    return msgspec.structs.replace(view.bucket, anonymous_test=Answer("known", answers, "", evidence))
 
 
 async def _ask(reader: StoreReader, view: BucketSubject) -> list[ProbeAnswer]:

@@ -19,7 +19,7 @@ from rusty_lantern.archive.journal import Journal
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.config.object_scan import Sample
-from rusty_lantern.core.model.bucket import Bucket, ObjectGrants, Table, Usage, Versions
+from rusty_lantern.core.model.bucket import Bucket, ObjectAcls, Table, Usage, Versions
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.inventory import Taken, files_of, take
@@ -119,7 +119,7 @@ class TableInMaking:
                     rows = await self._looked_at(source, known, versions, picked, looked)
                     writer.add(rows)
                     whole = whole and all(
-                        v.marker or v.public == "none" or (v.public is not None and not known.taken_over) for v in rows
+                        v.marker or v.public == "none" or (v.public is not None and not known.reused) for v in rows
                     )
                     self.gathering.looked_at += sum(picked)
                     self.gathering.told(self.gathering.looked_at)
@@ -131,8 +131,8 @@ class TableInMaking:
                     inspected=inspected,
                     seed=store.sample.seed if looked == "sample" else 0,
                     confidence=store.sample.confidence,
-                    taken_over=known.taken_over,
-                    object_grants=ObjectGrants(source.public, whole) if wanted.grants else None,
+                    reused=known.reused,
+                    object_acls=ObjectAcls(source.public, whole) if wanted.acl else None,
                 )
                 writer.describe(table)
         finally:
@@ -181,7 +181,7 @@ class Known:
     """What an earlier survey saw, read along in the same order."""
 
     def __init__(self, path: Path | None) -> None:
-        self.taken_over = 0
+        self.reused = 0
         found = read_versions(path) if path else iter(())
         self._keys = ((key, list(group)) for key, group in groupby(found, key=lambda v: v.key))
         self._key: tuple[str, list[ObjectVersion]] | None = next(self._keys, None)
@@ -196,6 +196,6 @@ class Known:
         same = (version.version, version.etag, version.size, version.written)
         for old in self._key[1]:
             if old.inspected == "yes" and (old.version, old.etag, old.size, old.written) == same:
-                self.taken_over += 1
+                self.reused += 1
                 return msgspec.structs.replace(old, current=version.current, tier=version.tier)
         return None

@@ -103,7 +103,7 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
                 tasks = [group.create_task(one(store, patterns)) for store, patterns in plan.stores()]
         except TimeoutError:
             what = f"the survey was not whole after {plan.deadline:g} minutes"
-            remedy = "every answer so far is kept; to go on: lantern survey --resume"
+            remedy = "every answer so far is saved; to continue: lantern survey --resume"
             raise OutOfTime(Problem(what, remedy=remedy)) from None
         except BaseExceptionGroup as errors:
             raise _first(errors) from None
@@ -140,13 +140,11 @@ async def _read_store(
             read = await with_beside(visit, await reader.survey(order), plan.progress.noted)
             if journal.replayed:
                 plan.progress.noted(
-                    f"{store.name}: {journal.replayed:,} answers were kept, {reader.asked:,} questions were asked now"
+                    f"{store.name}: {journal.replayed:,} answers were saved, {reader.asked:,} questions were asked now"
                 )
             if not plan.probe or not reader.capabilities.probes:
                 return read
-            plan.progress.noted(
-                f"knocking at {store.at} without credentials, at most {store.pace.per_second} requests a second"
-            )
+            plan.progress.noted(f"testing anonymously: {store.at}, at most {store.pace.per_second} requests a second")
             return await probe_store(reader, read, plan.estate)
     except NoCredential as error:
         lost: Answer[int] = Answer("denied", None, str(error.complaints[0].what))
@@ -220,9 +218,9 @@ async def estimate(plan: Plan) -> tuple[list[str], bool]:
 
 
 def _besides(store: Store) -> str:
-    """What cannot be told beforehand: how many versions there are to look at."""
+    """What unknown beforehand: how many versions there are to look at."""
     inspected = any(looked in ("sample", "all") for _, looked in store.objects)
-    return "; besides, one for each version that is looked at" if inspected else ""
+    return "; besides, one for each version that is inspected" if inspected else ""
 
 
 @contextmanager

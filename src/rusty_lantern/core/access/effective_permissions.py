@@ -126,7 +126,7 @@ class EffectivePermissions:
         """The verbs that an identity has on at least one bucket; partly known where some hang on what is not known."""
         found = self.of(holder)
         levels = {verb: {p.reach[verb].level for p in found if verb in p.reach} for verb in VERBS}
-        open_ones = [verb for verb in VERBS if levels[verb] & {"open", "narrow"}]
+        open_ones = [verb for verb in VERBS if levels[verb] & {"open", "restricted"}]
         doubtful = [verb for verb in VERBS if "unknown" in levels[verb] and verb not in open_ones]
         if doubtful:
             doubts = (
@@ -142,7 +142,7 @@ class EffectivePermissions:
 
     def least(self, holder: Identity) -> str:
         """The verbs that an identity certainly has on at least one bucket."""
-        levels = {verb for p in self.of(holder) for verb, one in p.reach.items() if one.level in ("open", "narrow")}
+        levels = {verb for p in self.of(holder) for verb, one in p.reach.items() if one.level in ("open", "restricted")}
         return " ".join(verb for verb in VERBS if verb in levels)
 
     def on(self, holder: Identity, bucket: str) -> dict[str, Reach]:
@@ -172,7 +172,7 @@ class EffectivePermissions:
         for kind, buckets in alike.items():
             reach = self._once(holder, side, buckets[0], kind)
             if reach:
-                shown = tuple((verb, one.level, one.fence) for verb, one in reach.items())
+                shown = tuple((verb, one.level, one.restriction) for verb, one in reach.items())
                 found.setdefault(shown, []).extend(buckets)
                 reaches[shown] = reach
         return [PermissionGroup(reaches[shown], tuple(sorted(buckets))) for shown, buckets in found.items()]

@@ -11,20 +11,20 @@ from rusty_lantern.core.model.bucket import ProbeAnswer
 Outcome = Literal["disagrees", "ambiguous", "agrees"]
 """How an answer stands to a verdict, worst first."""
 
-SHUT_OUT_IS_LET_IN = "the store lets in whom the rules shut out"
-LET_IN_IS_SHUT_OUT = "the store shuts out whom the rules let in: it reads them differently, or something is in front"
+SHUT_OUT_IS_LET_IN = "the store allows what the rules deny"
+LET_IN_IS_SHUT_OUT = "the store denies what the rules allow: it reads them differently, or something is in front"
 
 
 def compare(level: str, answer: ProbeAnswer) -> tuple[Outcome, str]:
     """One answer against the verdict for `anyone`, and why."""
     if answer.let_in is None:
-        return "ambiguous", "neither let in nor refused"
+        return "ambiguous", "neither allowed nor denied"
     if level == "closed":
         return ("disagrees", SHUT_OUT_IS_LET_IN) if answer.let_in else ("agrees", "")
     if level == "open":
         return ("agrees", "") if answer.let_in else ("disagrees", LET_IN_IS_SHUT_OUT)
-    if level == "narrow":
-        return "agrees", "let in from here as well" if answer.let_in else "refused from here, as the fence says"
+    if level == "restricted":
+        return "agrees", "allowed from here as well" if answer.let_in else "denied from here, as the condition says"
     return (
         "ambiguous",
         f"{'let in' if answer.let_in else 'refused'} from here; there is no verdict to hold that against",

@@ -89,7 +89,7 @@ def names_in(rules: Rules) -> frozenset[str]:
     """Every name that may stand for an identity, an account or a group in rules."""
     whos = [w for s in rules.policy.statements for one in _with_caps(s) if (w := one.principals) is not None]
     found = {name for who in whos for name in (*who.accounts, *who.canonical)}
-    found |= {grant.identity for grant in rules.grants} | {right.identity for right in rules.rights}
+    found |= {grant.identity for grant in rules.acl} | {right.identity for right in rules.rights}
     return frozenset(found - {""})
 
 
@@ -117,6 +117,6 @@ def veiled(rules: Rules, parts: Mapping[str, str]) -> Rules:
     return msgspec.structs.replace(
         rules,
         policy=Policy(tuple(map(statement_of, rules.policy.statements)), rules.policy.unreadable),
-        grants=tuple(msgspec.structs.replace(one, identity=part(one.identity)) for one in rules.grants),
+        acl=tuple(msgspec.structs.replace(one, identity=part(one.identity)) for one in rules.acl),
         rights=tuple(msgspec.structs.replace(one, identity=part(one.identity)) for one in rules.rights),
     )

@@ -58,7 +58,7 @@ def own_unread(view: BucketSubject) -> str:
     if told.unread:
         return f"the store's own identities were not read ({told.reason})"
     more = len(told.value or ()) - MOST_OWN
-    return f"{more:,} more identities of the store were not looked at" if more > 0 else ""
+    return f"{more:,} more identities of the store were not checked" if more > 0 else ""
 
 
 def _named(before: BucketSubject, after: BucketSubject) -> Iterable[Principal]:

@@ -16,6 +16,8 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.choice import Choice
+from rusty_lantern.core.audit.overview import Overview, overview
 from rusty_lantern.core.audit.replicas import MirrorSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waiver_file import Waiver
@@ -33,7 +35,7 @@ NO_TALLIES: Tallies = MappingProxyType({})
 class Audit(msgspec.Struct, frozen=True):
     """What an audit found. `unread` names stores whose buckets could not be listed, with the reason."""
 
-    judgements: list[Finding]
+    findings: list[Finding]
     unread: list[tuple[str, str]] = msgspec.field(default_factory=list)
     idle_sheets: list[str] = msgspec.field(default_factory=list)
     buckets: int = 0
@@ -41,21 +43,23 @@ class Audit(msgspec.Struct, frozen=True):
     """How each waiver stands."""
     exposed: dict[str, int] = msgspec.field(default_factory=dict)
     """Verb → how many buckets anyone gets into, from everywhere."""
+    overview: Overview = Overview()
+    """What it comes to on one screen."""
 
     def of(self, status: Status) -> list[Finding]:
         """The judgements of one status: worst first, then by how far they reach, then by store, bucket and fact."""
-        return sorted((j for j in self.judgements if j.status == status), key=_order)
+        return sorted((j for j in self.findings if j.status == status), key=_order)
 
     def counts(self) -> Counter[Status]:
         """How many judgements of each status."""
-        return Counter(j.status for j in self.judgements)
+        return Counter(j.status for j in self.findings)
 
     def exit_code(self, floor: Severity, *, unknown_counts: bool = False) -> int:
         """1 drift at or above the floor · 3 no such drift, and a store was not read · 0 otherwise.
 
         `unknown_counts`: anything unknown that is not waived ends with 3 too.
         """
-        if reaches(floor, (j.requirement.severity for j in self.judgements if j.status == "drifted")):
+        if reaches(floor, (j.requirement.severity for j in self.findings if j.status == "drift")):
             return 1
         return 3 if self.unread or (unknown_counts and self.counts()["unknown"]) else 0
 
@@ -66,10 +70,10 @@ def reaches(floor: str, severities: Iterable[str]) -> bool:
     return any(order.index(severity) <= order.index(floor) for severity in severities)
 
 
-def _order(judgement: Finding) -> tuple[object, ...]:
-    severity, weight = SEVERITIES.index(judgement.requirement.severity), judgement.weight
+def _order(finding: Finding) -> tuple[object, ...]:
+    severity, weight = SEVERITIES.index(finding.requirement.severity), finding.weight
     reach = (-weight.sensitive, -weight.audience, -weight.verbs, -weight.bytes)
-    return severity, *reach, judgement.store, judgement.name, judgement.requirement.fact
+    return severity, *reach, finding.store, finding.name, finding.requirement.fact
 
 
 @dataclass(frozen=True)
@@ -92,10 +96,10 @@ class Judge:
     def unwaived(self, subject: Subject, tallies: Tallies = NO_TALLIES) -> list[Finding]:
         """The findings before waivers, drift weighed."""
         found = evaluate(self.cascade, subject, tallies, _promised(subject))
-        if not isinstance(subject, BucketSubject) or all(j.status != "drifted" for j in found):
+        if not isinstance(subject, BucketSubject) or all(j.status != "drift" for j in found):
             return found
         weight = _weigh(subject, self.cascade.baseline.sensitive)
-        return [msgspec.structs.replace(j, weight=weight) if j.status == "drifted" else j for j in found]
+        return [msgspec.structs.replace(j, weight=weight) if j.status == "drift" else j for j in found]
 
     def waived(self, findings: Iterable[Finding]) -> tuple[list[Finding], list[Waived]]:
         """Findings with what is waived marked so, and how each waiver stands."""
@@ -113,7 +117,9 @@ def _promised(subject: Subject) -> tuple[Requirement, ...]:
     if isinstance(subject, MirrorSubject):
         return subject.promised
     disagrees = (
-        isinstance(subject, BucketSubject) and subject.bucket.doors.value and subject.probed.value == "disagrees"
+        isinstance(subject, BucketSubject)
+        and subject.bucket.anonymous_test.value
+        and subject.probed.value == "disagrees"
     )
     return OF_PROBED_BUCKETS if disagrees else ()
 
@@ -121,10 +127,12 @@ def _promised(subject: Subject) -> tuple[Requirement, ...]:
 def _weigh(view: BucketSubject, sensitive: All | None) -> Weight:
     """How far whatever drifts on a bucket reaches."""
     levels = [verdict.level for verdict in view.verdicts.values()]
-    open_to = {verb for (_, verb), verdict in view.verdicts.items() if verdict.level in ("narrow", "open")}
+    open_to = {verb for (_, verb), verdict in view.verdicts.items() if verdict.level in ("restricted", "open")}
     marked = sensitive is not None and sensitive.fit(view).yes is not False
     held = view.bucket.usage.value
-    return Weight(marked, 2 if "open" in levels else int("narrow" in levels), len(open_to), held.bytes if held else 0)
+    return Weight(
+        marked, 2 if "open" in levels else int("restricted" in levels), len(open_to), held.bytes if held else 0
+    )
 
 
 def audit(
@@ -132,20 +140,27 @@ def audit(
     judge: Judge,
     mirrors: Sequence[MirrorSubject] = (),
     tallies: Tallies = NO_TALLIES,
+    choice: Choice | None = None,
 ) -> Audit:
-    """Hold a survey against a baseline: every bucket, every other subject of its stores, every mirrored bucket."""
-    buckets = [view for store in stores for view in store.buckets.values()]
-    others = [subject for store in stores for subject in store.subjects()]
+    """Hold a survey against a baseline: every bucket, every other subject of its stores, every mirrored bucket; or of
+    these what is chosen."""
+    wanted = choice or Choice()
+    buckets = [view for store in stores for view in store.buckets.values() if wanted.has_subject(view)]
+    others = [subject for store in stores for subject in store.subjects() if wanted.has_subject(subject)]
     subjects: list[Subject] = [*buckets, *others]
+    copies = [mirror for mirror in mirrors if wanted.has_subject(mirror)]
     with undisturbed():
-        unwaived = [j for subject in (*subjects, *mirrors) for j in judge.unwaived(subject, tallies)]
-    findings, stands = judge.waived(unwaived)
+        unwaived = [j for subject in (*subjects, *copies) for j in judge.unwaived(subject, tallies)]
+    findings, stands = judge.waived(j for j in unwaived if wanted.has_finding(j))
     idle = [
-        f'{sheet.place}: sheet "{sheet.name}" speaks of nothing that was surveyed'
+        f'{sheet.place}: sheet "{sheet.name}" applies to nothing that was surveyed'
         for sheet in judge.cascade.baseline.sheets
         if not any(sheet.applies_to(subject) for subject in subjects)
     ]
     dossiers = [store.index.dossier for store in stores]
     unread = [(dossier.store, dossier.listing.reason) for dossier in dossiers if not dossier.listing.settled]
     exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in buckets) for verb in VERBS}
-    return Audit(findings, unread, idle, len(buckets), stands, exposed)
+    worst_first = sorted(findings, key=_order)
+    asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
+    told = overview(asked, buckets, worst_first, stands, judge.moment, only_buckets=bool(wanted.tag))
+    return Audit(findings, unread, idle, len(buckets), stands, exposed, told)

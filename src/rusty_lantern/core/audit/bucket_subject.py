@@ -111,7 +111,7 @@ class BucketSubject:
         if not found.object_doubt or self.entry is None:
             return found
         doubt: Fact = Answer("failed", None, found.object_doubt)
-        stated = or_stated("grants.of-objects", doubt, self.entry, self.moment)
+        stated = or_stated("object-acls.public", doubt, self.entry, self.moment)
         return msgspec.structs.replace(found, object_doubt="") if stated.value == "none" else found
 
     @cached_property
@@ -151,7 +151,9 @@ class BucketSubject:
     @cached_property
     def trusted_only(self) -> frozenset[str]:
         """The `AUDIENCE.VERB` whose verdict is fenced to networks that the team trusts."""
-        return frozenset(f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.fence and one.fence.trusted)
+        return frozenset(
+            f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.restriction and one.restriction.trusted
+        )
 
     @property
     def shapes(self) -> VerdictCache:
@@ -208,8 +210,10 @@ class BucketSubject:
 
     def holders(self, verb: Verb) -> list[str]:
         """Who may use a verb: audiences, identities that the rules name, and the store's own, as far as known."""
-        audiences = [audience for audience in AUDIENCES if self.verdicts[audience, verb].level in ("narrow", "open")]
-        named = [who.name for who in self.named if self.granted(who)[verb].level in ("narrow", "open")]
+        audiences = [
+            audience for audience in AUDIENCES if self.verdicts[audience, verb].level in ("restricted", "open")
+        ]
+        named = [who.name for who in self.named if self.granted(who)[verb].level in ("restricted", "open")]
         return [*audiences, *sorted({*named, *self._own_holders(verb)})]
 
     def _own_holders(self, verb: Verb) -> list[str]:
@@ -222,7 +226,7 @@ class BucketSubject:
             for holder in self.index.dossier.identities.value or ()
             for permitted in context.across.of(holder)
             if verb in permitted.reach
-            and permitted.reach[verb].level in ("narrow", "open")
+            and permitted.reach[verb].level in ("restricted", "open")
             and self.bucket.name in permitted.buckets
         ]
 
@@ -242,7 +246,7 @@ class BucketSubject:
         if outsider is not None and not doubt:
             doubt = f"whether {outsider.name} is one of the store's own is not known: {trusted[outsider].reason}"
         if doubt:
-            certain = {v for who in sure for v, one in self.granted(who).items() if one.level in ("narrow", "open")}
+            certain = {v for who in sure for v, one in self.granted(who).items() if one.level in ("restricted", "open")}
             return Partly("failed", None, doubt, asked, certain=" ".join(verb for verb in VERBS if verb in certain))
         verbs = {verb for verb, reach in reached if reach.level != "closed"}
         note = ", ".join(who.name for who in wanted if name == "outside")
@@ -251,11 +255,11 @@ class BucketSubject:
     @property
     def probed(self) -> Fact:
         """How the anonymous test stood to the verdicts."""
-        knocks = self.bucket.doors
-        if not knocks.value:
-            return Answer("failed" if knocks.state == "known" else knocks.state, None, knocks.note, knocks.evidence)
-        outcome, why = worst(self.verdicts, knocks.value)
-        return Answer("known", outcome, why, knocks.evidence)
+        answers = self.bucket.anonymous_test
+        if not answers.value:
+            return Answer("failed" if answers.state == "known" else answers.state, None, answers.note, answers.evidence)
+        outcome, why = worst(self.verdicts, answers.value)
+        return Answer("known", outcome, why, answers.evidence)
 
     def fact(self, name: str) -> Fact:
         """A fact by name; where it could not be read and the store's owner states it, what is stated."""
@@ -276,12 +280,12 @@ class BucketSubject:
 
 def exposure_fact(verdict: Verdict, bucket: Bucket) -> Fact:
     """A verdict as a fact of the register; its evidence is the answer that the deciding rule came from."""
-    asked = (bucket.grants if verdict.because.startswith("grant of") else bucket.policy).evidence
+    asked = (bucket.acl if verdict.because.startswith("ACL grant of") else bucket.policy).evidence
     if verdict.level == "unknown":
         return Answer("failed", None, "; ".join(verdict.doubts), asked)
     note = verdict.because
     if verdict.until:
         note = f"{note}, until {show_moment(verdict.until)}"
-    if verdict.fence:
-        note = f"{note}, {verdict.fence.words}" if note else verdict.fence.words
+    if verdict.restriction:
+        note = f"{note}, {verdict.restriction.words}" if note else verdict.restriction.words
     return Answer("known", verdict.level, note, asked)

@@ -29,5 +29,5 @@ def _stated(said: Stated, found: Fact, moment: datetime) -> Fact:
     try:
         value = lookup(said.fact).scale.read(said.value)
     except (KeyError, NotOnScale) as error:
-        return Answer("failed", None, f"what the owner states cannot be used: {error}", found.evidence)
+        return Answer("failed", None, f"what the owner declares cannot be used: {error}", found.evidence)
     return Answer("stated", value, said.because, found.evidence)

@@ -29,8 +29,8 @@ def alone(store: str, bucket: Bucket, moment: datetime, estate: Estate | None) -
     trusted = estate.trusted_accounts if estate else frozenset()
     absent: Answer[Any] = Answer("absent")
     dossier = Dossier(
-        store=store, taken=moment, listing=Answer("known", 1), guards=absent, network=absent, account=absent,
-        identities=absent, groups=absent, credentials=absent, encryption_keys=absent, links=absent,
+        store=store, taken=moment, listing=Answer("known", 1), public_access_guards=absent, network=absent,
+        account=absent, identities=absent, groups=absent, credentials=absent, encryption_keys=absent, links=absent,
     )  # fmt: skip
     return BucketSubject(
         bucket, dossier, moment, entry, trusted, trusted_networks=estate.trusted_networks if estate else ()

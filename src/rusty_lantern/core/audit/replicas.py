@@ -136,7 +136,7 @@ def _content(
     if here is None or there is None or not (here.complete and there.complete):
         return None, "not all objects were counted on both sides", 0
     if counted is not None and counted.overdue:
-        return "lacking", f"{_objects(counted.overdue)} never arrived", 0
+        return "objects-missing", f"{_objects(counted.overdue)} never arrived", 0
     unread = next((side.bucket.versions for side in (view, copy) if side.bucket.versions.unread), None)
     if unread is not None:
         return None, f"the versions were not counted on both sides: {unread.reason}", 0
@@ -146,7 +146,7 @@ def _content(
         late = timedelta(seconds=mirror.lag) < view.dossier.taken - ours
         fewer = f", {_objects(here.objects - there.objects)} fewer" if there.objects < here.objects else ""
         words = f"the newest object has been waiting {show_waiting(waiting)}{fewer}"
-        return ("behind" if late else "catching-up"), words, waiting
+        return ("behind" if late else "within-lag"), words, waiting
     return (*_by_counts(here.objects - there.objects, known=ours is not None or not here.objects), 0)
 
 
@@ -157,7 +157,7 @@ def _objects(number: int) -> str:
 def _by_counts(fewer: int, *, known: bool) -> tuple[Content | None, str]:
     """How a copy stands that has the newest object, by how many objects fewer it has."""
     if fewer > 0:
-        return "lacking", f"{_objects(fewer)} fewer, and nothing new is on its way"
+        return "objects-missing", f"{_objects(fewer)} fewer, and nothing new is on its way"
     if fewer < 0:
         return "more", f"{_objects(-fewer)} more: what was deleted is still there"
     return ("same", "") if known else (None, "when the newest objects were stored is not known")

@@ -59,6 +59,11 @@ class StoreSubject:
         self._can: dict[str, Fact] = {}
         self.index = StoreIndex(dossier, moment)
 
+    @property
+    def name(self) -> str:
+        """The store's name."""
+        return self.index.dossier.store
+
     @cached_property
     def across(self) -> EffectivePermissions:
         """What identities can do across the buckets."""
@@ -139,7 +144,7 @@ class StoreSubject:
     def link(self, link: Link) -> PartSubject | None:
         """A link as a subject, by the name of its bucket; one that opens nothing any more is none."""
         found = self.any_link(link)
-        return None if found.view.standing in ("revoked", "expired", "dead") else found
+        return None if found.view.standing in ("revoked", "expired", "signing key disabled") else found
 
     def any_link(self, link: Link) -> PartSubject:
         """A link, one that opens nothing any more too."""

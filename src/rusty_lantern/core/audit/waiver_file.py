@@ -31,9 +31,9 @@ class Waiver(msgspec.Struct, frozen=True):
     until: datetime
     place: Place
 
-    def applies_to(self, judgement: Finding) -> bool:
+    def applies_to(self, finding: Finding) -> bool:
         """Whether it is about this requirement on this subject."""
-        return self.fact == judgement.requirement.fact and fnmatchcase(f"{judgement.store}/{judgement.name}", self.of)
+        return self.fact == finding.requirement.fact and fnmatchcase(f"{finding.store}/{finding.name}", self.of)
 
 
 _FIELDS = ("of", "fact", "observed", "because", "by", "since", "until")
@@ -58,7 +58,9 @@ def _waiver(reader: Reader, node: Marked) -> Waiver | None:
     fields = reader.fields(node, _FIELDS, "a waiver")
     for name in _FIELDS:
         if node.fields is not None and name not in fields and name != "observed":
-            reader.complaints.add(f'a waiver needs "{name}"', node.place, "accepted drift has a reason, a role, an end")
+            reader.complaints.add(
+                f'a waiver needs "{name}"', node.place, "a waiver has a reason, a role and an end date"
+            )
     text = {name: reader.text(fields.get(name), name) for name in _FIELDS}
     moments = {}
     for name in ("since", "until"):

@@ -43,56 +43,56 @@ class Waived(msgspec.Struct, frozen=True):
     """How many drifts it covers."""
 
 
-def observed_now(judgement: Finding) -> str:
+def observed_now(finding: Finding) -> str:
     """What a waiver of this drift records as accepted: the value in words, or how many versions drifted."""
-    if judgement.status == "unknown":
+    if finding.status == "unknown":
         return UNKNOWN
-    if judgement.tally is not None:
-        return str(judgement.tally.drifted)
-    return show_fact(judgement.requirement.fact, judgement.observed).removesuffix(" (stated)")
+    if finding.tally is not None:
+        return str(finding.tally.drifted)
+    return show_fact(finding.requirement.fact, finding.observed).removesuffix(" (declared)")
 
 
-def written(judgement: Finding, because: str, by: str, since: datetime, until: datetime) -> str:
+def written(finding: Finding, because: str, by: str, since: datetime, until: datetime) -> str:
     """A waiver of this drift, as an entry of the waivers file; every text is quoted, whatever stands in it."""
-    fields = {"of": f"{judgement.store}/{escaped(judgement.name)}", "fact": judgement.requirement.fact}
-    if judgement.status == "unknown" or not lookup(judgement.requirement.fact).grows:
-        fields["observed"] = observed_now(judgement)
+    fields = {"of": f"{finding.store}/{escaped(finding.name)}", "fact": finding.requirement.fact}
+    if finding.status == "unknown" or not lookup(finding.requirement.fact).grows:
+        fields["observed"] = observed_now(finding)
     fields |= {"because": because, "by": by, "since": show_moment(since), "until": show_moment(until)}
     lines = [f"{name}: {quoted(value)}" for name, value in fields.items()]
     return "  - " + "\n    ".join(lines) + "\n"
 
 
 def apply(
-    judgements: Iterable[Finding], waivers: list[Waiver], moment: datetime, longest: int = 0
+    findings: Iterable[Finding], waivers: list[Waiver], moment: datetime, longest: int = 0
 ) -> tuple[list[Finding], list[Waived]]:
     """Findings with what is waived marked so, and how each waiver stands.
 
     `longest`: seconds that a waiver may last; 0: as long as it says.
     """
     if not waivers:
-        return list(judgements), []
+        return list(findings), []
     uses = dict.fromkeys(range(len(waivers)), 0)
     standings = [_standing(waiver, moment, longest) for waiver in waivers]
     found = []
-    for judgement in judgements:
-        if judgement.status not in ("drifted", "unknown"):
-            found.append(judgement)
+    for finding in findings:
+        if finding.status not in ("drift", "unknown"):
+            found.append(finding)
             continue
-        mine = [number for number, waiver in enumerate(waivers) if waiver.applies_to(judgement)]
-        if judgement.status == "unknown":
+        mine = [number for number, waiver in enumerate(waivers) if waiver.applies_to(finding)]
+        if finding.status == "unknown":
             mine = [number for number in mine if waivers[number].observed == UNKNOWN]
-        why_not = [_void(waivers[number], standings[number], judgement) for number in mine]
+        why_not = [_void(waivers[number], standings[number], finding) for number in mine]
         good = next((number for number, why in zip(mine, why_not, strict=True) if not why), None)
         if good is not None:
             uses[good] += 1
             waiver = waivers[good]
             reason = f"until {show_moment(waiver.until)}, by {waiver.by}: {waiver.because}"
-            found.append(msgspec.structs.replace(judgement, status="waived", reason=reason))
+            found.append(msgspec.structs.replace(finding, status="waived", reason=reason))
         elif why_not:
-            why = "; ".join(part for part in (judgement.reason, f"a waiver of it is void: {why_not[0]}") if part)
-            found.append(msgspec.structs.replace(judgement, reason=why))
+            why = "; ".join(part for part in (finding.reason, f"a waiver of it is void: {why_not[0]}") if part)
+            found.append(msgspec.structs.replace(finding, reason=why))
         else:
-            found.append(judgement)
+            found.append(finding)
     stands = [
         Waived(waiver, "unused" if standing in ("in force", "ends soon") and not uses[n] else standing, uses[n])
         for n, (waiver, standing) in enumerate(zip(waivers, standings, strict=True))
@@ -110,7 +110,7 @@ def _standing(waiver: Waiver, moment: datetime, longest: int) -> Standing:
     return "ends soon" if waiver.until - moment <= SOON else "in force"
 
 
-def _void(waiver: Waiver, standing: Standing, judgement: Finding) -> str:
+def _void(waiver: Waiver, standing: Standing, finding: Finding) -> str:
     """Why a waiver does not cover a drift; empty where it does."""
     if standing == "ended":
         return f"it ended on {show_moment(waiver.until)}"
@@ -118,34 +118,34 @@ def _void(waiver: Waiver, standing: Standing, judgement: Finding) -> str:
         return f"it begins on {show_moment(waiver.since)}"
     if standing == "too long":
         return "it lasts longer than the baseline allows"
-    if waiver.observed == UNKNOWN or judgement.status == "unknown":
-        seen = observed_now(judgement)
+    if waiver.observed == UNKNOWN or finding.status == "unknown":
+        seen = observed_now(finding)
         return "" if seen == UNKNOWN else f"it covers what is unknown, and this is {seen}"
-    if waiver.observed and is_worse(judgement, waiver.observed):
-        return f"it is worse than what was accepted ({waiver.observed})"
+    if waiver.observed and is_worse(finding, waiver.observed):
+        return f"it is worse than what was waived ({waiver.observed})"
     return ""
 
 
-def is_worse(judgement: Finding, accepted: str) -> bool:
+def is_worse(finding: Finding, accepted: str) -> bool:
     """Whether a drift is worse than what was accepted, in words.
 
     On an ordered scale, further from what is required; of a set of words, any that was not accepted; of anything else,
     whatever is not the same.
     """
-    if judgement.tally is not None:
-        return not accepted.isdigit() or judgement.tally.drifted > int(accepted)
-    scale = lookup(judgement.requirement.fact).scale
-    then, now = read_observed(scale, accepted), judgement.observed.value
+    if finding.tally is not None:
+        return not accepted.isdigit() or finding.tally.drifted > int(accepted)
+    scale = lookup(finding.requirement.fact).scale
+    then, now = read_observed(scale, accepted), finding.observed.value
     if then == now:
         return False
     if then is None or now is None:
         return True
     if isinstance(scale, Parts):
         return not set(str(now).split()) <= set(str(then).split())
-    comparison = judgement.requirement.comparison
+    comparison = finding.requirement.comparison
     if not scale.ordered or comparison is None or comparison.how not in _DIRECTED:
         return True
-    higher = _higher_is_worse(judgement, scale, then)
+    higher = _higher_is_worse(finding, scale, then)
     return (scale.rank(now) > scale.rank(then)) is higher
 
 
@@ -153,9 +153,9 @@ _DIRECTED = ("is", "at least", "at most", "between")
 """Comparisons from which it can be told which way is worse."""
 
 
-def _higher_is_worse(judgement: Finding, scale: Scale, then: Value) -> bool:
+def _higher_is_worse(finding: Finding, scale: Scale, then: Value) -> bool:
     """Which way leads away from what is required, as seen from what was accepted."""
-    comparison = judgement.requirement.comparison
+    comparison = finding.requirement.comparison
     values = [value for value in (comparison.values if comparison else ()) if value is not None]
     if not values or comparison is None or comparison.how == "at most":
         return True

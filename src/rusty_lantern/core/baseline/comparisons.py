@@ -145,13 +145,15 @@ def _between(rest: str, scale: Scale) -> Written:
         raise ImpossibleComparison("`between` needs two values: between 1 year and 7 years")
     low, high = _value(low_text.strip(), scale), _value(high_text.strip(), scale)
     if scale.rank(low) > scale.rank(high):
-        raise ImpossibleComparison(f"nothing lies between {scale.show(low)} and {scale.show(high)}; turn them round")
+        raise ImpossibleComparison(
+            f"there is nothing between {scale.show(low)} and {scale.show(high)}; turn them round"
+        )
     return (low, high), f"{scale.show(low)} and {scale.show(high)}"
 
 
 def _list(rest: str, scale: Scale) -> Written:
     if not (rest.startswith("[") and rest.endswith("]")):
-        raise ImpossibleComparison("a list stands in brackets: one of [a, b]")
+        raise ImpossibleComparison("a list is written in brackets: one of [a, b]")
     parts = [part.strip() for part in re.split(r""",(?=(?:[^"]*"[^"]*")*[^"]*$)""", rest[1:-1]) if part.strip()]
     if not parts:
         raise ImpossibleComparison("the list is empty")
@@ -170,7 +172,7 @@ def _matches(rest: str, scale: Scale) -> Written:
         raise ImpossibleComparison(f"`matches` compares texts, and this fact is measured as {scale.name}")
     quoted = re.fullmatch(r'"(.*)"|\'(.*)\'', rest)
     if not quoted:
-        raise ImpossibleComparison('an expression stands in quotes: matches "[a-z]+"')
+        raise ImpossibleComparison('an expression is written in quotes: matches "[a-z]+"')
     expression = quoted[1] if quoted[1] is not None else quoted[2]
     if re.search(r"\([^()]*[*+][^()]*\)[*+{]", expression):
         raise ImpossibleComparison("a repeated group that repeats inside itself may take for ever; write it flat")

@@ -1,6 +1,6 @@
 """A first baseline, written from a survey.
 
-What most of a kind have in common becomes the requirement; each that deviates, or of which it could not be told,
+What most of a kind have in common becomes the requirement; each that deviates, or of which it unknown,
 becomes a question in a comment, and is left out until somebody answers. So a draft holds of what it was drafted from,
 and what an audit finds later is news.
 """
@@ -30,7 +30,7 @@ FEWEST = 3
 _KINDS = {
     "bucket": "every bucket",
     "identity": "every identity",
-    "credential": "every key",
+    "credential": "every access key",
     "encryption-key": "every encryption key",
     "store": "every store",
 }
@@ -95,7 +95,7 @@ def _habit(fact: str, subjects: Sequence[Subject]) -> CommonValue | None:
     if sum(fits) < COMMON * len(told):
         return None
     others = [(s, w) for (s, _), w, fit in zip(told, words, fits, strict=True) if not fit]
-    others += [(subject, f"could not be told: {answer.reason}") for subject, answer in seen if not answer.settled]
+    others += [(subject, f"unknown: {answer.reason}") for subject, answer in seen if not answer.settled]
     return CommonValue(fact, required, len(told), tuple(others))
 
 

@@ -21,8 +21,8 @@ from rusty_lantern.core.model.bucket import Table
 from rusty_lantern.core.object_rules.sampling import bound, words
 from rusty_lantern.core.object_rules.tally import Tally
 
-Status = Literal["held", "drifted", "waived", "unknown"]
-STATUSES: tuple[Status, ...] = ("held", "drifted", "waived", "unknown")
+Status = Literal["ok", "drift", "waived", "unknown"]
+STATUSES: tuple[Status, ...] = ("ok", "drift", "waived", "unknown")
 
 
 class Required(msgspec.Struct, frozen=True):
@@ -141,8 +141,8 @@ def _of_objects(required: Required, subject: Subject, tally: Tally) -> list[Find
         return []
     table = subject.table
     status, reason = _of_tally(required.requirement, tally, table.value)
-    if status == "drifted" and not required.sure:
-        status, reason = "unknown", f"whether the sheet applies hangs on {required.hangs_on}"
+    if status == "drift" and not required.sure:
+        status, reason = "unknown", f"whether the sheet applies depends on {required.hangs_on}"
     note = f"first: {', '.join(tally.first)}" if tally.examples else ""
     fact: Fact = Answer("known", None, note, table.evidence)
     confidence = table.value.confidence if table.value else 0.95
@@ -151,22 +151,29 @@ def _of_objects(required: Required, subject: Subject, tally: Tally) -> list[Find
 
 def _of_tally(requirement: Requirement, tally: Tally, table: Table | None) -> tuple[Status, str]:
     if tally.drifted:
-        return "drifted", ""
+        return "drift", ""
     if tally.unseen:
         return "unknown", f"{tally.unseen:,} of {tally.applies:,} versions could not be inspected, or do not say"
     if not tally.unsampled:
-        return "held", ""
+        return "ok", ""
     confidence = table.confidence if table else 0.95
     if tally.checked and bound(0, tally.checked, confidence)[1] <= requirement.in_a_sample:
-        return "held", ""
-    return "unknown", f"only a sample was looked at: {tally_words(tally, confidence)}"
+        return "ok", ""
+    return "unknown", f"only a sample was inspected: {tally_words(tally, confidence)}"
 
 
 def tally_words(tally: Tally, confidence: float = 0.95) -> str:
-    """A tally in words, with its bound where it comes from a sample."""
-    said = f"{tally.drifted:,} of {tally.checked:,} drifted"
+    """A tally in words, with its bound where it comes from a sample.
+
+    >>> tally_words(Tally(44, 1)), tally_words(Tally(45)), tally_words(Tally(7, 0, 12))
+    ('1 of 45 fail', 'all 45 ok', 'all 7 ok, 12 not inspected')
+    """
+    unseen = f", {tally.unseen:,} not inspected" if tally.unseen else ""
+    if not tally.drifted and not tally.unsampled:
+        return (f"all {tally.checked:,} ok" if tally.checked else "none inspected") + unseen
+    said = f"{tally.drifted:,} of {tally.checked:,} fail"
     if not tally.unsampled or not tally.checked:
-        return said
+        return said + unseen
     return f"{said}: {words(bound(tally.drifted, tally.checked, confidence), confidence)}"
 
 
@@ -175,24 +182,24 @@ def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     assert comparison is not None
     if fact.state in UNSETTLED:
         broken = isinstance(fact, Partly) and fact.certain is not None and comparison.broken_by(fact.certain)
-        return ("drifted" if broken and required.sure else "unknown"), fact.reason
+        return ("drift" if broken and required.sure else "unknown"), fact.reason
     if comparison.holds(fact):
-        return "held", ""
+        return "ok", ""
     if not required.sure:
-        return "unknown", f"whether the sheet applies hangs on {required.hangs_on}"
-    return "drifted", ""
+        return "unknown", f"whether the sheet applies depends on {required.hangs_on}"
+    return "drift", ""
 
 
-def observed_words(judgement: Finding) -> str:
+def observed_words(finding: Finding) -> str:
     """What was seen, in words."""
-    tally = judgement.tally
+    tally = finding.tally
     if tally is None:
-        return show_fact(judgement.requirement.fact, judgement.observed)
-    unseen = f", {tally.unseen:,} unknown" if tally.unseen else ""
+        return show_fact(finding.requirement.fact, finding.observed)
     if not tally.unsampled or not tally.checked:
-        return f"{tally.drifted:,} of {tally.checked:,} versions{unseen}"
-    share = words(bound(tally.drifted, tally.checked, judgement.confidence), judgement.confidence)
-    return f"{tally.drifted:,} of {tally.checked:,} sampled, {share.rpartition(' at ')[0]}{unseen}"
+        return tally_words(tally, finding.confidence)
+    unseen = f", {tally.unseen:,} not inspected" if tally.unseen else ""
+    share = words(bound(tally.drifted, tally.checked, finding.confidence), finding.confidence)
+    return f"{tally.drifted:,} of {tally.checked:,} sampled fail, {share.rpartition(' at ')[0]}{unseen}"
 
 
 def show_fact(name: str, fact: Fact) -> str:
@@ -202,4 +209,4 @@ def show_fact(name: str, fact: Fact) -> str:
     if fact.value is None:
         return fact.state if fact.settled else "unknown"
     text = lookup(name).scale.show(fact.value)
-    return f"{text} (stated)" if fact.state == "stated" else text
+    return f"{text} (declared)" if fact.state == "stated" else text

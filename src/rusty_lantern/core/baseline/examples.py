@@ -105,19 +105,19 @@ def run(baseline: Baseline, examples: Sequence[tuple[Example, Subject]], moment:
 def _outcome(cascade: Cascade, example: Example, subject: Subject) -> Outcome:
     judged = {j.requirement.fact: j for j in evaluate(cascade, subject)}
     wrong: list[tuple[Place, str]] = []
-    for status, marks in (("drifted", example.drifts or ()), ("held", example.holds), ("unknown", example.unknown)):
+    for status, marks in (("drift", example.drifts or ()), ("ok", example.holds), ("unknown", example.unknown)):
         for mark in marks:
             found = judged.get(mark.text or "")
             if found is None:
-                asked = nearest(mark.text or "", judged) or "no sheet that speaks of this bucket requires it"
+                asked = nearest(mark.text or "", judged) or "no sheet that applies to this bucket requires it"
                 wrong.append((mark.place, f"{mark.text} is not required of it: {asked}"))
             elif found.status != status:
                 wrong.append((mark.place, _otherwise(found, status)))
     if example.drifts is not None and not example.others:
         named = {mark.text for mark in example.drifts}
         for fact, found in judged.items():
-            if found.status == "drifted" and fact not in named:
-                wrong.append((example.place, f"{_otherwise(found, 'held')}; add it to `drifts`, or `also: allowed`"))
+            if found.status == "drift" and fact not in named:
+                wrong.append((example.place, f"{_otherwise(found, 'ok')}; add it to `drifts`, or `also: allowed`"))
     return Outcome(example, tuple(wrong))
 
 
@@ -126,6 +126,6 @@ def _otherwise(found: Finding, expected: str) -> str:
     why = f" ({found.reason})" if found.reason else ""
     place = found.requirement.place
     return (
-        f"{found.requirement.fact} {found.status}, and was to be {expected}: it is {observed_words(found)}{why}, "
+        f"{found.requirement.fact} is {found.status}, expected {expected}: it is {observed_words(found)}{why}, "
         f"required {required} at {place}"
     )

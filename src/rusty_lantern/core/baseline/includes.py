@@ -91,7 +91,7 @@ class _Gatherer:
         written = path.text or ""
         found = normpath(f"{dirname(file)}/{written}" if dirname(file) else written)
         if written.startswith("/") or found.startswith(".."):
-            self.complaints.add(f"{written} lies outside the baseline's folder", path.place)
+            self.complaints.add(f"{written} is outside the baseline's folder", path.place)
             return []
         if found in above:
             self.complaints.add(f"{written} includes itself, by way of {' and '.join(above)}", path.place)

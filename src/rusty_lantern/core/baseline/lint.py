@@ -62,7 +62,7 @@ def _accepted(requirement: Requirement, levels: Sequence[str]) -> list[int]:
 
 def _wider(whole: Requirement, part: Requirement) -> bool:
     """Whether some level of all of the public goes with some level of a part of it: the whole is at least as wide."""
-    levels = ("closed", "narrow", "open")
+    levels = ("closed", "restricted", "open")
     return any(w >= p for w in _accepted(whole, levels) for p in _accepted(part, levels))
 
 
@@ -105,12 +105,12 @@ def _against(baseline: Baseline, subjects: Sequence[Subject]) -> list[LintWarnin
             counts.setdefault(place, []).append(shown)
     for sheet in [sheet for sheet in baseline.sheets if sheet.require]:
         if not any(sheet.applies_to(subject) for subject in subjects):
-            remarks.append(LintWarning(sheet.place, f'sheet "{sheet.name}" speaks of nothing that was surveyed'))
+            remarks.append(LintWarning(sheet.place, f'sheet "{sheet.name}" applies to nothing that was surveyed'))
             continue
         for requirement in sheet.require:
             seen = counts.get(requirement.place)
             if requirement.comparison is not None and seen is None:
-                what = f"{requirement.fact}: never counts; later sheets override it on everything it speaks of"
+                what = f"{requirement.fact}: never in force; later sheets override it on everything that it applies to"
                 remarks.append(LintWarning(requirement.place, what))
             elif seen and not any(seen):
                 what = f"{requirement.fact}: no surveyed store can show it, so it is always unknown"

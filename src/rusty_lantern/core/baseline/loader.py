@@ -96,7 +96,7 @@ def read_baseline(document: str, file: str, opened: Opened = no_files) -> Baseli
         twin = next((s for s in sheets if s.name == sheet.name), None)
         if twin:
             where = f"at line {twin.place.line}" + (f" of {twin.place.file}" if twin.place.file != file else "")
-            complaints.add(f'a sheet "{sheet.name}" already stands {where}', sheet.place)
+            complaints.add(f'a sheet "{sheet.name}" is already used {where}', sheet.place)
         sheets.append(sheet)
     longest = _longest(reader, top.get("longest-waiver"))
     sensitive = read_choice(reader, top.get("sensitive")) if "sensitive" in top else None

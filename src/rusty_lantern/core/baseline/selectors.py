@@ -6,7 +6,7 @@
       not: {tags.class: scratch}
       any of: [{exposure.read: open}, {bytes: at least 1 TB}]
 
-Every part of a mapping has to fit. What cannot be told makes it three-valued: a sheet fits, does not, or may.
+Every part of a mapping has to fit. What unknown makes it three-valued: a sheet fits, does not, or may.
 """
 
 from __future__ import annotations
@@ -179,7 +179,9 @@ def _compared(reader: Reader, key: Marked, value: Marked) -> Iterator[Part]:
     try:
         definition = lookup(name)
         if definition.subject == "object":
-            reader.complaints.add(f"a sheet cannot choose by {name}", key.place, "facts of objects are judged inside")
+            reader.complaints.add(
+                f"a sheet cannot choose by {name}", key.place, "facts of objects are evaluated inside"
+            )
             return
         yield Compared(name, read_comparison(reader.text(value, name), definition.scale))
     except UnknownFact as error:

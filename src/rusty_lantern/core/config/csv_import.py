@@ -100,13 +100,13 @@ def _several(cell: str, _: Column) -> list[str]:
 
 FIELDS: dict[str, dict[str, Cell]] = {
     "buckets": {
-        "name": _text, "created": _moment, "place": _text, "owner": _text, "tenant": _text, "division": _text,
+        "name": _text, "created": _moment, "region": _text, "owner": _text, "tenant": _text, "division": _text,
         "project": _text, "tier": _text, "usage.objects": _count, "usage.bytes": _size, "quota.bytes": _size,
         "quota.objects": _count, "versioning.state": _text, "encryption.by": _text, "encryption.key": _text,
-        "deleted": _moment, "scanned": _switch, "tags.*": _text,
+        "scheduled_deletion": _moment, "scanned": _switch, "tags.*": _text,
     },
     "identities": {
-        "name": _text, "resource": _text, "kind": _text, "state": _text, "created": _moment, "second_factor": _switch,
+        "name": _text, "resource": _text, "kind": _text, "state": _text, "created": _moment, "mfa": _switch,
         "groups": _several, "may": _several, "tags.*": _text,
     },
     "credentials": {
@@ -118,7 +118,7 @@ FIELDS: dict[str, dict[str, Cell]] = {
 _KINDS: dict[str, Any] = {"buckets": Bucket, "identities": Identity, "credentials": Credential}
 _PLAIN = {"name", "id", "owner", "kind", "resource"}
 """Fields that are no answers (a bucket's owner is one)."""
-_NEVER = {"last_used", "expires", "deleted"}
+_NEVER = {"last_used", "expires", "scheduled_deletion", "deleted"}
 """Fields whose empty cell says that it never happened, or will not."""
 
 

@@ -61,6 +61,8 @@ def check(document: bytes, file: str) -> tuple[list[Fault], Dossier | None]:
     found += list(_shape(raw, Dossier, ""))
     try:
         dossier = decode(document, file)
+    except BadInput as error:
+        return [Fault("/dossier", error.complaints[0].what, error.complaints[0].remedy or "")], None
     except Damaged:
         return found or [Fault("/", "not a dossier")], None
     if not version_of(document):
@@ -133,7 +135,7 @@ def _typed(raw: Any, kind: Any, pointer: str) -> Iterator[Fault]:
         wrong = re.fullmatch(r"Invalid enum value '(.*)'", what, re.DOTALL)
         if wrong is not None:
             known = [str(value) for value in _words_at(inspect.type_info(kind), place.split("/")[1:])]
-            words = f'"{wrong[1][:60]}" is none of the words that may stand here'
+            words = f'"{wrong[1][:60]}" is none of the words allowed here'
             hint = nearest(wrong[1][:60], known) or f"one of {', '.join(known)}"
         yield Fault(f"{pointer}{place}" or "/", words, hint)
 
@@ -194,7 +196,7 @@ def _twice(dossier: Dossier) -> Iterator[Fault]:
         for name, times in Counter(names).items():
             if times > 1:
                 last = len(names) - 1 - names[::-1].index(name)
-                yield Fault(f"{pointer}/{last}", f'"{name}" stands {times} times', "which one counts?")
+                yield Fault(f"{pointer}/{last}", f'"{name}" appears {times} times', "which one counts?")
 
 
 def _lists(dossier: Dossier) -> Iterator[Fault]:
@@ -274,18 +276,18 @@ def _in_bucket(bucket: Bucket, pointer: str) -> Iterator[Fault]:
         if (answer.value is None) == (answer.state in _VALUED):
             yield from _stateless(answer, f"{pointer}/{name}")
     lock, versioning = bucket.lock.value, bucket.versioning.value
-    if lock is not None and not lock.enabled and (lock.mode or lock.keep):
+    if lock is not None and not lock.enabled and (lock.mode or lock.retention):
         yield Fault(f"{pointer}/lock/value", "the lock is off, and has a default retention all the same")
-    if lock is not None and bool(lock.mode) != bool(lock.keep):
+    if lock is not None and bool(lock.mode) != bool(lock.retention):
         yield Fault(f"{pointer}/lock/value", "a default retention needs both a mode and a period")
     if lock is not None and lock.enabled and versioning is not None and versioning.state == "never":
-        yield Fault(f"{pointer}/lock/value", "the lock is on, and versions are not kept, which it needs")
+        yield Fault(f"{pointer}/lock/value", "object lock is on, and versioning, which it needs, is not")
     for number, right in enumerate(bucket.rights.value or ()):
         if (right.to in ("named", "group")) != bool(right.identity):
             yield Fault(f"{pointer}/rights/value/{number}", f'a right to "{right.to}" does not go with its identity')
-    for number, grant in enumerate(bucket.grants.value or ()):
+    for number, grant in enumerate(bucket.acl.value or ()):
         if grant.to == "named" and not grant.identity:
-            yield Fault(f"{pointer}/grants/value/{number}", "a grant to a named one names nobody")
+            yield Fault(f"{pointer}/grants/value/{number}", "an ACL grant to a named identity names nobody")
     yield from _network(bucket.network, f"{pointer}/network/value")
     if bucket.bounds.value and 0 < bucket.bounds.value.longest < bucket.bounds.value.shortest:
         yield Fault(f"{pointer}/bounds/value", "the longest retention is shorter than the shortest")
@@ -295,7 +297,7 @@ def _network(answer: Answer[Network], pointer: str) -> Iterator[Fault]:
     if answer.value is None:
         return
     if answer.value.default == "allow" and (answer.value.networks or answer.value.endpoints):
-        what = "everybody is let in by default, so that the networks named here change nothing"
-        yield Fault(pointer, what, "default: deny, if they are meant to be a fence", grave=False)
+        what = "everybody is allowed by default, so the networks named here change nothing"
+        yield Fault(pointer, what, "default: deny, if they are meant to restrict access", grave=False)
     if network_fact(answer).value is None:
         yield Fault(f"{pointer}/networks", network_fact(answer).note)

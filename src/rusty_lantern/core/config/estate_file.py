@@ -235,10 +235,10 @@ def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:
         return ()
     found = []
     for item in node.items:
-        fields = reader.fields(item, _STATED, "a stated fact")
+        fields = reader.fields(item, _STATED, "a declared fact")
         for name in _STATED:
             if item.fields is not None and name not in fields:
-                reader.complaints.add(f'a stated fact needs "{name}"', item.place)
+                reader.complaints.add(f'a declared fact needs "{name}"', item.place)
         until = reader.text(fields.get("until"), "until")
         try:
             if until:

@@ -70,7 +70,9 @@ def read_inventory(reader: Reader, node: Marked | None) -> Inventory | None:
             reader.complaints.add("without headings, a column is named by its number from 1", column.place)
         columns.append(((name.text or "").replace("-", "_"), column.text or ""))
     if "key" not in dict(columns):
-        reader.complaints.add("an inventory needs the column of keys", node.place, "columns: {key: Key, size: Size}")
+        reader.complaints.add(
+            "an inventory needs the column of object keys", node.place, "columns: {key: Key, size: Size}"
+        )
     return Inventory(files, tuple(columns), headed, encoded)
 
 

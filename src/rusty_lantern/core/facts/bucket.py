@@ -25,15 +25,15 @@ from rusty_lantern.core.facts.registry import BucketView, Derive, fact
 from rusty_lantern.core.model.bucket import Guards
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Parts, Words
 
-LEVEL = Words(("closed", "narrow", "open"), ordered=True)
+LEVEL = Words(("closed", "restricted", "open"), ordered=True)
 VERB_WORDS = {
-    "list": "list the keys in the bucket",
-    "read": "read objects, by the bucket's rules and objects' own access lists (`grants.of-objects`)",
+    "list": "list the objects in the bucket",
+    "read": "read objects, by the bucket's rules and objects' own ACLs (`object-acls.public`)",
     "write": "store or overwrite objects",
     "delete": "delete objects",
-    "govern": "change the bucket's settings, policy or grants",
-    "unlock": "bypass governance retention",
-    "inspect": "read the bucket's settings",
+    "change-settings": "change the bucket's settings, policy or ACL",
+    "bypass-retention": "bypass governance retention",
+    "read-settings": "read the bucket's settings",
 }
 AUDIENCE_WORDS = {
     "anyone": "anyone on the Internet, without credentials,",
@@ -43,7 +43,7 @@ AUDIENCE_WORDS = {
 
 def _exposure(name: str, meaning: str, derive: Derive, *, habit: bool = True, mirrored: bool = False) -> None:
     """Enter one fact of exposure."""
-    advice = "fence or take out what lets the public in (lantern remedy shows the exact document)"
+    advice = "restrict or remove what allows the public (lantern remedy shows the exact document)"
     fact(
         f"exposure.{name}", LEVEL, meaning, area="access", advice=advice, causes=ACCESS_ACTIONS, restless=True,
         safe="closed", grave=True, habit=habit, mirrored=mirrored,
@@ -80,10 +80,10 @@ _enter_exposures()
 @fact(
     "exposure.beyond-trusted",
     LEVEL,
-    "how far the public gets in from elsewhere than the networks that the estate "
-    "file trusts: the widest verdict of all verbs, one that is fenced to trusted networks left out",
+    "public access from other networks than those that the estate file trusts: the widest verdict of all "
+    "verbs, without those restricted to trusted networks",
     area="access",
-    advice="fence or take out what lets the public in (lantern remedy shows the exact document)",
+    advice="restrict or remove what allows the public (lantern remedy shows the exact document)",
     causes=ACCESS_ACTIONS,
     restless=True,
     safe="closed",
@@ -109,7 +109,7 @@ def exposure_beyond_trusted(subject: BucketView, _: str) -> Fact:
     "name",
     TEXT,
     "the bucket's own name: `matches` holds it to a rule of naming",
-    advice="a bucket keeps its name: make one that is called otherwise and copy",
+    advice="a bucket cannot be renamed: make another one and copy",
 )
 def name(subject: BucketView, _: str) -> Fact:
     """Always known."""
@@ -119,7 +119,7 @@ def name(subject: BucketView, _: str) -> Fact:
 @fact(
     "policy",
     Words(("none", "present")),
-    "whether the bucket has an access policy of its own",
+    "whether the bucket has an access policy",
     area="access",
     causes=POLICY_ACTIONS,
     habit=False,
@@ -144,9 +144,9 @@ def access(subject: BucketView, name: str) -> Fact:
 
 
 @fact(
-    "doors",
+    "anonymous-test",
     Words(("disagrees", "ambiguous", "agrees"), ordered=True),
-    "whether knocking without credentials (`survey --probe`) was answered as the rules say (if not: drift)",
+    "whether anonymous requests (`survey --probe`) are answered as the rules say (if not: drift)",
     area="access",
     advice="find out why the store answers otherwise than its rules say, before anything else",
     restless=True,
@@ -173,16 +173,16 @@ def public_status(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
-    "grants.by-object",
+    "object-acls.enabled",
     SWITCH,
-    "whether objects can carry access grants of their own (off: ownership mode disables)",
+    "whether objects can have ACLs (off: the ownership mode disables them)",
     area="access",
-    advice="let the bucket's owner own every object, so that objects carry no grants of their own",
+    advice="let the bucket's owner own every object, so that objects have no ACLs",
     causes=ACL_ACTIONS,
     safe="off",
 )
 def grants_by_object(subject: BucketView, _: str) -> Fact:
-    """Off if the ownership mode disables access lists, or a guard ignores public ones for good."""
+    """Off if the ownership mode disables ACLs, or a guard ignores public ones for good."""
     ownership, granted_by = subject.bucket.ownership, subject.bucket.granted_by
     if granted_by.unread:
         return (
@@ -198,26 +198,24 @@ def grants_by_object(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
-    "grants.of-objects",
+    "object-acls.public",
     Words(("none", "some")),
-    "whether objects' own access lists grant the public anything: it opens what the bucket's own rules close",
+    "whether objects' own ACLs allow the public anything: they open what the bucket's rules close",
     area="access",
     causes=ACL_ACTIONS,
 )
 def grants_of_objects(subject: BucketView, _: str) -> Fact:
     """None where objects cannot have any; not known where not all were read, unless one that was read grants."""
-    asked = subject.bucket.object_grants
-    grants, doubt = of_objects(subject.bucket)
-    if grants:
-        return Answer(
-            "known", "some", f"such as {grants[0].permission} to {grants[0].to} on {grants[0].key}", asked.evidence
-        )
+    asked = subject.bucket.object_acls
+    acl, doubt = of_objects(subject.bucket)
+    if acl:
+        return Answer("known", "some", f"such as {acl[0].permission} to {acl[0].to} on {acl[0].key}", asked.evidence)
     return Answer("failed", None, doubt, asked.evidence) if doubt else Answer("known", "none", "", asked.evidence)
 
 
 def _guard(subject: BucketView, name: str) -> Fact:
     """A guard is on if the account or the bucket sets it: the stronger level wins."""
-    account, own = subject.dossier.guards, subject.bucket.guards
+    account, own = subject.dossier.public_access_guards, subject.bucket.public_access_guards
     if account.value is not None and getattr(account.value, name):
         return Answer("known", "on", "set for the whole account", account.evidence)
     if own.value is not None and getattr(own.value, name):
@@ -231,22 +229,22 @@ def _guard(subject: BucketView, name: str) -> Fact:
 
 
 _GUARDS = {
-    "refuse-new-grants": "new public grants are refused; standing ones are untouched",
-    "ignore-grants": "public grants are ignored, standing ones too",
-    "refuse-new-policy": "a new policy that is public is refused; a standing one is untouched",
-    "restrict-policy": "a public policy lets in nobody outside the account",
+    "refuse-new-acls": "new public ACLs are refused; existing ones stay in force",
+    "ignore-acls": "public ACLs are ignored, existing ones too",
+    "refuse-new-policies": "new public policies are refused; existing ones stay in force",
+    "restrict-policies": "a public policy allows nobody outside the account",
 }
 for _name, _meaning in _GUARDS.items():
     _field = _name.replace("-", "_")
     assert _field in Guards.__struct_fields__
     fact(
-        f"guards.{_name}",
+        f"public-access-guards.{_name}",
         SWITCH,
         f"public-access guard: {_meaning}",
         area="access",
         causes=GUARD_ACTIONS,
         safe="on",
-        advice="switch that guard on, for the bucket or for the whole account",
+        advice="switch that public-access guard on, for the bucket or for the whole account",
     )(
         lambda subject, _, f=_field: _guard(subject, f)  # type: ignore[misc]
     )
@@ -255,7 +253,7 @@ for _name, _meaning in _GUARDS.items():
 @fact(
     "versioning",
     Words(("never", "suspended", "on"), ordered=True),
-    "whether overwritten and deleted objects are kept as versions",
+    "whether overwritten and deleted objects stay as versions",
     area="versions and locks",
     advice="switch versioning on; what was overwritten before stays lost",
     causes="PutBucketVersioning",
@@ -270,12 +268,12 @@ def versioning(subject: BucketView, _: str) -> Fact:
 # Objects stored before it was switched on stay as they were.
 fact(
     "encryption.at-rest",
-    Words(("none", "provider-key", "managed-key"), ordered=True),
-    "default encryption of new objects: nobody's key, the provider's, or one that the team manages",
+    Words(("none", "provider-managed", "customer-managed"), ordered=True),
+    "default encryption of new objects: none, with a key that the provider manages, or one that the team manages",
     area="encryption",
     advice="set the default encryption, and write again what is there unencrypted",
     causes=f"{ENCRYPTION_ACTIONS} DeleteBucketEncryption",
-    safe="at least provider-key",
+    safe="at least provider-managed",
     mirrored=True,
 )(lambda subject, _: fact_of(subject.bucket.encryption.map(lambda e: e.by).default("none")))
 
@@ -283,9 +281,9 @@ fact(
 @fact(
     "encryption.key",
     TEXT,
-    "the key that default encryption names",
+    "the encryption key that the default encryption names",
     area="encryption",
-    advice="use a key of the same place that is enabled, rotated, and that the store itself may use",
+    advice="use an encryption key in the same region that is enabled, rotated, and usable by the store",
     causes=f"{KEY_ACTIONS} {ENCRYPTION_ACTIONS}",
 )
 def encryption_key(subject: BucketView, _: str) -> Fact:
@@ -331,9 +329,9 @@ fact(
 @fact(
     "lock.mode",
     Words(("governance", "compliance"), ordered=True),
-    "default retention mode: governance yields to holders of the bypass permission, compliance to nobody",
+    "default retention mode: governance yields to bypass-retention, compliance to nobody",
     area="versions and locks",
-    advice="change the default retention; versions that are there keep their own",
+    advice="change the default retention; existing versions keep their own",
     causes=LOCK_ACTIONS,
     mirrored=True,
 )
@@ -348,12 +346,12 @@ def lock_mode(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
-    "lock.keep",
+    "lock.default-retention",
     DURATION,
     "default retention period of new versions (a year counts 365 days)",
     unit="seconds",
     area="versions and locks",
-    advice="change the default retention; versions that are there keep their own",
+    advice="change the default retention; existing versions keep their own",
     causes=LOCK_ACTIONS,
     mirrored=True,
 )
@@ -361,8 +359,8 @@ def lock_keep(subject: BucketView, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
     answer = subject.bucket.lock
     return (
-        fact_of(answer.map(lambda lock: lock.keep))
-        if answer.value is None or answer.value.keep
+        fact_of(answer.map(lambda lock: lock.retention))
+        if answer.value is None or answer.value.retention
         else absent_fact(answer)
     )
 
@@ -371,10 +369,10 @@ def lock_keep(subject: BucketView, _: str) -> Fact:
 fact(
     "lock.shortest-allowed",
     DURATION,
-    "the shortest retention that the policy, or the store itself, lets anybody give a version",
+    "the shortest retention that the policy, or the store itself, allows for a version",
     unit="seconds",
     area="versions and locks",
-    advice="change the default retention; versions that are there keep their own",
+    advice="change the default retention; existing versions keep their own",
     causes=POLICY_ACTIONS,
 )(lambda subject, _: _stricter(subject.demanded("shortest"), _bound(subject, "shortest"), max))
 
@@ -382,10 +380,10 @@ fact(
 fact(
     "lock.longest-allowed",
     DURATION,
-    "the longest retention that the policy, or the store itself, lets anybody give a version",
+    "the longest retention that the policy, or the store itself, allows for a version",
     unit="seconds",
     area="versions and locks",
-    advice="change the default retention; versions that are there keep their own",
+    advice="change the default retention; existing versions keep their own",
     causes=POLICY_ACTIONS,
 )(lambda subject, _: _stricter(subject.demanded("longest"), _bound(subject, "longest"), min))
 
@@ -409,14 +407,14 @@ def _stricter(one: Fact, other: Fact, choose: Callable[[int, int], int]) -> Fact
 
 
 @fact(
-    "place",
+    "region",
     TEXT,
     "where the bucket lives, as the store names it",
-    advice="a bucket does not move: make one in the right place and copy",
+    advice="a bucket does not move: make one in the right region and copy",
 )
 def place(subject: BucketView, _: str) -> Fact:
     """An empty answer means the store's default place."""
-    return fact_of(subject.bucket.place)
+    return fact_of(subject.bucket.region)
 
 
 @fact("created", MOMENT, "when the bucket was made")

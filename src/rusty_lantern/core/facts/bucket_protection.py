@@ -47,7 +47,7 @@ fact(
 @fact(
     "network.largest",
     COUNT,
-    "how many addresses the largest network has that the bucket's rules let in",
+    "how many addresses the largest network has that the bucket's rules allow",
     area="access",
     advice="allow named networks only",
     causes="SetNetwork",
@@ -67,9 +67,9 @@ def network_largest(subject: BucketView, _: str) -> Fact:
 fact(
     "logging.reads",
     SWITCH,
-    "whether reads are recorded",
+    "whether reads are logged",
     area="logging",
-    advice="switch the record of reads and writes on, into a bucket that is kept for it",
+    advice="switch access logging on, into a bucket used for logs only",
     causes="PutBucketLogging",
     habit=False,
 )(lambda subject, _: fact_of(subject.bucket.logging.map(lambda log: "on" if log.reads else "off").default("off")))
@@ -77,20 +77,20 @@ fact(
 fact(
     "logging.writes",
     SWITCH,
-    "whether writes are recorded",
+    "whether writes are logged",
     area="logging",
-    advice="switch the record of reads and writes on, into a bucket that is kept for it",
+    advice="switch access logging on, into a bucket used for logs only",
     causes="PutBucketLogging",
     habit=False,
 )(lambda subject, _: fact_of(subject.bucket.logging.map(lambda log: "on" if log.writes else "off").default("off")))
 
 
 @fact(
-    "logging.exempted",
+    "logging.excluded-identities",
     COUNT,
-    "how many identities are left out of the record",
+    "how many identities are excluded from logging",
     area="logging",
-    advice="take these identities out of the list of those that are not recorded",
+    advice="remove these identities from those excluded from logging",
     causes="PutBucketLogging",
 )
 def logging_exempted(subject: BucketView, _: str) -> Fact:
@@ -98,15 +98,17 @@ def logging_exempted(subject: BucketView, _: str) -> Fact:
     answer = subject.bucket.logging
     if answer.value is None:
         return absent_fact(answer) if answer.settled else lost(answer)
-    return Answer("known", len(answer.value.exempt), ", ".join(answer.value.exempt), answer.evidence)
+    return Answer(
+        "known", len(answer.value.excluded_identities), ", ".join(answer.value.excluded_identities), answer.evidence
+    )
 
 
 @fact(
     "logging.target-locked",
     SWITCH,
-    "whether versions in the bucket that the record is written to can be locked",
+    "whether the bucket that logs are written to has object lock",
     area="logging",
-    advice="let the record be written to another bucket, one that only its readers get into",
+    advice="write the logs to another bucket, one that only the readers of logs can access",
     causes="PutBucketLogging",
     habit=False,
 )
@@ -127,7 +129,7 @@ def logging_target_locked(subject: BucketView, _: str) -> Fact:
     "for how long what is deleted can be brought back; absent: not at all",
     unit="seconds",
     area="versions and locks",
-    advice="keep deleted objects for longer: {wanted}",
+    advice="keep deleted objects longer: {wanted}",
     causes="SetSoftDelete",
 )
 def soft_delete(subject: BucketView, _: str) -> Fact:
@@ -189,7 +191,7 @@ def division(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
-    "deletion",
+    "scheduled-deletion",
     MOMENT,
     "when the bucket itself is going to be deleted; absent: it is not",
     area="versions and locks",
@@ -197,7 +199,7 @@ def division(subject: BucketView, _: str) -> Fact:
 )
 def deletion(subject: BucketView, _: str) -> Fact:
     """Pending deletion, as the store says."""
-    return fact_of(subject.bucket.deleted)
+    return fact_of(subject.bucket.scheduled_deletion)
 
 
 def _key(subject: BucketView) -> EncryptionKey | Fact:
@@ -222,14 +224,14 @@ def _of_key(subject: BucketView, take: Any) -> Fact:
 @fact(
     "encryption.key-state",
     Words(("missing", "destroyed", "pending-deletion", "disabled", "enabled"), ordered=True),
-    "how the key stands that protects new objects; absent where none is named",
+    "the state of the encryption key for new objects; absent where none is named",
     area="encryption",
     advice=(
-        ("pending-deletion", "cancel the scheduled deletion of the key while there is time"),
-        ("disabled", "enable the key again: nothing under it can be read until then"),
-        ("missing", "find out where the key is kept; if it is lost, restore from a copy"),
-        ("destroyed", "restore what is under it from a copy, and name another key"),
-        ("", "use a key of the same place that is enabled, rotated, and that the store itself may use"),
+        ("pending-deletion", "cancel the scheduled deletion of the key in time"),
+        ("disabled", "enable the key again: nothing encrypted with it can be read until then"),
+        ("missing", "find the key; if it is lost, restore from a copy"),
+        ("destroyed", "restore what it encrypts from a copy, and use another key"),
+        ("", "use an encryption key in the same region that is enabled, rotated, and usable by the store"),
     ),
     habit=False,
 )
@@ -244,21 +246,23 @@ def bucket_key_state(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
-    "encryption.key-place",
+    "encryption.key-region",
     Words(("elsewhere", "same")),
-    "whether that key lives where the bucket lives",
+    "whether that key is in the bucket's region",
     area="encryption",
-    advice="use a key of the same place that is enabled, rotated, and that the store itself may use",
+    advice="use an encryption key in the same region that is enabled, rotated, and usable by the store",
     habit=False,
 )
 def bucket_key_place(subject: BucketView, _: str) -> Fact:
     """A key elsewhere is out of reach when the line is."""
-    place = subject.bucket.place
+    place = subject.bucket.region
 
     def compare(key: EncryptionKey) -> Fact:
-        if key.place.value is None or place.value is None:
-            return lost(key.place if key.place.value is None else place)
-        return Answer("known", "same" if key.place.value == place.value else "elsewhere", f"it is in {key.place.value}")
+        if key.region.value is None or place.value is None:
+            return lost(key.region if key.region.value is None else place)
+        return Answer(
+            "known", "same" if key.region.value == place.value else "elsewhere", f"it is in {key.region.value}"
+        )
 
     return _of_key(subject, compare)
 
@@ -267,10 +271,10 @@ def bucket_key_place(subject: BucketView, _: str) -> Fact:
 fact(
     "encryption.key-age",
     DURATION,
-    "how long that key's material has been in use: since it was rotated, or made",
+    "the age of that key: since it was rotated, or made",
     unit="seconds",
     area="encryption",
-    advice="rotate the key, or have it rotated by itself",
+    advice="rotate the key, or switch automatic rotation on",
     grows=True,
     habit=False,
 )(lambda subject, _: _of_key(subject, lambda key: age_of(key, subject.index)))
@@ -278,28 +282,28 @@ fact(
 fact(
     "encryption.key-rotation",
     DURATION,
-    "the period in which that key is rotated by itself; absent: it is not",
+    "the period of that key's automatic rotation; absent: none",
     unit="seconds",
     area="encryption",
-    advice="use a key of the same place that is enabled, rotated, and that the store itself may use",
+    advice="use an encryption key in the same region that is enabled, rotated, and usable by the store",
     habit=False,
 )(lambda subject, _: _of_key(subject, lambda key: fact_of(key.rotates)))
 
 fact(
-    "encryption.key-protection",
-    Words(("software", "hardware", "external"), ordered=True),
-    "what guards that key's material",
+    "encryption.key-kept-in",
+    Words(("software", "hardware-module", "external-manager"), ordered=True),
+    "where that key's material is kept",
     area="encryption",
-    advice="use a key of the same place that is enabled, rotated, and that the store itself may use",
+    advice="use an encryption key in the same region that is enabled, rotated, and usable by the store",
     habit=False,
 )(lambda subject, _: _of_key(subject, lambda key: fact_of(key.protection)))
 
 # Without it nothing can be stored or read.
 fact(
-    "encryption.key-usable",
+    "encryption.key-usable-by-store",
     SWITCH,
-    "whether the store's own service identity may use that key",
+    "whether the store itself can use that key",
     area="encryption",
-    advice="let the store's own service identity encrypt and decrypt with the key",
+    advice="allow the store's service identity to encrypt and decrypt with the key",
     habit=False,
 )(lambda subject, _: _of_key(subject, lambda key: store_may_use(key, subject.index)))

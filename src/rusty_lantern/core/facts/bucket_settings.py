@@ -27,7 +27,7 @@ def _part(answer: Answer[Any], take: Callable[[Any], Any]) -> Fact:
 
 @fact("owner", TEXT, "who owns the bucket, as the store names them")
 def owner(subject: BucketView, _: str) -> Fact:
-    """From the access list."""
+    """From the ACL."""
     return fact_of(subject.bucket.owner)
 
 
@@ -86,24 +86,24 @@ def transport(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
-    "versioning.second-factor",
+    "versioning.mfa-delete",
     SWITCH,
-    "whether deleting a version needs a second factor",
+    "whether deleting a version needs MFA",
     area="versions and locks",
-    advice="have the deletion of versions ask for a second factor",
+    advice="require MFA for deleting versions",
     causes="PutBucketVersioning",
 )
-def second_factor(subject: BucketView, _: str) -> Fact:
+def mfa(subject: BucketView, _: str) -> Fact:
     """Off where versioning was never configured."""
-    return fact_of(subject.bucket.versioning.map(lambda v: "on" if v.second_factor else "off").default("off"))
+    return fact_of(subject.bucket.versioning.map(lambda v: "on" if v.mfa else "off").default("off"))
 
 
 @fact(
     "logging",
     SWITCH,
-    "whether reads and writes are recorded",
+    "whether reads and writes are logged",
     area="logging",
-    advice="switch the record of reads and writes on, into a bucket that is kept for it",
+    advice="switch access logging on, into a bucket used for logs only",
     causes="PutBucketLogging",
     safe="on",
 )
@@ -116,19 +116,19 @@ def logging(subject: BucketView, _: str) -> Fact:
 fact(
     "logging.target",
     TEXT,
-    "the bucket that the record is written to",
+    "the bucket that logs are written to",
     area="logging",
-    advice="let the record be written to another bucket, one that only its readers get into",
+    advice="write the logs to another bucket, one that only the readers of logs can access",
     causes="PutBucketLogging",
 )(lambda subject, _: _part(subject.bucket.logging, lambda found: found.target))
 
 
 @fact(
-    "logging.target-is",
+    "logging.target-kind",
     Words(("missing", "itself", "another"), ordered=True),
-    "what the record is written to: a bucket that this store does not list, the bucket itself, or another one",
+    "where logs are written to: a bucket that this store does not list, the bucket itself, or another one",
     area="logging",
-    advice="let the record be written to another bucket, one that only its readers get into",
+    advice="write the logs to another bucket, one that only the readers of logs can access",
     causes="PutBucketLogging",
     habit=False,
 )
@@ -150,9 +150,9 @@ def logging_target_is(subject: BucketView, _: str) -> Fact:
 @fact(
     "logging.target-exposure",
     LEVEL,
-    "how far the public gets into the bucket that the record is written to: the widest verdict of all verbs",
+    "public access to the bucket that logs are written to: the widest verdict of all verbs",
     area="logging",
-    advice="let the record be written to another bucket, one that only its readers get into",
+    advice="write the logs to another bucket, one that only the readers of logs can access",
     causes="PutBucketLogging",
     habit=False,
 )
@@ -224,7 +224,7 @@ def against_retention(subject: BucketView, _: str) -> Fact:
     if not lock.settled or not rules.settled:
         unread = lock if not lock.settled else rules
         return Answer(unread.state, None, unread.note, unread.evidence)
-    keep = lock.value.keep if lock.value else 0
+    keep = lock.value.retention if lock.value else 0
     due = min((p for p in (_shortest(rules.value or [], n) for n in ("expires", "expires_old")) if p), default=0)
     return Answer("known", "on" if keep and due and due < keep else "off", "", rules.evidence)
 
@@ -232,8 +232,8 @@ def against_retention(subject: BucketView, _: str) -> Fact:
 @fact(
     "website",
     SWITCH,
-    "whether the bucket is served as a web site: a door of its own",
-    advice="stop serving the bucket as a web site, or put what is public into a bucket of its own",
+    "whether the bucket is served as a web site",
+    advice="stop serving the bucket as a web site, or put what is public into a separate bucket",
     causes="PutBucketWebsite DeleteBucketWebsite",
     habit=False,
 )
@@ -246,7 +246,7 @@ def website(subject: BucketView, _: str) -> Fact:
     "website.redirects-to",
     TEXT,
     "the host that the web site sends all visitors to",
-    advice="stop serving the bucket as a web site, or put what is public into a bucket of its own",
+    advice="stop serving the bucket as a web site, or put what is public into a separate bucket",
     causes="PutBucketWebsite DeleteBucketWebsite",
     habit=False,
 )
@@ -296,7 +296,7 @@ fact(
 @fact(
     "notifications.outside",
     SWITCH,
-    "whether something in another account is told about changes in the bucket",
+    "whether something in another account is notified of changes in the bucket",
     advice="take the outside target out, or trust its account in the estate file",
     causes="PutBucketNotification PutBucketNotificationConfiguration",
     safe="off",
@@ -313,9 +313,7 @@ def notifications_outside(subject: BucketView, _: str) -> Fact:
     return fact_of(told.map(lambda _: "on" if outside else "off").default("off"))
 
 
-@fact(
-    "requester-pays", SWITCH, "whether whoever asks pays for the answer", causes="PutBucketRequestPayment", habit=False
-)
+@fact("requester-pays", SWITCH, "whether the requester pays", causes="PutBucketRequestPayment", habit=False)
 def requester_pays(subject: BucketView, _: str) -> Fact:
     """Off unless switched on."""
     return fact_of(subject.bucket.requester_pays.map(lambda on: "on" if on else "off").default("off"))
@@ -340,7 +338,7 @@ def _counted(answer: Answer[Any], name: str) -> Fact:
     return fact_of(answer.map(lambda found: getattr(found, name)))
 
 
-fact("versions.old", COUNT, "how many versions lie beneath current ones", area="objects", restless=True)(
+fact("versions.old", COUNT, "how many older versions there are", area="objects", restless=True)(
     lambda subject, _: _counted(subject.bucket.versions, "old")
 )
 
@@ -365,7 +363,7 @@ def last_write(subject: BucketView, _: str) -> Fact:
 fact(
     "versions.markers",
     COUNT,
-    "how many delete markers there are: keys that look gone and are not",
+    "how many delete markers there are: objects that look gone and are not",
     area="objects",
     restless=True,
 )(lambda subject, _: _counted(subject.bucket.versions, "markers"))

@@ -52,13 +52,13 @@ fact("identity.created", MOMENT, "when it was made", of=IDENTITY)(lambda view, _
 
 # Off where none is set up.
 fact(
-    "identity.second-factor",
+    "identity.mfa",
     SWITCH,
-    "whether signing in needs a second factor",
+    "whether signing in needs MFA",
     of=IDENTITY,
-    advice="set up a second factor for it",
+    advice="set up MFA for it",
     causes=MFA_ACTIONS,
-)(lambda view, _: _switch(view.holder.second_factor))
+)(lambda view, _: _switch(view.holder.mfa))
 
 # Programs and roles need none.
 fact(
@@ -66,24 +66,24 @@ fact(
     SWITCH,
     "whether it can sign in with a password",
     of=IDENTITY,
-    advice="ask for a second factor, or take the password away",
+    advice="require MFA, or remove the password",
     causes=PASSWORD_ACTIONS,
     habit=False,
 )(lambda view, _: fact_of(view.holder.password.map(lambda _: "on").default("off")))
 
 
 @fact(
-    "identity.password-alone",
+    "identity.password-without-mfa",
     SWITCH,
-    "whether it can sign in with a password and no second factor",
+    "whether it can sign in with a password and no MFA",
     of=IDENTITY,
-    advice="ask for a second factor, or take the password away",
+    advice="require MFA, or remove the password",
     causes=PASSWORD_ACTIONS,
     habit=False,
 )
 def identity_password_alone(view: IdentityView, _: str) -> Fact:
     """A password that is guessed or given away is enough."""
-    password, factor = view.holder.password, view.holder.second_factor
+    password, factor = view.holder.password, view.holder.mfa
     if password.state == "absent":
         return Answer("known", "off", "it has no password", password.evidence)
     if password.value is None or not factor.settled:
@@ -132,16 +132,16 @@ def absent_or_lost(answer: Answer[Any]) -> Fact:
 
 # Each of them opens the door alone.
 fact(
-    "identity.live-keys",
+    "identity.active-keys",
     COUNT,
     "how many of its credentials are not disabled",
     of=IDENTITY,
-    advice="disable the keys that are not in use: {wanted}",
-)(lambda view, _: view.index.live_keys(view.holder.name))
+    advice="disable the access keys that are not in use: {wanted}",
+)(lambda view, _: view.index.active_keys(view.holder.name))
 
 # The names that are tried first.
 fact(
-    "identity.default-name",
+    "identity.well-known-name",
     SWITCH,
     "whether it has a default or well-known administrator's name",
     of=IDENTITY,
@@ -169,7 +169,7 @@ def identity_groups(view: IdentityView, _: str) -> Fact:
 
 # Decided as `lantern access` decides.
 fact(
-    "identity.verbs",
+    "identity.permissions",
     Parts(VERBS),
     "what it can do on at least one bucket of the store, by its own permissions, its "
     "groups' and the buckets' rules together",
@@ -179,7 +179,7 @@ fact(
 
 # `nothing` is as it should be.
 fact(
-    "identity.beyond",
+    "identity.excess-permissions",
     Parts(VERBS),
     "what it can do and does not need, by the word of who answers for it (`may`)",
     of=IDENTITY,
@@ -213,7 +213,7 @@ fact(
 # By its own entry; its owner may be disabled all the same.
 fact(
     "credential.state",
-    Words(("disabled", "live"), ordered=True),
+    Words(("disabled", "active"), ordered=True),
     "whether it opens anything",
     of=CREDENTIAL,
     habit=False,
@@ -227,9 +227,9 @@ fact("credential.owner", TEXT, "whose it is", of=CREDENTIAL)(
 fact(
     "credential.owner-kind",
     KINDS,
-    "what its owner is; a root's own key opens everything",
+    "what its owner is; the root's access key can do everything",
     of=CREDENTIAL,
-    advice="delete the root's key; work as a named identity",
+    advice="delete the root's access key; work as a named identity",
     habit=False,
 )(lambda view, _: _kind(view.owner) if view.owner else _no_owner(view))
 
@@ -247,7 +247,7 @@ fact(
                 "then disable and delete this key"
             ),
         ),
-        ("", "disable the key too: its owner is disabled"),
+        ("", "disable the access key too: its owner is disabled"),
     ),
     grave=True,
 )
@@ -271,7 +271,7 @@ fact(
     "how long ago it was made",
     unit="seconds",
     of=CREDENTIAL,
-    advice="make a second key, move its users to it, then disable and delete this one",
+    advice="make a second access key, move its users to it, then disable and delete this one",
     grows=True,
 )(lambda view, _: since(view.credential.created, view.index.moment))
 
@@ -281,7 +281,7 @@ fact(
     Words(("never", "once"), ordered=True),
     "whether it was ever used",
     of=CREDENTIAL,
-    advice="disable the key; delete it once nobody missed it",
+    advice="disable the access key; delete it once nobody missed it",
     habit=False,
 )(lambda view, _: fact_of(view.credential.last_used.map(lambda _: "once").default("never")))
 
@@ -292,7 +292,7 @@ fact(
     "how long it has not been used; for one never used, since it was made",
     unit="seconds",
     of=CREDENTIAL,
-    advice="disable the key; delete it once nobody missed it",
+    advice="disable the access key; delete it once nobody missed it",
     grows=True,
 )
 def credential_idle(view: CredentialView, _: str) -> Fact:
@@ -308,21 +308,21 @@ fact(
     MOMENT,
     "when it ends; absent: never",
     of=CREDENTIAL,
-    advice="give the key an end, or replace it by one that ends: {wanted}",
+    advice="give the access key an end date, or replace it by one that has: {wanted}",
 )(lambda view, _: fact_of(view.credential.expires))
 
 # Two at a time are for the days of a rotation.
 fact(
-    "credential.live-with-owner",
+    "credential.active-keys-of-owner",
     COUNT,
     "how many credentials its owner has that are not disabled",
     of=CREDENTIAL,
-    advice="disable the keys that are not in use, and keep one",
-)(lambda view, _: view.index.live_keys(view.credential.owner))
+    advice="disable the access keys that are not in use, and keep one",
+)(lambda view, _: view.index.active_keys(view.credential.owner))
 
 # The names that are tried first.
 fact(
-    "credential.owner-default-name",
+    "credential.owner-well-known-name",
     SWITCH,
     "whether its owner has a well-known administrator's name",
     of=CREDENTIAL,
@@ -331,11 +331,11 @@ fact(
 
 # An application on the administrator's key can do whatever the administrator can.
 fact(
-    "credential.mixed",
+    "credential.shared-by-admin-and-app",
     SWITCH,
     "whether administration and applications both use it",
     of=CREDENTIAL,
-    advice="give each application a key of its own, and leave this one to the administrator",
+    advice="give each application its own access key, and leave this one to the administrator",
     safe="off",
 )(
     lambda view, _: fact_of(
@@ -344,7 +344,7 @@ fact(
 )
 
 fact(
-    "credential.verbs",
+    "credential.permissions",
     Parts(VERBS),
     "what its owner can do on at least one bucket of the store",
     of=CREDENTIAL,
@@ -353,7 +353,7 @@ fact(
 
 # `nothing` is as it should be.
 fact(
-    "credential.beyond",
+    "credential.excess-permissions",
     Parts(VERBS),
     "what it can do and its owner does not need (`may`)",
     of=CREDENTIAL,

@@ -12,7 +12,7 @@ from rusty_lantern.core.facts.registry import Attributes, BucketView, fact
 from rusty_lantern.core.value_types import DURATION, SIZE, SWITCH, TEXT, Scale, Words
 
 Scope = Literal["current", "versions"]
-KEEPERS = Words(("none", "provider-key", "managed-key", "customer-key"), ordered=True)
+KEEPERS = Words(("none", "provider-managed", "customer-managed", "customer-provided"), ordered=True)
 SCOPES: dict[str, Scope] = {}
 """Fact → whether it speaks of current objects only, or of every version."""
 LISTED: set[str] = set()
@@ -30,7 +30,7 @@ def _enter(
 
 
 def _not_of_a_bucket(_: BucketView, name: str) -> Fact:
-    return Answer("failed", None, f"{name} is judged version by version")
+    return Answer("failed", None, f"{name} is evaluated version by version")
 
 
 _enter(
@@ -40,7 +40,7 @@ _enter(
     "the key",
     listed=True,
     area="objects",
-    advice="copy the objects named to a key that is {wanted}, and delete the old ones",
+    advice="copy these objects to a key that is {wanted}, and delete the old ones",
 )
 
 _enter(
@@ -50,7 +50,7 @@ _enter(
     "what stands after the key's last dot, in lower case; absent without one",
     listed=True,
     area="objects",
-    advice="copy the objects named to a key with an extension that is {wanted}",
+    advice="copy these objects to a key with an extension that is {wanted}",
 )
 
 _enter(
@@ -61,7 +61,7 @@ _enter(
     unit="bytes",
     listed=True,
     area="objects",
-    advice="ask the owner of the objects named: their size is to be {wanted}",
+    advice="ask the owner of these objects: their size is to be {wanted}",
 )
 
 _enter(
@@ -83,7 +83,7 @@ _enter(
     "the storage tier, as the store names it",
     listed=True,
     area="objects",
-    advice="move the objects named to another tier: {wanted}",
+    advice="move these objects to another tier: {wanted}",
 )
 
 _enter(
@@ -92,16 +92,16 @@ _enter(
     TEXT,
     "the content type it is served with",
     area="objects",
-    advice="copy each object named onto itself with a content type that is {wanted}",
+    advice="copy each of these objects onto itself with a content type that is {wanted}",
 )
 
 _enter(
-    "type-fits",
+    "content-type-matches-extension",
     "current",
     SWITCH,
     "whether the content type fits the extension, where the extension is a common one",
     area="objects",
-    advice="copy each object named onto itself with the content type that its extension stands for, or rename it",
+    advice="copy each of these objects onto itself with the content type of its extension, or rename it",
 )
 
 _enter(
@@ -110,7 +110,7 @@ _enter(
     TEXT,
     "what caches are told; absent where nothing",
     area="objects",
-    advice="copy each object named onto itself with Cache-Control: {wanted}",
+    advice="copy each of these objects onto itself with Cache-Control: {wanted}",
 )
 
 _enter(
@@ -119,7 +119,7 @@ _enter(
     TEXT,
     "the value of the user metadata of that name",
     area="objects",
-    advice='copy each object named onto itself with the metadata "{last}": {wanted}',
+    advice='copy each of these objects onto itself with the metadata "{last}": {wanted}',
 )
 
 _enter(
@@ -128,16 +128,16 @@ _enter(
     TEXT,
     "the value of the object's tag of that name (asked for where the baseline requires it)",
     area="objects",
-    advice='tag the objects named with "{last}": {wanted}',
+    advice='tag these objects with "{last}": {wanted}',
 )
 
 _enter(
     "public",
     "current",
     Words(("none", "read", "write"), ordered=True),
-    "what the object's own access list grants the public (asked for where the baseline requires it)",
+    "what the object's own ACL allows the public (asked for where the baseline requires it)",
     area="access",
-    advice="take the public grant out of the access lists of the objects named",
+    advice="remove the public grant from the ACLs of these objects",
 )
 
 _enter(
@@ -146,7 +146,7 @@ _enter(
     TEXT,
     "the checksums that the store keeps of it; absent where none",
     area="objects",
-    advice="copy each object named onto itself and have the store compute a checksum",
+    advice="copy each of these objects onto itself and have the store compute a checksum",
 )
 
 _enter(
@@ -155,16 +155,16 @@ _enter(
     KEEPERS,
     "the encryption that was in fact applied",
     area="encryption",
-    advice="copy each object named onto itself, so that the default encryption takes hold",
+    advice="copy each of these objects onto itself, so that the default encryption is used",
 )
 
 _enter(
     "encryption-against-default",
     "versions",
     Words(("weaker", "equal", "stronger"), ordered=True),
-    "the encryption applied, against the bucket's default of today",
+    "the encryption applied, against the bucket's present default",
     area="encryption",
-    advice="copy each object named onto itself, so that the default encryption takes hold",
+    advice="copy each of these objects onto itself, so that the default encryption is used",
 )
 
 _enter(
@@ -173,16 +173,16 @@ _enter(
     TEXT,
     "the key that it is encrypted with; absent where none is named",
     area="encryption",
-    advice="copy each object named onto itself, so that the default encryption takes hold",
+    advice="copy each of these objects onto itself, so that the default encryption is used",
 )
 
 _enter(
     "under-default-key",
     "versions",
     SWITCH,
-    "whether it is encrypted with the key of the bucket's default of today",
+    "whether it is encrypted with the key of the bucket's present default",
     area="encryption",
-    advice="copy each object named onto itself, so that the default key takes hold",
+    advice="copy each of these objects onto itself, so that the default key is used",
 )
 
 _enter(
@@ -191,41 +191,41 @@ _enter(
     Words(("governance", "compliance"), ordered=True),
     "its retention mode; absent without retention",
     area="versions and locks",
-    advice="set the retention of the versions named: a default counts for what is stored later",
+    advice="set the retention of these versions: a default counts for what is stored later",
 )
 
 _enter(
-    "keep",
+    "retention",
     "versions",
     DURATION,
     "from when it was stored until its retention ends; absent without retention",
     unit="seconds",
     area="versions and locks",
-    advice="set the retention of the versions named: longer can be set at once, shorter only under governance",
+    advice="set the retention of these versions: longer can be set at once, shorter only under governance",
 )
 
 _enter(
-    "hold",
+    "legal-hold",
     "versions",
     SWITCH,
     "whether it is under legal hold",
     area="versions and locks",
-    advice="put the versions named under legal hold, or lift it: {wanted}",
+    advice="put these versions under legal hold, or remove it: {wanted}",
 )
 
 _enter(
     "deletable-by",
     "versions",
-    Words(("anyone", "bypass", "nobody"), ordered=True),
-    "who of those who may delete can delete it for good now: anyone, holders of the bypass permission, nobody",
+    Words(("delete-permission", "bypass-retention", "nobody"), ordered=True),
+    "who can delete it for good now: any principal with delete permission, those with bypass-retention, nobody",
     area="objects",
-    advice="set a retention or a legal hold on the versions named",
+    advice="set a retention or a legal hold on these versions",
 )
 
 _enter(
     "current-version",
     "current",
-    Words(("shadowing", "hidden", "bare", "protected"), ordered=True),
+    Words(("unprotected-over-protected", "marker-over-protected", "unprotected", "protected"), ordered=True),
     "how a key's current version stands: bare over a protected one, a delete marker over a protected one, bare, or "
     "protected",
     area="versions and locks",

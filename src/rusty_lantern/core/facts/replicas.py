@@ -11,8 +11,8 @@ from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.value_types import TEXT, Words
 
-Content = Literal["missing", "lacking", "behind", "catching-up", "more", "same"]
-CONTENT = Words(("missing", "lacking", "behind", "more", "catching-up", "same"), ordered=True)
+Content = Literal["missing", "objects-missing", "behind", "within-lag", "more", "same"]
+CONTENT = Words(("missing", "objects-missing", "behind", "more", "within-lag", "same"), ordered=True)
 
 
 class Difference(msgspec.Struct, frozen=True):
@@ -40,11 +40,11 @@ class Compared(msgspec.Struct, frozen=True):
 @fact(
     "mirror.content",
     CONTENT,
-    "how the content of a copy stands against the original",
+    "the content of a copy against the original",
     of="mirror",
     advice=(
         ("missing", "make the bucket at the copy's store, with the original's settings, and copy"),
-        ("lacking", "copy the missing objects ({note}), then find out why they never went"),
+        ("objects-missing", "copy the missing objects ({note}), then find out why they never went"),
         ("behind", "find out why copying has stopped: {note}"),
         ("more", "delete at the copy what was deleted at the original, or let deletions travel"),
     ),

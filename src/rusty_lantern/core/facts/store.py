@@ -17,7 +17,7 @@ from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT
 
 KEY, LINK, STORE = "encryption-key", "link", "store"
 KEY_STATES = Words(("destroyed", "pending-deletion", "disabled", "enabled"), ordered=True)
-PROTECTION = Words(("software", "hardware", "external"), ordered=True)
+PROTECTION = Words(("software", "hardware-module", "external-manager"), ordered=True)
 UNUSED = "no bucket has it as its default"
 CERTIFICATES = Words(get_args(get_type_hints(Certificate)["verdict"]))
 
@@ -25,10 +25,10 @@ CERTIFICATES = Words(get_args(get_type_hints(Certificate)["verdict"]))
 @fact(
     "encryption-key.state",
     KEY_STATES,
-    "whether it can be used: what hangs on it is unreadable if not",
+    "whether it can be used: what it encrypts cannot be read if not",
     of=KEY,
     advice=(
-        ("pending-deletion", "cancel the scheduled deletion while there is time: {note}"),
+        ("pending-deletion", "cancel the scheduled deletion in time: {note}"),
         (
             "no bucket has it as its default",
             (
@@ -36,8 +36,8 @@ CERTIFICATES = Words(get_args(get_type_hints(Certificate)["verdict"]))
                 "delete it, or leave it and waive this"
             ),
         ),
-        ("destroyed", "restore what is under it from a copy, and name another key"),
-        ("", "enable the key again: nothing under it can be read until then ({note})"),
+        ("destroyed", "restore what it encrypts from a copy, and use another key"),
+        ("", "enable the key again: nothing encrypted with it can be read until then ({note})"),
     ),
     safe="enabled",
 )
@@ -53,27 +53,27 @@ def key_state(view: KeyView, name: str) -> Fact:
 
 
 @fact(
-    "encryption-key.place",
+    "encryption-key.region",
     TEXT,
     "where it lives",
     of=KEY,
-    advice="a key does not move: make one in the right place, and name it instead",
+    advice="an encryption key does not move: make one in the right region, and use it instead",
 )
 def key_place(view: KeyView, _: str) -> Fact:
     """As the key service says."""
-    return fact_of(view.key.place)
+    return fact_of(view.key.region)
 
 
-fact("encryption-key.kept-by", Words(("provider", "customer"), ordered=True), "who manages it", of=KEY, habit=False)(
-    lambda view, _: fact_of(view.key.kept_by)
+fact("encryption-key.managed-by", Words(("provider", "customer"), ordered=True), "who manages it", of=KEY, habit=False)(
+    lambda view, _: fact_of(view.key.managed_by)
 )
 
 fact(
-    "encryption-key.protection",
+    "encryption-key.kept-in",
     PROTECTION,
-    "what guards its material",
+    "where its material is kept",
     of=KEY,
-    advice="a key does not change its protection: make one that is {wanted}, and name it instead",
+    advice="where a key is kept cannot change: make one in {wanted}, and use it instead",
 )(lambda view, _: fact_of(view.key.protection))
 
 fact(
@@ -82,7 +82,7 @@ fact(
     "the period in which it is rotated by itself; absent: it is not",
     unit="seconds",
     of=KEY,
-    advice="have the key rotated by itself: {wanted}",
+    advice="switch automatic rotation on: {wanted}",
 )(lambda view, _: fact_of(view.key.rotates))
 
 # Both are needed where it was never rotated.
@@ -117,26 +117,26 @@ def key_buckets(view: KeyView, _: str) -> Fact:
 
 # Without it the store can neither encrypt nor decrypt.
 fact(
-    "encryption-key.store-may-use",
+    "encryption-key.usable-by-store",
     SWITCH,
     "whether the store's own service identity may use it",
     of=KEY,
-    advice="let the store's own service identity encrypt and decrypt with it",
+    advice="allow the store's service identity to encrypt and decrypt with it",
 )(lambda view, _: store_may_use(view.key, view.index))
 
 fact(
-    "encryption-key.destruction",
+    "encryption-key.scheduled-deletion",
     MOMENT,
     "when it is going to be destroyed; absent: it is not",
     of=KEY,
-    advice="cancel the scheduled deletion while there is time",
+    advice="cancel the scheduled deletion in time",
 )(lambda view, _: fact_of(view.key.deleted))
 
 fact("link.scope", Words(("object", "prefix", "bucket"), ordered=True), "how much it opens", of=LINK)(
     lambda view, _: Answer("known", view.link.scope)
 )
 
-fact("link.verbs", Parts(VERBS), "what it lets whoever has it do", of=LINK)(
+fact("link.allows", Parts(VERBS), "what it allows whoever has it", of=LINK)(
     lambda view, _: Answer("known", " ".join(verb for verb in VERBS if verb in view.link.verbs))
 )
 
@@ -152,13 +152,13 @@ def link_lifetime(view: LinkView, _: str) -> Fact:
     return Answer("known", int((link.expires.value - link.issued.value).total_seconds()))
 
 
-fact("link.ends", MOMENT, "when it ends; absent: never", of=LINK)(lambda view, _: fact_of(view.link.expires))
+fact("link.expires", MOMENT, "when it ends; absent: never", of=LINK)(lambda view, _: fact_of(view.link.expires))
 
 
 @fact(
-    "link.signed-by",
-    Words(("missing", "disabled", "live"), ordered=True),
-    "how its credential stands: live, disabled, or none that the store knows",
+    "link.signing-key",
+    Words(("missing", "disabled", "active"), ordered=True),
+    "the state of the access key that signed it: active, disabled, or unknown to the store",
     of=LINK,
 )
 def link_signed_by(view: LinkView, _: str) -> Fact:
@@ -194,12 +194,12 @@ fact(
     CERTIFICATES,
     "what the certificate in the TLS handshake is worth",
     of=STORE,
-    advice="put a certificate in place that is valid and for this name",
+    advice="install a certificate that is valid and for this name",
 )(lambda index, _: fact_of(index.dossier.certificate.map(lambda found: found.verdict)))
 
 
 @fact(
-    "store.certificate-left",
+    "store.certificate-expires-in",
     DURATION,
     "how long the certificate is still good for; absent: no longer",
     unit="seconds",

@@ -45,11 +45,11 @@ class Target(msgspec.Struct, frozen=True):
 
 
 def target_of(number: int, change: Change | Weakened) -> Target | None:
-    """What events are looked for; None where a change needs no cause (what could or could not be told)."""
+    """What events are looked for; None where a change needs no cause (what could or unknown)."""
     if isinstance(change, Weakened):
-        name = next(name for name in ("vanished", "retention", "mode", "legal hold") if change.what.startswith(name))
+        name = next(name for name in ("deleted", "retention", "mode", "legal hold") if change.what.startswith(name))
         return Target(number, change.store, change.bucket, frozenset(), change.keys, _ranks(name))
-    if change.sort in ("told now", "not told any more") or change.subject in ("store", "link", "mirror"):
+    if change.sort in ("now known", "no longer known") or change.subject in ("store", "link", "mirror"):
         return None
     name = f"{change.subject} {change.sort}" if change.sort in ("new", "gone") else change.fact
     if not causes_of(name):

@@ -33,11 +33,11 @@ from rusty_lantern.core.history.drift_history import Standing
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import undisturbed
 
-Sort = Literal["new", "gone", "changed", "gained", "lost", "not told any more", "told now"]
-Turn = Literal["opened", "worse", "closed", "waived", "told now", "not told any more"]
+Sort = Literal["new", "gone", "changed", "gained", "lost", "no longer known", "now known"]
+Turn = Literal["new", "worse", "resolved", "waived", "now known", "no longer known"]
 
-_RULES = ("policy", "grants", "rights", "guards", "ownership", "network", "owner")
-_UNCOMPARED = ("name", "usage", "counters", "versions", "table", "doors", "uploads")
+_RULES = ("policy", "acl", "rights", "public_access_guards", "ownership", "network", "owner")
+_UNCOMPARED = ("name", "usage", "counters", "versions", "table", "anonymous_test", "uploads")
 _COMPARED = tuple(name for name in Bucket.__struct_fields__ if name not in _UNCOMPARED)
 
 
@@ -61,7 +61,7 @@ class DriftChange(msgspec.Struct, frozen=True):
     """A requirement that stands otherwise than before."""
 
     turn: Turn
-    judgement: Finding
+    finding: Finding
     """As it is now; for drift that closed, as it was."""
     before: str
     after: str
@@ -102,7 +102,7 @@ def against(declared: Sequence[Declared], store_subjects: list[StoreSubject]) ->
                 found.append(Change(store, "bucket", one.name, "gone", note="declared, and not there"))
             else:
                 reason = store_subject.index.dossier.listing.reason
-                found.append(Change(store, "bucket", one.name, "not told any more", note=reason))
+                found.append(Change(store, "bucket", one.name, "no longer known", note=reason))
     for store_subject in store_subjects:
         store = store_subject.index.dossier.store
         undeclared = [name for name in store_subject.buckets if name not in spoken[store]] if store in spoken else []
@@ -113,7 +113,7 @@ def against(declared: Sequence[Declared], store_subjects: list[StoreSubject]) ->
 def _store(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change]:
     read = [store_subject.index.dossier.listing for store_subject in (was, now)]
     if read[0].settled != read[1].settled:
-        sort: Sort = "told now" if read[1].settled else "not told any more"
+        sort: Sort = "now known" if read[1].settled else "no longer known"
         yield Change(store, "store", store, sort, note=read[0].reason or read[1].reason)
         return
     for name in sorted(was.buckets.keys() | now.buckets.keys()):
@@ -158,7 +158,7 @@ def _same(old: BucketSubject, new: BucketSubject, fields: Sequence[str] = _COMPA
 def _surroundings(view: BucketSubject) -> tuple[Any, ...]:
     dossier = view.dossier
     return (
-        _answered(dossier.guards),
+        _answered(dossier.public_access_guards),
         _answered(dossier.network),
         view.account,
         view.trusted_accounts,
@@ -186,7 +186,7 @@ def _facts(store: str, subject: str, name: str, facts: list[str], was: Any, now:
             if before.value != after.value:
                 yield Change(store, subject, name, "changed", fact, *words, note=after.note)
         elif before.settled != after.settled:
-            sort: Sort = "told now" if after.settled else "not told any more"
+            sort: Sort = "now known" if after.settled else "no longer known"
             yield Change(store, subject, name, sort, fact, *words, note=after.reason or before.reason)
 
 
@@ -212,7 +212,7 @@ def _others(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change
         if before is None or after is None:
             unseen = next((one for one in (before, after) if one is not None), None)
             if unseen is not None and unseen.unseen:
-                sort: Sort = "told now" if after is None else "not told any more"
+                sort: Sort = "now known" if after is None else "no longer known"
                 yield Change(store, kind, title, sort, note=unseen.view.reason)
             elif (kind, f"any {kind}") not in (old if before is None else new):
                 note = _disabled(now, title) if kind == "credential" and after is None else ""
@@ -244,19 +244,18 @@ def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
 
 def _turned(before: Audit, after: Audit) -> Iterator[DriftChange]:
     old, new = (
-        {_key(judgement): judgement for judgement in audit.judgements if judgement.status != "held"}
-        for audit in (before, after)
+        {_key(finding): finding for finding in audit.findings if finding.status != "ok"} for audit in (before, after)
     )
     # What held is looked up only where it stands otherwise on the other side.
     odd = old.keys() ^ new.keys()
     about = {key[:3] for key in odd}
     for audit, known in ((before, old), (after, new)):
-        held = (j for j in audit.judgements if j.status == "held" and (j.store, j.kind, j.name) in about)
-        known |= {key: judgement for judgement in held if (key := _key(judgement)) in odd}
+        held = (j for j in audit.findings if j.status == "ok" and (j.store, j.kind, j.name) in about)
+        known |= {key: finding for finding in held if (key := _key(finding)) in odd}
     for key in sorted(old.keys() | new.keys()):
         was, now = old.get(key), new.get(key)
         turn = _turn(was.status if was else None, now, observed_now(was) if was else "")
-        shown = now if now is not None and turn != "closed" else was
+        shown = now if now is not None and turn != "resolved" else was
         if turn is not None and shown is not None:
             yield DriftChange(turn, shown, _seen(was), _seen(now))
 
@@ -268,7 +267,7 @@ def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
     tell what held.
     """
     old = {stood.key: stood for stood in before.stood}
-    new = {_key(judgement): judgement for judgement in after.judgements if judgement.status != "held"}
+    new = {_key(finding): finding for finding in after.findings if finding.status != "ok"}
     found: Counter[Turn] = Counter()
     for key in old.keys() | new.keys():
         was, now = old.get(key), new.get(key)
@@ -278,36 +277,30 @@ def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
     return found
 
 
-def _key(judgement: Finding) -> tuple[str, str, str, str]:
-    return judgement.store, judgement.kind, judgement.name, judgement.requirement.fact
+def _key(finding: Finding) -> tuple[str, str, str, str]:
+    return finding.store, finding.kind, finding.name, finding.requirement.fact
 
 
-def _seen(judgement: Finding | None) -> str:
-    if judgement is None:
+def _seen(finding: Finding | None) -> str:
+    if finding is None:
         return ""
-    return judgement.status if judgement.status == "unknown" else observed_now(judgement)
+    return finding.status if finding.status == "unknown" else observed_now(finding)
 
 
 def _turn(before: str | None, now: Finding | None, accepted: str) -> Turn | None:
     """How a requirement turned. `before`: its status then; `accepted`: what was seen then, in words."""
     after = now.status if now else None
-    if after == "drifted":
-        if before in ("held", None):
-            return "opened"
+    if after == "drift":
+        if before in ("ok", None):
+            return "new"
         if before == "unknown":
-            return "told now"
-        return (
-            "worse"
-            if before == "drifted" and now and _worse(now, accepted)
-            else "opened"
-            if before == "waived"
-            else None
-        )
-    if before == "drifted":
-        turns: dict[str | None, Turn] = {"waived": "waived", "unknown": "not told any more"}
-        return turns.get(after, "closed")
-    if before == "held" and after == "unknown":
-        return "not told any more"
+            return "now known"
+        return "worse" if before == "drift" and now and _worse(now, accepted) else "new" if before == "waived" else None
+    if before == "drift":
+        turns: dict[str | None, Turn] = {"waived": "waived", "unknown": "no longer known"}
+        return turns.get(after, "resolved")
+    if before == "ok" and after == "unknown":
+        return "no longer known"
     return None
 
 

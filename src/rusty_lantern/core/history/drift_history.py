@@ -21,7 +21,7 @@ from rusty_lantern.core.baseline.loader import SEVERITIES
 
 Key = tuple[str, str, str, str]
 """Store, kind of subject, its name, fact."""
-OPEN = ("drifted", "waived")
+OPEN = ("drift", "waived")
 
 
 class OpenRequirement(msgspec.Struct, frozen=True, array_like=True):
@@ -71,7 +71,7 @@ def standing_of(
 ) -> Standing:
     """What is kept of an audit."""
     counts = audit.counts()
-    severities = Counter(j.requirement.severity for j in audit.judgements if j.status == "drifted")
+    severities = Counter(j.requirement.severity for j in audit.findings if j.status == "drift")
     return Standing(
         survey,
         taken,
@@ -86,16 +86,16 @@ def standing_of(
             OpenRequirement(
                 j.store, j.kind, j.name, j.requirement.fact, j.status, j.requirement.severity, observed_now(j)
             )
-            for j in audit.judgements
-            if j.status != "held"
+            for j in audit.findings
+            if j.status != "ok"
         ],
         list(judged_with),
     )
 
 
-def key_of(judgement: Finding) -> Key:
+def key_of(finding: Finding) -> Key:
     """What a judgement is about."""
-    return judgement.store, judgement.kind, judgement.name, judgement.requirement.fact
+    return finding.store, finding.kind, finding.name, finding.requirement.fact
 
 
 class Since(msgspec.Struct, frozen=True):
@@ -115,7 +115,7 @@ def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) 
             break
         there = {stood.key: stood.status for stood in standing.stood}
         for key in [key for key in unsettled if standing.covers(key)]:
-            status = there.get(key, "held")
+            status = there.get(key, "ok")
             if status in OPEN:
                 first[key] = standing.taken
             elif status != "unknown":
@@ -141,7 +141,7 @@ def spells(standings: Sequence[Standing]) -> list[DriftPeriod]:
     ended: list[DriftPeriod] = []
     for standing in standings:
         there = {stood.key: stood.status for stood in standing.stood}
-        gone = [k for k in begun if standing.covers(k) and there.get(k, "held") not in (*OPEN, "unknown")]
+        gone = [k for k in begun if standing.covers(k) and there.get(k, "ok") not in (*OPEN, "unknown")]
         ended += [DriftPeriod(key, begun.pop(key), standing.taken) for key in gone]
         for key, status in there.items():
             if status in OPEN:
@@ -150,14 +150,14 @@ def spells(standings: Sequence[Standing]) -> list[DriftPeriod]:
 
 
 class Lasting(msgspec.Struct, frozen=True):
-    """How long drifts stood: days, and how many were closed and are open. None where there were none.
+    """How long drifts stood: days, and how many were resolved and are open. None where there were none.
 
     Open is what drifts in the last survey and is not waived: as many as `lantern audit` counts.
     """
 
-    closed: int
+    resolved: int
     open: int
-    median_days_closed: float | None
+    median_days_resolved: float | None
     median_days_open: float | None
     oldest: DriftPeriod | None
     """The one that is open for longest."""
@@ -169,10 +169,10 @@ def lasting(standings: Sequence[Standing]) -> Lasting:
     if not standings:
         return Lasting(0, 0, None, None, None)
     moment = standings[-1].taken
-    drifting = {stood.key for stood in standings[-1].stood if stood.status == "drifted"}
-    closed, still = [s for s in found if s.until], [s for s in found if not s.until and s.key in drifting]
+    drifting = {stood.key for stood in standings[-1].stood if stood.status == "drift"}
+    resolved, still = [s for s in found if s.until], [s for s in found if not s.until and s.key in drifting]
     oldest = min(still, key=lambda s: (s.begun, s.key), default=None)
-    return Lasting(len(closed), len(still), _median(closed, moment), _median(still, moment), oldest)
+    return Lasting(len(resolved), len(still), _median(resolved, moment), _median(still, moment), oldest)
 
 
 def _median(found: list[DriftPeriod], moment: datetime) -> float | None:

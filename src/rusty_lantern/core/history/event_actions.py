@@ -14,7 +14,7 @@ _OF_SUBJECTS = {
     "credential gone": "UpdateAccessKey DeleteAccessKey DeleteUser",
     "encryption-key new": "CreateKey ImportKeyMaterial",
     "encryption-key gone": "ScheduleKeyDeletion DeleteKey",
-    "vanished": "DeleteObjectVersion DeleteObject DeleteObjects",
+    "deleted": "DeleteObjectVersion DeleteObject DeleteObjects",
     "retention": "PutObjectRetention",
     "mode": "PutObjectRetention",
     "legal hold": "PutObjectLegalHold",

@@ -18,7 +18,7 @@ Permission = Literal["read", "write", "read-acp", "write-acp", "full-control"]
 
 
 class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One entry of an access list: to whom, and what. `identity` names the grantee where `to` is `named`."""
+    """One entry of an ACL: to whom, and what. `identity` names the grantee where `to` is `named`."""
 
     to: Grantee
     permission: Permission
@@ -26,17 +26,17 @@ class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class ObjectGrant(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What some object's own access list grants the public; `key` is one such object, the first by name."""
+    """What some object's own ACL grants the public; `key` is one such object, the first by name."""
 
     to: Literal["anyone", "any-account"]
     permission: Permission
     key: str = ""
 
 
-class ObjectGrants(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What objects' own access lists grant the public. `complete`: those of all versions were read."""
+class ObjectAcls(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What objects' own ACLs grant the public. `complete`: those of all versions were read."""
 
-    grants: list[ObjectGrant] = []
+    acl: list[ObjectGrant] = []
     complete: bool = True
 
 
@@ -61,33 +61,33 @@ class Right(msgspec.Struct, frozen=True, omit_defaults=True):
 class Guards(msgspec.Struct, frozen=True, omit_defaults=True):
     """The four public-access guards. The first two refuse *new* public grants; the last two shut standing ones."""
 
-    refuse_new_grants: bool = False
-    ignore_grants: bool = False
-    refuse_new_policy: bool = False
-    restrict_policy: bool = False
+    refuse_new_acls: bool = False
+    ignore_acls: bool = False
+    refuse_new_policies: bool = False
+    restrict_policies: bool = False
 
 
 class Versioning(msgspec.Struct, frozen=True, omit_defaults=True):
     """Whether overwritten and deleted objects are kept; `second_factor`: whether deleting versions needs one."""
 
     state: Literal["never", "suspended", "on"]
-    second_factor: bool = False
+    mfa: bool = False
 
 
 class Encryption(msgspec.Struct, frozen=True, omit_defaults=True):
     """Default encryption of new objects: who keeps the key, which algorithm the store names, which key."""
 
-    by: Literal["provider-key", "managed-key", "customer-key"]
+    by: Literal["provider-managed", "customer-managed", "customer-provided"]
     algorithm: str = ""
     key: str = ""
 
 
 class Lock(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Object lock: whether the bucket has it, and the default that new versions inherit (`keep` in seconds)."""
+    """Object lock: whether the bucket has it, and the default that new versions inherit (`retention` in seconds)."""
 
     enabled: bool
     mode: Literal["", "governance", "compliance"] = ""
-    keep: int = 0
+    retention: int = 0
 
 
 class Logging(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -97,7 +97,7 @@ class Logging(msgspec.Struct, frozen=True, omit_defaults=True):
     prefix: str = ""
     reads: bool = True
     writes: bool = True
-    exempt: list[str] = []
+    excluded_identities: list[str] = []
     """Identities whose doings are not recorded."""
 
 
@@ -176,11 +176,11 @@ class Table(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """What the sample was drawn with."""
     confidence: float = 0.95
     """With what confidence bounds on a sample are stated."""
-    taken_over: int = 0
+    reused: int = 0
     """How many of those were not looked at again, but taken over from the survey before."""
     source: Literal["listing", "inventory"] = "listing"
-    object_grants: ObjectGrants | None = None
-    """What their own access lists grant the public; None where none was asked for."""
+    object_acls: ObjectAcls | None = None
+    """What their own ACLs grant the public; None where none was asked for."""
 
 
 class Bounds(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -215,7 +215,7 @@ class ProbeAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 Ownership = Literal["bucket-owner-enforced", "bucket-owner-preferred", "object-writer"]
-"""`bucket-owner-enforced` disables access lists altogether."""
+"""`bucket-owner-enforced` disables ACLs altogether."""
 
 
 class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -223,12 +223,12 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
 
     name: str
     created: Answer[datetime] = unread()
-    place: Answer[str] = unread()
+    region: Answer[str] = unread()
     owner: Answer[str] = unread()
     tenant: Answer[str] = unread()
-    grants: Answer[list[Grant]] = unread()
+    acl: Answer[list[Grant]] = unread()
     ownership: Answer[Ownership] = unread()
-    object_grants: Answer[ObjectGrants] = unread("no object's own access list was looked at")
+    object_acls: Answer[ObjectAcls] = unread("no object ACLs were read")
     policy: Answer[str] = unread()
     rights: Answer[list[Right]] = unread()
     """Only stores of another kind have them; those of the common protocol have policies and grants."""
@@ -236,8 +236,8 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """Whether rights are given to the bucket as a whole, or to each object too."""
     network: Answer[Network] = unread()
     public_status: Answer[bool] = unread()
-    doors: Answer[list[ProbeAnswer]] = unread("nobody knocked: lantern survey --probe does")
-    guards: Answer[Guards] = unread()
+    anonymous_test: Answer[list[ProbeAnswer]] = unread("no anonymous test was made: lantern survey --probe makes one")
+    public_access_guards: Answer[Guards] = unread()
     versioning: Answer[Versioning] = unread()
     encryption: Answer[Encryption] = unread()
     lock: Answer[Lock] = unread()
@@ -247,7 +247,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """The store's own count of everything in the bucket, old versions too."""
     quota: Answer[Quota] = unread()
     versions: Answer[Versions] = unread()
-    table: Answer[Table] = unread("objects were not looked at: lantern survey --objects does")
+    table: Answer[Table] = unread("objects were not inspected: lantern survey --objects inspects them")
     uploads: Answer[Uploads] = unread()
     soft_delete: Answer[int] = unread()
     """For how many seconds what is deleted can be brought back; absent: not at all."""
@@ -258,7 +258,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """Whether uploads are scanned for malware."""
     project: Answer[str] = unread()
     division: Answer[str] = unread()
-    deleted: Answer[datetime] = unread()
+    scheduled_deletion: Answer[datetime] = unread()
     """When the bucket itself is going to be deleted; absent: it is not."""
     logging: Answer[Logging] = unread()
     lifecycle: Answer[list[LifecycleRule]] = unread()

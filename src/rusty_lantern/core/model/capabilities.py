@@ -15,18 +15,18 @@ from rusty_lantern.core.answer import Answer
 
 FIELD_WORDS = {
     "created": "creation date",
-    "place": "place",
+    "region": "region",
     "owner": "owner",
     "tenant": "tenant",
-    "grants": "access lists",
+    "acl": "ACLs",
     "ownership": "ownership mode",
-    "object_grants": "objects' own access lists",
+    "object_acls": "objects' own ACLs",
     "policy": "access policies",
     "rights": "rights of roles",
     "granted_by": "how rights are given",
     "network": "network rules",
     "public_status": "the store's own public status",
-    "guards": "public-access guards",
+    "public_access_guards": "public-access guards",
     "versioning": "versioning",
     "encryption": "default encryption",
     "lock": "object lock and retention",
@@ -43,8 +43,8 @@ FIELD_WORDS = {
     "scanned": "malware scan",
     "project": "project",
     "division": "division",
-    "deleted": "planned deletion",
-    "logging": "logging of reads and writes",
+    "scheduled_deletion": "scheduled deletion",
+    "logging": "access logging",
     "lifecycle": "expiry rules",
     "website": "web hosting",
     "cross_origin": "cross-origin rules",
@@ -98,12 +98,12 @@ class Capabilities(msgspec.Struct, frozen=True):
 
 
 _STORE_FIELDS = frozenset({
-    "account", "guards", "identities", "groups", "credentials", "encryption_keys", "service", "links", "network",
-    "certificate", "plain_http", "legacy_signatures",
+    "account", "public_access_guards", "identities", "groups", "credentials", "encryption_keys", "service", "links",
+    "network", "certificate", "plain_http", "legacy_signatures",
 })  # fmt: skip
 
 _NO_SERVICE = "not asked: estate.yaml names no identity service of the store"
-_NO_DOSSIER = "the protocol does not tell; a dossier beside the store can"
+_NO_DOSSIER = "the protocol does not show it; a dossier beside the store can"
 BESIDE = (
     *((name, _NO_SERVICE) for name in ("identities", "groups", "credentials")),
     *((name, _NO_DOSSIER) for name in ("encryption_keys", "service", "links")),
@@ -113,12 +113,12 @@ BESIDE = (
 S3 = Capabilities(
     "s3",
     tells=frozenset({
-        "created", "place", "owner", "tenant", "grants", "ownership", "object_grants", "policy", "public_status",
-        "guards", "versioning", "encryption", "lock", "tags", "usage", "counters", "quota", "versions", "uploads",
-        "logging", "lifecycle", "website", "cross_origin", "replication", "notifications", "requester_pays",
+        "created", "region", "owner", "tenant", "acl", "ownership", "object_acls", "policy", "public_status",
+        "public_access_guards", "versioning", "encryption", "lock", "tags", "usage", "counters", "quota", "versions",
+        "uploads", "logging", "lifecycle", "website", "cross_origin", "replication", "notifications", "requester_pays",
         "transfer_endpoint",
     }),
-    tells_of_store=frozenset({"account", "guards", "certificate", "plain_http", "legacy_signatures"}),
+    tells_of_store=frozenset({"account", "public_access_guards", "certificate", "plain_http", "legacy_signatures"}),
     elsewhere=BESIDE,
     headers=("x-amz-", "x-rgw-"),
     passing_headers=("x-amz-request-id", "x-amz-id-2"),

@@ -15,23 +15,22 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, unread
+from rusty_lantern.core.answer import Answer, unread
 from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
 from rusty_lantern.core.model.bucket import Bucket, Guards
-from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link
 
-DOSSIER_VERSION = 2
-"""The version of the document that this code writes, and the newest that it reads."""
+DOSSIER_VERSION = 3
+"""The version of the document that this code writes, and the only one that it reads: names changed with the third."""
 
 
 class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """One store at one moment."""
 
     dossier: int = DOSSIER_VERSION
-    """The version of the document; the first one did not name it."""
+    """The version of the document."""
     store: str
     taken: datetime
     protocol: str = ""
@@ -41,7 +40,7 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     account: Answer[str] = unread()
     account_number: str = ""
     """The number of that account, where its identities' resource names tell it."""
-    guards: Answer[Guards] = unread()
+    public_access_guards: Answer[Guards] = unread()
     listing: Answer[int] = unread()
     """Whether the buckets could be listed at all, and how many there were."""
     buckets: list[Bucket] = []
@@ -88,26 +87,15 @@ def decode(document: bytes, file: str) -> Dossier:
     try:
         version = version_of(document)
         if version > DOSSIER_VERSION:
-            what = f"this dossier is of version {version}; this lantern reads up to {DOSSIER_VERSION}"
+            what = f"this dossier is of version {version}; this lantern reads version {DOSSIER_VERSION}"
             raise BadInput(Problem(what, Place(file), "use a newer lantern"))
+        if 0 < version < DOSSIER_VERSION:
+            what = f"this dossier is of version {version}, whose words are no longer read"
+            raise BadInput(Problem(what, Place(file), f"export it as version {DOSSIER_VERSION}, or take a new survey"))
         with undisturbed():
-            found = msgspec.json.decode(document, type=Dossier)
-        return found if version > 1 else _from_first_version(found)
+            return msgspec.json.decode(document, type=Dossier)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
         raise Damaged(Problem(f"not a dossier: {error}", Place(file))) from None
-
-
-def _from_first_version(dossier: Dossier) -> Dossier:
-    """Version 1 came from stores of the S3-compatible protocol only, and had no word for what those do not offer."""
-    unoffered = S3.of_bucket()
-    buckets = [
-        msgspec.structs.replace(
-            bucket, **{name: no for name, no in unoffered.items() if getattr(bucket, name).note == NOT_IN_DOSSIER}
-        )
-        for bucket in dossier.buckets
-    ]
-    no: Answer[Network] = Answer("unsupported")
-    return msgspec.structs.replace(dossier, dossier=DOSSIER_VERSION, protocol=S3.protocol, buckets=buckets, network=no)
 
 
 def version_of(document: bytes) -> int:

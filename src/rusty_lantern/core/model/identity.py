@@ -15,7 +15,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, unread
 
-Verb = Literal["list", "read", "write", "delete", "govern", "unlock", "inspect"]
+Verb = Literal["list", "read", "write", "delete", "change-settings", "bypass-retention", "read-settings"]
 Given = Literal[Verb, "create", "update"]
 """What a store without policies gives: a verb, or half of `write`, to store new objects or to overwrite old ones."""
 Kind = Literal["root", "person", "service", "role", "unknown"]
@@ -48,7 +48,7 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     kind: Kind = "unknown"
     state: Answer[Literal["enabled", "disabled"]] = unread()
     created: Answer[datetime] = unread()
-    second_factor: Answer[bool] = unread()
+    mfa: Answer[bool] = unread()
     password: Answer[Password] = unread()
     """Absent: it cannot sign in with a password."""
     groups: Answer[list[str]] = unread()
@@ -77,13 +77,13 @@ class Credential(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     id: str
     owner: str = ""
     kind: Literal["access-key", "token", "certificate"] = "access-key"
-    state: Answer[Literal["live", "disabled"]] = unread()
+    state: Answer[Literal["active", "disabled"]] = unread()
     created: Answer[datetime] = unread()
     last_used: Answer[datetime] = unread()
     """Absent: never used, as far as the store keeps a record."""
     expires: Answer[datetime] = unread()
     """Absent: never."""
-    used_for: Answer[list[Use]] = unread("not recorded what it is used for")
+    used_for: Answer[list[Use]] = unread("what it is used for is not recorded")
 
 
 ADMINISTRATORS = frozenset({"admin", "administrator", "root", "superuser", "sysadmin", "operator", "manager"})

@@ -13,7 +13,7 @@ import msgspec
 
 Inspected = Literal["yes", "not sampled", "archived", "denied", "failed", "not asked"]
 Mode = Literal["", "governance", "compliance"]
-Keeper = Literal["none", "provider-key", "managed-key", "customer-key"]
+Keeper = Literal["none", "provider-managed", "customer-managed", "customer-provided"]
 Public = Literal["none", "read", "write"]
 
 
@@ -45,7 +45,7 @@ class ObjectVersion(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tru
     checksum: str | None = None
     """Names of the checksums that the store keeps, joined by spaces; empty where there is none."""
     public: Public | None = None
-    """What the object's own access list grants the public."""
+    """What the object's own ACL grants the public."""
 
     @property
     def multipart(self) -> bool:

@@ -17,11 +17,11 @@ class EncryptionKey(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tru
     id: str
     names: list[str] = []
     """Other names that settings may call it by."""
-    ring: str = ""
-    place: Answer[str] = unread()
+    group: str = ""
+    region: Answer[str] = unread()
     state: Answer[Literal["enabled", "disabled", "pending-deletion", "destroyed"]] = unread()
-    kept_by: Answer[Literal["provider", "customer"]] = unread()
-    protection: Answer[Literal["software", "hardware", "external"]] = unread()
+    managed_by: Answer[Literal["provider", "customer"]] = unread()
+    kept_in: Answer[Literal["software", "hardware-module", "external-manager"]] = unread()
     created: Answer[datetime] = unread()
     rotates: Answer[int] = unread()
     """The period of its rotation in seconds; absent: it is not rotated by itself."""

@@ -53,7 +53,7 @@ class StoreIndex:
         """Whether all buckets of the store were read."""
         return self.dossier.listing.value is not None and len(self.dossier.buckets) >= self.dossier.listing.value
 
-    def live_keys(self, owner: str) -> Fact:
+    def active_keys(self, owner: str) -> Fact:
         """How many credentials of an owner are not disabled. Those whose state was not read may be or not be."""
         listed = self.dossier.credentials
         if not listed.settled:

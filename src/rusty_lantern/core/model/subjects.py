@@ -65,7 +65,7 @@ class LinkView:
 
     @property
     def standing(self) -> str:
-        """`revoked`, `expired`, `dead` (its credential is disabled), `valid`, or `unknown`."""
+        """`revoked`, `expired`, `signing key disabled`, `valid`, or `unknown`."""
         link = self.link
         if link.revoked:
             return "revoked"
@@ -73,7 +73,7 @@ class LinkView:
             return "expired"
         signer = self.index.credentials.get(link.credential)
         if signer is not None and signer.state.value == "disabled":
-            return "dead"
+            return "signing key disabled"
         return "valid" if link.expires.settled else "unknown"
 
 

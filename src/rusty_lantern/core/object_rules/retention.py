@@ -17,11 +17,11 @@ import msgspec
 
 from rusty_lantern.core.model.object_version import Mode, ObjectVersion
 
-Deleter = Literal["anyone", "bypass", "nobody", "unknown"]
+Deleter = Literal["delete-permission", "bypass-retention", "nobody", "unknown"]
 """Who can delete a version for good now: anyone who may delete; of those only holders of the bypass permission;
 nobody; or it is not known."""
 
-Kept = Literal["bare", "governance", "compliance", "hold", "marker", "unknown"]
+Kept = Literal["unprotected", "governance", "compliance", "hold", "marker", "unknown"]
 
 
 class Standing(msgspec.Struct, frozen=True):
@@ -34,7 +34,7 @@ class Standing(msgspec.Struct, frozen=True):
     hold: bool = False
     lapsed: bool = False
     """Whether there was a period, and it is over."""
-    deleter: Deleter = "anyone"
+    deleter: Deleter = "delete-permission"
     known: bool = True
 
     @property
@@ -47,7 +47,7 @@ class Standing(msgspec.Struct, frozen=True):
         """What keeps the version, the strongest reason first: a hold has no end, compliance yields to nobody."""
         if not self.known and self.deleter == "unknown":
             return "unknown"
-        return "hold" if self.hold else self.period or "bare"
+        return "hold" if self.hold else self.period or "unprotected"
 
     @property
     def free(self) -> datetime | None:
@@ -68,17 +68,17 @@ def standing(version: ObjectVersion, moment: datetime) -> Standing:
     period: Mode = (version.mode or "") if binds else ""
     until = version.until if binds else None
     held = version.hold is True
-    deleter: Deleter = "anyone"
+    deleter: Deleter = "delete-permission"
     if held or period == "compliance":
         deleter = "nobody"
     elif not known:
         deleter = "unknown"
     elif period == "governance":
-        deleter = "bypass"
+        deleter = "bypass-retention"
     return Standing(period, until, held, bool(version.mode) and not binds, deleter, known)
 
 
-KeyState = Literal["shadowing", "hidden", "bare", "protected", "unknown"]
+KeyState = Literal["unprotected-over-protected", "marker-over-protected", "unprotected", "protected", "unknown"]
 """A key's current version: bare over a protected one · a delete marker over a protected one · bare · protected."""
 
 
@@ -94,11 +94,11 @@ def key_state(versions: list[ObjectVersion], moment: datetime) -> KeyState | Non
     protected = any(s.protected for s in beneath)
     unsure = any(not s.known for s in beneath)
     if current.marker:
-        return "hidden" if protected else "unknown" if unsure else None
+        return "marker-over-protected" if protected else "unknown" if unsure else None
     stands = standing(current, moment)
     if stands.protected or not stands.known:
         return "protected" if stands.protected else "unknown"
-    return "shadowing" if protected else "unknown" if unsure else "bare"
+    return "unprotected-over-protected" if protected else "unknown" if unsure else "unprotected"
 
 
 class EarliestDeletion(msgspec.Struct, frozen=True):

@@ -26,7 +26,7 @@ def size_to_detect(share: float, confidence: float) -> int:
 def bound(found: int, looked_at: int, confidence: float) -> tuple[float, float]:
     """Between which shares of all the drift lies: one-sided where nothing or everything was found, else two-sided."""
     if not 0 <= found <= looked_at or looked_at <= 0:
-        raise ValueError("more was found than was looked at")
+        raise ValueError("more was found than was inspected")
     miss = 1 - confidence
     if found in (0, looked_at):  # the beta distribution has a closed form there
         edge = miss ** (1 / looked_at)

@@ -9,17 +9,17 @@ from rusty_lantern.core.baseline.evaluation import Finding, observed_words
 from rusty_lantern.core.facts.registry import lookup
 
 _OF_KIND = {
-    "credential": "replace the key by one whose {last} is {wanted}",
-    "identity": "ask whoever answers for it: its {last} is to be {wanted}",
-    "encryption-key": "ask whoever answers for the key: its {last} is to be {wanted}",
-    "link": "withdraw the link, if need be by disabling the key that signed it; give out a shorter one",
+    "credential": "replace the access key by one whose {last} is {wanted}",
+    "identity": "ask whoever is responsible: its {last} has to be {wanted}",
+    "encryption-key": "ask whoever is responsible for the key: its {last} has to be {wanted}",
+    "link": "revoke the link, if need be by disabling the access key that signed it; share a shorter one",
 }
 """What is said of facts whose entry says nothing."""
 
 
-def advice(judgement: Finding) -> str:
+def advice(finding: Finding) -> str:
     """What puts a drift right, in words alone."""
-    requirement, seen = judgement.requirement, judgement.observed
+    requirement, seen = finding.requirement, finding.observed
     value = "" if seen.value is None else str(seen.value)
     entry = lookup(requirement.fact)
     rows = (("", entry.advice),) if isinstance(entry.advice, str) else entry.advice
@@ -30,7 +30,7 @@ def advice(judgement: Finding) -> str:
         fact=requirement.fact,
         last=_last(requirement.fact),
         wanted={"present": "any value", "absent": "none"}.get(wanted, wanted),
-        observed=observed_words(judgement),
+        observed=observed_words(finding),
         note=seen.note,
     ).replace(" ()", "")
 

@@ -1,4 +1,4 @@
-"""Edits of a policy and an access list that close what is too open."""
+"""Edits of a policy and an ACL that close what is too open."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.access_differences import differences, own_differences, own_unread
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.loader import Requirement
-from rusty_lantern.core.model.bucket import ObjectGrants
+from rusty_lantern.core.model.bucket import ObjectAcls
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
 from rusty_lantern.core.remediation.s3_documents import (
@@ -30,20 +30,18 @@ EXPOSURE_FACTS = {f"exposure.{verb}": verb for verb in VERBS} | {
 
 
 def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Remedy]:
-    """What objects' own access lists let in is closed on the objects, the rest by the bucket's rules."""
-    bare = _but(view, msgspec.structs.replace(view.bucket, object_grants=Answer("known", ObjectGrants())))
-    on_objects = [r for r in wanted if view.rules.object_grants and _too_open(view, r) and _holds(bare, r)]
+    """What objects' own ACLs let in is closed on the objects, the rest by the bucket's rules."""
+    bare = _but(view, msgspec.structs.replace(view.bucket, object_acls=Answer("known", ObjectAcls())))
+    on_objects = [r for r in wanted if view.rules.object_acls and _too_open(view, r) and _holds(bare, r)]
     rest = [r for r in wanted if r not in on_objects]
     found = [_of_doors(bare, rest)] if rest else []
     if found and found[0].proof and view.rules.object_doubt:
         found[0] = msgspec.structs.replace(found[0], proof=(*found[0].proof, f"but {view.rules.object_doubt}"))
     if on_objects:
         actions = {action.name for r in on_objects for action in actions_of(EXPOSURE_FACTS[r.fact])}
-        mine = [g for g in view.rules.object_grants if GRANTED_ON_OBJECT[g.permission] & actions]
-        grants = ", ".join(f"{g.permission} to {g.to} on {g.key}" for g in mine)
-        words = (
-            f"take the public out of objects' own access lists: {grants}; or disable access lists for the whole bucket"
-        )
+        mine = [g for g in view.rules.object_acls if GRANTED_ON_OBJECT[g.permission] & actions]
+        acl = ", ".join(f"{g.permission} to {g.to} on {g.key}" for g in mine)
+        words = f"remove the public from objects' own ACLs: {acl}; or disable ACLs for the whole bucket"
         found.insert(0, Remedy(tuple(r.fact for r in on_objects), words))
     return found
 
@@ -53,12 +51,12 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
     closing = [r for r in wanted if _too_open(view, r)]
     if len(closing) < len(wanted):
         rest = next(r for r in wanted if r not in closing)
-        words = f"it is less open than required: let the public in by a policy that allows {EXPOSURE_FACTS[rest.fact]}"
+        words = f"it is less open than required: allow the public by a policy that grants {EXPOSURE_FACTS[rest.fact]}"
         return Remedy(facts, words)
     if not takes_documents(view):
         verbs = ", ".join(dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted))
         return Remedy(
-            facts, f"take {verbs} away from whoever is not named: the bucket's anonymous level and its rights"
+            facts, f"take {verbs} away from everybody who is not named: the bucket's anonymous level and its rights"
         )
     after = view
     steps: list[str] = []
@@ -67,12 +65,14 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         if all(_holds(after, r) for r in wanted):
             break
     if not steps or not all(_holds(after, r) for r in wanted):
-        return Remedy(facts, "switch on the bucket's guards that ignore public grants and restrict public policies")
+        return Remedy(
+            facts, "switch on the bucket's public-access guards that ignore public ACLs and restrict public policies"
+        )
     documents = []
     if after.bucket.policy != view.bucket.policy:
         documents.append(Document("policy", _as_applied(after.bucket.policy.value or "")))
-    if after.bucket.grants != view.bucket.grants:
-        documents.append(as_document("access list", grants_document(after.bucket.grants.value or [])))
+    if after.bucket.acl != view.bucket.acl:
+        documents.append(as_document("ACL", grants_document(after.bucket.acl.value or [])))
     return Remedy(facts, "; ".join(steps), tuple(documents), tuple(_proof(view, after, wanted)))
 
 
@@ -97,18 +97,22 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     for number in range(len(_statements(view))):
         alone = [s for n, s in enumerate(policy.statements) if n == number or s.effect != "Allow"]
         kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
-        opened = _with_rules(view, msgspec.structs.replace(kept, grants=(), rights=()))
+        opened = _with_rules(view, msgspec.structs.replace(kept, acl=(), rights=()))
         leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if EXPOSURE_FACTS[r.fact] == verb)]
         if leaks and policy.statements[number].effect == "Allow":
-            fence = _fence(view)
+            restriction = _fence(view)
             title = policy.statements[number].title
-            how = f"fence {title} of the policy to {', '.join(fence)}" if fence else f"take {title} out of the policy"
+            how = (
+                f"restrict {title} of the policy to {', '.join(restriction)}"
+                if restriction
+                else f"take {title} out of the policy"
+            )
             yield partial(_with_statement, number=number, verbs=leaks), f"{how} for {' and '.join(leaks)}"
     actions = {action.name for verb in verbs for action in actions_of(verb)}
-    public = [g for g in view.bucket.grants.value or () if g.to in AUDIENCES and GRANTED[g.permission] & actions]
+    public = [g for g in view.bucket.acl.value or () if g.to in AUDIENCES and GRANTED[g.permission] & actions]
     if public:
         words = ", ".join(f"{g.permission} to {g.to}" for g in public)
-        yield partial(_without_grants, public=public), f"take {words} out of the bucket's access list"
+        yield partial(_without_grants, public=public), f"take {words} out of the bucket's ACL"
 
 
 def _with_rules(view: BucketSubject, rules: Any) -> BucketSubject:
@@ -142,10 +146,10 @@ def _with_statement(view: BucketSubject, number: int, verbs: Sequence[str]) -> B
     document = json.loads(view.bucket.policy.value or "{}")
     statements = _statements(view)
     mine, rest = statements[number], _other_actions(statements[number], verbs)
-    fence = _fence(view)
+    restriction = _fence(view)
     new = [mine | {"Action": rest}] if rest else []
-    if fence:
-        shut = mine | {"Principal": {"AWS": fence}}
+    if restriction:
+        shut = mine | {"Principal": {"AWS": restriction}}
         shut |= {"Action": [a for a in _listed(mine["Action"]) if a not in rest]} if rest else {}
         if rest and mine.get("Sid"):
             shut["Sid"] = f"{mine['Sid']}Fenced"
@@ -185,8 +189,8 @@ def _other_actions(statement: dict[str, Any], verbs: Sequence[str]) -> list[str]
 
 
 def _without_grants(view: BucketSubject, public: list[Any]) -> BucketSubject:
-    kept = [grant for grant in view.bucket.grants.value or () if grant not in public]
-    return _but(view, msgspec.structs.replace(view.bucket, grants=Answer("known", kept)))
+    kept = [grant for grant in view.bucket.acl.value or () if grant not in public]
+    return _but(view, msgspec.structs.replace(view.bucket, acl=Answer("known", kept)))
 
 
 def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement]) -> list[str]:

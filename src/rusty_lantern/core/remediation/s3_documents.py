@@ -50,27 +50,27 @@ def element(tag: str, value: object) -> str:
     return f"<{tag}>{escape(str(value), quote=False)}</{tag}>"
 
 
-def grants_document(grants: list[Grant]) -> bytes:
-    """An access list; the owner is the first who is named in it."""
+def grants_document(acl: list[Grant]) -> bytes:
+    """An ACL; the owner is the first who is named in it."""
     uris = {"anyone": "global/AllUsers", "any-account": "global/AuthenticatedUsers", "log-delivery": "s3/LogDelivery"}
     entries = ""
-    for grant in grants:
+    for grant in acl:
         who = element("URI", GROUPS + uris[grant.to]) if grant.to in uris else element("ID", grant.identity)
         permission = grant.permission.upper().replace("-", "_")
         entries += f"<Grant><Grantee>{who}</Grantee>{element('Permission', permission)}</Grant>"
-    owner = next((grant.identity for grant in grants if grant.to == "named"), "")
+    owner = next((grant.identity for grant in acl if grant.to == "named"), "")
     return document(
         "AccessControlPolicy", f"<Owner>{element('ID', owner)}</Owner><AccessControlList>{entries}</AccessControlList>"
     )
 
 
-def guards_document(guards: Guards) -> bytes:
+def guards_document(public_access_guards: Guards) -> bytes:
     """The four public-access guards."""
     switches = {
-        "BlockPublicAcls": guards.refuse_new_grants,
-        "IgnorePublicAcls": guards.ignore_grants,
-        "BlockPublicPolicy": guards.refuse_new_policy,
-        "RestrictPublicBuckets": guards.restrict_policy,
+        "BlockPublicAcls": public_access_guards.refuse_new_acls,
+        "IgnorePublicAcls": public_access_guards.ignore_acls,
+        "BlockPublicPolicy": public_access_guards.refuse_new_policies,
+        "RestrictPublicBuckets": public_access_guards.restrict_policies,
     }
     body = "".join(element(tag, str(on).lower()) for tag, on in switches.items())
     return document("PublicAccessBlockConfiguration", body)
@@ -85,7 +85,7 @@ def ownership_document(mode: str) -> bytes:
 def versioning_document(versioning: Versioning) -> bytes:
     """Versioning."""
     words = {"never": "", "on": element("Status", "Enabled"), "suspended": element("Status", "Suspended")}
-    second = element("MfaDelete", "Enabled") if versioning.second_factor else ""
+    second = element("MfaDelete", "Enabled") if versioning.mfa else ""
     return document("VersioningConfiguration", words[versioning.state] + second)
 
 
@@ -101,8 +101,8 @@ def lock_document(lock: Lock) -> bytes:
     """Object lock and the retention that new versions inherit."""
     body = element("ObjectLockEnabled", "Enabled") if lock.enabled else ""
     if lock.mode:
-        years, days = divmod(lock.keep, YEAR)
-        period = element("Years", years) if not days else element("Days", lock.keep // DAY)
+        years, days = divmod(lock.retention, YEAR)
+        period = element("Years", years) if not days else element("Days", lock.retention // DAY)
         default = element("Mode", lock.mode.upper()) + period
         body += f"<Rule><DefaultRetention>{default}</DefaultRetention></Rule>"
     return document("ObjectLockConfiguration", body)

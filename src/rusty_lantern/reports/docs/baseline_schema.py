@@ -28,7 +28,7 @@ def schema() -> dict[str, Any]:
             "edition": _TEXT,
             "longest-waiver": {"type": "string", "description": "how long drift may be waived, as in 180 days"},
             "sensitive": {"$ref": "#/$defs/choice", "description": "whose drift comes first within its severity"},
-            "include": {**_NAMES, "description": "files whose sheets stand before these"},
+            "include": {**_NAMES, "description": "files whose sheets come before these"},
             "values": {"type": "object", "additionalProperties": _TEXT, "description": "written $NAME in sheets"},
             "sheets": {"type": "array", "items": {"$ref": "#/$defs/sheet"}},
         },

@@ -15,6 +15,7 @@ from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.value_types import DURATION, SIZE
 from rusty_lantern.reports.docs import baseline_schema
+from rusty_lantern.reports.docs.glossary import glossary
 from rusty_lantern.reports.results import (
     access,
     audit,
@@ -92,8 +93,8 @@ Made from the tables in the code (`actions.py` and `condition_keys.py` in `core/
 KEYS_HEAD = """
 ## Condition keys
 
-*Theirs*: an outsider sends whatever they like, so the key fences nothing. A key that is not theirs can make an
-exposure `narrow`. A key that is not in this table is not understood, and makes `unknown` what it could change.
+*Theirs*: an outsider sends whatever they like, so the key restricts nothing. A key that is not theirs can make an
+exposure `restricted`. A key that is not in this table is not understood, and makes `unknown` what it could change.
 
 | key | kind | theirs | why |
 |---|---|---|---|
@@ -120,7 +121,7 @@ def access_page() -> str:
 
 def pages() -> dict[str, str]:
     """Every generated page: path below the documentation folder → content."""
-    made = {"facts.md": facts_page(), "access-tables.md": access_page()}
+    made = {"facts.md": facts_page(), "access-tables.md": access_page(), "words.md": glossary()}
     for name, kind in SCHEMAS.items():
         schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **msgspec.json.schema(kind)}
         made[f"schemas/{name}.json"] = json.dumps(schema, indent=2, sort_keys=True) + "\n"

@@ -1,9 +1,10 @@
-"""Drift over time: what stood in each survey, by severity, and what could not be told."""
+"""Drift over time: one bar a survey, by severity, and what is unknown below."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from io import BytesIO
+from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,12 +18,12 @@ if TYPE_CHECKING:
 
 
 def trend(standings: Sequence[Standing], baseline: str, out: Path | BytesIO, size: str = "slide") -> None:
-    """Draw drift by severity over the surveys, with what could not be told beneath.
+    """Draw drift by severity over the surveys, with what is unknown below.
 
     Raises `BadInput`, `CannotWrite`.
     """
     span = f"{show_moment(standings[0].taken)} to {show_moment(standings[-1].taken)}" if standings else "no survey"
-    words = f"{len(standings)} surveys, {span}, all judged by {baseline}"
+    words = f"{len(standings)} surveys, {span}, all audited with {baseline}"
     with drawn("Drift over time", words, out, rows=(4, 1), size=size) as (figure, (axes, below)):
         _drift(axes, standings)
         _unknown(below, standings)
@@ -33,19 +34,18 @@ def _drift(axes: Axes, standings: Sequence[Standing]) -> None:
     from matplotlib.dates import date2num
 
     days = [float(date2num(standing.taken)) for standing in standings]
-    base = [0] * len(days)
+    width, base = _width(days), [0] * len(days)
     named: list[tuple[float, str]] = []
     for severity in SEVERITIES:
-        top = [b + s.drift_by_severity.get(severity, 0) for b, s in zip(base, standings, strict=True)]
-        if not any(t > b for t, b in zip(top, base, strict=True)):
+        counts = [standing.drift_by_severity.get(severity, 0) for standing in standings]
+        if not any(counts):
             continue
         colour, hatch = SEVERITY[severity]
-        axes.fill_between(days, base, top, facecolor=colour, hatch=hatch, edgecolor=PAPER, linewidth=0.8)
-        if top[-1] > base[-1]:
-            named.append(((top[-1] + base[-1]) / 2, f"{severity}, {top[-1] - base[-1]} now"))
-        base = top
-    if days:
-        axes.set_xlim(days[0], days[-1] if days[-1] > days[0] else days[0] + 1)
+        axes.bar(days, counts, width, base, color=colour, hatch=hatch, edgecolor=PAPER, linewidth=0.8)
+        if counts[-1]:
+            named.append((base[-1] + counts[-1] / 2, f"{severity}, {counts[-1]} now"))
+        base = [low + count for low, count in zip(base, counts, strict=True)]
+    _room(axes, days, width)
     axes.set_ylim(0, max([*base, 1]) * 1.12)
     for place, words in _apart(named, max([*base, 1]) * 0.055):
         axes.annotate(words, (1.01, place), xycoords=("axes fraction", "data"), va="center", fontsize=12, color=INK)
@@ -53,6 +53,18 @@ def _drift(axes: Axes, standings: Sequence[Standing]) -> None:
     _dates(axes)
     axes.grid(axis="y", color=QUIET, alpha=0.3, linewidth=0.7)
     bare(axes)
+
+
+def _width(days: Sequence[float]) -> float:
+    """The width of a bar: one a survey, none over another."""
+    gaps = [later - earlier for earlier, later in pairwise(days)]
+    span = days[-1] - days[0] if days else 0.0
+    return max(min([0.7 * gap for gap in gaps] + [max(span, 1.0) / 8]), 0.02) if days else 1.0
+
+
+def _room(axes: Axes, days: Sequence[float], width: float) -> None:
+    if days:
+        axes.set_xlim(days[0] - width, days[-1] + width)
 
 
 def _apart(named: list[tuple[float, str]], gap: float) -> list[tuple[float, str]]:
@@ -68,10 +80,10 @@ def _unknown(axes: Axes, standings: Sequence[Standing]) -> None:
 
     days = [float(date2num(standing.taken)) for standing in standings]
     counts = [standing.counts.get("unknown", 0) for standing in standings]
-    axes.plot(days, counts, color=INK, linewidth=1.6, linestyle="--", marker="o", markersize=3)
+    axes.plot(days, counts, color=INK, linewidth=0, marker="o", markersize=6)
     axes.set_ylim(0, max([*counts, 1]) * 1.3)
     if days:
-        axes.set_xlim(days[0], days[-1] if days[-1] > days[0] else days[0] + 1)
+        _room(axes, days, _width(days))
         axes.annotate(f"{counts[-1]} now", (1.01, counts[-1]), xycoords=("axes fraction", "data"), va="center")
     _dates(axes)
     axes.set_ylabel("unknown")

@@ -10,18 +10,18 @@ from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.figures.canvas import DEEP, INK, MILD, SAND, bare, drawn
 from rusty_lantern.reports.results.exposure import ExposureResult
 
-LEVELS = {"open": ("#7a1f2b", "", "open from everywhere"), "narrow": (SAND, "..", "narrow: through a fence"),
-          "unknown": ("#ffffff", "xx", "could not be told")}  # fmt: skip
+LEVELS = {"open": ("#7a1f2b", "", "open from everywhere"), "restricted": (SAND, "..", "restricted"),
+          "unknown": ("#ffffff", "xx", "unknown")}  # fmt: skip
 
 
 def open_doors(result: ExposureResult, out: Path | BytesIO, size: str = "slide") -> None:
-    """Draw, for each verb, how many buckets are open, narrow or unknown to each audience. Raises `BadInput`,
+    """Draw, for each verb, how many buckets are open, restricted or unknown to each audience. Raises `BadInput`,
     `CannotWrite`."""
     total = len(result.buckets)
     words = (
         f"survey {result.survey}, as of {show_moment(result.as_of)}: {total} buckets; whatever is not drawn is closed"
     )
-    with drawn("Who gets in", words, out, size=size) as (figure, (axes,)):
+    with drawn("Public access", words, out, size=size) as (figure, (axes,)):
         from matplotlib.patches import Patch
         from matplotlib.ticker import MaxNLocator
 
@@ -68,4 +68,4 @@ def open_doors(result: ExposureResult, out: Path | BytesIO, size: str = "slide")
         )
         axes.tick_params(axis="y", length=0)
         bare(axes, "top", "right", "left")
-        figure.subplots_adjust(left=0.19, top=0.86)
+        figure.subplots_adjust(left=0.26, top=0.86)

@@ -6,33 +6,36 @@ from io import BytesIO
 from pathlib import Path
 
 from rusty_lantern.reports.escape import shorten
-from rusty_lantern.reports.figures.canvas import DEEP, INK, PALE, SAND, drawn, plain
+from rusty_lantern.reports.figures.canvas import DEEP, INK, PALE, drawn, plain
 from rusty_lantern.reports.results.report import BucketLine, ReportResult
 
 MOST_ROWS = 44
 MARKS = {
-    "drifted": ("s", "#7a1f2b", 90, "drifted: critical or high"),
-    "lesser": ("D", "#c0603f", 52, "drifted: medium or low"),
-    "unknown": ("$?$", INK, 62, "could not be told"),
-    "waived": ("o", SAND, 46, "accepted for now"),
-    "held": (".", "#9fb3c0", 30, "as required"),
+    "critical": ("s", "#7a1f2b", 95, "drift: critical"),
+    "high": ("^", "#b3402b", 80, "drift: high"),
+    "lesser": ("D", "#9a6a12", 46, "drift: medium or low"),
+    "unknown": ("$?$", INK, 62, "unknown"),
+    "waived": ("o", "#3f6f8f", 42, "waived"),
+    "ok": (".", "#6b7f8c", 30, "ok"),
 }
 """State → marker, colour, size, words: no two are told apart by colour alone."""
 
 
 def mark_of(status: str, severity: str) -> str:
     """Which mark stands for a state."""
-    return "lesser" if status == "drifted" and severity in ("medium", "low") else status
+    if status != "drift":
+        return status
+    return severity if severity in ("critical", "high") else "lesser"
 
 
 def at_a_glance(result: ReportResult, out: Path | BytesIO, size: str = "slide") -> None:
-    """Draw the buckets with something to tell, the worst first, by area. Raises `BadInput`, `CannotWrite`."""
+    """Draw the buckets by area, the worst first. Raises `BadInput`, `CannotWrite`."""
     told = sorted(result.glance, key=_badness)
     shown = told[:MOST_ROWS]
-    rest = sum(all(cell.status == "held" for cell in line.cells) for line in told[MOST_ROWS:])
+    rest = sum(all(cell.status == "ok" for cell in line.cells) for line in told[MOST_ROWS:])
     words = f"survey {result.audit.survey}, {result.audit.baseline}, {len(result.glance)} buckets"
     if len(told) > len(shown):
-        words += f"; the {len(shown)} with most to tell, {rest} of the others are all as required"
+        words += f"; the {len(shown)} worst; of the others, {rest} are ok in every area"
     halves = [shown[: (len(shown) + 1) // 2], shown[(len(shown) + 1) // 2 :]]
     with drawn("The estate at a glance", words, out, size=size) as (figure, (axes,)):
         axes.set_axis_off()
@@ -51,9 +54,7 @@ def at_a_glance(result: ReportResult, out: Path | BytesIO, size: str = "slide") 
             box.set_xlim(-0.5, len(result.areas) - 0.5)
             names = [plain(shorten(f"{line.store}/{line.bucket}", 30)) for line in half]
             box.set_yticks(range(len(half)), names, fontsize=9)
-            box.set_xticks(
-                range(len(result.areas)), [area.replace(" and ", "\n+ ") for area in result.areas], fontsize=9
-            )
+            box.set_xticks(range(len(result.areas)), [_heading(area) for area in result.areas], fontsize=8.5)
             box.xaxis.tick_top()
             box.tick_params(length=0, colors=INK)
             for side in box.spines.values():
@@ -62,10 +63,15 @@ def at_a_glance(result: ReportResult, out: Path | BytesIO, size: str = "slide") 
             axes.scatter([], [], marker=shape, color=colour, s=area, label=words)
             for shape, colour, area, words in MARKS.values()
         ]
-        figure.legend(handles=handles, loc="lower center", ncols=5, frameon=False, fontsize=10.5, labelcolor=DEEP)
+        figure.legend(handles=handles, loc="lower center", ncols=6, frameon=False, fontsize=10, labelcolor=DEEP)
+
+
+def _heading(area: str) -> str:
+    """An area's name in lines that are short enough for its column."""
+    return {"versions and locks": "versions\n+ locks", "housekeeping": "house-\nkeeping"}.get(area, area)
 
 
 def _badness(line: BucketLine) -> tuple[object, ...]:
-    ranks = ["drifted", "lesser", "unknown", "waived", "held"]
+    ranks = list(MARKS)
     marks = sorted(ranks.index(mark_of(cell.status, cell.severity)) for cell in line.cells)
     return *marks, line.store, line.bucket

@@ -27,7 +27,7 @@ def locked_bytes(
     `CannotWrite`.
     """
     told = f"as of {show_moment(moment)}. {words}"
-    with drawn(f"Bytes locked in {whose}", told, out, rows=(6, 1), size=size) as (_, (axes, below)):
+    with drawn(f"Bytes under retention: {whose}", told, out, rows=(6, 1), size=size) as (_, (axes, below)):
         _modes(axes, found, moment)
         _holds(below, found)
 
@@ -39,11 +39,12 @@ def _modes(axes: Axes, found: Sequence[Locks], moment: datetime) -> None:
     ends = sorted({release.month for release in releases})
     if not ends:
         axes.text(
-            0.5, 0.5, "no period binds any version", ha="center", va="center", transform=axes.transAxes, fontsize=14
+            0.5, 0.5, "no version is under retention", ha="center", va="center", transform=axes.transAxes, fontsize=14
         )
         axes.set_axis_off()
         return
-    dates = [float(date2num(when)) for when in (moment, *(_after(month) for month in ends))]
+    begin = float(date2num(moment))
+    dates = [0.0, *(max(0.0, float(date2num(_after(month))) - begin) for month in ends)]
     stacks: dict[str, list[int]] = {}
     for mode in ("compliance", "governance"):
         freed: Counter[str] = Counter()
@@ -67,12 +68,16 @@ def _modes(axes: Axes, found: Sequence[Locks], moment: datetime) -> None:
         )  # fmt: skip
         base = top
     axes.set_ylim(0, max(base) * 1.12)
-    axes.set_xlim(dates[0], dates[-1])
-    axes.xaxis_date()
+    axes.set_xscale("symlog", linthresh=30, linscale=0.6)
+    axes.set_xlim(0, max(dates[-1], 31))
+    marks = [(days, words) for days, words in _TICKS if days <= dates[-1] * 1.02 or days <= 30]
+    axes.set_xticks([days for days, _ in marks], [words for _, words in marks])
+    axes.minorticks_off()
+    axes.set_xlabel(f"from now on a logarithmic scale; the last retention ends {ends[-1]}")
     axes.yaxis.set_major_formatter(lambda value, _: show_bytes(int(value)))
     axes.legend(loc="upper right", frameon=False, fontsize=12)
     axes.grid(axis="y", color=QUIET, alpha=0.3, linewidth=0.7)
-    axes.set_ylabel("bytes under a period that binds")
+    axes.set_ylabel("bytes under retention")
     bare(axes)
 
 
@@ -84,15 +89,19 @@ def _after(month: str) -> datetime:
     return datetime(year + number // 12, number % 12 + 1, 1, tzinfo=UTC)
 
 
+_TICKS = (
+    (0, "now"), (30, "1 month"), (91, "3 months"), (365, "1 year"), (1095, "3 years"), (3650, "10 years"),
+    (10950, "30 years"), (36500, "100 years"), (365000, "1,000 years"),
+)  # fmt: skip
+"""Days from now → the label of the time axis there."""
+
+
 def _holds(axes: Axes, found: Sequence[Locks]) -> None:
-    """Bytes under legal hold: a bar without a date, since a hold has none."""
-    colour, hatch = FILLS["hold"]
+    """Bytes under legal hold, in words: a hold has no date, and is often too small to be seen beside the rest."""
     total = sum(part.bytes for locks in found for part in locks.parts)
     held_bytes, versions = sum(locks.held_bytes for locks in found), sum(locks.emptying.held for locks in found)
-    axes.barh([0], [held_bytes], color=colour, hatch=hatch, edgecolor=INK, linewidth=0.8, height=0.6)
-    axes.set_xlim(0, max(total, 1))
-    axes.set_yticks([])
-    axes.xaxis.set_major_formatter(lambda value, _: show_bytes(int(value)))
-    held = f"{versions:,} versions, {show_bytes(held_bytes)} of {show_bytes(total)} in all"
-    axes.set_title(f"under legal hold, until somebody lifts it: {held}", loc="left", fontsize=12)
-    bare(axes, "top", "right", "left")
+    words = (
+        f"Under legal hold, until it is removed: {versions:,} versions, {show_bytes(held_bytes)} of {show_bytes(total)}"
+    )
+    axes.text(0, 0.3, words, fontsize=12.5, color=INK, va="center", transform=axes.transAxes)
+    axes.set_axis_off()

@@ -16,14 +16,14 @@ from rusty_lantern.reports.figures.canvas import DEEP, INK, MILD, SAND, bare, dr
 
 KINDS = {
     "locked, encrypted": (DEEP, ""), "encrypted": (MILD, "//"), "locked, not encrypted": (SAND, ".."),
-    "neither": ("#7a1f2b", "xx"), "cannot be told": ("#ffffff", "||"),
+    "neither": ("#7a1f2b", "xx"), "unknown": ("#ffffff", "||"),
 }  # fmt: skip
 
 
 def protection_of(encrypted: bool | None, locked: bool | None) -> str:
     """The kind that objects belong to which are, or are not, encrypted and locked."""
     if encrypted is None or locked is None:
-        return "cannot be told"
+        return "unknown"
     if encrypted:
         return "locked, encrypted" if locked else "encrypted"
     return "locked, not encrypted" if locked else "neither"
@@ -70,7 +70,7 @@ def where_data_sits(
             kinds[kind] += size_
     also = f"; {uncounted} buckets were not counted" if uncounted else ""
     words = f"survey {survey}: bytes of current objects, by encryption, and by the locks that they have{also}"
-    with drawn("Where data sits, and how it is kept", words, out, size=size) as (figure, (axes,)):
+    with drawn("Where data is stored, and how it is protected", words, out, size=size) as (figure, (axes,)):
         from matplotlib.patches import Patch
 
         names = sorted(places, key=lambda name: -sum(places[name].values()))

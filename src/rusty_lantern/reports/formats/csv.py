@@ -15,13 +15,13 @@ from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 
 COLUMNS = (
     "status", "severity", "store", "subject", "name", "fact", "required", "observed", "since", "reason", "because",
-    "remedy", "sheet", "place", "question", "answer",
+    "remedy", "sheet", "line", "question", "answer",
 )  # fmt: skip
 
 
 def write(result: AuditResult) -> str:
     """RFC 4180, with a heading."""
-    kinds = (("drifted", result.drift), ("unknown", result.unknown), ("waived", result.waived))
+    kinds = (("drift", result.drift), ("unknown", result.unknown), ("waived", result.waived))
     return lines(COLUMNS, (row(status, found) for status, kept in kinds for found in kept))
 
 
@@ -31,7 +31,7 @@ def row(status: str, found: FindingResult) -> tuple[object, ...]:
     asked = found.evidence
     return (
         status, found.severity, found.store, found.subject, found.name, found.fact, found.required, found.observed,
-        since, found.reason or found.note, found.because, found.remedy, found.sheet, found.place, asked.question,
+        since, found.reason or found.note, found.because, found.remedy, found.sheet, found.line, asked.question,
         asked.answer,
     )  # fmt: skip
 

@@ -12,11 +12,11 @@ from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 
 
 def write(result: AuditResult) -> str:
-    """JUnit XML. Drift is a failure, what could not be told an error, what was accepted a skipped case."""
+    """JUnit XML. Drift is a failure, what unknown an error, what was accepted a skipped case."""
     root = etree.Element("testsuites", name=safe(result.baseline))
-    everything = [("drifted", j) for j in result.drift] + [("unknown", j) for j in result.unknown]
+    everything = [("drift", j) for j in result.drift] + [("unknown", j) for j in result.unknown]
     everything += [("waived", j) for j in result.waived]
-    for store in sorted({*result.held, *result.unread, *(j.store for _, j in everything)}):
+    for store in sorted({*result.ok, *result.unread, *(j.store for _, j in everything)}):
         mine = [(status, j) for status, j in everything if j.store == store]
         _suite(root, result, store, mine)
     text: bytes = etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True)
@@ -25,20 +25,20 @@ def write(result: AuditResult) -> str:
 
 def _suite(root: etree._Element, result: AuditResult, store: str, mine: list[tuple[str, FindingResult]]) -> None:
     unread = result.unread.get(store)
-    count = {status: sum(s == status for s, _ in mine) for status in ("drifted", "unknown", "waived")}
+    count = {status: sum(s == status for s, _ in mine) for status in ("drift", "unknown", "waived")}
     suite = etree.SubElement(
         root,
         "testsuite",
         name=safe(store),
         tests=str(len(mine) + 1),
-        failures=str(count["drifted"]),
+        failures=str(count["drift"]),
         errors=str(count["unknown"] + bool(unread)),
         skipped=str(count["waived"]),
         time="0",
         timestamp=f"{result.taken:%Y-%m-%dT%H:%M:%S}",
     )
     first = etree.SubElement(
-        suite, "testcase", classname=safe(store), name=f"{result.held.get(store, 0)} requirements held", time="0"
+        suite, "testcase", classname=safe(store), name=f"{result.ok.get(store, 0)} requirements ok", time="0"
     )
     if unread:
         etree.SubElement(first, "error", type="unread", message=safe(unread))
@@ -50,16 +50,14 @@ def _suite(root: etree._Element, result: AuditResult, store: str, mine: list[tup
             name=safe(f"{found.fact} {found.required}"),
             time="0",
         )
-        tag, kind = {"drifted": ("failure", found.severity), "unknown": ("error", "unknown")}.get(
-            status, ("skipped", "")
-        )
+        tag, kind = {"drift": ("failure", found.severity), "unknown": ("error", "unknown")}.get(status, ("skipped", ""))
         told = etree.SubElement(case, tag, message=safe(_message(status, found)))
         if kind:
             told.set("type", kind)
-            told.text = safe(f"{found.place}, {found.sheet}. {found.remedy}".strip())
+            told.text = safe(f"{found.line}, {found.sheet}. {found.remedy}".strip())
 
 
 def _message(status: str, found: FindingResult) -> str:
-    if status == "drifted":
+    if status == "drift":
         return f"{found.observed}, required: {found.required}"
     return found.reason or found.note or status

@@ -1,4 +1,4 @@
-"""Counts as OpenMetrics text, for a scraper's file collector: how much drifted and how much could not be told.
+"""Counts as OpenMetrics text, for a scraper's file collector: how much drifted and how much unknown.
 
 Names and label values are few by construction: no bucket has a series of its own.
 """
@@ -15,18 +15,16 @@ from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 
 def write(result: AuditResult) -> str:
     """The text format 1.0, with its end mark."""
-    stores = sorted(
-        {*result.held, *result.unread, *(j.store for j in (*result.drift, *result.unknown, *result.waived))}
-    )
+    stores = sorted({*result.ok, *result.unread, *(j.store for j in (*result.drift, *result.unknown, *result.waived))})
     lines = _gauge(
         "lantern_requirements",
-        "How many requirements stand so.",
+        "Requirements by status.",
         (({"status": s}, n) for s, n in result.counts.items()),
     )
     for name, words, kept in (
-        ("lantern_drift", "Requirements that drifted.", result.drift),
-        ("lantern_unknown", "Requirements of which it could not be told.", result.unknown),
-        ("lantern_waived", "Drift that was accepted for now.", result.waived),
+        ("lantern_drift", "Requirements that drift.", result.drift),
+        ("lantern_unknown", "Requirements that are unknown.", result.unknown),
+        ("lantern_waived", "Drift that is waived.", result.waived),
     ):
         counted = _counted(kept)
         labels = [{"store": store, "severity": severity} for store in stores for severity in SEVERITIES]
@@ -36,12 +34,12 @@ def write(result: AuditResult) -> str:
         "Whether a store's buckets could not be listed.",
         (({"store": s}, int(s in result.unread)) for s in stores),
     )
-    lines += _gauge("lantern_buckets", "Buckets that were judged.", [({}, result.buckets)])
+    lines += _gauge("lantern_buckets", "Buckets that were audited.", [({}, result.buckets)])
     lines += _gauge(
         "lantern_survey_timestamp_seconds", "When the survey was taken.", [({}, int(result.taken.timestamp()))]
     )
-    ends = Counter(waiver.standing for waiver in result.waivers)
-    lines += _gauge("lantern_waivers", "How waivers stand.", (({"standing": s}, n) for s, n in sorted(ends.items())))
+    ends = Counter(waiver.status for waiver in result.waivers)
+    lines += _gauge("lantern_waivers", "Waivers by status.", (({"standing": s}, n) for s, n in sorted(ends.items())))
     return "\n".join([*lines, "# EOF"]) + "\n"
 
 

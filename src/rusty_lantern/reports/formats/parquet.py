@@ -7,7 +7,7 @@ from io import BytesIO
 
 COLUMNS = (
     "status", "severity", "store", "subject", "name", "fact", "required", "observed", "since", "reason", "because",
-    "remedy", "sheet", "place", "question", "answer",
+    "remedy", "sheet", "line", "question", "answer",
 )  # fmt: skip
 
 

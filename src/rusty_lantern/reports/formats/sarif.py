@@ -1,6 +1,6 @@
 """The audit as SARIF 2.1.0 (an OASIS standard), each result pointing at the line of the baseline that asks for it.
 
-Drift is `fail` with its level; what could not be told is `open`, the standard's word for "not enough was known to
+Drift is `fail` with its level; what unknown is `open`, the standard's word for "not enough was known to
 decide"; what was accepted is suppressed, with the reason. What is in question is a logical location, `STORE/BUCKET`.
 """
 
@@ -22,7 +22,7 @@ RANKS = {"critical": 100.0, "high": 75.0, "medium": 50.0, "low": 25.0}
 
 def write(result: AuditResult) -> str:
     """A log with one run."""
-    kinds = (("drifted", result.drift), ("unknown", result.unknown), ("waived", result.waived))
+    kinds = (("drift", result.drift), ("unknown", result.unknown), ("waived", result.waived))
     found = [(status, one) for status, kept in kinds for one in kept]
     facts = list(dict.fromkeys(one.fact for _, one in found))
     notes = [
@@ -74,7 +74,7 @@ def _result(status: str, found: FindingResult, rule: int) -> dict[str, Any]:
 def _location(found: FindingResult, where: str) -> dict[str, Any]:
     kind = "namespace" if found.subject == "bucket" else "object"
     location: dict[str, Any] = {"logicalLocations": [{"fullyQualifiedName": _plain(where), "kind": kind}]}
-    place = re.fullmatch(r"(.+):(\d+):(\d+)", found.place)
+    place = re.fullmatch(r"(.+):(\d+):(\d+)", found.line)
     if place:
         region = {"startLine": int(place[2]), "startColumn": int(place[3])}
         location["physicalLocation"] = {"artifactLocation": {"uri": _uri(place[1])}, "region": region}

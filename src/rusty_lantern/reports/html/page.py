@@ -16,7 +16,8 @@ from markupsafe import Markup
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.escape import safe
 from rusty_lantern.reports.results.audit import FindingResult
-from rusty_lantern.reports.results.report import OpenDoor, ReportResult
+from rusty_lantern.reports.results.overview import in_days_from
+from rusty_lantern.reports.results.report import ReportResult
 
 PAGE = 200
 """Rows of a table; more are folded beneath it."""
@@ -30,14 +31,14 @@ class Picture(msgspec.Struct, frozen=True):
 
 
 class Counted(msgspec.Struct, frozen=True):
-    """One requirement of the baseline, and how many subjects it stands so on."""
+    """One requirement of the baseline, and how many subjects have each status."""
 
-    place: str
+    line: str
     sheet: str
     fact: str
     required: str
-    held: int
-    drifted: int
+    ok: int
+    drift: int
     waived: int
     unknown: int
 
@@ -61,7 +62,8 @@ def page(result: ReportResult, pictures: Sequence[Picture] = ()) -> str:
         moment=show_moment,
         where=where,
         page=PAGE,
-        wrong=_by_bucket(result),
+        o=result.audit.overview,
+        in_days=in_days_from,
         sampled=_sampled(result),
         drift_table=lambda rows: Markup(table.render(rows=rows, where=where, rank=_rank)),  # noqa: S704
     )
@@ -69,7 +71,7 @@ def page(result: ReportResult, pictures: Sequence[Picture] = ()) -> str:
 
 _DRIFT_TABLE = """\
 <table>
-<thead><tr><th scope="col">severity</th><th scope="col">where</th><th scope="col">fact</th>\
+<thead><tr><th scope="col">severity</th><th scope="col">subject</th><th scope="col">fact</th>\
 <th scope="col">required</th><th scope="col">observed</th><th scope="col">since</th><th scope="col">why</th></tr>\
 </thead>
 <tbody>{% for d in rows %}<tr><td class="{{ d.severity }}" data-rank="{{ rank(d.severity) }}">{{ d.severity }}</td>\
@@ -104,15 +106,6 @@ def where(found: FindingResult) -> str:
     return f"{found.store}/{found.name}" if found.subject == "bucket" else f"{found.store}: {found.name}"
 
 
-def _by_bucket(result: ReportResult) -> list[tuple[str, list[OpenDoor]]]:
-    """The doors that are not meant to be open, bucket by bucket."""
-    found: dict[str, list[OpenDoor]] = {}
-    for door in result.open_doors:
-        if not door.expected:
-            found.setdefault(f"{door.store}/{door.bucket}", []).append(door)
-    return list(found.items())
-
-
 def _rank(severity: str) -> int:
     return ("critical", "high", "medium", "low").index(severity)
 
@@ -120,15 +113,14 @@ def _rank(severity: str) -> int:
 def requirements(result: ReportResult) -> list[Counted]:
     """Every requirement that speaks of something, with its counts, in the order of the baseline."""
     audit = result.audit
-    groups = (("held", result.held), ("drifted", audit.drift), ("waived", audit.waived), ("unknown", audit.unknown))
+    groups = (("ok", result.ok), ("drift", audit.drift), ("waived", audit.waived), ("unknown", audit.unknown))
     counts: dict[tuple[str, str, str, str], Counter[str]] = {}
     for status, found in groups:
         for one in found:
-            key = (one.place, one.sheet, one.fact, one.required)
+            key = (one.line, one.sheet, one.fact, one.required)
             counts.setdefault(key, Counter())[status] += 1
     return [
-        Counted(*key, n["held"], n["drifted"], n["waived"], n["unknown"])
-        for key, n in sorted(counts.items(), key=_line)
+        Counted(*key, n["ok"], n["drift"], n["waived"], n["unknown"]) for key, n in sorted(counts.items(), key=_line)
     ]
 
 
@@ -146,6 +138,6 @@ def _sampled(result: ReportResult) -> str:
     confidence = sorted({f"{one.confidence:.0%}".replace("%", " %") for one in told if one.confidence})
     at = ", ".join(confidence)
     return (
-        f"Where only a sample of a bucket's versions was looked at, shares are exact binomial bounds at {at}; a sample "
-        "alone never counts as held, unless the requirement says how much drift it bears."
+        f"Where only a sample of a bucket's versions was inspected, shares are exact binomial bounds at {at}; a sample "
+        "alone never counts as ok, unless the requirement says how much drift it accepts."
     )

@@ -40,7 +40,7 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern why --json`: one line for each request. `allowed` is null where it cannot be told."""
+    """`lantern why --json`: one line for each request. `allowed` is null where it unknown."""
 
     store: str
     bucket: str
@@ -62,7 +62,7 @@ class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     bucket: str
     verbs: dict[str, str]
-    fences: list[str]
+    restrictions: list[str]
 
 
 class OwnRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -73,8 +73,8 @@ class OwnRow(msgspec.Struct, frozen=True, kw_only=True):
     kind: str
     store: str
     verbs: dict[str, str]
-    fences: list[str]
-    doubts: list[str]
+    restrictions: list[str]
+    unknown_because: list[str]
     count: int
     buckets: list[str]
     """Their names; without `--who` the first few of them."""
@@ -90,7 +90,7 @@ class AccessResult(msgspec.Struct, frozen=True, kw_only=True):
     own: list[OwnRow]
     """What the stores' own identities may do, by their own permissions and the buckets' rules together."""
     unread: dict[str, str]
-    """Store → why its identities could not be told."""
+    """Store → why its identities unknown."""
 
 
 class ChangeResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -118,7 +118,7 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     """What would drift from the baseline; null where there is none."""
     new_drift: list[str] = []
     """The facts of it that do not drift now."""
-    mended: list[str] = []
+    fixed: list[str] = []
     """The facts that drift now and would not any more."""
     unknown: list[FindingResult] = []
     waived: list[FindingResult] = []
@@ -212,7 +212,7 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
                     store=view.dossier.store,
                     bucket=view.bucket.name,
                     verbs=verbs,
-                    fences=sorted({reach.fence for reach in reached.values() if reach.fence}),
+                    restrictions=sorted({reach.restriction for reach in reached.values() if reach.restriction}),
                 )
             )
     return rows
@@ -232,8 +232,8 @@ def own_rows(store_subject: StoreSubject, *, in_full: bool = False) -> list[OwnR
             kind=holder.kind,
             store=store_subject.index.dossier.store,
             verbs={verb: reach.level for verb, reach in permitted.reach.items()},
-            fences=sorted({reach.fence for reach in permitted.reach.values() if reach.fence}),
-            doubts=sorted({doubt for reach in permitted.reach.values() for doubt in reach.doubts}),
+            restrictions=sorted({reach.restriction for reach in permitted.reach.values() if reach.restriction}),
+            unknown_because=sorted({doubt for reach in permitted.reach.values() for doubt in reach.doubts}),
             count=len(permitted.buckets),
             buckets=list(permitted.buckets if in_full else permitted.buckets[:FEW]),
         )
@@ -247,8 +247,8 @@ def try_result(current: BucketSubject | None, after: BucketSubject, judge: Judge
     changes = None
     judged = _judged(after, judge) if judge else []
     now = _judged(current, judge) if current is not None and judge is not None else []
-    before = {j.requirement.fact for j in now if j.status == "drifted"}
-    drifts = [j for j in judged if j.status == "drifted"]
+    before = {j.requirement.fact for j in now if j.status == "drift"}
+    drifts = [j for j in judged if j.status == "drift"]
     would = {j.requirement.fact for j in drifts}
     if current is not None:
         changes = [_change(current, after, one) for one in differences(current, after)]
@@ -260,7 +260,7 @@ def try_result(current: BucketSubject | None, after: BucketSubject, judge: Judge
         changes=changes,
         drift=[finding_result(j) for j in drifts] if judge else None,
         new_drift=sorted(would - before),
-        mended=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
+        fixed=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
         unknown=[finding_result(j) for j in judged if j.status == "unknown"],
         waived=[finding_result(j) for j in judged if j.status == "waived"],
     )

@@ -22,11 +22,13 @@ from rusty_lantern.core.baseline.evaluation import (
     tally_words,
 )
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline
+from rusty_lantern.core.history.changes import Turn
 from rusty_lantern.core.history.drift_history import Key, Since, key_of
 from rusty_lantern.core.object_rules.sampling import bound
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.core.remediation.advice import advice
 from rusty_lantern.reports.results.facts import Value, as_json, in_words_of
+from rusty_lantern.reports.results.overview import OverviewResult, overview_result
 
 
 class TallyResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -34,12 +36,12 @@ class TallyResult(msgspec.Struct, frozen=True, kw_only=True):
     `at_least` and `at_most` bound the share that drifted, at that confidence."""
 
     checked: int
-    held: int
-    drifted: int
+    ok: int
+    failed: int
     unknown: int
     unsampled: int
     """Of the unknown, those that only the sample left out."""
-    drifted_bytes: int
+    failed_bytes: int
     examples: list[str]
     sampled: bool
     at_least: float | None = None
@@ -65,7 +67,7 @@ class FindingResult(msgspec.Struct, frozen=True, kw_only=True):
     because: str
     remedy: str
     sheet: str
-    place: str
+    line: str
     reason: str
     evidence: Evidence
     objects: TallyResult | None = None
@@ -81,7 +83,7 @@ class ReachResult(msgspec.Struct, frozen=True, kw_only=True):
 
     sensitive: bool
     public: str
-    """How far the public gets into the bucket by any verb: closed, narrow or open."""
+    """How far the public gets into the bucket by any verb: closed, restricted or open."""
     verbs: int
     bytes: int
 
@@ -99,8 +101,8 @@ class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
     """STORE/BUCKET patterns, where the survey was limited to them."""
     counts: dict[str, int]
     drift_by_severity: dict[str, int]
-    held: dict[str, int]
-    """Store → how many requirements held."""
+    ok: dict[str, int]
+    """Store → how many requirements are ok."""
     drift: list[FindingResult]
     unknown: list[FindingResult]
     waived: list[FindingResult]
@@ -109,6 +111,8 @@ class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
     unread: dict[str, str]
     """Stores whose buckets could not be listed, and why."""
     notes: list[str]
+    overview: OverviewResult
+    """The same on one screen."""
 
 
 class WaiverResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -121,18 +125,23 @@ class WaiverResult(msgspec.Struct, frozen=True, kw_only=True):
     by: str
     since: datetime
     until: datetime
-    place: str
-    standing: str
+    line: str
+    status: str
     covers: int
 
 
 def audit_result(
-    survey: Survey, moment: datetime, baseline: Baseline, audit: Audit, since: Mapping[Key, Since] | None = None
+    survey: Survey,
+    moment: datetime,
+    baseline: Baseline,
+    audit: Audit,
+    since: Mapping[Key, Since] | None = None,
+    turned: Mapping[Turn, int] | None = None,
 ) -> AuditResult:
-    """An audit as a result."""
+    """An audit as a result. `turned`: how drift changed since the survey before; None where there is none."""
     begun = since or {}
     counts = audit.counts()
-    severities = Counter(j.requirement.severity for j in audit.of("drifted"))
+    severities = Counter(j.requirement.severity for j in audit.of("drift"))
     return AuditResult(
         survey=survey.name,
         taken=survey.manifest.taken,
@@ -143,13 +152,14 @@ def audit_result(
         only=survey.manifest.only,
         counts={status: counts[status] for status in STATUSES},
         drift_by_severity={severity: severities[severity] for severity in SEVERITIES},
-        held=dict(sorted(Counter(j.store for j in audit.judgements if j.status == "held").items())),
-        drift=[finding_result(j, begun.get(key_of(j))) for j in audit.of("drifted")],
+        ok=dict(sorted(Counter(j.store for j in audit.findings if j.status == "ok").items())),
+        drift=[finding_result(j, begun.get(key_of(j))) for j in audit.of("drift")],
         unknown=[finding_result(j) for j in audit.of("unknown")],
         waived=[finding_result(j, begun.get(key_of(j))) for j in audit.of("waived")],
         waivers=[waiver_result(waived) for waived in audit.waivers],
         unread=dict(audit.unread),
         notes=audit.idle_sheets,
+        overview=overview_result(audit.overview, moment, turned),  # type: ignore[arg-type]
     )
 
 
@@ -158,41 +168,41 @@ def waiver_result(waived: Waived) -> WaiverResult:
     waiver = waived.waiver
     return WaiverResult(
         of=waiver.of, fact=waiver.fact, observed=waiver.observed, because=waiver.because, by=waiver.by,
-        since=waiver.since, until=waiver.until, place=str(waiver.place), standing=waived.standing, covers=waived.covers,
+        since=waiver.since, until=waiver.until, line=str(waiver.place), status=waived.standing, covers=waived.covers,
     )  # fmt: skip
 
 
-def finding_result(judgement: Finding, since: Since | None = None) -> FindingResult:
+def finding_result(finding: Finding, since: Since | None = None) -> FindingResult:
     """One judgement as a result."""
-    requirement, observed = judgement.requirement, judgement.observed
-    weight, drifted = judgement.weight, judgement.status == "drifted"
+    requirement, observed = finding.requirement, finding.observed
+    weight, drifted = finding.weight, finding.status == "drift"
     reach = ReachResult(
         sensitive=weight.sensitive,
-        public=("closed", "narrow", "open")[weight.audience],
+        public=("closed", "restricted", "open")[weight.audience],
         verbs=weight.verbs,
         bytes=weight.bytes,
     )
     return FindingResult(
-        store=judgement.store,
-        subject=judgement.kind,
-        name=judgement.name,
-        bucket=judgement.name if judgement.kind == "bucket" else "",
+        store=finding.store,
+        subject=finding.kind,
+        name=finding.name,
+        bucket=finding.name if finding.kind == "bucket" else "",
         fact=requirement.fact,
-        required=in_words_of(judgement),
-        observed=observed_words(judgement),
+        required=in_words_of(finding),
+        observed=observed_words(finding),
         value=as_json(observed),
         note=observed.note,
         severity=requirement.severity,
         because=requirement.because,
-        remedy=requirement.remedy or (advice(judgement) if drifted else ""),
+        remedy=requirement.remedy or (advice(finding) if drifted else ""),
         sheet=requirement.sheet,
-        place=str(requirement.place),
-        reason=judgement.reason,
+        line=str(requirement.place),
+        reason=finding.reason,
         evidence=observed.evidence,
-        objects=tally_result(judgement.tally, judgement.confidence) if judgement.tally else None,
+        objects=tally_result(finding.tally, finding.confidence) if finding.tally else None,
         since=since.taken if since else None,
         since_or_before=bool(since and since.or_before),
-        reach=reach if drifted and judgement.kind == "bucket" else None,
+        reach=reach if drifted and finding.kind == "bucket" else None,
     )
 
 
@@ -202,11 +212,11 @@ def tally_result(tally: Tally, confidence: float) -> TallyResult:
     low, high = bound(tally.drifted, tally.checked, confidence) if sampled else (None, None)
     return TallyResult(
         checked=tally.checked,
-        held=tally.held,
-        drifted=tally.drifted,
+        ok=tally.held,
+        failed=tally.drifted,
         unknown=tally.unknown,
         unsampled=tally.unsampled,
-        drifted_bytes=tally.bytes,
+        failed_bytes=tally.bytes,
         examples=tally.first,
         sampled=sampled,
         at_least=low,

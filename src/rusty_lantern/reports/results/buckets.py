@@ -18,7 +18,7 @@ class BucketRow(msgspec.Struct, frozen=True, kw_only=True):
 
     store: str
     bucket: str
-    place: Value
+    region: Value
     created: Value
     objects: Value
     bytes: Value
@@ -47,7 +47,7 @@ class BucketsResult(msgspec.Struct, frozen=True, kw_only=True):
 def bucket_row(view: BucketSubject) -> BucketRow:
     """One line of `buckets`."""
     names = (
-        "place",
+        "region",
         "created",
         "objects",
         "bytes",
@@ -63,7 +63,7 @@ def bucket_row(view: BucketSubject) -> BucketRow:
     return BucketRow(
         store=view.dossier.store,
         bucket=view.bucket.name,
-        place=as_json(facts["place"]),
+        region=as_json(facts["region"]),
         created=as_json(facts["created"]),
         objects=as_json(facts["objects"]),
         bytes=as_json(facts["bytes"]),
@@ -77,13 +77,15 @@ def bucket_row(view: BucketSubject) -> BucketRow:
 
 
 def _lock_words(view: BucketSubject) -> str:
-    enabled, mode, keep = (view.fact(f"lock.{name}") for name in ("enabled", "mode", "keep"))
+    enabled, mode, keep = (view.fact(f"lock.{name}") for name in ("enabled", "mode", "default-retention"))
     if not enabled.settled:
         return "unknown"
     if enabled.value != "on":
         return "off"
     return (
-        f"{mode.value} {lookup('lock.keep').scale.show(keep.value)}" if mode.value and keep.value else "on, no default"
+        f"{mode.value} {lookup('lock.default-retention').scale.show(keep.value)}"
+        if mode.value and keep.value
+        else "on, no default"
     )
 
 

@@ -49,7 +49,7 @@ class ChangeRow(msgspec.Struct, frozen=True, kw_only=True):
 class DriftRow(msgspec.Struct, frozen=True, kw_only=True):
     """A requirement that stands otherwise than before."""
 
-    turn: str
+    change: str
     store: str
     subject: str
     name: str
@@ -58,11 +58,11 @@ class DriftRow(msgspec.Struct, frozen=True, kw_only=True):
     required: str
     before: str
     after: str
-    place: str
+    line: str
 
 
 class WeakenedRow(msgspec.Struct, frozen=True, kw_only=True):
-    """Versions whose protection became weaker, or that vanished although they were protected."""
+    """Versions whose protection became weaker, or that were deleted although they were protected."""
 
     store: str
     bucket: str
@@ -125,15 +125,15 @@ def drift_rows(changes: Iterable[DriftChange]) -> list[DriftRow]:
     """Requirements that stand otherwise, as results: worst first."""
     rows = []
     for change in changes:
-        judgement = change.judgement
-        requirement = judgement.requirement
+        finding = change.finding
+        requirement = finding.requirement
         rows.append(
             DriftRow(
-                turn=change.turn, store=judgement.store, subject=judgement.kind, name=judgement.name,
+                change=change.turn, store=finding.store, subject=finding.kind, name=finding.name,
                 fact=requirement.fact, severity=requirement.severity,
                 required=requirement.comparison.words if requirement.comparison else "anything",
-                before=change.before, after=change.after, place=str(requirement.place),
+                before=change.before, after=change.after, line=str(requirement.place),
             )
         )  # fmt: skip
-    order = ("opened", "worse", "not told any more", "told now", "waived", "closed")
-    return sorted(rows, key=lambda r: (order.index(r.turn), SEVERITIES.index(r.severity), r.store, r.name))
+    order = ("new", "worse", "no longer known", "now known", "waived", "resolved")
+    return sorted(rows, key=lambda r: (order.index(r.change), SEVERITIES.index(r.severity), r.store, r.name))

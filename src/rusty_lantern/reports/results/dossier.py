@@ -31,7 +31,8 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
             left_out += [
                 f"buckets: {name}"
                 for name in fields
-                if name not in ("doors", "table") and all(getattr(b, name).state == "failed" for b in dossier.buckets)
+                if name not in ("anonymous_test", "table")
+                and all(getattr(b, name).state == "failed" for b in dossier.buckets)
             ]
         usable = dossier is not None and not any(fault.grave for fault in faults)
         return cls(file=file, usable=usable, faults=faults, held=held, left_out=left_out)

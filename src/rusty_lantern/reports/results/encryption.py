@@ -18,14 +18,14 @@ class KeyRow(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     key: str
     name: str
-    ring: str
+    group: str
     state: str | None
-    place: str | None
-    protection: str | None
+    region: str | None
+    kept_in: str | None
     rotation: Seconds
     age: Seconds
-    store_may_use: str | None
-    destruction: str | None
+    usable_by_store: str | None
+    scheduled_deletion: str | None
     buckets: list[str]
     unknown: dict[str, str]
     judged: Judged
@@ -37,11 +37,11 @@ class ProtectionRow(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     bucket: str
     by: str | None
-    stated: bool
+    declared: bool
     key: str | None
-    key_place: str | None
+    key_region: str | None
     key_state: str | None
-    usable: str | None
+    usable_by_store: str | None
     others: list[Other]
     unknown: dict[str, str]
 
@@ -73,9 +73,10 @@ def key_rows(store_subject: StoreSubject, judge: Judge | None) -> list[KeyRow]:
         fact = Facts(subject)
         rows.append(
             KeyRow(
-                store=store_subject.index.dossier.store, key=key.id, name=next(iter(key.names), key.id), ring=key.ring,
-                state=fact("state"), place=fact("place"), protection=fact("protection"), rotation=fact("rotation"),
-                age=fact("age"), store_may_use=fact("store-may-use"), destruction=fact("destruction"),
+                store=store_subject.index.dossier.store, key=key.id,
+                name=next(iter(key.names), key.id), group=key.group,
+                state=fact("state"), region=fact("region"), kept_in=fact("kept-in"), rotation=fact("rotation"),
+                age=fact("age"), usable_by_store=fact("usable-by-store"), scheduled_deletion=fact("scheduled-deletion"),
                 buckets=[bucket.name for bucket in store_subject.index.protected_by.get(key.id, [])],
                 unknown=fact.unknown, judged=judged_with(judge, subject),
             )
@@ -91,15 +92,15 @@ def protection_rows(store_subject: StoreSubject, under: Under) -> list[Protectio
     """What protects each bucket of a store."""
     rows = []
     for name, view in store_subject.buckets.items():
-        parts = ("at-rest", "key", "key-place", "key-state", "key-usable")
+        parts = ("at-rest", "key", "key-region", "key-state", "key-usable-by-store")
         facts = {part: view.fact(f"encryption.{part}") for part in parts}
         value = {part: None if fact.value is None else str(fact.value) for part, fact in facts.items()}
         applied = [one for one in under.get(name, []) if one[0] and (one[0], one[1]) != _default(store_subject, name)]
         rows.append(
             ProtectionRow(
                 store=store_subject.index.dossier.store, bucket=name, by=value["at-rest"],
-                stated=facts["at-rest"].state == "stated", key=value["key"], key_place=value["key-place"],
-                key_state=value["key-state"], usable=value["key-usable"],
+                declared=facts["at-rest"].state == "stated", key=value["key"], key_region=value["key-region"],
+                key_state=value["key-state"], usable_by_store=value["key-usable-by-store"],
                 others=[Other(by=by, key=key, versions=n, bytes=size) for by, key, n, size in applied],
                 unknown={part: fact.reason for part, fact in facts.items() if not fact.settled},
             )

@@ -16,13 +16,14 @@ from rusty_lantern.core.model.bucket import ProbeAnswer
 
 
 class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
-    """One verdict: `witness` and `because` go with open and narrow, `fence` with narrow, `doubts` with unknown."""
+    """One verdict: `witness` and `because` go with open and restricted, `restriction` with restricted,
+    `unknown_because` with unknown."""
 
     verdict: str
     witness: Witness | None
     because: str
-    fence: Restriction | None
-    doubts: list[str]
+    restriction: Restriction | None
+    unknown_because: list[str]
     until: datetime | None
     """Where the way in closes by itself, the moment it does."""
 
@@ -64,8 +65,8 @@ def verdict_result(verdict: Verdict) -> VerdictResult:
         verdict=verdict.level,
         witness=verdict.witness,
         because=verdict.because,
-        fence=verdict.fence,
-        doubts=list(verdict.doubts),
+        restriction=verdict.restriction,
+        unknown_because=list(verdict.doubts),
         until=verdict.until,
     )
 

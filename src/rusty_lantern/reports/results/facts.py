@@ -44,7 +44,7 @@ class RequiredResult(msgspec.Struct, frozen=True, kw_only=True):
     severity: str
     because: str
     sheet: str
-    place: str
+    line: str
     displaced: list[str]
     status: str
     observed: str
@@ -87,11 +87,11 @@ def fact_result(name: str, fact: Fact) -> FactResult:
 
 
 def show_result(
-    survey: Survey, view: BucketSubject, judgements: list[Finding] | None, baseline: Baseline | None
+    survey: Survey, view: BucketSubject, findings: list[Finding] | None, baseline: Baseline | None
 ) -> ShowResult:
     """Everything about one bucket; with a baseline, what it requires too."""
     required = None
-    if judgements is not None and baseline is not None:
+    if findings is not None and baseline is not None:
         displaced = {r.requirement.place: r.displaced for r in required_of(baseline, view)}
         required = [
             RequiredResult(
@@ -100,13 +100,13 @@ def show_result(
                 severity=j.requirement.severity,
                 because=j.requirement.because,
                 sheet=j.requirement.sheet,
-                place=str(j.requirement.place),
+                line=str(j.requirement.place),
                 displaced=[f"{d.sheet}, {d.place}" for d in displaced[j.requirement.place]],
                 status=j.status,
                 observed=observed_words(j),
                 note=j.reason or j.observed.note,
             )
-            for j in judgements
+            for j in findings
         ]
     return ShowResult(
         survey=survey.name,
@@ -118,7 +118,7 @@ def show_result(
     )
 
 
-def in_words_of(judgement: Finding) -> str:
+def in_words_of(finding: Finding) -> str:
     """What was observed, in words."""
-    comparison = judgement.requirement.comparison
+    comparison = finding.requirement.comparison
     return comparison.words if comparison else "anything"

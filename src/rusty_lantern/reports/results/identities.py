@@ -21,7 +21,7 @@ Seconds = int | None
 class Judged(msgspec.Struct, frozen=True, kw_only=True):
     """What the baseline says of one row: facts that drift, with their severity; unknown ones; waived ones."""
 
-    drifted: dict[str, str]
+    drift: dict[str, str]
     unknown: dict[str, str]
     """Fact → why it is unknown."""
     waived: dict[str, str]
@@ -35,16 +35,16 @@ class IdentityRow(msgspec.Struct, frozen=True, kw_only=True):
     name: str
     kind: str | None
     state: str | None
-    second_factor: str | None
+    mfa: str | None
     password: str | None
     password_idle: Seconds
-    live_keys: int | None
+    active_keys: int | None
     groups: str | None
     can: str | None
     can_at_least: str
     """What it certainly can, where not all of it can be told."""
-    beyond: str | None
-    default_name: bool
+    excess_permissions: str | None
+    well_known_name: bool
     unknown: dict[str, str]
     judged: Judged
 
@@ -64,12 +64,12 @@ class CredentialRow(msgspec.Struct, frozen=True, kw_only=True):
     idle: Seconds
     used: str | None
     expires: str | None
-    live_with_owner: int | None
-    mixed: str | None
+    active_keys_of_owner: int | None
+    shared_by_admin_and_app: str | None
     can: str | None
     can_at_least: str
     """What its owner certainly can, where not all of it can be told."""
-    beyond: str | None
+    excess_permissions: str | None
     unknown: dict[str, str]
     judged: Judged
 
@@ -94,22 +94,22 @@ class CredentialsResult(msgspec.Struct, frozen=True, kw_only=True):
     identities: list[IdentityRow]
     credentials: list[CredentialRow]
     unread: dict[str, str]
-    """Store → why its identities or credentials could not be told."""
-    lying_about: list[LeakRow] | None
+    """Store → why its identities or credentials unknown."""
+    found_in_files: list[LeakRow] | None
 
 
-def judged_of(judgements: Iterable[Finding]) -> Judged:
+def judged_of(findings: Iterable[Finding]) -> Judged:
     """What a subject's judgements come to."""
-    found = list(judgements)
+    found = list(findings)
     return Judged(
-        drifted={j.requirement.fact: j.requirement.severity for j in found if j.status == "drifted"},
+        drift={j.requirement.fact: j.requirement.severity for j in found if j.status == "drift"},
         waived={j.requirement.fact: j.reason for j in found if j.status == "waived"},
         unknown={j.requirement.fact: j.reason for j in found if j.status == "unknown"},
     )
 
 
 class Facts:
-    """The facts of one subject, asked for by name; keeps why some could not be told."""
+    """The facts of one subject, asked for by name; keeps why some unknown."""
 
     def __init__(self, subject: Subject) -> None:
         self.subject = subject
@@ -137,11 +137,11 @@ def identity_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Iden
         rows.append(
             IdentityRow(
                 store=store_subject.index.dossier.store, name=holder.name, kind=fact("kind"), state=fact("state"),
-                second_factor=fact("second-factor"), password=fact("password"), password_idle=fact("password-idle"),
-                live_keys=fact("live-keys"), groups=fact("groups"), can=fact("verbs"),
+                mfa=fact("mfa"), password=fact("password"), password_idle=fact("password-idle"),
+                active_keys=fact("active-keys"), groups=fact("groups"), can=fact("permissions"),
                 can_at_least=_least(store_subject, holder),
-                beyond=fact("beyond") if holder.may.value is not None else None,
-                default_name=fact("default-name") == "on", unknown=fact.unknown,
+                excess_permissions=fact("excess-permissions") if holder.may.value is not None else None,
+                well_known_name=fact("well-known-name") == "on", unknown=fact.unknown,
                 judged=judged_with(judge, subject),
             )
         )  # fmt: skip
@@ -159,9 +159,10 @@ def credential_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Cr
                 store=store_subject.index.dossier.store, owner=credential.owner, owner_kind=fact("owner-kind"),
                 owner_state=fact("owner-state"), key=masked(credential.id), fingerprint=fingerprint(credential.id),
                 kind=credential.kind, state=fact("state"), age=fact("age"), idle=fact("idle"), used=fact("used"),
-                expires=fact("expires"), live_with_owner=fact("live-with-owner"), mixed=fact("mixed"),
-                can=fact("verbs"), can_at_least=_least(store_subject, owner),
-                beyond=fact("beyond") if owner and owner.may.value is not None else None,
+                expires=fact("expires"), active_keys_of_owner=fact("active-keys-of-owner"),
+                shared_by_admin_and_app=fact("shared-by-admin-and-app"),
+                can=fact("permissions"), can_at_least=_least(store_subject, owner),
+                excess_permissions=fact("excess-permissions") if owner and owner.may.value is not None else None,
                 unknown=fact.unknown, judged=judged_with(judge, store_subject.credential(credential)),
             )
         )  # fmt: skip
@@ -175,7 +176,7 @@ def _least(store_subject: StoreSubject, holder: Identity | None) -> str:
 
 
 def unread_sections(store_subjects: Iterable[StoreSubject], *sections: str) -> dict[str, str]:
-    """Store → why a section of its dossier could not be told."""
+    """Store → why a section of its dossier unknown."""
     found = {}
     for store_subject in store_subjects:
         dossier = store_subject.index.dossier

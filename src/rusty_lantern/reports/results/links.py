@@ -30,9 +30,9 @@ class LinkRow(msgspec.Struct, frozen=True, kw_only=True):
     issued: str | None
     expires: str | None
     never_ends: bool
-    standing: str
+    status: str
     bucket_exposure: str
-    beside_the_door: list[str]
+    grants_beyond_bucket: list[str]
     """Verbs that the link gives, and the bucket's own rules give to nobody of the public."""
     against_baseline: dict[str, str]
     """Verbs that the link gives, and the baseline wants closed on its bucket, with where it says so."""
@@ -61,7 +61,7 @@ def link_row(
     store_subject = subject.context if ours else None
     signed_by = exposure = "unknown"
     if store_subject is not None:
-        signed_by = str(subject.fact("link.signed-by").value or subject.fact("link.signed-by").state)
+        signed_by = str(subject.fact("link.signing-key").value or subject.fact("link.signing-key").state)
         exposure = str(subject.fact("link.bucket-exposure").value or "unknown")
     return LinkRow(
         store=store_subject.index.dossier.store if store_subject else "",
@@ -75,9 +75,9 @@ def link_row(
         issued=show_moment(link.issued.value) if link.issued.value else None,
         expires=show_moment(link.expires.value) if link.expires.value else None,
         never_ends=link.expires.state == "absent",
-        standing=standing,
+        status=standing,
         bucket_exposure=exposure,
-        beside_the_door=[
+        grants_beyond_bucket=[
             v for v in link.verbs if store_subject and store_subject.of_public(link.bucket, v).value == "closed"
         ],
         against_baseline=_wanted_closed(store_subject, link, judge.cascade) if store_subject and judge else {},

@@ -10,7 +10,6 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.object_rules.retention import Standing
-from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.objects.retention_summary import Locks
 from rusty_lantern.objects.violations import Prefix
 from rusty_lantern.reports.results.audit import TallyResult, tally_result
@@ -29,7 +28,7 @@ class ObjectRow(msgspec.Struct, frozen=True, kw_only=True):
     place: str
     objects: TallyResult
     prefixes: list[Prefix] | None = None
-    """With `--breaking`: where the drift lies."""
+    """With `--fact`: where the drift lies."""
 
 
 class TableRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -40,7 +39,7 @@ class TableRow(msgspec.Struct, frozen=True, kw_only=True):
     looked: str
     versions: int | None
     inspected: int | None
-    taken_over: int
+    reused: int
     reason: str
 
 
@@ -105,25 +104,25 @@ def table_row(view: BucketSubject) -> TableRow:
         looked=table.looked if table else "none",
         versions=table.versions if table else None,
         inspected=table.inspected if table else None,
-        taken_over=table.taken_over if table else 0,
+        reused=table.reused if table else 0,
         reason=view.bucket.table.reason,
     )
 
 
-def object_row(judgement: Finding, prefixes: list[Prefix] | None = None) -> ObjectRow:
+def object_row(finding: Finding, prefixes: list[Prefix] | None = None) -> ObjectRow:
     """One requirement on objects that was counted."""
-    requirement = judgement.requirement
-    assert judgement.tally is not None
+    requirement = finding.requirement
+    assert finding.tally is not None
     return ObjectRow(
-        store=judgement.store,
-        bucket=judgement.name,
+        store=finding.store,
+        bucket=finding.name,
         fact=requirement.fact,
         required=requirement.comparison.words if requirement.comparison else "anything",
         severity=requirement.severity,
-        status=judgement.status,
-        reason=judgement.reason,
+        status=finding.status,
+        reason=finding.reason,
         place=str(requirement.place),
-        objects=tally_result(judgement.tally, judgement.confidence),
+        objects=tally_result(finding.tally, finding.confidence),
         prefixes=prefixes,
     )
 
@@ -136,7 +135,11 @@ def version_row(version: ObjectVersion, stands: Standing) -> VersionRow:
         marker=version.marker,
         size=version.size,
         written=version.written,
-        kept="marker" if version.marker else "lapsed" if stands.lapsed and stands.kept == "bare" else stands.kept,
+        kept="marker"
+        if version.marker
+        else "lapsed"
+        if stands.lapsed and stands.kept == "unprotected"
+        else stands.kept,
         until=version.until if version.mode else None,
         hold=version.hold,
         deletable_by=stands.deleter,
@@ -145,24 +148,29 @@ def version_row(version: ObjectVersion, stands: Standing) -> VersionRow:
 
 
 def sentence(locks: Locks, moment: datetime) -> str:
-    """When a bucket can be emptied, in a sentence or three."""
+    """When a bucket can be emptied, in a few sentences."""
     found = locks.emptying
-    if found.by_anyone is None:
-        when = "No period binds: whoever may delete can empty it now"
-    elif found.by_bypass is None:
-        when = (
-            f"It can be emptied from {show_moment(found.by_anyone)} on; now, by holders of the bypass permission alone"
-        )
-    elif found.by_bypass == found.by_anyone:
-        when = f"It cannot be emptied before {show_moment(found.by_anyone)}, by anybody"
-    else:
-        when = (
-            f"It can be emptied from {show_moment(found.by_anyone)} on; "
-            f"by holders of the bypass permission from {show_moment(found.by_bypass)}"
-        )
-    parts = [when]
+    real = [part for part in locks.parts if part.period != "marker"]
+    total = sum(part.versions for part in real)
+    now = sum(part.versions for part in real if part.deleter == "delete-permission")
+    said = [f"{now:,} of {total:,} versions are deletable now"]
+    if found.by_anyone is not None:
+        said.append(f"The last retention ends {_day(found.by_anyone, moment)}")
+        if found.by_bypass is None:
+            said.append("Principals with bypass-retention can delete all now")
+        elif found.by_bypass == found.by_anyone:
+            said.append("Nobody can delete everything before")
+        else:
+            said.append(f"Principals with bypass-retention can delete all from {_day(found.by_bypass, moment)}")
     if found.held:
-        parts.append(f"never while {found.held:,} legal {'hold stands' if found.held == 1 else 'holds stand'}")
+        said.append(f"{found.held:,} legal {'hold ends' if found.held == 1 else 'holds end'} only when removed")
     if found.unknown:
-        parts.append(f"{found.unknown:,} versions were not inspected, so it may be later")
-    return "; ".join(parts) + "."
+        said.append(f"{found.unknown:,} versions were not inspected, so it may be later")
+    return ". ".join(said) + "."
+
+
+def _day(then: datetime, moment: datetime) -> str:
+    """A day with its distance."""
+    days = (then - moment).days
+    far = f"{days / 365:,.0f} years" if days > 730 else f"{days:,} days"
+    return f"{then:%Y-%m-%d} (in {far})"

@@ -27,7 +27,7 @@ from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult, audit_result, finding_result
 
 
-class OpenDoor(msgspec.Struct, frozen=True, kw_only=True):
+class PublicAccess(msgspec.Struct, frozen=True, kw_only=True):
     """A bucket that the public gets into: by which verb, how far, by which rule, and a request that would pass."""
 
     store: str
@@ -74,7 +74,7 @@ class SurveyLine(msgspec.Struct, frozen=True, kw_only=True):
 
     survey: str
     sha256: str
-    wrong: str
+    integrity_errors: str
 
 
 class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -85,17 +85,17 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     audit: AuditResult
     only_for: str
     """The extract that was asked for, `FACT=VALUE`; empty: the whole."""
-    open_doors: list[OpenDoor]
-    opened: int | None
-    """How many drifts opened since the survey before, as `lantern changes` counts; null where there is none."""
+    public_access: list[PublicAccess]
+    new: int | None
+    """How many drifts are new since the survey before, as `lantern changes` counts; null where there is none."""
     worse: int | None
     """How many drifts of then got worse."""
-    closed: int | None
+    resolved: int | None
     """How many drifts of then are none now."""
     tasks: list[Task]
     areas: list[str]
     glance: list[BucketLine]
-    held: list[FindingResult]
+    ok: list[FindingResult]
     surveys: list[SurveyLine]
 
 
@@ -113,45 +113,45 @@ def report_result(
     only_for: str = "",
 ) -> ReportResult:
     """Put the report together. `remedies`: each with the drift that it is for."""
-    audit = audit_result(survey, moment, baseline, found, since)
+    audit = audit_result(survey, moment, baseline, found, since, turned)
     return ReportResult(
         tool=f"rusty-lantern {__version__}",
         estate=estate,
         audit=audit,
         only_for=only_for,
-        open_doors=_doors(views, found),
-        opened=None if turned is None else turned.get("opened", 0),
+        public_access=_public_access(views, found),
+        new=None if turned is None else turned.get("new", 0),
         worse=None if turned is None else turned.get("worse", 0),
-        closed=None if turned is None else turned.get("closed", 0),
+        resolved=None if turned is None else turned.get("resolved", 0),
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),
         glance=[_line(view, found_by_bucket) for view, found_by_bucket in _by_bucket(views, found)],
-        held=[finding_result(j) for j in found.of("held")],
-        surveys=[SurveyLine(survey=one.name, sha256=one.digest, wrong=one.wrong) for one in kept],
+        ok=[finding_result(j) for j in found.of("ok")],
+        surveys=[SurveyLine(survey=one.name, sha256=one.digest, integrity_errors=one.wrong) for one in kept],
     )
 
 
-def _doors(views: Sequence[BucketSubject], found: Audit) -> list[OpenDoor]:
+def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicAccess]:
     """Every door that is not closed to the public: the widest audience of each verb, worst first."""
-    drifted = {(j.store, j.name, j.requirement.fact) for j in found.judgements if j.status in ("drifted", "waived")}
+    drifted = {(j.store, j.name, j.requirement.fact) for j in found.findings if j.status in ("drift", "waived")}
     doors = []
     for view in views:
         for verb in VERBS:
             levels = {audience: view.verdicts[audience, verb] for audience in AUDIENCES}
             audience = next((a for a in AUDIENCES if levels[a].level == "open"), None)
-            audience = audience or next((a for a in AUDIENCES if levels[a].level == "narrow"), None)
+            audience = audience or next((a for a in AUDIENCES if levels[a].level == "restricted"), None)
             if audience is None:
                 continue
             verdict, store, bucket = levels[audience], view.dossier.store, view.bucket.name
             doors.append(
-                OpenDoor(
+                PublicAccess(
                     store=store, bucket=bucket, audience=audience, verb=verb, level=verdict.level,
                     because=verdict.because, request=verdict.witness.request if verdict.witness else "",
                     bytes=view.bucket.usage.value.bytes if view.bucket.usage.value else None,
                     expected=(store, bucket, f"exposure.{verb}") not in drifted,
                 )
             )  # fmt: skip
-    order = ("write", "delete", "govern", "unlock", "read", "list", "inspect")
+    order = ("write", "delete", "change-settings", "bypass-retention", "read", "list", "read-settings")
     return sorted(doors, key=lambda d: (d.expected, d.level != "open", order.index(d.verb), d.store, d.bucket))
 
 
@@ -183,11 +183,11 @@ def _severity(word: str) -> int:
 
 def _by_bucket(views: Sequence[BucketSubject], found: Audit) -> list[tuple[BucketSubject, list[FindingResult]]]:
     mine: dict[tuple[str, str], list[FindingResult]] = {}
-    for judgement in found.judgements:
-        if judgement.kind == "bucket" and judgement.status != "held":
-            result = finding_result(judgement)
-            mine.setdefault((judgement.store, judgement.name), []).append(
-                msgspec.structs.replace(result, reason=judgement.status)
+    for finding in found.findings:
+        if finding.kind == "bucket" and finding.status != "ok":
+            result = finding_result(finding)
+            mine.setdefault((finding.store, finding.name), []).append(
+                msgspec.structs.replace(result, reason=finding.status)
             )
     return [(view, mine.get((view.dossier.store, view.bucket.name), [])) for view in views]
 
@@ -197,7 +197,7 @@ def _line(view: BucketSubject, judged: list[FindingResult]) -> BucketLine:
     cells = []
     for area in AREAS:
         here = [one for one in judged if lookup(one.fact).area == area]
-        status = next((s for s in ("drifted", "unknown", "waived") if any(o.reason == s for o in here)), "held")
+        status = next((s for s in ("drift", "unknown", "waived") if any(o.reason == s for o in here)), "ok")
         worst = min((o.severity for o in here if o.reason == status), key=_severity, default="")
         cells.append(Cell(area=area, status=status, severity=worst, count=sum(o.reason == status for o in here)))
     return BucketLine(store=view.dossier.store, bucket=view.bucket.name, steward=str(steward.value or ""), cells=cells)
@@ -206,13 +206,13 @@ def _line(view: BucketSubject, judged: list[FindingResult]) -> BucketLine:
 def rows_of(result: ReportResult) -> list[dict[str, object]]:
     """Every requirement on every subject, as flat rows: what the tables beside the page hold."""
     audit = result.audit
-    groups = {"drifted": audit.drift, "unknown": audit.unknown, "waived": audit.waived, "held": result.held}
+    groups = {"drift": audit.drift, "unknown": audit.unknown, "waived": audit.waived, "ok": result.ok}
     return [
         {
             "status": status, "severity": one.severity, "store": one.store, "subject": one.subject, "name": one.name,
             "fact": one.fact, "required": one.required, "observed": one.observed,
             "since": one.since, "reason": one.reason or one.note, "because": one.because, "remedy": one.remedy,
-            "sheet": one.sheet, "place": one.place, "question": one.evidence.question, "answer": one.evidence.answer,
+            "sheet": one.sheet, "line": one.line, "question": one.evidence.question, "answer": one.evidence.answer,
         }
         for status in STATUSES
         for one in sorted(groups[status], key=lambda o: (_severity(o.severity), o.store, o.name, o.fact))

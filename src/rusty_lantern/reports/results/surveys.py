@@ -36,9 +36,9 @@ class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
 class LastingResult(msgspec.Struct, frozen=True, kw_only=True):
     """How long drifts stood, over all surveys that were judged. Days; null where there were none."""
 
-    closed: int
+    resolved: int
     open: int
-    median_days_closed: float | None
+    median_days_resolved: float | None
     median_days_open: float | None
     oldest: str
     """The drift that is open for longest, and since when."""
@@ -100,9 +100,9 @@ def lasting_result(lasting: Lasting) -> LastingResult:
     spell = lasting.oldest
     store, _, name, fact = spell.key if spell else ("", "", "", "")
     return LastingResult(
-        closed=lasting.closed,
+        resolved=lasting.resolved,
         open=lasting.open,
-        median_days_closed=lasting.median_days_closed,
+        median_days_resolved=lasting.median_days_resolved,
         median_days_open=lasting.median_days_open,
         oldest=f"{store}/{name} {fact}" if spell else "",
         oldest_since=spell.begun if spell else None,
@@ -122,7 +122,7 @@ def survey_result(survey: Survey) -> SurveyResult:
             answer.state
             for bucket in dossier.buckets
             for name in bucket.__struct_fields__
-            if name not in ("name", "owner", "doors", "table")
+            if name not in ("name", "owner", "anonymous_test", "table")
             and (answer := getattr(bucket, name)).note != NOT_IN_DOSSIER
             and not (name not in told and answer.state == "unsupported")
         )

@@ -12,7 +12,7 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.access import AccessResult, ChangeResult, DecisionResult, OwnRow, TryResult
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
-from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step, styled, terse
+from rusty_lantern.reports.terminal.layout import STYLES, VERB_HEADINGS, join, line, many, next_step, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
 _SAYS = {
@@ -22,7 +22,7 @@ _SAYS = {
     "ignored": "dim",
     "shuts": "dim",
 }
-SIDES = {True: ("inside", "dim"), False: ("outside", STYLES["narrow"]), None: ("unknown", STYLES["unknown"])}
+SIDES = {True: ("inside", "dim"), False: ("outside", STYLES["restricted"]), None: ("unknown", STYLES["unknown"])}
 """Whether somebody is one of the owner's account or of a trusted one."""
 
 
@@ -41,9 +41,7 @@ def why_view(screen: Console, result: DecisionResult) -> None:
     if result.steps:
         grid.show(screen, indent=2)
         screen.print()
-    word, style = {True: ("allowed", "open"), False: ("refused", "held"), None: ("cannot be told", "unknown")}[
-        result.allowed
-    ]
+    word, style = {True: ("allowed", "open"), False: ("refused", "ok"), None: ("unknown", "unknown")}[result.allowed]
     line(screen, (word, STYLES[style]), f": {result.by}")
     if result.note:
         line(screen, (result.note, "dim"))
@@ -51,28 +49,33 @@ def why_view(screen: Console, result: DecisionResult) -> None:
 
 def access_view(screen: Console, result: AccessResult, *, in_full: bool = False) -> None:
     """One line for each identity and bucket, then what the stores' own identities may; `in_full` names all buckets."""
-    line(screen, ("What buckets grant to named identities", "bold"))
+    line(screen, ("Access that buckets give to named identities", "bold"))
     line(screen, (join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}"]), "dim"))
     screen.print()
-    grid = Grid("identity", "side", "bucket", "may", "only", shrink=(4, 0, 3))
+    grid = Grid("identity", "account", "bucket", "permissions", "condition", shrink=(3, 4), lead=0,
+                floors={3: 12, 4: 14})  # fmt: skip
     for row in result.access:
         verbs = [verb if row.verbs[verb] != "unknown" else f"{verb}?" for verb in VERBS if verb in row.verbs]
         side = SIDES[row.inside]
         if set(row.verbs.values()) == {"unknown"}:
-            grid.add(row.identity, side, f"{row.store}/{row.bucket}", ("cannot be told", STYLES["unknown"]), "")
+            grid.add(row.identity, side, f"{row.store}/{row.bucket}", ("unknown", STYLES["unknown"]), "")
             continue
         may = _may(verbs)
-        grid.add(row.identity, side, f"{row.store}/{row.bucket}", may, ("; ".join(row.fences), "dim"))
+        grid.add(row.identity, side, f"{row.store}/{row.bucket}", may, ("; ".join(row.restrictions), "dim"))
     if result.access:
         grid.show(screen)
     else:
-        line(screen, ("no bucket's rules name anybody who was asked for", "dim"))
+        line(screen, ("no bucket's rules name such an identity", "dim"))
     _own(screen, result, in_full)
     screen.print()
     outside = len({row.identity for row in result.access if row.inside is False})
     named = len({row.identity for row in result.access})
     mine = len({(row.store, row.identity) for row in result.own})
-    parts = [f"{many(named, 'identity', 'identities')} in rules", f"{outside} outside", f"{mine:,} of the stores' own"]
+    parts = [
+        f"{many(named, 'identity', 'identities')} named in rules",
+        f"{outside} outside",
+        f"{mine:,} of the stores' own",
+    ]
     line(screen, join(parts))
     if not in_full and result.own:
         next_step(screen, f"lantern access --who {shlex.quote(result.own[0].identity)}", "every bucket by name")
@@ -81,15 +84,18 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
 def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
     if result.own:
         screen.print()
-        line(screen, ("What the stores' own identities may, by both sides together", "bold"))
-        grid = Grid("store", "identity", "may", "on", "which", "only", shrink=(5, 4, 2, 1), right=(3,))
+        line(
+            screen, ("What the stores' own identities can do, by their own permissions and the buckets' rules", "bold")
+        )
+        grid = Grid("identity", "permissions", "buckets", "which", "condition", shrink=(1, 3, 4), right=(2,), lead=0,
+                    floors={1: 14, 3: 18, 4: 14})  # fmt: skip
         folded = {} if in_full else _unknown_for_many(result.own)
         for row in result.own:
             if _blank(row) in folded:
                 continue
             names = ", ".join(row.buckets[:3]) + (", …" if row.count > 3 else "")
-            only = "; ".join([*row.fences, *row.doubts[:1]])
-            grid.add(row.store, (row.identity, "bold"), _granted(row), f"{row.count:,}", names, (only, "dim"))
+            only = "; ".join([*row.restrictions, *row.unknown_because[:1]])
+            grid.add((f"{row.store}/{row.identity}", "bold"), _granted(row), f"{row.count:,}", names, (only, "dim"))
         grid.show(screen)
         for (store, bucket, why), number in folded.items():
             told = f"  the permissions of {number:,} identities there are unknown: {why}"
@@ -100,10 +106,10 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
             words, style = _granted(row)
             line(screen, (words, style or "bold"), f" on {many(row.count, 'bucket')} of {row.store}")
             line(screen, ", ".join(row.buckets), indent=2)
-            for words in (*row.fences, *row.doubts):
+            for words in (*row.restrictions, *row.unknown_because):
                 line(screen, (words, "dim"), indent=4)
     for store, reason in result.unread.items():
-        line(screen, (f"{store}: its identities could not be told: {reason}", STYLES["unknown"]))
+        line(screen, (f"{store}: its identities unknown: {reason}", STYLES["unknown"]))
 
 
 MANY = 3
@@ -111,8 +117,8 @@ MANY = 3
 
 def _blank(row: OwnRow) -> tuple[str, str, str]:
     """Store, bucket and reason of a row of which nothing is known; empty texts for any other."""
-    nothing = set(row.verbs.values()) == {"unknown"} and row.count == 1 and len(row.doubts) == 1
-    return (row.store, row.buckets[0], row.doubts[0]) if nothing else ("", "", "")
+    nothing = set(row.verbs.values()) == {"unknown"} and row.count == 1 and len(row.unknown_because) == 1
+    return (row.store, row.buckets[0], row.unknown_because[0]) if nothing else ("", "", "")
 
 
 def _unknown_for_many(rows: Sequence[OwnRow]) -> dict[tuple[str, str, str], int]:
@@ -122,17 +128,21 @@ def _unknown_for_many(rows: Sequence[OwnRow]) -> dict[tuple[str, str, str], int]
 
 
 def _granted(row: OwnRow) -> tuple[str, str]:
-    """What an identity may, in words and their style; what could not be told is never among it."""
+    """What an identity may, in words and their style; what unknown is never among it."""
     sure = [verb for verb in VERBS if row.verbs.get(verb, "unknown") != "unknown"]
     if "unknown" not in row.verbs.values():
         return _may(sure), ""
-    return f"{' '.join(sure)} and more?" if sure else "cannot be told", STYLES["unknown"]
+    return f"{' '.join(sure)} and more?" if sure else "unknown", STYLES["unknown"]
 
 
 def _may(verbs: Sequence[str]) -> str:
     if len(verbs) == len(VERBS):
-        return "everything"
-    return "everything but unlock" if len(verbs) == len(VERBS) - 1 and "unlock" not in verbs else " ".join(verbs)
+        return "all"
+    return (
+        "all but bypass-retention"
+        if len(verbs) == len(VERBS) - 1 and "bypass-retention" not in verbs
+        else " ".join(verbs)
+    )
 
 
 def tries_view(screen: Console, results: Sequence[TryResult]) -> None:
@@ -145,17 +155,17 @@ def tries_view(screen: Console, results: Sequence[TryResult]) -> None:
 
 def try_view(screen: Console, result: TryResult) -> None:
     """What would be so, and who would gain or lose what."""
-    title = f"{result.bucket} as proposed" + (f", against {result.against} as it is" if result.against else "")
+    title = f"{result.bucket}: proposed" + (f" and current {result.against}" if result.against else "")
     line(screen, (title, "bold"))
     line(screen, (f"as of {show_moment(result.as_of)}; nothing was sent anywhere", "dim"))
     screen.print()
-    grid = Grid("would be", *VERBS)
+    grid = Grid("audience", *(VERB_HEADINGS.get(verb, verb) for verb in VERBS), shrink=(0,))
     for audience, verdicts in result.exposure.items():
         cells = [verdicts[verb].verdict for verb in VERBS]
         grid.add(audience, *(("·" if cell == "closed" else cell, STYLES[cell]) for cell in cells))
     grid.show(screen)
     for audience, verdicts in result.exposure.items():
-        doubts = {doubt: verb for verb in VERBS for doubt in verdicts[verb].doubts}
+        doubts = {doubt: verb for verb in VERBS for doubt in verdicts[verb].unknown_because}
         for doubt in doubts:
             line(screen, (f"unknown for {audience}: ", STYLES["unknown"]), doubt, indent=2)
     _would(screen, result)
@@ -163,7 +173,7 @@ def try_view(screen: Console, result: TryResult) -> None:
         return
     screen.print()
     if not result.changes:
-        line(screen, ("Nobody gains or loses access.", STYLES["held"]))
+        line(screen, ("No access changes.", STYLES["ok"]))
     told = set()
     for change in result.changes:
         if change.audience not in WHO:
@@ -177,42 +187,51 @@ def try_view(screen: Console, result: TryResult) -> None:
 
 def _changes_of(screen: Console, name: str, changes: list[ChangeResult]) -> None:
     """What somebody named gains and loses, with an example each."""
-    for word, style, side in (("gains", STYLES["open"], "gained"), ("loses", STYLES["held"], "lost")):
+    for word, style, side in (("gains", STYLES["open"], "gained"), ("loses", STYLES["ok"], "lost")):
         mine = [change for change in changes if getattr(change, side) is not None]
         if mine:
             line(screen, (f"{word} ", style), f"{name}: {', '.join(change.verb for change in mine)}")
             show_witness(screen, getattr(mine[0], side))
     hidden = [change.verb for change in changes if not change.sure]
     if hidden:
-        line(screen, ("cannot be told ", STYLES["unknown"]), f"whether {name} gains or loses {', '.join(hidden)}")
+        line(screen, ("unknown ", STYLES["unknown"]), f"whether {name} gains or loses {', '.join(hidden)}")
 
 
 def _would(screen: Console, result: TryResult) -> None:
-    """What would drift, what would be mended, and what could not be told."""
+    """What would drift, what would be fixed, and what is unknown."""
     if result.drift is None:
         return
     screen.print()
     if not result.drift:
-        line(screen, ("It would not drift from the baseline.", STYLES["held"] if not result.unknown else ""))
+        line(screen, ("It would not drift from the baseline.", STYLES["ok"] if not result.unknown else ""))
     else:
-        line(screen, ("It would drift from the baseline", STYLES["drifted"]))
-        grid = Grid("severity", "fact", "required", "would be", "", "line, sheet", shrink=(5, 2), drop=(5,), keep=22)
+        line(screen, ("It would drift from the baseline", STYLES["drift"]))
+        grid = Grid(
+            "severity",
+            "fact",
+            "required",
+            "proposed",
+            "",
+            "set by (line, sheet)",
+            shrink=(5, 3, 2),
+            floors={2: 10, 3: 10},
+        )
         for found in result.drift:
             news = ("new", STYLES["critical"]) if found.fact in result.new_drift and result.against else ("", "")
-            place = found.place.split(":")[-2] if found.place.count(":") >= 2 else found.place
+            place = found.line.split(":")[-2] if found.line.count(":") >= 2 else found.line
             grid.add(styled(found.severity), found.fact, terse(found.required), (found.observed, "bold"), news,
                      (f"{place} {found.sheet}", "dim"))  # fmt: skip
         grid.show(screen)
-    if result.mended:
-        line(screen, ("mended: ", STYLES["held"]), ", ".join(result.mended))
+    if result.fixed:
+        line(screen, ("fixed: ", STYLES["ok"]), ", ".join(result.fixed))
     for found in result.unknown:
-        line(screen, ("cannot be told ", STYLES["unknown"]), f"{found.fact}: {found.reason}")
+        line(screen, ("unknown ", STYLES["unknown"]), f"{found.fact}: {found.reason}")
     for found in result.waived:
         line(screen, ("waived ", STYLES["waived"]), f"{found.fact}: {found.reason}")
 
 
 def _change(screen: Console, change: ChangeResult) -> None:
-    for word, style, witness in (("gains", STYLES["open"], change.gained), ("loses", STYLES["held"], change.lost)):
+    for word, style, witness in (("gains", STYLES["open"], change.gained), ("loses", STYLES["ok"], change.lost)):
         if witness is not None:
             can = CAN[change.verb].removeprefix("can ")
             who = WHO[change.audience].rstrip(",")
@@ -221,4 +240,4 @@ def _change(screen: Console, change: ChangeResult) -> None:
             show_witness(screen, witness)
     if not change.sure and change.gained is None and change.lost is None:
         words = f"whether {change.audience} gains or loses {change.verb} ({change.before} → {change.after})"
-        line(screen, ("cannot be told ", STYLES["unknown"]), words)
+        line(screen, ("unknown ", STYLES["unknown"]), words)

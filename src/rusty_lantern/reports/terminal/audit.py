@@ -1,4 +1,4 @@
-"""What `lantern audit` prints on a terminal."""
+"""What `lantern audit` prints: first what to do first; with `--all` every requirement that is not ok."""
 
 from __future__ import annotations
 
@@ -6,130 +6,218 @@ from rich.console import Console
 
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled, terse
+from rusty_lantern.reports.results.overview import OverviewResult, in_days_from
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
-STATUS_ORDER = ("drifted", "unknown", "waived", "held")
+MOST_PUBLIC, MOST_SUBJECTS, MOST_UNKNOWN = 12, 20, 8
+"""Rows of each part of the first screen; how many more there are is said below them."""
 
 
-def audit_view(screen: Console, result: AuditResult) -> None:
-    """Drift, worst first; then what could not be told; then the counts."""
-    line(screen, (f"{result.baseline}" + (f", edition {result.edition}" if result.edition else ""), "bold"))
-    line(
-        screen,
-        (
-            join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}", many(result.buckets, "bucket")]),
-            "dim",
-        ),
-    )
+def audit_view(screen: Console, result: AuditResult, *, whole: bool = False) -> None:
+    """The first screen; `whole`: every requirement that is not ok, besides."""
+    _heading(screen, result)
+    _totals(screen, result)
+    _steps(screen, result.overview)
+    if whole:
+        _drift(screen, result)
+        _unknown(screen, result)
+        _waived(screen, result)
+        return
+    found = result.overview
+    _deadlines(screen, found)
+    _public(screen, found)
+    _subjects(screen, found)
+    _unknown_reasons(screen, found)
+    _odd_waivers(screen, result)
+    screen.print()
+    line(screen, ("every row: ", "dim"), ("lantern audit --all", "bold"),
+         ("   one store, owner, severity or fact: --store, --owner, --severity, --fact", "dim"))  # fmt: skip
+
+
+def _heading(screen: Console, result: AuditResult) -> None:
+    edition = f", edition {result.edition}" if result.edition else ""
+    line(screen, (f"{result.baseline}{edition}", "bold"))
+    about = [f"survey {result.survey}", f"as of {show_moment(result.as_of)}", many(result.buckets, "bucket")]
+    line(screen, (join(about), "dim"))
     if result.only:
         line(screen, (f"this survey was limited to {', '.join(result.only)}", STYLES["unknown"]))
     for store, reason in result.unread.items():
         line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]))
     screen.print()
-    _drift_by_severity(screen, result)
-    _unknowns(screen, result)
-    _waived(screen, result)
-    counts = [(word, result.counts[word]) for word in ("drifted", "unknown", "waived", "held")]
-    parts: list[tuple[str, str]] = []
-    for word, number in counts:
-        parts += [(f"{number} ", "bold"), (word, STYLES[word] if number else "dim"), ("    ", "")]
-    line(screen, *parts)
-    first = next(iter(result.drift or result.unknown), None)
-    if first:
-        next_step(screen, *_next_look(result))
 
 
-def _drift_by_severity(screen: Console, result: AuditResult) -> None:
-    if not result.drift:
-        line(screen, ("no drift was found", STYLES["held"] if not result.unknown and not result.unread else ""))
-        screen.print()
+def _totals(screen: Console, result: AuditResult) -> None:
+    """One line: drift by severity, unknown, waived, ok, and what changed since the survey before."""
+    drift = [(f"{number} {word}", STYLES[word]) for word, number in result.drift_by_severity.items() if number]
+    others = [(f"{result.counts[word]} {word}", STYLES[word]) for word in ("unknown", "waived", "ok")]
+    if not drift:
+        drift = [("no drift", STYLES["ok"] if not result.counts["unknown"] and not result.unread else "")]
+    parts: list[str | tuple[str, str]] = []
+    for one in [*drift, *others]:
+        parts += [one, "   "]
+    line(screen, *parts[:-1])
+    found = result.overview
+    if found.resolved is not None:
+        words = f"since the last survey: {found.new} new, {found.worse} worse, {found.resolved} resolved"
+        line(screen, (words, "bold" if found.new or found.worse else "dim"))
+
+
+def _title(screen: Console, words: str, style: str = "bold") -> None:
+    screen.print()
+    line(screen, (words, style))
+
+
+def _deadlines(screen: Console, found: OverviewResult) -> None:
+    if not found.deadlines:
         return
+    _title(screen, "Deadlines")
+    grid = Grid("when", "what", "name", "", shrink=(1, 3), floors={1: 10, 3: 14})
+    for one in found.deadlines:
+        style = STYLES["critical"] if one.what == "scheduled for deletion" else STYLES["medium"]
+        when = f"{in_days_from(one.days)} ({one.when:%Y-%m-%d})"
+        name = f"{one.store}/{one.name}" if one.name != one.store else one.store
+        grid.add((when, style), f"{one.kind} {one.what}" if one.kind != "waiver" else "waiver ends", (name, "bold"),
+                 (one.depends or (one.what if one.kind == "waiver" else ""), "dim"))  # fmt: skip
+    grid.show(screen, indent=2, headings=False)
+
+
+def _public(screen: Console, found: OverviewResult) -> None:
+    _title(screen, "Public now")
+    if not found.public:
+        line(screen, (f"nothing: {many(found.closed_buckets, 'bucket')} closed", STYLES["ok"]), indent=2)
+        return
+    grid = Grid("bucket", "anyone can", "from named networks, accounts or dates only", "", shrink=(1, 2), lead=0)
+    wide = [one for one in found.public if one.open]
+    shown = wide[:MOST_PUBLIC]
+    for one in shown:
+        grid.add(
+            (f"{one.store}/{one.bucket}", "bold"), (", ".join(one.open), STYLES["open" if one.drift else "low"]),
+            (", ".join(one.restricted), STYLES["restricted"]), _meant(one.drift, bool(one.waived)),
+        )  # fmt: skip
+    if shown:
+        grid.show(screen, indent=2)
+    some = [f"{one.store}/{one.bucket}" + (" (drift)" if one.drift else "") for one in found.public if not one.open]
+    if len(wide) > len(shown):
+        line(screen, (f"and {many(len(wide) - len(shown), 'bucket')} more: lantern exposure", "dim"), indent=2)
+    if some:
+        line(screen, "restricted access only: ", (", ".join(some), "dim"), indent=2, hang=2)
+    line(screen, (f"{many(found.closed_buckets, 'bucket')} closed to the public", "dim"), indent=2)
+
+
+def _meant(drift: bool, waived: bool) -> Cell:
+    if drift:
+        return "drift", STYLES["drift"]
+    return ("waived", STYLES["waived"]) if waived else ("as required", "dim")
+
+
+def _subjects(screen: Console, found: OverviewResult) -> None:
+    if not found.subjects:
+        return
+    _title(screen, "Drift, the worst subjects first")
+    grid = Grid("severity", "subject", "drift", "main cause", "see", shrink=(3,), right=(2,), floors={3: 30})
+    for one in found.subjects[:MOST_SUBJECTS]:
+        name = f"{one.store}/{one.name}" if one.kind == "bucket" else f"{one.kind} {one.name}"
+        name = f"store {one.store}" if one.kind == "store" else name
+        more = f"; {len(one.causes) - 1} more" if len(one.causes) > 1 else ""
+        see = one.command.removeprefix("lantern ").split()[0]
+        grid.add(styled(one.severity), (name, "bold"), f"{one.count}", one.causes[0] + more, (see, "dim"))
+    grid.show(screen, indent=2)
+    if len(found.subjects) > MOST_SUBJECTS:
+        left = many(len(found.subjects) - MOST_SUBJECTS, "subject")
+        line(screen, (f"and {left} more: lantern audit --all", "dim"), indent=2)
+    words = "see: lantern remedy STORE/BUCKET has the exact fix; lantern credentials, encryption, links, mirrors, reach"
+    line(screen, (words, "dim"), indent=2, hang=2)
+
+
+def _unknown_reasons(screen: Console, found: OverviewResult) -> None:
+    if not found.unknown:
+        return
+    _title(screen, "Not determined", STYLES["unknown"])
+    for one in found.unknown[:MOST_UNKNOWN]:
+        names = ", ".join(one.subjects[:3]) + (f" and {len(one.subjects) - 3} more" if len(one.subjects) > 3 else "")
+        line(screen, (many(one.facts, "requirement"), "bold"), f": {one.reason}  ", (names, "dim"), indent=2, hang=4)
+        line(screen, ("settled by: ", "dim"), one.settled_by, indent=4, hang=2)
+    if len(found.unknown) > MOST_UNKNOWN:
+        line(
+            screen,
+            (f"and {many(len(found.unknown) - MOST_UNKNOWN, 'reason')} more: lantern audit --all", "dim"),
+            indent=2,
+        )
+
+
+def _steps(screen: Console, found: OverviewResult) -> None:
+    if not found.next_steps:
+        return
+    _title(screen, "What to do first")
+    for number, step in enumerate(found.next_steps, 1):
+        line(screen, f"{number}. ", (step.command, "bold"), (f"   {step.why}", "dim"), indent=2, hang=3)
+
+
+def _drift(screen: Console, result: AuditResult) -> None:
+    """Every requirement that drifts, the worst first."""
+    if not result.drift:
+        return
+    _title(screen, "Drift")
     looked_back = any(found.since != result.taken or found.since_or_before for found in result.drift)
     since = ("since",) if looked_back else ()
-    last = 5 + len(since)
-    headings = ("severity", "where", "fact", "required", "observed", *since, "line, sheet")
-    grid = Grid(
-        *headings, shrink=(last, 1, 3, 4, 2), drop=(*range(last, 4, -1), 3), keep=24, floors={2: 25, 3: 18, 4: 16}
-    )
+    headings = ("subject", "severity", "fact", "required", "observed", *since, "set by (line, sheet)")
+    last = len(headings) - 1
+    grid = Grid(*headings, shrink=(2, 3, 4, last), lead=0, floors={2: 16, 3: 10, 4: 10, last: 14})
     for found in result.drift:
-        cells = [
-            styled(found.severity),
-            _bucket_name(result, found),
-            found.fact,
-            terse(found.required),
-            (found.observed, "bold"),
-            (f"{line_of(found.place)} {found.sheet}", "dim"),
-        ]
-        grid.add(*cells[:5], *([_since(result, found)] if since else []), cells[5])
-    grid.show(screen)
+        cells: list[Cell] = [
+            (_name(found), "bold"), styled(found.severity), found.fact,
+            terse(found.required), (found.observed, "bold"),
+        ]  # fmt: skip
+        grid.add(*cells, *([_since(result, found)] if since else []), (f"{line_of(found.line)} {found.sheet}", "dim"))
+    grid.show(screen, indent=2)
     sampled = sorted({found.objects.confidence for found in result.drift if found.objects and found.objects.confidence})
     if sampled:
         at = " or ".join(f"{confidence:.0%}".replace("%", " %") for confidence in sampled)
-        line(screen, (f"shares are bounds at {at}: only a sample of the versions was looked at", "dim"))
+        words = f"shares are bounds at {at} confidence: only a sample of the versions was inspected"
+        line(screen, (words, "dim"), indent=2)
     for found in result.drift:
         if found.reason:
-            line(screen, (_bucket_name(result, found), "bold"), f"  {found.fact}: {found.reason}", indent=2, hang=4)
-    left_out(screen, grid)
-    screen.print()
+            line(screen, (_name(found), "bold"), f"  {found.fact}: {found.reason}", indent=2, hang=4)
+    left_out(screen, grid.dropped)
 
 
 def _since(result: AuditResult, found: FindingResult) -> Cell:
     """Since when it drifts: the day of the first survey that saw it."""
     if found.since is None or (found.since == result.taken and not found.since_or_before):
-        return "this survey", "bold"
+        return "new", "bold"
     return f"{found.since:%Y-%m-%d}" + (" or before" if found.since_or_before else ""), "dim"
 
 
-STANDINGS = {"ended": "high", "too long": "high", "ends soon": "medium", "unused": "low", "not yet": "low"}
+STATUSES = {"ended": "high", "too long": "high", "unused": "low", "not yet": "low"}
+"""Waivers that somebody should look at; one that ends soon is a deadline."""
 
 
 def _waived(screen: Console, result: AuditResult) -> None:
-    """What was accepted, and every waiver that somebody should look at."""
+    """What is waived, and every waiver that somebody should look at."""
     if result.waived:
-        line(screen, ("accepted for now", STYLES["waived"]))
+        _title(screen, "Waived", STYLES["waived"])
         for found in result.waived:
-            line(screen, (_bucket_name(result, found), "bold"), f"  {found.fact} {found.observed}", indent=2)
+            line(screen, (_name(found), "bold"), f"  {found.fact} {found.observed}", indent=2)
             line(screen, (found.reason, "dim"), indent=6)
-        screen.print()
-    odd = [waiver for waiver in result.waivers if waiver.standing in STANDINGS]
-    for waiver in odd:
-        words = f" of {waiver.fact} on {waiver.of}, until {show_moment(waiver.until)}, {waiver.place}"
-        line(screen, (f"waiver {waiver.standing}", STYLES[STANDINGS[waiver.standing]]), words)
+    _odd_waivers(screen, result)
+
+
+def _odd_waivers(screen: Console, result: AuditResult) -> None:
+    odd = [waiver for waiver in result.waivers if waiver.status in STATUSES]
     if odd:
         screen.print()
+    for waiver in odd:
+        words = f" of {waiver.fact} on {waiver.of}, until {show_moment(waiver.until)}, {waiver.line}"
+        line(screen, (f"waiver {waiver.status}", STYLES[STATUSES[waiver.status]]), words)
 
 
-def left_out(screen: Console, grid: Grid) -> None:
-    """Say which columns had no room."""
-    if grid.dropped:
-        line(screen, (f"left out at this width: {'; '.join(grid.dropped)} (--json has it all)", "dim"))
-
-
-def _next_look(result: AuditResult) -> tuple[str, str]:
-    """The command that tells more of the first thing in the list."""
-    first = (result.drift or result.unknown)[0]
-    if first.subject == "bucket":
-        return f"lantern show {first.store}/{first.bucket} --required", "every fact with its evidence"
-    return LOOKS.get(first.subject, ("lantern reach", "what each store shows"))
-
-
-LOOKS = {
-    "credential": ("lantern credentials", "who holds which key"),
-    "identity": ("lantern credentials", "who holds which key"),
-    "encryption-key": ("lantern encryption", "which key protects what"),
-    "link": ("lantern links", "which links are out, and what they open"),
-    "mirror": ("lantern mirrors", "what the copies lack"),
-}
-"""Kind of subject → the command that shows it, and why."""
-
-
-def _bucket_name(result: AuditResult, found: FindingResult) -> str:
-    """The name of the subject, with its store where there are several; a bucket's after a slash, as it is asked for."""
-    several = len({j.store for j in [*result.drift, *result.unknown]}) > 1
-    if found.subject == "store" or not several:
-        return found.name
-    return f"{found.store}/{found.name}" if found.subject == "bucket" else f"{found.store}: {found.name}"
+def _name(found: FindingResult) -> str:
+    """The name of the subject with its store, and its kind where it is no bucket."""
+    if found.subject == "store":
+        return f"store {found.store}"
+    kind = "" if found.subject == "bucket" else f"{found.subject} "
+    return f"{kind}{found.store}/{found.name}"
 
 
 def line_of(place: str) -> str:
@@ -137,14 +225,13 @@ def line_of(place: str) -> str:
     return place.split(":")[-2] if place.count(":") >= 2 else place
 
 
-def _unknowns(screen: Console, result: AuditResult) -> None:
+def _unknown(screen: Console, result: AuditResult) -> None:
     if not result.unknown:
         return
-    line(screen, ("could not be told", STYLES["unknown"]))
+    _title(screen, "Not determined", STYLES["unknown"])
     grouped: dict[tuple[str, str], list[str]] = {}
     for found in result.unknown:
-        grouped.setdefault((_bucket_name(result, found), found.reason), []).append(found.fact)
-    for (bucket, reason), facts in grouped.items():
-        line(screen, (bucket, "bold"), f"  {reason}", indent=2)
+        grouped.setdefault((_name(found), found.reason), []).append(found.fact)
+    for (name, reason), facts in grouped.items():
+        line(screen, (name, "bold"), f"  {reason}", indent=2)
         line(screen, (", ".join(facts), "dim"), indent=6)
-    screen.print()

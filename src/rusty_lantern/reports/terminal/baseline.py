@@ -20,10 +20,10 @@ def check_view(screen: Console, result: BaselineCheck) -> None:
         style = STYLES["medium"] if remark.odd else "dim"
         line(screen, (remark.place, "bold"), "  ", (remark.what, style), hang=4)
     if not result.remarks:
-        line(screen, ("nothing odd was found", STYLES["held"]))
+        line(screen, ("no problems found", STYLES["ok"]))
     if result.unasked:
         screen.print()
-        line(screen, (f"nobody requires anything of {many(len(result.unasked), 'fact')}: ", "dim"),
+        line(screen, (f"facts without any requirement ({len(result.unasked)}): ", "dim"),
              (", ".join(result.unasked), "dim"), hang=2)  # fmt: skip
     next_step(screen, "lantern audit", "hold a survey against it")
 
@@ -33,7 +33,8 @@ def sheet_view(screen: Console, result: EffectiveSheet) -> None:
     line(screen, (result.bucket, "bold"), f"  {result.baseline}")
     line(screen, (f"as of {show_moment(result.as_of)}", "dim"))
     screen.print()
-    grid = Grid("fact", "required", "severity", "asked by", "instead of", shrink=(4, 3, 1), drop=(4,), keep=24)
+    grid = Grid("fact", "required", "severity", "set by (sheet, line)", "overrides", shrink=(1, 3, 4),
+                floors={1: 12, 3: 16, 4: 12})  # fmt: skip
     for row in result.required:
         name = row.place.split(":")
         origin = f"{row.sheet}, line {name[-2]}" if len(name) > 2 else row.sheet
@@ -55,7 +56,7 @@ def sheet_view(screen: Console, result: EffectiveSheet) -> None:
 def examples_view(screen: Console, result: ExamplesResult) -> None:
     """One line an example, and under it what is not as it says."""
     for row in result.examples:
-        word = ("fails ", STYLES["critical"]) if row.wrong else ("passes", STYLES["held"])
+        word = ("fails ", STYLES["critical"]) if row.wrong else ("passes", STYLES["ok"])
         line(screen, word, "  ", (row.example, "bold" if row.wrong else ""), (f"  {row.place}", "dim"))
         for wrong in row.wrong:
             line(screen, wrong, indent=8, hang=2)

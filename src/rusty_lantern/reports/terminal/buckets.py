@@ -7,26 +7,22 @@ from rich.console import Console
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.buckets import BucketRow, BucketsResult
-from rusty_lantern.reports.terminal.audit import left_out
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, styled
 from rusty_lantern.reports.terminal.table import Grid
 
-STATUS_ORDER = ("drifted", "unknown", "waived", "held")
+STATUS_ORDER = ("drift", "unknown", "waived", "ok")
 
 
 def buckets_view(screen: Console, result: BucketsResult) -> None:
     """One line a bucket, and totals."""
     grid = Grid(
-        "bucket", "place", "created", "objects", "bytes", "exposure", "versions", "encryption", "lock", "steward",
-        shrink=(9, 0), right=(3, 4), drop=(1, 2, 3, 4, 8, 9), keep=20, floors={9: 10},
+        "bucket", "region", "created", "objects", "bytes", "exposure", "versions", "encryption", "lock", "steward",
+        shrink=(5, 9), right=(3, 4), drop=(2, 3, 1, 8), lead=0, floors={5: 16},
     )  # fmt: skip
-    several = len({row.store for row in result.buckets}) > 1
-    if not several and result.buckets:
-        line(screen, ("store ", "dim"), (result.buckets[0].store, "bold"))
     for row in result.buckets:
         grid.add(
-            f"{row.store}/{row.bucket}" if several else row.bucket,
-            _or_unknown(row, "place", row.place),
+            (f"{row.store}/{row.bucket}", "bold"),
+            _or_unknown(row, "region", row.region),
             row.created[:10] if isinstance(row.created, str) else "unknown",
             f"{row.objects:,}" if isinstance(row.objects, int) else "unknown",
             show_bytes(row.bytes) if isinstance(row.bytes, int) else "unknown",
@@ -45,12 +41,12 @@ def buckets_view(screen: Console, result: BucketsResult) -> None:
         least + show_bytes(result.total_bytes),
     ]
     line(screen, (join(totals), "bold"))
-    left_out(screen, grid)
+    left_out(screen, grid.dropped)
     for store in result.unread:
         line(screen, (f"store {store} was not read", STYLES["unknown"]))
     exposed = [row for row in result.buckets if "open" in row.exposure.values()]
     if exposed:
-        next_step(screen, f"lantern exposure {exposed[0].store}/{exposed[0].bucket}", "who gets in, and how")
+        next_step(screen, f"lantern exposure {exposed[0].store}/{exposed[0].bucket}", "who has public access, and how")
 
 
 def _short_lock(words: str) -> Cell:
@@ -67,8 +63,8 @@ def _or_unknown(row: BucketRow, fact: str, value: object) -> Cell:
 
 
 def _exposure_cell(row: BucketRow) -> Cell:
-    """The verbs that are open; else those that are narrow or unknown; with the level in front."""
-    for level in ("open", "unknown", "narrow"):
+    """The verbs that are open; else those that are restricted or unknown; with the level in front."""
+    for level in ("open", "unknown", "restricted"):
         verbs = [verb for verb in VERBS if row.exposure.get(verb) == level]
         if len(verbs) == len(VERBS):
             return f"{level} all", STYLES[level]

@@ -18,57 +18,59 @@ from rusty_lantern.reports.terminal.exposure import show_witness
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
-TURNS = {"opened": "drifted", "worse": "critical", "closed": "held", "waived": "waived", "told now": "",
-         "not told any more": "unknown"}  # fmt: skip
+TURNS = {"new": "drift", "worse": "critical", "resolved": "ok", "waived": "waived", "now known": "",
+         "no longer known": "unknown"}  # fmt: skip
 
 
 def changes_view(screen: Console, result: ChangesResult) -> None:
-    """Access first, then drift, what became weaker, what came and went, and every other fact."""
+    """Access first, then weakened protection, drift, what is new or gone, and every other fact."""
     line(screen, ("What changed", "bold"))
     span = join([f"from {show_moment(result.before_taken)}", f"to {show_moment(result.after_taken)}"])
     line(screen, (span, "dim"))
     access = [row for row in result.changes if row.sort in ("gained", "lost")]
     for title, rows in (("Access gained", "gained"), ("Access lost", "lost")):
         _access(screen, title, [row for row in access if row.sort == rows])
-    _drift(screen, result.drift)
     if result.weakened:
         screen.print()
-        line(screen, ("Protection that became weaker", STYLES["critical"]))
+        line(screen, ("Protection weakened", STYLES["critical"]))
         for found in result.weakened:
             words = f"  {many(found.versions, 'version')}: {found.what}"
             line(screen, (f"{found.store}/{found.bucket}", "bold"), words, indent=2)
             line(screen, ("; ".join(found.first), "dim"), indent=6)
             _causes(screen, found.causes)
+    _drift(screen, result.drift)
     _rest(screen, [row for row in result.changes if row not in access])
     screen.print()
-    opened = sum(row.turn in ("opened", "worse") for row in result.drift)
-    closed = sum(row.turn == "closed" for row in result.drift)
-    counts = [many(len(result.changes), "change"), f"{opened:,} drifts opened or worse", f"{closed:,} closed"]
+    opened = sum(row.change in ("new", "worse") for row in result.drift)
+    closed = sum(row.change == "resolved" for row in result.drift)
+    counts = [many(len(result.changes), "change"), f"{opened:,} drifts new or worse", f"{closed:,} resolved"]
     line(screen, (join(counts), "bold"))
     if result.events is not None:
         _record(screen, result.events)
     gained = next((row for row in access if row.sort == "gained"), None)
     if gained is not None:
-        next_step(screen, f"lantern exposure {gained.store}/{gained.name}", "who gets in, and how")
+        next_step(screen, f"lantern exposure {gained.store}/{gained.name}", "who has public access, and how")
 
 
 def declared_view(screen: Console, result: DeclaredResult) -> None:
     """Where reality left the declaration: access first, then what is missing or undeclared, and every other fact."""
-    line(screen, ("Where the survey left what was declared", "bold"))
+    line(screen, ("Differences from the declared buckets", "bold"))
     span = join([f"survey {result.survey}", many(result.declared, "declared bucket")])
     line(screen, (span, "dim"))
     access = [row for row in result.changes if row.sort in ("gained", "lost")]
     for title, rows in (("More access than declared", "gained"), ("Less access than declared", "lost")):
         _access(screen, title, [row for row in access if row.sort == rows])
-    _rest(screen, [row for row in result.changes if row not in access], ("Undeclared and missing", "declared", "is"))
+    _rest(
+        screen, [row for row in result.changes if row not in access], ("Undeclared and missing", "declared", "survey")
+    )
     screen.print()
     told = many(len(result.changes), "difference") if result.changes else "everything is as declared"
-    line(screen, (told, "bold" if result.changes else STYLES["held"]))
+    line(screen, (told, "bold" if result.changes else STYLES["ok"]))
 
 
 def _record(screen: Console, events: EventsRow) -> None:
-    words = f"{many(events.lines, 'event')} read; {many(events.unexplained, 'change')} unexplained"
-    why = ": what is not recorded there, an identity that is exempted, or a file that was not given"
+    words = f"{many(events.lines, 'event')} read; {many(events.unexplained, 'change')} without a matching event"
+    why = ": not logged, done by an identity excluded from logging, or in a log that was not given"
     line(screen, words, (why if events.unexplained else "", "dim"))
     if events.skipped:
         told = f"{many(events.skipped, 'line')} skipped, the first: {events.first_skipped}"
@@ -85,14 +87,20 @@ def _access(screen: Console, title: str, rows: list[ChangeRow]) -> None:
     if not rows:
         return
     screen.print()
-    line(screen, (title, STYLES["held"] if rows[0].sort == "lost" else STYLES["open"]))
+    line(screen, (title, STYLES["ok"] if rows[0].sort == "lost" else STYLES["open"]))
     told = {(row.store, row.name, row.verb, row.before, row.after, row.audience) for row in rows}
+    merged: dict[tuple[object, ...], list[ChangeRow]] = {}
     for row in rows:
         same = (row.store, row.name, row.verb, row.before, row.after)
         if row.audience == "any-account" and (*same, "anyone") in told:
             continue  # said together with anyone
-        both = " and any-account" if row.audience == "anyone" and (*same, "any-account") in told else ""
-        words = f"  {row.verb} by {row.audience}{both}: {row.before} → {row.after}"
+        both = row.audience == "anyone" and (*same, "any-account") in told
+        causes = str([(c.actor, c.time) for c in row.causes or ()])
+        merged.setdefault((row.store, row.name, row.audience, both, row.before, row.after, causes), []).append(row)
+    for (_, _, audience, together, *_), alike in merged.items():
+        row, verbs = alike[0], ", ".join(one.verb for one in alike)
+        who = f"{audience} and any-account" if together else str(audience)
+        words = f"  {who} can {verbs}: {row.before or 'new bucket'} → {row.after or 'bucket gone'}"
         line(screen, (_title(row), "bold"), words, (f"  {row.note}" if row.note else "", STYLES["unknown"]), indent=2)
         if row.witness is not None:
             show_witness(screen, row.witness)
@@ -104,10 +112,10 @@ def _causes(screen: Console, causes: list[EventRow] | None, indent: int = 6) -> 
     if causes is None:
         return
     if not causes:
-        line(screen, ("unexplained: no recorded event could have done it", STYLES["unknown"]), indent=indent)
+        line(screen, ("no matching event in the given logs", STYLES["unknown"]), indent=indent)
         return
     first, more = causes[0], len(causes) - 1
-    line(screen, ("by ", "dim"), event_words(first), (f"  or {more} more like it" if more else "", "dim"),
+    line(screen, ("by ", "dim"), event_words(first), (f"  or {more} similar events" if more else "", "dim"),
          indent=indent, hang=2)  # fmt: skip
 
 
@@ -123,12 +131,18 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
         return
     screen.print()
     line(screen, ("Drift", "bold"))
-    grid = Grid("turn", "severity", "where", "fact", "required", "before", "now",
-                shrink=(4, 2, 5, 6, 3), drop=(4, 5), keep=19, floors={4: 10, 5: 10, 6: 10})  # fmt: skip
+    grid = Grid("subject", "change", "severity", "fact", "required", "before", "now",
+                shrink=(3, 4, 5, 6), lead=0, floors={3: 18, 4: 10, 5: 10, 6: 10})  # fmt: skip
     for row in rows:
-        turn: Cell = (row.turn, STYLES.get(TURNS[row.turn], ""))
+        turn: Cell = (row.change, STYLES.get(TURNS[row.change], ""))
         grid.add(
-            turn, styled(row.severity), _title(row), row.fact, terse(row.required), row.before, (row.after, "bold")
+            (_title(row), "bold"),
+            turn,
+            styled(row.severity),
+            row.fact,
+            terse(row.required),
+            row.before,
+            (row.after, "bold"),
         )
     grid.show(screen)
 
@@ -148,11 +162,11 @@ def _rest(
     if not facts:
         return
     screen.print()
-    line(screen, ("Facts", "bold"))
+    line(screen, ("Other changes", "bold"))
     last = "by whom" if any(row.causes is not None for row in facts) else "why"
-    grid = Grid("where", "fact", *titles[1:], last, shrink=(0, 2, 3, 4), drop=(4,), keep=22)
+    grid = Grid("subject", "fact", *titles[1:], last, shrink=(1, 2, 3, 4), lead=0, floors={1: 16, 2: 10, 3: 10, 4: 14})
     for row in facts:
-        told = STYLES["unknown"] if row.sort == "not told any more" else ""
+        told = STYLES["unknown"] if row.sort == "no longer known" else ""
         grid.add((_title(row), "bold"), row.fact or row.sort, row.before, (row.after, told), _why(row))
     grid.show(screen)
 
@@ -162,5 +176,5 @@ def _why(row: ChangeRow) -> Cell:
         cause = row.causes[0]
         return f"{cause.actor} {cause.action} {cause.time:%Y-%m-%d %H:%M}", ""
     if row.causes is not None:
-        return "unexplained", STYLES["unknown"]
+        return "no matching event", STYLES["unknown"]
     return shorten(row.note, 40), "dim"

@@ -11,14 +11,14 @@ from rusty_lantern.reports.terminal.table import Grid
 
 def check_view(screen: Console, result: CheckResult) -> None:
     """The faults, grave ones first; what it holds; what it leaves out."""
-    word, style = ("a dossier that can be judged by", "held") if result.usable else ("not to be judged by", "critical")
+    word, style = ("a dossier that can be judged by", "ok") if result.usable else ("not to be judged by", "critical")
     line(screen, (result.file, "bold"), "  ", (word, STYLES[style]))
     held = [many(number, name.replace("_", " ").removesuffix("s")) for name, number in result.held.items() if number]
     if held:
         line(screen, (join(held).replace("identitie", "identity"), "dim"))
     if result.faults:
         screen.print()
-        grid = Grid("where", "what is wrong", "what to do", shrink=(2, 1, 0))
+        grid = Grid("where", "what is wrong", "what to do", shrink=(0, 1, 2), floors={0: 14, 1: 20, 2: 20})
         for fault in sorted(result.faults, key=lambda f: not f.grave):
             grid.add((fault.pointer, "bold"), (fault.what, STYLES["high" if fault.grave else "medium"]), fault.hint)
         grid.show(screen)

@@ -3,55 +3,62 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 
 from rich.console import Console
 
 from rusty_lantern.core.value_types import show_bytes, show_moment
 from rusty_lantern.reports.results.encryption import EncryptionResult, KeyRow, Other, ProtectionRow
 from rusty_lantern.reports.terminal.identities import heading, in_days, remark_words, unread_lines, worst_of
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, when
 from rusty_lantern.reports.terminal.table import Grid
 
 
 def encryption_view(screen: Console, result: EncryptionResult) -> None:
-    """The keys, worst first, with what hangs on each; then what protects the buckets, those alike together."""
-    heading(screen, "What protects data at rest", result.survey, show_moment(result.as_of))
+    """The keys, the worst first, with what depends on each; then what encrypts the buckets."""
+    heading(screen, "Encryption at rest", result.survey, show_moment(result.as_of))
     if result.keys:
-        grid = Grid("key", "state", "place", "guarded by", "rotated every", "in use for", "store may use", "buckets",
-                    "drifted", shrink=(0, 7, 8), right=(5, 7), drop=(3, 4, 5, 2), floors={8: 10})  # fmt: skip
+        grid = Grid("encryption key", "state", "region", "kept in", "rotates every", "age", "store can use",
+                    "buckets",
+                    "drift", shrink=(1, 3, 8), right=(5, 7), lead=0, drop=(4, 5),
+                    floors={1: 9, 3: 9, 8: 16})  # fmt: skip
         keys = sorted(result.keys, key=lambda r: (worst_of(r.judged), -len(r.buckets), r.store, r.name))
         for row in keys:
             grid.add(*_key(row))
         grid.show(screen)
-        if grid.dropped:
-            line(screen, (f"left out at this width: {', '.join(grid.dropped)} (--json has it all)", "dim"))
+        left_out(screen, grid.dropped)
         screen.print()
         for row in keys:
             if row.buckets:
-                words = "would be unreadable without it"
+                words = "cannot be read without it"
                 told = f"{', '.join(row.buckets[:8])}{', …' if len(row.buckets) > 8 else ''}"
                 line(screen, (row.name, "bold"), f"  {told} {words}", indent=2, hang=4)
-                if row.destruction:
-                    line(screen, (f"it is going to be destroyed on {row.destruction}", STYLES["critical"]), indent=4)
+                if row.scheduled_deletion:
+                    day = when(datetime.fromisoformat(row.scheduled_deletion), result.as_of)
+                    line(screen, (f"scheduled for deletion: {day}", STYLES["critical"]), indent=4)
         screen.print()
     _protection(screen, result.buckets)
     _others(screen, result.buckets)
     unread_lines(screen, result.unread)
     bare = sum(row.by == "none" for row in result.buckets)
     screen.print()
-    counts = [many(len(result.buckets), "bucket"), f"{bare:,} without encryption", many(len(result.keys), "key")]
+    counts = [
+        many(len(result.buckets), "bucket"),
+        f"{bare:,} without encryption",
+        many(len(result.keys), "encryption key"),
+    ]
     line(screen, (join(counts), "bold"))
-    next_step(screen, "lantern audit", "hold it against the baseline")
+    next_step(screen, "lantern audit", "check it against the baseline")
 
 
 def _key(row: KeyRow) -> list[Cell]:
     state = row.state or "unknown"
     style = "" if state == "enabled" else STYLES["critical"] if row.buckets else STYLES["medium"]
-    usable: Cell = "unknown" if row.store_may_use is None else "yes" if row.store_may_use == "on" else (
+    usable: Cell = "unknown" if row.usable_by_store is None else "yes" if row.usable_by_store == "on" else (
         "no", STYLES["high"])  # fmt: skip
     rotation = "unknown" if "rotation" in row.unknown else "never" if row.rotation is None else in_days(row.rotation)
     return [
-        (row.name, "bold"), (state, style), row.place or "unknown", row.protection or "unknown", rotation,
+        (row.name, "bold"), (state, style), row.region or "unknown", row.kept_in or "unknown", rotation,
         in_days(row.age), usable, f"{len(row.buckets):,}", remark_words(row.judged),
     ]  # fmt: skip
 
@@ -62,25 +69,26 @@ def _protection(screen: Console, rows: Sequence[ProtectionRow]) -> None:
     for row in rows:
         by = row.by or "unknown"
         notes = []
-        if row.stated:
-            notes.append("stated, not observed")
-        if row.key_place == "elsewhere":
-            notes.append("key elsewhere")
-        if row.usable == "off":
-            notes.append("store may not use it")
+        if row.declared:
+            notes.append("declared by the owner, not verified")
+        if row.key_region == "elsewhere":
+            notes.append("key in another region")
+        if row.usable_by_store == "off":
+            notes.append("store cannot use the key")
         if row.key_state not in (None, "enabled"):
             notes.append(f"key {row.key_state}")
         if row.key and row.key_state is None:
-            notes.append("key not known")
+            notes.append("key unknown")
         if row.by is None:
             notes.append(row.unknown.get("at-rest", ""))
         name = f"{row.store}/{row.bucket}" if several else row.bucket
         alike.setdefault((by, row.key or "", "; ".join(notes)), []).append(name)
-    order = ("none", "unknown", "provider-key", "customer-key", "managed-key")
-    grid = Grid("protected by", "key", "buckets", "of it", "which", shrink=(4, 1, 3), right=(2,))
+    order = ("none", "unknown", "provider-managed", "customer-provided", "customer-managed")
+    grid = Grid("encryption", "encryption key", "buckets", "problem", "which", shrink=(1, 3, 4), right=(2,),
+                floors={3: 14, 4: 20})  # fmt: skip
     for (by, key, notes_), names in sorted(alike.items(), key=lambda item: (order.index(item[0][0]), item[0])):
         style = STYLES["medium"] if by == "none" else STYLES["unknown"] if by == "unknown" else ""
-        bad = notes_ and by != "unknown" and notes_ not in ("stated, not observed", "key not known")
+        bad = notes_ and by != "unknown" and notes_ not in ("declared by the owner, not verified", "key unknown")
         shown = names if len(names) <= 4 else [*names[:3], f"and {len(names) - 3:,} more"]
         told = (notes_, STYLES["high"] if bad else "dim")
         grid.add((by, style), key, f"{len(names):,}", told, (", ".join(shown), "dim"))
@@ -92,7 +100,7 @@ def _others(screen: Console, rows: Sequence[ProtectionRow]) -> None:
     if not found:
         return
     screen.print()
-    line(screen, ("Objects that are not under their bucket's default of today", "bold"))
+    line(screen, ("Objects that do not have their bucket's present default encryption", "bold"))
     for row in found:
         told = [f"{one.versions:,} {_under(one)} ({show_bytes(one.bytes)})" for one in row.others]
         line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  {'; '.join(told)}", indent=2, hang=4)

@@ -1,4 +1,4 @@
-"""The terminal view of exposures: the matrix, then each door with a sentence and its witness."""
+"""The terminal view of public access: the matrix, then each way in with a sentence and its witness."""
 
 from __future__ import annotations
 
@@ -7,25 +7,35 @@ from rich.console import Console
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.witness import Witness
+from rusty_lantern.core.audit.overview import WORST_FIRST
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.exposure import ExposureResult, ExposureRow, Probed, VerdictResult
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many
+from rusty_lantern.reports.terminal.layout import (
+    LEVELS_LEGEND,
+    STYLES,
+    VERB_HEADINGS,
+    VERBS_LEGEND,
+    Cell,
+    join,
+    line,
+    many,
+)
 from rusty_lantern.reports.terminal.table import Grid
 
 WHO = {
     "anyone": "Anyone on the Internet, without credentials,",
-    "any-account": "Any signed-in account, whoever owns it,",
+    "any-account": "Any authenticated account",
 }
 CAN = {
     "list": "can list the keys",
     "read": "can read objects",
     "write": "can store and overwrite objects",
     "delete": "can delete objects",
-    "govern": "can change the settings",
-    "unlock": "can bypass governance retention",
-    "inspect": "can read the settings",
+    "change-settings": "can change the settings",
+    "bypass-retention": "can bypass governance retention",
+    "read-settings": "can read the settings",
 }
-_ORDER = ("open", "narrow", "unknown", "closed")
+_ORDER = ("open", "restricted", "unknown", "closed")
 
 
 def widest(row: ExposureRow, verb: str) -> tuple[str, str, VerdictResult]:
@@ -35,45 +45,53 @@ def widest(row: ExposureRow, verb: str) -> tuple[str, str, VerdictResult]:
     return audience, verdict.verdict, verdict
 
 
+MOST_CLOSED = 4
+"""Of more buckets than this, those that are closed are a count."""
+
+
 def exposure_view(screen: Console, result: ExposureResult) -> None:
-    """Print the matrix and the doors."""
-    line(screen, ("Who can get in", "bold"))
-    line(
-        screen,
-        (
-            join(
-                [f"survey {result.survey}", f"as of {show_moment(result.as_of)}", many(len(result.buckets), "bucket")]
-            ),
-            "dim",
-        ),
-    )
+    """The matrix, the widest open first, and how each bucket is open; closed buckets are a count."""
+    line(screen, ("Public access", "bold"))
+    about = [f"survey {result.survey}", f"as of {show_moment(result.as_of)}", many(len(result.buckets), "bucket")]
+    line(screen, (join(about), "dim"))
     screen.print()
-    grid = Grid("bucket", *VERBS, shrink=(0,))
-    several = len({row.store for row in result.buckets}) > 1
-    for row in result.buckets:
-        grid.add(f"{row.store}/{row.bucket}" if several else row.bucket, *(_cell(row, verb) for verb in VERBS))
-    grid.show(screen)
-    screen.print()
-    line(
-        screen,
-        ("open: anyone   open*: any signed-in account   narrow: only with a fence   ?: unknown   ·: closed", "dim"),
-    )
-    for row in result.buckets:
-        _doors(screen, row)
+    rows = sorted(result.buckets, key=_how_open)
+    shown = [row for row in rows if not _closed(row)] if len(rows) > MOST_CLOSED else rows
+    grid = Grid("bucket", *(VERB_HEADINGS.get(verb, verb) for verb in VERBS), lead=0)
+    for row in shown:
+        grid.add((f"{row.store}/{row.bucket}", "bold"), *(_cell(row, verb) for verb in VERBS))
+    if shown:
+        grid.show(screen)
+    if len(shown) < len(rows):
+        line(screen, (f"{many(len(rows) - len(shown), 'bucket')} closed to the public", STYLES["ok"]))
+    line(screen, (LEVELS_LEGEND, "dim"))
+    line(screen, (VERBS_LEGEND, "dim"))
+    for row in shown:
+        _ways_in(screen, row)
     if result.probed is not None:
         _probed(screen, result.probed)
 
 
+def _closed(row: ExposureRow) -> bool:
+    return all(widest(row, verb)[1] == "closed" for verb in VERBS)
+
+
+def _how_open(row: ExposureRow) -> tuple[object, ...]:
+    levels = [widest(row, verb)[1] for verb in WORST_FIRST]
+    first = next((n for n, level in enumerate(levels) if level == "open"), len(levels))
+    return not levels.count("open"), first, -levels.count("open"), -levels.count("unknown"), row.store, row.bucket
+
+
 def _probed(screen: Console, probed: list[Probed]) -> None:
     screen.print()
-    line(screen, ("Tried from here, without credentials", "bold"))
+    line(screen, ("Anonymous test: requests from here, without credentials", "bold"))
     if not probed:
-        line(screen, ("no bucket was tried, so nothing is confirmed", STYLES["unknown"]))
+        line(screen, ("no bucket was tested, so nothing is confirmed", STYLES["unknown"]))
         return
-    grid = Grid("bucket", "verb", "verdict", "answer", "outcome", "note", shrink=(5, 0))
-    styles = {"agrees": STYLES["held"], "disagrees": STYLES["critical"], "ambiguous": STYLES["unknown"]}
+    grid = Grid("bucket", "verb", "verdict", "answer", "outcome", "note", shrink=(5,), lead=0)
+    styles = {"agrees": STYLES["ok"], "disagrees": STYLES["critical"], "ambiguous": STYLES["unknown"]}
     agreed = [found for found in probed if found.outcome == "agrees"]
-    line(screen, (f"{len(agreed)} of {len(probed)} answers agree with the verdict", STYLES["held"] if agreed else ""))
+    line(screen, (f"{len(agreed)} of {len(probed)} answers agree with the verdict", STYLES["ok"] if agreed else ""))
     shown = [found for found in probed if found.outcome != "agrees" or (len(probed) <= 4)]
     if not shown:
         return
@@ -91,32 +109,33 @@ def _cell(row: ExposureRow, verb: str) -> Cell:
     return shown, STYLES[level]
 
 
-def _doors(screen: Console, row: ExposureRow) -> None:
-    doors: dict[tuple[str, str, str, str], list[str]] = {}
+def _ways_in(screen: Console, row: ExposureRow) -> None:
+    ways: dict[tuple[str, str, str, str], list[str]] = {}
     unknown: dict[tuple[str, ...], list[str]] = {}
     for verb in VERBS:
         audience, level, verdict = widest(row, verb)
         if level == "unknown":
-            unknown.setdefault(tuple(verdict.doubts), []).append(verb)
+            unknown.setdefault(tuple(verdict.unknown_because), []).append(verb)
         elif level != "closed":
-            fence = verdict.fence.words if verdict.fence else ""
-            fence += f", until {show_moment(verdict.until)}" if verdict.until else ""
-            doors.setdefault((audience, level, fence, verdict.because), []).append(verb)
-    if not doors and not unknown:
+            restriction = verdict.restriction.words if verdict.restriction else ""
+            restriction += f", until {show_moment(verdict.until)}" if verdict.until else ""
+            ways.setdefault((audience, level, restriction, verdict.because), []).append(verb)
+    if not ways and not unknown:
         return
     screen.print()
     line(screen, (f"{row.store}/{row.bucket}", "bold"))
-    for (audience, level, fence, because), verbs in doors.items():
+    for (audience, level, restriction, because), verbs in ways.items():
         can = _and([CAN[verb] for verb in verbs])
-        sentence = f"{WHO[audience]} {can}" + (f", {fence.removeprefix(', ')}" if fence else "") + "."
-        line(screen, (f"{level:<7} ", STYLES[level]), sentence, indent=2, hang=8)
-        line(screen, (f"let through by {because}", "dim"), indent=10)
+        sentence = f"{WHO[audience]} {can}" + (f", {restriction.removeprefix(', ')}" if restriction else "") + "."
+        line(screen, (f"{level:<10} ", STYLES[level]), sentence, indent=2, hang=11)
+        line(screen, (f"allowed by {because}", "dim"), indent=13)
         for opened in verbs:
             witness = row.exposure[audience][opened].witness
             if witness:
                 show_witness(screen, witness)
     for reasons, unsure in unknown.items():
-        line(screen, ("unknown ", STYLES["unknown"]), f"{', '.join(unsure)}: {'; '.join(reasons)}", indent=2, hang=8)
+        words = f"{', '.join(unsure)}: {'; '.join(reasons)}"
+        line(screen, ("unknown    ", STYLES["unknown"]), words, indent=2, hang=11)
 
 
 def _and(parts: list[str]) -> str:
@@ -125,7 +144,7 @@ def _and(parts: list[str]) -> str:
 
 def show_witness(screen: Console, witness: Witness) -> None:
     """A witness: the request line, where from and as whom, and what it must carry."""
-    line(screen, ("for example  ", "dim"), (witness.request, "bold"), indent=10)
-    line(screen, (join([f"from {witness.address}", witness.caller, witness.at]), "dim"), indent=23)
+    line(screen, ("for example  ", "dim"), (witness.request, "bold"), indent=13)
+    line(screen, (join([f"from {witness.address}", witness.caller, witness.at]), "dim"), indent=26)
     for name, value in {**witness.headers, **witness.circumstances}.items():
-        line(screen, (f"{name}: {value}", ""), indent=23)
+        line(screen, (f"{name}: {value}", ""), indent=26)

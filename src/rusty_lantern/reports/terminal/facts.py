@@ -4,35 +4,36 @@ from __future__ import annotations
 
 from rich.console import Console
 
+from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.facts import FactResult, RequiredResult, ShowResult
 from rusty_lantern.reports.terminal.audit import line_of
 from rusty_lantern.reports.terminal.buckets import STATUS_ORDER
-from rusty_lantern.reports.terminal.layout import STYLES, join, line, styled
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, styled
 from rusty_lantern.reports.terminal.table import Grid
 
 
-def show_view(screen: Console, result: ShowResult) -> None:
-    """Every fact of one bucket; with `--required`, what is asked and by whom."""
+def show_view(screen: Console, result: ShowResult, *, evidence: bool = False) -> None:
+    """Every fact of one bucket; with `--required`, what is required of it; with `evidence`, who said what."""
     line(screen, (f"{result.store}/{result.bucket}", "bold"))
     line(screen, (join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}"]), "dim"))
     screen.print()
-    facts = result.facts
+    facts = _without_repeats(result.facts)
     if result.required is not None:
         _required_table(screen, result.required)
         asked = {r.fact for r in result.required}
         facts = [found for found in facts if found.fact not in asked]
         screen.print()
-        line(screen, ("not required", "dim"))
-    grid = Grid("fact", "value", "why", "evidence", shrink=(3, 2))
+        line(screen, ("Not required", "bold"))
+    headings = ("fact", "value", "why", *(("evidence",) if evidence else ()))
+    grid = Grid(*headings, shrink=(1, 2, 3), floors={1: 10, 2: 16, 3: 16})
     told: dict[str, list[str]] = {reason: [] for reason in UNTOLD}
     for found in facts:
         if found.note in told and found.state in ("unsupported", "failed"):
             told[found.note].append(found.fact)
             continue
-        grid.add(
-            found.fact, (found.words, STYLES.get(found.words, "")), found.note, (_evidence(found, result.bucket), "dim")
-        )
+        cells: list[Cell] = [found.fact, (found.words, STYLES.get(found.words, "")), found.note]
+        grid.add(*cells, *([(_evidence(found, result.bucket), "dim")] if evidence else []))
     grid.show(screen)
     for reason, names in told.items():
         if names:
@@ -44,14 +45,27 @@ UNTOLD = ("not offered by this store", "not in the dossier")
 """Reasons that say nothing of one fact in particular: their facts are named together, after the others."""
 
 
+def _without_repeats(facts: list[FactResult]) -> list[FactResult]:
+    """The facts without the rows of one audience where they say what the row of the whole public says."""
+    whole = {one.fact.removeprefix("exposure."): (one.words, one.note) for one in facts}
+    kept = []
+    for one in facts:
+        parts = one.fact.split(".")
+        repeated = len(parts) == 3 and parts[0] == "exposure" and whole.get(parts[2]) == (one.words, one.note)
+        kept += [] if repeated else [one]
+    return kept
+
+
 def _required_table(screen: Console, required: list[RequiredResult]) -> None:
-    """What is required, judged; under what did not hold, the reasons in full."""
-    grid = Grid("judged", "fact", "required", "observed", "asked by", shrink=(4, 2))
-    for asked in sorted(required, key=lambda r: STATUS_ORDER.index(r.status)):
-        origin = f"{asked.sheet}, line {line_of(asked.place)}"
-        grid.add(styled(asked.status), asked.fact, asked.required, (asked.observed, "bold"), (origin, "dim"))
+    """What is required, the worst first; below, the reasons in full."""
+    grid = Grid("status", "severity", "fact", "required", "observed", "set by (line, sheet)", shrink=(5, 3, 4, 2),
+                floors={2: 20})  # fmt: skip
+    for asked in sorted(required, key=lambda r: (STATUS_ORDER.index(r.status), SEVERITIES.index(r.severity))):
+        severity: Cell = styled(asked.severity) if asked.status == "drift" else ""
+        origin = f"{line_of(asked.line)} {asked.sheet}"
+        grid.add(styled(asked.status), severity, asked.fact, asked.required, (asked.observed, "bold"), (origin, "dim"))
     grid.show(screen)
-    open_points = [r for r in required if r.status != "held"]
+    open_points = [r for r in required if r.status != "ok"]
     notes: dict[str, list[str]] = {}
     for asked in open_points:
         why = "; ".join(part for part in (asked.note, asked.because) if part)

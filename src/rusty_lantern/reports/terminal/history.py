@@ -7,17 +7,17 @@ from rich.console import Console
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.surveys import HistoryResult, HistoryRow, LastingResult
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
-STATUS_ORDER = ("drifted", "unknown", "waived", "held")
+STATUS_ORDER = ("drift", "unknown", "waived", "ok")
 
 
 def history_view(screen: Console, result: HistoryResult) -> None:
     """One line a survey with how it stood; what is wrong in full; how long drifts lasted."""
     grid = Grid(
-        "survey", "buckets", *SEVERITIES, "unknown", "waived", "open to anyone", "sha-256", "as written", "stores",
-        "limited to", shrink=(8, 11, 12), right=(1, 2, 3, 4, 5, 6, 7), drop=(12, 11, 9, 8, 1), keep=16,
+        "survey", "buckets", *SEVERITIES, "unknown", "waived", "open to anyone", "sha-256", "integrity", "stores",
+        "limited to", shrink=(8, 11, 12), right=(1, 2, 3, 4, 5, 6, 7), drop=(12, 9, 11, 8, 1), lead=0,
     )  # fmt: skip
     for row in result.surveys:
         if row.pruned_before:
@@ -34,7 +34,7 @@ def history_view(screen: Console, result: HistoryResult) -> None:
     if result.lasting is not None:
         _lasting(screen, result.lasting)
     wrong = sum(bool(row.wrong) for row in result.surveys)
-    checked = f"{wrong} not as written" if wrong else "all as written" if result.verified else "not checked"
+    checked = f"{wrong} altered" if wrong else "integrity: verified" if result.verified else "not checked"
     line(screen, (join([many(len(result.surveys), "survey"), checked if result.surveys else ""]), "bold"))
     if result.unfinished:
         next_step(screen, "lantern survey --resume", "ask only what is missing")
@@ -45,7 +45,13 @@ def history_view(screen: Console, result: HistoryResult) -> None:
 def _history_row(grid: Grid, row: HistoryRow, *, verified: bool) -> None:
     read = sum(number for number in row.stores.values() if number is not None)
     stores = ", ".join(name if number is not None else f"{name} (unread)" for name, number in row.stores.items())
-    state: Cell = ("no", STYLES["critical"]) if row.wrong else styled("yes") if verified else ("not checked", "dim")
+    state: Cell = (
+        ("altered", STYLES["critical"])
+        if row.wrong
+        else ("verified", STYLES["ok"])
+        if verified
+        else ("not checked", "dim")
+    )
     drift: list[Cell] = [("", "")] * len(SEVERITIES)
     if row.drift_by_severity is not None:
         drift = [
@@ -66,14 +72,16 @@ def _history_row(grid: Grid, row: HistoryRow, *, verified: bool) -> None:
 def _lasting(screen: Console, lasting: LastingResult) -> None:
     """How long drifts stood, in a sentence."""
     parts = []
-    if lasting.closed:
-        parts.append(f"{many(lasting.closed, 'drift')} closed, after {_days(lasting.median_days_closed)} (median)")
+    if lasting.resolved:
+        parts.append(
+            f"{many(lasting.resolved, 'drift')} resolved, after {_days(lasting.median_days_resolved)} (median)"
+        )
     if lasting.open:
-        parts.append(f"{lasting.open:,} open, for {_days(lasting.median_days_open)} (median)")
+        parts.append(f"{lasting.open:,} still drift, for {_days(lasting.median_days_open)} (median)")
     if parts:
         line(screen, "; ".join(parts))
     if lasting.oldest_since is not None:
-        line(screen, "longest open: ", (lasting.oldest, "bold"), f", since {show_moment(lasting.oldest_since)}")
+        line(screen, "the oldest: ", (lasting.oldest, "bold"), f", since {show_moment(lasting.oldest_since)}")
 
 
 def _days(days: float | None) -> str:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterable
+from datetime import datetime
 
 from rich.console import Console
 from rich.text import Text
@@ -23,11 +24,11 @@ STYLES = {
     "medium": "yellow",
     "low": "cyan",
     "open": "bold red",
-    "narrow": "yellow",
+    "restricted": "yellow",
     "closed": "dim",
     "unknown": "magenta",
-    "drifted": "red",
-    "held": "green",
+    "drift": "red",
+    "ok": "green",
     "waived": "cyan",
     "no": "magenta",
     "failed": "magenta",
@@ -102,6 +103,34 @@ def join(parts: Iterable[str]) -> str:
 def many(number: int, one: str, more: str = "") -> str:
     """A number with its noun: `1 bucket`, `2 buckets`."""
     return f"{number:,} {one if number == 1 else more or one + 's'}"
+
+
+LEVELS_LEGEND = (
+    "open: anyone   open*: any authenticated account   restricted: only from named networks, accounts or dates   "
+    "?: unknown   ·: closed"
+)
+VERBS_LEGEND = "settings+: change settings   bypass: bypass retention   settings: read settings"
+VERB_HEADINGS = {"change-settings": "settings+", "bypass-retention": "bypass", "read-settings": "settings"}
+"""Verbs whose names are too long for the heading of a narrow column."""
+
+
+def when(moment: datetime, now: datetime) -> str:
+    """A moment's day, with its distance from now.
+
+    >>> from datetime import UTC
+    >>> when(datetime(2026, 11, 11, tzinfo=UTC), datetime(2026, 11, 2, tzinfo=UTC))
+    '2026-11-11 (in 9 days)'
+    """
+    days = (moment - now).days
+    distance = f"in {many(days, 'day')}" if days > 0 else f"{many(-days, 'day')} ago" if days < 0 else "today"
+    return f"{moment:%Y-%m-%d} ({distance})"
+
+
+def left_out(screen: Console, dropped: Iterable[str]) -> None:
+    """Say which columns of a table had no room."""
+    names = "; ".join(dropped)
+    if names:
+        line(screen, (f"left out at this width: {names} (--json has it all)", "dim"))
 
 
 def next_step(screen: Console, command: str, why: str = "") -> None:

@@ -17,7 +17,7 @@ from rusty_lantern.reports.results.objects import (
     TableRow,
     VersionRow,
 )
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, styled
 from rusty_lantern.reports.terminal.table import Grid
 
 PERIOD_WORDS = {
@@ -29,13 +29,17 @@ PERIOD_WORDS = {
     "marker": "delete markers",
 }
 STATE_WORDS = {
-    "shadowing": "a bare current version over a protected one",
-    "hidden": "a delete marker over a protected version",
-    "bare": "a bare current version",
-    "protected": "a protected current version",
-    "unknown": "could not be told",
+    "unprotected-over-protected": "unprotected current version over a protected one",
+    "marker-over-protected": "delete marker over a protected version",
+    "unprotected": "unprotected current version",
+    "protected": "protected current version",
+    "unknown": "unknown",
 }
-_STATE_STYLES = {"shadowing": STYLES["critical"], "hidden": STYLES["high"], "unknown": STYLES["unknown"]}
+_STATE_STYLES = {
+    "unprotected-over-protected": STYLES["critical"],
+    "marker-over-protected": STYLES["high"],
+    "unknown": STYLES["unknown"],
+}
 
 
 def _heading(screen: Console, survey: str, as_of: datetime) -> None:
@@ -43,48 +47,55 @@ def _heading(screen: Console, survey: str, as_of: datetime) -> None:
     screen.print()
 
 
-def objects_view(screen: Console, result: ObjectsResult) -> None:
-    """Requirements on objects, drift first; then how far each bucket was looked at."""
+def objects_view(screen: Console, result: ObjectsResult, *, whole: bool = False) -> None:
+    """Requirements on objects that are not ok, the worst first; then how far each bucket was inspected. `whole`: those
+    that are ok too."""
     _heading(screen, result.survey, result.as_of)
     if not result.requirements:
-        line(screen, "the baseline requires nothing that was counted of the objects in these buckets")
+        line(screen, "the baseline requires nothing of the objects in these buckets")
         _looked(screen, result.tables)
         return
-    several = len({row.store for row in result.requirements}) > 1
+    rows = [row for row in result.requirements if whole or row.status != "ok"]
     wide = Grid(
-        "severity", "bucket", "objects.", "required", "checked", "drifted", "unknown", "bytes", "status",
-        shrink=(3, 1, 2), right=(4, 5, 6, 7), drop=(7, 0, 3), keep=16,
+        "bucket", "status", "severity", "objects.", "required", "checked", "fail", "not inspected", "bytes",
+        shrink=(3, 4), right=(5, 6, 7, 8), lead=0, drop=(8,), floors={3: 16, 4: 12},
     )  # fmt: skip
-    for row in result.requirements:
+    for row in rows:
         tally = row.objects
         wide.add(
-            styled(row.severity), f"{row.store}/{row.bucket}" if several else row.bucket,
+            (f"{row.store}/{row.bucket}", "bold"),
+            ("ok in sample", STYLES["ok"]) if tally.sampled and row.status == "ok" else styled(row.status),
+            styled(row.severity) if row.status == "drift" else "",
             row.fact.removeprefix("objects."), row.required,
             f"{tally.checked:,}" + (f" of {tally.checked + tally.unknown:,}" if tally.sampled else ""),
-            (f"{tally.drifted:,}", "bold" if tally.drifted else "dim"),
+            (f"{tally.failed:,}", "bold" if tally.failed else "dim"),
             _number(tally.unknown - tally.unsampled, STYLES["unknown"]),
-            show_bytes(tally.drifted_bytes) if tally.drifted else ("-", "dim"),
-            ("held in sample", STYLES["held"]) if tally.sampled and row.status == "held" else styled(row.status),
+            show_bytes(tally.failed_bytes) if tally.failed else ("-", "dim"),
         )  # fmt: skip
-    wide.show(screen)
+    if rows:
+        wide.show(screen)
+        left_out(screen, wide.dropped)
+    fine = len(result.requirements) - len(rows)
+    if fine:
+        line(screen, (f"{many(fine, 'requirement')} on objects ok (--all lists them)", STYLES["ok"]))
     screen.print()
     for row in result.requirements:
         _explained(screen, row)
     _looked(screen, result.tables)
-    first = next((row for row in result.requirements if row.objects.drifted and row.prefixes is None), None)
+    first = next((row for row in result.requirements if row.objects.failed and row.prefixes is None), None)
     if first:
-        where = f"{first.store}/{first.bucket} --breaking {first.fact}"
-        next_step(screen, f"lantern objects {where} --out breaking.csv", "the whole list")
+        where = f"{first.store}/{first.bucket} --fact {first.fact}"
+        next_step(screen, f"lantern objects {where} --out breaking.csv", "every version that fails")
 
 
 def _explained(screen: Console, row: ObjectRow) -> None:
     tally = row.objects
-    if not tally.drifted and not (tally.sampled and row.status != "held"):
+    if not tally.failed and not (tally.sampled and row.status != "ok"):
         return
     said = f"  {row.fact}" + (f": {tally.words}" if tally.sampled else "")
-    line(screen, (row.bucket, "bold"), said, indent=2)
+    line(screen, (f"{row.store}/{row.bucket}", "bold"), said, indent=2)
     if row.prefixes:
-        grid = Grid("below", "drifted", "checked", "bytes", shrink=(0,), right=(1, 2, 3))
+        grid = Grid("prefix", "fail", "checked", "bytes", shrink=(0,), right=(1, 2, 3))
         for found in row.prefixes:
             grid.add(found.prefix or "(no prefix)", f"{found.drifted:,}", f"{found.checked:,}", show_bytes(found.bytes))
         grid.show(screen, indent=6)
@@ -98,17 +109,17 @@ def _looked(screen: Console, tables: list[TableRow]) -> None:
     unseen = [table for table in tables if table.versions is None]
     if seen:
         whole = [t for t in seen if t.inspected == t.versions]
-        parts = [many(len(seen), "bucket") + " looked into", f"{len(whole)} of them at every version"]
+        parts = [many(len(seen), "bucket") + " inspected", f"{len(whole)} of them in every version"]
         line(screen, (join(parts), "bold"))
-    taken_over = sum(table.taken_over for table in seen)
-    if taken_over:
+    reused = sum(table.reused for table in seen)
+    if reused:
         words = (
-            f"{taken_over:,} versions were taken over from the survey before: holds, retention and tags may differ now"
+            f"{reused:,} versions reused from the survey before: legal holds, retention and tags may have changed since"
         )
         line(screen, (words, STYLES["unknown"]), indent=2)
     if unseen:
-        names = ", ".join(table.bucket for table in unseen[:6]) + (", …" if len(unseen) > 6 else "")
-        line(screen, (f"{many(len(unseen), 'bucket')} not looked into: {names}", STYLES["unknown"]), indent=2)
+        names = ", ".join(f"{table.store}/{table.bucket}" for table in unseen[:6]) + (", …" if len(unseen) > 6 else "")
+        line(screen, (f"{many(len(unseen), 'bucket')} not inspected: {names}", STYLES["unknown"]), indent=2)
         line(screen, (unseen[0].reason, "dim"), indent=6)
 
 
@@ -124,56 +135,63 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
     if not result.buckets:
         _looked_into(screen, result)
         return
-    several = len({row.store for row in result.buckets}) > 1
     grid = Grid(
-        "bucket", "versions", "compliance", "governance", "held", "free now", "unknown", "shadowing", "hidden",
-        "default", shrink=(9, 0), right=(1, 2, 3, 4, 5, 6, 7, 8), drop=(9, 1, 8), keep=24,
+        "bucket", "versions", "compliance", "governance", "legal hold", "deletable now", "unknown",
+        "unprotected over protected", "marker over protected", "default", "retention",
+        right=(1, 2, 3, 4, 5, 6, 7, 8), lead=0, shrink=(9, 10), drop=(9, 1), floors={9: 12, 10: 14},
     )  # fmt: skip
     for row in result.buckets:
         counts = _counts(row.locks)
         states = {keys.state: keys.keys for keys in row.locks.keys}
         grid.add(
-            (_name(row, several), "bold"), f"{row.versions:,}",
-            *(_number(counts[name]) for name in ("compliance", "governance", "held", "free")),
+            (f"{row.store}/{row.bucket}", "bold"), f"{row.versions:,}",
+            *(_number(counts[name]) for name in ("compliance", "governance", "held", "deletable")),
             _number(counts["unknown"], STYLES["unknown"]),
-            _number(states.get("shadowing", 0), STYLES["critical"]), _number(states.get("hidden", 0), STYLES["high"]),
-            (row.default, "dim"),
+            _number(states.get("unprotected-over-protected", 0), STYLES["critical"]),
+            _number(states.get("marker-over-protected", 0), STYLES["high"]), (row.default, "dim"), _against(row),
         )  # fmt: skip
     grid.show(screen)
+    left_out(screen, grid.dropped)
     screen.print()
     for row in result.buckets:
         if _binds(row.locks):
-            line(screen, (_name(row, several), "bold"), f"  {row.sentence}", indent=2, hang=4)
-    _unbound(screen, [row for row in result.buckets if not _binds(row.locks)], several)
+            line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  {row.sentence}", indent=2, hang=4)
+    _unbound(screen, [row for row in result.buckets if not _binds(row.locks)])
     _looked_into(screen, result)
     locked = next((row for row in result.buckets if row.locks.emptying.by_anyone), None)
     if locked:
         next_step(screen, f"lantern retention {locked.store}/{locked.bucket}", "why, and which keys")
 
 
-def _name(row: RetentionRow, several: bool) -> str:
-    """The bucket's name, with its store where there are several."""
-    return f"{row.store}/{row.bucket}" if several else row.bucket
+def _against(row: RetentionRow) -> Cell:
+    """Whether retention is shorter or longer than required, or not what is required in another way."""
+    facts = {found.fact.removeprefix("objects."): found.severity for found in row.breaking}
+    if not facts:
+        return "ok", STYLES["ok"]
+    worst = min(facts.values(), key=SEVERITIES.index)
+    return f"{worst}: {', '.join(facts)}", STYLES[worst]
 
 
 def _binds(locks: Locks) -> bool:
     return locks.emptying.by_anyone is not None or locks.emptying.held > 0
 
 
-def _unbound(screen: Console, rows: list[RetentionRow], several: bool) -> None:
-    """Buckets that nothing keeps, in two lines instead of one each."""
-    whole = [_name(row, several) for row in rows if not row.locks.emptying.unknown]
-    partly = [f"{_name(row, several)} ({row.locks.emptying.unknown:,})" for row in rows if row.locks.emptying.unknown]
+def _unbound(screen: Console, rows: list[RetentionRow]) -> None:
+    """Buckets without any protected version, in two lines instead of one each."""
+    whole = [f"{row.store}/{row.bucket}" for row in rows if not row.locks.emptying.unknown]
+    partly = [
+        f"{row.store}/{row.bucket} ({row.locks.emptying.unknown:,})" for row in rows if row.locks.emptying.unknown
+    ]
     if whole:
         line(
             screen,
             (", ".join(whole), "bold"),
-            "  nothing is locked: whoever may delete can empty them now",
+            "  no version is protected: any principal with delete permission can empty them now",
             indent=2,
             hang=4,
         )
     if partly:
-        words = "  nothing was seen locked, but so many versions were not inspected"
+        words = "  no protected version was seen, and so many versions were not inspected"
         line(screen, (", ".join(partly), "bold"), (words, STYLES["unknown"]), indent=2, hang=4)
 
 
@@ -190,14 +208,14 @@ def _number(number: int, style: str = "") -> Cell:
 
 
 def _counts(locks: Locks) -> dict[str, int]:
-    counts = dict.fromkeys(("compliance", "governance", "held", "free", "unknown"), 0)
+    counts = dict.fromkeys(("compliance", "governance", "held", "deletable", "unknown"), 0)
     for part in locks.parts:
         if part.period in ("compliance", "governance"):
             counts[part.period] += part.versions
         if part.hold == "on":
             counts["held"] += part.versions
-        if part.deleter == "anyone" and part.period != "marker":
-            counts["free"] += part.versions
+        if part.deleter == "delete-permission" and part.period != "marker":
+            counts["deletable"] += part.versions
         if part.deleter == "unknown":
             counts["unknown"] += part.versions
     return counts
@@ -209,7 +227,7 @@ def _one(screen: Console, row: RetentionRow) -> None:
     if row.inspected < row.versions:
         line(screen, (f"{row.inspected:,} of {row.versions:,} versions were inspected", STYLES["unknown"]), indent=2)
     screen.print()
-    grid = Grid("kept by", "hold", "deletable now by", "versions", "bytes", right=(3, 4), shrink=(0,))
+    grid = Grid("protected by", "legal hold", "deletable now by", "versions", "bytes", right=(3, 4), shrink=(0,))
     for part in row.locks.parts:
         who = "-" if part.period == "marker" else part.deleter
         grid.add(
@@ -218,10 +236,10 @@ def _one(screen: Console, row: RetentionRow) -> None:
         )  # fmt: skip
     grid.show(screen, indent=2)
     screen.print()
-    keys = Grid("keys with", "keys", "first", right=(1,), shrink=(2,))
+    keys = Grid("objects with", "objects", "first", right=(1,), shrink=(2,))
     states = sorted(row.locks.keys, key=lambda keys: list(STATE_WORDS).index(keys.state))
     for state in states:
-        first = ", ".join(state.examples) if state.state not in ("protected", "bare") else state.examples[0]
+        first = ", ".join(state.examples) if state.state not in ("protected", "unprotected") else state.examples[0]
         keys.add((STATE_WORDS[state.state], _STATE_STYLES.get(state.state, "")), f"{state.keys:,}", (first, "dim"))
     keys.show(screen, indent=2)
     screen.print()
@@ -229,7 +247,7 @@ def _one(screen: Console, row: RetentionRow) -> None:
     for found in sorted(row.breaking, key=lambda found: SEVERITIES.index(found.severity)):
         line(screen, styled(found.severity), f"  {found.fact} {found.required}: {found.objects.words}", indent=2)
         line(screen, ("first: " + ", ".join(found.objects.examples), "dim"), indent=6)
-    shadowed = next((k for k in states if k.state in ("shadowing", "hidden")), None)
+    shadowed = next((k for k in states if k.state in ("unprotected-over-protected", "marker-over-protected")), None)
     if shadowed:
         next_step(
             screen, f"lantern retention {row.store}/{row.bucket} --key {shadowed.examples[0]}", "all its versions"
@@ -239,18 +257,22 @@ def _one(screen: Console, row: RetentionRow) -> None:
 def _odd(screen: Console, row: RetentionRow) -> None:
     locks = row.locks
     if locks.weaker.versions:
-        words = f"{many(locks.weaker.versions, 'version')} kept for less than the bucket's default: "
+        words = f"{many(locks.weaker.versions, 'version')} with less retention than the bucket's default: "
         line(screen, (words, STYLES["medium"]), (", ".join(locks.weaker.examples), "dim"), indent=2)
     if locks.longest is not None:
-        line(screen, f"the longest period is {_period(locks.longest)}, on ", (locks.longest_key, "dim"), indent=2)
+        line(screen, f"the longest retention is {_period(locks.longest)}, on ", (locks.longest_key, "dim"), indent=2)
     if locks.outlives_expiry:
         outlive = many(locks.outlives_expiry, "old version")
-        words = f"{outlive} locked for longer than an expiry rule waits: it deletes nothing"
+        words = f"{outlive} under retention for longer than an expiry rule waits: the rule deletes nothing"
         line(screen, (words, STYLES["medium"]), indent=2)
     governed = sum(part.versions for part in locks.parts if part.period == "governance")
     if governed:
-        holders = ", ".join(row.bypass_holders) or "nobody by the bucket's rules"
-        line(screen, f"bypass of governance: {holders}; administrators of the owner's account are not read", indent=2)
+        holders = ", ".join(row.bypass_holders) or "nobody, by the bucket's rules"
+        line(
+            screen,
+            f"can bypass governance retention: {holders}; administrators of the owner's account are not known",
+            indent=2,
+        )
     screen.print()
 
 
@@ -264,16 +286,16 @@ def _history(screen: Console, key: str, history: list[VersionRow], as_of: dateti
     line(screen, (key, "bold"), f"  {many(len(history), 'version')}")
     screen.print()
     grid = Grid(
-        "", "stored", "version", "size", "kept by", "until", "left", "deletable now by", shrink=(2,), right=(3,)
+        "", "stored", "version", "size", "protected by", "until", "left", "deletable now by", shrink=(2,), right=(3,)
     )
     for row in history:
         left = _period(int((row.until - as_of).total_seconds())) if row.until and row.until > as_of else ""
         kept = "delete marker" if row.marker else row.kept
         deleter: Cell = (row.deletable_by, STYLES["unknown"] if row.deletable_by == "unknown" else "")
         grid.add(
-            ("current", "bold") if row.current else ("beneath", "dim"),
+            ("current", "bold") if row.current else ("older", "dim"),
             show_moment(row.written) if row.written else "", (row.version, "dim"),
-            "" if row.marker else show_bytes(row.size), (kept, "bold" if row.kept in ("bare", "lapsed") else ""),
+            "" if row.marker else show_bytes(row.size), (kept, "bold" if row.kept in ("unprotected", "lapsed") else ""),
             show_moment(row.until) if row.until else "-", left,
             ("-", "dim") if row.marker else deleter,
         )  # fmt: skip

@@ -20,7 +20,7 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
         for heading, words, style in _reach_rows(found):
             line(screen, (f"{heading:<12}", "dim"), (words, style), indent=2)
         if found.questions:
-            grid = Grid("question", "may ask", "refused for", shrink=(2,))
+            grid = Grid("setting", "allowed", "denied for", shrink=(0, 2), floors={0: 16, 2: 16})
             for question, allowed in found.questions.items():
                 buckets = ", ".join(found.refused.get(question, []))
                 grid.add(FIELD_WORDS[question], styled(allowed), (buckets, "dim"))
@@ -29,13 +29,13 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
     screen.print()
     blind = _blind(results)
     if blind:
-        line(screen, ("An audit would not be able to see:", STYLES["unknown"]))
+        line(screen, ("An audit will not be able to see:", STYLES["unknown"]))
         for words in blind:
             line(screen, words, indent=2)
     else:
-        line(screen, ("An audit would be able to see everything it asks for.", STYLES["held"]))
+        line(screen, ("An audit can see everything that it asks for.", STYLES["ok"]))
     if any(found.credential == "accepted" for found in results):
-        next_step(screen, "lantern survey", "read every bucket's settings and keep them")
+        next_step(screen, "lantern survey", "read every bucket's settings and save them")
 
 
 def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:

@@ -25,12 +25,12 @@ def remedy_view(screen: Console, result: RemedyResult, out: Path | None, *, whol
             last = title
         _remedy(screen, row, whole=whole)
     if not result.remedies:
-        line(screen, ("nothing drifts there", "green"))
+        line(screen, ("no drift there", "green"))
         return
     screen.print()
     documents = sum(len(row.documents) for row in result.remedies)
     line(screen, (f"{many(len(result.remedies), 'remedy', 'remedies')}, {many(documents, 'document')}", "bold"),
-         ("  lantern applies nothing", "dim"))  # fmt: skip
+         ("  lantern changes nothing itself", "dim"))  # fmt: skip
     if out is not None:
         line(screen, (f"documents are in {out}", ""))
     _next(screen, result.remedies, whole=whole)
@@ -46,7 +46,7 @@ def _remedy(screen: Console, row: RemedyRow, *, whole: bool) -> None:
         for text in document.text.splitlines():
             as_it_is(screen, text, "cyan")
     if row.proof and whole:
-        line(screen, ("decided again: ", "dim"), "; ".join(row.proof), indent=4, hang=2)
+        line(screen, ("re-evaluated with this: ", "dim"), "; ".join(row.proof), indent=4, hang=2)
 
 
 def _next(screen: Console, rows: Sequence[RemedyRow], *, whole: bool) -> None:

@@ -10,26 +10,27 @@ from rusty_lantern.reports.terminal.identities import heading
 from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
-MIRROR_STYLES = {"same": STYLES["held"], "catching-up": "", "unknown": STYLES["unknown"]}
+MIRROR_STYLES = {"same": STYLES["ok"], "within-lag": "", "unknown": STYLES["unknown"]}
 
 
 def mirrors_view(screen: Console, result: MirrorsResult) -> None:
     """Each mirrored bucket, with what did not travel."""
-    heading(screen, "What the copies lack", result.survey, show_moment(result.as_of))
-    grid = Grid("mirror", "bucket", "content", "settings", "in words", shrink=(4,))
+    heading(screen, "Mirrors", result.survey, show_moment(result.as_of))
+    grid = Grid("mirror", "bucket", "content", "settings", "details", shrink=(0, 4), lead=1)
     for row in result.mirrors:
         differs = f"{len(row.differences)} differ" if row.differences else "unknown" if row.unknown else "same"
-        style = STYLES["high"] if row.differences else STYLES["unknown"] if row.unknown else STYLES["held"]
+        style = STYLES["high"] if row.differences else STYLES["unknown"] if row.unknown else STYLES["ok"]
         content = (row.content, MIRROR_STYLES.get(row.content, STYLES["high"]))
         grid.add(f"{row.source} → {row.target}", (row.bucket, "bold"), content, (differs, style), (row.words, "dim"))
     grid.show(screen)
     for row in result.mirrors:
         _mirror(screen, row)
     bad = sum(
-        bool(row.differences) or row.content in ("missing", "lacking", "behind", "more") for row in result.mirrors
+        bool(row.differences) or row.content in ("bucket-missing", "objects-missing", "behind", "extra-objects")
+        for row in result.mirrors
     )
     screen.print()
-    line(screen, (join([many(len(result.mirrors), "mirrored bucket"), f"{bad:,} not as the original"]), "bold"))
+    line(screen, (join([many(len(result.mirrors), "mirrored bucket"), f"{bad:,} with drift"]), "bold"))
     worst = next((row for row in result.mirrors if row.differences), None)
     if worst is not None:
         next_step(screen, f"lantern show {worst.target}/{worst.bucket}", "every setting of the copy")

@@ -11,8 +11,8 @@ from rusty_lantern.reports.terminal.table import Grid
 
 def survey_view(screen: Console, result: SurveyResult) -> None:
     """What was kept, and what could not be read."""
-    line(screen, ("kept survey ", ""), (result.survey, "bold"))
-    grid = Grid("store", "buckets", "answers", "denied", "failed", "not offered", shrink=(0,), right=(1, 2, 3, 4, 5))
+    line(screen, ("saved survey ", ""), (result.survey, "bold"))
+    grid = Grid("store", "buckets", "answers", "denied", "failed", "not offered", right=(1, 2, 3, 4, 5))
     for store, buckets in result.stores.items():
         states = result.questions.get(store, {})
         answered = sum(states.get(state, 0) for state in ("known", "absent"))
@@ -32,7 +32,7 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
             line(screen, (f"{store}: ", "bold"), words, indent=2)
     for store, reason in result.unread.items():
         line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), indent=2)
-    next_step(screen, "lantern audit", "hold it against the baseline")
+    next_step(screen, "lantern audit", "check it against the baseline")
 
 
 ONE_AND_MORE = {

@@ -1,27 +1,34 @@
-""""""
+"""Tables without lines, for any width: what does not fit wraps, and nothing is ever cut in the middle.
+
+Where a table is wider than the terminal, the columns that may wrap become narrower, down to their least width. If that
+is not enough, the leading column (the name of a bucket, of an identity) gets a line of its own, once for all rows that
+follow of the same name, and the rest stands below it. Only then are columns left out that may be, and it is said which.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import re
+from collections.abc import Callable, Mapping, Sequence
+from itertools import zip_longest
 
-from rich.cells import cell_len, set_cell_size
+from rich.cells import cell_len
 from rich.console import Console
 from rich.segment import Segment, Segments
 
-from rusty_lantern.reports.escape import plain_marks, safe, shorten
+from rusty_lantern.reports.escape import plain_marks, safe
 from rusty_lantern.reports.terminal.layout import Cell
 
-MODEST, SMALLEST = 14, 8
-"""Widths to which columns are shortened: all of them to the first, in order, before any to the second."""
+LEAST = 12
+"""The least width of a column that wraps."""
+USUAL = 0.85
+"""The share of a column's cells that are to stay on one line as long as possible."""
+BELOW = 2
+"""How far rows are indented below their leading column."""
 
 
 class Grid:
-    """A table without lines.
-
-    Where it is wider than the terminal, columns of `shrink` are shortened in the middle, in that order; if that is
-    not enough, columns of `drop` are left out, in that order, and `dropped` names them. Rather than shorten others
-    below `keep` characters (or what `floors` has for a column), a column is left out.
-    """
+    """A table without lines. `shrink`: columns that may wrap; `lead`: the one that may get a line of its own; `drop`:
+    columns that may be left out, in that order, and `dropped` names them."""
 
     def __init__(
         self,
@@ -29,14 +36,14 @@ class Grid:
         shrink: Sequence[int] = (),
         right: Sequence[int] = (),
         drop: Sequence[int] = (),
-        keep: int = MODEST,
+        lead: int | None = None,
         floors: Mapping[int, int] | None = None,
     ) -> None:
-        self.headings = headings
-        self.shrink = shrink
-        self.right = right
-        self.drop = drop
-        self.keep = keep
+        self.headings = list(headings)
+        self.shrink = set(shrink) - {lead}
+        self.right = set(right)
+        self.drop = list(drop)
+        self.lead = lead
         self.floors = dict(floors or {})
         self.dropped: list[str] = []
         self.rows: list[tuple[Cell, ...]] = []
@@ -47,66 +54,105 @@ class Grid:
 
     def show(self, screen: Console, indent: int = 0, *, headings: bool = True) -> None:
         """Print the table."""
-        self._leave_out(screen.width - indent)
-        texts = self._plain()
-        widths = self._widths(texts, screen.width - indent, headings=headings)
+        texts = [[safe(_words(cell)) for cell in row] for row in self.rows]
+        natural = self._natural(texts, headings=headings)
+        shown = list(range(len(self.headings)))
+        room = screen.width - indent
+        stacked = self.lead is not None and self._least(shown, natural) > room
+        if stacked:
+            shown.remove(self.lead)  # type: ignore[arg-type]
+            room -= BELOW
+        for gone in self.drop:
+            if self._least(shown, natural) <= room:
+                break
+            if gone in shown:
+                shown.remove(gone)
+                self.dropped.append(self.headings[gone])
+        widths = self._widths(shown, natural, self._usual(texts), room)
         written: list[Segment] = []
+        below = indent + BELOW if stacked else indent
         if headings:
-            written += self._row(screen, list(self.headings), ["dim"] * len(widths), widths, indent)
+            dim = dict.fromkeys(shown, "dim")
+            written += self._lines(screen, {c: self.headings[c] for c in shown}, dim, widths, below)
+        before = None
         for row, cells in zip(self.rows, texts, strict=True):
-            written += self._row(screen, cells, [_style(cell) for cell in row], widths, indent)
-        screen.print(Segments(written), end="", crop=True)
+            if stacked and self.lead is not None:
+                if cells[self.lead] != before:
+                    written += self._alone(screen, cells[self.lead], _style(row[self.lead]), indent)
+                before = cells[self.lead]
+            styles = {column: _style(row[column]) for column in shown}
+            written += self._lines(screen, {c: cells[c] for c in shown}, styles, widths, below)
+        screen.print(Segments(written), end="", soft_wrap=True)
 
-    def _row(
-        self, screen: Console, texts: list[str], styles: list[str], widths: list[int], indent: int
-    ) -> list[Segment]:
-        """One line of the table; segments, since rich's own text is four times slower over thousands of lines."""
-        pieces = [Segment(" " * indent)]
-        last = max((number for number, text in enumerate(texts) if text), default=-1)
-        for number in range(last + 1):
-            shown = fitted(texts[number], widths[number])
-            room = Segment(" " * (widths[number] - cell_len(shown)))
-            words = Segment(plain_marks(screen, shown), screen.get_style(styles[number]) if styles[number] else None)
-            pieces += [room, words] if number in self.right else [words, room]
-            pieces.append(Segment("  "))
-        if last >= 0:
-            del pieces[-1 if last in self.right else -2 :]
-        return [*pieces, Segment.line()]
+    def _natural(self, texts: list[list[str]], *, headings: bool) -> list[int]:
+        """The width of each column if nothing wraps."""
+        heads = [max(map(cell_len, heading.split()), default=0) if headings else 0 for heading in self.headings]
+        return [max([heads[c], *(cell_len(row[c]) for row in texts)]) for c in range(len(self.headings))]
 
-    def _leave_out(self, room: int) -> None:
-        """Take out the columns that may be dropped, until the rest fits or none is left to drop."""
-        for wanted in [self.headings[number] for number in self.drop]:
-            widths = [max(map(cell_len, column)) for column in zip(self.headings, *self._plain(), strict=True)]
-            widths = [min(w, self._floor(c)) if c in self.shrink else w for c, w in enumerate(widths)]
-            if sum(widths) + 2 * (len(widths) - 1) <= room:
-                return
-            gone = self.headings.index(wanted)
-            self.dropped.append(wanted)
-            self.headings = (*self.headings[:gone], *self.headings[gone + 1 :])
-            self.rows = [(*row[:gone], *row[gone + 1 :]) for row in self.rows]
-            self.shrink = [n - (n > gone) for n in self.shrink if n != gone]
-            self.floors = {n - (n > gone): least for n, least in self.floors.items() if n != gone}
-            self.right = [n - (n > gone) for n in self.right if n != gone]
+    def _least(self, shown: Sequence[int], natural: Sequence[int]) -> int:
+        """The least width of a row of these columns."""
+        return sum(self._floor(c, natural) for c in shown) + 2 * max(0, len(shown) - 1)
 
-    def _plain(self) -> list[list[str]]:
-        return [[safe(_words(cell)) for cell in row] for row in self.rows]
+    def _floor(self, column: int, natural: Sequence[int]) -> int:
+        if column not in self.shrink:
+            return natural[column]
+        return min(natural[column], self.floors.get(column, LEAST))
 
-    def _widths(self, texts: list[list[str]], room: int, *, headings: bool) -> list[int]:
-        columns = range(len(self.headings))
-        widths = [
-            max([len(self.headings[c]) if headings else 0, *(cell_len(row[c]) for row in texts)], default=0)
-            for c in columns
-        ]
-        room -= 2 * (len(widths) - 1)
-        for least in (0, MODEST, SMALLEST):
-            for column in self.shrink or columns:
-                too_wide = sum(widths) - room
-                widths[column] -= max(0, min(too_wide, widths[column] - (least or self._floor(column))))
+    def _usual(self, texts: list[list[str]]) -> list[int]:
+        """The width of each column that nearly all of its cells fit into."""
+        columns = [sorted(cell_len(row[c]) for row in texts) for c in range(len(self.headings))]
+        return [column[int(USUAL * (len(column) - 1))] if column else 0 for column in columns]
+
+    def _widths(self, shown: Sequence[int], natural: Sequence[int], usual: Sequence[int], room: int) -> dict[int, int]:
+        """The width of each column. The widest of those that wrap gives way first: down to what nearly all of its
+        cells need, then to its least, and at the very last all of them."""
+        widths = {column: natural[column] for column in shown}
+        room -= 2 * max(0, len(shown) - 1)
+        soft = [column for column in shown if column in self.shrink]
+        stages: tuple[tuple[Sequence[int], Callable[[int], int]], ...] = (
+            (soft, lambda c: max(self._floor(c, natural), min(natural[c], usual[c]))),
+            (soft, lambda c: self._floor(c, natural)),
+            (shown, lambda c: min(natural[c], 6)),
+        )
+        for columns, floor in stages:
+            while sum(widths.values()) > room:
+                wide = [c for c in columns if widths[c] > floor(c)]
+                if not wide:
+                    break
+                widths[max(wide, key=lambda c: widths[c])] -= 1
         return widths
 
-    def _floor(self, column: int) -> int:
-        """The least width of a column while another can give way."""
-        return self.floors.get(column, self.keep)
+    def _alone(self, screen: Console, text: str, style: str, indent: int) -> list[Segment]:
+        """The leading cell on a line of its own, whole, however wide it is."""
+        words = Segment(plain_marks(screen, text), screen.get_style(style or "bold"))
+        return [Segment(" " * indent), words, Segment.line()]
+
+    def _lines(
+        self,
+        screen: Console,
+        texts: Mapping[int, str],
+        styles: Mapping[int, str],
+        widths: Mapping[int, int],
+        indent: int,
+    ) -> list[Segment]:
+        """One row: as many lines as its highest cell; segments, since rich's own text is four times slower."""
+        cells = {column: wrapped(text, widths[column]) for column, text in texts.items()}
+        written: list[Segment] = []
+        for parts in zip_longest(*cells.values(), fillvalue=""):
+            pieces = [Segment(" " * indent)]
+            last = max((number for number, part in enumerate(parts) if part), default=-1)
+            for (column, part), number in zip(zip(cells, parts, strict=True), range(last + 1), strict=False):
+                room = Segment(" " * max(0, widths[column] - cell_len(part)))
+                style = styles[column]
+                words = Segment(plain_marks(screen, part), screen.get_style(style) if style else None)
+                if column in self.right:
+                    pieces += [room, words]
+                else:
+                    pieces += [words, room] if number < last else [words]
+                if number < last:
+                    pieces.append(Segment("  "))
+            written += [*pieces, Segment.line()]
+        return written
 
 
 def _words(cell: Cell) -> str:
@@ -117,15 +163,30 @@ def _style(cell: Cell) -> str:
     return cell[1] if isinstance(cell, tuple) else ""
 
 
-def fitted(text: str, width: int) -> str:
-    """The text in so many columns of a terminal, with its middle left out where it is wider.
+def wrapped(text: str, width: int) -> list[str]:
+    """The text in lines of so many columns of a terminal: broken between words; what is longer, after `.`, `-`, `/`.
 
-    >>> fitted("潮汐観測所の記録", 9)
-    '潮汐…記録'
+    >>> wrapped("lock.enabled, lock.mode", 14), wrapped("exposure.change-settings", 16)
+    (['lock.enabled,', 'lock.mode'], ['exposure.change-', 'settings'])
+    >>> wrapped("潮汐観測所の記録", 9)
+    ['潮汐観測', '所の記録']
     """
     if cell_len(text) <= width:
-        return text
-    if text.isascii():
-        return shorten(text, width)
-    tail = (width - 1) // 2
-    return set_cell_size(text, width - 1 - tail) + "…" + set_cell_size(text[::-1], tail)[::-1]
+        return [text]
+    lines = [""]
+    for word in text.split():
+        space = " " if lines[-1] else ""
+        if cell_len(lines[-1] + space + word) <= width:
+            lines[-1] += space + word
+            continue
+        pieces = [word] if cell_len(word) <= width else _PIECES.findall(word)
+        lines += [""] if lines[-1] else []
+        for piece in pieces:
+            for part in (piece,) if cell_len(piece) <= width else piece:
+                if cell_len(lines[-1] + part) > width:
+                    lines.append("")
+                lines[-1] += part
+    return lines
+
+
+_PIECES = re.compile(r"[^.\-/,:]+[.\-/,:]*|[.\-/,:]+")

@@ -24,11 +24,11 @@ examples:
     bucket:
       name: payroll-2027
       tags: {class: personal, steward: finance}
-      place: north-shore
+      region: north-shore
       versioning: {state: on}
-      encryption: {by: provider-key}
+      encryption: {by: provider-managed}
       logging: {target: access-logs}
-      grants: [{to: anyone, permission: read}]
+      acl: [{to: anyone, permission: read}]
     drifts: [exposure.list]
     holds: [exposure.write, versioning]
   - example: a sealed permit without its lock
@@ -58,6 +58,6 @@ columns:
 """
 
 FILES = {
-    "fenced.json": FENCED, "examples.yaml": EXAMPLES, "wiki.txt": WIKI, "usage.csv": USAGE,
+    "restricted.json": FENCED, "examples.yaml": EXAMPLES, "wiki.txt": WIKI, "usage.csv": USAGE,
     "usage-columns.yaml": USAGE_COLUMNS,
 }  # fmt: skip

@@ -48,8 +48,8 @@ KEY_ID, SECRET = "SALTMARSHAUDITKEY001", "demo/only/never/a/real/secret/00000000
 """The demo's own audit key; it opens nothing but the stand-in."""
 
 BOTH_OFF = Guards()
-SHUT = Guards(refuse_new_grants=True, ignore_grants=True, refuse_new_policy=True, restrict_policy=True)
-REFUSE_ONLY = Guards(refuse_new_grants=True, refuse_new_policy=True)
+SHUT = Guards(refuse_new_acls=True, ignore_acls=True, refuse_new_policies=True, restrict_policies=True)
+REFUSE_ONLY = Guards(refuse_new_acls=True, refuse_new_policies=True)
 
 
 def _policy(bucket: str, *statements: dict[str, Any]) -> str:
@@ -63,7 +63,7 @@ def _policy(bucket: str, *statements: dict[str, Any]) -> str:
     return json.dumps({"Version": "2012-10-17", "Statement": filled}, indent=1)
 
 
-BY_PROVIDER = Encryption("provider-key", "AES256")
+BY_PROVIDER = Encryption("provider-managed", "AES256")
 GET, PUT, LIST = "s3:GetObject", "s3:PutObject", "s3:ListBucket"
 
 
@@ -75,9 +75,9 @@ def _bucket(
     *,
     sort: str = "working",
     policy: tuple[dict[str, Any], ...] = (),
-    grants: tuple[tuple[Grantee, Permission], ...] = (),
+    acl: tuple[tuple[Grantee, Permission], ...] = (),
     ownership: Literal["bucket-owner-enforced", "object-writer"] = "bucket-owner-enforced",
-    guards: Guards | None = None,
+    public_access_guards: Guards | None = None,
     versioning: Literal["never", "suspended", "on"] = "on",
     encryption: Encryption | None = BY_PROVIDER,
     lock: Lock | None = None,
@@ -89,15 +89,15 @@ def _bucket(
     return Bucket(
         name=name,
         created=Answer("known", datetime.fromisoformat(created).replace(tzinfo=UTC)),
-        place=Answer("known", "north-shore"),
-        grants=Answer(
+        region=Answer("known", "north-shore"),
+        acl=Answer(
             "known",
-            [Grant("named", "full-control", ACCOUNT), *(Grant(to, permission) for to, permission in grants)],
+            [Grant("named", "full-control", ACCOUNT), *(Grant(to, permission) for to, permission in acl)],
         ),
         ownership=Answer("known", ownership),
         policy=Answer("known", _policy(name, *policy)) if policy else Answer("absent"),
         public_status=Answer("unsupported"),
-        guards=Answer("known", guards) if guards else Answer("absent"),
+        public_access_guards=Answer("known", public_access_guards) if public_access_guards else Answer("absent"),
         versioning=Answer("known", Versioning(versioning)),
         encryption=Answer("known", encryption) if encryption else Answer("absent"),
         lock=Answer("known", lock) if lock else Answer("absent"),
@@ -145,15 +145,16 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "press-kit", "2020-06-30", (45, 220_000_000), "outreach", policy=({"Action": GET},),
-            ownership="object-writer", grants=(("anyone", "read"),), logs_to="web-logs-2019",
+            ownership="object-writer", acl=(("anyone", "read"),), logs_to="web-logs-2019",
         ),
         _bucket(
             "permit-archive", "2018-01-15", (930, 410_000_000), sort="permit",
-            lock=Lock(True, "governance", 7 * YEAR), encryption=Encryption("managed-key", "aws:kms", "permit-key"),
+            lock=Lock(True, "governance", 7 * YEAR), encryption=Encryption("customer-managed", "aws:kms", "permit-key"),
         ),
         _bucket(
             "permit-scans", "2022-01-10", (300, 120_000_000), sort="permit",
-            lock=Lock(True, "compliance", 10 * YEAR), encryption=Encryption("managed-key", "aws:kms", "permit-key"),
+            lock=Lock(True, "compliance", 10 * YEAR), encryption=Encryption("customer-managed", "aws:kms",
+            "permit-key"),
             policy=(
                 {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
                  "Condition": {"Bool": {"aws:SecureTransport": "false"}}},
@@ -163,7 +164,7 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "grant-ledger", "2019-09-01", (210, 33_000_000), "finance", sort="permit",
-            lock=Lock(True, "compliance", 30 * DAY), encryption=Encryption("managed-key", "aws:kms", "ledger-key"),
+            lock=Lock(True, "compliance", 30 * DAY), encryption=Encryption("customer-managed", "aws:kms", "ledger-key"),
         ),
         _bucket(
             "payroll-drop", "2023-04-17", (24, 6_100_000), "finance", sort="personal",
@@ -192,24 +193,24 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "tmp-exchange", "2021-07-07", (9, 1_200_000), None, versioning="never", encryption=None,
-            ownership="object-writer", grants=(("any-account", "write"),), logs_to=None,
+            ownership="object-writer", acl=(("any-account", "write"),), logs_to=None,
         ),
         _bucket(
-            "survey-maps", "2018-05-05", (144, 1_900_000_000), "hydrology", guards=REFUSE_ONLY,
+            "survey-maps", "2018-05-05", (144, 1_900_000_000), "hydrology", public_access_guards=REFUSE_ONLY,
             policy=({"Action": GET, "to": ["published/*"]},),
             notifications=Answer("known", [f"arn:aws:sns:north-shore:{PARTNER}:map-changes"]),
         ),
         _bucket(
-            "old-website", "2016-02-29", (402, 150_000_000), "outreach", guards=SHUT,
+            "old-website", "2016-02-29", (402, 150_000_000), "outreach", public_access_guards=SHUT,
             policy=({"Action": [GET, LIST], "to": ["bucket", "objects"]},),
             website=Answer("known", Website(redirects_to="saltmarsh.example")),
         ),
         _bucket(
-            "reedbed-notes", "2020-10-10", (77, 9_000_000), "field-station", grants=(("anyone", "full-control"),),
+            "reedbed-notes", "2020-10-10", (77, 9_000_000), "field-station", acl=(("anyone", "full-control"),),
         ),
         _bucket(
             "boat-logs", "2019-06-01", (365, 27_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
-            encryption=Encryption("managed-key", "aws:kms", "boat-key"),
+            encryption=Encryption("customer-managed", "aws:kms", "boat-key"),
         ),
         _bucket(
             "camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station",
@@ -285,7 +286,7 @@ def harbour() -> Holdings:
         taken=MOMENT,
         transport="plain",
         account=Answer("known", ACCOUNT),
-        guards=Answer("known", BOTH_OFF),
+        public_access_guards=Answer("known", BOTH_OFF),
         network=Answer("unsupported"),
         listing=Answer("known", len(buckets)),
         buckets=buckets,

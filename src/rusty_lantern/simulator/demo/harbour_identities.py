@@ -52,7 +52,7 @@ def _holder(
         kind=kind,
         state=Answer("known", "enabled"),
         created=Answer("known", made),
-        second_factor=Answer("known", factor),
+        mfa=Answer("known", factor),
         password=password,
         policies=Answer("known", list(policies)),
         tags=Answer("known", tags or {}),
@@ -63,7 +63,7 @@ def _key(number: str, owner: str, age: int, idle: int | None, moment: datetime, 
     return Credential(
         id=f"SMT{number}",
         owner=owner,
-        state=Answer("known", "live" if live else "disabled"),
+        state=Answer("known", "active" if live else "disabled"),
         created=Answer("known", moment - timedelta(age)),
         last_used=Answer("known", moment - timedelta(idle)) if idle is not None else Answer("absent"),
     )
@@ -100,7 +100,7 @@ def holders(moment: datetime) -> dict[str, Any]:
         created=Answer("known", moment - timedelta(1200)),
         policies=Answer("known", [_document("ship", "inline", (["s3:PutObject"], ["access-logs/*"]))]),
     )
-    root = Identity(name=ROOT, kind="root", second_factor=Answer("known", True))
+    root = Identity(name=ROOT, kind="root", mfa=Answer("known", True))
     crew = Group(name="backup-crew", members=["backup-runner"], policies=Answer("known", [backups]))
     keys = [
         _key("ADMIN00000000000901", "admin", 901, 3, moment),
@@ -119,7 +119,7 @@ def holders(moment: datetime) -> dict[str, Any]:
     audit = Credential(
         id="SALTMARSHAUDITKEY001",
         owner="auditor",
-        state=Answer("known", "live"),
+        state=Answer("known", "active"),
         created=Answer("known", moment - timedelta(60)),
         last_used=Answer("known", moment),
     )
@@ -136,16 +136,16 @@ SERVICE = "storage-service"
 def _ring(key: str, name: str, place: str, moment: datetime, rotated: int | None, **more: Any) -> EncryptionKey:
     told: dict[str, Any] = {
         "state": Answer("known", "enabled"),
-        "protection": Answer("known", "hardware"),
+        "kept_in": Answer("known", "hardware-module"),
         "rotates": Answer("known", YEAR),
         "usable_by": Answer("known", [SERVICE, "storage-keeper"]),
     }
     return EncryptionKey(
         id=key,
         names=[name],
-        ring="saltmarsh",
-        place=Answer("known", place),
-        kept_by=Answer("known", "customer"),
+        group="saltmarsh",
+        region=Answer("known", place),
+        managed_by=Answer("known", "customer"),
         created=Answer("known", moment - timedelta(2000)),
         rotated=Answer("known", moment - timedelta(rotated)) if rotated is not None else Answer("absent"),
         **(told | more),

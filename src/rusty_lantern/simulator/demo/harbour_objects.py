@@ -74,7 +74,7 @@ def _stored(bucket: Bucket, key: str, size: int, written: datetime) -> ObjectVer
         encryption=encryption.by if encryption else "none",
         encryption_key=encryption.key if encryption else "",
         mode=lock.mode if lock else "",
-        until=written + timedelta(seconds=lock.keep) if lock and lock.mode else None,
+        until=written + timedelta(seconds=lock.retention) if lock and lock.mode else None,
         hold=False,
         checksum="",
         public="none",
@@ -136,7 +136,7 @@ def _cameras(found: list[ObjectVersion]) -> list[ObjectVersion]:
     return [
         _but(
             version,
-            encryption="provider-key" if version.written and version.written >= since else "none",
+            encryption="provider-managed" if version.written and version.written >= since else "none",
             metadata={} if n % 9 == 0 else version.metadata,
         )
         for n, version in enumerate(found)
@@ -151,7 +151,7 @@ def _flights(found: list[ObjectVersion]) -> list[ObjectVersion]:
 
 
 def _press(found: list[ObjectVersion]) -> list[ObjectVersion]:
-    """Pictures that anyone may read by their own access lists, one that anyone may replace, and two pages of HTML."""
+    """Pictures that anyone may read by their own ACLs, one that anyone may replace, and two pages of HTML."""
     pictures = [_but(v, public="read", cache_control="public, max-age=3600") for v in found]
     pictures[3] = _but(pictures[3], public="write")
     return [_but(v, content_type="text/html") if n in (7, 11) else v for n, v in enumerate(pictures)]

@@ -71,7 +71,7 @@ def _no_way_round(statements: list[dict[str, Any]]) -> list[dict[str, Any]]:
 _UNDO: dict[str, Callable[[Bucket], Bucket]] = {
     "payroll-drop": lambda b: _policy(b, _from_the_office),  # "two halves of the Internet" came since
     "contractor-drop": lambda b: _policy(b, _no_way_round),  # …and a second condition, that makes the fence a way round
-    "old-website": lambda b: _but(b, guards=Answer("absent")),  # the guards were switched on since
+    "old-website": lambda b: _but(b, public_access_guards=Answer("absent")),  # the guards were switched on since
     "boat-logs": lambda b: _but(b, versioning=Answer("known", Versioning("on"))),
     "tide-gauge-raw": lambda b: _but(b, encryption=Answer("absent")),
     "volunteer-forms": lambda b: _but(b, name="volunteer-sheets"),  # looks renamed: same day, same tags
@@ -90,7 +90,7 @@ def _written_by_then(found: list[ObjectVersion]) -> list[ObjectVersion]:
 
 def _permits(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """One more was there, locked until 2031; and two were under legal hold that are not any more."""
-    extra = _but(found[-1], key="permits/00777-a.pdf", version="0000vanished00000000",
+    extra = _but(found[-1], key="permits/00777-a.pdf", version="0000deleted000000000",
                  written=datetime(2024, 5, 6, tzinfo=UTC), until=datetime(2031, 5, 6, tzinfo=UTC))  # fmt: skip
     held = {found[10].version, found[11].version}
     changed = [_but(v, hold=True) if v.version in held else v for v in found] + [extra]
@@ -112,12 +112,12 @@ def _made_by_then(key: Credential) -> bool:
 def _key(key: Credential) -> Credential:
     used = key.last_used.map(lambda moment: min(moment, EARLIER))
     live = key.id == "SMTRINGING000000000700"  # disabled since, once the new one was there
-    return _but(key, last_used=used, state=Answer("known", "live") if live else key.state)
+    return _but(key, last_used=used, state=Answer("known", "active") if live else key.state)
 
 
 def _people(people: list[Identity]) -> list[Identity]:
     """The keeper had no second factor yet; a helper of the summer was still there."""
-    then = [_but(p, second_factor=Answer("known", False)) if p.name == "storage-keeper" else p for p in people]
+    then = [_but(p, mfa=Answer("known", False)) if p.name == "storage-keeper" else p for p in people]
     helper = next(p for p in people if p.name == "old-importer")
     name = "summer-helper"
     return [*then, _but(helper, name=name, resource=helper.resource.replace("old-importer", name))]

@@ -1,4 +1,4 @@
-"""The demo's other stores: `skerry`, the second site; `attic`, read over HTTP; `cellar`, read from a file."""
+"""The demo's other stores: `skerry`, the second site; `attic`, read over HTTP; `undercroft`, read from a file."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ def skerry(harbour: Holdings, moment: datetime, keys: dict[str, Access]) -> Hold
     for name in ("access-logs", "grant-ledger", "permit-archive", "permit-scans"):
         found = harbour.bucket(name)
         assert found is not None
-        copies.append(msgspec.structs.replace(found, place=Answer("known", "south-shore")))
+        copies.append(msgspec.structs.replace(found, region=Answer("known", "south-shore")))
         versions[name] = harbour.versions[name]
     ledger, archive, scans = copies[1:]
     assert archive.encryption.value
@@ -65,7 +65,7 @@ def _container(name: str, created: str, usage: tuple[int, int], *rights: Right, 
     """A container of a store without the common protocol: rights instead of policies, soft deletion, networks."""
     known = {
         "created": datetime.fromisoformat(created).replace(tzinfo=UTC),
-        "place": "north-shore",
+        "region": "north-shore",
         "owner": "saltmarsh",
         "rights": list(rights),
         "granted_by": "bucket",
@@ -83,10 +83,18 @@ def _container(name: str, created: str, usage: tuple[int, int], *rights: Right, 
         "logging": Logging("attic-records"),
         "requester_pays": False,
     }
-    nothing = ("grants", "policy", "lock", "lifecycle", "website", "cross_origin", "replication", "notifications",
-               "tenant", "deleted", "bounds")  # fmt: skip
+    nothing = ("acl", "policy", "lock", "lifecycle", "website", "cross_origin", "replication", "notifications",
+               "tenant", "scheduled_deletion", "bounds")  # fmt: skip
     no: Answer[Any] = Answer("unsupported")
-    lacking = ("ownership", "public_status", "guards", "counters", "quota", "versions", "transfer_endpoint")
+    lacking = (
+        "ownership",
+        "public_status",
+        "public_access_guards",
+        "counters",
+        "quota",
+        "versions",
+        "transfer_endpoint",
+    )
     told: dict[str, Any] = {name: Answer("known", value) for name, value in known.items()}
     told |= dict.fromkeys(nothing, ABSENT) | dict.fromkeys(lacking, no)
     told |= {
@@ -95,7 +103,7 @@ def _container(name: str, created: str, usage: tuple[int, int], *rights: Right, 
     return Bucket(name=name, **told)
 
 
-ADMIN = Right("named", ["list", "read", "write", "delete", "govern", "inspect"], identity="attic-admin")
+ADMIN = Right("named", ["list", "read", "write", "delete", "change-settings", "read-settings"], identity="attic-admin")
 READ: list[Verb] = ["list", "read"]
 CHANGE: list[Verb] = ["list", "read", "write", "delete"]
 
@@ -119,7 +127,7 @@ def _someone(
         kind=kind,
         state=Answer("known", "enabled" if enabled else "disabled"),
         created=Answer("known", moment - timedelta(900)),
-        second_factor=Answer("known", kind == "person" and not alone),
+        mfa=Answer("known", kind == "person" and not alone),
         password=password,
         groups=ABSENT,
         policies=Answer("unsupported"),
@@ -133,7 +141,7 @@ def _token(number: str, owner: str, moment: datetime, uses: list[Use], age: int 
         id=f"attic-{number}",
         owner=owner,
         kind="token",
-        state=Answer("known", "live"),
+        state=Answer("known", "active"),
         created=Answer("known", moment - timedelta(age)),
         last_used=Answer("known", moment - timedelta(idle)),
         expires=ABSENT,
@@ -155,10 +163,10 @@ def attic(moment: datetime) -> Dossier:
         _container("attic-records", "2018-01-02", (1200, 33_000_000), logging=ABSENT, lock=Lock(True)),
     ]  # fmt: skip
     buckets = [msgspec.structs.replace(b, rights=b.rights.map(lambda rights: [*rights, ADMIN])) for b in buckets]
-    exempt = Logging("attic-records", exempt=["attic-admin"])
-    buckets[4] = msgspec.structs.replace(buckets[4], logging=Answer("known", exempt))
+    excluded_identities = Logging("attic-records", excluded_identities=["attic-admin"])
+    buckets[4] = msgspec.structs.replace(buckets[4], logging=Answer("known", excluded_identities))
     people = [
-        _someone("attic-admin", "person", moment, [*CHANGE, "govern", "inspect"]),
+        _someone("attic-admin", "person", moment, [*CHANGE, "change-settings", "read-settings"]),
         _someone("minutes-clerk", "person", moment, READ),
         _someone("reserve-warden", "person", moment, CHANGE),
         _someone("summer-intern", "person", moment, READ),  # a member of the crew, who may write everything
@@ -186,7 +194,7 @@ def attic(moment: datetime) -> Dossier:
         store="attic",
         taken=moment - timedelta(hours=5),
         account=Answer("known", "saltmarsh"),
-        guards=Answer("unsupported"),
+        public_access_guards=Answer("unsupported"),
         network=ABSENT,
         listing=Answer("known", len(buckets)),
         buckets=buckets,
@@ -202,18 +210,18 @@ def attic(moment: datetime) -> Dossier:
     )
 
 
-def cellar(moment: datetime) -> Dossier:
+def undercroft(moment: datetime) -> Dossier:
     """An old file store whose owner exports a file now and then. One switch of the account forbids public access."""
-    shut = Guards(ignore_grants=True)
+    shut = Guards(ignore_acls=True)
     slides = _container("lecture-slides", "2017-10-01", (140, 800_000_000), Right("anyone", [*READ]), network=ABSENT,
-                        encryption=Encryption("provider-key"), logging=ABSENT, accepts=ABSENT)  # fmt: skip
+                        encryption=Encryption("provider-managed"), logging=ABSENT, accepts=ABSENT)  # fmt: skip
     maps = _container("chart-masters", "2016-04-04", (31, 2_000_000_000), network=ABSENT, logging=ABSENT,
-                      encryption=Encryption("provider-key"), deleted=moment + timedelta(12))  # fmt: skip
+                      encryption=Encryption("provider-managed"), scheduled_deletion=moment + timedelta(12))  # fmt: skip
     return Dossier(
-        store="cellar",
+        store="undercroft",
         taken=moment - timedelta(days=9),
         account=Answer("known", "saltmarsh"),
-        guards=Answer("known", shut),
+        public_access_guards=Answer("known", shut),
         network=ABSENT,
         listing=Answer("known", 2),
         buckets=[maps, slides],

@@ -15,7 +15,7 @@ from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.harbour import ACCOUNT, KEY_ID, MOMENT, OFFICE, SECRET
 from rusty_lantern.simulator.demo.harbour_identities import beside
 from rusty_lantern.simulator.demo.month_before import EARLIER, attic_before, beside_before, events, harbour_before
-from rusty_lantern.simulator.demo.other_stores import TOKEN, attic, cellar
+from rusty_lantern.simulator.demo.other_stores import TOKEN, attic, undercroft
 from rusty_lantern.simulator.demo.other_stores import skerry as second_site
 from rusty_lantern.simulator.dossier_server import DossierServer
 from rusty_lantern.simulator.s3_server import Standin
@@ -31,27 +31,27 @@ sheets:
       exposure.list:      {is: closed, severity: high}
       exposure.write:     {is: closed, severity: critical}
       exposure.delete:    {is: closed, severity: critical}
-      exposure.govern:    {is: closed, severity: critical}
-      exposure.unlock:    {is: closed, severity: critical}
-      exposure.inspect:   closed
+      exposure.change-settings:    {is: closed, severity: critical}
+      exposure.bypass-retention:    {is: closed, severity: critical}
+      exposure.read-settings:   closed
       versioning:         on
-      encryption.at-rest: at least provider-key
-      grants.by-object:   {is: off, severity: low}
+      encryption.at-rest: at least provider-managed
+      object-acls.enabled:   {is: off, severity: low}
       tags.steward:       present
-      place:              one of [north-shore, south-shore]
+      region:              one of [north-shore, south-shore]
 
   - sheet: sealed permits
     of: {tags.class: permit}
     severity: high
     require:
-      encryption.at-rest: managed-key
+      encryption.at-rest: customer-managed
       lock.enabled:       on
       lock.mode:          compliance
-      lock.keep:          at least 7 years
+      lock.default-retention:          at least 7 years
       objects.mode:             compliance
-      objects.keep:             at least 7 years
+      objects.retention:             at least 7 years
       objects.current-version:  {is: protected, severity: critical}
-      objects.encryption:       managed-key
+      objects.encryption:       customer-managed
 
   - sheet: personal papers
     of: {tags.class: personal}
@@ -65,7 +65,7 @@ sheets:
       objects.content-type: {is: "one of [image/jpeg, image/png]", in-a-sample: at most 2 %}
       objects.size:         at most 20 MB
 
-  - sheet: by their own access lists
+  - sheet: by their own ACLs
     of: {name: press-kit}
     require:
       objects.public:       {is: at most read, severity: critical, because: nobody replaces a picture from outside}
@@ -73,7 +73,7 @@ sheets:
   - sheet: shared with the ringers
     of: {name: [ringing-records, partner-feed]}
     require:
-      exposure.read:      {is: at most narrow, severity: high, because: the station reads over the office network}
+      exposure.read:      {is: at most restricted, severity: high, because: the station reads over the office network}
 
   - sheet: scratch space
     of: {name: "tmp-*"}
@@ -84,21 +84,21 @@ sheets:
     of: {name: "backups-*"}
     require:
       lock.enabled:       on
-      lock.keep:          between 30 days and 90 days
-      objects.keep:       {is: between 30 days and 90 days, severity: high}
+      lock.default-retention:          between 30 days and 90 days
+      objects.retention:       {is: between 30 days and 90 days, severity: high}
 
   - sheet: field data
     of: {name: [camera-traps, tide-gauge-raw, drone-orthophotos]}
     require:
-      objects.encryption:       {is: at least provider-key, severity: high, in-a-sample: at most 2 %}
+      objects.encryption:       {is: at least provider-managed, severity: high, in-a-sample: at most 2 %}
       objects.metadata.station: {is: present, severity: low, in-a-sample: at most 2 %}
-      objects.type-fits:        {is: on, severity: low, in-a-sample: at most 2 %}
+      objects.content-type-matches-extension:        {is: on, severity: low, in-a-sample: at most 2 %}
 
   - sheet: records and leftovers
     require:
       logging:                     on
-      logging.target-is:           another
-      logging.target-exposure:     {is: "none of [narrow, open]", severity: high}
+      logging.target-kind:           another
+      logging.target-exposure:     {is: "none of [restricted, open]", severity: high}
       lifecycle.against-retention: off
       cross-origin:                at most listed
       notifications.outside:       {is: off, severity: high}
@@ -112,30 +112,31 @@ sheets:
     of: {name: access-logs}
     require:
       logging:                     anything
-      logging.target-is:           anything
+      logging.target-kind:           anything
 """
 
 
 MORE = """
-  - sheet: every key
+  - sheet: every access key
     of: {store: [harbour, attic]}
     require:
       credential.owner-kind:         {is: "none of [root]", severity: critical, because: nobody works as root}
       credential.owner-state:        {is: enabled, severity: high}
-      credential.owner-default-name: {is: off, severity: low}
+      credential.owner-well-known-name: {is: off, severity: low}
       credential.age:                at most 1 year
       credential.idle:               at most 90 days
-      credential.live-with-owner:    at most 1
+      credential.active-keys-of-owner:    at most 1
 
   - sheet: keys of the attic
     of: {store: attic}
     require:
-      credential.mixed:              {is: off, severity: high, because: an application needs no administrator}
+      credential.shared-by-admin-and-app:              {is: off, severity: high,
+      because: an application needs no administrator}
 
   - sheet: people
     of: {store: [harbour, attic]}
     require:
-      identity.password-alone:       {is: off, severity: high}
+      identity.password-without-mfa:       {is: off, severity: high}
       identity.password-idle:        {is: "at most 180 days or absent", severity: low}
 
   - sheet: no more than they need
@@ -143,7 +144,7 @@ MORE = """
       store: [harbour, attic]
       name: ["*-reader", "*-publisher", "*-uploader", "*-runner", "*-sync", "*-clerk", "*-intern", "*-warden"]
     require:
-      identity.beyond:               {is: nothing, severity: high}
+      identity.excess-permissions:               {is: nothing, severity: high}
 
   - sheet: encryption keys
     of: {store: harbour}
@@ -154,14 +155,14 @@ MORE = """
   - sheet: keys of sealed permits
     of: {tags.class: permit, store: harbour}
     require:
-      encryption.key-place:          {is: same, severity: high}
-      encryption.key-usable:         {is: on, severity: high}
+      encryption.key-region:          {is: same, severity: high}
+      encryption.key-usable-by-store:         {is: on, severity: high}
 
   - sheet: links
     of: {store: [harbour, attic]}
     require:
       link.scope:                    object
-      link.verbs:                    {is: "within [read]", severity: critical}
+      link.allows:                    {is: "within [read]", severity: critical}
       link.lifetime:                 {is: at most 30 days, severity: high}
 
   - sheet: front doors
@@ -170,33 +171,33 @@ MORE = """
       store.legacy-signatures:       off
 
   - sheet: what dossiers tell
-    of: {store: [attic, cellar]}
+    of: {store: [attic, undercroft]}
     require:
       store.dossier-age:             {is: at most 2 days, severity: low}
 
   - sheet: the attic's containers
-    of: {store: [attic, cellar]}
+    of: {store: [attic, undercroft]}
     require:
       soft-delete:                   {is: at least 30 days, severity: high}
       network.from:                  {is: at least private-networks, severity: high}
       uploads.scanned:               on
-      logging.exempted:              {is: at most 0, severity: high}
-      deletion:                      absent
+      logging.excluded-identities:              {is: at most 0, severity: high}
+      scheduled-deletion:                      absent
 
   - sheet: slides and charts, which nobody records
-    of: {store: cellar}
+    of: {store: undercroft}
     require:
       network.from:                  anything
       logging:                       anything
-      logging.target-is:             anything
-      logging.exempted:              anything
+      logging.target-kind:             anything
+      logging.excluded-identities:              anything
 
   - sheet: the attic's own record
     of: {name: attic-records}
     require:
       logging:                       anything
-      logging.target-is:             anything
-      logging.exempted:              anything
+      logging.target-kind:             anything
+      logging.excluded-identities:              anything
 """
 
 
@@ -232,10 +233,10 @@ OTHERS = """\
     plain-http: allowed
     credential: {{token: file:attic.token}}
     stated:
-      - {{fact: encryption.at-rest, is: provider-key, because: encrypted disks, until: 2027-06-30}}
-  cellar:
+      - {{fact: encryption.at-rest, is: provider-managed, because: encrypted disks, until: 2027-06-30}}
+  undercroft:
     reads: dossier
-    at: cellar.json
+    at: undercroft.json
 mirrors:
   - {{from: harbour, to: skerry, buckets: ["permit-*", grant-ledger], lag: 30 minutes}}
 """
@@ -264,7 +265,7 @@ def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, in
     if "skerry" in addresses:
         files["baseline.yaml"] = (BASELINE + MORE, 0o644)
         files["attic.token"] = (TOKEN + "\n", 0o600)
-        files["cellar.json"] = (encode(cellar(MOMENT)).decode(), 0o644)
+        files["undercroft.json"] = (encode(undercroft(MOMENT)).decode(), 0o644)
         files["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
         files["waivers.yaml"] = (WAIVERS, 0o644)
         files["events.jsonl"] = (events(), 0o644)
@@ -282,7 +283,7 @@ waivers:
     since: 2026-10-10
     until: 2027-01-31
   - of: harbour/press-kit
-    fact: logging.target-is
+    fact: logging.target-kind
     observed: missing
     because: the record moves to the new log store
     by: storage keeper
@@ -308,7 +309,7 @@ class Served:
         self.attic.dossier = attic_before(attic(MOMENT))
         self.harbour.moment = self.skerry.moment = EARLIER
         (folder / "harbour-keys.json").write_bytes(encode(beside_before(beside(MOMENT))))
-        (folder / "cellar.json").write_bytes(encode(msgspec.structs.replace(cellar(MOMENT), taken=EARLIER)))
+        (folder / "undercroft.json").write_bytes(encode(msgspec.structs.replace(undercroft(MOMENT), taken=EARLIER)))
 
     def come_back(self, folder: Path) -> None:
         """Answer as the stores are at the demo's moment."""
@@ -316,7 +317,7 @@ class Served:
         self.attic.dossier = attic(MOMENT)
         self.harbour.moment = self.skerry.moment = MOMENT
         (folder / "harbour-keys.json").write_bytes(encode(beside(MOMENT)))
-        (folder / "cellar.json").write_bytes(encode(cellar(MOMENT)))
+        (folder / "undercroft.json").write_bytes(encode(undercroft(MOMENT)))
 
 
 @contextmanager

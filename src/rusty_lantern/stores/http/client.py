@@ -283,7 +283,7 @@ class Client:
             return
         if self.auth.disowned(again):
             what = f"store {self.store.name} no longer accepts its credential"
-            remedy = "every answer so far is kept; put a valid one in its place, then: lantern survey --resume"
+            remedy = "every answer so far is saved; put a valid one in its place, then: lantern survey --resume"
             raise NoLongerAccepted(Problem(what, self.store.credential.place or self.store.place, remedy))
 
     def _renewed(self, reply: Reply, used: Authorization | None) -> bool:

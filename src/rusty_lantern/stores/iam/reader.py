@@ -197,7 +197,7 @@ async def _one_by_one(asker: Asker, users: list[Element]) -> Told:
 def _any_role(lost: Answer[Any]) -> Identity:
     """What stands for all roles where they could not be listed: nobody knows what it may."""
     return Identity(
-        name="any role", kind="role", state=lost, created=lost, second_factor=Answer("unsupported"),
+        name="any role", kind="role", state=lost, created=lost, mfa=Answer("unsupported"),
         password=Answer("absent"), groups=Answer("absent"), policies=lost, boundary=lost, tags=lost,
     )  # fmt: skip
 
@@ -247,7 +247,7 @@ async def _one(asker: Asker, holder: Identity) -> tuple[Identity, list[Credentia
         keys = [await _key(asker, holder.name, entry) for entry in listed.value or ()]
     kinds: dict[str, Kind] = {"known": "person", "absent": "service"}
     kind = kinds.get(password.state, "unknown")
-    return msgspec.structs.replace(holder, password=password, second_factor=factor, kind=kind), keys
+    return msgspec.structs.replace(holder, password=password, mfa=factor, kind=kind), keys
 
 
 async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Document]]:
@@ -284,7 +284,7 @@ async def _key(asker: Asker, owner: str, entry: Element) -> Credential:
         lambda r: read_time(text(r, "AccessKeyLastUsed", "LastUsedDate")),
         AccessKeyId=text(entry, "AccessKeyId"),
     )
-    live: Literal["live", "disabled"] = "live" if text(entry, "Status") == "Active" else "disabled"
+    live: Literal["active", "disabled"] = "active" if text(entry, "Status") == "Active" else "disabled"
     return Credential(
         id=text(entry, "AccessKeyId"),
         owner=owner,
@@ -306,12 +306,13 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
     none: Answer[Any] = Answer("absent")
     untold: Answer[Any] = Answer("unsupported", None, "the service tells only that there is one", summary.evidence)
     root = Identity(
-        name=ROOT, kind="root", state=Answer("known", "enabled"), second_factor=factor, groups=none, policies=none,
+        name=ROOT, kind="root", state=Answer("known", "enabled"), mfa=factor, groups=none, policies=none,
         password=Answer("known", Password(untold, untold)),
     )  # fmt: skip
     keys = int(told.get("AccountAccessKeysPresent") or 0)
     mine = [
-        Credential(id=f"root-key-{n + 1}", owner=ROOT, state=Answer("known", "live"), created=untold, last_used=untold,
+        Credential(id=f"root-key-{n + 1}", owner=ROOT, state=Answer("known", "active"), created=untold,
+        last_used=untold,
                    expires=Answer("absent"), used_for=untold)
         for n in range(min(keys, 10))
     ]  # fmt: skip

@@ -60,7 +60,7 @@ async def _first_question(client: Client, query: tuple[tuple[str, str], ...]) ->
     return reply
 
 
-async def account_guards(client: Client, owner: str, moment: datetime) -> Answer[Guards]:
+async def account_public_access_guards(client: Client, owner: str, moment: datetime) -> Answer[Guards]:
     """The public-access guards of the whole account."""
     headers = {"x-amz-account-id": owner} if re.fullmatch("[0-9]{12}", owner) else {}
     asked = f"GET {ACCOUNT_GUARDS_PATH}"

@@ -80,11 +80,11 @@ async def read_bucket(
         raise
     except Exception as error:  # whatever goes wrong with its objects, its settings are read
         made = Answer("failed", None, defect(error))
-    grants = made.value.object_grants if made.value else None
+    acl = made.value.object_acls if made.value else None
     read = msgspec.structs.replace(read, table=made)
-    if grants is None:
+    if acl is None:
         return read
-    return msgspec.structs.replace(read, object_grants=Answer("known", grants, "", made.evidence))
+    return msgspec.structs.replace(read, object_acls=Answer("known", acl, "", made.evidence))
 
 
 def _tenant(owner: Answer[str]) -> Answer[str]:

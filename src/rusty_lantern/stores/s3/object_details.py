@@ -1,4 +1,4 @@
-"""Looking at one version: its headers, and where that is asked for its tags and its access list. Read verbs only.
+"""Looking at one version: its headers, and where that is asked for its tags and its ACL. Read verbs only.
 
 A store leaves the lock headers out for whoever may not read retention, exactly as for a version without retention.
 So in a bucket with object lock a version that shows none is only taken for bare once the question was put in full.
@@ -40,10 +40,10 @@ class Inspector:
     """Whether versions in this bucket may be locked: then bare ones are asked about in full."""
     memory: Memory | None = None
     disabled: bool = False
-    """Whether the bucket puts all access lists out of force: then none grants anything, and none is asked for."""
+    """Whether the bucket puts all ACLs out of force: then none grants anything, and none is asked for."""
     asked: int = 0
     _public_on: dict[tuple[str, str], str] = field(default_factory=dict)
-    """Audience and permission → the first key whose access list grants it."""
+    """Audience and permission → the first key whose ACL grants it."""
     _proofs: dict[str, asyncio.Future[bool]] = field(default_factory=dict)
     """`retention` or `legal-hold` → whether this credential may read it here."""
 
@@ -62,13 +62,13 @@ class Inspector:
         seen = await self._with_lock(seen, reply.headers)
         if self.wanted.tags:
             seen = _but(seen, tags=await self._tags(version))
-        if self.wanted.grants:
+        if self.wanted.acl:
             seen = _but(seen, public="none" if self.disabled else await self._public(version))
         return seen
 
     @property
     def public(self) -> list[ObjectGrant]:
-        """What access lists that were read here grant the public."""
+        """What ACLs that were read here grant the public."""
         return [
             ObjectGrant(to, permission, key)  # type: ignore[arg-type]
             for (to, permission), key in sorted(self._public_on.items())
@@ -128,20 +128,20 @@ class Inspector:
         try:
             reply = await self._ask(version, "acl")
             read_status(reply)
-            grants = _GRANTS.decode(parse(reply.body))
+            acl = _GRANTS.decode(parse(reply.body))
         except RequestFailed:
             return None
-        for grant in grants:
+        for grant in acl:
             if grant.to in ("anyone", "any-account"):
                 first = self._public_on.get((grant.to, grant.permission), version.key)
                 self._public_on[grant.to, grant.permission] = min(first, version.key)
-        public = {grant.permission for grant in grants if grant.to in ("anyone", "any-account")}
+        public = {grant.permission for grant in acl if grant.to in ("anyone", "any-account")}
         if public & {"write", "write-acp", "full-control"}:
             return "write"
         return "read" if "read" in public else "none"
 
 
-_GRANTS = next(question for question in QUESTIONS if question.field == "grants")
+_GRANTS = next(question for question in QUESTIONS if question.field == "acl")
 _but = msgspec.structs.replace
 
 
@@ -177,11 +177,11 @@ def _described(headers: Mapping[str, str]) -> dict[str, Any]:
 
 def _encryption(headers: Mapping[str, str]) -> tuple[Keeper | None, str]:
     if "x-amz-server-side-encryption-customer-algorithm" in headers:
-        return "customer-key", ""
+        return "customer-provided", ""
     algorithm = headers.get("x-amz-server-side-encryption", "")
     key = headers.get("x-amz-server-side-encryption-aws-kms-key-id", "")
     if not algorithm:
         return "none", ""
     return (
-        "provider-key" if algorithm == "AES256" else "managed-key" if algorithm.startswith("aws:kms") else None
+        "provider-managed" if algorithm == "AES256" else "customer-managed" if algorithm.startswith("aws:kms") else None
     ), key

@@ -22,7 +22,8 @@ from rusty_lantern.stores.s3.usage import Counting
 SAMPLE = 64
 """How many buckets are tried, spread over the list."""
 ASKED = (
-    "grants", "ownership", "policy", "public_status", "guards", "versioning", "encryption", "lock", "tags", "place",
+    "acl", "ownership", "policy", "public_status", "public_access_guards", "versioning", "encryption", "lock",
+    "tags", "region",
     "logging", "lifecycle", "website", "cross_origin", "replication", "notifications", "requester_pays",
     "transfer_endpoint", "usage",
 )  # fmt: skip

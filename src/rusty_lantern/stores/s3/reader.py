@@ -24,7 +24,7 @@ from rusty_lantern.stores.http_reader import HttpReader
 from rusty_lantern.stores.reachability import Reached
 from rusty_lantern.stores.reader import Estimate, Order, Visit, WantedDetails
 from rusty_lantern.stores.s3.anonymous_request import ask_anonymously, some_keys
-from rusty_lantern.stores.s3.bucket_list import account_guards, list_buckets
+from rusty_lantern.stores.s3.bucket_list import account_public_access_guards, list_buckets
 from rusty_lantern.stores.s3.bucket_settings import BY_SUB_RESOURCE, COUNTED, read_bucket
 from rusty_lantern.stores.s3.object_details import Inspector
 from rusty_lantern.stores.s3.reachability import reach
@@ -104,13 +104,13 @@ async def survey(client: Client, visit: Visit, order: Order) -> Dossier:
     async def read_one(name: str, learnt: Learnt) -> Bucket:
         return await read_bucket(client, name, created[name], moment, learnt, order.list_limit, order.table_of(name))
 
-    guards = await account_guards(client, owner, moment)
+    public_access_guards = await account_public_access_guards(client, owner, moment)
     crew = Crew(visit.store, read_one, order.advanced, LEARNABLE)
     evidence = Evidence("GET /", "200", moment)
     return visit.dossier(
         S3,
         Answer("known", len(found), "", evidence),
         account=Answer("known", owner, "", evidence) if owner else Answer("absent"),
-        guards=guards,
+        public_access_guards=public_access_guards,
         buckets=await crew.read(wanted_names(list(created), visit.store.only, order.only)),
     )

@@ -58,7 +58,7 @@ def _grants(root: Element) -> list[Grant]:
         who = child(entry, "Grantee")
         permission = text(entry, "Permission").lower().replace("_", "-")
         if who is None or permission not in ("read", "write", "read-acp", "write-acp", "full-control"):
-            raise RequestFailed("failed", f'a grant of "{permission[:40]}" is not understood')
+            raise RequestFailed("failed", f'an ACL grant of "{permission[:40]}" is not understood')
         found.append(_grant(who, permission))  # type: ignore[arg-type]
     return found
 
@@ -76,7 +76,7 @@ def _grant(who: Element, permission: Permission) -> Grant:
         if uri.endswith(ending):
             return Grant(to, permission)  # type: ignore[arg-type]
     if uri:
-        raise RequestFailed("failed", f'a grant to the group "{uri[:80]}" is not understood')
+        raise RequestFailed("failed", f'an ACL grant to the group "{uri[:80]}" is not understood')
     return Grant("named", permission, text(who, "ID") or text(who, "EmailAddress"))
 
 
@@ -123,7 +123,7 @@ def _encryption(root: Element) -> Encryption:
     if default is None:
         raise RequestFailed("failed", "the answer names no default encryption")
     algorithm, key = text(default, "SSEAlgorithm"), text(default, "KMSMasterKeyID")
-    return Encryption("provider-key" if algorithm == "AES256" else "managed-key", algorithm, key)
+    return Encryption("provider-managed" if algorithm == "AES256" else "customer-managed", algorithm, key)
 
 
 def _lock(root: Element) -> Lock:
@@ -221,7 +221,7 @@ QUESTIONS: tuple[Question, ...] = (
         frozenset({"AccelerateConfiguration", "GetBucketAccelerateConfigurationResponse"}),
         lambda root: text(root, "Status") == "Enabled",
     ),
-    Question("grants", "acl", frozenset({"AccessControlPolicy"}), _grants, frozenset({"AccessControlList"})),
+    Question("acl", "acl", frozenset({"AccessControlPolicy"}), _grants, frozenset({"AccessControlList"})),
     Question(
         "ownership", "ownershipControls", frozenset({"OwnershipControls"}), _ownership, frozenset({"Rule"})
     ),
@@ -231,7 +231,7 @@ QUESTIONS: tuple[Question, ...] = (
         frozenset({"IsPublic"}),
     ),
     Question(
-        "guards", "publicAccessBlock", frozenset({"PublicAccessBlockConfiguration"}), _guards,
+        "public_access_guards", "publicAccessBlock", frozenset({"PublicAccessBlockConfiguration"}), _guards,
         frozenset({"BlockPublicAcls"}),
     ),
     Question(
@@ -246,12 +246,12 @@ QUESTIONS: tuple[Question, ...] = (
     ),
     Question("tags", "tagging", frozenset({"Tagging"}), _tags, frozenset({"TagSet"})),
     Question(
-        "place", "location", frozenset({"LocationConstraint"}), lambda root: (root.text or "").strip() or "default"
+        "region", "location", frozenset({"LocationConstraint"}), lambda root: (root.text or "").strip() or "default"
     ),
 )  # fmt: skip
 
 ACCOUNT_GUARDS = Question(
-    "guards",
+    "public_access_guards",
     "publicAccessBlock",
     frozenset({"PublicAccessBlockConfiguration"}),
     _guards,

@@ -1,6 +1,6 @@
 """One request against a bucket's rules, decided plainly, in the order in which the semantics are written.
 
-1. A guard or ownership mode may take the access lists or the public policy out of play.
+1. A guard or ownership mode may take the ACLs or the public policy out of play.
 2. An explicit Deny that matches refuses, whatever else says.
 3. A policy Allow or a grant that matches allows.
 4. Otherwise the request is refused.
@@ -36,7 +36,7 @@ Match = Literal["yes", "no", "maybe"]
 def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
     """Decide one request. `public`: whether the policy counts as public and the caller is no insider."""
     request = msgspec.structs.replace(request, context={**rules.fixed_values, **request.context})
-    shut = _shut(rules.restrict_policy, public)
+    shut = _shut(rules.restrict_policies, public)
     steps: list[Step] = []
     denies = [s for s in rules.policy.statements if s.effect != "Allow"]
     allows = [s for s in rules.policy.statements if s.effect != "Deny"]
@@ -54,10 +54,10 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
         match, why = matches(statement, rules.bucket, request)
         says = "maybe" if match == "yes" and not statement.effect else match
         if says != "no" and shut == "yes":
-            steps.append(Step(statement.title, "ignored", rules.restrict_policy.source))
+            steps.append(Step(statement.title, "ignored", rules.restrict_policies.source))
             continue
         if says == "yes" and shut == "maybe":
-            says, why = "maybe", PUBLIC_DOUBT if rules.restrict_policy.on else rules.restrict_policy.source
+            says, why = "maybe", PUBLIC_DOUBT if rules.restrict_policies.on else rules.restrict_policies.source
         _note(steps, statement, says, why, "allows")
         allowed_by = allowed_by or (statement.title if says == "yes" else "")
         possible = possible or says == "maybe"
@@ -90,13 +90,13 @@ def _note(steps: list[Step], statement: Statement, match: Match, why: str, verb:
 
 
 def _granted(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
-    possible = "grants" in rules.doubted and any(request.action in actions for actions in GRANTED.values())
+    possible = "acl" in rules.doubted and any(request.action in actions for actions in GRANTED.values())
     if rules.disable_grants.on:
-        if rules.grants:
-            steps.append(Step("grants", "ignored", rules.disable_grants.source))
+        if rules.acl:
+            steps.append(Step("acl", "ignored", rules.disable_grants.source))
         return "", False
-    for grant in rules.grants:
-        name = f"grant of {grant.permission} to {grant.identity or grant.to}"
+    for grant in rules.acl:
+        name = f"ACL grant of {grant.permission} to {grant.identity or grant.to}"
         if request.action in GRANTED[grant.permission] and _grantee(grant.to, grant.identity, request.caller):
             guard = rules.guard_on(grant)
             if guard.on:
@@ -112,21 +112,21 @@ def _granted(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bo
 
 
 def _by_object(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
-    """What the object's own access list grants the public. Of an object that is not known by name, nobody knows."""
-    if request.action not in GRANTED_ON_OBJECT["full-control"] or rules.disable_grants.on or rules.ignore_grants.on:
+    """What the object's own ACL grants the public. Of an object that is not known by name, nobody knows."""
+    if request.action not in GRANTED_ON_OBJECT["full-control"] or rules.disable_grants.on or rules.ignore_acls.on:
         return "", False
-    sure = rules.disable_grants.sure and rules.ignore_grants.sure
-    for grant in rules.object_grants:
-        name = f"the object's own grant of {grant.permission} to {grant.to}"
+    sure = rules.disable_grants.sure and rules.ignore_acls.sure
+    for grant in rules.object_acls:
+        name = f"the object's own ACL grant of {grant.permission} to {grant.to}"
         given = request.action in GRANTED_ON_OBJECT[grant.permission] and _grantee(grant.to, "", request.caller)
         if given and grant.key == request.key:
             steps.append(Step(name, "allows" if sure else "not understood"))
             return (name, False) if sure else ("", True)
-    mine = [g for g in rules.object_grants if request.action in GRANTED_ON_OBJECT[g.permission]]
+    mine = [g for g in rules.object_acls if request.action in GRANTED_ON_OBJECT[g.permission]]
     others = any(_grantee(grant.to, "", request.caller) for grant in mine)
-    doubt = rules.object_doubt or ("some objects have access lists that grant it" if others else "")
+    doubt = rules.object_doubt or ("some objects have ACLs that allow it" if others else "")
     if doubt:
-        steps.append(Step("the object's own access list", "not understood", doubt))
+        steps.append(Step("the object's own ACL", "not understood", doubt))
     return "", bool(doubt)
 
 

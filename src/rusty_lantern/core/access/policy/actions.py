@@ -37,7 +37,7 @@ _TABLE: tuple[tuple[Verb, Target, str], ...] = (
     ("delete", "object", "DeleteObject=DELETE DeleteObjectVersion=DELETE?versionId=null "
      "AbortMultipartUpload=DELETE?uploadId=a DeleteObjectTagging=DELETE?tagging "
      "DeleteObjectVersionTagging=DELETE?tagging&versionId=null ReplicateDelete"),
-    ("govern", "bucket", "PutBucketPolicy=PUT?policy DeleteBucketPolicy=DELETE?policy PutBucketAcl=PUT?acl "
+    ("change-settings", "bucket", "PutBucketPolicy=PUT?policy DeleteBucketPolicy=DELETE?policy PutBucketAcl=PUT?acl "
      "PutBucketPublicAccessBlock=PUT?publicAccessBlock PutBucketOwnershipControls=PUT?ownershipControls "
      "PutBucketVersioning=PUT?versioning PutEncryptionConfiguration=PUT?encryption "
      "PutLifecycleConfiguration=PUT?lifecycle PutBucketObjectLockConfiguration=PUT?object-lock "
@@ -52,11 +52,12 @@ _TABLE: tuple[tuple[Verb, Target, str], ...] = (
      "UpdateBucketMetadataInventoryTableConfiguration=PUT?metadataInventoryTable "
      "UpdateBucketMetadataJournalTableConfiguration=PUT?metadataJournalTable "
      "TagResource=POST UntagResource=DELETE?tagKeys=a DeleteBucket=DELETE PauseReplication"),
-    ("govern", "object", "PutObjectAcl=PUT?acl PutObjectVersionAcl=PUT?acl&versionId=null "
+    ("change-settings", "object", "PutObjectAcl=PUT?acl PutObjectVersionAcl=PUT?acl&versionId=null "
      "PutObjectRetention=PUT?retention PutObjectLegalHold=PUT?legal-hold UpdateObjectEncryption=PUT?encryption "
      "ObjectOwnerOverrideToBucketOwner"),
-    ("unlock", "object", "BypassGovernanceRetention=DELETE?versionId=null"),
-    ("inspect", "bucket", "GetBucketPolicy=GET?policy GetBucketPolicyStatus=GET?policyStatus GetBucketAcl=GET?acl "
+    ("bypass-retention", "object", "BypassGovernanceRetention=DELETE?versionId=null"),
+    ("read-settings", "bucket",
+     "GetBucketPolicy=GET?policy GetBucketPolicyStatus=GET?policyStatus GetBucketAcl=GET?acl "
      "GetBucketPublicAccessBlock=GET?publicAccessBlock GetBucketOwnershipControls=GET?ownershipControls "
      "GetBucketVersioning=GET?versioning GetEncryptionConfiguration=GET?encryption "
      "GetLifecycleConfiguration=GET?lifecycle GetBucketObjectLockConfiguration=GET?object-lock "
@@ -67,7 +68,7 @@ _TABLE: tuple[tuple[Verb, Target, str], ...] = (
      "GetAnalyticsConfiguration=GET?analytics GetMetricsConfiguration=GET?metrics "
      "GetIntelligentTieringConfiguration=GET?intelligent-tiering GetBucketAbac=GET?abac "
      "GetBucketMetadataTableConfiguration=GET?metadataTable ListTagsForResource=GET?tags"),
-    ("inspect", "object", "GetObjectAcl=GET?acl GetObjectVersionAcl=GET?acl&versionId=null "
+    ("read-settings", "object", "GetObjectAcl=GET?acl GetObjectVersionAcl=GET?acl&versionId=null "
      "GetObjectAttributes=GET?attributes GetObjectVersionAttributes=GET?attributes&versionId=null "
      "GetObjectTagging=GET?tagging GetObjectVersionTagging=GET?tagging&versionId=null "
      "GetObjectRetention=GET?retention GetObjectLegalHold=GET?legal-hold "
@@ -138,7 +139,7 @@ GRANTED_ON_OBJECT: dict[str, frozenset[str]] = {
     "write-acp": frozenset(_SET),
     "full-control": frozenset([*_VERSION, *_SEEN, *_SET]),
 }
-"""The same of a permission in an *object's* access list, on that object."""
+"""The same of a permission in an *object's* ACL, on that object."""
 GRANTED: dict[str, frozenset[str]] = {
     "read": frozenset(_LIST),
     "write": frozenset(_WRITE),

@@ -50,17 +50,17 @@ class Rules(msgspec.Struct, frozen=True):
 
     bucket: str
     policy: Policy = msgspec.field(default_factory=Policy)
-    grants: tuple[Grant, ...] = ()
-    ignore_grants: Guard = Guard(False)
-    restrict_policy: Guard = Guard(False)
+    acl: tuple[Grant, ...] = ()
+    ignore_acls: Guard = Guard(False)
+    restrict_policies: Guard = Guard(False)
     doubts: tuple[tuple[str, str], ...] = ()
     rights: tuple[Right, ...] = ()
     disable_grants: Guard = Guard(False)
-    """The ownership mode, which puts all access lists out of force; `ignore_grants` only public ones."""
+    """The ownership mode, which puts all ACLs out of force; `ignore_acls` only public ones."""
     members: Mapping[str, frozenset[str]] = {}
     """Group → the names of all who are in it, directly or through another group."""
-    object_grants: tuple[ObjectGrant, ...] = ()
-    """What objects' own access lists are known to grant the public, on an object each."""
+    object_acls: tuple[ObjectGrant, ...] = ()
+    """What objects' own ACLs are known to grant the public, on an object each."""
     object_doubt: str = ""
     """Why they may grant the public more; empty where they do not."""
     fixed: tuple[tuple[str, str], ...] = ()
@@ -79,8 +79,8 @@ class Rules(msgspec.Struct, frozen=True):
 
     def guard_on(self, granted: Grant | Right | ObjectGrant) -> Guard:
         """What keeps a grant or right from counting, if anything does."""
-        guards = [] if isinstance(granted, Right) else [self.disable_grants]
-        return _strongest(guards + ([self.ignore_grants] if granted.to != "named" else []))
+        public_access_guards = [] if isinstance(granted, Right) else [self.disable_grants]
+        return _strongest(public_access_guards + ([self.ignore_acls] if granted.to != "named" else []))
 
     @property
     def doubted(self) -> dict[str, str]:
@@ -98,24 +98,24 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         policy = parse_policy(bucket.policy.value)
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
-    if bucket.grants.unread:
-        doubts.append(("grants", f"the grants could not be read ({bucket.grants.reason})"))
+    if bucket.acl.unread:
+        doubts.append(("acl", f"the ACL could not be read ({bucket.acl.reason})"))
     if bucket.rights.unread:
         doubts.append(("rights", f"the rights could not be read ({bucket.rights.reason})"))
-    enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="ownership mode disables grants")
-    if bucket.ownership.unread and bucket.grants.value:
+    enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="the ownership mode disables ACLs")
+    if bucket.ownership.unread and bucket.acl.value:
         enforced = Guard(False, sure=False, source="the ownership mode could not be read")
     if store.account.unread and not store.account_number:
         policy = _of_no_known_account(policy)
     levels = (("bucket", bucket.network), ("store", store.network))
-    fences = tuple(fence for level, network in levels for fence in _network(level, network))
-    fences += _payment(bucket.requester_pays)
+    restrictions = tuple(restriction for level, network in levels for restriction in _network(level, network))
+    restrictions += _payment(bucket.requester_pays)
     return Rules(
         bucket.name,
-        msgspec.structs.replace(policy, statements=policy.statements + fences) if fences else policy,
-        tuple(bucket.grants.value or ()),
-        _strongest(_guards(bucket, store, "ignore_grants", "public grants ignored")),
-        _strongest(_guards(bucket, store, "restrict_policy", "public policy restricted")),
+        msgspec.structs.replace(policy, statements=policy.statements + restrictions) if restrictions else policy,
+        tuple(bucket.acl.value or ()),
+        _strongest(_guards(bucket, store, "ignore_acls", "public ACLs ignored")),
+        _strongest(_guards(bucket, store, "restrict_policies", "public policy restricted")),
         tuple(doubts),
         tuple(bucket.rights.value or ()),
         enforced,
@@ -126,22 +126,22 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
 
 
 def of_objects(bucket: Bucket) -> tuple[tuple[ObjectGrant, ...], str]:
-    """What objects' own access lists grant the public, and why they may grant more."""
-    told, usage, old = bucket.object_grants, bucket.usage.value, bucket.versions.value
+    """What objects' own ACLs grant the public, and why they may grant more."""
+    told, usage, old = bucket.object_acls, bucket.usage.value, bucket.versions.value
     empty = usage is not None and usage.complete and not usage.objects and old is not None and not old.old
     by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
-    if by_bucket or empty or bucket.grants.state in ("absent", "unsupported"):
+    if by_bucket or empty or bucket.acl.state in ("absent", "unsupported"):
         return (), ""
     if told.value is None:
-        return (), "" if told.settled else f"objects may have access lists of their own: {told.reason}"
-    grants = tuple(told.value.grants)
+        return (), "" if told.settled else f"objects may have their own ACLs: {told.reason}"
+    acl = tuple(told.value.acl)
     if not told.value.complete:
-        return grants, "objects may have access lists of their own, of which not all were read"
-    return grants, ""
+        return acl, "objects may have their own ACLs, of which not all were read"
+    return acl, ""
 
 
 def _fixed(bucket: Bucket, store: Dossier) -> tuple[tuple[str, str], ...]:
-    account, region = store.account_number or store.account.value or "", bucket.place.value or ""
+    account, region = store.account_number or store.account.value or "", bucket.region.value or ""
     told = (("aws:resourceaccount", account), ("s3:resourceaccount", account), ("aws:requestedregion", region))
     return tuple((key, value) for key, value in told if value)
 
@@ -184,32 +184,35 @@ def _network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
     network = answer.value
     if network is None or network.everywhere:
         return ()
-    fence: dict[str, dict[str, list[str]]] = {"NotIpAddress": {"aws:SourceIp": network.networks}}
+    restriction: dict[str, dict[str, list[str]]] = {"NotIpAddress": {"aws:SourceIp": network.networks}}
     if not network.networks:
-        fence = {}
+        restriction = {}
     if network.endpoints:
-        fence["StringNotEquals"] = {"aws:SourceVpce": network.endpoints}
-    denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": fence}
+        restriction["StringNotEquals"] = {"aws:SourceVpce": network.endpoints}
+    denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": restriction}
     read = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": denied})).statements
     return tuple(msgspec.structs.replace(statement, place=title) for statement in read)
 
 
 def _guards(bucket: Bucket, store: Dossier, name: str, words: str) -> list[Guard]:
     """A guard holds if it is set at either level; the account's overrides the bucket's own switch."""
-    levels: list[tuple[str, Answer[Guards]]] = [("account", store.guards), ("bucket", bucket.guards)]
+    levels: list[tuple[str, Answer[Guards]]] = [
+        ("account", store.public_access_guards),
+        ("bucket", bucket.public_access_guards),
+    ]
     found = []
     for level, answer in levels:
         if answer.value is not None:
-            found.append(Guard(getattr(answer.value, name), source=f"{words} by the {level}'s guard"))
+            found.append(Guard(getattr(answer.value, name), source=f"{words} by the {level}'s public-access guard"))
         elif answer.unread:
-            found.append(Guard(False, sure=False, source=f"the {level}'s guards could not be read"))
+            found.append(Guard(False, sure=False, source=f"the {level}'s public-access guards could not be read"))
     return found
 
 
-def _strongest(guards: list[Guard]) -> Guard:
+def _strongest(public_access_guards: list[Guard]) -> Guard:
     return next(
-        (guard for guard in guards if guard.on),
-        next((guard for guard in guards if not guard.sure), Guard(False)),
+        (guard for guard in public_access_guards if guard.on),
+        next((guard for guard in public_access_guards if not guard.sure), Guard(False)),
     )
 
 
@@ -229,7 +232,7 @@ def named_in(rules: Rules) -> Iterator[Principal]:
     for right in rules.rights:
         if right.to in ("named", "group") and right.identity:
             seen[Principal(right.identity, "group") if right.to == "group" else read_principal(right.identity)] = None
-    for grant in rules.grants:
+    for grant in rules.acl:
         if grant.to == "named" and grant.identity:
             seen[read_principal(grant.identity)] = None
     yield from seen

@@ -1,6 +1,6 @@
 """Condition keys: what kind of value each has, which requests carry it, and whether an outsider controls it.
 
-This is the table that decides `open` or `narrow`. A key is *theirs* when an outsider may send whatever they
+This is the table that decides `open` or `restricted`. A key is *theirs* when an outsider may send whatever they
 like; then it fences nothing. A key that is not theirs has a value that an outsider cannot bring about; what
 they would typically carry instead is `outsider` (often: nothing). A key that is *of the bucket* has one value for
 every request, and is understood only where that value was read.
@@ -88,7 +88,7 @@ _NONE = frozenset({"-"})
 OUTSIDER_ACCOUNT = "909090909090"
 """An account number that stands for any unrelated account; another is taken if a policy names this one."""
 
-_HEADER = "a header of the request, set by whoever sends it"
+_HEADER = "a request header, set by the caller"
 _PARAMETER = "a parameter of the request"
 _OWN = "an attribute of the caller's own identity, which they set in their own account"
 _SESSION = "an attribute of the caller's own session, which a service sets for identities in their own account"
@@ -117,7 +117,7 @@ _CANNED = (
 _CALLER = [
     *_fenced("the caller's resource name, in their account", "aws:principalarn", "name",
              unsigned="never", signed="always"),
-    *_fenced("the caller's account number; a request without credentials carries a word of its own",
+    *_fenced("the caller's account number; an anonymous request has a fixed word instead",
              "aws:principalaccount", unsigned="always", signed="always", anonymous="anonymous"),
     *_fenced("what sort of identity the caller is", "aws:principaltype", unsigned="always", signed="always",
              outsider=("Account", "User", "AssumedRole", "FederatedUser"), anonymous="Anonymous"),

@@ -138,7 +138,7 @@ def parse_policy(text: str, *, attached: bool = False) -> Policy:
     if not isinstance(document, dict):
         return Policy(unreadable=Fault("", "a policy is a JSON object"))
     if isinstance(document, _Doubled):
-        return Policy(unreadable=Fault(f"/{document.key}", f'"{document.key}" stands twice'))
+        return Policy(unreadable=Fault(f"/{document.key}", f'"{document.key}" appears twice'))
     return _policy(document, attached)
 
 
@@ -197,7 +197,7 @@ class _Reader:
         if not isinstance(written, dict):
             return Statement(self.place, "", faults=(Fault(self.place, "a statement is a JSON object"),))
         if isinstance(written, _Doubled):
-            self.fault(f"/{written.key}", f'"{written.key}" stands twice')
+            self.fault(f"/{written.key}", f'"{written.key}" appears twice')
             written = {key: value for key, value in written.items() if key != written.key}
         for key in written:
             if key not in _ELEMENTS:

@@ -179,8 +179,8 @@ def without_public(rules: Rules) -> Rules:
     return msgspec.structs.replace(
         rules,
         policy=Policy(statements, rules.policy.unreadable),
-        grants=tuple(grant for grant in rules.grants if grant.to == "named"),
-        object_grants=(),
+        acl=tuple(grant for grant in rules.acl if grant.to == "named"),
+        object_acls=(),
         object_doubt="",
         rights=tuple(right for right in rules.rights if right.to in ("named", "group")),
     )

@@ -121,7 +121,7 @@ def _of_kind(principals: Principals, kind: str) -> tuple[str, ...]:
 
 @lru_cache(maxsize=4096)
 def read_principal(name: str) -> Principal:
-    """An identity from its name as policies and access lists write it.
+    """An identity from its name as policies and ACLs write it.
 
     >>> read_identity("arn:aws:iam::400100200300:root").kind
     'account'

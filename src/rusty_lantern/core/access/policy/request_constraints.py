@@ -45,7 +45,7 @@ TABLE: tuple[Alternatives, ...] = (
         ),
     ),
     Alternatives(
-        "an upload names a canned ACL, or grants, not both",
+        "an upload names a canned ACL, or ACL grants, not both",
         (_all(_GRANT_KEYS, "never"), {"s3:x-amz-acl": "never"}),
     ),
     Alternatives(

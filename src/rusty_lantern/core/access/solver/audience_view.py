@@ -30,7 +30,7 @@ from rusty_lantern.core.access.solver.witness import (
 from rusty_lantern.core.model.bucket import Grant, ObjectGrant, Right
 from rusty_lantern.core.model.identity import Verb
 
-Level = Literal["closed", "narrow", "open", "unknown"]
+Level = Literal["closed", "restricted", "open", "unknown"]
 
 
 BUDGET = 120_000
@@ -39,7 +39,7 @@ BUDGET = 120_000
 
 def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> Public:
     """Whether the policy counts as public, where a guard asks for it."""
-    if not (rules.restrict_policy.on or not rules.restrict_policy.sure) or not rules.policy.statements:
+    if not (rules.restrict_policies.on or not rules.restrict_policies.sure) or not rules.policy.statements:
         return Public()
 
     def opens(policy: Policy) -> bool:
@@ -58,7 +58,7 @@ class Found(msgspec.Struct, frozen=True):
 
     level: Level = "closed"
     piece: Box | None = None
-    fence: Restriction | None = None
+    restriction: Restriction | None = None
 
 
 Side = Literal["least", "most"]
@@ -107,16 +107,14 @@ class View:
 
     def _possible(self, verb: Verb) -> bool:
         """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
-        if self.rules.doubted or self.rules.object_doubt or self.rules.object_grants:
+        if self.rules.doubted or self.rules.object_doubt or self.rules.object_acls:
             return True
         allows = [s for s in self.rules.policy.statements if s.effect != "Deny"]
         if any(self.reading.applies_to(s, verb) or self._unlisted(s) for s in allows):
             return True
         if any(p.gives(verb) and self._grants(p) for p in self.rules.rights):
             return True
-        return any(
-            self._grants(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb]) for g in self.rules.grants
-        )
+        return any(self._grants(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb]) for g in self.rules.acl)
 
     def _grants(self, grant: Grant | Right | ObjectGrant) -> bool:
         """Whether a grant or right is one to this audience or identity."""
@@ -157,7 +155,7 @@ class View:
         return found if found and self.reading.speaks(statement) != "no" else ""
 
     def _policy_shut(self, side: Side) -> bool:
-        guard = self.rules.restrict_policy
+        guard = self.rules.restrict_policies
         if not guard.on and guard.sure:
             return False
         if guard.on and self.public.least == self.public.most:
@@ -171,11 +169,11 @@ class View:
         """What grants and rights allow: actions, and for a right the keys with its prefix."""
         verb = ACTIONS[group.actions[0]].verb
         if side == "most":
-            if "grants" in self.rules.doubted and not self.rules.disable_grants.on:
+            if "acl" in self.rules.doubted and not self.rules.disable_grants.on:
                 yield from _of_actions(frozenset().union(*GRANTED.values()), group)
             if "rights" in self.rules.doubted:
                 yield {}
-        for grant in self.rules.grants:
+        for grant in self.rules.acl:
             if self._grants(grant) and self._stands(grant, side):
                 yield from _of_actions(GRANTED[grant.permission], group)
         yield from self._on_objects(group, side)
@@ -185,14 +183,14 @@ class View:
                 yield {KEY: starting_with(right.prefix, self.work)} if keyed else {}
 
     def _on_objects(self, group: Group, side: Side) -> Iterator[Box]:
-        """What objects' own access lists allow the public: on the objects that are known, and perhaps on any."""
+        """What objects' own ACLs allow the public: on the objects that are known, and perhaps on any."""
         if group.target != "object" or self.identity is not None:
             return
-        for grant in self.rules.object_grants:
+        for grant in self.rules.object_acls:
             if self._grants(grant) and self._stands(grant, side):
                 for box in _of_actions(GRANTED_ON_OBJECT[grant.permission], group):
                     yield {**box, KEY: just(grant.key)}
-        shut = self.rules.disable_grants.on or self.rules.ignore_grants.on
+        shut = self.rules.disable_grants.on or self.rules.ignore_acls.on
         if self.rules.object_doubt and not shut:
             for box in _of_actions(GRANTED_ON_OBJECT["full-control"], group):
                 self.doubts[self.rules.object_doubt] = None
@@ -230,9 +228,9 @@ class View:
                 theirs = self.reading.within_reach(piece, group)
                 strange = meet(piece, theirs, self.work)
                 if strange is None:
-                    fence = restriction_of(piece, theirs, self.work, self.trusted)
-                    if fenced is None or fence.weight < fenced[0].weight:
-                        fenced = fence, piece
+                    restriction = restriction_of(piece, theirs, self.work, self.trusted)
+                    if fenced is None or restriction.weight < fenced[0].weight:
+                        fenced = restriction, piece
                     continue
                 source: Any = strange.get("aws:sourceip")
                 own_endpoint = source is None or source.absent
@@ -242,8 +240,8 @@ class View:
                     return Found("open", strange)
                 let_in = let_in or strange
         if let_in is not None:
-            return Found("narrow", let_in, Restriction.around(addresses, self.trusted))
-        return Found("narrow", fenced[1], fenced[0]) if fenced else Found()
+            return Found("restricted", let_in, Restriction.around(addresses, self.trusted))
+        return Found("restricted", fenced[1], fenced[0]) if fenced else Found()
 
 
 def _of_actions(actions: frozenset[str], group: Group) -> Iterator[Box]:

@@ -6,12 +6,12 @@ allowed we look for requests that any outsider can bring about (`Group.stranger`
 
 * `open`    an outsider, choosing only what they control, is let in from more of the public Internet than any one
             organisation holds (`RESTRICTION_V4`, `RESTRICTION_V6`);
-* `narrow`  something is allowed, but only with something they do not control: the *fence*, which is named;
+* `restricted`  something is allowed, but only with something they do not control: the *fence*, which is named;
 * `closed`  nothing is allowed at all: the region is empty.
 
 What is not understood or not read makes two regions: the least that is certainly allowed and the most that could
 be. Where both give the same verdict it stands; where not, it is `unknown`, with the reasons. Every `open` and
-`narrow` carries a witness, which the plain decider (`decide`) must accept, or the verdict is withdrawn.
+`restricted` carries a witness, which the plain decider (`decide`) must accept, or the verdict is withdrawn.
 """
 
 from __future__ import annotations
@@ -45,14 +45,14 @@ from rusty_lantern.core.model.identity import Verb
 class Verdict(msgspec.Struct, frozen=True):
     """The exposure of one bucket to one audience for one verb.
 
-    `witness` and `because` (the rule that lets it through) go with `open` and `narrow`, `fence` with `narrow`,
+    `witness` and `because` (the rule that lets it through) go with `open` and `restricted`, `fence` with `restricted`,
     `doubts` with `unknown`.
     """
 
     level: Level
     witness: Witness | None = None
     because: str = ""
-    fence: Restriction | None = None
+    restriction: Restriction | None = None
     doubts: tuple[str, ...] = ()
     until: datetime | None = None
     """Where the way in that the witness takes closes by itself, the moment it does."""
@@ -103,7 +103,7 @@ def _proven(view: View, found: Found) -> Verdict:
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
     witness = witness_of(request, view.rules.bucket)
-    return Verdict(found.level, witness, decision.by, found.fence, until=_ends(found.piece))
+    return Verdict(found.level, witness, decision.by, found.restriction, until=_ends(found.piece))
 
 
 def as_match(public: Public) -> Literal["yes", "no", "maybe"]:

@@ -17,7 +17,7 @@ class Reach(msgspec.Struct, frozen=True):
     """What one named identity is granted for one verb: the level, and the rule or fence."""
 
     level: Level
-    fence: str = ""
+    restriction: str = ""
     doubts: tuple[str, ...] = ()
 
 
@@ -44,7 +44,7 @@ def reach_of(
         if least.level != most.level:
             found[verb] = Reach("unknown", doubts=(*rules.doubted.values(), *view.doubts))
         else:
-            found[verb] = Reach(least.level, least.fence.words if least.fence else "")
+            found[verb] = Reach(least.level, least.restriction.words if least.restriction else "")
     return found
 
 

@@ -1,6 +1,6 @@
 """Witnesses and fences: one readable request out of a region, and what keeps outsiders out of the rest.
 
-A witness is a concrete request that would be allowed. A fence is what a `narrow` exposure depends on and an
+A witness is a concrete request that would be allowed. A fence is what a `restricted` exposure depends on and an
 outsider cannot bring about: networks, a private endpoint, an organisation, a date, a tag on the object.
 """
 
@@ -62,7 +62,7 @@ class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What a narrow exposure depends on. `addresses` counts the addresses let in where it is a set of networks."""
+    """What a restricted exposure depends on. `addresses` counts the addresses let in where it is a set of networks."""
 
     words: str
     addresses: int | None = None
@@ -285,4 +285,4 @@ def witness_of(request: Request, bucket: str) -> Witness:
 
 
 def _signed(caller: Caller) -> str:
-    return f"any signed-in account, such as {caller.account}"
+    return f"any authenticated account, such as {caller.account}"

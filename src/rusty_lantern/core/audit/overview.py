@@ -1,0 +1,284 @@
+"""What an audit comes to, for whoever reads it first: deadlines, what is public, one line a subject, what is unknown.
+
+All of it follows from the findings and the dossiers; nothing is decided here. Causes that explain several rows are
+folded into one: a bucket without object lock cannot have a retention, so one line says so.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from datetime import datetime, timedelta
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.store_subject import StoreSubject
+from rusty_lantern.core.audit.waivers import Waived
+from rusty_lantern.core.baseline.evaluation import Finding, observed_words
+from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.value_types import show_bytes
+
+SOON = timedelta(days=30)
+"""What ends by itself within this is told of; what is scheduled for deletion always is."""
+WORST_FIRST: tuple[Verb, ...] = (
+    "write", "delete", "change-settings", "bypass-retention", "read", "list", "read-settings",
+)  # fmt: skip
+
+
+class Deadline(msgspec.Struct, frozen=True):
+    """Something that is lost, or ends by itself, unless somebody acts before then."""
+
+    when: datetime
+    kind: str
+    """`encryption key`, `bucket`, `waiver`, `share link`, `access key` or `certificate`."""
+    store: str
+    name: str
+    what: str
+    depends: str = ""
+    """What depends on it."""
+
+
+class PublicBucket(msgspec.Struct, frozen=True):
+    """A bucket that the public gets into now, by its verbs."""
+
+    store: str
+    name: str
+    open: tuple[Verb, ...]
+    restricted: tuple[Verb, ...]
+    waived: tuple[Verb, ...]
+    """Those of them that are waived."""
+    required: bool
+    """Whether a baseline wants one of them closed."""
+
+
+class SubjectDrift(msgspec.Struct, frozen=True):
+    """One subject that has drift: how bad, how much, and the causes, the worst first."""
+
+    kind: str
+    store: str
+    name: str
+    severity: str
+    count: int
+    causes: tuple[str, ...]
+
+
+class UnknownReason(msgspec.Struct, frozen=True):
+    """Why something is unknown, of whom, and what would settle it."""
+
+    reason: str
+    subjects: tuple[str, ...]
+    """`STORE/NAME`."""
+    facts: int
+    settled_by: str
+
+
+class Overview(msgspec.Struct, frozen=True):
+    """An audit on one screen."""
+
+    deadlines: tuple[Deadline, ...] = ()
+    public: tuple[PublicBucket, ...] = ()
+    closed: int = 0
+    """How many buckets are closed to the public in every way."""
+    drift: tuple[SubjectDrift, ...] = ()
+    unknown: tuple[UnknownReason, ...] = ()
+
+
+def overview(
+    stores: Sequence[StoreSubject],
+    views: Sequence[BucketSubject],
+    findings: Sequence[Finding],
+    waivers: Sequence[Waived],
+    moment: datetime,
+    *,
+    only_buckets: bool = False,
+) -> Overview:
+    """What the findings on these stores and buckets come to, as of a moment. `findings`: the worst first.
+    `only_buckets`: tell of nothing that does not concern one of these buckets."""
+    chosen = {(view.store, view.bucket.name) for view in views} if only_buckets else None
+    shut = sum(all(verdict.level == "closed" for verdict in view.verdicts.values()) for view in views)
+    return Overview(
+        tuple(sorted(deadlines(stores, waivers, moment, chosen), key=lambda one: (one.when, one.store, one.name))),
+        public_buckets(views, findings),
+        shut,
+        subject_drift([finding for finding in findings if finding.status == "drift"]),
+        unknown_reasons([finding for finding in findings if finding.status == "unknown"]),
+    )
+
+
+def deadlines(
+    stores: Sequence[StoreSubject],
+    waivers: Sequence[Waived],
+    moment: datetime,
+    chosen: Collection[tuple[str, str]] | None = None,
+) -> Iterator[Deadline]:
+    """What will be lost or will end by itself. `chosen`: only what concerns these buckets, by store and name."""
+    for one in stores:
+        yield from _bucket_deadlines(one, moment, chosen)
+        if chosen is None:
+            yield from _store_deadlines(one.index.dossier, moment)
+    for waived in waivers:
+        waiver = waived.waiver
+        store, _, name = waiver.of.partition("/")
+        if waived.standing == "ends soon" and (chosen is None or (store, name) in chosen):
+            yield Deadline(waiver.until, "waiver", store, name, "ends", f"{waiver.fact} counts as drift again")
+
+
+def _bucket_deadlines(
+    one: StoreSubject, moment: datetime, chosen: Collection[tuple[str, str]] | None
+) -> Iterator[Deadline]:
+    dossier, store = one.index.dossier, one.index.dossier.store
+
+    def has(bucket: str) -> bool:
+        return chosen is None or (store, bucket) in chosen
+
+    for key in dossier.encryption_keys.value or ():
+        names = [bucket.name for bucket in one.index.protected_by.get(key.id, ()) if has(bucket.name)]
+        if key.deleted.value is not None and key.deleted.value > moment and (names or chosen is None):
+            depends = f"{_many(len(names), 'bucket')} encrypted with it: {', '.join(names)}" if names else ""
+            name = next(iter(key.names), key.id)
+            yield Deadline(key.deleted.value, "encryption key", store, name, "scheduled for deletion", depends)
+    for bucket in dossier.buckets:
+        when, held = bucket.scheduled_deletion.value, bucket.usage.value
+        if when is not None and when > moment and has(bucket.name):
+            depends = f"{_many(held.objects, 'object')}, {show_bytes(held.bytes)}" if held else ""
+            yield Deadline(when, "bucket", store, bucket.name, "scheduled for deletion", depends)
+    for link in dossier.links.value or ():
+        ends = link.expires.value
+        if not link.revoked and ends is not None and moment < ends <= moment + SOON and has(link.bucket):
+            yield Deadline(ends, "share link", store, f"{link.bucket}/{link.key}", "expires")
+
+
+def _store_deadlines(dossier: Dossier, moment: datetime) -> Iterator[Deadline]:
+    for credential in dossier.credentials.value or ():
+        ends = credential.expires.value
+        if credential.state.value != "disabled" and ends is not None and moment < ends <= moment + SOON:
+            yield Deadline(ends, "access key", dossier.store, credential.owner, "expires")
+    shown = dossier.certificate.value
+    if shown is not None and moment < shown.ends <= moment + SOON:
+        yield Deadline(
+            shown.ends, "certificate", dossier.store, dossier.store, "expires", "every client that checks it"
+        )
+
+
+def _many(number: int, one: str) -> str:
+    return f"{number:,} {one}" + ("" if number == 1 else "s")
+
+
+def public_buckets(views: Iterable[BucketSubject], findings: Iterable[Finding]) -> tuple[PublicBucket, ...]:
+    """The buckets that the public gets into, the worst first."""
+    drift: dict[tuple[str, str], set[str]] = {}
+    waived: dict[tuple[str, str], set[str]] = {}
+    for finding in findings:
+        fact = finding.requirement.fact
+        if finding.kind == "bucket" and fact.startswith("exposure.") and finding.status in ("drift", "waived"):
+            kept = drift if finding.status == "drift" else waived
+            kept.setdefault((finding.store, finding.name), set()).add(fact.rpartition(".")[2])
+    found = []
+    for view in views:
+        levels = {verb: {view.verdicts[who, verb].level for who in ("anyone", "any-account")} for verb in VERBS}
+        wide = tuple(verb for verb in WORST_FIRST if "open" in levels[verb])
+        some = tuple(verb for verb in WORST_FIRST if "restricted" in levels[verb] and verb not in wide)
+        key = (view.store, view.name)
+        if wide or some:
+            mine = tuple(verb for verb in (*wide, *some) if verb in waived.get(key, ()))
+            found.append(PublicBucket(*key, wide, some, mine, key in drift))
+    return tuple(sorted(found, key=_how_public))
+
+
+def _how_public(one: PublicBucket) -> tuple[object, ...]:
+    worst = min((WORST_FIRST.index(verb) for verb in one.open), default=len(WORST_FIRST))
+    return not one.required, not one.open, worst, -len(one.open), one.store, one.name
+
+
+def subject_drift(drifted: Sequence[Finding]) -> tuple[SubjectDrift, ...]:
+    """One line a subject, in the order of its worst finding."""
+    grouped: dict[tuple[str, str, str], list[Finding]] = {}
+    for finding in drifted:
+        grouped.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
+    return tuple(
+        SubjectDrift(kind, store, name, found[0].requirement.severity, len(found), tuple(_causes(found)))
+        for (kind, store, name), found in grouped.items()
+    )
+
+
+_NEEDS_LOCK = ("lock.", "objects.mode", "objects.retention", "objects.legal-hold", "objects.deletable-by")
+
+
+def _causes(found: Sequence[Finding]) -> Iterator[str]:
+    """The causes of a subject's drift in words; what one of them explains is folded into it."""
+    left = list(found)
+    verbs: dict[str, list[str]] = {}
+    for finding in found:
+        fact = finding.requirement.fact
+        if fact.startswith("exposure.") and fact.count(".") == 1 and finding.observed.value in ("open", "restricted"):
+            verbs.setdefault(str(finding.observed.value), []).append(fact.removeprefix("exposure."))
+            left.remove(finding)
+    for level, words in sorted(verbs.items()):
+        yield f"public access {level}: {', '.join(sorted(words, key=_rank))}"
+    unlocked = any(f.requirement.fact == "lock.enabled" and f.observed.value == "off" for f in left)
+    if unlocked:
+        folded = [f for f in left if f.requirement.fact.startswith(_NEEDS_LOCK)]
+        more = f" (explains {len(folded)} requirements)" if len(folded) > 1 else ""
+        yield f"object lock is off{more}"
+        left = [f for f in left if f not in folded]
+    yield from (_in_words(finding) for finding in sorted(left, key=_severity))
+
+
+def _severity(finding: Finding) -> int:
+    return SEVERITIES.index(finding.requirement.severity)
+
+
+def _rank(verb: str) -> int:
+    return next((n for n, one in enumerate(WORST_FIRST) if one == verb), len(WORST_FIRST))
+
+
+def _in_words(finding: Finding) -> str:
+    return f"{finding.requirement.fact}: {observed_words(finding)}"
+
+
+def unknown_reasons(unknown: Sequence[Finding]) -> tuple[UnknownReason, ...]:
+    """Why things are unknown; the same reason of several subjects once, that of most facts first."""
+    grouped: dict[str, list[Finding]] = {}
+    for finding in unknown:
+        grouped.setdefault(_own_reason(finding), []).append(finding)
+    found = []
+    for reason, mine in grouped.items():
+        names = dict.fromkeys(f"{one.store}/{one.name}" for one in mine)
+        settled = next((words for one in mine if (words := settled_by(one))), "")
+        found.append(UnknownReason(reason, tuple(names), len(mine), settled))
+    return tuple(sorted(found, key=lambda one: (-one.facts, one.reason)))
+
+
+def _own_reason(finding: Finding) -> str:
+    """The reason without the name of the bucket that it comes from, so that what has one cause has one reason."""
+    return re.sub(r"^[a-z0-9][a-z0-9.-]*: (?=the )", "", finding.reason or "it could not be read")
+
+
+_PERMISSIONS = {
+    f"{action.method}?{action.query}": action.name for action in ACTIONS.values() if action.target == "bucket"
+}
+
+
+def settled_by(finding: Finding) -> str:
+    """What would settle an unknown finding: the permission, the command or the declaration that is missing."""
+    asked, reason = finding.observed.evidence.question, finding.reason
+    _, slash, question = asked.partition("/")
+    permission = _PERMISSIONS.get(f"GET?{question.partition('?')[2]}") if slash else None
+    if "denied" in reason and permission:
+        return f"allow s3:{permission.removeprefix('s3:')} to the surveying credential, then: lantern survey"
+    return next((words for marks, words in _SETTLED if any(mark in reason for mark in marks)), _OTHERWISE)
+
+
+_SETTLED = (
+    (("denied",), "allow the surveying credential to read it (docs/permissions.md), then: lantern survey"),
+    (("no object ACLs", "not inspected"), "lantern survey --objects all"),
+    (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
+    (("not offered",), "declare it in estate.yaml (stated:), or lift the requirement for this store"),
+    (("only a sample",), "lantern survey --objects all, or a larger sample in estate.yaml"),
+)
+"""Words of a reason → what settles it; the first that fits."""
+_OTHERWISE = "the reason says what is missing; lantern reach shows what each store tells"

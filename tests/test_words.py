@@ -1,0 +1,91 @@
+"""One name for one thing: headings and statuses are in the glossary, and the old words are gone."""
+
+from __future__ import annotations
+
+import ast
+import re
+from pathlib import Path
+
+import pytest
+
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.baseline.evaluation import STATUSES
+from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.reports.docs.glossary import CHANGES, HEADINGS, LEVELS, STATES, glossary
+from rusty_lantern.reports.docs.glossary import STATUSES as STATUS_WORDS
+from tests.conftest import Lived
+
+ROOT = Path(__file__).parent.parent
+VIEWS = sorted((ROOT / "src/rusty_lantern/reports/terminal").glob("*.py"))
+GOLDEN = sorted((ROOT / "tests/golden").glob("*.txt"))
+NAMES = {"harbour", "skerry", "attic"}
+"""Headings that are names of stores."""
+
+
+def _headings(path: Path) -> set[str]:
+    """The headings of every table of a view, as they are written."""
+    found: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        tables = isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "Grid"
+        lists = isinstance(node, ast.Assign) and getattr(node.targets[0], "id", "") in ("headings", "told")
+        if tables:
+            assert isinstance(node, ast.Call)
+            parts: list[ast.expr] = node.args
+        elif lists and isinstance(node, ast.Assign) and isinstance(node.value, ast.Tuple):
+            parts = node.value.elts
+        else:
+            continue
+        found |= {p.value for p in parts if isinstance(p, ast.Constant) and isinstance(p.value, str) and p.value}
+    return found
+
+
+@pytest.mark.parametrize("path", VIEWS, ids=lambda path: path.stem)
+def test_every_heading_of_a_table_is_in_the_glossary(path: Path) -> None:
+    assert _headings(path) - HEADINGS.keys() - set(SEVERITIES) - set(VERBS) == set()
+
+
+def test_views_have_headings_at_all() -> None:
+    assert len(set().union(*map(_headings, VIEWS))) > 60
+
+
+def test_every_status_is_in_the_glossary_with_one_plain_sentence() -> None:
+    assert {*STATUSES, *SEVERITIES} == STATUS_WORDS.keys()
+    for words in (STATUS_WORDS, LEVELS, STATES, CHANGES, HEADINGS):
+        assert all(meaning.endswith(".") and len(meaning) < 140 for meaning in words.values())
+    assert (ROOT / "docs/words.md").read_text() == glossary()
+
+
+OLD = (
+    r"could not be told|cannot be told|could not be seen|accepted for now|decided again|laid over|\bmended\b"
+    r"|\bknock\w*|front door|\bnarrow\b|\bfence[ds]?\b|signed-in|\bgovern\b|free now|taken over|\bas written\b"
+    r"|provider-key|managed-key|customer-key|catching-up|\blacking\b|second factor|unexplained|vanished|\bcellar\b"
+    r"|access lists?\b|in words\b|asked by|\bdrifted\b|live-with-owner|type-fits|by-object|password-alone"
+    r"|not told any more"
+)
+"""Words that were replaced, as a pattern."""
+
+
+@pytest.mark.parametrize("path", GOLDEN, ids=lambda path: path.stem)
+def test_no_output_has_a_word_that_was_replaced(path: Path) -> None:
+    found = re.findall(OLD, path.read_text())
+    assert found == []
+
+
+def test_help_has_no_word_that_was_replaced(lived: Lived) -> None:
+    whole = lived.run("--help").out
+    for command in re.findall(r"^  ([a-z]+)  ", whole, re.MULTILINE):
+        whole += lived.run(command, "--help").out
+    assert len(whole) > 5_000
+    assert re.findall(OLD, whole) == []
+
+
+@pytest.mark.parametrize("width", [80, 100, 160])
+def test_the_first_screen_answers_what_first_how_bad_and_what_to_do(lived: Lived, width: int) -> None:
+    lines = lived.run("audit", COLUMNS=str(width)).out.splitlines()[:40]
+    text = "\n".join(lines)
+    assert "18 critical" in text
+    assert "What to do first" in text
+    assert "lantern remedy harbour/payroll-drop" in text
+    assert "in 9 days (2026-11-11)" in text
+    assert "Public now" in text
+    assert max(map(len, lines)) <= width
