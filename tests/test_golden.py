@@ -49,7 +49,8 @@ def printed(line: str, width: int, monkeypatch: pytest.MonkeyPatch, *, colour: b
     """What a command prints; what differs from run to run (ports, hashes of files that name them) is blanked."""
     monkeypatch.setenv("COLUMNS", str(width))
     monkeypatch.delenv("NO_COLOR", raising=False)
-    monkeypatch.delenv("FORCE_COLOR", raising=False)
+    for name in ("FORCE_COLOR", "COLORTERM"):
+        monkeypatch.delenv(name, raising=False)
     if colour:
         monkeypatch.setenv("FORCE_COLOR", "1")
         monkeypatch.setenv("TERM", "xterm-256color")

@@ -115,6 +115,21 @@ def test_a_named_partner_that_loses_access_is_told() -> None:
     assert any(words.startswith(partner) and "loses read" in words for words in found[0].proof)
 
 
+@pytest.mark.parametrize("networks,everywhere", [
+    (["0.0.0.0/1", "128.0.0.0/1"], True),
+    (["::/1", "8000::/1"], True),
+    (["0.0.0.0/1", "8000::/1"], False),
+    ("128.0.0.0/1", False),
+])  # fmt: skip
+def test_a_condition_that_still_names_everywhere_is_told(networks: object, everywhere: bool) -> None:
+    statement = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": f"arn:aws:s3:::{BUCKET}/*",
+                 "Condition": {"IpAddress": {"aws:SourceIp": networks}}}  # fmt: skip
+    found = _mended(_alone(json.dumps({"Version": "2012-10-17", "Statement": [statement]})))
+    assert found is not None
+    told = "but the aws:SourceIp condition of statement 1 names every address: it restricts nothing"
+    assert (told in found[0].proof) is everywhere
+
+
 def test_every_computed_document_of_the_demo_mends_what_it_says_when_it_is_tried(lived: Lived, tmp_path: Path) -> None:
     result = json.loads(lived.run("remedy", "--out", str(tmp_path / "docs"), "--json").out)
     tried = 0

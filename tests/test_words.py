@@ -13,6 +13,7 @@ from rusty_lantern.core.baseline.evaluation import STATUSES
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.reports.docs.glossary import CHANGES, HEADINGS, LEVELS, STATES, glossary
 from rusty_lantern.reports.docs.glossary import STATUSES as STATUS_WORDS
+from rusty_lantern.reports.terminal.layout import STYLES, console
 from tests.conftest import Lived
 
 ROOT = Path(__file__).parent.parent
@@ -71,12 +72,37 @@ def test_no_output_has_a_word_that_was_replaced(path: Path) -> None:
     assert found == []
 
 
+@pytest.mark.parametrize(
+    "path", [*sorted((ROOT / "docs").glob("*.md")), ROOT / "README.md"], ids=lambda path: path.stem
+)
+def test_no_page_has_a_word_that_was_replaced(path: Path) -> None:
+    found = re.findall(OLD, path.read_text())
+    assert found == []
+
+
 def test_help_has_no_word_that_was_replaced(lived: Lived) -> None:
     whole = lived.run("--help").out
     for command in re.findall(r"^  ([a-z]+)  ", whole, re.MULTILINE):
         whole += lived.run(command, "--help").out
     assert len(whole) > 5_000
     assert re.findall(OLD, whole) == []
+
+
+def _luminance(colour: str) -> float:
+    """Relative luminance of `#rrggbb`, by WCAG 2.2."""
+    parts = (int(colour[n : n + 2], 16) / 255 for n in (1, 3, 5))
+    linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+def test_every_colour_can_be_read_on_black_and_on_white() -> None:
+    screen = console()
+    shown = {screen.get_style(style).color for style in ("dim", *STYLES.values())}
+    assert len(shown) == 6
+    for colour in shown:
+        assert colour is not None
+        bright = _luminance(colour.name)
+        assert min(1.05 / (bright + 0.05), (bright + 0.05) / 0.05) >= 4.5, colour.name
 
 
 @pytest.mark.parametrize("width", [80, 100, 160])

@@ -53,6 +53,8 @@ class PublicBucket(msgspec.Struct, frozen=True):
     """Those of them that are waived."""
     required: bool
     """Whether a baseline wants one of them closed."""
+    accounts_only: tuple[Verb, ...] = ()
+    """Those of `open` that any authenticated account has, and nobody without credentials."""
 
 
 class SubjectDrift(msgspec.Struct, frozen=True):
@@ -185,7 +187,8 @@ def public_buckets(views: Iterable[BucketSubject], findings: Iterable[Finding]) 
         key = (view.store, view.name)
         if wide or some:
             mine = tuple(verb for verb in (*wide, *some) if verb in waived.get(key, ()))
-            found.append(PublicBucket(*key, wide, some, mine, key in drift))
+            accounts = tuple(verb for verb in wide if view.verdicts["anyone", verb].level != "open")
+            found.append(PublicBucket(*key, wide, some, mine, key in drift, accounts))
     return tuple(sorted(found, key=_how_public))
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import ipaddress
 import json
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -73,7 +75,8 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         documents.append(Document("policy", _as_applied(after.bucket.policy.value or "")))
     if after.bucket.acl != view.bucket.acl:
         documents.append(as_document("ACL", grants_document(after.bucket.acl.value or [])))
-    return Remedy(facts, "; ".join(steps), tuple(documents), tuple(_proof(view, after, wanted)))
+    proof = (*_proof(view, after, wanted), *_still_everywhere(after))
+    return Remedy(facts, "; ".join(steps), tuple(documents), proof)
 
 
 def _too_open(view: BucketSubject, requirement: Requirement) -> bool:
@@ -128,6 +131,35 @@ def _but(view: BucketSubject, bucket: Any) -> BucketSubject:
 def _fence(view: BucketSubject) -> list[str]:
     """The accounts that a statement is fenced to: the owner's own and those that the team trusts."""
     return sorted({account for account in (view.account, *view.trusted_accounts) if account.isdigit()})
+
+
+def _still_everywhere(view: BucketSubject) -> Iterator[str]:
+    """Of each allowing statement, whether its condition on source addresses names every address."""
+    for number, statement in enumerate(_statements(view), 1):
+        tests = statement.get("Condition") if statement.get("Effect") == "Allow" else None
+        for operator, by_key in tests.items() if isinstance(tests, dict) else ():
+            if operator.lower().removesuffix("ifexists") != "ipaddress" or not isinstance(by_key, dict):
+                continue
+            for key, written in by_key.items():
+                if key.lower() == "aws:sourceip" and _is_everywhere(
+                    written if isinstance(written, list) else [written]
+                ):
+                    yield f"but the {key} condition of statement {number} names every address: it restricts nothing"
+
+
+def _is_everywhere(written: Sequence[object]) -> bool:
+    """Whether networks in CIDR form together name every address of a family. One that is none names nothing."""
+    fours: list[ipaddress.IPv4Network] = []
+    sixes: list[ipaddress.IPv6Network] = []
+    for one in written:
+        with suppress(ValueError):
+            net = ipaddress.ip_network(str(one), strict=False)
+            if isinstance(net, ipaddress.IPv4Network):
+                fours.append(net)
+            else:
+                sixes.append(net)
+    whole = [net.prefixlen for net in ipaddress.collapse_addresses(fours)]
+    return 0 in (*whole, *(net.prefixlen for net in ipaddress.collapse_addresses(sixes)))
 
 
 def _statements(view: BucketSubject) -> list[dict[str, Any]]:

@@ -44,6 +44,7 @@ def credential_ages(
             [f"{year} years ago" if year > 1 else ("now", "a year ago")[year] for year in years],
         )
         axes.set_xlim(-oldest * 1.04, 0)
+        axes.set_ylim(-0.6, len(rows) - 0.4)
         if limit is not None:
             axes.axvline(-limit / DAY, color=INK, linewidth=1.4, linestyle="--", label="the baseline's limit")
         axes.grid(axis="x", color=QUIET, alpha=0.35, linewidth=0.7)

@@ -46,6 +46,8 @@ class PublicRow(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     bucket: str
     open: list[str]
+    accounts_only: list[str]
+    """Those of `open` that any authenticated account has, and nobody without credentials."""
     restricted: list[str]
     waived: list[str]
     drift: bool
@@ -126,7 +128,8 @@ def _deadline(one: Deadline, moment: datetime) -> DeadlineRow:
 def _public(one: PublicBucket) -> PublicRow:
     what = "remedy" if one.required else "exposure"
     return PublicRow(
-        store=one.store, bucket=one.name, open=list(one.open), restricted=list(one.restricted),
+        store=one.store, bucket=one.name, open=list(one.open), accounts_only=list(one.accounts_only),
+        restricted=list(one.restricted),
         waived=list(one.waived), drift=one.required, command=f"lantern {what} {one.store}/{one.name}",
     )  # fmt: skip
 

@@ -72,13 +72,13 @@ def _deadlines(screen: Console, found: OverviewResult) -> None:
     if not found.deadlines:
         return
     _title(screen, "Deadlines")
-    grid = Grid("when", "what", "name", "", shrink=(1, 3), floors={1: 10, 3: 14})
+    grid = Grid("when", "what", shrink=(1,))
     for one in found.deadlines:
         style = STYLES["critical"] if one.what == "scheduled for deletion" else STYLES["medium"]
-        when = f"{in_days_from(one.days)} ({one.when:%Y-%m-%d})"
         name = f"{one.store}/{one.name}" if one.name != one.store else one.store
-        grid.add((when, style), f"{one.kind} {one.what}" if one.kind != "waiver" else "waiver ends", (name, "bold"),
-                 (one.depends or (one.what if one.kind == "waiver" else ""), "dim"))  # fmt: skip
+        grid.add((f"{in_days_from(one.days)} ({one.when:%Y-%m-%d})", style), f"{one.kind} {one.what}: {name}")
+        if one.depends:
+            grid.add("", (one.depends, "dim"))
     grid.show(screen, indent=2, headings=False)
 
 
@@ -87,14 +87,17 @@ def _public(screen: Console, found: OverviewResult) -> None:
     if not found.public:
         line(screen, (f"nothing: {many(found.closed_buckets, 'bucket')} closed", STYLES["ok"]), indent=2)
         return
-    grid = Grid("bucket", "anyone can", "from named networks, accounts or dates only", "", shrink=(1, 2), lead=0)
     wide = [one for one in found.public if one.open]
     shown = wide[:MOST_PUBLIC]
+    accounts, limited = any(one.accounts_only for one in shown), any(one.restricted for one in shown)
+    headings = ["bucket", "open to anyone", *["any account"] * accounts, *["restricted"] * limited, ""]
+    grid = Grid(*headings, shrink=range(1, len(headings) - 1), lead=0)
     for one in shown:
-        grid.add(
-            (f"{one.store}/{one.bucket}", "bold"), (", ".join(one.open), STYLES["open" if one.drift else "low"]),
-            (", ".join(one.restricted), STYLES["restricted"]), _meant(one.drift, bool(one.waived)),
-        )  # fmt: skip
+        style = STYLES["open" if one.drift else "low"]
+        verbs: list[Cell] = [(", ".join(verb for verb in one.open if verb not in one.accounts_only), style)]
+        verbs += [(", ".join(one.accounts_only), style)] * accounts
+        verbs += [(", ".join(one.restricted), STYLES["restricted"])] * limited
+        grid.add((f"{one.store}/{one.bucket}", "bold"), *verbs, _meant(one.drift, bool(one.waived)))
     if shown:
         grid.show(screen, indent=2)
     some = [f"{one.store}/{one.bucket}" + (" (drift)" if one.drift else "") for one in found.public if not one.open]

@@ -115,7 +115,7 @@ def _causes(screen: Console, causes: list[EventRow] | None, indent: int = 6) -> 
         line(screen, ("no matching event in the given logs", STYLES["unknown"]), indent=indent)
         return
     first, more = causes[0], len(causes) - 1
-    line(screen, ("by ", "dim"), event_words(first), (f"  or {more} similar events" if more else "", "dim"),
+    line(screen, ("by ", "dim"), event_words(first), (f"  or {many(more, 'similar event')}" if more else "", "dim"),
          indent=indent, hang=2)  # fmt: skip
 
 

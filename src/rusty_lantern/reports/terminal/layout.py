@@ -18,32 +18,36 @@ from rich.theme import Theme
 
 from rusty_lantern.reports.escape import plain_marks, safe
 
+_RED, _AMBER, _BLUE, _PINK, _GREEN, _GREY = "#ee0000", "#a86600", "#0080a0", "#d700af", "#00875f", "#767676"
+"""Each has a contrast of at least 4.5 on black and on white (WCAG 2.2, 1.4.3); a terminal of fewer colours shows its
+nearest."""
 STYLES = {
-    "critical": "bold red",
-    "high": "red",
-    "medium": "yellow",
-    "low": "cyan",
-    "open": "bold red",
-    "restricted": "yellow",
+    "critical": f"bold {_RED}",
+    "high": _RED,
+    "medium": _AMBER,
+    "low": _BLUE,
+    "open": f"bold {_RED}",
+    "restricted": _AMBER,
     "closed": "dim",
-    "unknown": "magenta",
-    "drift": "red",
-    "ok": "green",
-    "waived": "cyan",
-    "no": "magenta",
-    "failed": "magenta",
-    "yes": "green",
+    "unknown": _PINK,
+    "drift": _RED,
+    "ok": _GREEN,
+    "waived": _BLUE,
+    "no": _PINK,
+    "failed": _PINK,
+    "yes": _GREEN,
 }
 """Word → style, everywhere the same. Without colour the words remain."""
 
 _CALM = {
+    "dim": _GREY,
     "bar.complete": "default",
-    "bar.finished": "green",
+    "bar.finished": _GREEN,
     "progress.elapsed": "dim",
     "progress.remaining": "default",
     "progress.download": "default",
 }
-"""Progress bars keep to the same meanings: red is kept for what is wrong."""
+"""What is quiet can be read too; progress bars keep to the same meanings: red is kept for what is wrong."""
 
 PIPE_WIDTH = 120
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rusty_lantern.reports.results.remediation import RemedyResult, RemedyRow
-from rusty_lantern.reports.terminal.layout import as_it_is, line, many, next_step
+from rusty_lantern.reports.terminal.layout import STYLES, as_it_is, line, many, next_step
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -25,7 +25,7 @@ def remedy_view(screen: Console, result: RemedyResult, out: Path | None, *, whol
             last = title
         _remedy(screen, row, whole=whole)
     if not result.remedies:
-        line(screen, ("no drift there", "green"))
+        line(screen, ("no drift there", STYLES["ok"]))
         return
     screen.print()
     documents = sum(len(row.documents) for row in result.remedies)
@@ -44,7 +44,7 @@ def _remedy(screen: Console, row: RemedyRow, *, whole: bool) -> None:
             continue
         line(screen, (f"{document.setting}:" if document.text else f"delete the {document.setting}", "dim"), indent=4)
         for text in document.text.splitlines():
-            as_it_is(screen, text, "cyan")
+            as_it_is(screen, text, STYLES["low"])
     if row.proof and whole:
         line(screen, ("re-evaluated with this: ", "dim"), "; ".join(row.proof), indent=4, hang=2)
 
