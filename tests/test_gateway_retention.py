@@ -77,11 +77,15 @@ def test_every_deletion_on_the_gateway_goes_as_predicted(gateway: Gateway, tmp_p
             predicted[stands.deleter] = predicted.get(stands.deleter, 0) + 1
             plainly = deleted(client, bucket, version, bypass=False)
             with_bypass = plainly or deleted(client, bucket, version, bypass=True)
-            expected = {"anyone": (True, True), "bypass": (False, True), "nobody": (False, False)}[stands.deleter]
+            expected = {"delete-permission": (True, True), "bypass-retention": (False, True), "nobody": (False, False)}[
+                stands.deleter
+            ]
             if (plainly, with_bypass) != expected:
                 wrong.append((bucket, version.key, version.mode, version.until, version.hold, plainly, with_bypass))
     assert wrong == []
-    assert min(predicted.get(deleter, 0) for deleter in ("anyone", "bypass", "nobody")) >= 30, predicted
+    assert min(predicted.get(deleter, 0) for deleter in ("delete-permission", "bypass-retention", "nobody")) >= 30, (
+        predicted
+    )
 
 
 def test_metadata_tags_and_access_lists_are_those_the_client_put(gateway: Gateway, tmp_path: Path) -> None:
@@ -115,6 +119,6 @@ def test_metadata_tags_and_access_lists_are_those_the_client_put(gateway: Gatewa
     assert [key for key, version in found.items() if version.public == "read"] == ["=1+1.jpg"]
     assert found["parts.bin"].multipart and not found["plain.jpg"].multipart
     judged = json.loads(lantern("objects", "--json", cwd=folder).out)["requirements"]
-    assert {row["fact"]: row["objects"]["drift"] for row in judged} == {
+    assert {row["fact"]: row["objects"]["failed"] for row in judged} == {
         "objects.tags.class": 6, "objects.public": 1, "objects.cache-control": 1,
     }  # fmt: skip
