@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from types import TracebackType
 from typing import Self
 
@@ -10,7 +11,7 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.reader import Visit
 
 
-class HttpReader:
+class HttpReader(ABC):
     """Opens and closes the clients of one visit. A reader says in `authorize` how its credential is shown."""
 
     def __init__(self, visit: Visit) -> None:
@@ -19,9 +20,9 @@ class HttpReader:
         self.outside = Client(visit.store, None, visit.folder, log=visit.log)
         """Asks without credentials."""
 
+    @abstractmethod
     def authorize(self) -> Authorization:
         """The credential that the estate file names. Raises `NoCredential`."""
-        raise NotImplementedError
 
     async def __aenter__(self) -> Self:
         self.client.auth = self.authorize()

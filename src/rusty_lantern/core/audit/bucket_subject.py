@@ -150,7 +150,7 @@ class BucketSubject:
 
     @cached_property
     def trusted_only(self) -> frozenset[str]:
-        """The `AUDIENCE.VERB` whose verdict is fenced to networks that the team trusts."""
+        """The `AUDIENCE.VERB` whose verdict is restricted to networks that the team trusts."""
         return frozenset(
             f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.restriction and one.restriction.trusted
         )

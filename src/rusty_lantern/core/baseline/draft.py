@@ -1,6 +1,6 @@
 """A first baseline, written from a survey.
 
-What most of a kind have in common becomes the requirement; each that deviates, or of which it unknown,
+What most of a kind have in common becomes the requirement; each that deviates, or of which it is unknown,
 becomes a question in a comment, and is left out until somebody answers. So a draft holds of what it was drafted from,
 and what an audit finds later is news.
 """

@@ -43,7 +43,7 @@ class Weight(msgspec.Struct, frozen=True, order=True):
     sensitive: bool = False
     """Whether the baseline calls what is in the bucket sensitive."""
     audience: int = 0
-    """How far the public gets in: 0 not at all, 1 through a fence, 2 from everywhere."""
+    """How far the public gets in: 0 not at all, 1 through a restriction, 2 from everywhere."""
     verbs: int = 0
     """How many verbs the public may use."""
     bytes: int = 0

@@ -166,7 +166,7 @@ def doors(subject: BucketView, _: str) -> Fact:
     habit=False,
 )
 def public_status(subject: BucketView, _: str) -> Fact:
-    """Stores count some fences as public and some open doors as private."""
+    """Stores count some restricted access as public and some open access as private."""
     return fact_of(
         subject.bucket.public_status.map(lambda public: "public" if public else "private").default("private")
     )

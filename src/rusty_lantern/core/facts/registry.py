@@ -44,7 +44,7 @@ class BucketView(Protocol):
 
     @property
     def trusted_only(self) -> frozenset[str]:
-        """The `AUDIENCE.VERB` whose verdict is fenced to networks that the team trusts."""
+        """The `AUDIENCE.VERB` whose verdict is restricted to networks that the team trusts."""
 
     @property
     def probed(self) -> Fact:

@@ -103,7 +103,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
         opened = _with_rules(view, msgspec.structs.replace(kept, acl=(), rights=()))
         leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if EXPOSURE_FACTS[r.fact] == verb)]
         if leaks and policy.statements[number].effect == "Allow":
-            restriction = _fence(view)
+            restriction = _restriction(view)
             title = policy.statements[number].title
             how = (
                 f"restrict {title} of the policy to {', '.join(restriction)}"
@@ -128,8 +128,8 @@ def _but(view: BucketSubject, bucket: Any) -> BucketSubject:
     return replace(view, bucket=bucket)
 
 
-def _fence(view: BucketSubject) -> list[str]:
-    """The accounts that a statement is fenced to: the owner's own and those that the team trusts."""
+def _restriction(view: BucketSubject) -> list[str]:
+    """The accounts that a statement is restricted to: the owner's own and those that the team trusts."""
     return sorted({account for account in (view.account, *view.trusted_accounts) if account.isdigit()})
 
 
@@ -174,17 +174,17 @@ def _statements(view: BucketSubject) -> list[dict[str, Any]]:
 
 
 def _with_statement(view: BucketSubject, number: int, verbs: Sequence[str]) -> BucketSubject:
-    """The bucket with one statement fenced, or without it, as far as it lets these verbs through."""
+    """The bucket with one statement restricted, or without it, as far as it lets these verbs through."""
     document = json.loads(view.bucket.policy.value or "{}")
     statements = _statements(view)
     mine, rest = statements[number], _other_actions(statements[number], verbs)
-    restriction = _fence(view)
+    restriction = _restriction(view)
     new = [mine | {"Action": rest}] if rest else []
     if restriction:
         shut = mine | {"Principal": {"AWS": restriction}}
         shut |= {"Action": [a for a in _listed(mine["Action"]) if a not in rest]} if rest else {}
         if rest and mine.get("Sid"):
-            shut["Sid"] = f"{mine['Sid']}Fenced"
+            shut["Sid"] = f"{mine['Sid']}Restricted"
         shut.pop("NotPrincipal", None)
         new.append(shut)
     # Statements keep their numbers while several are edited: what replaces one stands in its place.

@@ -1,6 +1,6 @@
 """What would put a drift right: in words, and for stores of the common protocol the exact document to apply.
 
-Where a bucket is too open, the document is computed: the statements and grants that let the public in are fenced or
+Where a bucket is too open, the document is computed: the statements and grants that let the public in are restricted or
 taken out, one after the other, until what is required holds; then everything is decided again, before against after, to
 show what that closes, and that it closes nothing else. Nothing here is ever applied.
 """

@@ -40,7 +40,7 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern why --json`: one line for each request. `allowed` is null where it unknown."""
+    """`lantern why --json`: one line for each request. `allowed` is null where it is unknown."""
 
     store: str
     bucket: str

@@ -37,7 +37,7 @@ class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Probed(msgspec.Struct, frozen=True, kw_only=True):
-    """What the store answered to a knock without credentials, against the verdict for anyone."""
+    """What the store answered to a request without credentials, against the verdict for anyone."""
 
     store: str
     bucket: str
@@ -79,17 +79,17 @@ def exposure_row(view: BucketSubject) -> ExposureRow:
     return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
 
 
-def probed(view: BucketSubject, knock: ProbeAnswer) -> Probed:
-    """One knock, held against the verdict."""
-    level = view.verdicts["anyone", knock.verb].level
-    outcome, note = compare(level, knock)
+def probed(view: BucketSubject, probe: ProbeAnswer) -> Probed:
+    """One answer of the store, held against the verdict."""
+    level = view.verdicts["anyone", probe.verb].level
+    outcome, note = compare(level, probe)
     return Probed(
         store=view.dossier.store,
         bucket=view.bucket.name,
-        verb=knock.verb,
+        verb=probe.verb,
         verdict=level,
-        asked=knock.asked,
-        answer=knock.answer,
+        asked=probe.asked,
+        answer=probe.answer,
         outcome=outcome,
         note=note,
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-FENCED = json.dumps(
+RESTRICTED = json.dumps(
     {
         "Version": "2012-10-17",
         "Statement": [
@@ -58,6 +58,6 @@ columns:
 """
 
 FILES = {
-    "restricted.json": FENCED, "examples.yaml": EXAMPLES, "wiki.txt": WIKI, "usage.csv": USAGE,
+    "restricted.json": RESTRICTED, "examples.yaml": EXAMPLES, "wiki.txt": WIKI, "usage.csv": USAGE,
     "usage-columns.yaml": USAGE_COLUMNS,
 }  # fmt: skip

@@ -70,7 +70,9 @@ def _no_way_round(statements: list[dict[str, Any]]) -> list[dict[str, Any]]:
 
 _UNDO: dict[str, Callable[[Bucket], Bucket]] = {
     "payroll-drop": lambda b: _policy(b, _from_the_office),  # "two halves of the Internet" came since
-    "contractor-drop": lambda b: _policy(b, _no_way_round),  # …and a second condition, that makes the fence a way round
+    "contractor-drop": lambda b: _policy(
+        b, _no_way_round
+    ),  # …and a second condition, that makes the restriction a way round
     "old-website": lambda b: _but(b, public_access_guards=Answer("absent")),  # the guards were switched on since
     "boat-logs": lambda b: _but(b, versioning=Answer("known", Versioning("on"))),
     "tide-gauge-raw": lambda b: _but(b, encryption=Answer("absent")),

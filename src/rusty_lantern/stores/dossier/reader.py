@@ -131,8 +131,8 @@ class DossierReader:
         return _only(read, visit.store.only, order.only)
 
     def object_source(self, bucket: Bucket, wanted: WantedDetails, memory: Memory | None) -> ObjectSource:
-        """A document has no objects to look at."""
-        raise NotImplementedError
+        """Never asked: a document lists no objects, so no table of them is ever begun."""
+        raise AssertionError(f"the dossier of {self.visit.store.name} lists no objects")
 
     async def some_keys(self, bucket: str) -> list[str]:
         """A document has no keys."""

@@ -1,7 +1,7 @@
 """Condition keys: what kind of value each has, which requests carry it, and whether an outsider controls it.
 
 This is the table that decides `open` or `restricted`. A key is *theirs* when an outsider may send whatever they
-like; then it fences nothing. A key that is not theirs has a value that an outsider cannot bring about; what
+like; then it restricts nothing. A key that is not theirs has a value that an outsider cannot bring about; what
 they would typically carry instead is `outsider` (often: nothing). A key that is *of the bucket* has one value for
 every request, and is understood only where that value was read.
 
@@ -273,10 +273,10 @@ _SIGNED = {
 } | {"s3:authtype": ("REST-HEADER",), "s3:signatureversion": ("AWS4-HMAC-SHA256",)}
 
 
-# Beyond this many public addresses, a set of networks is no fence: no single organisation holds more, so it takes
+# Beyond this many public addresses, a set of networks is no restriction: no single organisation holds more, so it takes
 # in hosting providers, where anyone can rent an address. A /8 of IPv4; a /32 of IPv6.
 RESTRICTION_V4 = 2**24
 RESTRICTION_V6 = 2**96
 RESTRICTION_ACCOUNTS = 10**8
-"""Beyond this many of the 10^12 account numbers, a pattern of accounts is no fence: of ten thousand accounts that
+"""Beyond this many of the 10^12 account numbers, a pattern of accounts is no restriction: of ten thousand accounts that
 somebody opens, one is likely to fit."""

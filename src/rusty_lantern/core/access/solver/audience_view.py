@@ -54,7 +54,7 @@ def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> Publ
 
 
 class Found(msgspec.Struct, frozen=True):
-    """What a search of one region came to: the level, a piece of the region to take a witness from, its fence."""
+    """What a search of one region came to: the level, a piece of the region to take a witness from, its restriction."""
 
     level: Level = "closed"
     piece: Box | None = None
@@ -222,15 +222,15 @@ class View:
         if not self._possible(verb):
             return Found()
         addresses, let_in = IntervalSet(), None
-        fenced: tuple[Restriction, Box] | None = None
+        narrowest: tuple[Restriction, Box] | None = None
         for group in self.reading.groups(verb):
             for piece in self.pieces(group, side):
                 theirs = self.reading.within_reach(piece, group)
                 strange = meet(piece, theirs, self.work)
                 if strange is None:
                     restriction = restriction_of(piece, theirs, self.work, self.trusted)
-                    if fenced is None or restriction.weight < fenced[0].weight:
-                        fenced = restriction, piece
+                    if narrowest is None or restriction.weight < narrowest[0].weight:
+                        narrowest = restriction, piece
                     continue
                 source: Any = strange.get("aws:sourceip")
                 own_endpoint = source is None or source.absent
@@ -241,7 +241,7 @@ class View:
                 let_in = let_in or strange
         if let_in is not None:
             return Found("restricted", let_in, Restriction.around(addresses, self.trusted))
-        return Found("restricted", fenced[1], fenced[0]) if fenced else Found()
+        return Found("restricted", narrowest[1], narrowest[0]) if narrowest else Found()
 
 
 def _of_actions(actions: frozenset[str], group: Group) -> Iterator[Box]:

@@ -6,7 +6,7 @@ allowed we look for requests that any outsider can bring about (`Group.stranger`
 
 * `open`    an outsider, choosing only what they control, is let in from more of the public Internet than any one
             organisation holds (`RESTRICTION_V4`, `RESTRICTION_V6`);
-* `restricted`  something is allowed, but only with something they do not control: the *fence*, which is named;
+* `restricted`  something is allowed, but only with something they do not control: the *restriction*, which is named;
 * `closed`  nothing is allowed at all: the region is empty.
 
 What is not understood or not read makes two regions: the least that is certainly allowed and the most that could
@@ -45,8 +45,8 @@ from rusty_lantern.core.model.identity import Verb
 class Verdict(msgspec.Struct, frozen=True):
     """The exposure of one bucket to one audience for one verb.
 
-    `witness` and `because` (the rule that lets it through) go with `open` and `restricted`, `fence` with `restricted`,
-    `doubts` with `unknown`.
+    `witness` and `because` (the rule that lets it through) go with `open` and `restricted`, `restriction` with
+    `restricted`, `doubts` with `unknown`.
     """
 
     level: Level

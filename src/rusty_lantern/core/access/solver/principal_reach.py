@@ -14,7 +14,7 @@ from rusty_lantern.core.model.identity import Verb
 
 
 class Reach(msgspec.Struct, frozen=True):
-    """What one named identity is granted for one verb: the level, and the rule or fence."""
+    """What one named identity is granted for one verb: the level, and the rule or restriction."""
 
     level: Level
     restriction: str = ""
@@ -24,7 +24,7 @@ class Reach(msgspec.Struct, frozen=True):
 def reach_of(
     identity: Principal, rules: Rules, around: EvaluationContext, work: Budget, *, insider: bool = False
 ) -> dict[Verb, Reach]:
-    """What the rules of a bucket let a named identity do. A fence is named where there is one.
+    """What the rules of a bucket let a named identity do. A restriction is named where there is one.
 
     `insider`: it is known to be one of the owner's own, whatever its name says.
     """

@@ -1,6 +1,6 @@
-"""Witnesses and fences: one readable request out of a region, and what keeps outsiders out of the rest.
+"""Witnesses and restrictions: one readable request out of a region, and what keeps outsiders out of the rest.
 
-A witness is a concrete request that would be allowed. A fence is what a `restricted` exposure depends on and an
+A witness is a concrete request that would be allowed. A restriction is what a `restricted` exposure depends on and an
 outsider cannot bring about: networks, a private endpoint, an organisation, a date, a tag on the object.
 """
 
@@ -74,7 +74,7 @@ class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
 
     @staticmethod
     def around(addresses: IntervalSet, trusted: IntervalSet = NOWHERE) -> Restriction:
-        """The fence that a set of addresses makes. `trusted`: the addresses of the networks that the team trusts."""
+        """What a set of addresses restricts to. `trusted`: the addresses of the networks that the team trusts."""
         nets = as_networks(addresses)
         count = int(addresses.count())
         size = f"{count:,} address" + ("" if count == 1 else "es")
