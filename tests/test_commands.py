@@ -179,3 +179,16 @@ def test_the_working_folder_may_be_anywhere_below_the_workspace_and_json_needs_n
     below = demo.folder / "surveys"
     assert lantern("buckets", "--json", cwd=below).out == demo.run("buckets", "--json").out
     assert lantern("buckets", "--json", "--workspace", str(demo.folder), cwd=Path("/")).code == 0
+
+
+@pytest.mark.parametrize("words,told", [
+    (("--fact", "exposre.read"), 'did you mean "exposure.read"?'),
+    (("--owner", "stewrd=finance"), "no bucket has the tag stewrd=finance"),
+    (("--store", "harbor"), 'did you mean "harbour"?'),
+])  # fmt: skip
+def test_an_audit_of_what_is_not_there_is_refused_and_never_looks_fine(
+    demo: Demo, words: tuple[str, ...], told: str
+) -> None:
+    ran = demo.run("audit", *words)
+    assert (ran.code, ran.out) == (2, "")
+    assert told in ran.err

@@ -16,6 +16,7 @@ from rusty_lantern.reports.formats import FORMATS
 if TYPE_CHECKING:
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.core.audit.choice import Choice
+    from rusty_lantern.core.baseline.loader import Baseline
 
 
 Form = StrEnum("Form", FORMATS)  # type: ignore[misc]
@@ -74,7 +75,7 @@ def audit(
     baseline = place.baseline()
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    choice = _chosen(taken, stores, owner, severity, fact)
+    choice = _chosen(taken, baseline, stores, owner, severity, fact)
     found = judge_kept(place, taken, when, choice=choice)
     since = since_when(place, taken, found, when, whole=choice is None)
     turned = turned_since(place, taken.name, found, whole=choice is None)
@@ -90,10 +91,18 @@ def audit(
 
 
 def _chosen(
-    taken: Survey, stores: list[str] | None, owner: str | None, severity: Floor | None, fact: str | None
+    taken: Survey,
+    baseline: Baseline,
+    stores: list[str] | None,
+    owner: str | None,
+    severity: Floor | None,
+    fact: str | None,
 ) -> Choice | None:
     """What was asked for; None for everything. Raises `BadInput` for what chooses nothing that there is."""
+    from fnmatch import fnmatchcase
+
     from rusty_lantern.core.audit.choice import Choice
+    from rusty_lantern.core.baseline.builtin import OF_PROBED_BUCKETS
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 
     names = [dossier.store for dossier in taken.dossiers]
@@ -104,5 +113,14 @@ def _chosen(
     tag, equals, value = (owner or "").partition("=")
     if owner and not (tag and equals):
         raise BadInput(Problem(f'--owner "{owner}" is not TAG=VALUE', remedy="e.g. --owner steward=hydrology"))
+    required = sorted({r.fact for r in (*OF_PROBED_BUCKETS, *(r for sheet in baseline.sheets for r in sheet.require))})
+    if fact and not any(fnmatchcase(name, fact) for name in required):
+        hint = nearest(fact, required) or "lantern baseline show lists what is required"
+        raise BadInput(Problem(f'--fact "{fact}": the baseline requires no such fact', remedy=hint))
+    buckets = [bucket for dossier in taken.dossiers for bucket in dossier.buckets]
+    if tag and not any(b.tags.unread or fnmatchcase((b.tags.value or {}).get(tag, ""), value) for b in buckets):
+        raise BadInput(
+            Problem(f"no bucket has the tag {owner}", remedy=f"lantern buckets --json lists the tags, e.g. {tag}=…")
+        )
     choice = Choice(tuple(stores or ()), tag, value, severity.value if severity else "", fact or "")
     return choice if choice != Choice() else None

@@ -152,6 +152,8 @@ def audit(
     with undisturbed():
         unwaived = [j for subject in (*subjects, *copies) for j in judge.unwaived(subject, tallies)]
     findings, stands = judge.waived(j for j in unwaived if wanted.has_finding(j))
+    if choice is not None:
+        stands = [one for one in stands if one.standing != "unused"]  # it may be used by what was not chosen
     idle = [
         f'{sheet.place}: sheet "{sheet.name}" applies to nothing that was surveyed'
         for sheet in judge.cascade.baseline.sheets

@@ -87,6 +87,8 @@ class Overview(msgspec.Struct, frozen=True):
     """How many buckets are closed to the public in every way."""
     drift: tuple[SubjectDrift, ...] = ()
     unknown: tuple[UnknownReason, ...] = ()
+    undetermined: tuple[str, ...] = ()
+    """`STORE/BUCKET` of which no public access is known, and yet not every way is known to be closed."""
 
 
 def overview(
@@ -101,13 +103,16 @@ def overview(
     """What the findings on these stores and buckets come to, as of a moment. `findings`: the worst first.
     `only_buckets`: tell of nothing that does not concern one of these buckets."""
     chosen = {(view.store, view.bucket.name) for view in views} if only_buckets else None
-    shut = sum(all(verdict.level == "closed" for verdict in view.verdicts.values()) for view in views)
+    shut = {view.title for view in views if all(verdict.level == "closed" for verdict in view.verdicts.values())}
+    public = public_buckets(views, findings)
+    told = shut | {f"{one.store}/{one.name}" for one in public}
     return Overview(
         tuple(sorted(deadlines(stores, waivers, moment, chosen), key=lambda one: (one.when, one.store, one.name))),
-        public_buckets(views, findings),
-        shut,
+        public,
+        len(shut),
         subject_drift([finding for finding in findings if finding.status == "drift"]),
         unknown_reasons([finding for finding in findings if finding.status == "unknown"]),
+        tuple(sorted(view.title for view in views if view.title not in told)),
     )
 
 

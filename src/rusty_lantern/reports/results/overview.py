@@ -89,6 +89,8 @@ class OverviewResult(msgspec.Struct, frozen=True, kw_only=True):
     deadlines: list[DeadlineRow]
     public: list[PublicRow]
     closed_buckets: int
+    undetermined_buckets: list[str]
+    """`STORE/BUCKET` of which no public access is known, and yet not every way is known to be closed."""
     subjects: list[SubjectRow]
     unknown: list[UnknownRow]
     next_steps: list[StepRow]
@@ -108,6 +110,7 @@ def overview_result(found: Overview, moment: datetime, turned: Mapping[str, int]
         deadlines=ends,
         public=public,
         closed_buckets=found.closed,
+        undetermined_buckets=list(found.undetermined),
         subjects=subjects,
         unknown=[_unknown(one) for one in found.unknown],
         next_steps=list(_steps(ends, public, subjects))[:MOST_STEPS],

@@ -85,8 +85,8 @@ def _deadlines(screen: Console, found: OverviewResult) -> None:
 def _public(screen: Console, found: OverviewResult) -> None:
     _title(screen, "Public now")
     if not found.public:
-        line(screen, (f"nothing: {many(found.closed_buckets, 'bucket')} closed", STYLES["ok"]), indent=2)
-        return
+        line(screen, ("nothing known", STYLES["unknown"]) if found.undetermined_buckets else ("nothing", STYLES["ok"]),
+             indent=2)  # fmt: skip
     wide = [one for one in found.public if one.open]
     shown = wide[:MOST_PUBLIC]
     accounts, limited = any(one.accounts_only for one in shown), any(one.restricted for one in shown)
@@ -105,6 +105,9 @@ def _public(screen: Console, found: OverviewResult) -> None:
         line(screen, (f"and {many(len(wide) - len(shown), 'bucket')} more: lantern exposure", "dim"), indent=2)
     if some:
         line(screen, "restricted access only: ", (", ".join(some), "dim"), indent=2, hang=2)
+    if found.undetermined_buckets:
+        words = ", ".join(found.undetermined_buckets)
+        line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)
     line(screen, (f"{many(found.closed_buckets, 'bucket')} closed to the public", "dim"), indent=2)
 
 
@@ -207,7 +210,7 @@ def _waived(screen: Console, result: AuditResult) -> None:
 
 
 def _odd_waivers(screen: Console, result: AuditResult) -> None:
-    odd = [waiver for waiver in result.waivers if waiver.status in STATUSES]
+    odd = [w for w in result.waivers if w.status in STATUSES and not (result.only and w.status == "unused")]
     if odd:
         screen.print()
     for waiver in odd:

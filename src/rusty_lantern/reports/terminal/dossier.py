@@ -18,7 +18,7 @@ def check_view(screen: Console, result: CheckResult) -> None:
         line(screen, (join(held).replace("identitie", "identity"), "dim"))
     if result.faults:
         screen.print()
-        grid = Grid("where", "what is wrong", "what to do", shrink=(0, 1, 2), floors={0: 14, 1: 20, 2: 20})
+        grid = Grid("where", "what is wrong", "remedy", shrink=(0, 1, 2), floors={0: 14, 1: 20, 2: 20})
         for fault in sorted(result.faults, key=lambda f: not f.grave):
             grid.add((fault.pointer, "bold"), (fault.what, STYLES["high" if fault.grave else "medium"]), fault.hint)
         grid.show(screen)
