@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from rusty_lantern.core.answer import SECRET_SEEN, Answer, Fact, absent_fact, fact_of
-from rusty_lantern.core.facts.bucket import LEVEL
+from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.event_actions import LIFECYCLE_ACTIONS
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import LifecycleRule

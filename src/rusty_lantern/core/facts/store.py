@@ -6,7 +6,7 @@ from typing import get_args, get_type_hints
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, since
-from rusty_lantern.core.facts.bucket import LEVEL
+from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.identities import absent_or_lost
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.network import REACH, network_fact

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.facts.bucket import VERB_WORDS
+from rusty_lantern.core.facts.bucket_access import VERB_WORDS
 from rusty_lantern.core.facts.catalogue import REGISTER
 
 STATUSES = {
