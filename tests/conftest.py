@@ -22,8 +22,9 @@ from rusty_lantern.simulator.demo.workspace_files import Served, serve_estate, w
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
 from tests.gateway import gateway, running_gateway
+from tests.swift_server import swift_server
 
-__all__ = ["gateway", "running_gateway"]
+__all__ = ["gateway", "running_gateway", "swift_server"]
 
 # The same examples on every run; LANTERN_EXPLORE=1 draws new ones.
 settings.register_profile("fixed", derandomize=True, deadline=None)

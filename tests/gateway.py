@@ -59,9 +59,9 @@ def standard_client(address: str, key_id: str, secret: str) -> Any:
     )
 
 
-def free_ports(count: int) -> int:
-    """The first of `count` consecutive free ports."""
-    for start in range(17480, 27480, 10):
+def free_ports(count: int, first: int = 17480) -> int:
+    """The first of `count` consecutive free ports, from `first` on."""
+    for start in range(first, first + 10_000, 10):
         try:
             for port in range(start, start + count):
                 with socket.socket() as probe:

@@ -352,7 +352,7 @@ def test_a_port_that_says_nothing_does_not_tell_that_plain_http_is_off(silent: b
     from rusty_lantern.core.config.estate import Credential, Store
     from rusty_lantern.core.errors import Place
     from rusty_lantern.stores.http.client import Client
-    from rusty_lantern.stores.s3.tls_check import _plain_http
+    from rusty_lantern.stores.http.tls_check import answers_plain_http
 
     with socket.socket() as port:
         port.bind(("127.0.0.1", 0))
@@ -360,5 +360,5 @@ def test_a_port_that_says_nothing_does_not_tell_that_plain_http_is_off(silent: b
             port.listen()
         at = f"https://127.0.0.1:{port.getsockname()[1]}"
         client = Client(Store("s", Place("e"), "s3", at, Credential("chain"), timeout=1), None, Path())
-        found = asyncio.run(_plain_http(client, saltmarsh.MOMENT))
+        found = asyncio.run(answers_plain_http(client, saltmarsh.MOMENT))
     assert (found.state, found.value) == told

@@ -280,7 +280,13 @@ class BucketSubject:
 
 def exposure_fact(verdict: Verdict, bucket: Bucket) -> Fact:
     """A verdict as a fact of the register; its evidence is the answer that the deciding rule came from."""
-    asked = (bucket.acl if verdict.because.startswith("ACL grant of") else bucket.policy).evidence
+    by_acl: dict[str, Answer[Any]] = {
+        "ACL grant of": bucket.acl,
+        "container ": bucket.container_acl,
+        "account ACL": bucket.container_acl,
+    }
+    told = next((one for words, one in by_acl.items() if verdict.because.startswith(words)), bucket.policy)
+    asked = told.evidence
     if verdict.level == "unknown":
         return Answer("failed", None, "; ".join(verdict.doubts), asked)
     note = verdict.because

@@ -214,6 +214,21 @@ class ProbeAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     """None where the answer was neither yes nor no."""
 
 
+class ContainerAcl(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The two headers of the Swift protocol that say who may read and who may write, as the store shows them."""
+
+    read: str = ""
+    write: str = ""
+
+
+class AccountAcl(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Who may get into every container of an account, by the Swift protocol."""
+
+    read_only: list[str] = []
+    read_write: list[str] = []
+    admin: list[str] = []
+
+
 Ownership = Literal["bucket-owner-enforced", "bucket-owner-preferred", "object-writer"]
 """`bucket-owner-enforced` disables ACLs altogether."""
 
@@ -230,6 +245,8 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     ownership: Answer[Ownership] = unread()
     object_acls: Answer[ObjectAcls] = unread("no object ACLs were read")
     policy: Answer[str] = unread()
+    container_acl: Answer[ContainerAcl] = unread()
+    """What the Swift protocol says of the bucket, by a door beside it or by the store's own protocol."""
     rights: Answer[list[Right]] = unread()
     """Only stores of another kind have them; those of the common protocol have policies and grants."""
     granted_by: Answer[Literal["bucket", "object"]] = unread()
@@ -241,6 +258,8 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     versioning: Answer[Versioning] = unread()
     encryption: Answer[Encryption] = unread()
     lock: Answer[Lock] = unread()
+    temporary_url_key: Answer[bool] = unread()
+    """Whether a key is set that anybody who has it can make temporary URLs with; the key itself is never kept."""
     tags: Answer[dict[str, str]] = unread()
     usage: Answer[Usage] = unread()
     counters: Answer[Usage] = unread()

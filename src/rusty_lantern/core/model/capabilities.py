@@ -22,6 +22,8 @@ FIELD_WORDS = {
     "ownership": "ownership mode",
     "object_acls": "objects' own ACLs",
     "policy": "access policies",
+    "container_acl": "container ACLs",
+    "temporary_url_key": "keys of temporary URLs",
     "rights": "rights of roles",
     "granted_by": "how rights are given",
     "network": "network rules",
@@ -99,7 +101,7 @@ class Capabilities(msgspec.Struct, frozen=True):
 
 _STORE_FIELDS = frozenset({
     "account", "public_access_guards", "identities", "groups", "credentials", "encryption_keys", "service", "links",
-    "network", "certificate", "plain_http", "legacy_signatures",
+    "network", "certificate", "plain_http", "legacy_signatures", "account_acl", "doors", "temporary_url_key",
 })  # fmt: skip
 
 _NO_SERVICE = "not asked: estate.yaml names no identity service of the store"
@@ -116,9 +118,11 @@ S3 = Capabilities(
         "created", "region", "owner", "tenant", "acl", "ownership", "object_acls", "policy", "public_status",
         "public_access_guards", "versioning", "encryption", "lock", "tags", "usage", "counters", "quota", "versions",
         "uploads", "logging", "lifecycle", "website", "cross_origin", "replication", "notifications", "requester_pays",
-        "transfer_endpoint",
+        "transfer_endpoint", "container_acl",
     }),
-    tells_of_store=frozenset({"account", "public_access_guards", "certificate", "plain_http", "legacy_signatures"}),
+    tells_of_store=frozenset({
+        "account", "public_access_guards", "certificate", "plain_http", "legacy_signatures", "account_acl", "doors",
+    }),
     elsewhere=BESIDE,
     headers=("x-amz-", "x-rgw-"),
     passing_headers=("x-amz-request-id", "x-amz-id-2"),
@@ -133,5 +137,19 @@ DOSSIER = Capabilities(
     probes=False,
 )
 
-PROTOCOLS: dict[str, Capabilities] = {found.protocol: found for found in (S3, DOSSIER)}
+SWIFT = Capabilities(
+    "swift",
+    tells=frozenset({
+        "created", "owner", "container_acl", "versioning", "tier", "quota", "website", "cross_origin", "replication",
+        "temporary_url_key", "tags", "usage", "counters", "versions",
+    }),
+    tells_of_store=frozenset({"account", "account_acl", "temporary_url_key", "doors"}),
+    elsewhere=BESIDE,
+    headers=(
+        "x-container-", "x-account-", "x-versions-", "x-history-", "x-storage-policy", "x-object-", "x-delete-at",
+        "x-timestamp", "x-static-large-object", "x-symlink-",
+    ),
+)  # fmt: skip
+
+PROTOCOLS: dict[str, Capabilities] = {found.protocol: found for found in (S3, SWIFT, DOSSIER)}
 """Every way to read a store, by its name in estate.yaml."""

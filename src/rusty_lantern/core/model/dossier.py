@@ -17,10 +17,27 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, unread
 from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
-from rusty_lantern.core.model.bucket import Bucket, Guards
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, Guards
 from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link
+
+AclReading = Literal["tempauth", "keystone", "gateway", ""]
+"""Which kind of server reads container ACLs: one with users of its own, one with an identity service's, or a gateway
+that speaks the Swift protocol beside another. Empty: not known."""
+
+
+class Door(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One protocol that a store answers, at one address. `read`: whether what it tells is in this dossier."""
+
+    name: Literal["s3", "swift", "admin", "web"]
+    at: str
+    read: bool = False
+    note: str = ""
+    """Why it was not read."""
+    found: bool = False
+    """Whether it was found there, and the estate file does not name it."""
+
 
 DOSSIER_VERSION = 3
 """The version of the document that this code writes, and the only one that it reads: names changed with the third."""
@@ -38,6 +55,11 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     address: str = ""
     transport: Literal["tls", "plain", ""] = ""
     account: Answer[str] = unread()
+    doors: Answer[list[Door]] = unread()
+    """The store's protocols beside the one that it was read by."""
+    account_acl: Answer[AccountAcl] = unread()
+    acl_reading: AclReading = ""
+    temporary_url_key: Answer[bool] = unread()
     account_number: str = ""
     """The number of that account, where its identities' resource names tell it."""
     public_access_guards: Answer[Guards] = unread()

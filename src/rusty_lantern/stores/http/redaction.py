@@ -37,8 +37,18 @@ def cleaned(body: bytes, query: tuple[tuple[str, str], ...], *, listing: bool) -
 
 def cleaned_headers(headers: Mapping[str, str]) -> Mapping[str, str]:
     """An answer's headers without metadata that looks like a secret; the same ones where there is none."""
-    told = {name: _cleaned(name, value) for name, value in headers.items() if name.startswith("x-amz-meta-")}
+    told = {name: REMOVED for name in headers if _KEYS.fullmatch(name)}
+    told |= {
+        name: _cleaned(name, value)
+        for name, value in headers.items()
+        if name.startswith(_METADATA) and name not in told
+    }
     return headers if all(headers[name] == value for name, value in told.items()) else {**headers, **told}
+
+
+_METADATA = ("x-amz-meta-", "x-object-meta-", "x-container-meta-", "x-account-meta-")
+_KEYS = re.compile(r"x-(account|container)-meta-temp-url-key(-2)?|x-container-sync-key|x-(auth|storage|subject)-token")
+"""Headers that hold a key or a token: that there is one is all that is kept."""
 
 
 def _cleaned(name: str, value: str) -> str:

@@ -9,14 +9,14 @@ from typing import Literal
 import msgspec
 
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.reply import Reply, clock_difference
 from rusty_lantern.stores.reachability import WORST, Allowed, Reached
 from rusty_lantern.stores.s3.bucket_list import list_buckets
 from rusty_lantern.stores.s3.bucket_settings import ask_setting
+from rusty_lantern.stores.s3.endpoint_check import front_door
 from rusty_lantern.stores.s3.settings import QUESTIONS
-from rusty_lantern.stores.s3.tls_check import front_door, read_certificate
 from rusty_lantern.stores.s3.usage import Counting
 
 SAMPLE = 64
@@ -32,15 +32,9 @@ ASKED = (
 
 async def reach(client: Client, moment: datetime) -> Reached:
     """Try a store. Never raises for what the store does."""
-    tls: Literal["tls", "plain"] = "tls" if client.store.at.startswith("https") else "plain"
-    start = Reached(client.store.name, client.store.at, False, tls, None, "not tried", "", None, 0, {}, {})
-    try:
-        first = await _first(client)
-    except RequestFailed as error:
-        shown = await read_certificate(client.store, client.folder, moment)
-        return msgspec.structs.replace(start, note=error.note, certificate=shown.value)
-    ahead = int(clock_difference(first, client.clock()).total_seconds()) if "date" in first.headers else None
-    start = msgspec.structs.replace(start, answers=True, clock_ahead_seconds=ahead)
+    start = await reach_address(client, moment)
+    if not start.answers:
+        return start
     try:
         buckets, _ = await list_buckets(client)
     except RequestFailed as error:
@@ -54,16 +48,6 @@ async def reach(client: Client, moment: datetime) -> Reached:
     return msgspec.structs.replace(
         start, credential="accepted", buckets=len(names), sampled=len(sample), questions=questions, refused=refused
     )
-
-
-async def _first(client: Client) -> Reply:
-    """Any answer of the store. Some send a body after HEAD, which no client can read: then the list is asked for."""
-    try:
-        return await client.ask(method="HEAD")
-    except RequestFailed as error:
-        if error.answer != "connection lost":
-            raise
-        return await client.ask()
 
 
 async def _try_questions(

@@ -26,10 +26,10 @@ from rusty_lantern.stores.reader import Estimate, Order, Visit, WantedDetails
 from rusty_lantern.stores.s3.anonymous_request import ask_anonymously, some_keys
 from rusty_lantern.stores.s3.bucket_list import account_public_access_guards, list_buckets
 from rusty_lantern.stores.s3.bucket_settings import BY_SUB_RESOURCE, COUNTED, read_bucket
+from rusty_lantern.stores.s3.endpoint_check import front_door
 from rusty_lantern.stores.s3.object_details import Inspector
 from rusty_lantern.stores.s3.reachability import reach
 from rusty_lantern.stores.s3.settings import QUESTIONS
-from rusty_lantern.stores.s3.tls_check import front_door
 
 FRONT = ("certificate", "plain_http", "legacy_signatures")
 LEARNABLE = (*(question.field for question in QUESTIONS), *COUNTED)

@@ -20,6 +20,7 @@ from rusty_lantern.core.access.evaluator.condition_tests import glob_fits, holds
 from rusty_lantern.core.access.evaluator.request import Caller, Decision, Request, Step
 from rusty_lantern.core.access.policy.actions import ACTIONS, GRANTED, GRANTED_ON_OBJECT
 from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules
+from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import (
     OPERATORS,
     Principals,
@@ -49,14 +50,15 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
             return Decision(False, statement.title, tuple(steps))
         uncertain = uncertain or says == "maybe"
     allowed_by: str = ""
-    possible = uncertain and "policy" in rules.doubted
+    possible = (uncertain and "policy" in rules.doubted) or "doors" in rules.doubted
     for statement in allows:
         match, why = matches(statement, rules.bucket, request)
         says = "maybe" if match == "yes" and not statement.effect else match
-        if says != "no" and shut == "yes":
+        shut_here = "no" if statement.door else shut
+        if says != "no" and shut_here == "yes":
             steps.append(Step(statement.title, "ignored", rules.restrict_policies.source))
             continue
-        if says == "yes" and shut == "maybe":
+        if says == "yes" and shut_here == "maybe":
             says, why = "maybe", PUBLIC_DOUBT if rules.restrict_policies.on else rules.restrict_policies.source
         _note(steps, statement, says, why, "allows")
         allowed_by = allowed_by or (statement.title if says == "yes" else "")
@@ -212,7 +214,7 @@ def _speaks_to(principals: Principals, caller: Caller) -> bool:
         return False
     root = f"arn:aws:iam::{caller.account}:root" if caller.account else ""
     mine = {caller.account, root, caller.arn, caller.session} - {""}
-    if mine & _listed(principals) or (caller.canonical and caller.canonical in principals.canonical):
+    if mine & _listed(principals) or not also_known_as(caller.canonical).isdisjoint(principals.canonical):
         return True
     if principals.vague:
         raise NotUnderstood(f'a wildcard inside a principal ("{principals.vague[0][:60]}") has no agreed meaning')

@@ -6,6 +6,7 @@ import ipaddress
 import re
 from collections.abc import Iterable
 from datetime import UTC, datetime
+from urllib.parse import urlsplit
 
 import msgspec
 
@@ -14,6 +15,7 @@ from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, FIR
 from rusty_lantern.core.access.policy.condition_keys import (
     KEYS,
     OUTSIDER_ACCOUNT,
+    REFERER_HOST,
     always_carried,
     context_key,
     key_name,
@@ -75,6 +77,8 @@ def _said(asking: RequestSpec) -> dict[str, tuple[str, ...]]:
     for name, value in asking.headers.items():
         lowered = name.lower()
         context[_HEADERS.get(lowered, f"s3:{lowered}")] = (value,)
+        if lowered == "referer":
+            context[REFERER_HOST] = (host_of(value),)
     for name, value in asking.carrying.items():
         if context_key(key_name(name)) is None:
             known = [row.name for row in KEYS.values()]
@@ -82,6 +86,18 @@ def _said(asking: RequestSpec) -> dict[str, tuple[str, ...]]:
             raise BadInput(Problem(f'no condition key "{name}" is known', remedy=remedy))
         context[key_name(name)] = (value,)
     return context
+
+
+def host_of(referer: str) -> str:
+    """The host in a Referer header, as servers take it; empty where there is none.
+
+    >>> host_of("http://Good.example/page")
+    'good.example'
+    """
+    try:
+        return urlsplit(referer).hostname or ""
+    except ValueError:
+        return ""
 
 
 def action_of(asking: RequestSpec) -> str:

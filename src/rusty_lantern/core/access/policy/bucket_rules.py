@@ -9,13 +9,15 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
+from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.access.policy.container_acl import statements_of
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
-from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectGrant, Right
+from rusty_lantern.core.model.bucket import Bucket, ContainerAcl, Grant, Guards, ObjectGrant, Right
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.network import Network
 
@@ -102,6 +104,10 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         doubts.append(("acl", f"the ACL could not be read ({bucket.acl.reason})"))
     if bucket.rights.unread:
         doubts.append(("rights", f"the rights could not be read ({bucket.rights.reason})"))
+    if unread_door(bucket.container_acl):
+        doubts.append(("doors", f"the container ACL could not be read ({bucket.container_acl.reason})"))
+    elif unread_door(store.account_acl):
+        doubts.append(("doors", f"the account ACL could not be read ({store.account_acl.reason})"))
     enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="the ownership mode disables ACLs")
     if bucket.ownership.unread and bucket.acl.value:
         enforced = Guard(False, sure=False, source="the ownership mode could not be read")
@@ -110,6 +116,7 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
     levels = (("bucket", bucket.network), ("store", store.network))
     restrictions = tuple(restriction for level, network in levels for restriction in _network(level, network))
     restrictions += _payment(bucket.requester_pays)
+    restrictions += _of_other_doors(bucket, store, policy)
     return Rules(
         bucket.name,
         msgspec.structs.replace(policy, statements=policy.statements + restrictions) if restrictions else policy,
@@ -123,6 +130,23 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         *of_objects(bucket),
         _fixed(bucket, store),
     )
+
+
+def unread_door(answer: Answer[Any]) -> bool:
+    """Whether there may be an ACL behind another door. A dossier that does not speak of one has none."""
+    return answer.unread and answer.note != NOT_IN_DOSSIER
+
+
+def _of_other_doors(bucket: Bucket, store: Dossier, policy: Policy) -> tuple[Statement, ...]:
+    """What container and account ACLs allow; the two ways to look at a Referer are not weighed against each other."""
+    acl, account = bucket.container_acl.value, store.account_acl.value
+    if acl is None and account is None:
+        return ()
+    found = statements_of(acl or ContainerAcl(), account, store.acl_reading)
+    if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
+        return found
+    fault = Fault("/Condition", "the policy and the container ACL both look at the Referer")
+    return tuple(msgspec.structs.replace(s, faults=(*s.faults, fault)) if s.conditions else s for s in found)
 
 
 def of_objects(bucket: Bucket) -> tuple[tuple[ObjectGrant, ...], str]:

@@ -21,6 +21,8 @@ AUDIENCES: tuple[Audience, ...] = ("anyone", "any-account")
 ARN = "aws:principalarn"
 ACCOUNT, SORT, USER = "aws:principalaccount", "aws:principaltype", "aws:username"
 """Keys that tell who asks."""
+REFERER_HOST = "referer host"
+"""The host in the Referer header, by which container ACLs decide; no policy document can name it."""
 Kind = Literal["text", "switch", "address", "number", "date", "name"]
 Presence = Literal["always", "maybe", "never"]
 
@@ -161,6 +163,14 @@ _ROUTE = [
 ]  # fmt: skip
 _REQUEST = [
     *_theirs(_HEADER, "aws:referer aws:useragent"),
+    ContextKey(
+        REFERER_HOST,
+        "text",
+        True,
+        "the host in the Referer header, which the sender writes; empty without one",
+        unsigned="always",
+        signed="always",
+    ),
     *_fenced("the moment of the request", "aws:currenttime aws:epochtime", "date", unsigned="always", signed="always"),
     *_fenced(_SERVICE, "aws:viaawsservice", "switch", unsigned="always", signed="always", outsider=("false",)),
     *_fenced(_SERVICE, "aws:sourceaccount aws:sourceorgid aws:sourceowner aws:calledviafirst aws:calledvialast"),
@@ -265,12 +275,14 @@ def always_carried(*, anonymous: bool, arn: str = "") -> dict[str, tuple[str, ..
     return _SIGNED | named | ({"aws:principaltype": (sort,)} if sort else {})
 
 
-_UNSIGNED = {row.name: (row.anonymous,) for row in _ROWS if row.anonymous} | {
-    row.name: row.outsider for row in _ROWS if row.kind == "switch" and row.outsider and row.unsigned == "always"
-}
+_UNSIGNED = (
+    {row.name: (row.anonymous,) for row in _ROWS if row.anonymous}
+    | {row.name: row.outsider for row in _ROWS if row.kind == "switch" and row.outsider and row.unsigned == "always"}
+    | {REFERER_HOST: ("",)}
+)
 _SIGNED = {
     row.name: row.outsider for row in _ROWS if row.kind == "switch" and row.outsider and row.signed == "always"
-} | {"s3:authtype": ("REST-HEADER",), "s3:signatureversion": ("AWS4-HMAC-SHA256",)}
+} | {REFERER_HOST: ("",), "s3:authtype": ("REST-HEADER",), "s3:signatureversion": ("AWS4-HMAC-SHA256",)}
 
 
 # Beyond this many public addresses, a set of networks is no restriction: no single organisation holds more, so it takes

@@ -75,6 +75,9 @@ class Statement(msgspec.Struct, frozen=True):
     faults: tuple[Fault, ...] = ()
     variables: bool = True
     """Whether `${…}` is a variable here; in the first version of the language it is plain text."""
+    door: str = ""
+    """The other door of the store whose ACLs it was read from; empty for the bucket's own policy. No public-access
+    guard keeps it from counting."""
     within: Statement | None = None
     """A statement that caps this one: it speaks only of what the cap speaks of as well (a permission boundary)."""
 

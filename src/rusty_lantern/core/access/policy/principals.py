@@ -12,6 +12,7 @@ from typing import Literal
 
 import msgspec
 
+from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import Principals
 
 Speaks = Literal["yes", "no", "maybe"]
@@ -79,7 +80,7 @@ class Principal(msgspec.Struct, frozen=True):
     @property
     def _names(self) -> set[str]:
         if self.kind != "identity":
-            return {self.name, self.arn} - {""}
+            return {self.arn, *also_known_as(self.name)} - {""}
         return {self.name, self.arn, self.account, f"arn:aws:iam::{self.account}:root"} - {"", "arn:aws:iam:::root"}
 
 

@@ -48,7 +48,8 @@ def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> Publ
         return any(view.find(verb, "least").level == "open" for view in views for verb in VERBS)
 
     try:
-        return counts_as_public(rules.policy, opens)
+        own = tuple(statement for statement in rules.policy.statements if not statement.door)
+        return counts_as_public(msgspec.structs.replace(rules.policy, statements=own), opens)
     except OverBudget:
         return Public(least=False, most=True)
 
@@ -133,11 +134,12 @@ class View:
         return side == "most"
 
     def _allowed(self, group: Group, side: Side) -> Iterator[Box]:
-        if side == "most" and "policy" in self.rules.doubted:
+        if side == "most" and not self.rules.doubted.keys().isdisjoint(("policy", "doors")):
             yield {}
-        if not self._policy_shut(side):
+        shut = self._policy_shut(side)
+        if not shut or any(statement.door for statement in self.rules.policy.statements):
             for statement in self.rules.policy.statements:
-                if statement.effect == "Deny":
+                if statement.effect == "Deny" or (shut and not statement.door):
                     continue
                 limits = self.reading.limits(statement, group)
                 if limits and self._counts(limits, side=side, certain=statement.effect):

@@ -32,6 +32,11 @@ from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob, plain,
 Truth = Maybe[TextSet] | Maybe[IntervalSet] | MultivalueSet
 
 
+def hosts(work: Budget) -> TextSet:
+    """What a Referer's host can be: none, or a name that does not begin with a dot."""
+    return complement(matching((glob(".*"),), work))
+
+
 TIME = "time"
 """The dimension that `aws:CurrentTime` and `aws:EpochTime` share."""
 

@@ -102,7 +102,8 @@ def _proven(view: View, found: Found) -> Verdict:
     if decision.allowed is not True:
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
-    witness = witness_of(request, view.rules.bucket)
+    door = next((s.door for s in view.rules.policy.statements if s.title == decision.by), "")
+    witness = witness_of(request, view.rules.bucket, door)
     return Verdict(found.level, witness, decision.by, found.restriction, until=_ends(found.piece))
 
 

@@ -17,7 +17,15 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import Target, actions_of
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
-from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, Audience, ContextKey, Presence, context_key
+from rusty_lantern.core.access.policy.condition_keys import (
+    ACCOUNT,
+    ARN,
+    REFERER_HOST,
+    Audience,
+    ContextKey,
+    Presence,
+    context_key,
+)
 from rusty_lantern.core.access.policy.document import Condition, Policy, Statement
 from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.principals import Principal, Speaks
@@ -26,7 +34,16 @@ from rusty_lantern.core.access.policy.values import NotUnderstood
 from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, reached_actions
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, accounts_in, all_callers, outsiders
-from rusty_lantern.core.access.solver.conditions import TIME, Frame, Truth, dimension, expand, true_of_nothing, truth
+from rusty_lantern.core.access.solver.conditions import (
+    TIME,
+    Frame,
+    Truth,
+    dimension,
+    expand,
+    hosts,
+    true_of_nothing,
+    truth,
+)
 from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import (
     ALL_TEXTS,
@@ -190,6 +207,8 @@ class AudiencePolicy:
         known = self.frame.carries(key)
         if known is not None:
             return literals(frozenset(known))
+        if key == REFERER_HOST:
+            return hosts(self.work)
         if row.anonymous and self.audience == "anyone":
             return literals(frozenset({row.anonymous}))
         if row.words:

@@ -17,7 +17,14 @@ import msgspec
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, FIRST_ACTION
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext
-from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, OUTSIDER_ACCOUNT, Audience, always_carried
+from rusty_lantern.core.access.policy.condition_keys import (
+    ACCOUNT,
+    ARN,
+    OUTSIDER_ACCOUNT,
+    REFERER_HOST,
+    Audience,
+    always_carried,
+)
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import usual_name, whose
@@ -58,6 +65,8 @@ class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
     address: str = ""
     headers: dict[str, str] = {}
     circumstances: dict[str, str] = {}
+    door: str = ""
+    """The protocol that the request goes by, where that is not the store's first one."""
     """Condition keys that are neither headers nor parameters, such as a private endpoint."""
 
 
@@ -201,6 +210,7 @@ _USUAL = {
     "aws:securetransport": "true",
     "s3:authtype": "REST-HEADER",
     "s3:signatureversion": "AWS4-HMAC-SHA256",
+    REFERER_HOST: "",
 }
 """What a request carries most of the time, taken where it is one of the values."""
 
@@ -250,8 +260,8 @@ _PARAMETERS = {
 _QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
 
 
-def witness_of(request: Request, bucket: str) -> Witness:
-    """The request as shown to people and written to JSON."""
+def witness_of(request: Request, bucket: str, door: str = "") -> Witness:
+    """The request as shown to people and written to JSON; `door`: the protocol that it goes by, if not the first."""
     headers: dict[str, str] = {}
     parameters: dict[str, str] = {}
     other: dict[str, str] = {}
@@ -264,6 +274,8 @@ def witness_of(request: Request, bucket: str) -> Witness:
         text = ", ".join(values)
         if name in _PARAMETERS:
             parameters[_PARAMETERS[name]] = text
+        elif name == REFERER_HOST:
+            headers["Referer"] = f"http://{text}/"
         elif name in _HEADERS or name.startswith("s3:x-amz-"):
             headers[_HEADERS.get(name, name.removeprefix("s3:"))] = text
         elif name not in _QUIET and name != "s3:versionid":
@@ -275,13 +287,15 @@ def witness_of(request: Request, bucket: str) -> Witness:
         other["transport"] = "plain http"
     method, query = ACTIONS[request.action].method, ACTIONS[request.action].query
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
+    if door == "swift":
+        query = {"list": "format=json"}.get(ACTIONS[request.action].verb, "")
     query = query.replace("versionId=null", f"versionId={quote(version)}")
     query = "&".join(part for part in (query, urlencode(parameters)) if part)
     line = f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
     caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
     moment = request.context.get("aws:currenttime", ("",))[0]
     address = request.context.get("aws:sourceip", ("",))[0]
-    return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other)
+    return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other, door)
 
 
 def _signed(caller: Caller) -> str:

@@ -1,16 +1,13 @@
-"""The front door of a store: its certificate, whether it answers over plain http too, which signatures it accepts."""
+"""What an address shows before any question is answered: its certificate, and whether it answers plain http too."""
 
 from __future__ import annotations
 
 import asyncio
-import base64
-import hmac
 import ssl
 from dataclasses import dataclass
-from datetime import UTC, datetime
-from email.utils import format_datetime
+from datetime import datetime
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 from urllib.parse import urlsplit
 
 import msgspec
@@ -18,7 +15,6 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.model.resources import Certificate
-from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Memory
@@ -30,34 +26,24 @@ _VERDICTS: dict[int, Verdict] = {9: "not-yet", 10: "expired", 18: "self-signed",
 
 
 @dataclass(frozen=True)
-class _Apart:
+class Apart:
     """The memory of another client, for questions that read the same and are not: these get a mark of their own."""
 
     memory: Memory
     mark: str
 
     def recall(self, question: str) -> tuple[int, dict[str, str], bytes] | None:
+        """The answer that a question already got."""
         return self.memory.recall(f"{self.mark} {question}")
 
     def note(self, question: str, status: int, headers: dict[str, str], body: bytes) -> None:
+        """Keep an answer."""
         self.memory.note(f"{self.mark} {question}", status, headers, body)
 
 
-def _apart(client: Client, mark: str) -> _Apart | None:
-    return _Apart(client.memory, mark) if client.memory else None
-
-
-async def front_door(client: Client, moment: datetime, *, answered: bool = True) -> dict[str, Any]:
-    """The dossier's fields about the door itself. Never raises for what the store does.
-
-    Where the store has not `answered` anything else, only its certificate is looked at: it may be the reason.
-    """
-    if not answered:
-        return {"certificate": await read_certificate(client.store, client.folder, moment)}
-    certificate, plain, legacy = await asyncio.gather(
-        read_certificate(client.store, client.folder, moment), _plain_http(client, moment), _legacy(client, moment)
-    )
-    return {"certificate": certificate, "plain_http": plain, "legacy_signatures": legacy}
+def apart(client: Client, mark: str) -> Apart | None:
+    """The memory of another client for a mark's questions; None where there is none."""
+    return Apart(client.memory, mark) if client.memory else None
 
 
 async def read_certificate(store: Store, folder: Path, moment: datetime) -> Answer[Certificate]:
@@ -120,7 +106,7 @@ def _read(shown: bytes, verdict: Verdict, protocol: str) -> Certificate:
     )
 
 
-async def _plain_http(client: Client, moment: datetime) -> Answer[bool]:
+async def answers_plain_http(client: Client, moment: datetime) -> Answer[bool]:
     """Whether the same host answers over plain http: at port 80 where the address names no port, else at that one."""
     parts = urlsplit(client.store.at)
     if parts.scheme == "http":
@@ -129,7 +115,7 @@ async def _plain_http(client: Client, moment: datetime) -> Answer[bool]:
     asked = f"HEAD {at}/"
     store = msgspec.structs.replace(client.store, at=at, timeout=min(client.store.timeout, 3))
     try:
-        memory = _apart(client, "plain")
+        memory = apart(client, "plain")
         async with Client(store, None, client.folder, memory=memory, log=client.log, tries=1) as plain:
             reply = await plain.ask(method="HEAD")
     except RequestFailed as error:
@@ -140,25 +126,3 @@ async def _plain_http(client: Client, moment: datetime) -> Answer[bool]:
     away = 300 <= reply.status < 400 and reply.headers.get("location", "").startswith("https:")
     refused = reply.status in (400, 426)
     return Answer("known", not (away or refused), "", Evidence(asked, str(reply.status), moment))
-
-
-async def _legacy(client: Client, moment: datetime) -> Answer[bool]:
-    """Whether a list of buckets is given to a signature of the first generation (HMAC-SHA1 over the date)."""
-    if not isinstance(client.auth, Signed) or client.auth.key.session:
-        return Answer("failed", None, "not tried with a session's credential")
-    key = client.auth.key
-    now = datetime.now(UTC) if client.clock is None else client.clock() + client.skew
-    date = format_datetime(now, usegmt=True)
-    path = urlsplit(client.store.at).path.rstrip("/") + "/"
-    to_sign = f"GET\n\n\n{date}\n{path}"
-    signed = base64.b64encode(hmac.digest(key.secret.encode(), to_sign.encode(), "sha1")).decode()
-    headers = {"authorization": f"AWS {key.key_id}:{signed}", "date": date}
-    asked = "GET / with a signature of the first generation"
-    try:
-        async with Client(client.store, None, client.folder, memory=_apart(client, "legacy"), log=client.log) as other:
-            reply = await other.ask(headers=headers)
-    except RequestFailed as error:
-        return Answer("failed", None, error.note, Evidence(asked, error.answer, moment))
-    if reply.status in (200, 400, 401, 403):
-        return Answer("known", reply.status == 200, "", Evidence(asked, str(reply.status), moment))
-    return Answer("failed", None, f"answered {reply.status}", Evidence(asked, str(reply.status), moment))

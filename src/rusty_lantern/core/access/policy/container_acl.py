@@ -1,0 +1,211 @@
+"""Container ACLs and account ACLs of the open Swift protocol → statements, as three kinds of server read them.
+
+The same header means different things: with the server's own users (`tempauth`), with users of an identity service
+(`keystone`), and at the Swift door of an S3-compatible gateway (`gateway`). Each reading was measured on such a server:
+`docs/access-tables.md` has the table, `tests/test_swift_decisions.py` and `tests/test_gateway_doors.py` hold it against
+them.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from typing import Literal
+from urllib.parse import unquote
+
+import msgspec
+
+from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST
+from rusty_lantern.core.access.policy.document import Condition, Fault, Principals, Statement
+from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl
+from rusty_lantern.core.model.dossier import AclReading
+
+DOOR = "swift"
+EVERYBODY = Principals(everyone=True)
+_SIGNED = Condition("stringnotequals", "aws:principaltype", ("Anonymous",), "")
+NO_REFERER = ""
+"""The value of `REFERER_HOST` in a request without a Referer."""
+
+_LIST = ("s3:ListBucket", "s3:ListBucketVersions")
+_READ = ("s3:GetObject",)
+_WRITE = ("s3:PutObject", "s3:DeleteObject")
+_SEE = ("s3:GetBucketAcl",)
+"""What shows the container's ACL: its HEAD, to those who may see it there."""
+
+Side = Literal["read", "write"]
+
+
+class Entries(msgspec.Struct, frozen=True):
+    """A container ACL, taken apart: hosts of the Referer header in order, whether it grants listing, and names."""
+
+    hosts: tuple[str, ...] = ()
+    """Each as written after `.r:`: `*`, a host, `.` and a domain; with `-` in front, those are left out again."""
+    listings: bool = False
+    names: tuple[str, ...] = ()
+
+
+def parse_container_acl(text: str) -> Entries:
+    """The entries of one header. Names are percent-decoded, as the servers do.
+
+    >>> parse_container_acl(".r:*,.r:-bad.example,.rlistings,deck%3Aadmin")
+    Entries(hosts=('*', '-bad.example'), listings=True, names=('deck:admin',))
+    """
+    hosts, names, listings = [], [], False
+    for written in text.split(","):
+        entry = written.strip()
+        if entry.startswith(".r:"):
+            hosts.append(entry.removeprefix(".r:").strip())
+        elif entry == ".rlistings":
+            listings = True
+        elif entry:
+            names.append(unquote(entry))
+    return Entries(tuple(hosts), listings, tuple(dict.fromkeys(names)))
+
+
+def statements_of(acl: ContainerAcl, account: AccountAcl | None, reading: AclReading) -> tuple[Statement, ...]:
+    """What a container's ACLs and its account's allow, as statements that no policy document has.
+
+    A reading that is not known gives the statements of all, each with a fault where the others disagree.
+    """
+    if not reading:
+        return tuple(_unsure(every) for every in _of_no_known_reading(acl, account))
+    return (
+        *_of_header(parse_container_acl(acl.read), "read", reading),
+        *_of_header(parse_container_acl(acl.write), "write", reading),
+        *(_of_account(account, reading) if account is not None else ()),
+    )
+
+
+def _of_no_known_reading(acl: ContainerAcl, account: AccountAcl | None) -> list[Statement]:
+    found: dict[Statement, None] = {}
+    for reading in ("tempauth", "keystone", "gateway"):
+        found |= dict.fromkeys(statements_of(acl, account, reading))
+    return list(found)
+
+
+def _unsure(statement: Statement) -> Statement:
+    fault = Fault(statement.place, "which kind of server reads this ACL is not known")
+    return msgspec.structs.replace(statement, faults=(*statement.faults, fault))
+
+
+def _of_header(entries: Entries, side: Side, reading: AclReading) -> Iterator[Statement]:
+    if side == "read":
+        lists = entries.listings or reading == "gateway"
+        actions = (*_READ, *_LIST) if lists else _READ
+        for words, conditions in _hosts(entries.hosts, reading):
+            yield _allow(f"container read ACL {words}", EVERYBODY, actions, conditions)
+    for name in entries.names:
+        words = f'container {side} ACL "{name}"'
+        named = _WRITE if side == "write" else (*_READ, *_LIST)
+        if side == "read" and reading == "gateway":
+            named = (*named, *_SEE)  # any reader of the container is shown its ACL there
+        who = _who(name, reading)
+        if who is None:
+            continue
+        conditions = (_SIGNED,) if who is _ANY_TOKEN else ()
+        yield _allow(words, EVERYBODY if who is _ANY_TOKEN else who, named, conditions)
+
+
+_ANY_TOKEN = Principals(everyone=True, vague=("*:*",))
+
+
+def _who(name: str, reading: AclReading) -> Principals | None:
+    """Whom a name in an ACL lets in; None where it lets in nobody."""
+    if reading == "gateway":
+        if name == "anonymous":
+            return EVERYBODY
+        return None if "*" in name or name.startswith(".") else Principals(canonical=(name,))
+    if reading == "tempauth":
+        return None if "*" in name or name.startswith(".") else Principals(canonical=(name,))
+    if name in ("*:*", "*"):
+        return _ANY_TOKEN if name == "*:*" else None
+    if ":" not in name:
+        return None if name.startswith(".") else Principals(canonical=(f"role {name} of the project",))
+    return Principals(canonical=(name,))
+
+
+def _hosts(entries: tuple[str, ...], reading: AclReading) -> Iterator[tuple[str, tuple[Condition, ...]]]:
+    """Which hosts of the Referer header are let in: the entries are taken in order, and the last that fits counts.
+
+    Each entry that lets in is one clause, of which the later ones that leave out take away. Source: measured on the
+    servers; order matters, and the gateway lets in whoever `*` lets in, whatever follows.
+    """
+    for number, entry in enumerate(entries):
+        if entry.startswith("-") or not entry:
+            continue
+        later = [one.removeprefix("-") for one in entries[number + 1 :] if one.startswith("-")]
+        conditions = () if entry == "*" else _host(entry, reading, negated=False)
+        if conditions is None:
+            continue
+        without = [found for one in later for found in _host(one, reading, negated=True) or ()]
+        words = ",".join([f".r:{entry}", *(f".r:-{one}" for one in later)])
+        yield words, (*conditions, *without)
+
+
+def _host(entry: str, reading: AclReading, *, negated: bool) -> tuple[Condition, ...] | None:
+    """A condition on the host: one host, or all below a domain. None where no host fits: they are in lower case."""
+    if entry != entry.lower() or entry == "*":
+        return None
+    values = [f"*{entry}"] if entry.startswith(".") else [entry]
+    if entry == "unknown" and reading != "gateway":
+        values.append(NO_REFERER)  # the servers put this word where there is no Referer
+    operator = "like" if entry.startswith(".") else "equals"
+    place = f".r:{'-' if negated else ''}{entry}"
+    return (Condition(f"string{'not' if negated else ''}{operator}", REFERER_HOST, tuple(values), place),)
+
+
+def _of_account(acl: AccountAcl, reading: AclReading) -> Iterator[Statement]:
+    """What the account's ACL allows in every container. With an identity service it counts for nothing."""
+    if reading == "keystone":
+        return
+    see_all = ("s3:*",)
+    write = (*_READ, *_LIST, *_WRITE, "s3:PutBucketTagging", "s3:PutBucketVersioning", "s3:PutBucketCORS")
+    levels: Iterable[tuple[str, list[str], tuple[str, ...]]] = (
+        ("read-only", acl.read_only, (*_READ, *_LIST)),
+        ("read-write", acl.read_write, write if reading == "tempauth" else (*_READ, *_LIST, *_WRITE)),
+        ("admin", acl.admin, see_all if reading == "tempauth" else (*_LIST, *_WRITE)),
+    )
+    for level, names, actions in levels:
+        for name in names:
+            words = f'account ACL {level} "{name}"'
+            if reading == "gateway" and name.startswith(".r:"):
+                for told, conditions in _hosts((name.removeprefix(".r:"),), reading):
+                    yield _allow(f"account ACL {level} {told}", EVERYBODY, actions, conditions)
+            elif name == "":
+                yield _allow(words, Principals(everyone=True), actions, (_UNSIGNED,))
+            else:
+                who = _who_of_account(name, reading)
+                if who is not None:
+                    yield _allow(words, who, actions, ())
+
+
+_UNSIGNED = Condition("stringequals", "aws:principaltype", ("Anonymous",), "")
+"""An empty name is the one that requests without a token go by; a caller with a token gains nothing by it."""
+
+
+def _who_of_account(name: str, reading: AclReading) -> Principals | None:
+    if "*" in name or name.startswith("."):
+        return None
+    return EVERYBODY if reading == "gateway" and name == "anonymous" else Principals(canonical=(name,))
+
+
+def _allow(words: str, who: Principals, actions: tuple[str, ...], conditions: tuple[Condition, ...]) -> Statement:
+    return Statement(
+        words, "Allow", principals=who, actions=actions, resources=("*",), conditions=conditions, variables=False,
+        door=DOOR,
+    )  # fmt: skip
+
+
+_ACCOUNT_OF = re.compile(r"[^:/*]+:[^:/*]+")
+
+
+def also_known_as(name: str) -> frozenset[str]:
+    """Every name by which ACLs of the Swift protocol can let one user in.
+
+    >>> sorted(also_known_as("deck:admin"))
+    ['*:admin', 'AUTH_deck', 'deck', 'deck:*', 'deck:admin']
+    """
+    if not _ACCOUNT_OF.fullmatch(name):
+        return frozenset({name})
+    account, _, user = name.partition(":")
+    return frozenset({name, account, f"AUTH_{account}", f"{account}:*", f"*:{user}"})

@@ -1,0 +1,1 @@
+"""Stores and doors that speak the open Swift protocol."""

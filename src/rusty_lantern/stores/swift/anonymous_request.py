@@ -1,0 +1,34 @@
+"""Asking a Swift door without a token: one listing of a single name, and one byte of an object. Read verbs only."""
+
+from __future__ import annotations
+
+from urllib.parse import quote
+
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST
+from rusty_lantern.core.model.bucket import ProbeAnswer
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+
+
+async def ask_anonymously(outside: Client, container: str, verb: Verb, request: Request) -> ProbeAnswer:
+    """Put one request as the container's ACLs would let it in. `container`: its path.
+
+    A listing is asked for with a slash at the end: without it a web server in front sends callers elsewhere.
+    """
+    host = request.context.get(REFERER_HOST, ("",))[0]
+    headers = {"referer": f"http://{host}/"} if host else {}
+    path = f"{container}/" if verb == "list" else f"{container}/{quote(request.key)}"
+    query = (("format", "json"), ("limit", "1")) if verb == "list" else ()
+    asked = f"GET {path}" + ("?format=json&limit=1" if verb == "list" else "")
+    if verb == "read":
+        headers["range"] = "bytes=0-0"
+    if any(not (value.isascii() and value.isprintable()) for value in headers.values()):
+        return ProbeAnswer(verb, asked, "not sent: a header would hold a character that HTTP cannot carry", None)
+    try:
+        reply = await outside.ask(path=path, query=query, headers=headers)
+    except RequestFailed as error:
+        return ProbeAnswer(verb, asked, error.answer, None)
+    let_in = {200: True, 204: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
+    return ProbeAnswer(verb, asked, str(reply.status), let_in)

@@ -1,0 +1,142 @@
+"""What the headers of accounts, containers and objects say in the Swift protocol.
+
+A store leaves ACLs, synchronization and keys of temporary URLs out of its answers to lesser callers. Nothing shown
+then means nothing known: `Sight` holds what proves that this credential is shown them.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl, CrossOrigin, Quota, Usage, Versioning, Website
+
+Headers = Mapping[str, str]
+HIDDEN = "this credential may not be shown it: nothing proves that it sees ACLs"
+_PRIVILEGED = re.compile(
+    r"x-container-(read|write|sync-to|sync-key)|x-account-access-control|x-(account|container)-meta-temp-url-key(-2)?"
+)
+"""Headers that only owners are shown."""
+_SETTINGS = re.compile(r"(quota-(bytes|count)|web-.*|access-control-.*|temp-url-key(-2)?)")
+"""What stands among a container's metadata and is a setting."""
+_META = "x-container-meta-"
+_YES = ("true", "1", "yes", "on", "t", "y")
+OWNERS_ONLY = ("container_acl", "replication", "temporary_url_key")
+"""The fields of a bucket that only owners are shown."""
+TOLD_BY_HEAD = (
+    "created", "container_acl", "versioning", "tier", "quota", "website", "cross_origin", "replication",
+    "temporary_url_key", "tags", "counters",
+)  # fmt: skip
+
+
+def shows_privileged(headers: Headers) -> bool:
+    """Whether an answer holds something that only owners are shown."""
+    return any(_PRIVILEGED.fullmatch(name) for name in headers)
+
+
+def is_gateway(headers: Headers) -> bool:
+    """Whether a gateway answers: it counts what objects take up on its disks, which servers of this protocol do not."""
+    return any(name.endswith("-bytes-used-actual") for name in headers)
+
+
+def container_fields(headers: Headers, asked: Evidence, *, gateway: bool) -> dict[str, Answer[Any]]:
+    """The fields of a bucket that the HEAD of its container tells."""
+    meta = {n.removeprefix(_META): v for n, v in headers.items() if n.startswith(_META)}
+    read, write = headers.get("x-container-read", ""), headers.get("x-container-write", "")
+    shown = gateway or shows_privileged(headers)
+
+    def told(value: Any) -> Answer[Any]:
+        return Answer("known" if value else "absent", value or None, "", asked)
+
+    def owners(value: Any) -> Answer[Any]:
+        """What only owners are shown."""
+        return told(value) if value or shown else Answer("hidden", None, HIDDEN, asked)
+
+    return {
+        "created": told(_moment(headers)),
+        "container_acl": owners(ContainerAcl(read, write) if read or write else None),
+        "versioning": Answer("known", _versioning(headers), "", asked),
+        "tier": told(headers.get("x-storage-policy")),
+        "quota": told(_quota(meta)),
+        "website": told(_website(meta)),
+        "cross_origin": told(_cross_origin(meta)),
+        "replication": owners([headers["x-container-sync-to"]] if "x-container-sync-to" in headers else None),
+        "temporary_url_key": owners(any(name.startswith("temp-url-key") for name in meta)),
+        "tags": told({name: value for name, value in meta.items() if not _SETTINGS.fullmatch(name)}),
+        "counters": _counters(headers, asked),
+    }  # fmt: skip
+
+
+def account_fields(headers: Headers, asked: Evidence, *, sees_all: bool, gateway: bool) -> dict[str, Answer[Any]]:
+    """The fields of a store that the HEAD of its account tells."""
+    written = headers.get("x-account-access-control", "")
+    key = any(name.startswith("x-account-meta-temp-url-key") for name in headers)
+    hidden: Answer[Any] = Answer("hidden", None, HIDDEN, asked)
+    acl: Answer[Any] = Answer("absent", evidence=asked) if sees_all or gateway else hidden
+    if written:
+        try:
+            acl = Answer("known", msgspec.json.decode(written, type=_Written).as_acl, "", asked)
+        except (msgspec.DecodeError, RecursionError):
+            acl = Answer("failed", None, "the account ACL is not JSON that can be read", asked)
+    keyed: Answer[Any] = Answer("known", True, "", asked)
+    if not key:
+        keyed = Answer("absent", evidence=asked) if sees_all else hidden
+    return {"account_acl": acl, "temporary_url_key": keyed}
+
+
+class _Written(msgspec.Struct, rename={"read_only": "read-only", "read_write": "read-write"}):
+    read_only: list[str] = []
+    read_write: list[str] = []
+    admin: list[str] = []
+
+    @property
+    def as_acl(self) -> AccountAcl:
+        return AccountAcl(self.read_only, self.read_write, self.admin)
+
+
+def _moment(headers: Headers) -> datetime | None:
+    try:
+        return datetime.fromtimestamp(float(headers.get("x-timestamp", "")), UTC)
+    except (ValueError, OverflowError, OSError):
+        return None
+
+
+def _versioning(headers: Headers) -> Versioning:
+    written = headers.get("x-versions-enabled", "").lower()
+    if written in _YES or headers.keys() & {
+        "x-versions-location",
+        "x-history-location",
+    }:
+        return Versioning("on")
+    return Versioning("suspended" if written else "never")
+
+
+def _number(written: str) -> int:
+    return int(written) if re.fullmatch("[0-9]{1,18}", written) else 0
+
+
+def _quota(meta: Headers) -> Quota | None:
+    size, count = _number(meta.get("quota-bytes", "")), _number(meta.get("quota-count", ""))
+    return Quota(size, count) if size or count else None
+
+
+def _website(meta: Headers) -> Website | None:
+    lists = meta.get("web-listings", "").lower() in _YES
+    return Website(meta.get("web-index", "")) if lists or meta.get("web-index") else None
+
+
+def _cross_origin(meta: Headers) -> list[CrossOrigin]:
+    origins = meta.get("access-control-allow-origin", "").split()
+    return [CrossOrigin(origins, ["GET", "PUT", "POST", "DELETE"])] if origins else []
+
+
+def _counters(headers: Headers, asked: Evidence) -> Answer[Usage]:
+    objects, size = (headers.get(f"x-container-{name}", "") for name in ("object-count", "bytes-used"))
+    if not re.fullmatch("[0-9]{1,18}", objects) or not re.fullmatch("[0-9]{1,18}", size):
+        return Answer("unsupported", None, "the answer to HEAD tells none", asked)
+    return Answer("known", Usage(int(objects), int(size), by="counters"), "", asked)

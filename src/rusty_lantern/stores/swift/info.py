@@ -1,0 +1,38 @@
+"""What a Swift door tells everybody: which features its server has. It is also how such a door is found."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+
+
+class Info(msgspec.Struct, frozen=True):
+    """The features that matter here. `swift` is there in every such answer, and in no other."""
+
+    swift: dict[str, Any]
+    tempauth: dict[str, Any] | None = None
+    tempurl: dict[str, Any] | None = None
+
+    @property
+    def own_users(self) -> bool:
+        """Whether the server has users of its own."""
+        return self.tempauth is not None
+
+
+async def ask_info(outside: Client, account_path: str) -> Info | None:
+    """What the door with this account tells, asked at its root; None where nothing of the kind is answered."""
+    root = account_path.partition("/v1")[0]
+    return await info_at(outside, f"{root}/info")
+
+
+async def info_at(outside: Client, path: str) -> Info | None:
+    """What is told at one path; None where nothing of the kind is."""
+    try:
+        reply = await outside.ask(path=path)
+        return msgspec.json.decode(reply.body, type=Info) if reply.status == 200 else None
+    except (RequestFailed, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        return None

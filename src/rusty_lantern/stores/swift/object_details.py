@@ -1,0 +1,71 @@
+"""Looking at one object of a container: its headers. Read verbs only."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any, ClassVar
+from urllib.parse import quote
+
+import msgspec
+
+from rusty_lantern.core.model.bucket import ObjectGrant
+from rusty_lantern.core.model.object_version import Inspected, ObjectVersion
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Memory
+from rusty_lantern.stores.swift.listing import check
+
+_META = "x-object-meta-"
+
+
+@dataclass(frozen=True)
+class SwiftObjects:
+    """Looks at the objects of one container."""
+
+    client: Client
+    path: str
+    """The container's path."""
+    memory: Memory | None
+    public: ClassVar[list[ObjectGrant]] = []
+
+    async def inspect(self, version: ObjectVersion) -> ObjectVersion:
+        """The version with everything that can be seen of it. Never raises for what the store does."""
+        if version.marker:
+            return version
+        query = (("version-id", version.version),) if version.version != "null" else ()
+        path = f"{self.path}/{quote(version.key)}"
+        try:
+            reply = await self.client.ask(path=path, query=query, method="HEAD", memory=self.memory)
+            if reply.status == 404:  # past its time, and listed still: nobody can read it
+                return msgspec.structs.replace(version, inspected="failed")
+            check(reply)
+        except RequestFailed as error:
+            lost: Inspected = "denied" if error.state == "denied" else "failed"
+            return msgspec.structs.replace(version, inspected=lost)
+        return msgspec.structs.replace(version, **_described(reply.headers))
+
+
+def _described(headers: Mapping[str, str]) -> dict[str, Any]:
+    ends = headers.get("x-delete-at", "")
+    looked: Inspected = "yes"
+    return {
+        "inspected": looked,
+        "content_type": headers.get("content-type"),
+        "cache_control": headers.get("cache-control"),
+        "content_encoding": headers.get("content-encoding"),
+        "disposition": headers.get("content-disposition"),
+        "metadata": {n.removeprefix(_META): v for n, v in headers.items() if n.startswith(_META)},
+        "mode": "",
+        "hold": False,
+        "expires": datetime.fromtimestamp(int(ends), UTC) if re.fullmatch("[0-9]{1,11}", ends) else None,
+        "points_to": _points_to(headers),
+    }
+
+
+def _points_to(headers: Mapping[str, str]) -> str:
+    """Where the data of a linked or segmented object lies: container and name, or a prefix of names."""
+    target = headers.get("x-symlink-target") or headers.get("x-object-manifest") or ""
+    return "segments" if not target and headers.get("x-static-large-object", "").lower() == "true" else target

@@ -1,0 +1,278 @@
+"""Reading one account of a store that speaks the open Swift protocol: its containers, their settings and objects."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, ClassVar, Self
+from urllib.parse import quote, urlsplit
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer, Usage, Versions
+from rusty_lantern.core.model.capabilities import SWIFT, Capabilities
+from rusty_lantern.core.model.dossier import AclReading, Dossier
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.model.object_version import ObjectVersion
+from rusty_lantern.stores.crew import Crew, Learnt, wanted_names
+from rusty_lantern.stores.first_answer import reach_address
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Memory, Reply
+from rusty_lantern.stores.http_reader import HttpReader
+from rusty_lantern.stores.reachability import Allowed, Reached
+from rusty_lantern.stores.reader import Estimate, ObjectTable, Order, Visit, WantedDetails
+from rusty_lantern.stores.swift import listing
+from rusty_lantern.stores.swift.anonymous_request import ask_anonymously
+from rusty_lantern.stores.swift.headers import (
+    HIDDEN,
+    OWNERS_ONLY,
+    TOLD_BY_HEAD,
+    account_fields,
+    container_fields,
+    is_gateway,
+    shows_privileged,
+)
+from rusty_lantern.stores.swift.info import Info, ask_info
+from rusty_lantern.stores.swift.object_details import SwiftObjects
+from rusty_lantern.stores.swift.token import Token, fetch_token
+
+SAMPLE = 64
+"""How many containers are tried, spread over the list."""
+MOST_PAGES = 1000
+"""Pages of the list of containers."""
+
+
+@dataclass(frozen=True)
+class Account:
+    """What one account told before its containers were read."""
+
+    path: str
+    head: Reply
+    names: list[str]
+    info: Info | None
+
+    @property
+    def gateway(self) -> bool:
+        """Whether a gateway answers for it."""
+        return is_gateway(self.head.headers)
+
+
+class SwiftReader(HttpReader):
+    """Reads one account."""
+
+    capabilities: ClassVar[Capabilities] = SWIFT
+
+    def __init__(self, visit: Visit) -> None:
+        super().__init__(visit)
+        self.token = Token()
+
+    def authorize(self) -> Token:
+        """Shows the token, which is fetched before anything else is asked."""
+        return self.token
+
+    async def __aenter__(self) -> Self:
+        await super().__aenter__()
+        try:
+            self.token.value = await fetch_token(self.visit)
+        except BaseException:
+            await self.__aexit__(None, None, None)
+            raise
+        return self
+
+    @property
+    def path(self) -> str:
+        """The path of the account."""
+        return urlsplit(self.visit.store.at).path.rstrip("/")
+
+    async def account(self) -> Account:
+        """The account's own settings and its containers. Raises `RequestFailed`."""
+        head = await self.client.ask(path=self.path, method="HEAD")
+        listing.check(head)
+        names: list[str] = []
+        async for page in listing.pages(self.client, self.path, listing.Container, limit=MOST_PAGES):
+            names += [container.name for container in page]
+        return Account(self.path, head, names, await ask_info(self.outside, self.path))
+
+    async def reach(self) -> Reached:
+        """Address, transport, clock, credential, and whether this credential is shown ACLs."""
+        found = await reach_address(self.client, self.visit.moment)
+        if not found.answers:
+            return found
+        try:
+            account = await self.account()
+        except RequestFailed as error:
+            state: Any = "refused" if error.state == "denied" else "not tried"
+            return msgspec.structs.replace(found, credential=state, note=error.note)
+        sample = account.names[:: max(1, len(account.names) // SAMPLE)][:SAMPLE]
+        heads = await asyncio.gather(*(self.client.ask(path=self._of(name), method="HEAD") for name in sample))
+        sees = account.gateway or any(shows_privileged(reply.headers) for reply in (account.head, *heads))
+        acls: Allowed = "yes" if sees else "no"
+        refused = [name for name, reply in zip(sample, heads, strict=True) if not 200 <= reply.status < 300]
+        settings: Allowed = "no" if refused else "yes"
+        return msgspec.structs.replace(
+            found,
+            credential="accepted",
+            buckets=len(account.names),
+            sampled=len(sample),
+            questions={"versioning": settings, "tags": settings, "container_acl": acls},
+            refused={"versioning": refused} if refused else {},
+        )
+
+    def _of(self, container: str, key: str = "") -> str:
+        return f"{self.path}/{quote(container, safe='')}" + (f"/{quote(key)}" if key else "")
+
+    async def estimate(self, only: tuple[str, ...]) -> Estimate:
+        """One HEAD and one page of the listing of each container. Raises `RequestFailed`."""
+        pace = self.visit.store.pace
+        start = asyncio.get_running_loop().time()
+        names = wanted_names((await self.account()).names, only)
+        latency = asyncio.get_running_loop().time() - start
+        questions = 3 + 2 * len(names)
+        return Estimate(len(names), questions, questions / min(pace.per_second, pace.at_once / max(latency, 0.001)))
+
+    async def survey(self, order: Order) -> Dossier:
+        """Every container's settings. Never raises for what the store does: that is in the dossier."""
+        visit, moment = self.visit, self.visit.moment
+        asked = Evidence(f"GET {self.path}", "200", moment)
+        try:
+            account = await self.account()
+        except RequestFailed as error:
+            refused = Evidence(asked.question, error.answer, moment)
+            return visit.dossier(SWIFT, Answer(error.state, None, error.note, refused))
+        wanted = wanted_names(account.names, visit.store.only, order.only)
+        shown = [shows_privileged(account.head.headers)]
+
+        async def read_one(name: str, learnt: Learnt) -> Bucket:
+            return await self._container(name, order, shown)
+
+        read = await Crew(visit.store, read_one, order.advanced).read(wanted)
+        head = Evidence(f"HEAD {self.path}", str(account.head.status), moment)
+        sees_all = any(shown)
+        return visit.dossier(
+            SWIFT,
+            Answer("known", len(account.names), "", asked),
+            account=Answer("known", self.path.rpartition("/")[2], "", asked),
+            acl_reading=self.reading(account),
+            buckets=[as_shown(bucket) for bucket in read] if sees_all else read,
+            **account_fields(account.head.headers, head, sees_all=sees_all, gateway=account.gateway),
+        )
+
+    def reading(self, account: Account) -> AclReading:
+        """Which kind of server reads the account's ACLs."""
+        if account.gateway:
+            return "gateway"
+        if self.visit.store.credential.kind == "keystone":
+            return "keystone"
+        return "tempauth" if account.info is not None and account.info.own_users else ""
+
+    async def head_of(self, name: str, shown: list[bool]) -> dict[str, Answer[Any]]:
+        """What the HEAD of a container tells; `shown` gets whether it held what only owners are shown."""
+        asked = f"HEAD {self._of(name)}"
+        try:
+            reply = await self.client.ask(path=self._of(name), method="HEAD")
+            listing.check(reply)
+        except RequestFailed as error:
+            lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, self.visit.moment))
+            return dict.fromkeys(TOLD_BY_HEAD, lost)
+        shown.append(shows_privileged(reply.headers))
+        evidence = Evidence(asked, str(reply.status), self.visit.moment)
+        return container_fields(reply.headers, evidence, gateway=is_gateway(reply.headers))
+
+    async def _container(self, name: str, order: Order, shown: list[bool]) -> Bucket:
+        fields: dict[str, Any] = SWIFT.of_bucket() | await self.head_of(name, shown)
+        fields["owner"] = Answer("known", self.path.rpartition("/")[2])
+        table = order.table_of(name)
+        old = fields["versioning"].value
+        versioned = old is not None and old.state != "never"
+        fields |= await self._counted(name, order.list_limit, table, versioned=versioned)
+        bucket = Bucket(name=name, **fields)
+        return msgspec.structs.replace(bucket, table=await table.finish(bucket)) if table else bucket
+
+    async def _counted(
+        self, name: str, limit: int, table: ObjectTable | None, *, versioned: bool
+    ) -> dict[str, Answer[Any]]:
+        """Objects and versions, by listing them."""
+        told = table.instead() if table else None
+        if told is not None:
+            return {"usage": told[0], "versions": told[1]}
+        count = _Count()
+        query = (("versions", ""),) if versioned else ()
+        asked = f"GET {self._of(name)}?{'versions&' if versioned else ''}format=json"
+        try:
+            async for page in listing.pages(
+                self.client, self._of(name), listing.ListedObject, limit=limit, query=query
+            ):
+                versions = [entry.version for entry in page if entry.name]
+                count.add(versions, whole=len(page) < listing.PAGE)
+                if table:
+                    table.take(versions)
+        except RequestFailed as error:
+            lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, self.visit.moment))
+            return {"usage": lost, "versions": lost}
+        evidence = Evidence(asked, "200", self.visit.moment)
+        return {"usage": Answer("known", count.usage, "", evidence),
+                "versions": Answer("known", count.versions, "", evidence)}  # fmt: skip
+
+    def object_source(self, bucket: Bucket, wanted: WantedDetails, memory: Memory | None) -> SwiftObjects:
+        """Looks at a container's objects."""
+        return SwiftObjects(self.client, self._of(bucket.name), memory)
+
+    async def some_keys(self, bucket: str) -> list[str]:
+        """The first keys of a container."""
+        try:
+            async for page in listing.pages(self.client, self._of(bucket), listing.ListedObject, limit=1, size=50):
+                return [entry.name for entry in page if entry.name]
+        except RequestFailed:
+            pass
+        return []
+
+    async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
+        """One listing of a single name, or one byte of an object."""
+        return await ask_anonymously(self.outside, self._of(bucket), verb, request)
+
+
+@dataclass
+class _Count:
+    """Sums over the pages of one listing."""
+
+    objects: int = 0
+    bytes: int = 0
+    old: int = 0
+    old_bytes: int = 0
+    markers: int = 0
+    undated: int = 0
+    newest: datetime | None = None
+    whole: bool = True
+
+    def add(self, versions: list[ObjectVersion], *, whole: bool) -> None:
+        """Take in a page; `whole`: nothing follows it."""
+        self.whole = whole
+        for version in versions:
+            if version.marker:
+                self.markers += 1
+                continue
+            if version.current:
+                self.objects, self.bytes = self.objects + 1, self.bytes + version.size
+            else:
+                self.old, self.old_bytes = self.old + 1, self.old_bytes + version.size
+            self.undated += version.written is None
+            if version.written and (self.newest is None or version.written > self.newest):
+                self.newest = version.written
+
+    @property
+    def usage(self) -> Usage:
+        return Usage(self.objects, self.bytes, self.whole)
+
+    @property
+    def versions(self) -> Versions:
+        return Versions(self.old, self.old_bytes, self.markers, self.whole, self.newest, self.undated)
+
+
+def as_shown(bucket: Bucket) -> Bucket:
+    """A container as a credential sees it that is shown ACLs: what it does not see is not set."""
+    hidden = {name: getattr(bucket, name) for name in OWNERS_ONLY if getattr(bucket, name).note == HIDDEN}
+    settled = {name: msgspec.structs.replace(answer, state="absent", note="") for name, answer in hidden.items()}
+    return msgspec.structs.replace(bucket, **settled) if settled else bucket

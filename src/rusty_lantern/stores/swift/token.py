@@ -1,0 +1,87 @@
+"""Tokens of the Swift protocol: fetched by one GET at the store's own address, or taken from where they are kept.
+
+The user's key goes out in that one question's headers, and nowhere else; the token is never journalled or logged.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from urllib.parse import urlsplit
+
+import msgspec
+
+from rusty_lantern.core.config.estate import Credential, Store
+from rusty_lantern.core.errors import Problem
+from rusty_lantern.stores.http.authorization import Authorization
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.credentials import find_token
+from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
+from rusty_lantern.stores.http.reply import Method, Reply
+from rusty_lantern.stores.reader import Visit
+
+TOKEN_PATH = "/auth/v1.0"  # noqa: S105  (a path)
+
+
+@dataclass
+class Token(Authorization):
+    """A token in the header of its own that the protocol has. Empty until it was fetched."""
+
+    value: str = field(default="", repr=False)
+
+    def headers(
+        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
+    ) -> dict[str, str]:
+        """The request's headers with the token."""
+        return {"host": host, **extra, "x-auth-token": self.value}
+
+    def disowned(self, reply: Reply) -> bool:
+        """Whether the store does not take the token: a refusal of what the token may not do is 403."""
+        return reply.status == 401
+
+    def expired(self, reply: Reply) -> bool:
+        """A store does not say whether it took the token before."""
+        return False
+
+    def renewed(self) -> None:
+        """There is no other token; a survey that is gone on with fetches one."""
+
+
+async def fetch_token(visit: Visit) -> str:
+    """The token that a credential gets. Raises `NoCredential`, also where the store does not give one."""
+    store, credential, folder = visit.store, visit.store.credential, visit.folder
+    if credential.kind == "token":
+        return find_token(credential, folder)
+    user, key = _user(credential)
+    try:
+        # this one answer holds a secret by design: it is neither journalled nor cleaned of it
+        async with Client(store, None, folder, log=visit.log, cleans=False) as asking:
+            reply = await asking.ask(path=TOKEN_PATH, headers={"x-auth-user": user, "x-auth-key": key})
+    except RequestFailed as error:
+        raise NoCredential(Problem(f"no token was given: {error.note}", credential.place)) from None
+    token = reply.headers.get("x-auth-token", "")
+    if not 200 <= reply.status < 300 or not token:
+        host = urlsplit(store.at).netloc
+        what = f"{host}{TOKEN_PATH} gives no token (answered {reply.status})"
+        raise NoCredential(Problem(what, credential.place, "check the user and its key"))
+    return token
+
+
+def _user(credential: Credential) -> tuple[str, str]:
+    if credential.kind != "environment":
+        what = f"a Swift door takes {{environment: PREFIX}} or {{token: …}}, not {credential.kind}"
+        raise NoCredential(Problem(what, credential.place))
+    prefix = credential.name.rstrip("_")
+    names = (f"{prefix}_USER", f"{prefix}_KEY")
+    user, key = (os.environ.get(name, "") for name in names)
+    if not user or not key:
+        missing = next(name for name, value in zip(names, (user, key), strict=True) if not value)
+        raise NoCredential(Problem(f"the environment variable {missing} is not set", credential.place))
+    return user, key
+
+
+def at_door(store: Store, at: str, credential: Credential) -> Store:
+    """The store's entry as that of one of its doors: the same pace, patience and trust, another address."""
+    return msgspec.structs.replace(store, at=at, credential=credential, addressing="path")

@@ -1,0 +1,91 @@
+"""The real Swift server, for tests: started once on loopback, and one door of the Swift protocol as its users see it."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from http.client import HTTPConnection
+from pathlib import Path
+from urllib.parse import quote, urlsplit
+
+import pytest
+
+from tests.gateway import free_ports
+
+SCRIPT = Path(__file__).parent / "swift.sh"
+OWNER, DECK, READER = ("keeper:admin", "sk-keeper-000"), ("deck:admin", "sk-deck-000"), ("watch:reader", "sk-watch-000")
+
+
+@dataclass
+class SwiftDoor:
+    """One account behind one door."""
+
+    at: str
+    """The account's address."""
+    tokens: dict[str, str] = field(default_factory=dict)
+
+    def token(self, user: tuple[str, str]) -> str:
+        """The token of a user, fetched once."""
+        if user[0] not in self.tokens:
+            answer = self.send("GET", "/auth/v1.0", headers={"X-Auth-User": user[0], "X-Auth-Key": user[1]}, root=True)
+            self.tokens[user[0]] = answer[1]["x-auth-token"]
+        return self.tokens[user[0]]
+
+    def send(
+        self,
+        method: str,
+        path: str = "",
+        user: tuple[str, str] | None = None,
+        headers: Mapping[str, str] | None = None,
+        body: bytes = b"",
+        source: str = "127.0.0.1",
+        root: bool = False,
+    ) -> tuple[int, dict[str, str], bytes]:
+        """Send one request below the account (or below the server's root): status, headers, body."""
+        parts = urlsplit(self.at)
+        sent = dict(headers or {}) | ({"X-Auth-Token": self.token(user)} if user else {})
+        connection = HTTPConnection(parts.hostname or "", parts.port or 80, timeout=60, source_address=(source, 0))
+        try:
+            connection.request(method, ("" if root else parts.path) + path, body=body, headers=sent)
+            answer = connection.getresponse()
+            return answer.status, {k.lower(): v for k, v in answer.getheaders()}, answer.read()
+        finally:
+            connection.close()
+
+    def make(self, user: tuple[str, str], name: str, keys: tuple[str, ...] = ("a.txt",), **headers: str) -> None:
+        """A container with objects; keyword `X_Container_Read` is the header `X-Container-Read`."""
+        told = {header.replace("_", "-"): value for header, value in headers.items()}
+        status, _, body = self.send("PUT", f"/{quote(name)}", user, told)
+        assert status in (201, 202), (name, told, status, body)
+        for key in keys:
+            assert self.send("PUT", f"/{quote(name)}/{quote(key)}", user, body=b"x")[0] == 201
+
+
+def _python() -> str | None:
+    if os.environ.get("SWIFT_PYTHON"):
+        return os.environ["SWIFT_PYTHON"]
+    found = subprocess.run(["/usr/bin/python3", "-c", "import swift"], capture_output=True, check=False)
+    return "/usr/bin/python3" if found.returncode == 0 else None
+
+
+@pytest.fixture(scope="session")
+def swift_server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The address of a running Swift; without its packages the test skips, unless LANTERN_GATEWAY=required."""
+    python = _python()
+    if python is None:
+        words = "needs Debian's swift-proxy, swift-account, swift-container, swift-object; see .ci/run"
+        if os.environ.get("LANTERN_GATEWAY") == "required":
+            pytest.fail(words)
+        pytest.skip(words)
+    folder, port = tmp_path_factory.mktemp("swift"), free_ports(5, 28080)
+    environment = os.environ | {"SWIFT_PYTHON": python, "SWIFT_CACHE": "dict"}
+    subprocess.run(
+        ["bash", str(SCRIPT), "up", str(folder), str(port)],
+        check=True, capture_output=True, timeout=600, env=environment,
+    )  # fmt: skip
+    try:
+        yield f"http://127.0.0.1:{port}"
+    finally:
+        subprocess.run(["bash", str(SCRIPT), "down", str(folder)], check=False, timeout=120)

@@ -1,0 +1,154 @@
+"""Verdicts over container ACLs, held against a real Swift server: random ACLs, every request sent, answers compared.
+
+The installed program surveys the account; requests come without a token and from another account, with several
+Referers. `closed` where anything passes is the one answer that may never be given.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
+from rusty_lantern.core.access.evaluator.request_builder import host_of
+from rusty_lantern.core.access.policy.bucket_rules import rules_of
+from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
+from rusty_lantern.core.model.dossier import Dossier, decode
+from tests.conftest import lantern
+from tests.swift_server import DECK, OWNER, READER, SwiftDoor
+
+CONTAINERS = 72
+READ_FORMS = (
+    ".r:*", ".r:*", ".rlistings", ".r:good.example", ".r:.good.example", ".r:*.good.example", ".r:-bad.example",
+    ".r:-.bad.example", ".r:unknown", ".r:-unknown", ".r:-*", "*", "*:*", "deck", "deck:admin", "deck%3Aadmin",
+    "%64eck", "AUTH_deck", "deck:*", "*:admin", "deck:clerk", "keeper:clerk", "nobody",
+)  # fmt: skip
+WRITE_FORMS = ("*", "*:*", "deck", "deck:admin", "AUTH_deck", "deck%3Aadmin", "deck:*", "keeper:clerk", "nobody")
+REFERERS = ("", "http://good.example/", "https://www.good.example/p", "http://bad.example/", "http://x.bad.example/",
+            "http://unknown/", "http://elsewhere.example:8080/q")  # fmt: skip
+ACCOUNT_ACLS = (
+    "{}", '{"read-only":["deck"]}', '{"read-write":["deck:admin"]}', '{"admin":["AUTH_deck"]}', '{"read-only":[""]}',
+    '{"read-only":["*","*:*"]}', '{"read-write":[""]}',
+)  # fmt: skip
+ACTIONS = {"read": "s3:GetObject", "list": "s3:ListBucket", "write": "s3:PutObject", "delete": "s3:DeleteObject"}
+
+
+@dataclass(frozen=True)
+class Sent:
+    """One request and whether it passed."""
+
+    container: str
+    verb: str
+    deck: bool
+    referer: str
+    passed: bool
+
+
+def ask(door: SwiftDoor, container: str, verb: str, referer: str, *, deck: bool) -> Sent:
+    headers = {"Referer": referer} if referer else {}
+    method, path = {
+        "read": ("GET", "/a.txt"), "list": ("GET", "/?format=json"), "write": ("PUT", "/new"), "delete": ("DELETE", "/new"),
+    }[verb]  # fmt: skip
+    status, _, _ = door.send(method, f"/{container}{path}", DECK if deck else None, headers)
+    assert status < 500, (container, verb, referer, status)
+    return Sent(container, verb, deck, referer, status not in (401, 403))
+
+
+def request_of(sent: Sent) -> Request:
+    caller = Caller(canonical="deck:admin") if sent.deck else ANONYMOUS
+    context = always_carried(anonymous=not sent.deck) | {
+        REFERER_HOST: (host_of(sent.referer),),
+        "aws:sourceip": ("127.0.0.1",),
+    }
+    return Request(ACTIONS[sent.verb], "" if sent.verb == "list" else "a.txt", caller, context)
+
+
+def estate(folder: Path, at: str) -> Path:
+    folder.mkdir(exist_ok=True)
+    (folder / "estate.yaml").write_text(
+        f"estate: Saltmarsh Trust\nstores:\n  lagoon:\n    reads: swift\n    at: {at}\n    plain-http: allowed\n"
+        "    credential: {environment: LAGOON}\n"
+    )
+    (folder / "baseline.yaml").write_text(
+        "title: t\nsheets:\n- sheet: all\n  require: {exposure.read: closed, exposure.list: closed}\n"
+    )
+    return folder
+
+
+def surveyed(folder: Path, user: tuple[str, str] = OWNER) -> tuple[Dossier, dict[str, Any]]:
+    """The dossier of a new survey by the installed program, and its exposures."""
+    secret = {"LAGOON_USER": user[0], "LAGOON_KEY": user[1]}
+    done = lantern("survey", cwd=folder, **secret)
+    assert done.code == 0, done.err + done.out
+    latest = max((folder / "surveys").glob("2*"))
+    told = lantern("exposure", "--json", cwd=folder)
+    rows = {row["bucket"]: row for row in json.loads(told.out)["buckets"]}
+    return decode((latest / "stores/lagoon.json").read_bytes(), "lagoon.json"), rows
+
+
+@pytest.fixture(scope="module")
+def door(swift_server: str) -> SwiftDoor:
+    """An account with containers whose ACLs are drawn at random, and one that shows that ACLs are seen."""
+    door = SwiftDoor(f"{swift_server}/v1/AUTH_keeper")
+    dice = random.Random(20261126)
+    door.make(OWNER, "canary", X_Container_Read=".rlistings")
+    for number in range(CONTAINERS):
+        read = ",".join(dice.sample(READ_FORMS, dice.choice([0, 1, 1, 2, 2, 3, 4])))
+        write = ",".join(dice.sample(WRITE_FORMS, dice.choice([0, 0, 1, 2])))
+        door.make(OWNER, f"c{number:02d}", X_Container_Read=read, X_Container_Write=write)
+    return door
+
+
+@pytest.mark.parametrize("account_acl", ACCOUNT_ACLS)
+def test_no_verdict_is_closed_where_anything_passes(door: SwiftDoor, tmp_path: Path, account_acl: str) -> None:
+    status, _, body = door.send("POST", "", OWNER, {"X-Account-Access-Control": account_acl})
+    assert status == 204, body
+    names = [f"c{number:02d}" for number in range(CONTAINERS)]
+    cases = [
+        (name, verb, referer, deck)
+        for name in names
+        for deck in (False, True)
+        for verb in ("read", "list", "write", "delete")
+        for referer in (REFERERS if verb in ("read", "list") else REFERERS[:1])
+    ]
+    with ThreadPoolExecutor(4) as pool:
+        answers = list(pool.map(lambda case: ask(door, *case[:3], deck=case[3]), cases))
+    dossier, rows = surveyed(estate(tmp_path, door.at))
+    assert len(dossier.buckets) == CONTAINERS + 1
+    rules = {bucket.name: rules_of(bucket, dossier) for bucket in dossier.buckets}
+    outcome: Counter[str] = Counter()
+    wrong = []
+    for sent in answers:
+        said = decide(rules[sent.container], request_of(sent)).allowed
+        outcome["unknown" if said is None else "agree" if said is sent.passed else "differ"] += 1
+        wrong += [] if said in (None, sent.passed) else [(sent, rules[sent.container].policy.statements)]
+    false_closed, witnesses = [], 0
+    for name in names:
+        for verb in ("list", "read", "write", "delete"):
+            verdict = rows[name]["exposure"]["anyone"][verb]
+            passed = any(s.passed for s in answers if (s.container, s.verb, s.deck) == (name, verb, False))
+            if verdict["verdict"] == "closed" and passed:
+                false_closed.append((name, verb))
+            if verdict["verdict"] in ("open", "restricted"):
+                witnesses += 1
+                referer = verdict["witness"].get("headers", {}).get("Referer", "")
+                assert ask(door, name, verb, referer, deck=False).passed, (name, verdict)
+    print(f"account ACL {account_acl}: {dict(outcome)}, {witnesses} witnesses passed")
+    assert not false_closed
+    assert outcome["agree"] / (outcome["agree"] + outcome["differ"]) >= 0.995, wrong[:3]
+    assert outcome["unknown"] == 0
+
+
+def test_a_credential_that_is_not_shown_acls_calls_nothing_closed(door: SwiftDoor, tmp_path: Path) -> None:
+    dossier, rows = surveyed(estate(tmp_path, door.at), READER)
+    assert {bucket.container_acl.state for bucket in dossier.buckets} == {"hidden"}
+    levels = {v["verdict"] for row in rows.values() for verbs in row["exposure"].values() for v in verbs.values()}
+    assert levels == {"unknown"}
