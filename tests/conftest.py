@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import signal
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -41,6 +42,15 @@ class Ran:
     code: int
     out: str
     err: str
+
+
+def begin(*words: str, cwd: Path) -> subprocess.Popen[str]:
+    """Start the installed `lantern`, to be interrupted: also where the tests themselves run with interrupts ignored."""
+    usual = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        return subprocess.Popen([str(PROGRAM), *words], cwd=cwd, stderr=subprocess.PIPE, text=True)
+    finally:
+        signal.signal(signal.SIGINT, usual)
 
 
 def lantern(*words: str, cwd: Path, **environment: str) -> Ran:

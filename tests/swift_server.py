@@ -1,4 +1,4 @@
-"""The real Swift server, for tests: started once on loopback, and one door of the Swift protocol as its users see it."""
+"""The real Swift server, for tests: started once on loopback; and a door of its protocol as its users see it."""
 
 from __future__ import annotations
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import json
 import signal
-import subprocess
 import time
 from collections.abc import Awaitable, Callable, Iterator
 from contextlib import contextmanager
@@ -20,7 +19,7 @@ from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import CREDENTIAL
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
-from tests.conftest import PROGRAM, Ran, answering, estate_for, lantern
+from tests.conftest import Ran, answering, begin, estate_for, lantern
 from tests.saltmarsh_answers import MAY_HAVE_LISTS
 
 Handler = Callable[[web.Request], Awaitable[web.StreamResponse]]
@@ -287,7 +286,7 @@ def test_ctrl_c_keeps_nothing_by_half(tmp_path: Path) -> None:
     with harbour(slow) as (address, _):
         folder = estate_for(tmp_path / "ws", address)
         for wait in (0.6, 1.0, 2.0):
-            running = subprocess.Popen([str(PROGRAM), "survey"], cwd=folder, stderr=subprocess.PIPE, text=True)
+            running = begin("survey", cwd=folder)
             time.sleep(wait)
             running.send_signal(signal.SIGINT)
             _, err = running.communicate(timeout=120)

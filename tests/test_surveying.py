@@ -23,7 +23,7 @@ from rusty_lantern.simulator.demo.workspace_files import CREDENTIAL
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
 from rusty_lantern.stores.http.concurrency_limit import Gate
-from tests.conftest import PROGRAM, Demo, answering, estate_for, lantern
+from tests.conftest import PROGRAM, Demo, answering, begin, estate_for, lantern
 from tests.saltmarsh_answers import DRIFT, MAY_HAVE_LISTS
 from tests.test_bad_stores import harbour, unknown_buckets
 
@@ -103,7 +103,7 @@ def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, whole: Pat
 
     with harbour(slow) as (address, store):
         folder = estate_for(tmp_path / "ws", address)
-        running = subprocess.Popen([str(PROGRAM), "survey", *AS_OF], cwd=folder, stderr=subprocess.PIPE, text=True)
+        running = begin("survey", *AS_OF, cwd=folder)
         while len(store.requests) < 200:
             time.sleep(0.02)
         running.send_signal(signal.SIGINT)

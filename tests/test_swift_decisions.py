@@ -55,8 +55,11 @@ class Sent:
 def ask(door: SwiftDoor, container: str, verb: str, referer: str, *, deck: bool) -> Sent:
     headers = {"Referer": referer} if referer else {}
     method, path = {
-        "read": ("GET", "/a.txt"), "list": ("GET", "/?format=json"), "write": ("PUT", "/new"), "delete": ("DELETE", "/new"),
-    }[verb]  # fmt: skip
+        "read": ("GET", "/a.txt"),
+        "list": ("GET", "/?format=json"),
+        "write": ("PUT", "/new"),
+        "delete": ("DELETE", "/new"),
+    }[verb]
     status, _, _ = door.send(method, f"/{container}{path}", DECK if deck else None, headers)
     assert status < 500, (container, verb, referer, status)
     return Sent(container, verb, deck, referer, status not in (401, 403))

@@ -22,6 +22,7 @@ from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem, de
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.stores.beside import with_beside
+from rusty_lantern.stores.doors import with_doors
 from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.kinds import reader_of
 from rusty_lantern.stores.reader import ObjectTable, Order, StoreReader, Visit, WantedDetails
@@ -80,7 +81,7 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
 
         async def one(store: Store, patterns: tuple[str, ...]) -> Dossier | None:
             progress.started(store.name, store.at)
-            journal = Journal(journals / f"{store.name}.jsonl", PROTOCOLS[store.reads].keeps)
+            journal = Journal(journals / f"{store.name}.jsonl", _keeps(store))
             try:
                 return await _read_store(plan, store, patterns, journal, log)
             except (NoLongerAccepted, BaseExceptionGroup) as error:
@@ -112,6 +113,12 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
         return [dossier for task in tasks if (dossier := task.result()) is not None]
 
 
+def _keeps(store: Store) -> Callable[[str], bool]:
+    """Which response headers a survey of the store needs when it is gone on with: those of each of its protocols."""
+    told = [PROTOCOLS[name] for name in (store.reads, *(door.name for door in store.doors)) if name in PROTOCOLS]
+    return lambda header: any(capabilities.keeps(header) for capabilities in told)
+
+
 def _unread(plan: Plan, store: Store, error: Exception) -> Dossier:
     """What stands for a store that could not be read by a fault of ours."""
     plan.progress.noted(f"{store.name}: {defect(error)}")
@@ -137,7 +144,8 @@ async def _read_store(
         async with reader_of(visit) as reader:
             told.reader = reader
             order = Order(patterns, plan.list_limit, told.buckets, _tables(plan, reader, journal, told))
-            read = await with_beside(visit, await reader.survey(order), plan.progress.noted)
+            read = await with_doors(visit, await reader.survey(order), plan.progress.noted)
+            read = await with_beside(visit, read, plan.progress.noted)
             if journal.replayed:
                 plan.progress.noted(
                     f"{store.name}: {journal.replayed:,} answers were saved, {reader.asked:,} questions were asked now"

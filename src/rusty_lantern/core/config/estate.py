@@ -75,6 +75,8 @@ class Store(msgspec.Struct, frozen=True):
     """Bucket pattern → how far its objects are looked at; the first that fits counts."""
     sample: Sample = Sample()
     inventory: Inventory | None = None
+    doors: tuple[DoorEntry, ...] = ()
+    """The store's other doors: further protocols that it answers, each with a credential of its own."""
     identities: Service | None = None
     """Where the store's identity service answers."""
     beside: str = ""
@@ -90,6 +92,15 @@ class Store(msgspec.Struct, frozen=True):
     def looks_at(self, bucket: str) -> ScanDepth:
         """How far a bucket's objects are looked at."""
         return next((looked for pattern, looked in self.objects if fnmatchcase(bucket, pattern)), "none")
+
+
+class DoorEntry(msgspec.Struct, frozen=True):
+    """A further protocol of a store: `swift`, `admin`, or `web` for whatever stands in front of it."""
+
+    name: str
+    at: str
+    credential: Credential
+    place: Place | None = None
 
 
 class Service(msgspec.Struct, frozen=True):

@@ -7,7 +7,17 @@ import re
 from typing import get_args
 from urllib.parse import urlsplit
 
-from rusty_lantern.core.config.estate import Credential, Estate, Mirror, Pace, Patience, Service, Stated, Store
+from rusty_lantern.core.config.estate import (
+    Credential,
+    DoorEntry,
+    Estate,
+    Mirror,
+    Pace,
+    Patience,
+    Service,
+    Stated,
+    Store,
+)
 from rusty_lantern.core.config.object_scan import (
     read_inventory,
     read_objects,
@@ -25,7 +35,7 @@ _TOP = ("estate", "trusted", "stores", "mirrors")
 
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
-    "counts", "objects", "sample", "inventory", "identities", "beside", "patience", "may",
+    "counts", "objects", "sample", "inventory", "identities", "doors", "beside", "patience", "may",
     "stated",
 )  # fmt: skip
 
@@ -135,6 +145,7 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         read_objects(reader, fields.get("objects")),
         read_sample(reader, fields.get("sample")),
         read_inventory(reader, fields.get("inventory")),
+        _doors(reader, fields.get("doors"), name.text, plain_http=plain_http),
         _service(reader, fields.get("identities"), name.text, plain_http=plain_http),
         reader.text(fields.get("beside"), "beside"),
         _patience(reader, fields.get("patience")),
@@ -155,6 +166,23 @@ def _patience(reader: Reader, node: Marked | None) -> Patience:
             assert written is not None
             reader.complaints.add(f"patience: {error}", written.place, "write it as 1 minute")
     return Patience(**found)
+
+
+DOORS = ("swift", "admin", "web")
+"""What further protocols a store can have; `web` is asked without credentials."""
+
+
+def _doors(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> tuple[DoorEntry, ...]:
+    found = []
+    for name, entry in reader.entries(node, "doors"):
+        kind = reader.choice(name, "a door", DOORS, "swift")
+        fields = reader.fields(entry, ("at", "credential"), f"door {kind}")
+        at = reader.text(fields.get("at"), "at")
+        whose = f"{store}'s door {kind}"
+        _check_address(reader.complaints, at, fields.get("at") or entry, whose, plain_http=plain_http)
+        credential = _credential(reader, fields.get("credential"), entry.place, needed=kind != "web")
+        found.append(DoorEntry(kind, at.rstrip("/"), credential, entry.place))
+    return tuple(found)
 
 
 def _service(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> Service | None:

@@ -25,14 +25,16 @@ class Info(msgspec.Struct, frozen=True):
 
 async def ask_info(outside: Client, account_path: str) -> Info | None:
     """What the door with this account tells, asked at its root; None where nothing of the kind is answered."""
-    root = account_path.partition("/v1")[0]
-    return await info_at(outside, f"{root}/info")
+    try:
+        return await info_at(outside, account_path.partition("/v1")[0] + "/info")
+    except RequestFailed:
+        return None
 
 
 async def info_at(outside: Client, path: str) -> Info | None:
-    """What is told at one path; None where nothing of the kind is."""
+    """What is told at one path; None where nothing of the kind is. Raises `RequestFailed` without any answer."""
+    reply = await outside.ask(path=path)
     try:
-        reply = await outside.ask(path=path)
         return msgspec.json.decode(reply.body, type=Info) if reply.status == 200 else None
-    except (RequestFailed, msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return None

@@ -11,9 +11,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from urllib.parse import urlsplit
 
-import msgspec
-
-from rusty_lantern.core.config.estate import Credential, Store
+from rusty_lantern.core.config.estate import Credential
 from rusty_lantern.core.errors import Problem
 from rusty_lantern.stores.http.authorization import Authorization
 from rusty_lantern.stores.http.client import Client
@@ -80,8 +78,3 @@ def _user(credential: Credential) -> tuple[str, str]:
         missing = next(name for name, value in zip(names, (user, key), strict=True) if not value)
         raise NoCredential(Problem(f"the environment variable {missing} is not set", credential.place))
     return user, key
-
-
-def at_door(store: Store, at: str, credential: Credential) -> Store:
-    """The store's entry as that of one of its doors: the same pace, patience and trust, another address."""
-    return msgspec.structs.replace(store, at=at, credential=credential, addressing="path")

@@ -13,7 +13,7 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.policy.container_acl import statements_of
+from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
@@ -140,9 +140,12 @@ def unread_door(answer: Answer[Any]) -> bool:
 def _of_other_doors(bucket: Bucket, store: Dossier, policy: Policy) -> tuple[Statement, ...]:
     """What container and account ACLs allow; the two ways to look at a Referer are not weighed against each other."""
     acl, account = bucket.container_acl.value, store.account_acl.value
-    if acl is None and account is None:
+    if acl is None and account is None and store.acl_reading != "gateway":
         return ()
-    found = statements_of(acl or ContainerAcl(), account, store.acl_reading)
+    ignored = _strongest(_guards(bucket, store, "ignore_acls", ""))
+    refused = _strongest(_guards(bucket, store, "refuse_new_acls", ""))
+    guards = GatewayGuards(*(guard.on if guard.sure else None for guard in (ignored, refused)))
+    found = statements_of(acl or ContainerAcl(), account, store.acl_reading, guards)
     if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
         return found
     fault = Fault("/Condition", "the policy and the container ACL both look at the Referer")

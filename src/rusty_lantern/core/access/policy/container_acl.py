@@ -27,6 +27,7 @@ NO_REFERER = ""
 """The value of `REFERER_HOST` in a request without a Referer."""
 
 _LIST = ("s3:ListBucket", "s3:ListBucketVersions")
+_LISTS_AT_GATEWAY = ("s3:ListBucket",)
 _READ = ("s3:GetObject",)
 _WRITE = ("s3:PutObject", "s3:DeleteObject")
 _SEE = ("s3:GetBucketAcl",)
@@ -62,41 +63,64 @@ def parse_container_acl(text: str) -> Entries:
     return Entries(tuple(hosts), listings, tuple(dict.fromkeys(names)))
 
 
-def statements_of(acl: ContainerAcl, account: AccountAcl | None, reading: AclReading) -> tuple[Statement, ...]:
+class GatewayGuards(msgspec.Struct, frozen=True):
+    """Which public-access guards stand, as far as a gateway lets them bear on container ACLs; None: not known."""
+
+    ignore_acls: bool | None
+    refuse_new_acls: bool | None
+
+
+def statements_of(
+    acl: ContainerAcl, account: AccountAcl | None, reading: AclReading, guards: GatewayGuards
+) -> tuple[Statement, ...]:
     """What a container's ACLs and its account's allow, as statements that no policy document has.
 
-    A reading that is not known gives the statements of all, each with a fault where the others disagree.
+    A reading that is not known gives the statements of all; those that not all have are in doubt.
     """
     if not reading:
-        return tuple(_unsure(every) for every in _of_no_known_reading(acl, account))
+        every = [statements_of(acl, account, one, guards) for one in READINGS]
+        common = set(every[0]).intersection(*every[1:])
+        found = dict.fromkeys(statement for statements in every for statement in statements)
+        return tuple(
+            s if s in common else _in_doubt(s, "which kind of server reads this ACL is not known") for s in found
+        )
     return (
-        *_of_header(parse_container_acl(acl.read), "read", reading),
-        *_of_header(parse_container_acl(acl.write), "write", reading),
+        *_of_header(parse_container_acl(acl.read), "read", reading, guards),
+        *_of_header(parse_container_acl(acl.write), "write", reading, guards),
         *(_of_account(account, reading) if account is not None else ()),
+        *(_no_uploads(guards.refuse_new_acls) if reading == "gateway" else ()),
     )
 
 
-def _of_no_known_reading(acl: ContainerAcl, account: AccountAcl | None) -> list[Statement]:
-    found: dict[Statement, None] = {}
-    for reading in ("tempauth", "keystone", "gateway"):
-        found |= dict.fromkeys(statements_of(acl, account, reading))
-    return list(found)
+READINGS: tuple[AclReading, ...] = ("tempauth", "keystone", "gateway")
 
 
-def _unsure(statement: Statement) -> Statement:
-    fault = Fault(statement.place, "which kind of server reads this ACL is not known")
-    return msgspec.structs.replace(statement, faults=(*statement.faults, fault))
+def _in_doubt(statement: Statement, why: str) -> Statement:
+    return msgspec.structs.replace(statement, faults=(*statement.faults, Fault(statement.place, why)))
 
 
-def _of_header(entries: Entries, side: Side, reading: AclReading) -> Iterator[Statement]:
-    if side == "read":
-        lists = entries.listings or reading == "gateway"
-        actions = (*_READ, *_LIST) if lists else _READ
-        for words, conditions in _hosts(entries.hosts, reading):
-            yield _allow(f"container read ACL {words}", EVERYBODY, actions, conditions)
+def _no_uploads(stands: bool | None) -> Iterator[Statement]:
+    """The gateway's guard on new public ACLs refuses every upload (measured on release 16.2, at both doors)."""
+    if stands is not False:
+        words = "the gateway's guard on new public ACLs"
+        refused = Statement(
+            words, "Deny", principals=EVERYBODY, actions=("s3:PutObject",), resources=("*",), variables=False, door=DOOR
+        )
+        yield refused if stands else _in_doubt(refused, "whether it stands could not be read")
+
+
+def _of_header(entries: Entries, side: Side, reading: AclReading, guards: GatewayGuards) -> Iterator[Statement]:
+    lists = _LISTS_AT_GATEWAY if reading == "gateway" else _LIST
+    for words, conditions in _hosts(entries.hosts, reading) if side == "read" else ():
+        title = f"container read ACL {words}"
+        yield _allow(title, EVERYBODY, _READ, conditions)
+        if entries.listings or reading == "gateway":
+            listing = _allow(title, EVERYBODY, lists, conditions)
+            guarded = reading == "gateway" and words.startswith(".r:*")  # hosts are no public ACL there
+            yield from _unless(listing, guards.ignore_acls if guarded else False)
     for name in entries.names:
         words = f'container {side} ACL "{name}"'
-        named = _WRITE if side == "write" else (*_READ, *_LIST)
+        named = _WRITE if side == "write" else (*_READ, *lists)
         if side == "read" and reading == "gateway":
             named = (*named, *_SEE)  # any reader of the container is shown its ACL there
         who = _who(name, reading)
@@ -104,6 +128,14 @@ def _of_header(entries: Entries, side: Side, reading: AclReading) -> Iterator[St
             continue
         conditions = (_SIGNED,) if who is _ANY_TOKEN else ()
         yield _allow(words, EVERYBODY if who is _ANY_TOKEN else who, named, conditions)
+
+
+def _unless(statement: Statement, stands: bool | None) -> Iterator[Statement]:
+    """A statement that a guard puts out of force where it stands."""
+    if not stands:
+        yield (
+            statement if stands is False else _in_doubt(statement, "whether public ACLs are ignored could not be read")
+        )
 
 
 _ANY_TOKEN = Principals(everyone=True, vague=("*:*",))
@@ -159,11 +191,13 @@ def _of_account(acl: AccountAcl, reading: AclReading) -> Iterator[Statement]:
     if reading == "keystone":
         return
     see_all = ("s3:*",)
-    write = (*_READ, *_LIST, *_WRITE, "s3:PutBucketTagging", "s3:PutBucketVersioning", "s3:PutBucketCORS")
+    gateway = reading == "gateway"
+    reads = (*_READ, *(_LISTS_AT_GATEWAY if gateway else _LIST))
+    write = (*reads, *_WRITE, "s3:PutBucketTagging", "s3:PutBucketVersioning", "s3:PutBucketCORS")
     levels: Iterable[tuple[str, list[str], tuple[str, ...]]] = (
-        ("read-only", acl.read_only, (*_READ, *_LIST)),
-        ("read-write", acl.read_write, write if reading == "tempauth" else (*_READ, *_LIST, *_WRITE)),
-        ("admin", acl.admin, see_all if reading == "tempauth" else (*_LIST, *_WRITE)),
+        ("read-only", acl.read_only, reads),
+        ("read-write", acl.read_write, (*reads, *_WRITE) if gateway else write),
+        ("admin", acl.admin, (*_LISTS_AT_GATEWAY, *_WRITE) if gateway else see_all),
     )
     for level, names, actions in levels:
         for name in names:

@@ -1,0 +1,126 @@
+"""The other doors of a store: those that the estate file names are read, and those that nobody named are found.
+
+What one protocol grants, another does not show. A door that is there and was not read makes what it could open
+unknown; so a store is asked, without credentials, whether it answers the Swift protocol as well.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from typing import Any
+from urllib.parse import urlsplit
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.config.estate import DoorEntry, Store
+from rusty_lantern.core.errors import LanternError, defect
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import Door, Dossier
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
+from rusty_lantern.stores.http.tls_check import Apart
+from rusty_lantern.stores.reader import Visit
+from rusty_lantern.stores.swift.headers import account_fields, shows_privileged
+from rusty_lantern.stores.swift.info import info_at
+from rusty_lantern.stores.swift.reader import SwiftReader, as_shown
+
+SWIFT_PATHS = (("/swift/info", "/swift/v1"), ("/info", "/v1"))
+"""Where a Swift door tells about itself → where its accounts are."""
+BY_DOOR = ("container_acl", "temporary_url_key")
+"""The fields of a bucket that a Swift door tells of buckets which are read by another protocol."""
+
+
+async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None]) -> Dossier:
+    """The dossier of an S3-compatible store with what its other doors tell. Never raises for what the store does."""
+    if visit.store.reads != "s3" or not read.listing.settled:
+        return read
+    entry = next((door for door in visit.store.doors if door.name == "swift"), None)
+    try:
+        if entry is not None:
+            return await _with_swift(visit, entry, read)
+        found, why = await find_swift_door(visit)
+    except LanternError as error:
+        if not isinstance(error, NoCredential):
+            raise
+        return _unread(read, entry, str(error.complaints[0].what))
+    except Exception as error:  # whatever goes wrong at that door, the buckets were read
+        noted(f"{read.store}: {defect(error)}")
+        return _unread(read, entry, defect(error))
+    if found is None:
+        answer: Answer[Any] = Answer("failed", None, why) if why else Answer("unsupported")
+        told = Answer("failed", None, why) if why else Answer("known", list[Door]())
+        return _with_fields(msgspec.structs.replace(read, account_acl=answer, doors=told), answer)
+    return _unread(read, None, UNNAMED.format(at=found.at), found)
+
+
+UNNAMED = "the store answers the Swift protocol as well, at {at}, and estate.yaml does not name that door"
+
+
+async def find_swift_door(visit: Visit) -> tuple[Door | None, str]:
+    """The Swift door that nobody named, asked for without credentials; else why that is not known."""
+    parts = urlsplit(visit.store.at)
+    async with Client(visit.store, None, visit.folder, memory=visit.memory, log=visit.log) as outside:
+        for path, accounts in SWIFT_PATHS:
+            try:
+                info = await info_at(outside, path)
+            except RequestFailed as error:
+                return None, f"whether the store answers the Swift protocol as well is not known: {error.note}"
+            if info is not None:
+                at = f"{parts.scheme}://{parts.netloc}{accounts}"
+                return Door("swift", at, note="not named in estate.yaml", found=True), ""
+    return None, ""
+
+
+def _with_fields(read: Dossier, answer: Answer[Any]) -> Dossier:
+    """The dossier with the same answer for every bucket to what a Swift door would have told."""
+    buckets = [msgspec.structs.replace(bucket, **dict.fromkeys(BY_DOOR, answer)) for bucket in read.buckets]
+    return msgspec.structs.replace(read, buckets=buckets)
+
+
+def _unread(read: Dossier, entry: DoorEntry | None, why: str, found: Door | None = None) -> Dossier:
+    door = found or Door("swift", entry.at if entry else "", note=why)
+    lost: Answer[Any] = Answer("failed", None, why)
+    return _with_fields(msgspec.structs.replace(read, account_acl=lost, doors=Answer("known", [door])), lost)
+
+
+async def _with_swift(visit: Visit, entry: DoorEntry, read: Dossier) -> Dossier:
+    """The dossier with the ACLs of the same buckets, as their Swift door tells them."""
+    memory = Apart(visit.memory, "swift") if visit.memory else None
+    at_door = Visit(door_store(visit.store, entry), visit.folder, visit.moment, memory, visit.log)
+    async with SwiftReader(at_door) as reader:
+        try:
+            account = await reader.account()
+        except RequestFailed as error:
+            return _unread(read, entry, f"its Swift door {entry.at} was not read: {error.note}")
+        shown = [shows_privileged(account.head.headers)]
+        left = iter(read.buckets)
+        joined: list[Bucket] = []
+
+        async def worker() -> None:
+            for bucket in left:
+                told = await reader.head_of(bucket.name, shown)
+                joined.append(msgspec.structs.replace(bucket, **{name: told[name] for name in BY_DOOR}))
+
+        async with asyncio.TaskGroup() as group:
+            for _ in range(visit.store.pace.at_once):
+                group.create_task(worker())
+    sees_all = any(shown)
+    head = Evidence(f"HEAD {reader.path}", str(account.head.status), visit.moment)
+    fields = account_fields(account.head.headers, head, sees_all=sees_all, gateway=account.gateway)
+    buckets = sorted(map(as_shown, joined) if sees_all else joined, key=lambda bucket: bucket.name)
+    return msgspec.structs.replace(
+        read,
+        buckets=buckets,
+        acl_reading=reader.reading(account),
+        doors=Answer("known", [Door("swift", entry.at, read=True)]),
+        **fields,
+    )
+
+
+def door_store(store: Store, entry: DoorEntry) -> Store:
+    """The store's entry as that of one of its doors: the same pace, patience and trust, another address."""
+    return msgspec.structs.replace(
+        store, reads="swift", at=entry.at, credential=entry.credential, addressing="path", doors=()
+    )

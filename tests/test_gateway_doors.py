@@ -1,0 +1,183 @@
+"""One gateway, two doors: random mixes of Swift ACLs, S3 ACLs, policies and public-access guards, through every door.
+
+The installed program reads both doors; requests come without credentials and from a second user, through both, with
+several Referers. No verdict is `closed` where anything passes, and every witness passes at some door.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from rusty_lantern.core.model.dossier import Dossier, decode
+from tests.conftest import lantern
+from tests.gateway import Gateway
+from tests.swift_server import SwiftDoor
+
+BUCKETS = 64
+READ_FORMS = (
+    ".r:*", ".r:*", ".rlistings", ".r:good.example", ".r:.good.example", ".r:-bad.example", ".r:unknown", ".r:-*",
+    "*", "*:*", "deck", "deck:*", "keeper", "anonymous", "nobody",
+)  # fmt: skip
+WRITE_FORMS = ("*", "*:*", "deck", "anonymous", "nobody")
+REFERERS = ("", "http://good.example/", "https://www.good.example/p", "http://bad.example/", "http://unknown/")
+ACCOUNT_ACLS = ("{}", '{"read-only":[".r:*"]}', '{"read-only":["deck"],"admin":["anonymous"]}')
+
+
+@dataclass(frozen=True)
+class Sent:
+    """One request through one door, and whether it passed."""
+
+    bucket: str
+    verb: str
+    door: str
+    referer: str
+    passed: bool
+
+
+@dataclass(frozen=True)
+class Doors:
+    """A user's buckets behind both doors."""
+
+    gateway: Gateway
+    swift: SwiftDoor
+    user: tuple[str, str]
+    names: list[str]
+    how: dict[str, dict[str, Any]]
+
+    def ask(self, bucket: str, verb: str, door: str, referer: str) -> Sent:
+        headers = {"Referer": referer} if referer else {}
+        method, path = {"read": ("GET", "/a.txt"), "list": ("GET", "/"), "write": ("PUT", "/new")}[verb]
+        root = door == "s3"
+        status, _, _ = self.swift.send(method, f"/{bucket}{path}", None, headers, root=root)
+        assert status in (200, 201, 204, 301, 401, 403), (bucket, verb, door, status)
+        return Sent(bucket, verb, door, referer, status in (200, 201, 204))
+
+
+def drawn(dice: random.Random, client: Any, swift: SwiftDoor, user: tuple[str, str], bucket: str) -> dict[str, Any]:
+    """Make a bucket and set its access through random doors; what was set, for a message."""
+    client.create_bucket(Bucket=bucket)
+    client.put_object(Bucket=bucket, Key="a.txt", Body=b"x")
+    how: dict[str, Any] = {}
+    if dice.random() < 0.25:
+        how["s3 acl"] = dice.choice(["public-read", "authenticated-read", "private"])
+        client.put_bucket_acl(Bucket=bucket, ACL=how["s3 acl"])
+    if dice.random() < 0.7:
+        read = ",".join(dice.sample(READ_FORMS, dice.choice([0, 1, 1, 2, 3])))
+        write = ",".join(dice.sample(WRITE_FORMS, dice.choice([0, 0, 1, 2])))
+        how |= {"read": read, "write": write}
+        headers = {"X-Container-Read": read, "X-Container-Write": write}
+        assert swift.send("POST", f"/{bucket}", user, headers)[0] == 204
+    if dice.random() < 0.35:
+        statement = {
+            "Effect": dice.choice(["Allow", "Allow", "Deny"]),
+            "Principal": dice.choice(["*", {"AWS": ["arn:aws:iam:::user/deck"]}]),
+            "Action": dice.sample(["s3:GetObject", "s3:ListBucket", "s3:PutObject"], dice.randint(1, 2)),
+            "Resource": [f"arn:aws:s3:::{bucket}", f"arn:aws:s3:::{bucket}/*"],
+        }
+        how["policy"] = statement
+        document = json.dumps({"Version": "2012-10-17", "Statement": [statement]})
+        client.put_bucket_policy(Bucket=bucket, Policy=document)
+    if dice.random() < 0.2:
+        names = ("BlockPublicAcls", "IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets")
+        how["guards"] = {name: dice.random() < 0.7 for name in names}
+        client.put_public_access_block(Bucket=bucket, PublicAccessBlockConfiguration=how["guards"])
+    return how
+
+
+@pytest.fixture(scope="module")
+def doors(gateway: Gateway) -> Doors:
+    """Buckets of a user of the gateway, whose access is set through random doors."""
+    uid, secret = "keeper-doors", "sk-swift-000"
+    subuser = ("subuser", "create", f"--uid={uid}", f"--subuser={uid}:swift", "--access=full")
+    gateway.admin(*subuser, "--key-type=swift", f"--secret={secret}")
+    swift, user = SwiftDoor(f"{gateway.address}/swift/v1"), (f"{uid}:swift", secret)
+    dice = random.Random(20261126)
+    client = gateway.client()
+    names = [f"doors-{number:02d}" for number in range(BUCKETS)]
+    how = {name: drawn(dice, client, swift, user, name) for name in names}
+    return Doors(gateway, swift, user, names, how)
+
+
+def estate(doors: Doors, folder: Path, *, named: bool = True) -> Path:
+    """A workspace that reads the gateway; `named`: its Swift door too."""
+    folder.mkdir(exist_ok=True)
+    swift = f"    doors:\n      swift: {{at: {doors.swift.at}, credential: {{environment: DOOR}}}}\n"
+    (folder / "estate.yaml").write_text(
+        f"estate: Saltmarsh Trust\nstores:\n  harbour:\n    reads: s3\n    at: {doors.gateway.address}\n"
+        "    plain-http: allowed\n    credential: {environment: HARBOUR}\n    objects: {'*': all}\n"
+        f"{swift if named else ''}"
+    )
+    (folder / "baseline.yaml").write_text(
+        "title: t\nsheets:\n- sheet: all\n  require: {exposure.read: closed, objects.public: none}\n"
+    )
+    return folder
+
+
+def surveyed(doors: Doors, folder: Path, *words: str) -> tuple[Dossier, dict[str, Any]]:
+    secrets = {
+        "HARBOUR_ACCESS_KEY_ID": doors.gateway.keeper[0], "HARBOUR_SECRET_ACCESS_KEY": doors.gateway.keeper[1],
+        "DOOR_USER": doors.user[0], "DOOR_KEY": doors.user[1],
+    }  # fmt: skip
+    done = lantern("survey", *words, cwd=folder, **secrets)
+    assert done.code == 0, done.err + done.out
+    latest = max((folder / "surveys").glob("2*"))
+    told = lantern("exposure", "--json", cwd=folder)
+    rows = {row["bucket"]: row for row in json.loads(told.out)["buckets"]}
+    return decode((latest / "stores/harbour.json").read_bytes(), "harbour.json"), rows
+
+
+@pytest.mark.parametrize("account_acl", ACCOUNT_ACLS)
+def test_no_verdict_is_closed_where_anything_passes_at_either_door(
+    doors: Doors, tmp_path: Path, account_acl: str
+) -> None:
+    assert doors.swift.send("POST", "", doors.user, {"X-Account-Access-Control": account_acl})[0] == 204
+    cases = [
+        (name, verb, door, referer)
+        for name in doors.names
+        for verb in ("read", "list", "write")
+        for door in ("s3", "swift")
+        for referer in (REFERERS if verb != "write" else REFERERS[:1])
+    ]
+    _, rows = surveyed(doors, estate(doors, tmp_path))
+    with ThreadPoolExecutor(6) as pool:
+        answers = list(pool.map(lambda case: doors.ask(*case), cases))
+    outcome: Counter[str] = Counter()
+    false_closed, refused = [], []
+    for name in doors.names:
+        for verb in ("list", "read", "write"):
+            verdict = rows[name]["exposure"]["anyone"][verb]
+            passed = [s for s in answers if (s.bucket, s.verb) == (name, verb) and s.passed]
+            level = verdict["verdict"]
+            outcome[f"{level} {'passed' if passed else 'refused'}"] += 1
+            if level == "closed" and passed:
+                false_closed.append((passed[0], doors.how[name]))
+            if level in ("open", "restricted"):
+                referer = verdict["witness"].get("headers", {}).get("Referer", "")
+                if not any(doors.ask(name, verb, door, referer).passed for door in ("s3", "swift")):
+                    refused.append((name, verb, verdict["because"], doors.how[name]))
+    print(f"account ACL {account_acl}: {dict(outcome)}")
+    for name in doors.names:
+        doors.gateway.client().delete_object(Bucket=name, Key="new")
+    definite = sum(count for words, count in outcome.items() if not words.startswith("unknown"))
+    reasons = Counter(
+        why for row in rows.values() for v in row["exposure"]["anyone"].values() for why in v["unknown_because"]
+    )
+    assert definite >= 0.95 * outcome.total(), (outcome, reasons)
+    assert not false_closed, (len(false_closed), false_closed[:8])
+    assert not refused, (len(refused), refused[:8])
+
+
+def test_a_door_that_nobody_named_is_found_and_makes_exposure_unknown(doors: Doors, tmp_path: Path) -> None:
+    dossier, rows = surveyed(doors, estate(doors, tmp_path, named=False))
+    assert dossier.doors.value is not None
+    assert [(door.name, door.at, door.read) for door in dossier.doors.value] == [("swift", doors.swift.at, False)]
+    levels = {v["verdict"] for row in rows.values() for v in row["exposure"]["anyone"].values()}
+    assert "closed" not in levels
