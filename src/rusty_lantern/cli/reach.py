@@ -27,6 +27,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
 
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.reachability import reach_view
+    from rusty_lantern.stores.doors import reach_doors, reach_nodes
     from rusty_lantern.stores.kinds import reader_of
     from rusty_lantern.stores.reachability import Reached
     from rusty_lantern.stores.reader import Visit
@@ -40,7 +41,9 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
         async with AsyncExitStack() as opened:
             readers = [await opened.enter_async_context(reader_of(Visit(s, place.folder, when))) for s in stores]
             for reader in readers:
-                found.append(await reader.reach())
+                reached = await reader.reach()
+                doors, nodes = await reach_doors(reader.visit), await reach_nodes(reader.visit, reached)
+                found.append(msgspec.structs.replace(reached, doors=doors, nodes=nodes))
         return found
 
     results = asyncio.run(all_stores())

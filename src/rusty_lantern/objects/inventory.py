@@ -54,6 +54,7 @@ READ: dict[str, tuple[str, str]] = {
 """The columns that can be mapped."""
 _EMPTY = {
     "inspected": "'not asked'", "content_encoding": "NULL::VARCHAR", "disposition": "NULL::VARCHAR",
+    "expires": "NULL::TIMESTAMPTZ", "points_to": "''",
     "metadata": "NULL::MAP(VARCHAR, VARCHAR)", "tags": "NULL::MAP(VARCHAR, VARCHAR)", "public": "NULL::VARCHAR",
 }  # fmt: skip
 _BENEATH = "NOT current AND NOT marker"

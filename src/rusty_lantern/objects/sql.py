@@ -89,6 +89,8 @@ _COLUMNS: dict[str, Column] = {
     "objects.tags": Column("tags[$name]", "tags IS NOT NULL"),
     "objects.public": Column("public", "public IS NOT NULL"),
     "objects.checksum": Column("nullif(checksum, '')", "checksum IS NOT NULL"),
+    "objects.expires-in": Column("($moment - expires) // -1000000"),
+    "objects.points-to": Column("nullif(points_to, '')"),
     "objects.encryption": Column("encryption", "encryption IS NOT NULL"),
     "objects.encryption-against-default": Column(
         f"CASE sign({_rank('encryption')} - {_rank('$default')}) "

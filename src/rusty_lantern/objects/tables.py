@@ -52,6 +52,8 @@ SCHEMA = pa.schema(
         pa.field("hold", pa.bool_()),
         pa.field("replication", _WORD),
         pa.field("checksum", _WORD),
+        pa.field("expires", _MOMENT),
+        pa.field("points_to", pa.string(), nullable=False),
         pa.field("public", _WORD),
         pa.field("beneath_until", _MOMENT),
         pa.field("beneath_hold", pa.bool_()),

@@ -18,11 +18,13 @@ from rusty_lantern.core.config.estate import DoorEntry, Store
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Door, Dossier
+from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
-from rusty_lantern.stores.http.tls_check import Apart
+from rusty_lantern.stores.http.tls_check import Apart, read_certificate
+from rusty_lantern.stores.reachability import DoorReached, NodeReached, Reached
 from rusty_lantern.stores.reader import Visit
-from rusty_lantern.stores.swift.headers import account_fields, shows_privileged
+from rusty_lantern.stores.swift.headers import HIDDEN, account_fields, shows_privileged
 from rusty_lantern.stores.swift.info import info_at
 from rusty_lantern.stores.swift.reader import SwiftReader, as_shown
 
@@ -117,6 +119,46 @@ async def _with_swift(visit: Visit, entry: DoorEntry, read: Dossier) -> Dossier:
         doors=Answer("known", [Door("swift", entry.at, read=True)]),
         **fields,
     )
+
+
+async def reach_doors(visit: Visit) -> tuple[DoorReached, ...]:
+    """What became of each door that the estate file names, and one that it does not name. Never raises for a store."""
+    if visit.store.reads != "s3":
+        return ()
+    reached = [await _reach_door(visit, entry) for entry in visit.store.doors]
+    if not any(door.name == "swift" for door in visit.store.doors):
+        found, why = await find_swift_door(visit)
+        if found is not None:
+            reached.append(DoorReached("swift", found.at, readable=False, note="not named in estate.yaml", found=True))
+        elif why:
+            reached.append(DoorReached("swift", "", readable=False, note=why))
+    return tuple(reached)
+
+
+async def _reach_door(visit: Visit, entry: DoorEntry) -> DoorReached:
+    at_door = Visit(door_store(visit.store, entry), visit.folder, visit.moment, None, visit.log)
+    if entry.name == "swift":
+        async with SwiftReader(at_door) as reader:
+            found = await reader.reach()
+        shown = found.questions.get("container_acl") == "yes"
+        note = found.note if found.credential != "accepted" else "" if shown else HIDDEN
+        return DoorReached("swift", entry.at, readable=found.credential == "accepted" and shown, note=note)
+    async with Client(at_door.store, None, visit.folder, log=visit.log) as outside:
+        first = await reach_address(outside, visit.moment)
+    return DoorReached(entry.name, entry.at, readable=None if first.answers else False, note=first.note)
+
+
+async def reach_nodes(visit: Visit, main: Reached) -> tuple[NodeReached, ...]:
+    """The store's other addresses: whether each answers, its clock, and whether all show one certificate."""
+    found = []
+    for at in visit.store.nodes:
+        entry = msgspec.structs.replace(visit.store, at=at)
+        async with Client(entry, None, visit.folder, log=visit.log) as outside:
+            first = await reach_address(outside, visit.moment)
+        shown = await read_certificate(entry, visit.folder, visit.moment)
+        same = None if shown.value is None or main.certificate is None else shown.value == main.certificate
+        found.append(NodeReached(at, first.answers, first.note, first.clock_ahead_seconds, same))
+    return tuple(found)
 
 
 def door_store(store: Store, entry: DoorEntry) -> Store:

@@ -13,6 +13,29 @@ WORST: tuple[Allowed, ...] = ("no", "failed", "yes", "not offered")
 """Which answer stands for the store where sampled buckets differ: a refusal anywhere is what matters."""
 
 
+class DoorReached(msgspec.Struct, frozen=True):
+    """One further protocol of a store."""
+
+    name: str
+    at: str
+    readable: bool | None
+    """Whether its settings can be read; None where there is nothing to read, only requests to try."""
+    note: str = ""
+    found: bool = False
+    """Whether it was found there, and the estate file does not name it."""
+
+
+class NodeReached(msgspec.Struct, frozen=True):
+    """One further address of a store."""
+
+    at: str
+    answers: bool
+    note: str = ""
+    clock_ahead_seconds: int | None = None
+    same_certificate: bool | None = None
+    """Whether it shows the certificate that the main address shows; None without TLS, or where neither is shown."""
+
+
 class Reached(msgspec.Struct, frozen=True):
     """What `reach` found of one store."""
 
@@ -32,3 +55,7 @@ class Reached(msgspec.Struct, frozen=True):
     """What the store shows in the TLS handshake; null where there is none."""
     plain_http: bool | None = None
     legacy_signatures: bool | None = None
+    doors: tuple[DoorReached, ...] = ()
+    """The store's other protocols: those that the estate file names, and one that was found."""
+    nodes: tuple[NodeReached, ...] = ()
+    """Its other addresses."""

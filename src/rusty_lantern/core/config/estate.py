@@ -60,6 +60,7 @@ class Store(msgspec.Struct, frozen=True):
     place: Place
     reads: str
     at: str
+    """The address that it is asked at: the last of several, which is the one before the others."""
     credential: Credential
     pace: Pace = Pace()
     addressing: str = "path"
@@ -75,6 +76,8 @@ class Store(msgspec.Struct, frozen=True):
     """Bucket pattern → how far its objects are looked at; the first that fits counts."""
     sample: Sample = Sample()
     inventory: Inventory | None = None
+    nodes: tuple[str, ...] = ()
+    """Its other addresses: the nodes behind the first one, which `reach` looks at too."""
     doors: tuple[DoorEntry, ...] = ()
     """The store's other doors: further protocols that it answers, each with a credential of its own."""
     identities: Service | None = None

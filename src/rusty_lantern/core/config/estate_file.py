@@ -116,13 +116,15 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
     if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,40}", name.text):
         complaints.add(f'"{name.text}" cannot name a store', name.place, "use lower-case letters, digits and hyphens")
     fields = reader.fields(entry, _STORE, f"store {name.text}")
-    at = reader.text(fields.get("at"), "at")
+    nodes, at = _addresses(reader, fields.get("at"))
     capabilities = PROTOCOLS[reader.choice(fields.get("reads"), "reads", tuple(PROTOCOLS), "s3")]
     plain_http = reader.choice(fields.get("plain-http"), "plain-http", ("refused", "allowed"), "refused") == "allowed"
     if capabilities.address == "url" or "://" in at:
         _check_address(complaints, at, fields.get("at") or entry, name.text, plain_http=plain_http)
     elif not at:
         complaints.add(f"store {name.text} needs an address or a file", entry.place, "at: attic.json")
+    for node in nodes:
+        _check_address(complaints, node, fields["at"], name.text, plain_http=plain_http)
     pace = reader.fields(fields["pace"], ("at-once", "per-second"), "pace") if "pace" in fields else {}
     return Store(
         name.text,
@@ -145,12 +147,21 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         read_objects(reader, fields.get("objects")),
         read_sample(reader, fields.get("sample")),
         read_inventory(reader, fields.get("inventory")),
+        tuple(node.rstrip("/") for node in nodes),
         _doors(reader, fields.get("doors"), name.text, plain_http=plain_http),
         _service(reader, fields.get("identities"), name.text, plain_http=plain_http),
         reader.text(fields.get("beside"), "beside"),
         _patience(reader, fields.get("patience")),
         _may(reader, fields.get("may")),
     )
+
+
+def _addresses(reader: Reader, node: Marked | None) -> tuple[tuple[str, ...], str]:
+    """One address, or several: the nodes, and last what stands before them."""
+    if node is None or node.items is None:
+        return (), reader.text(node, "at")
+    found = [item.text or "" for item in reader.texts(node, "at")]
+    return tuple(found[:-1]), found[-1] if found else ""
 
 
 def _patience(reader: Reader, node: Marked | None) -> Patience:

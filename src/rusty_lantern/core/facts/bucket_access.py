@@ -8,7 +8,7 @@ from __future__ import annotations
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import of_objects
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of
+from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost
 from rusty_lantern.core.facts.event_actions import (
     ACCESS_ACTIONS,
     ACL_ACTIONS,
@@ -123,6 +123,41 @@ def policy(subject: BucketView, _: str) -> Fact:
     return fact_of(subject.bucket.policy.map(lambda _: "present").default("none"))
 
 
+def _container_acl(side: str) -> None:
+    """Enter one side of the container ACL."""
+    words = {"read": "may read and list", "write": "may store and delete"}[side]
+    meaning = (
+        f"the container ACL that says who {words}, as the store shows it (Swift protocol, here or by another door)"
+    )
+    fact(
+        f"container-acl.{side}", TEXT, meaning, area="access", causes=ACL_ACTIONS, habit=False,
+        advice="set that header of the container to what is required, by whoever owns it",
+    )(lambda subject, _: _acl_side(subject, side))  # fmt: skip
+
+
+def _acl_side(subject: BucketView, side: str) -> Fact:
+    told = subject.bucket.container_acl
+    text = getattr(told.value, side) if told.value is not None else ""
+    return fact_of(told.map(lambda _: text)) if text else absent_fact(told) if told.settled else lost(told)
+
+
+for _side in ("read", "write"):
+    _container_acl(_side)
+
+
+@fact(
+    "temporary-url-key",
+    SWITCH,
+    "whether the container has a key of its own: whoever has it makes links to whatever is in it",
+    area="access",
+    advice="remove the key from the container's metadata, if nobody makes links with it",
+    safe="off",
+)
+def temporary_url_key(subject: BucketView, _: str) -> Fact:
+    """That there is one; the key itself is dropped while the answer is read."""
+    return fact_of(subject.bucket.temporary_url_key.map(lambda there: "on" if there else "off").default("off"))
+
+
 @fact(
     "access.*",
     Parts(VERBS),
@@ -186,6 +221,8 @@ def grants_by_object(subject: BucketView, _: str) -> Fact:
         )
     if granted_by.settled:
         return fact_of(granted_by.map(lambda how: "on" if how == "object" else "off").default("off"))
+    if subject.bucket.acl.state == ownership.state == "unsupported":
+        return lost(ownership)
     if ownership.state in ("absent", "unsupported"):
         return Answer("known", "on", "the store knows no mode that disables them", ownership.evidence)
     return fact_of(ownership.map(lambda mode: "off" if mode == "bucket-owner-enforced" else "on"))

@@ -150,6 +150,24 @@ _enter(
 )
 
 _enter(
+    "expires-in",
+    "current",
+    DURATION,
+    "how long until the store itself deletes it; absent where it does not",
+    area="objects",
+    advice="set another expiry on these objects, {wanted}",
+)
+
+_enter(
+    "points-to",
+    "current",
+    TEXT,
+    "where the data lies, of an object that is a link or a list of segments; absent where it has its own",
+    area="objects",
+    advice="copy the data into these objects: whoever may read what they point to reads it past this bucket's rules",
+)
+
+_enter(
     "encryption",
     "versions",
     KEEPERS,

@@ -256,3 +256,54 @@ def store_dossier_age(index: StoreIndex, _: str) -> Fact:
     """From when the document was made until the survey."""
     made = index.dossier.exported
     return since(Answer("known", made), index.dossier.taken) if made else Answer("absent")
+
+
+@fact(
+    "store.unread-doors",
+    TEXT,
+    "the protocols that it answers and that were not read, with their addresses; absent where there is none",
+    of=STORE,
+    advice="name that door under `doors:` in estate.yaml, with a credential that may read ACLs: lantern reach has the "
+    "lines",
+)
+def store_unread_doors(index: StoreIndex, _: str) -> Fact:
+    """What such a door could open is unknown."""
+    doors = index.dossier.doors
+    unread = [door for door in doors.value or () if not door.read and door.name != "web"]
+    if unread:
+        words = ", ".join(f"{door.name} at {door.at}" for door in unread)
+        return Answer("known", words, "; ".join(door.note for door in unread), doors.evidence)
+    return absent_fact(doors) if doors.settled else lost(doors)
+
+
+@fact(
+    "store.account-acl",
+    TEXT,
+    "whom the account's own ACL lets into every container (Swift protocol); absent where nobody",
+    of=STORE,
+    advice="take them out of X-Account-Access-Control, and name them in the ACLs of the containers that they need",
+)
+def store_account_acl(index: StoreIndex, _: str) -> Fact:
+    """Level by level."""
+    told = index.dossier.account_acl
+    levels = (
+        {"admin": told.value.admin, "read-write": told.value.read_write, "read-only": told.value.read_only}
+        if told.value
+        else {}
+    )
+    words = "; ".join(f"{level}: {', '.join(map(_quoted, names))}" for level, names in levels.items() if names)
+    return fact_of(told.map(lambda _: words)) if words else absent_fact(told) if told.settled else lost(told)
+
+
+def _quoted(name: str) -> str:
+    return name or '"" (every request without a token)'
+
+
+fact(
+    "store.temporary-url-key",
+    SWITCH,
+    "whether the account has a key: whoever has it makes links to whatever is in all its containers",
+    of=STORE,
+    advice="remove the key from the account's metadata, if nobody makes links with it; change it every year otherwise",
+    safe="off",
+)(lambda index, _: fact_of(index.dossier.temporary_url_key.map(lambda there: "on" if there else "off").default("off")))

@@ -141,7 +141,7 @@ SWIFT = Capabilities(
     "swift",
     tells=frozenset({
         "created", "owner", "container_acl", "versioning", "tier", "quota", "website", "cross_origin", "replication",
-        "temporary_url_key", "tags", "usage", "counters", "versions",
+        "temporary_url_key", "tags", "usage", "counters", "versions", "encryption",
     }),
     tells_of_store=frozenset({"account", "account_acl", "temporary_url_key", "doors"}),
     elsewhere=BESIDE,

@@ -17,8 +17,14 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
         if number:
             screen.print()
         line(screen, (found.store, "bold"), f"  {found.address}")
-        for heading, words, style in _reach_rows(found):
+        for heading, words, style in (*_reach_rows(found), *_other_rows(found)):
             line(screen, (f"{heading:<12}", "dim"), (words, style), indent=2)
+        for door in found.doors:
+            if door.found:
+                screen.print()
+                line(screen, "To read that door too, add to this store in estate.yaml:", indent=2)
+                line(screen, "doors:", indent=4)
+                line(screen, f"  {door.name}: {{at: {door.at}, credential: {{environment: NAME}}}}", indent=4)
         if found.questions:
             grid = Grid("setting", "allowed", "denied for", shrink=(0, 2), floors={0: 16, 2: 16})
             for question, allowed in found.questions.items():
@@ -68,6 +74,24 @@ def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:
     return rows
 
 
+def _other_rows(found: Reached) -> list[tuple[str, str, str]]:
+    """The store's other addresses and doors."""
+    rows = []
+    for node in found.nodes:
+        words, style = (f"no: {node.note}", STYLES["failed"]) if not node.answers else ("answers", STYLES["yes"])
+        if node.answers and node.same_certificate is False:
+            words, style = "answers, with another certificate", STYLES["medium"]
+        ahead = node.clock_ahead_seconds
+        if node.answers and ahead is not None and abs(ahead) > 5:
+            words, style = f"{words}, its clock is {_clock(ahead)[0]}", STYLES["medium"]
+        rows.append(("node", f"{node.at}  {words}", style))
+    for door in found.doors:
+        state = "can be tried" if door.readable is None else "readable" if door.readable else "not read"
+        words = f"{door.name}  {door.at}  {state}" + (f": {door.note}" if door.note else "")
+        rows.append(("door", words, STYLES["failed"] if door.readable is False else STYLES["yes"]))
+    return rows
+
+
 def _clock(ahead: int | None) -> tuple[str, str]:
     if ahead is None:
         return "the store does not say", "dim"
@@ -86,6 +110,9 @@ def _blind(results: list[Reached]) -> list[str]:
         if reached.credential != "accepted":
             found.append(f"{reached.store}: anything ({reached.note or 'the credential is not accepted'})")
             continue
+        for door in reached.doors:
+            if door.readable is False:
+                found.append(f"{reached.store}: what its {door.name} door opens ({door.note})")
         for question, allowed in reached.questions.items():
             where = f" of {', '.join(reached.refused[question])}" if question in reached.refused else ""
             if allowed in ("no", "failed"):

@@ -41,6 +41,8 @@ from rusty_lantern.stores.swift.token import Token, fetch_token
 
 SAMPLE = 64
 """How many containers are tried, spread over the list."""
+PROOF = "every container, as far as can be told: no header that only owners see is shown"
+"""Said where nothing proves that the credential is shown ACLs."""
 MOST_PAGES = 1000
 """Pages of the list of containers."""
 
@@ -68,6 +70,8 @@ class SwiftReader(HttpReader):
     def __init__(self, visit: Visit) -> None:
         super().__init__(visit)
         self.token = Token()
+        self.refused: RequestFailed | None = None
+        """Why the store gave no token."""
 
     def authorize(self) -> Token:
         """Shows the token, which is fetched before anything else is asked."""
@@ -77,6 +81,8 @@ class SwiftReader(HttpReader):
         await super().__aenter__()
         try:
             self.token.value = await fetch_token(self.visit)
+        except RequestFailed as error:
+            self.refused = error
         except BaseException:
             await self.__aexit__(None, None, None)
             raise
@@ -89,6 +95,8 @@ class SwiftReader(HttpReader):
 
     async def account(self) -> Account:
         """The account's own settings and its containers. Raises `RequestFailed`."""
+        if self.refused:
+            raise self.refused
         head = await self.client.ask(path=self.path, method="HEAD")
         listing.check(head)
         names: list[str] = []
@@ -112,13 +120,14 @@ class SwiftReader(HttpReader):
         acls: Allowed = "yes" if sees else "no"
         refused = [name for name, reply in zip(sample, heads, strict=True) if not 200 <= reply.status < 300]
         settings: Allowed = "no" if refused else "yes"
+        notes = {} if sees else {"container_acl": [PROOF]}
         return msgspec.structs.replace(
             found,
             credential="accepted",
             buckets=len(account.names),
             sampled=len(sample),
             questions={"versioning": settings, "tags": settings, "container_acl": acls},
-            refused={"versioning": refused} if refused else {},
+            refused=({"versioning": refused} if refused else {}) | notes,
         )
 
     def _of(self, container: str, key: str = "") -> str:
@@ -184,6 +193,7 @@ class SwiftReader(HttpReader):
     async def _container(self, name: str, order: Order, shown: list[bool]) -> Bucket:
         fields: dict[str, Any] = SWIFT.of_bucket() | await self.head_of(name, shown)
         fields["owner"] = Answer("known", self.path.rpartition("/")[2])
+        fields["encryption"] = Answer("hidden", None, "the store tells it to its operators alone")
         table = order.table_of(name)
         old = fields["versioning"].value
         versioned = old is not None and old.state != "never"

@@ -9,7 +9,6 @@ import os
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from urllib.parse import urlsplit
 
 from rusty_lantern.core.config.estate import Credential
 from rusty_lantern.core.errors import Problem
@@ -48,22 +47,18 @@ class Token(Authorization):
 
 
 async def fetch_token(visit: Visit) -> str:
-    """The token that a credential gets. Raises `NoCredential`, also where the store does not give one."""
+    """The token that a credential gets. Raises `NoCredential` where there is none to show, `RequestFailed` where the
+    store gives no token for it."""
     store, credential, folder = visit.store, visit.store.credential, visit.folder
     if credential.kind == "token":
         return find_token(credential, folder)
     user, key = _user(credential)
-    try:
-        # this one answer holds a secret by design: it is neither journalled nor cleaned of it
-        async with Client(store, None, folder, log=visit.log, cleans=False) as asking:
-            reply = await asking.ask(path=TOKEN_PATH, headers={"x-auth-user": user, "x-auth-key": key})
-    except RequestFailed as error:
-        raise NoCredential(Problem(f"no token was given: {error.note}", credential.place)) from None
+    # this one answer holds a secret by design: it is neither journalled nor cleaned of it
+    async with Client(store, None, folder, log=visit.log, cleans=False) as asking:
+        reply = await asking.ask(path=TOKEN_PATH, headers={"x-auth-user": user, "x-auth-key": key})
     token = reply.headers.get("x-auth-token", "")
     if not 200 <= reply.status < 300 or not token:
-        host = urlsplit(store.at).netloc
-        what = f"{host}{TOKEN_PATH} gives no token (answered {reply.status})"
-        raise NoCredential(Problem(what, credential.place, "check the user and its key"))
+        raise RequestFailed("denied", f"{TOKEN_PATH} gives no token for this user and key", str(reply.status))
     return token
 
 
