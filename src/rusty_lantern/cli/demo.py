@@ -54,7 +54,8 @@ def demo(
     with serve_estate() as served:
         make(folder, workspace_files(served.addresses))
         line(screen, "The Saltmarsh Trust, a made-up nature charity, and its stores ", ("harbour", "bold"), ", ",
-             ("skerry", "bold"), ", ", ("attic", "bold"), " and ", ("undercroft", "bold"))  # fmt: skip
+             ("skerry", "bold"), ", ", ("lagoon", "bold"), ", ", ("attic", "bold"), " and ",
+             ("undercroft", "bold"))  # fmt: skip
         line(screen, (f"workspace {folder}, stand-in stores at {', '.join(served.addresses.values())}", "dim"))
 
         def run(step: tuple[str, ...]) -> None:

@@ -73,6 +73,7 @@ def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
 
     from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.reports.results.exposure import probed
+    from rusty_lantern.stores.door_probe import door_probes
     from rusty_lantern.stores.kinds import reader_of
     from rusty_lantern.stores.reader import Visit
     from rusty_lantern.survey.anonymous_probe import probe_bucket
@@ -92,10 +93,12 @@ def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
         mine = [view for view in chosen if view.dossier.store == name]
         async with reader_of(Visit(store, place.folder, mine[0].moment)) as reader:
             for view in mine:
-                answers = (await probe_bucket(reader, view)).anonymous_test
+                doors = door_probes(reader.visit, view.dossier)
+                answers = (await probe_bucket(reader, view, doors)).anonymous_test
                 if not answers.settled:
                     note(f"{view.title} was not tried: {answers.reason}")
-                found += [probed(view, answer) for answer in answers.value or ()]
+                told = answers.value or ()
+                found += [probed(view, answer, told) for answer in told]
         return found
 
     async def all_stores() -> list[Probed]:

@@ -18,9 +18,10 @@ from aiohttp import web
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
+from rusty_lantern.core.access.evaluator.request_builder import host_of
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
-from rusty_lantern.core.access.policy.condition_keys import always_carried
+from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
 from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
 from rusty_lantern.core.access.solver.exposure import as_match
 from rusty_lantern.core.access.solver.sets import Budget
@@ -30,6 +31,7 @@ from rusty_lantern.core.remediation.s3_documents import document, element, guard
 from rusty_lantern.simulator import iam_server as identity_service
 from rusty_lantern.simulator import s3_answers as documents
 from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.simulator.swift_server import SwiftDoor
 from rusty_lantern.stores.http.sigv4 import ALGORITHM, canonical_query, signature
 from rusty_lantern.stores.s3.settings import ACCOUNT_GUARDS_PATH
 
@@ -64,6 +66,8 @@ class Standin:
     holdings: Holdings
     moment: datetime
     requests: list[tuple[str, str]] = field(default_factory=list)
+    door: SwiftDoor | None = None
+    """Its second door, at the same address."""
 
     def application(self) -> web.Application:
         """The store as an aiohttp application."""
@@ -73,6 +77,8 @@ class Standin:
 
     async def _serve(self, request: web.Request) -> web.Response:
         self.requests.append((request.method, request.raw_path))
+        if self.door is not None and self.door.has(request.raw_path.partition("?")[0]):
+            return await self.door.serve(request)
         try:
             asked = self._understand(request)
             return self._answer(asked)
@@ -235,11 +241,12 @@ class Standin:
         for header, key in (("referer", "aws:referer"), ("user-agent", "aws:useragent")):
             if header in asked.headers:
                 context[key] = (asked.headers[header],)
+        context[REFERER_HOST] = (host_of(asked.headers.get("referer", "")),)
         context |= {f"s3:{name}": (value,) for name, value in asked.headers.items() if name.startswith("x-amz-")}
         context |= {f"s3:{name}": (value,) for name, value in asked.query.items() if name in ("prefix", "max-keys")}
         rules = rules_of(bucket, self.holdings.dossier)
         around = EvaluationContext(self.moment, self.holdings.dossier.account.value or "")
-        context |= always_carried(anonymous=True)
+        context = always_carried(anonymous=True) | context
         public = as_match(public_policy(rules, around, Budget(BUDGET)))
         return decide(rules, Request(action, asked.key, ANONYMOUS, context), public=public).allowed is True
 

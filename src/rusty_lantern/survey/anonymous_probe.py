@@ -6,6 +6,7 @@ What an answer means is for the core to say; how a request is sent, for the stor
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
 
 import msgspec
 
@@ -18,6 +19,7 @@ from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.stores.door_probe import DoorProbe
 from rusty_lantern.stores.http.time_budget import Patience, patient
 from rusty_lantern.stores.reader import StoreReader
 
@@ -27,14 +29,16 @@ PATIENCE = 15
 """Seconds that one bucket's answers may be late."""
 
 
-async def probe_store(reader: StoreReader, dossier: Dossier, estate: Estate) -> Dossier:
-    """The dossier with what every bucket answered. A few buckets are tried at the same time."""
+async def probe_store(
+    reader: StoreReader, dossier: Dossier, estate: Estate, doors: Sequence[DoorProbe] = ()
+) -> Dossier:
+    """The dossier with what every bucket answered, at each door. A few buckets are tried at the same time."""
     left = iter(views([dossier], estate, dossier.taken))
     tried: list[Bucket] = []
 
     async def worker() -> None:
         for view in left:
-            tried.append(await probe_bucket(reader, view))
+            tried.append(await probe_bucket(reader, view, doors))
 
     async with asyncio.TaskGroup() as group:
         for _ in range(AT_ONCE):
@@ -42,12 +46,12 @@ async def probe_store(reader: StoreReader, dossier: Dossier, estate: Estate) -> 
     return msgspec.structs.replace(dossier, buckets=sorted(tried, key=lambda bucket: bucket.name))
 
 
-async def probe_bucket(reader: StoreReader, view: BucketSubject) -> Bucket:
+async def probe_bucket(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorProbe] = ()) -> Bucket:
     """A bucket with what it answered; whatever goes wrong with it, the others are tried."""
     patience = view.entry.patience.bucket if view.entry else PATIENCE
     try:
         with patient(Patience(min(PATIENCE, patience))):
-            answers = await _ask(reader, view)
+            answers = await _ask(reader, view, doors)
     except LanternError:
         raise
     except Exception as error:
@@ -56,12 +60,14 @@ async def probe_bucket(reader: StoreReader, view: BucketSubject) -> Bucket:
     return msgspec.structs.replace(view.bucket, anonymous_test=Answer("known", answers, "", evidence))
 
 
-async def _ask(reader: StoreReader, view: BucketSubject) -> list[ProbeAnswer]:
+async def _ask(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorProbe]) -> list[ProbeAnswer]:
     """Try to list a bucket and to read an object of it; the credential finds a key that exists."""
     name = view.bucket.name
     keys = await reader.some_keys(name)
-    return [
-        await reader.ask_anonymously(name, verb, request_for(view.rules, view.surroundings, "anyone", verb, keys))
-        for verb in VERBS
-        if keys or verb == "list"
-    ]
+    answers = []
+    for verb in VERBS:
+        if keys or verb == "list":
+            request = request_for(view.rules, view.surroundings, "anyone", verb, keys)
+            answers.append(await reader.ask_anonymously(name, verb, request))
+            answers += [await door.ask(name, verb, request) for door in doors if verb in door.verbs]
+    return answers

@@ -22,6 +22,7 @@ from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem, de
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.stores.beside import with_beside
+from rusty_lantern.stores.door_probe import door_probes
 from rusty_lantern.stores.doors import with_doors
 from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.kinds import reader_of
@@ -153,7 +154,7 @@ async def _read_store(
             if not plan.probe or not reader.capabilities.probes:
                 return read
             plan.progress.noted(f"testing anonymously: {store.at}, at most {store.pace.per_second} requests a second")
-            return await probe_store(reader, read, plan.estate)
+            return await probe_store(reader, read, plan.estate, door_probes(visit, read))
     except NoCredential as error:
         lost: Answer[int] = Answer("denied", None, str(error.complaints[0].what))
         return Dossier(store=store.name, taken=plan.moment, address=store.at, listing=lost)

@@ -15,12 +15,14 @@ SHUT_OUT_IS_LET_IN = "the store allows what the rules deny"
 LET_IN_IS_SHUT_OUT = "the store denies what the rules allow: it reads them differently, or something is in front"
 
 
-def compare(level: str, answer: ProbeAnswer) -> tuple[Outcome, str]:
-    """One answer against the verdict for `anyone`, and why."""
+def compare(level: str, answer: ProbeAnswer, *, elsewhere: bool = False) -> tuple[Outcome, str]:
+    """One answer against the verdict for `anyone`, and why. `elsewhere`: another door lets the same request in."""
     if answer.let_in is None:
         return "ambiguous", "neither allowed nor denied"
     if level == "closed":
         return ("disagrees", SHUT_OUT_IS_LET_IN) if answer.let_in else ("agrees", "")
+    if level == "open" and elsewhere:
+        return "agrees", "" if answer.let_in else "another door lets it in"
     if level == "open":
         return ("agrees", "") if answer.let_in else ("disagrees", LET_IN_IS_SHUT_OUT)
     if level == "restricted":
@@ -32,8 +34,18 @@ def compare(level: str, answer: ProbeAnswer) -> tuple[Outcome, str]:
 
 
 def worst(verdicts: Exposures, answers: list[ProbeAnswer]) -> tuple[Outcome, str]:
-    """The worst outcome of a bucket's anonymous tests, and what it was."""
-    compared = [(*compare(verdicts["anyone", answer.verb].level, answer), answer) for answer in answers]
+    """The worst outcome of a bucket's anonymous tests, and what it was.
+
+    A verdict speaks for every door of the store: what one of them lets in need not pass at the others.
+    """
+    answers = [answer for answer in answers if answer.door != "web"]  # see the fact `front-bypass`
+    passed = {answer.verb for answer in answers if answer.let_in}
+    compared = [
+        (*compare(verdicts["anyone", answer.verb].level, answer), answer)
+        for answer in answers
+        if answer.let_in is not False or answer.verb not in passed
+    ]
     order: tuple[Outcome, ...] = ("disagrees", "ambiguous", "agrees")
     outcome, why, answer = min(compared, key=lambda one: order.index(one[0]))
-    return outcome, f"{answer.asked} was answered {answer.answer}" + (f": {why}" if why else "")
+    through = f" through the {answer.door} door" if answer.door else ""
+    return outcome, f"{answer.asked}{through} was answered {answer.answer}" + (f": {why}" if why else "")

@@ -116,12 +116,13 @@ def _promised(subject: Subject) -> tuple[Requirement, ...]:
     """What is required of a subject without any sheet."""
     if isinstance(subject, MirrorSubject):
         return subject.promised
-    disagrees = (
-        isinstance(subject, BucketSubject)
-        and subject.bucket.anonymous_test.value
-        and subject.probed.value == "disagrees"
-    )
-    return OF_PROBED_BUCKETS if disagrees else ()
+    if not isinstance(subject, BucketSubject) or not subject.bucket.anonymous_test.value:
+        return ()
+    wrong = {
+        "anonymous-test": subject.probed.value == "disagrees",
+        "front-bypass": subject.fact("front-bypass").value == "on",
+    }
+    return tuple(requirement for requirement in OF_PROBED_BUCKETS if wrong[requirement.fact])
 
 
 def _weigh(view: BucketSubject, sensitive: All | None) -> Weight:

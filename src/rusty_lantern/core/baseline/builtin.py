@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from rusty_lantern.core.baseline.comparisons import read_comparison
-from rusty_lantern.core.baseline.loader import Baseline, Requirement
+from rusty_lantern.core.baseline.loader import Baseline, Requirement, Severity
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.catalogue import REGISTER
 
 
-def _built_in(fact: str, words: str, place: str, sheet: str) -> Requirement:
-    return Requirement(fact, read_comparison(words, REGISTER[fact].scale), "high", "", Place(place), sheet)
+def _built_in(fact: str, words: str, place: str, sheet: str, severity: Severity = "high") -> Requirement:
+    return Requirement(fact, read_comparison(words, REGISTER[fact].scale), severity, "", Place(place), sheet)
 
 
-OF_PROBED_BUCKETS = (_built_in("anonymous-test", "agrees", "built in", "built in"),)
-"""A store answers as its rules say."""
+OF_PROBED_BUCKETS = (
+    _built_in("anonymous-test", "agrees", "built in", "built in"),
+    _built_in("front-bypass", "off or absent", "built in", "built in", "critical"),
+)
+"""A store answers as its rules say, and nothing in front of it hands out what it refuses."""
 
 OF_MIRRORS = (
     _built_in("mirror.content", "at least within-lag", "estate.yaml", "mirrors"),

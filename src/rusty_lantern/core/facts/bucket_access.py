@@ -187,6 +187,36 @@ def doors(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
+    "front-bypass",
+    SWITCH,
+    "whether something in front of the store (a `web` door) hands out an object that the store itself refuses to "
+    "everybody; absent where none was tried",
+    area="access",
+    advice="let what stands in front ask with a credential of its own only for what it should show, and take this "
+    "bucket out of it",
+    safe="off",
+    restless=True,
+    habit=False,
+    grave=True,
+)
+def front_bypass(subject: BucketView, _: str) -> Fact:
+    """Found by the anonymous test alone: no setting of the bucket tells it."""
+    tested = subject.bucket.anonymous_test
+    asked = [answer for answer in tested.value or () if answer.verb == "read"]
+    fronts = [answer for answer in asked if answer.door == "web"]
+    if not fronts:
+        return absent_fact(tested) if tested.settled else lost(tested)
+    if any(answer.let_in for answer in asked if answer.door != "web"):
+        return Answer("known", "off", "the store gives it to everybody itself", tested.evidence)
+    passed = next((answer for answer in fronts if answer.let_in), None)
+    if passed is not None:
+        return Answer("known", "on", f"{passed.asked} was answered {passed.answer}", tested.evidence)
+    if any(answer.let_in is None for answer in fronts):
+        return Answer("failed", None, f"{fronts[0].asked} was answered {fronts[0].answer}", tested.evidence)
+    return Answer("known", "off", "", tested.evidence)
+
+
+@fact(
     "public-status",
     Words(("private", "public"), ordered=True),
     "the store's own word on whether the policy is public: a cross-check on `exposure`, not its equal",

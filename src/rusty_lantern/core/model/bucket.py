@@ -212,6 +212,8 @@ class ProbeAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     answer: str
     let_in: bool | None
     """None where the answer was neither yes nor no."""
+    door: str = ""
+    """The door that it was sent through, where that is not the one that the store is read by."""
 
 
 class ContainerAcl(msgspec.Struct, frozen=True, omit_defaults=True):

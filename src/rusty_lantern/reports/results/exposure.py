@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 
 import msgspec
@@ -43,6 +44,8 @@ class Probed(msgspec.Struct, frozen=True, kw_only=True):
     bucket: str
     verb: str
     verdict: str
+    door: str
+    """The door it was sent through; empty for the one that the store is read by."""
     asked: str
     answer: str
     outcome: str
@@ -79,15 +82,17 @@ def exposure_row(view: BucketSubject) -> ExposureRow:
     return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
 
 
-def probed(view: BucketSubject, probe: ProbeAnswer) -> Probed:
-    """One answer of the store, held against the verdict."""
+def probed(view: BucketSubject, probe: ProbeAnswer, others: Sequence[ProbeAnswer] = ()) -> Probed:
+    """One answer of the store, held against the verdict; `others`: all answers of the bucket, at every door."""
     level = view.verdicts["anyone", probe.verb].level
-    outcome, note = compare(level, probe)
+    elsewhere = any(other.let_in and other.verb == probe.verb and other.door != probe.door for other in others)
+    outcome, note = compare(level, probe, elsewhere=elsewhere)
     return Probed(
         store=view.dossier.store,
         bucket=view.bucket.name,
         verb=probe.verb,
         verdict=level,
+        door=probe.door,
         asked=probe.asked,
         answer=probe.answer,
         outcome=outcome,

@@ -5,21 +5,27 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 
 import msgspec
 
 from rusty_lantern.core.model.dossier import encode
+from rusty_lantern.simulator.contents import Holdings
 from rusty_lantern.simulator.demo import example_files as saltmarsh_examples
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.harbour import ACCOUNT, KEY_ID, MOMENT, OFFICE, SECRET
 from rusty_lantern.simulator.demo.harbour_identities import beside
+from rusty_lantern.simulator.demo.lagoon import ACCOUNT as ACCOUNT_PATH
+from rusty_lantern.simulator.demo.lagoon import HARBOUR_ACCOUNT, HARBOUR_USERS, lagoon, people, with_door
+from rusty_lantern.simulator.demo.lagoon import USERS as LAGOON_USERS
 from rusty_lantern.simulator.demo.month_before import EARLIER, attic_before, beside_before, events, harbour_before
 from rusty_lantern.simulator.demo.other_stores import TOKEN, attic, undercroft
 from rusty_lantern.simulator.demo.other_stores import skerry as second_site
 from rusty_lantern.simulator.dossier_server import DossierServer
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
+from rusty_lantern.simulator.swift_server import SwiftDoor
 
 BASELINE = """\
 title: Saltmarsh Trust storage baseline
@@ -170,6 +176,26 @@ MORE = """
     require:
       store.legacy-signatures:       off
 
+  - sheet: other doors
+    of: {store: [harbour, skerry, lagoon]}
+    require:
+      store.unread-doors:            {is: absent, severity: high}
+
+  - sheet: the lagoon's containers
+    of: {store: lagoon}
+    require:
+      store.temporary-url-key:       {is: off, severity: high, because: one key makes links to every container}
+      temporary-url-key:             off
+      objects.points-to:             {is: absent, because: a link shows what its own container closes}
+      region:                        anything
+      object-acls.enabled:           anything
+      logging:                       anything
+      logging.target-kind:           anything
+      logging.target-exposure:       anything
+      lifecycle.against-retention:   anything
+      notifications.outside:         anything
+      uploads.unfinished:            anything
+
   - sheet: what dossiers tell
     of: {store: [attic, undercroft]}
     require:
@@ -208,10 +234,14 @@ HARBOUR = """\
     plain-http: allowed        # the stand-in runs on this machine
     credential: {{file: harbour.credential}}
     pace: {{at-once: 16, per-second: 2000}}
-    objects: {{"permit-*": all, grant-ledger: all, press-kit: all, boat-logs: all, drone-orthophotos: all,
+{doors}    objects: {{"permit-*": all, grant-ledger: all, press-kit: all, boat-logs: all, drone-orthophotos: all,
               backups-nightly: all, members-area: all, "gallery-*": sample, camera-traps: sample,
               tide-gauge-raw: sample}}
     sample: {{detect: 2 %, confidence: 95 %, seed: 7}}
+"""
+DOORS = """\
+    doors:
+      swift: {{at: {address}/swift/v1, credential: {{file: harbour-swift.credential}}}}
 """
 BESIDE = """\
     identities: {{at: {address}}}
@@ -227,6 +257,16 @@ OTHERS = """\
     credential: {{file: harbour.credential}}
     pace: {{at-once: 16, per-second: 2000}}
     objects: {{"permit-*": all, grant-ledger: all}}
+  lagoon:
+    reads: swift
+    at: {lagoon}/v1/AUTH_trust
+    plain-http: allowed
+    credential: {{file: lagoon.credential}}
+    pace: {{at-once: 16, per-second: 2000}}
+    objects: {{"*": all}}
+    beside: lagoon-people.json
+    stated:
+      - {{fact: encryption.at-rest, is: provider-managed, because: encrypted disks, until: 2027-06-30}}
   attic:
     reads: dossier
     at: {attic}/dossier.json
@@ -245,7 +285,8 @@ mirrors:
 def estate_document(addresses: Mapping[str, str]) -> str:
     """The demo's estate file; with the address of `harbour` alone, that store alone."""
     head = f'estate: Saltmarsh Trust\ntrusted:\n  accounts: ["{ACCOUNT}"]\n  networks: [{OFFICE}]\nstores:\n'
-    written = head + HARBOUR.format(address=addresses["harbour"])
+    doors = DOORS.format(address=addresses["harbour"]) if "lagoon" in addresses else ""
+    written = head + HARBOUR.format(address=addresses["harbour"], doors=doors)
     if "skerry" not in addresses:
         return written
     return written + BESIDE.format(address=addresses["harbour"]) + OTHERS.format(**addresses)
@@ -264,7 +305,11 @@ def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, in
     }
     if "skerry" in addresses:
         files["baseline.yaml"] = (BASELINE + MORE, 0o644)
+        for name, users in (("lagoon", LAGOON_USERS), ("harbour-swift", HARBOUR_USERS)):
+            user, known = next(iter(users.items()))
+            files[f"{name}.credential"] = (f"[default]\nuser = {user}\nkey = {known.key}\n", 0o600)
         files["attic.token"] = (TOKEN + "\n", 0o600)
+        files["lagoon-people.json"] = (encode(people(MOMENT)).decode(), 0o644)
         files["undercroft.json"] = (encode(undercroft(MOMENT)).decode(), 0o644)
         files["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
         files["waivers.yaml"] = (WAIVERS, 0o644)
@@ -300,22 +345,32 @@ class Served:
     harbour: Standin
     skerry: Standin
     attic: DossierServer
+    lagoon: SwiftDoor
 
     def go_back(self, folder: Path) -> None:
         """Answer as the stores were a month earlier; what lies in the workspace beside them as well."""
-        then = harbour_before(saltmarsh.harbour())
-        self.harbour.holdings = then
+        then = with_door(harbour_before(saltmarsh.harbour()), opened=False)
+        self._serve_harbour(then, EARLIER)
+        self.lagoon.holdings, self.lagoon.moment = lagoon(EARLIER), EARLIER
         self.skerry.holdings = second_site(then, EARLIER, saltmarsh.skerry().keys)
         self.attic.dossier = attic_before(attic(MOMENT))
-        self.harbour.moment = self.skerry.moment = EARLIER
+        self.skerry.moment = EARLIER
         (folder / "harbour-keys.json").write_bytes(encode(beside_before(beside(MOMENT))))
         (folder / "undercroft.json").write_bytes(encode(msgspec.structs.replace(undercroft(MOMENT), taken=EARLIER)))
 
+    def _serve_harbour(self, holdings: Holdings, moment: datetime) -> None:
+        """The same buckets at both doors."""
+        assert self.harbour.door is not None
+        self.harbour.holdings = self.harbour.door.holdings = holdings
+        self.harbour.moment = self.harbour.door.moment = moment
+
     def come_back(self, folder: Path) -> None:
         """Answer as the stores are at the demo's moment."""
-        self.harbour.holdings, self.skerry.holdings = saltmarsh.harbour(), saltmarsh.skerry()
+        self._serve_harbour(with_door(saltmarsh.harbour()), MOMENT)
+        self.lagoon.holdings, self.lagoon.moment = lagoon(MOMENT), MOMENT
+        self.skerry.holdings = saltmarsh.skerry()
         self.attic.dossier = attic(MOMENT)
-        self.harbour.moment = self.skerry.moment = MOMENT
+        self.skerry.moment = MOMENT
         (folder / "harbour-keys.json").write_bytes(encode(beside(MOMENT)))
         (folder / "undercroft.json").write_bytes(encode(undercroft(MOMENT)))
 
@@ -323,10 +378,13 @@ class Served:
 @contextmanager
 def serve_estate(port: int = 0) -> Iterator[Served]:
     """Serve all the demo's stores: `harbour` at the port, the others at free ones. Raises `OSError`."""
-    harbour, skerry = Standin(saltmarsh.harbour(), MOMENT), Standin(saltmarsh.skerry(), MOMENT)
+    held = with_door(saltmarsh.harbour())
+    harbour = Standin(held, MOMENT, door=SwiftDoor(held, MOMENT, HARBOUR_USERS, HARBOUR_ACCOUNT))
+    skerry, pool = Standin(saltmarsh.skerry(), MOMENT), SwiftDoor(lagoon(MOMENT), MOMENT, LAGOON_USERS, ACCOUNT_PATH)
     house = DossierServer(attic(MOMENT), TOKEN)
     with ExitStack() as stack:
         addresses = {"harbour": stack.enter_context(serve(harbour.application(), port))}
         addresses |= {"skerry": stack.enter_context(serve(skerry.application()))}
+        addresses |= {"lagoon": stack.enter_context(serve(pool.application()))}
         addresses |= {"attic": stack.enter_context(serve(house.application()))}
-        yield Served(addresses, harbour, skerry, house)
+        yield Served(addresses, harbour, skerry, house, pool)

@@ -92,6 +92,14 @@ def _environment(credential: Credential, _: Path) -> AccessKey:
 
 
 def _file(credential: Credential, folder: Path) -> AccessKey:
+    section = _section(credential, folder)
+    key_id, secret = section.get("aws_access_key_id", ""), section.get("aws_secret_access_key", "")
+    if not key_id or not secret:
+        raise _NotFound(f"[{section.name}] in {credential.name} lacks aws_access_key_id or aws_secret_access_key")
+    return AccessKey(key_id, secret, section.get("aws_session_token", ""))
+
+
+def _section(credential: Credential, folder: Path) -> configparser.SectionProxy:
     path = folder / Path(credential.name).expanduser()
     warn_of(path)
     parser = configparser.ConfigParser(interpolation=None)
@@ -106,11 +114,19 @@ def _file(credential: Credential, folder: Path) -> AccessKey:
     profile = credential.profile or "default"
     if not parser.has_section(profile):
         raise _NotFound(f"the credential file {credential.name} has no [{profile}]")
-    section = parser[profile]
-    key_id, secret = section.get("aws_access_key_id", ""), section.get("aws_secret_access_key", "")
-    if not key_id or not secret:
-        raise _NotFound(f"[{profile}] in {credential.name} lacks aws_access_key_id or aws_secret_access_key")
-    return AccessKey(key_id, secret, section.get("aws_session_token", ""))
+    return parser[profile]
+
+
+def read_pair(credential: Credential, folder: Path, names: tuple[str, str]) -> tuple[str, str]:
+    """Two values of a credential file, such as a user and its key. Raises `NoCredential`."""
+    try:
+        section = _section(credential, folder)
+        first, second = (section.get(name, "") for name in names)
+        if not first or not second:
+            raise _NotFound(f"[{section.name}] in {credential.name} lacks {names[0]} or {names[1]}")
+    except _NotFound as error:
+        raise NoCredential(Problem(str(error), credential.place)) from None
+    return first, second
 
 
 def _provider_chain(credential: Credential, _: Path) -> AccessKey:

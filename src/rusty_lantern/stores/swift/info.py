@@ -10,11 +10,18 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 
 
+class S3Door(msgspec.Struct, frozen=True):
+    """The server's own S3 door. With ACLs of its own it opens what container ACLs do not show."""
+
+    s3_acl: bool = False
+
+
 class Info(msgspec.Struct, frozen=True):
     """The features that matter here. `swift` is there in every such answer, and in no other."""
 
     swift: dict[str, Any]
     tempauth: dict[str, Any] | None = None
+    s3api: S3Door | None = None
     tempurl: dict[str, Any] | None = None
 
     @property

@@ -14,7 +14,7 @@ from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer, Usage, Versions
 from rusty_lantern.core.model.capabilities import SWIFT, Capabilities
-from rusty_lantern.core.model.dossier import AclReading, Dossier
+from rusty_lantern.core.model.dossier import AclReading, Door, Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.stores.crew import Crew, Learnt, wanted_names
@@ -165,9 +165,20 @@ class SwiftReader(HttpReader):
             Answer("known", len(account.names), "", asked),
             account=Answer("known", self.path.rpartition("/")[2], "", asked),
             acl_reading=self.reading(account),
+            doors=self.doors(account.info),
             buckets=[as_shown(bucket) for bucket in read] if sees_all else read,
             **account_fields(account.head.headers, head, sees_all=sees_all, gateway=account.gateway),
         )
+
+    def doors(self, info: Info | None) -> Answer[list[Door]]:
+        """The server's own S3 door, where it decides by ACLs that this protocol does not show."""
+        if info is None:
+            return Answer("hidden", None, "the store does not tell which protocols it answers")
+        if info.s3api is None or not info.s3api.s3_acl:
+            return Answer("known", [])
+        parts = urlsplit(self.visit.store.at)
+        note = "it keeps ACLs of its own, which this protocol does not show"
+        return Answer("known", [Door("s3", f"{parts.scheme}://{parts.netloc}", note=note, found=True)])
 
     def reading(self, account: Account) -> AclReading:
         """Which kind of server reads the account's ACLs."""

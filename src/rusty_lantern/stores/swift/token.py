@@ -10,11 +10,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from rusty_lantern.core.config.estate import Credential
 from rusty_lantern.core.errors import Problem
 from rusty_lantern.stores.http.authorization import Authorization
 from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.credentials import find_token
+from rusty_lantern.stores.http.credentials import find_token, read_pair
 from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
 from rusty_lantern.stores.http.reply import Method, Reply
 from rusty_lantern.stores.reader import Visit
@@ -49,12 +48,11 @@ class Token(Authorization):
 async def fetch_token(visit: Visit) -> str:
     """The token that a credential gets. Raises `NoCredential` where there is none to show, `RequestFailed` where the
     store gives no token for it."""
-    store, credential, folder = visit.store, visit.store.credential, visit.folder
-    if credential.kind == "token":
-        return find_token(credential, folder)
-    user, key = _user(credential)
+    if visit.store.credential.kind == "token":
+        return find_token(visit.store.credential, visit.folder)
+    user, key = _user(visit)
     # this one answer holds a secret by design: it is neither journalled nor cleaned of it
-    async with Client(store, None, folder, log=visit.log, cleans=False) as asking:
+    async with Client(visit.store, None, visit.folder, log=visit.log, cleans=False) as asking:
         reply = await asking.ask(path=TOKEN_PATH, headers={"x-auth-user": user, "x-auth-key": key})
     token = reply.headers.get("x-auth-token", "")
     if not 200 <= reply.status < 300 or not token:
@@ -62,9 +60,15 @@ async def fetch_token(visit: Visit) -> str:
     return token
 
 
-def _user(credential: Credential) -> tuple[str, str]:
+def _user(visit: Visit) -> tuple[str, str]:
+    """The user and the key that a credential names: of two environment variables, or of a file."""
+    credential = visit.store.credential
+    if credential.kind == "file":
+        return read_pair(credential, visit.folder, ("user", "key"))
     if credential.kind != "environment":
-        what = f"a Swift door takes {{environment: PREFIX}} or {{token: …}}, not {credential.kind}"
+        what = (
+            f"the Swift protocol takes {{environment: PREFIX}}, {{file: PATH}} or {{token: …}}, not {credential.kind}"
+        )
         raise NoCredential(Problem(what, credential.place))
     prefix = credential.name.rstrip("_")
     names = (f"{prefix}_USER", f"{prefix}_KEY")

@@ -1,0 +1,48 @@
+"""The anonymous test through the other doors of a store: its Swift door, and whatever stands in front of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from urllib.parse import quote, urlsplit
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.config.estate import Credential
+from rusty_lantern.core.model.bucket import ProbeAnswer
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.reader import Visit
+from rusty_lantern.stores.swift.anonymous_request import ask_anonymously
+
+NOBODY = Credential("none")
+
+
+@dataclass(frozen=True)
+class DoorProbe:
+    """One door, asked without credentials."""
+
+    name: str
+    at: str
+    """Its address; `{bucket}` in it stands for the bucket, whose name follows the address otherwise."""
+    visit: Visit
+    verbs: tuple[Verb, ...]
+
+    async def ask(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
+        """Put one request. Never raises for what answers there."""
+        at = self.at.replace("{bucket}", bucket) if "{bucket}" in self.at else f"{self.at}/{quote(bucket, safe='')}"
+        entry = msgspec.structs.replace(self.visit.store, at=at, credential=NOBODY)
+        async with Client(entry, None, self.visit.folder, log=self.visit.log) as outside:
+            answer = await ask_anonymously(outside, urlsplit(at).path.rstrip("/"), verb, request)
+        return msgspec.structs.replace(answer, door=self.name)
+
+
+def door_probes(visit: Visit, dossier: Dossier) -> list[DoorProbe]:
+    """The doors of a store that can be asked without credentials: those of the dossier, and what stands in front."""
+    swift = [door for door in dossier.doors.value or () if door.name == "swift" and door.at]
+    fronts = [entry for entry in visit.store.doors if entry.name == "web"]
+    return [
+        *(DoorProbe("swift", door.at, visit, ("list", "read")) for door in swift),
+        *(DoorProbe("web", entry.at, visit, ("read",)) for entry in fronts),
+    ]
