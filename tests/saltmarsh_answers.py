@@ -162,8 +162,8 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
 """Look-alikes that are not in it: the two keys of ringing-sync, of which one is disabled; the keeper's young key; links
 that ended, or whose signer is disabled; lecture-slides, public but for the account's switch; permit-scans, whose newest
 object is twelve minutes late; permit-key and what hangs on it; launch-2027 and reed-guide, whose ACL grants listing and
-no reading; specimen-labels, whose ACL names nobody where the server has its own users; tide-films, whose ACL only leaves
-out; the account's reading service, which is one of the store's own."""
+no reading; specimen-labels, whose ACL names nobody where the server has its own users; tide-films, whose ACL only
+leaves out; the account's reading service, which is one of the store's own."""
 
 WAIVED = {("gallery-prints", "exposure.list"), ("press-kit", "logging.target-kind")}
 """What the demo's waivers accept, where the whole estate is served."""

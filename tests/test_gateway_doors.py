@@ -20,6 +20,7 @@ from rusty_lantern.core.model.dossier import Dossier, decode
 from tests.conftest import lantern
 from tests.gateway import Gateway
 from tests.swift_server import SwiftDoor
+from tests.test_admin_door import workspace
 
 BUCKETS = 64
 READ_FORMS = (
@@ -181,3 +182,38 @@ def test_a_door_that_nobody_named_is_found_and_makes_exposure_unknown(doors: Doo
     assert [(door.name, door.at, door.read) for door in dossier.doors.value] == [("swift", doors.swift.at, False)]
     levels = {v["verdict"] for row in rows.values() for v in row["exposure"]["anyone"].values()}
     assert "closed" not in levels
+
+
+def test_the_administration_door_alone_leaves_nothing_closed_that_passes(doors: Doors, tmp_path: Path) -> None:
+    """A user with no rights on the buckets: what it tells is told, what it cannot is unknown."""
+    caps = "users=read;buckets=read;metadata=read"
+    named = ("--uid=auditor", "--display-name=A", "--access-key=AKAUDIT", "--secret=sk-audit-000")
+    doors.gateway.admin("user", "create", *named)
+    doors.gateway.admin("caps", "add", "--uid=auditor", f"--caps={caps}")
+    folder = workspace(tmp_path, doors.gateway.address)
+    secrets = {"AUDIT_ACCESS_KEY_ID": "AKAUDIT", "AUDIT_SECRET_ACCESS_KEY": "sk-audit-000"}
+    assert doors.swift.send("POST", "", doors.user, {"X-Account-Access-Control": "{}"})[0] == 204
+    ended = lantern("survey", "--only", "harbour/doors-*", cwd=folder, **secrets)
+    assert ended.code == 0, ended.err
+    rows = {row["bucket"]: row for row in json.loads(lantern("exposure", "--json", cwd=folder).out)["buckets"]}
+    assert set(rows) == set(doors.names)
+    decided = 0
+    for name in doors.names:
+        for verb in ("list", "read", "write"):
+            level = rows[name]["exposure"]["anyone"][verb]["verdict"]
+            decided += level != "unknown"
+            if level == "closed":
+                assert not any(doors.ask(name, verb, door, "").passed for door in ("s3", "swift")), (name, verb)
+    assert decided > 0
+
+
+def test_both_doors_and_the_administration_door_agree_about_every_bucket(doors: Doors, tmp_path: Path) -> None:
+    folder = estate(doors, tmp_path)
+    file = folder / "estate.yaml"
+    line = f"      admin: {{at: '{doors.gateway.address}/admin', credential: {{file: audit.ini}}}}\n"
+    file.write_text(file.read_text() + line)
+    (folder / "audit.ini").write_text("[default]\naws_access_key_id=AKAUDIT\naws_secret_access_key=sk-audit-000\n")
+    dossier, _ = surveyed(doors, folder, "--only", "harbour/doors-*")
+    checked = {bucket.name: bucket.differs_by_door for bucket in dossier.buckets}
+    assert [(name, told.value) for name, told in checked.items() if told.value] == []
+    assert sum(told.state == "known" for told in checked.values()) >= len(doors.names) - 4

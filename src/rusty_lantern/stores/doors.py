@@ -18,8 +18,11 @@ from rusty_lantern.core.config.estate import DoorEntry, Store
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Door, Dossier
+from rusty_lantern.stores.admin.reader import AdminDoor, with_admin
 from rusty_lantern.stores.first_answer import reach_address
+from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.credentials import find
 from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
 from rusty_lantern.stores.http.tls_check import Apart, read_certificate
 from rusty_lantern.stores.reachability import DoorReached, NodeReached, Reached
@@ -34,10 +37,36 @@ BY_DOOR = ("container_acl", "temporary_url_key")
 """The fields of a bucket that a Swift door tells of buckets which are read by another protocol."""
 
 
-async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None]) -> Dossier:
-    """The dossier of an S3-compatible store with what its other doors tell. Never raises for what the store does."""
-    if visit.store.reads != "s3" or not read.listing.settled:
+async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], only: tuple[str, ...] = ()) -> Dossier:
+    """The dossier of an S3-compatible store with what its other doors tell. Never raises for what the store does.
+
+    `only`: patterns that the survey keeps to.
+    """
+    entry = next((door for door in visit.store.doors if door.name == "admin"), None)
+    if visit.store.reads != "s3" or not (read.listing.settled or entry):
         return read
+    if read.listing.settled:
+        read = await _by_swift(visit, read, noted)
+    if entry is None:
+        return read
+    memory = Apart(visit.memory, "admin") if visit.memory else None
+    at_door = msgspec.structs.replace(visit.store, at=entry.at, credential=entry.credential, addressing="path")
+    try:
+        signed = Signed(find(entry.credential, visit.folder), visit.store.signing_place)
+        async with Client(at_door, signed, visit.folder, memory=memory, log=visit.log) as asked:
+            return await with_admin(asked, read, (visit.store.only, only), visit.moment)
+    except LanternError as error:
+        if not isinstance(error, NoCredential):
+            raise
+        why = str(error.complaints[0].what)
+    except Exception as error:  # whatever goes wrong at that door, the buckets were read
+        noted(f"{read.store}: {defect(error)}")
+        why = defect(error)
+    door = Door("admin", entry.at, note=why)
+    return msgspec.structs.replace(read, doors=Answer("known", [*(read.doors.value or ()), door]))
+
+
+async def _by_swift(visit: Visit, read: Dossier, noted: Callable[[str], None]) -> Dossier:
     entry = next((door for door in visit.store.doors if door.name == "swift"), None)
     try:
         if entry is not None:
@@ -143,9 +172,23 @@ async def _reach_door(visit: Visit, entry: DoorEntry) -> DoorReached:
         shown = found.questions.get("container_acl") == "yes"
         note = found.note if found.credential != "accepted" else "" if shown else HIDDEN
         return DoorReached("swift", entry.at, readable=found.credential == "accepted" and shown, note=note)
+    if entry.name == "admin":
+        return await _reach_admin(visit, entry)
     async with Client(at_door.store, None, visit.folder, log=visit.log) as outside:
         first = await reach_address(outside, visit.moment)
     return DoorReached(entry.name, entry.at, readable=None if first.answers else False, note=first.note)
+
+
+async def _reach_admin(visit: Visit, entry: DoorEntry) -> DoorReached:
+    """Whether the administration door gives its lists to this credential."""
+    at_door = msgspec.structs.replace(visit.store, at=entry.at, credential=entry.credential, addressing="path")
+    signed = Signed(find(entry.credential, visit.folder), visit.store.signing_place)
+    async with Client(at_door, signed, visit.folder, log=visit.log) as asked:
+        try:
+            await AdminDoor(asked, visit.moment).buckets()
+        except RequestFailed as error:
+            return DoorReached("admin", entry.at, readable=False, note=error.note)
+    return DoorReached("admin", entry.at, readable=True)
 
 
 async def reach_nodes(visit: Visit, main: Reached) -> tuple[NodeReached, ...]:

@@ -145,7 +145,7 @@ async def _read_store(
         async with reader_of(visit) as reader:
             told.reader = reader
             order = Order(patterns, plan.list_limit, told.buckets, _tables(plan, reader, journal, told))
-            read = await with_doors(visit, await reader.survey(order), plan.progress.noted)
+            read = await with_doors(visit, await reader.survey(order), plan.progress.noted, patterns)
             read = await with_beside(visit, read, plan.progress.noted)
             if journal.replayed:
                 plan.progress.noted(

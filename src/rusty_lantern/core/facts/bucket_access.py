@@ -187,6 +187,24 @@ def doors(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
+    "differs-by-door",
+    TEXT,
+    "what another door of the store tells otherwise of the same bucket (`policy`, `container_acl`); absent where they "
+    "agree",
+    area="access",
+    advice="find out which door is right: the store itself holds what the administration door shows",
+    causes=ACCESS_ACTIONS,
+    habit=False,
+)
+def differs_by_door(subject: BucketView, _: str) -> Fact:
+    """Only where two doors tell of the same setting."""
+    told = subject.bucket.differs_by_door
+    if told.value:
+        return Answer("known", ", ".join(told.value), told.note, told.evidence)
+    return Answer("absent", evidence=told.evidence) if told.settled else lost(told)
+
+
+@fact(
     "front-bypass",
     SWITCH,
     "whether something in front of the store (a `web` door) hands out an object that the store itself refuses to "

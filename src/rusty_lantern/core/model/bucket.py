@@ -249,6 +249,10 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     policy: Answer[str] = unread()
     container_acl: Answer[ContainerAcl] = unread()
     """What the Swift protocol says of the bucket, by a door beside it or by the store's own protocol."""
+    owner_acl: Answer[AccountAcl] = unread()
+    """The account ACL of the bucket's owner, where that was asked for each owner; else the store's is meant."""
+    differs_by_door: Answer[list[str]] = unread("only one door tells of it")
+    """Fields that another door of the store tells otherwise."""
     rights: Answer[list[Right]] = unread()
     """Only stores of another kind have them; those of the common protocol have policies and grants."""
     granted_by: Answer[Literal["bucket", "object"]] = unread()

@@ -122,6 +122,7 @@ _PLAIN_SETTINGS: dict[str, Answer[Any]] = {
     "requester_pays": Answer("known", False),
     "transfer_endpoint": Answer("known", False),
     **S3.of_bucket(),
+    "container_acl": Answer("unsupported"),
 }
 
 

@@ -79,14 +79,21 @@ def account_fields(headers: Headers, asked: Evidence, *, sees_all: bool, gateway
     hidden: Answer[Any] = Answer("hidden", None, HIDDEN, asked)
     acl: Answer[Any] = Answer("absent", evidence=asked) if sees_all or gateway else hidden
     if written:
-        try:
-            acl = Answer("known", msgspec.json.decode(written, type=_Written).as_acl, "", asked)
-        except (msgspec.DecodeError, RecursionError):
-            acl = Answer("failed", None, "the account ACL is not JSON that can be read", asked)
+        acl = read_account_acl(written, asked)
     keyed: Answer[Any] = Answer("known", True, "", asked)
     if not key:
         keyed = Answer("absent", evidence=asked) if sees_all else hidden
     return {"account_acl": acl, "temporary_url_key": keyed}
+
+
+def read_account_acl(written: str, asked: Evidence) -> Answer[AccountAcl]:
+    """An account ACL as it is written; absent where nothing is."""
+    if not written:
+        return Answer("absent", evidence=asked)
+    try:
+        return Answer("known", msgspec.json.decode(written, type=_Written).as_acl, "", asked)
+    except (msgspec.DecodeError, RecursionError):
+        return Answer("failed", None, "the account ACL is not JSON that can be read", asked)
 
 
 class _Written(msgspec.Struct, rename={"read_only": "read-only", "read_write": "read-write"}):

@@ -17,7 +17,7 @@ from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statem
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
-from rusty_lantern.core.model.bucket import Bucket, ContainerAcl, Grant, Guards, ObjectGrant, Right
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Grant, Guards, ObjectGrant, Right
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.network import Network
 
@@ -106,8 +106,8 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         doubts.append(("rights", f"the rights could not be read ({bucket.rights.reason})"))
     if unread_door(bucket.container_acl):
         doubts.append(("doors", f"the container ACL could not be read ({bucket.container_acl.reason})"))
-    elif unread_door(store.account_acl):
-        doubts.append(("doors", f"the account ACL could not be read ({store.account_acl.reason})"))
+    elif unread_door(_account_acl(bucket, store)):
+        doubts.append(("doors", f"the account ACL could not be read ({_account_acl(bucket, store).reason})"))
     unread = next((door for door in store.doors.value or () if not door.read and door.name in ("s3", "swift")), None)
     if unread is not None and not any(name == "doors" for name, _ in doubts):
         doubts.append(("doors", f"the store's {unread.name} door was not read ({unread.note})"))
@@ -140,9 +140,14 @@ def unread_door(answer: Answer[Any]) -> bool:
     return answer.unread and answer.note != NOT_IN_DOSSIER
 
 
+def _account_acl(bucket: Bucket, store: Dossier) -> Answer[AccountAcl]:
+    """The ACL of the account that the bucket is in."""
+    return store.account_acl if bucket.owner_acl.note == NOT_IN_DOSSIER else bucket.owner_acl
+
+
 def _of_other_doors(bucket: Bucket, store: Dossier, policy: Policy) -> tuple[Statement, ...]:
     """What container and account ACLs allow; the two ways to look at a Referer are not weighed against each other."""
-    acl, account = bucket.container_acl.value, store.account_acl.value
+    acl, account = bucket.container_acl.value, _account_acl(bucket, store).value
     if acl is None and account is None and store.acl_reading != "gateway":
         return ()
     ignored = _strongest(_guards(bucket, store, "ignore_acls", ""))

@@ -1,0 +1,227 @@
+"""What a gateway's administration door answers, as far as it is wanted.
+
+Every secret of every user stands in these answers. The types have no place for them: an answer is decoded into one and
+written again from it before anything keeps it, so no secret is ever in a text that is journalled, logged or saved.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from datetime import datetime
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.model.bucket import ContainerAcl, Grant, Guards, Permission
+
+
+class Keys(msgspec.Struct):
+    """A page of names."""
+
+    keys: list[str]
+    truncated: bool | str = False
+    marker: str = ""
+
+
+class AccessKeyId(msgspec.Struct):
+    """An access key, by its id alone."""
+
+    user: str
+    access_key: str
+
+
+class SwiftKey(msgspec.Struct):
+    """That a user can fetch a token."""
+
+    user: str
+
+
+class Subuser(msgspec.Struct):
+    """A further login of a user, with what it may do."""
+
+    id: str
+    permissions: str = ""
+
+
+class Capability(msgspec.Struct):
+    """What a user may do at this very door."""
+
+    type: str
+    perm: str
+
+
+class QuotaDocument(msgspec.Struct):
+    """A quota; negative: none of that kind."""
+
+    enabled: bool = False
+    max_size: int = -1
+    max_objects: int = -1
+
+
+class User(msgspec.Struct):
+    """One user."""
+
+    user_id: str
+    tenant: str = ""
+    suspended: int = 0
+    subusers: list[Subuser] = []
+    keys: list[AccessKeyId] = []
+    swift_keys: list[SwiftKey] = []
+    caps: list[Capability] = []
+    mfa_ids: list[str] = []
+    admin: str | bool = "false"
+    system: str | bool = "false"
+    op_mask: str = ""
+
+    @property
+    def name(self) -> str:
+        """As rules name it."""
+        return f"{self.tenant}${self.user_id}" if self.tenant else self.user_id
+
+    @property
+    def everything(self) -> bool:
+        """Whether it may do everything everywhere."""
+        return "true" in (str(self.admin).lower(), str(self.system).lower())
+
+
+class Counted(msgspec.Struct):
+    """One count of a bucket."""
+
+    size: int = 0
+    num_objects: int = 0
+
+
+class BucketStats(msgspec.Struct):
+    """One bucket of any owner."""
+
+    bucket: str
+    id: str
+    owner: str
+    tenant: str = ""
+    creation_time: datetime | None = None
+    placement_rule: str = ""
+    usage: dict[str, Counted] = {}
+    bucket_quota: QuotaDocument = msgspec.field(default_factory=QuotaDocument)
+
+
+class GrantType(msgspec.Struct):
+    """0: a user, 2: a group, 4: a Referer."""
+
+    type: int
+
+
+class Flags(msgspec.Struct):
+    """What is granted, as bits."""
+
+    flags: int
+
+
+class GrantBody(msgspec.Struct):
+    """One grant."""
+
+    type: GrantType
+    permission: Flags
+    id: str = ""
+    group: int = 0
+    url_spec: str = ""
+
+
+class GrantEntry(msgspec.Struct):
+    """One grant, by whom it is to."""
+
+    id: str
+    grant: GrantBody
+
+
+class AclBody(msgspec.Struct):
+    """The grants of a bucket, as the store itself holds them, whichever door set them."""
+
+    grant_map: list[GrantEntry]
+
+
+class HeldAcl(msgspec.Struct):
+    """The answer that has them."""
+
+    acl: AclBody
+
+
+class Attribute(msgspec.Struct):
+    """One attribute of a bucket; its value in base64."""
+
+    key: str
+    val: str
+
+
+ACCOUNT_ACL = "user.rgw.x-amz-access-control"
+WANTED = frozenset({"user.rgw.iam-policy", "user.rgw.public-access", ACCOUNT_ACL})
+"""Attributes that are kept; a temporary-URL key is one of the others."""
+
+
+class InstanceData(msgspec.Struct):
+    """The attributes of a bucket."""
+
+    attrs: list[Attribute] = []
+
+
+class Instance(msgspec.Struct):
+    """The answer that has them, of a bucket or of a user."""
+
+    data: InstanceData
+
+    def value(self, key: str) -> bytes:
+        """An attribute's value; empty where there is none."""
+        found = next((attribute.val for attribute in self.data.attrs if attribute.key == key), "")
+        try:
+            return base64.b64decode(found, validate=True)
+        except (binascii.Error, ValueError):
+            return b""
+
+
+def rewritten(body: bytes, wanted: type[Any]) -> bytes:
+    """An answer with nothing in it but what its type has; empty where it is no such document."""
+    try:
+        found = msgspec.json.decode(body, type=wanted)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        return b""
+    if isinstance(found, Instance):
+        found.data.attrs = [attribute for attribute in found.data.attrs if attribute.key in WANTED]
+    return msgspec.json.encode(found)
+
+
+_READ, _WRITE, _READ_ACP, _WRITE_ACP, _SWIFT_READ, _SWIFT_WRITE = 1, 2, 4, 8, 16, 32
+_BITS: tuple[tuple[int, Permission], ...] = (
+    (_READ, "read"), (_WRITE, "write"), (_READ_ACP, "read-acp"), (_WRITE_ACP, "write-acp"),
+)  # fmt: skip
+_FULL = 15
+_GROUPS = {1: "anyone", 2: "any-account"}
+
+
+def acl_of(held: HeldAcl) -> tuple[list[Grant], ContainerAcl]:
+    """The grants that the S3 door sets, and the container ACL that the Swift door sets."""
+    grants: list[Grant] = []
+    read: list[str] = []
+    write: list[str] = []
+    for entry in held.acl.grant_map:
+        grant, flags = entry.grant, entry.grant.permission.flags
+        if grant.type.type == 4:
+            read.append(f".r:{'' if flags & _SWIFT_READ else '-'}{grant.url_spec}")
+            continue
+        to: Any = _GROUPS.get(grant.group, "named") if grant.type.type == 2 else "named"
+        name = grant.id if to == "named" else ""
+        if flags & _FULL == _FULL:
+            grants.append(Grant(to, "full-control", name))
+        else:
+            grants += [Grant(to, permission, name) for bit, permission in _BITS if flags & bit]
+        read += [name or to] if flags & _SWIFT_READ else []
+        write += [name or to] if flags & _SWIFT_WRITE else []
+    return grants, ContainerAcl(",".join(read), ",".join(write))
+
+
+def guards_of(instance: Instance) -> Guards | None:
+    """The public-access guards; None where none are set. Four bytes at the end, one each (measured on 16.2)."""
+    written = instance.value("user.rgw.public-access")
+    if len(written) < 4:
+        return None
+    first, second, third, fourth = (byte == 1 for byte in written[-4:])
+    return Guards(first, second, third, fourth)

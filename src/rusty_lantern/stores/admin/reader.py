@@ -1,0 +1,281 @@
+"""Reading a gateway by its administration door: signed GETs of a user with the capabilities that estate.yaml names.
+
+It has the only full list of a gateway's buckets and users. For each bucket it tells the grants and the policy as the
+store itself holds them: a cross-check of what the other doors tell, where a difference is drift of its own.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, TypeVar
+from urllib.parse import urlsplit
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, Quota, Usage
+from rusty_lantern.core.model.capabilities import S3
+from rusty_lantern.core.model.dossier import Door, Dossier
+from rusty_lantern.core.model.identity import Credential, Identity
+from rusty_lantern.stores.admin.documents import (
+    ACCOUNT_ACL,
+    BucketStats,
+    HeldAcl,
+    Instance,
+    Keys,
+    User,
+    acl_of,
+    guards_of,
+    rewritten,
+)
+from rusty_lantern.stores.crew import wanted_names
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import refusal_of
+from rusty_lantern.stores.swift.headers import read_account_acl
+
+T = TypeVar("T")
+AT_ONCE = 8
+ELSEWHERE = "the S3 door does not show this bucket to its credential; only the administration door tells of it"
+NO_RECORD = "the gateway keeps no record of it"
+OWN_SIDE = "what a gateway's user may do follows from its own buckets, its level and its capabilities"
+
+
+@dataclass
+class AdminDoor:
+    """One administration door."""
+
+    client: Client
+    moment: datetime
+
+    async def ask(self, path: str, query: tuple[tuple[str, str], ...], wanted: type[T]) -> T:
+        """One answer, as its type has it. Raises `RequestFailed`."""
+        root = urlsplit(self.client.store.at).path.rstrip("/")
+        reply = await self.client.ask(path=f"{root}/{path}", query=query, reshape=lambda body: rewritten(body, wanted))
+        if reply.status != 200:
+            raise refusal_of(reply)
+        if not reply.body:
+            raise RequestFailed("failed", "the answer is no such document", "unreadable answer")
+        return msgspec.json.decode(reply.body, type=wanted)
+
+    async def buckets(self) -> list[BucketStats]:
+        """Every bucket of every owner."""
+        return await self.ask("bucket", (("stats", "true"),), list[BucketStats])
+
+    async def users(self) -> list[User]:
+        """Every user."""
+        names: list[str] = []
+        marker = ""
+        while True:
+            query = (("list", ""), ("max-entries", "1000"), *((("marker", marker),) if marker else ()))
+            page = await self.ask("user", query, Keys)
+            names += page.keys
+            if str(page.truncated).lower() != "true" or not page.marker or page.marker == marker:
+                break
+            marker = page.marker
+        return await _several([self.ask("user", (("uid", name),), User) for name in names])
+
+    async def held(self, bucket: BucketStats) -> tuple[HeldAcl | RequestFailed, Instance | RequestFailed]:
+        """A bucket's grants, and its attributes, as the store holds them; each may be refused."""
+        name = f"{bucket.tenant}/{bucket.bucket}" if bucket.tenant else bucket.bucket
+        told: list[Any] = []
+        for path, query, wanted in (
+            ("bucket", (("policy", ""), ("bucket", name)), HeldAcl),
+            ("metadata/bucket.instance", (("key", f"{name}:{bucket.id}"),), Instance),
+        ):
+            try:
+                told.append(await self.ask(path, query, wanted))
+            except RequestFailed as error:
+                told.append(error)
+        return told[0], told[1]
+
+    async def account_acl(self, owner: str) -> Answer[AccountAcl]:
+        """The account ACL of a user, which opens all its buckets at the Swift door."""
+        asked = Evidence(f"GET /admin/metadata/user ({owner})", "200", self.moment)
+        try:
+            found = await self.ask("metadata/user", (("key", owner),), Instance)
+        except RequestFailed as error:
+            return Answer(error.state, None, error.note, Evidence(asked.question, error.answer, self.moment))
+        written = found.value(ACCOUNT_ACL).rstrip(b"\0").decode("utf-8", "replace")
+        return read_account_acl(written, asked)
+
+
+async def _several(asking: list[Any]) -> list[Any]:
+    gate = asyncio.Semaphore(AT_ONCE)
+
+    async def one(coroutine: Any) -> Any:
+        async with gate:
+            return await coroutine
+
+    return await asyncio.gather(*(one(each) for each in asking))
+
+
+async def with_admin(client: Client, read: Dossier, only: tuple[tuple[str, ...], ...], moment: datetime) -> Dossier:
+    """The dossier with every bucket and user that the door tells of. Never raises for what the store does."""
+    door = AdminDoor(client, moment)
+    try:
+        listed = await door.buckets()
+    except RequestFailed as error:
+        return _noted(read, Door("admin", client.store.at, note=error.note))
+    names = {stats.bucket if not stats.tenant else f"{stats.tenant}:{stats.bucket}": stats for stats in listed}
+    wanted = [names[name] for name in wanted_names(list(names), *only)]
+    held = await _several([door.held(stats) for stats in wanted])
+    known = {bucket.name: bucket for bucket in read.buckets}
+    owners = sorted({stats.owner for stats in wanted})
+    acls = dict(zip(owners, await _several([door.account_acl(owner) for owner in owners]), strict=True))
+    for stats, (acl, instance) in zip(wanted, held, strict=True):
+        name = stats.bucket if not stats.tenant else f"{stats.tenant}:{stats.bucket}"
+        before = known.get(name)
+        merged = _merged(before, name, stats, acl, instance, moment)
+        told = acls[stats.owner]
+        own = before is not None and read.account_acl.settled and not told.settled
+        known[name] = merged if own else msgspec.structs.replace(merged, owner_acl=told)
+    found = msgspec.structs.replace(
+        read,
+        acl_reading=read.acl_reading or "gateway",
+        doors=read.doors.map(lambda doors: [_told_here(one) for one in doors]),
+        buckets=sorted(known.values(), key=lambda bucket: bucket.name),
+        listing=Answer("known", len(names), "", Evidence("GET /admin/bucket?stats=true", "200", moment)),
+        **await _people(door, moment),
+    )
+    return _noted(found, Door("admin", client.store.at, read=True))
+
+
+def _told_here(door: Door) -> Door:
+    """A Swift door that was not read itself: this door tells its ACLs, bucket by bucket."""
+    if door.name != "swift" or door.read:
+        return door
+    return Door("swift", door.at, read=True, note="its ACLs were read at the administration door", found=door.found)
+
+
+def _noted(read: Dossier, door: Door) -> Dossier:
+    return msgspec.structs.replace(read, doors=Answer("known", [*(read.doors.value or ()), door]))
+
+
+def _merged(before: Bucket | None, name: str, stats: BucketStats, acl: Any, instance: Any, moment: datetime) -> Bucket:
+    """A bucket with what the administration door tells of it; what other doors told stays, and is held against it."""
+    asked = Evidence(f"GET /admin/bucket?stats=true ({name})", "200", moment)
+    told: dict[str, Answer[Any]] = {
+        "owner": Answer("known", stats.owner, "", asked),
+        "tenant": Answer("known", stats.tenant, "", asked) if stats.tenant else Answer("absent", evidence=asked),
+        "tier": Answer("known", stats.placement_rule, "", asked),
+        "quota": _quota(stats, asked),
+        "counters": _counters(stats, asked),
+        **_held_acl(acl, name, moment),
+        **_held_policy(instance, name, moment),
+    }
+    if before is None:
+        lost: Answer[Any] = Answer("denied", None, ELSEWHERE)
+        created = Answer("known", stats.creation_time, "", asked) if stats.creation_time else lost
+        fields = S3.of_bucket() | dict.fromkeys(S3.tells, lost) | {"temporary_url_key": lost, "created": created}
+        return Bucket(name=name, **fields | told)
+    differing = [field for field in ("policy", "container_acl") if _differs(getattr(before, field), told.get(field))]
+    kept = {field: answer for field, answer in told.items() if not getattr(before, field).settled}
+    check: Answer[list[str]] = (
+        Answer("known", differing, "", asked)
+        if told["acl"].settled
+        else Answer("failed", None, told["acl"].note, asked)
+    )
+    return msgspec.structs.replace(before, **kept | {"tier": told["tier"], "differs_by_door": check})
+
+
+def _differs(one: Answer[Any], other: Answer[Any] | None) -> bool:
+    if other is None or not one.settled or not other.settled:
+        return False
+    return bool(_plain(one.value) != _plain(other.value))
+
+
+def _plain(value: Any) -> Any:
+    """A value as it is compared: a policy by what it says, an ACL by its entries in any order."""
+    if isinstance(value, str):
+        try:
+            return json.loads(value)
+        except ValueError:
+            return value
+    if value is None or not (value.read or value.write):
+        return None
+    return tuple(tuple(sorted(filter(None, side.split(",")))) for side in (value.read, value.write))
+
+
+def _quota(stats: BucketStats, asked: Evidence) -> Answer[Quota]:
+    limits = stats.bucket_quota
+    size, objects = max(0, limits.max_size), max(0, limits.max_objects)
+    if not limits.enabled or not (size or objects):
+        return Answer("absent", evidence=asked)
+    return Answer("known", Quota(size, objects), "", asked)
+
+
+def _counters(stats: BucketStats, asked: Evidence) -> Answer[Usage]:
+    counted = stats.usage.values()
+    total = Usage(sum(one.num_objects for one in counted), sum(one.size for one in counted), by="counters")
+    return Answer("known", total, "", asked)
+
+
+def _held_acl(acl: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
+    asked = f"GET /admin/bucket?policy ({name})"
+    if isinstance(acl, RequestFailed):
+        lost: Answer[Any] = Answer(acl.state, None, acl.note, Evidence(asked, acl.answer, moment))
+        return {"acl": lost, "container_acl": lost}
+    grants, container = acl_of(acl)
+    evidence = Evidence(asked, "200", moment)
+    shown = container.read or container.write
+    return {
+        "acl": Answer("known", grants, "", evidence),
+        "container_acl": Answer("known" if shown else "absent", container if shown else None, "", evidence),
+    }
+
+
+def _held_policy(instance: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
+    asked = f"GET /admin/metadata/bucket.instance ({name})"
+    if isinstance(instance, RequestFailed):
+        lost: Answer[Any] = Answer(instance.state, None, instance.note, Evidence(asked, instance.answer, moment))
+        return {"policy": lost, "public_access_guards": lost}
+    evidence = Evidence(asked, "200", moment)
+    text, guards = instance.value("user.rgw.iam-policy").decode("utf-8", "replace"), guards_of(instance)
+    return {
+        "policy": Answer("known", text, "", evidence) if text else Answer("absent", evidence=evidence),
+        "public_access_guards": Answer("known", guards, "", evidence)
+        if guards
+        else Answer("absent", evidence=evidence),
+    }
+
+
+async def _people(door: AdminDoor, moment: datetime) -> dict[str, Answer[Any]]:
+    """Users and their logins, and the ids of their access keys."""
+    asked = Evidence("GET /admin/user?list", "200", moment)
+    try:
+        users = await door.users()
+    except RequestFailed as error:
+        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked.question, error.answer, moment))
+        return {"identities": lost, "credentials": lost, "groups": lost}
+    identities: list[Identity] = []
+    credentials: list[Credential] = []
+    for user in users:
+        state: Answer[Any] = Answer("known", "disabled" if user.suspended else "enabled", "", asked)
+        mfa: Answer[Any] = Answer("known", bool(user.mfa_ids), "", asked)
+        kind: Any = "root" if user.everything else "unknown"
+        levels = {sub.id: sub.permissions for sub in user.subusers}
+        for name in (user.name, *levels):
+            identities.append(Identity(
+                name=name, kind="service" if name in levels else kind, state=state, mfa=mfa,
+                password=Answer("absent", evidence=asked), groups=Answer("absent", evidence=asked),
+                policies=Answer("failed", None, OWN_SIDE), tags=Answer("unsupported"),
+                created=Answer("unsupported", None, NO_RECORD),
+            ))  # fmt: skip
+        logins = [(key.access_key, key.user, "access-key") for key in user.keys]
+        logins += [(f"swift {key.user}", key.user, "token") for key in user.swift_keys]
+        for key, owner, sort in logins:
+            credentials.append(Credential(
+                id=key, owner=owner, kind=sort,  # type: ignore[arg-type]
+                state=Answer("known", "disabled" if user.suspended else "active", "", asked),
+                created=Answer("unsupported", None, NO_RECORD), last_used=Answer("unsupported", None, NO_RECORD),
+                expires=Answer("absent", evidence=asked), used_for=Answer("unsupported", None, NO_RECORD),
+            ))  # fmt: skip
+    return {
+        "identities": Answer("known", identities, "", asked),
+        "credentials": Answer("known", credentials, "", asked),
+        "groups": Answer("absent", evidence=asked),
+    }

@@ -1,0 +1,119 @@
+"""The administration door of a gateway: everything it tells, and none of the secrets that it shows in clear."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from aiohttp import web
+
+from rusty_lantern.core.model.dossier import decode
+from rusty_lantern.simulator.serve import serve
+from tests.conftest import lantern
+
+SECRETS = ("sk-keeper-000", "sk-tern-000", "sk-gull-000", "tk-account-000", "Y2stY29udGFpbmVy")
+"""What stands in clear in the recorded answers: S3 secrets, Swift keys, keys of temporary URLs."""
+USER = {
+    "tenant": "", "user_id": "keeper", "display_name": "Keeper", "suspended": 0,
+    "subusers": [{"id": "keeper:gull", "permissions": "read"}],
+    "keys": [{"user": "keeper", "access_key": "AKKEEPER", "secret_key": SECRETS[0]},
+             {"user": "keeper:tern", "access_key": "AKTERN", "secret_key": SECRETS[1]}],
+    "swift_keys": [{"user": "keeper:gull", "secret_key": SECRETS[2]}],
+    "caps": [], "admin": "false", "system": "false", "mfa_ids": ["T1"],
+    "temp_url_keys": [{"key": 0, "val": SECRETS[3]}],
+}  # fmt: skip
+GRANT = {"type": {"type": 4}, "permission": {"flags": 16}, "id": "", "group": 0, "url_spec": "*"}
+ANSWERS = {
+    "/admin/bucket?stats=true": [{"bucket": "tides", "id": "1.1", "owner": "keeper", "tenant": "",
+                                  "creation_time": "2026-01-05T00:00:00Z", "placement_rule": "default"}],
+    "/admin/bucket?bucket=tides&policy=": {"acl": {"grant_map": [{"id": "", "grant": GRANT}]}},
+    "/admin/metadata/bucket.instance?key=tides%3A1.1": {
+        "data": {"attrs": [{"key": "user.rgw.x-amz-meta-temp-url-key", "val": SECRETS[4]}]}
+    },
+    "/admin/metadata/user?key=keeper": {"data": {"attrs": [], "keys": USER["keys"]}},
+    "/admin/user?list=&max-entries=1000": {"keys": ["keeper"], "truncated": "false"},
+    "/admin/user?uid=keeper": USER,
+}  # fmt: skip
+
+
+def recorded(asked: list[str]) -> web.Application:
+    """A gateway that gives recorded answers at its administration door, and lists no bucket."""
+
+    async def answer(request: web.Request) -> web.Response:
+        asked.append(f"{request.method} {request.raw_path}")
+        if request.path.startswith("/admin/"):
+            found = ANSWERS.get(request.raw_path)
+            return web.json_response(found) if found is not None else web.Response(status=404)
+        if request.path == "/" and request.headers.get("authorization"):
+            body = "<ListAllMyBucketsResult><Owner><ID>auditor</ID></Owner><Buckets/></ListAllMyBucketsResult>"
+            return web.Response(text=body, content_type="application/xml")
+        return web.Response(status=404)
+
+    app = web.Application()
+    app.router.add_route("*", r"/{tail:[\s\S]*}", answer)
+    return app
+
+
+def workspace(folder: Path, at: str) -> Path:
+    (folder / "estate.yaml").write_text(
+        f"estate: t\nstores:\n  harbour:\n    at: {at}\n    plain-http: allowed\n"
+        "    credential: {environment: AUDIT}\n"
+        f"    doors:\n      admin: {{at: '{at}/admin', credential: {{environment: AUDIT}}}}\n"
+    )
+    (folder / "baseline.yaml").write_text("title: t\nsheets:\n- sheet: all\n  require: {exposure.read: closed}\n")
+    return folder
+
+
+def test_no_secret_of_the_administration_door_is_in_any_byte_that_is_written(tmp_path: Path) -> None:
+    asked: list[str] = []
+    secrets = {"AUDIT_ACCESS_KEY_ID": "AKAUDIT", "AUDIT_SECRET_ACCESS_KEY": "sk-audit-000", "LANTERN_TRACE": "1"}
+    with serve(recorded(asked)) as at:
+        folder = workspace(tmp_path, at)
+        stopped = lantern("survey", "--log", "log.jsonl", "--deadline", "0.0001", cwd=folder, **secrets)
+        ended = lantern("survey", "--log", "log.jsonl", cwd=folder, **secrets)
+        told = [stopped, ended]
+        told += [lantern(*words, cwd=folder) for words in (
+            ("credentials", "--json"), ("show", "harbour/tides", "--evidence"), ("report", "--out", "report.html"),
+            ("audit", "--json"), ("exposure", "--json"),
+        )]  # fmt: skip
+    assert ended.code == 0, ended.err
+    assert {line for line in asked if not line.startswith(("GET ", "HEAD "))} == set()
+    written = b"".join(file.read_bytes() for file in folder.rglob("*") if file.is_file())
+    printed = "".join(ran.out + ran.err for ran in told).encode()
+    assert [secret for secret in SECRETS if secret.encode() in written + printed] == []
+    dossier = decode(next((folder / "surveys").glob("2*/stores/harbour.json")).read_bytes(), "x")
+    assert [bucket.name for bucket in dossier.buckets] == ["tides"]
+    assert {key.id for key in dossier.credentials.value or ()} == {"AKKEEPER", "AKTERN", "swift keeper:gull"}
+    rows = json.loads(told[-1].out)["buckets"]
+    assert rows[0]["exposure"]["any-account"]["read"]["verdict"] == "open"
+
+
+def test_a_journal_of_the_administration_door_holds_no_secret(tmp_path: Path) -> None:
+    import asyncio
+    import base64
+    import zlib
+    from datetime import UTC, datetime
+
+    from rusty_lantern.archive.journal import Entry, Journal
+    from rusty_lantern.core.config.estate import Credential, Store
+    from rusty_lantern.core.errors import Place
+    from rusty_lantern.stores.admin.reader import AdminDoor
+    from rusty_lantern.stores.http.client import Client
+
+    async def read(at: str) -> None:
+        journal = Journal(tmp_path / "j.jsonl", lambda header: True)
+        store = Store("harbour", Place("x"), "s3", f"{at}/admin", Credential("none"))
+        async with Client(store, None, tmp_path, memory=journal) as client:
+            door = AdminDoor(client, datetime.now(UTC))
+            assert [user.name for user in await door.users()] == ["keeper"]
+            await door.held((await door.buckets())[0])
+        journal.close()
+
+    with serve(recorded([])) as at:
+        asyncio.run(read(at))
+    import msgspec
+
+    entries = [msgspec.json.decode(line, type=Entry) for line in (tmp_path / "j.jsonl").read_bytes().splitlines()]
+    bodies = b"".join(zlib.decompress(base64.b64decode(entry.body)) for entry in entries)
+    assert b"AKTERN" in bodies
+    assert [secret for secret in SECRETS if secret.encode() in bodies] == []
