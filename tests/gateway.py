@@ -25,6 +25,8 @@ class Gateway:
     folder: Path = Path()
     keeper: tuple[str, str] = ("AKKEEPER", "sk-keeper-000")
     deck: tuple[str, str] = ("AKDECK", "sk-deck-000")
+    swift: tuple[str, str] = ("", "")
+    """The keeper's login at the Swift door."""
 
     def restart(self) -> None:
         """Stop its front end and start it again."""
@@ -96,4 +98,6 @@ def gateway(request: pytest.FixtureRequest, running_gateway: Gateway) -> Gateway
     key, secret = f"AK{name.upper()}", f"sk-{name}-000"
     named = (f"--uid=keeper-{name}", "--display-name=K", f"--access-key={key}", f"--secret={secret}")
     running_gateway.admin("user", "create", *named, "--max-buckets=100000")
-    return replace(running_gateway, keeper=(key, secret))
+    login = (f"--uid=keeper-{name}", f"--subuser=keeper-{name}:swift", "--access=full", "--key-type=swift")
+    running_gateway.admin("subuser", "create", *login, "--secret=sk-swift-000")
+    return replace(running_gateway, keeper=(key, secret), swift=(f"keeper-{name}:swift", "sk-swift-000"))

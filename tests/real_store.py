@@ -151,12 +151,16 @@ sheets:
 """
 
 
-def workspace_for(folder: Path, address: str, key: tuple[str, str]) -> Path:
-    """A workspace for a real store."""
+def workspace_for(folder: Path, address: str, key: tuple[str, str], swift: tuple[str, str] | None = None) -> Path:
+    """A workspace for a real store. `swift`: the login at its Swift door, where it has one."""
     folder.mkdir(parents=True)
+    doors = ""
+    if swift is not None:
+        doors = f"    doors:\n      swift: {{at: '{address}/swift/v1', credential: {{file: swift.ini}}}}\n"
+        (folder / "swift.ini").write_text(f"[default]\nuser={swift[0]}\nkey={swift[1]}\n")
     (folder / "estate.yaml").write_text(
         f"estate: real\nstores:\n  real:\n    at: {address}\n    plain-http: allowed\n"
-        "    credential: {file: key.ini}\n    pace: {per-second: 5000}\n"
+        f"    credential: {{file: key.ini}}\n    pace: {{per-second: 5000}}\n{doors}"
     )
     (folder / "baseline.yaml").write_text(BASELINE)
     (folder / "key.ini").write_text(f"[default]\naws_access_key_id={key[0]}\naws_secret_access_key={key[1]}\n")

@@ -96,10 +96,7 @@ def drawn(dice: random.Random, client: Any, swift: SwiftDoor, user: tuple[str, s
 @pytest.fixture(scope="module")
 def doors(gateway: Gateway) -> Doors:
     """Buckets of a user of the gateway, whose access is set through random doors."""
-    uid, secret = "keeper-doors", "sk-swift-000"
-    subuser = ("subuser", "create", f"--uid={uid}", f"--subuser={uid}:swift", "--access=full")
-    gateway.admin(*subuser, "--key-type=swift", f"--secret={secret}")
-    swift, user = SwiftDoor(f"{gateway.address}/swift/v1"), (f"{uid}:swift", secret)
+    swift, user = SwiftDoor(f"{gateway.address}/swift/v1"), gateway.swift
     dice = random.Random(20261126)
     client = gateway.client()
     names = [f"doors-{number:02d}" for number in range(BUCKETS)]

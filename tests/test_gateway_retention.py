@@ -64,7 +64,7 @@ def test_every_deletion_on_the_gateway_goes_as_predicted(gateway: Gateway, tmp_p
     for bucket, default in buckets.items():
         lay_out(client, bucket, default)
     time.sleep(4)  # the short periods end
-    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
     ran = lantern("survey", "--objects", "all", "--only", "real/sealed-*", cwd=folder)
     assert ran.code == 0, ran.out + ran.err
     survey = next((folder / "surveys").glob("*Z"))
@@ -102,7 +102,7 @@ def test_metadata_tags_and_access_lists_are_those_the_client_put(gateway: Gatewa
     sent = client.upload_part(Bucket="described", Key="parts.bin", PartNumber=1, UploadId=parts, Body=b"p" * 100)
     whole = {"Parts": [{"ETag": sent["ETag"], "PartNumber": 1}]}
     client.complete_multipart_upload(Bucket="described", Key="parts.bin", UploadId=parts, MultipartUpload=whole)
-    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
     (folder / "baseline.yaml").write_text(
         "title: t\nedition: 1\nsheets:\n  - sheet: s\n    require:\n      objects.tags.class: present\n"
         "      objects.public: none\n      objects.cache-control: no-store\n"

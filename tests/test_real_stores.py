@@ -53,11 +53,11 @@ def mock_server() -> Iterator[str]:
 def real(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Real:
     if request.param == "gateway":
         gateway = request.getfixturevalue("gateway")
-        address, key = gateway.address, gateway.keeper
+        address, key, swift = gateway.address, gateway.keeper, gateway.swift
     else:
-        address, key = request.getfixturevalue("mock_server"), ("mock-key", "mock-secret")
+        address, key, swift = request.getfixturevalue("mock_server"), ("mock-key", "mock-secret"), None
     seeded = seed(standard_client(address, *key))
-    folder = workspace_for(tmp_path_factory.mktemp(request.param) / "ws", address, key)
+    folder = workspace_for(tmp_path_factory.mktemp(request.param) / "ws", address, key, swift)
     ran = lantern("survey", cwd=folder)
     assert ran.code in (0, 3), ran.err
     return Real(folder, seeded)
@@ -124,10 +124,12 @@ def test_knocking_at_the_real_gateway_agrees_with_every_verdict_but_where_it_rea
     )
     for name in ("knock-public", "knock-fenced", "knock-listed"):
         keeper.put_object(Bucket=name, Key="k", Body=b"x")
-    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
     assert lantern("survey", "--probe", "--only", "real/knock-*", cwd=folder).code in (0, 3)
     ran = lantern("exposure", "--probe", "--json", cwd=folder)
-    probed = {(p["bucket"], p["verb"]): p for p in json.loads(ran.out)["probed"]}
+    told = json.loads(ran.out)["probed"]
+    assert {p["door"] for p in told} == {"", "swift"}
+    probed = {(p["bucket"], p["verb"]): p for p in told if not p["door"]}
     assert {who for who, p in probed.items() if p["outcome"] == "disagrees"} == {("knock-negated", "read")}
     unsure = {who for who, p in probed.items() if p["outcome"] == "ambiguous"}
     assert all(verb == "read" and "no verdict" in probed[name, verb]["note"] for name, verb in unsure)
@@ -147,7 +149,7 @@ def test_why_try_and_access_answer_about_the_real_gateway(gateway: Gateway, tmp_
     keeper.create_bucket(Bucket="asked-about")
     shared = {"Action": "s3:GetObject", "Principal": {"AWS": ["arn:aws:iam:::user/deck"]}}
     keeper.put_bucket_policy(Bucket="asked-about", Policy=policy("asked-about", shared))
-    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
     lantern("survey", "--only", "real/asked-about", cwd=folder)
     rows = json.loads(lantern("access", "--json", cwd=folder).out)["access"]
     assert ("arn:aws:iam:::user/deck", {"read": "open"}) in [(row["identity"], row["verbs"]) for row in rows]
@@ -207,7 +209,7 @@ def test_seventy_varied_buckets_read_as_they_were_set_up_and_as_the_standard_cli
 def test_a_gateway_restarted_during_a_survey_loses_nothing(gateway: Gateway, tmp_path: Path) -> None:
     client = gateway.client()
     made = build(client, 30, "restarted")
-    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
     estate = folder / "estate.yaml"
     estate.write_text(estate.read_text().replace("per-second: 5000", "per-second: 120"))
     words = [str(PROGRAM), "survey", "--only", "real/restarted-*"]
@@ -269,7 +271,7 @@ def test_giants_are_listed_in_spans_on_a_real_store(gateway: Gateway) -> None:
 
 def test_the_gateways_own_log_shows_that_we_only_ever_read(gateway: Gateway, tmp_path: Path) -> None:
     gateway.client().create_bucket(Bucket="watched")
-    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
     for words in (("reach",), ("survey", "--probe", "--only", "real/watched"), ("exposure", "--probe", "watched")):
         lantern(*words, cwd=folder)
     ours = [line for line in gateway.log().splitlines() if '"rusty-lantern"' in line and "beast:" in line]

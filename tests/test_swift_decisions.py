@@ -25,7 +25,7 @@ from rusty_lantern.core.model.dossier import Dossier, decode
 from tests.conftest import lantern
 from tests.swift_server import DECK, OWNER, READER, SwiftDoor
 
-CONTAINERS = 72
+CONTAINERS = 64
 READ_FORMS = (
     ".r:*", ".r:*", ".rlistings", ".r:good.example", ".r:.good.example", ".r:*.good.example", ".r:-bad.example",
     ".r:-.bad.example", ".r:unknown", ".r:-unknown", ".r:-*", "*", "*:*", "deck", "deck:admin", "deck%3Aadmin",
@@ -35,8 +35,8 @@ WRITE_FORMS = ("*", "*:*", "deck", "deck:admin", "AUTH_deck", "deck%3Aadmin", "d
 REFERERS = ("", "http://good.example/", "https://www.good.example/p", "http://bad.example/", "http://x.bad.example/",
             "http://unknown/", "http://elsewhere.example:8080/q")  # fmt: skip
 ACCOUNT_ACLS = (
-    "{}", '{"read-only":["deck"]}', '{"read-write":["deck:admin"]}', '{"admin":["AUTH_deck"]}', '{"read-only":[""]}',
-    '{"read-only":["*","*:*"]}', '{"read-write":[""]}',
+    "{}", '{"read-only":["deck","*","*:*"]}', '{"read-write":["deck:admin"]}', '{"admin":["AUTH_deck"],"read-only":[""]}',
+    '{"read-write":[""]}',
 )  # fmt: skip
 ACTIONS = {"read": "s3:GetObject", "list": "s3:ListBucket", "write": "s3:PutObject", "delete": "s3:DeleteObject"}
 
@@ -120,7 +120,7 @@ def test_no_verdict_is_closed_where_anything_passes(door: SwiftDoor, tmp_path: P
         for name in names
         for deck in (False, True)
         for verb in ("read", "list", "write", "delete")
-        for referer in (REFERERS if verb in ("read", "list") else REFERERS[:1])
+        for referer in (REFERERS[: 3 if deck else None] if verb in ("read", "list") else REFERERS[:1])
     ]
     with ThreadPoolExecutor(4) as pool:
         answers = list(pool.map(lambda case: ask(door, *case[:3], deck=case[3]), cases))

@@ -2,7 +2,7 @@
 
 The same header means different things: with the server's own users (`tempauth`), with users of an identity service
 (`keystone`), and at the Swift door of an S3-compatible gateway (`gateway`). Each reading was measured on such a server:
-`docs/access-tables.md` has the table, `tests/test_swift_decisions.py` and `tests/test_gateway_doors.py` hold it against
+`docs/doors.md` has the table, `tests/test_swift_decisions.py` and `tests/test_gateway_doors.py` hold it against
 them.
 """
 
