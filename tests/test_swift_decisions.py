@@ -35,9 +35,12 @@ WRITE_FORMS = ("*", "*:*", "deck", "deck:admin", "AUTH_deck", "deck%3Aadmin", "d
 REFERERS = ("", "http://good.example/", "https://www.good.example/p", "http://bad.example/", "http://x.bad.example/",
             "http://unknown/", "http://elsewhere.example:8080/q")  # fmt: skip
 ACCOUNT_ACLS = (
-    "{}", '{"read-only":["deck","*","*:*"]}', '{"read-write":["deck:admin"]}', '{"admin":["AUTH_deck"],"read-only":[""]}',
+    "{}",
+    '{"read-only":["deck","*","*:*"]}',
+    '{"read-write":["deck:admin"]}',
+    '{"admin":["AUTH_deck"],"read-only":[""]}',
     '{"read-write":[""]}',
-)  # fmt: skip
+)
 ACTIONS = {"read": "s3:GetObject", "list": "s3:ListBucket", "write": "s3:PutObject", "delete": "s3:DeleteObject"}
 
 
@@ -148,6 +151,27 @@ def test_no_verdict_is_closed_where_anything_passes(door: SwiftDoor, tmp_path: P
     assert not false_closed
     assert outcome["agree"] / (outcome["agree"] + outcome["differ"]) >= 0.995, wrong[:3]
     assert outcome["unknown"] == 0
+
+
+def test_the_remedy_closes_what_it_says_on_the_server(door: SwiftDoor, tmp_path: Path) -> None:
+    assert door.send("POST", "", OWNER, {"X-Account-Access-Control": "{}"})[0] == 204
+    folder = estate(tmp_path, door.at)
+    surveyed(folder)
+    remedies = json.loads(lantern("remedy", "--json", cwd=folder).out)["remedies"]
+    applied = 0
+    for row in remedies:
+        for document in row["documents"]:
+            first, *headers = document["text"].partition("\n\n")[0].splitlines()
+            assert first == f"POST {door.at}/{row['name']}"
+            sent = dict(line.split(":", 1) for line in headers[1:])
+            before = {name: door.send("HEAD", f"/{row['name']}", OWNER)[1].get(name.lower(), "") for name in sent}
+            assert door.send("POST", f"/{row['name']}", OWNER, {n: v.strip() for n, v in sent.items()})[0] == 204
+            verbs = [fact.removeprefix("exposure.") for fact in row["facts"]]
+            passed = [ask(door, row["name"], v, r, deck=False).passed for v in verbs for r in REFERERS]
+            assert not any(passed), row
+            assert door.send("POST", f"/{row['name']}", OWNER, before)[0] == 204
+            applied += 1
+    assert applied > 10
 
 
 def test_a_credential_that_is_not_shown_acls_calls_nothing_closed(door: SwiftDoor, tmp_path: Path) -> None:

@@ -20,6 +20,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.bucket import ObjectAcls
 from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.remediation.container_acl_edits import request_document, without_public
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
 from rusty_lantern.core.remediation.s3_documents import (
     grants_document,
@@ -29,6 +30,12 @@ from rusty_lantern.core.remediation.setting_documents import as_document
 EXPOSURE_FACTS = {f"exposure.{verb}": verb for verb in VERBS} | {
     f"exposure.{audience}.{verb}": verb for audience in AUDIENCES for verb in VERBS
 }
+
+
+SWITCH_ON_GUARDS = "switch on the bucket's public-access guards that ignore public ACLs and restrict public policies"
+OPENED_BY_ACCOUNT = (
+    "take whoever lets the public in out of the account's ACL (X-Account-Access-Control): it opens every container"
+)
 
 
 def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Remedy]:
@@ -55,7 +62,7 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         rest = next(r for r in wanted if r not in closing)
         words = f"it is less open than required: allow the public by a policy that grants {EXPOSURE_FACTS[rest.fact]}"
         return Remedy(facts, words)
-    if not takes_documents(view):
+    if not takes_documents(view) and view.bucket.container_acl.value is None:
         verbs = ", ".join(dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted))
         return Remedy(
             facts, f"take {verbs} away from everybody who is not named: the bucket's anonymous level and its rights"
@@ -67,12 +74,13 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         if all(_holds(after, r) for r in wanted):
             break
     if not steps or not all(_holds(after, r) for r in wanted):
-        return Remedy(
-            facts, "switch on the bucket's public-access guards that ignore public ACLs and restrict public policies"
-        )
+        account = any(s.door and s.title.startswith("account ACL") for s in view.rules.policy.statements)
+        return Remedy(facts, OPENED_BY_ACCOUNT if account else SWITCH_ON_GUARDS)
     documents = []
     if after.bucket.policy != view.bucket.policy:
         documents.append(Document("policy", _as_applied(after.bucket.policy.value or "")))
+    if after.bucket.container_acl != view.bucket.container_acl:
+        documents.append(request_document(view, after))
     if after.bucket.acl != view.bucket.acl:
         documents.append(as_document("ACL", grants_document(after.bucket.acl.value or [])))
     proof = (*_proof(view, after, wanted), *_still_everywhere(after))
@@ -96,6 +104,9 @@ Edit = tuple[Callable[[BucketSubject], BucketSubject], str]
 def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     """Edits that may close the doors: of each statement that alone opens one, then of public grants."""
     verbs = dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted)
+    edited = without_public(view, verbs)
+    if edited is not None:
+        yield lambda after: (without_public(after, verbs) or (after, ""))[0], edited[1]
     policy = view.rules.policy
     for number in range(len(_statements(view))):
         alone = [s for n, s in enumerate(policy.statements) if n == number or s.effect != "Allow"]

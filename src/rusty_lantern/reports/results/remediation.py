@@ -63,5 +63,5 @@ def remedy_row(store: str, subject: str, name: str, severity: str, remedy: Remed
 
 
 def _file_name(store: str, name: str, setting: str, text: str) -> str:
-    kind = "xml" if text.startswith("<") else "json"
+    kind = {"<": "xml", "P": "txt"}.get(text[:1], "json")  # a document, or a request
     return f"{store}.{file_name(name)}.{setting.replace(' ', '-')}.{kind}"

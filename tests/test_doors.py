@@ -1,0 +1,208 @@
+"""Several doors of one store: container ACLs in each reading, doors that nobody named, and what stands in front."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+from aiohttp import web
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
+from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
+from rusty_lantern.core.access.solver.exposure import exposures
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl
+from rusty_lantern.core.model.capabilities import SWIFT
+from rusty_lantern.core.model.dossier import AclReading, Door, Dossier
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.lagoon import HARBOUR_ACCOUNT, HARBOUR_USERS, with_door
+from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
+from rusty_lantern.simulator.swift_server import PLANTED_KEY, SwiftDoor
+from tests.conftest import Lived, estate_for, lantern
+
+MOMENT = datetime(2026, 11, 2, 6, tzinfo=UTC)
+UNSUPPORTED: Answer[Any] = Answer("unsupported")
+
+
+def store(reading: AclReading, account: Answer[AccountAcl], **more: Any) -> Dossier:
+    return Dossier(
+        store="lagoon", taken=MOMENT, acl_reading=reading, account_acl=account, account=Answer("known", "AUTH_keeper"),
+        public_access_guards=UNSUPPORTED, network=UNSUPPORTED, **more,
+    )  # fmt: skip
+
+
+def container(acl: Answer[ContainerAcl]) -> Bucket:
+    return Bucket(name="b", **SWIFT.of_bucket() | {"container_acl": acl})
+
+
+def levels(bucket: Bucket, dossier: Dossier) -> dict[tuple[str, str], str]:
+    found = exposures(rules_of(bucket, dossier), EvaluationContext(MOMENT))
+    return {(audience, verb): verdict.level for (audience, verb), verdict in found.items()}
+
+
+NONE: Answer[AccountAcl] = Answer("absent")
+TABLE = [
+    # reading, read ACL, write ACL: what anyone, and any account, can do
+    ("tempauth", ".r:*", "", "read", "read"),
+    ("tempauth", ".r:*,.rlistings", "", "list read", "list read"),
+    ("tempauth", ".rlistings", "", "", ""),
+    ("tempauth", ".r:unknown", "", "read", "read"),
+    ("tempauth", ".r:-bad.example,.r:*", "", "read", "read"),
+    ("tempauth", ".r:*,.r:-unknown", "", "read", "read"),
+    ("tempauth", "*:*,*", "*:*", "", ""),
+    ("tempauth", ".r:-*,deck", "deck", "", ""),
+    ("tempauth", "anonymous", "anonymous", "", ""),
+    ("keystone", "*:*", "", "", "list read"),
+    ("keystone", "", "*:*", "", "write delete"),
+    ("keystone", "*,member", "member", "", ""),
+    ("gateway", ".r:*", "", "list read", "list read"),
+    ("gateway", ".r:good.example", "", "list read", "list read"),
+    ("gateway", "*:*", "*:*", "", ""),
+    ("gateway", "anonymous", "anonymous", "list read write delete read-settings",
+     "list read write delete read-settings"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("reading", "read", "write", "anyone", "any_account"), TABLE)
+def test_each_kind_of_server_reads_container_acls_its_own_way(
+    reading: AclReading, read: str, write: str, anyone: str, any_account: str
+) -> None:
+    found = levels(container(Answer("known", ContainerAcl(read, write))), store(reading, NONE))
+    for audience, verbs in (("anyone", anyone), ("any-account", any_account)):
+        assert {verb for (who, verb), level in found.items() if who == audience and level == "open"} == set(
+            verbs.split()
+        )
+    assert set(found.values()) <= {"open", "closed"}
+
+
+def test_where_the_kind_of_server_is_not_known_only_what_all_agree_on_is_decided() -> None:
+    found = levels(container(Answer("known", ContainerAcl(".r:*"))), store("", NONE))
+    assert (found["anyone", "read"], found["anyone", "list"], found["anyone", "write"]) == ("open", "unknown", "closed")
+
+
+@pytest.mark.parametrize("state", ["hidden", "denied", "failed"])
+def test_an_acl_that_was_not_read_leaves_nothing_closed(state: Any) -> None:
+    lost: Answer[Any] = Answer(state, None, "no word of it")
+    for bucket, dossier in (
+        (container(lost), store("tempauth", NONE)),
+        (container(Answer("absent")), store("tempauth", lost)),
+        (
+            container(Answer("absent")),
+            store("tempauth", NONE, doors=Answer("known", [Door("s3", "x", note="no word")])),
+        ),
+    ):
+        assert set(levels(bucket, dossier).values()) == {"unknown"}
+
+
+def test_an_empty_name_in_the_account_acl_is_every_request_without_a_token() -> None:
+    found = levels(container(Answer("absent")), store("tempauth", Answer("known", AccountAcl(read_only=[""]))))
+    assert (found["anyone", "read"], found["any-account", "read"]) == ("open", "closed")
+
+
+HOSTS = ["good.example", "www.good.example", "bad.example", "x.bad.example", "unknown", ""]
+ENTRIES = [".r:*", ".rlistings", ".r:good.example", ".r:.good.example", ".r:-bad.example", ".r:-.bad.example",
+           ".r:unknown", ".r:-unknown", ".r:-*", ".r:Good.Example", "deck", "deck:admin", "*:*",
+           "anonymous"]  # fmt: skip
+
+
+@given(
+    st.lists(st.sampled_from(ENTRIES), max_size=5),
+    st.sampled_from(["tempauth", "keystone", "gateway"]),
+    st.lists(st.sampled_from(["", "deck", "anonymous", "*"]), max_size=2),
+)
+def test_no_verdict_is_closed_where_the_plain_decider_lets_a_request_in(
+    entries: list[str], reading: AclReading, names: list[str]
+) -> None:
+    bucket = container(Answer("known", ContainerAcl(",".join(entries))))
+    dossier = store(reading, Answer("known", AccountAcl(read_only=names)))
+    rules, found = rules_of(bucket, dossier), levels(bucket, dossier)
+    strangers = {"anyone": ANONYMOUS, "any-account": Caller("909090909090", "arn:aws:iam::909090909090:user/stranger")}
+    for audience, caller in strangers.items():
+        for verb, action in (("read", "s3:GetObject"), ("list", "s3:ListBucket")):
+            passed = [
+                decide(rules, Request(action, "a", caller, always_carried(anonymous=caller.anonymous, arn=caller.arn)
+                                      | {REFERER_HOST: (host,), "aws:sourceip": ("203.0.113.9",)})).allowed
+                for host in HOSTS
+            ]  # fmt: skip
+            assert (found[audience, verb] == "open") >= any(passed), (entries, audience, verb, passed)
+            if found[audience, verb] == "open":
+                assert any(passed) or any("x.bad" in entry or entry == ".r:-unknown" for entry in entries)
+
+
+@pytest.fixture
+def two_doors(tmp_path: Path) -> Any:
+    """`harbour` with a second door that estate.yaml does not name."""
+    held = with_door(saltmarsh.harbour())
+    door = SwiftDoor(held, saltmarsh.MOMENT, HARBOUR_USERS, HARBOUR_ACCOUNT)
+    with serve(Standin(held, saltmarsh.MOMENT, door=door).application()) as address:
+        yield address, estate_for(tmp_path / "ws", address)
+
+
+def test_a_second_door_is_found_and_the_lines_to_add_make_everything_known(two_doors: tuple[str, Path]) -> None:
+    address, folder = two_doors
+    told = lantern("reach", cwd=folder)
+    line = f"swift: {{at: {address}/swift/v1, credential: {{environment: NAME}}}}"
+    assert line in told.out
+    assert "what its swift door opens" in told.out
+    assert lantern("survey", cwd=folder).code == 0
+    shown = json.loads(lantern("show", "boat-logs", "--json", cwd=folder).out)["facts"]
+    facts = {fact["fact"]: fact for fact in shown}
+    assert facts["exposure.read"]["value"] is None
+    assert "estate.yaml does not name that door" in facts["exposure.read"]["note"]
+    file = folder / "estate.yaml"
+    file.write_text(file.read_text().rstrip() + "\n    doors:\n      " + line.replace("NAME", "DOOR") + "\n")
+    user, known = next(iter(HARBOUR_USERS.items()))
+    assert lantern("survey", cwd=folder, DOOR_USER=user, DOOR_KEY=known.key).code == 0
+    facts = {f["fact"]: f for f in json.loads(lantern("show", "boat-logs", "--json", cwd=folder).out)["facts"]}
+    assert (facts["exposure.read"]["value"], facts["container-acl.read"]["value"]) == ("open", ".r:*")
+    facts = {f["fact"]: f for f in json.loads(lantern("show", "launch-2027", "--json", cwd=folder).out)["facts"]}
+    assert facts["container-acl.read"]["value"] == ".rlistings"
+    assert facts["exposure.list"]["value"] == "closed"
+
+
+def test_a_door_whose_key_is_refused_leaves_exposure_unknown(two_doors: tuple[str, Path]) -> None:
+    address, folder = two_doors
+    file = folder / "estate.yaml"
+    door = f"    doors:\n      swift: {{at: {address}/swift/v1, credential: {{environment: DOOR}}}}\n"
+    file.write_text(file.read_text().rstrip() + "\n" + door)
+    assert lantern("survey", cwd=folder, DOOR_USER="trust:reading", DOOR_KEY="wrong").code == 0
+    result = json.loads(lantern("exposure", "--json", cwd=folder).out)
+    rows = {row["bucket"]: {v["verdict"] for v in row["exposure"]["anyone"].values()} for row in result["buckets"]}
+    # an explicit Deny refuses at every door
+    assert {name for name, found in rows.items() if "closed" in found} == {"partner-feed"}
+    assert rows["launch-2027"] == {"unknown"}
+
+
+def test_what_a_front_hands_out_past_a_closed_bucket_is_critical_drift(tmp_path: Path) -> None:
+    async def careless(request: web.Request) -> web.Response:
+        return web.Response(text="come in")
+
+    front = web.Application()
+    front.router.add_route("*", r"/{tail:[\s\S]*}", careless)
+    with serve(Standin(saltmarsh.harbour(), saltmarsh.MOMENT).application()) as address, serve(front) as pages:
+        folder = estate_for(tmp_path / "ws", address)
+        file = folder / "estate.yaml"
+        file.write_text(file.read_text().rstrip() + f"\n    doors:\n      web: {{at: {pages}}}\n")
+        assert lantern("survey", "--probe", "--only", "harbour/boat-logs", "--only", "harbour/gallery-web",
+                       cwd=folder).code == 0  # fmt: skip
+        drift = json.loads(lantern("audit", "--json", cwd=folder).out)["drift"]
+    bypassed = {(d["bucket"], d["severity"]) for d in drift if d["fact"] == "front-bypass"}
+    assert bypassed == {("boat-logs", "critical")}  # gallery-web is open anyway
+
+
+def test_no_key_that_a_store_shows_its_owners_is_kept_or_printed(lived: Lived) -> None:
+    written = b"".join(file.read_bytes() for file in lived.folder.rglob("*") if file.is_file())
+    assert PLANTED_KEY.encode() not in written
+    assert PLANTED_KEY not in lived.out
+    shown = lived.run("show", "lagoon/old-minutes", "--evidence", "--json").out
+    assert PLANTED_KEY not in shown
+    facts = {fact["fact"]: fact["value"] for fact in json.loads(shown)["facts"]}
+    assert facts["temporary-url-key"] == "on"
