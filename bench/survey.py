@@ -48,13 +48,13 @@ class Constant(asyncio.Protocol):
         self.transport.write(ANSWER * len(requests))  # type: ignore[attr-defined]
 
 
-def stub(listener: socket.socket) -> None:
+def stub(listener: socket.socket, protocol: type[Constant] = Constant) -> None:
     """Serve for ever."""
     if hasattr(os, "sched_setaffinity") and (os.cpu_count() or 1) > 1:
         os.sched_setaffinity(0, {1})
 
     async def run() -> None:
-        server = await asyncio.get_running_loop().create_server(Constant, sock=listener)
+        server = await asyncio.get_running_loop().create_server(protocol, sock=listener)
         await server.serve_forever()
 
     with contextlib.suppress(KeyboardInterrupt):

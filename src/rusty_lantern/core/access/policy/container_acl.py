@@ -77,19 +77,30 @@ def statements_of(
 
     A reading that is not known gives the statements of all; those that not all have are in doubt.
     """
-    if not reading:
-        every = [statements_of(acl, account, one, guards) for one in READINGS]
-        common = set(every[0]).intersection(*every[1:])
-        found = dict.fromkeys(statement for statements in every for statement in statements)
-        return tuple(
-            s if s in common else _in_doubt(s, "which kind of server reads this ACL is not known") for s in found
-        )
-    return (
-        *_of_header(parse_container_acl(acl.read), "read", reading, guards),
-        *_of_header(parse_container_acl(acl.write), "write", reading, guards),
-        *(_of_account(account, reading) if account is not None else ()),
-        *(_no_uploads(guards.refuse_new_acls) if reading == "gateway" else ()),
-    )
+    if reading:
+        return _together(_read(acl, account, reading, guards))
+    every = [tuple(_read(acl, account, one, guards)) for one in READINGS]
+    common = set(every[0]).intersection(*every[1:])
+    found = dict.fromkeys(statement for statements in every for statement in statements)
+    return tuple(s if s in common else _in_doubt(s, "which kind of server reads this ACL is not known") for s in found)
+
+
+def _read(
+    acl: ContainerAcl, account: AccountAcl | None, reading: AclReading, guards: GatewayGuards
+) -> Iterator[Statement]:
+    yield from _of_header(parse_container_acl(acl.read), "read", reading, guards)
+    yield from _of_header(parse_container_acl(acl.write), "write", reading, guards)
+    yield from _of_account(account, reading) if account is not None else ()
+    yield from _no_uploads(guards.refuse_new_acls) if reading == "gateway" else ()
+
+
+def _together(statements: Iterable[Statement]) -> tuple[Statement, ...]:
+    """Statements that differ in their actions alone, as one."""
+    found: dict[Statement, tuple[str, ...]] = {}
+    for statement in statements:
+        bare = msgspec.structs.replace(statement, actions=())
+        found[bare] = found.get(bare, ()) + statement.actions
+    return tuple(msgspec.structs.replace(bare, actions=actions) for bare, actions in found.items())
 
 
 READINGS: tuple[AclReading, ...] = ("tempauth", "keystone", "gateway")

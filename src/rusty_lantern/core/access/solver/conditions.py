@@ -14,11 +14,19 @@ import base64
 import ipaddress
 from collections.abc import Callable, Mapping
 from fractions import Fraction
+from functools import lru_cache
 from math import ceil, floor
 
 import msgspec
 
-from rusty_lantern.core.access.policy.condition_keys import ARN, Audience, ContextKey, context_key, key_name
+from rusty_lantern.core.access.policy.condition_keys import (
+    ARN,
+    REFERER_HOST,
+    Audience,
+    ContextKey,
+    context_key,
+    key_name,
+)
 from rusty_lantern.core.access.policy.document import LITERAL_VARIABLES, VARIABLE, Condition
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number
@@ -32,9 +40,8 @@ from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob, plain,
 Truth = Maybe[TextSet] | Maybe[IntervalSet] | MultivalueSet
 
 
-def hosts(work: Budget) -> TextSet:
-    """What a Referer's host can be: none, or a name that does not begin with a dot."""
-    return complement(matching((glob(".*"),), work))
+HOSTS = complement(matching((glob(".*"),), Budget(1_000)))
+"""What a Referer's host can be: none, or a name that does not begin with a dot."""
 
 
 TIME = "time"
@@ -68,6 +75,8 @@ class Frame(msgspec.Struct, frozen=True):
 
 def truth(condition: Condition, frame: Frame, work: Budget, *, variables: bool) -> Truth:
     """The values of the condition's dimension, *absent* included, for which it is true. Raises `NotUnderstood`."""
+    if condition.key == REFERER_HOST:
+        return _of_host(condition)
     row = context_key(condition.key)
     if row is None:
         raise NotUnderstood(f'condition key "{condition.key[:60]}" is not known')
@@ -84,6 +93,15 @@ def truth(condition: Condition, frame: Frame, work: Budget, *, variables: bool) 
         return Maybe(complement(texts) if _negated(condition) else texts, absent=true_of_nothing(condition))
     line = _line(condition, row)
     return Maybe(line.outside() if _negated(condition) else line, absent=true_of_nothing(condition))
+
+
+@lru_cache(maxsize=1024)
+def _of_host(condition: Condition) -> Maybe[TextSet]:
+    """The hosts that an entry of a container ACL means: the same few stand in the ACLs of many containers."""
+    like = condition.operator in ("stringlike", "stringnotlike")
+    patterns = tuple(glob(value) if like else plain(value) for value in condition.values)
+    texts = matching(patterns, Budget(10_000))
+    return Maybe(complement(texts) if _negated(condition) else texts, absent=False)
 
 
 def _of_name(condition: Condition, row: ContextKey, frame: Frame, work: Budget, *, variables: bool) -> Truth:

@@ -35,12 +35,12 @@ from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, reach
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, accounts_in, all_callers, outsiders
 from rusty_lantern.core.access.solver.conditions import (
+    HOSTS,
     TIME,
     Frame,
     Truth,
     dimension,
     expand,
-    hosts,
     true_of_nothing,
     truth,
 )
@@ -208,7 +208,7 @@ class AudiencePolicy:
         if known is not None:
             return literals(frozenset(known))
         if key == REFERER_HOST:
-            return hosts(self.work)
+            return HOSTS
         if row.anonymous and self.audience == "anyone":
             return literals(frozenset({row.anonymous}))
         if row.words:
