@@ -51,7 +51,7 @@ picture baseline-show 120 40 lantern baseline show harbour/permit-archive
 picture buckets 120 50 lantern buckets
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
-picture exposure 110 54 lantern exposure harbour/payroll-drop harbour/ringing-records harbour/contractor-drop harbour/tmp-exchange harbour/drone-orthophotos
+picture exposure 110 54 lantern exposure harbour/boat-logs lagoon/volunteer-rotas lagoon/boat-manuals harbour/payroll-drop harbour/drone-orthophotos
 picture try 110 34 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention

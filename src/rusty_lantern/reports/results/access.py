@@ -13,7 +13,7 @@ from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
 from rusty_lantern.core.access.policy.principals import read_principal
-from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
+from rusty_lantern.core.access.solver.audience_view import BUDGET, door_of, public_policy
 from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
 from rusty_lantern.core.access.solver.public_policy import Public
 from rusty_lantern.core.access.solver.sets import Budget
@@ -147,7 +147,7 @@ def decision_result(view: BucketSubject, asking: RequestSpec, moment: datetime) 
     if holder is not None:
         rules = both_sides(rules, side_of(view.index, holder), around.account or known_as(holder).account)
     decision = decide(rules, request, public=as_match(public))
-    witness = witness_of(request, view.bucket.name)
+    witness = witness_of(request, view.bucket.name, door_of(rules, decision.by))
     if asking.caller not in AUDIENCES:
         witness = msgspec.structs.replace(witness, caller=asking.caller)
     note = BOTH_SIDES if holder else ""

@@ -35,7 +35,7 @@ def why_view(screen: Console, result: DecisionResult) -> None:
     for name, value in {**request.headers, **request.circumstances}.items():
         line(screen, f"{name}: {value}", indent=2)
     screen.print()
-    grid = Grid("rule", "says", "first part that does not fit, or why", shrink=(2, 0))
+    grid = Grid("rule", "says", "why", shrink=(2, 0), floors={2: 24})
     for step in result.steps:
         grid.add(step.rule, (step.says, _SAYS.get(step.says, "dim")), (step.why, "dim"))
     if result.steps:

@@ -144,7 +144,8 @@ def _and(parts: list[str]) -> str:
 
 def show_witness(screen: Console, witness: Witness) -> None:
     """A witness: the request line, where from and as whom, and what it must carry."""
-    line(screen, ("for example  ", "dim"), (witness.request, "bold"), indent=13)
+    door = " at the Swift door, below its account" if witness.door == "swift" else ""
+    line(screen, ("for example  ", "dim"), (witness.request, "bold"), (door, "dim"), indent=13)
     line(screen, (join([f"from {witness.address}", witness.caller, witness.at]), "dim"), indent=26)
     for name, value in {**witness.headers, **witness.circumstances}.items():
         line(screen, (f"{name}: {value}", ""), indent=26)

@@ -54,6 +54,11 @@ def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> Publ
         return Public(least=False, most=True)
 
 
+def door_of(rules: Rules, by: str) -> str:
+    """The door that a rule, by its title, lets a request in at; empty for the store's first."""
+    return next((statement.door for statement in rules.policy.statements if statement.title == by), "")
+
+
 class Found(msgspec.Struct, frozen=True):
     """What a search of one region came to: the level, a piece of the region to take a witness from, its restriction."""
 

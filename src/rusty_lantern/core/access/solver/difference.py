@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import msgspec
 
+from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import Audience
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.solver.audience_view import Side, View, public_policy
+from rusty_lantern.core.access.solver.audience_view import Side, View, door_of, public_policy
 from rusty_lantern.core.access.solver.boxes import without
 from rusty_lantern.core.access.solver.public_policy import Public
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
@@ -62,7 +63,8 @@ def _more(view: View, than: View, verb: Verb, mine: Side = "least", theirs: Side
         taken = list(than.pieces(group, theirs))
         for piece in view.pieces(group, mine):
             for rest in without(piece, taken, view.work):
-                found = witness_of(view.request_in(rest, group), view.rules.bucket)
+                request = view.request_in(rest, group)
+                found = witness_of(request, view.rules.bucket, door_of(view.rules, decide(view.rules, request).by))
                 return msgspec.structs.replace(found, caller=view.identity.name) if view.identity else found
     return None
 

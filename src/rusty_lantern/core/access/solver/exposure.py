@@ -27,7 +27,7 @@ from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import FIRST_ACTION, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, Audience
-from rusty_lantern.core.access.solver.audience_view import BUDGET, Found, Level, View, public_policy
+from rusty_lantern.core.access.solver.audience_view import BUDGET, Found, Level, View, door_of, public_policy
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import Public
@@ -102,8 +102,7 @@ def _proven(view: View, found: Found) -> Verdict:
     if decision.allowed is not True:
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
-    door = next((s.door for s in view.rules.policy.statements if s.title == decision.by), "")
-    witness = witness_of(request, view.rules.bucket, door)
+    witness = witness_of(request, view.rules.bucket, door_of(view.rules, decision.by))
     return Verdict(found.level, witness, decision.by, found.restriction, until=_ends(found.piece))
 
 

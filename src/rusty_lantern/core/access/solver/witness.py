@@ -287,10 +287,11 @@ def witness_of(request: Request, bucket: str, door: str = "") -> Witness:
         other["transport"] = "plain http"
     method, query = ACTIONS[request.action].method, ACTIONS[request.action].query
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
-    if door == "swift":
-        query = {"list": "format=json"}.get(ACTIONS[request.action].verb, "")
     query = query.replace("versionId=null", f"versionId={quote(version)}")
     query = "&".join(part for part in (query, urlencode(parameters)) if part)
+    if door == "swift":
+        lists = ACTIONS[request.action].verb == "list"
+        query, path = ("format=json", f"{path}/") if lists else ("", path)
     line = f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
     caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
     moment = request.context.get("aws:currenttime", ("",))[0]
