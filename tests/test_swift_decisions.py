@@ -6,13 +6,16 @@ Referers. `closed` where anything passes is the one answer that may never be giv
 
 from __future__ import annotations
 
+import hmac
 import json
 import random
+import time
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import pytest
 
@@ -172,6 +175,49 @@ def test_the_remedy_closes_what_it_says_on_the_server(door: SwiftDoor, tmp_path:
             assert door.send("POST", f"/{row['name']}", OWNER, before)[0] == 204
             applied += 1
     assert applied > 10
+
+
+def temporary_url(door: SwiftDoor, path: str, ends: int, key: str, prefix: str | None = None) -> str:
+    """A temporary URL for reading, as the protocol signs it."""
+    account = urlsplit(door.at).path
+    signed = f"prefix:{account}/{path.partition('/')[0]}/{prefix}" if prefix is not None else f"{account}/{path}"
+    signature = hmac.digest(key.encode(), f"GET\n{ends}\n{signed}".encode(), "sha256").hex()
+    more = f"&temp_url_prefix={prefix}" if prefix is not None else ""
+    return f"{door.at}/{path}?temp_url_sig={signature}&temp_url_expires={ends}{more}"
+
+
+def test_temporary_urls_are_told_as_the_server_answers_them(door: SwiftDoor, tmp_path: Path) -> None:
+    headers = {"X-Account-Meta-Temp-URL-Key": "tk-demo-000", "X-Account-Access-Control": "{}"}
+    assert door.send("POST", "", OWNER, headers)[0] == 204
+    assert door.send("POST", "/canary", OWNER, {"X-Container-Read": ""})[0] == 204
+    for name in ("a.txt", "b.txt", "c.txt"):
+        assert door.send("PUT", f"/canary/{name}", OWNER, body=b"x")[0] == 201
+    now = int(time.time())
+    urls = {
+        "valid": temporary_url(door, "canary/a.txt", now + 7200, "tk-demo-000"),
+        "expired": temporary_url(door, "canary/b.txt", now - 600, "tk-demo-000"),
+        "prefix": temporary_url(door, "canary/c.txt", now + 3600, "tk-demo-000", ""),
+    }
+    answers = {name: door.send("GET", url.removeprefix(door.at))[0] for name, url in urls.items()}
+    assert answers == {"valid": 200, "expired": 401, "prefix": 200}
+    folder = estate(tmp_path, door.at)
+    (folder / "notes.txt").write_text("\n".join(f"see {url} for it" for url in urls.values()))
+    surveyed(folder)
+    rows = json.loads(lantern("links", "notes.txt", "--json", cwd=folder).out)["links"]
+    told = {(row["bucket"], row["key"], row["scope"]): (row["status"], row["signer_state"]) for row in rows}
+    assert told == {
+        ("canary", "a.txt", "object"): ("valid", "active"),
+        ("canary", "b.txt", "object"): ("expired", "active"),
+        ("canary", "", "bucket"): ("valid", "active"),
+    }
+    gone = {"X-Remove-Account-Meta-Temp-URL-Key": "x"}
+    assert door.send("POST", "", OWNER, gone)[0] == 204
+    assert door.send("POST", "/canary", OWNER, {"X-Container-Read": ".rlistings"})[0] == 204
+    assert door.send("GET", urls["valid"].removeprefix(door.at))[0] == 401
+    surveyed(folder)
+    rows = json.loads(lantern("links", "notes.txt", "--json", cwd=folder).out)["links"]
+    assert {row["signer_state"] for row in rows} == {"missing"}
+    assert "tk-demo-000" not in "".join(file.read_text(errors="replace") for file in folder.rglob("*.json"))
 
 
 def test_a_credential_that_is_not_shown_acls_calls_nothing_closed(door: SwiftDoor, tmp_path: Path) -> None:

@@ -80,7 +80,9 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
 
     judge = found.judge()
     by_store = {store_subject.index.dossier.store: store_subject for store_subject in found.store_subjects}
-    stores = [(store.name, store.at) for store in found.place.estate().stores if store.reads == "s3"]
+    entries = [store for store in found.place.estate().stores if store.reads != "dossier"]
+    stores = [(store.name, door.at) for store in entries for door in store.doors if door.name == "swift"]
+    stores += [(store.name, store.at) for store in entries]
     nowhere = found.store_subjects[0] if found.store_subjects else None
     signers = _signers(found.store_subjects)
     mined = mine(files)

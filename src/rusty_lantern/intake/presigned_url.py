@@ -1,4 +1,4 @@
-"""Share links of the common protocol, found in any text: both generations of signed addresses.
+"""Share links found in any text: both generations of signed addresses of the S3 protocol, and temporary URLs of Swift.
 
 A signed address says in its query which credential signed it, when, and for how long; which method it is for it does
 not say, so the verb is told by what the rest of the query can only be for, and otherwise taken for a read.
@@ -17,11 +17,11 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.model.resources import Link
+from rusty_lantern.core.model.resources import TEMPORARY_URL_KEY, Link
 
 LONGEST = 8_192
 """Bytes of the longest address that is looked at."""
-_SIGN = re.compile(rb"[Ss]ignature(?:=|%3[Dd])")
+_SIGN = re.compile(rb"(?:[Ss]ignature|temp_url_sig)(?:=|%3[Dd])")
 _URL = re.compile(rb"https?://[^\s\"'<>()\[\]{}|\\^`\x00]{4,8192}")
 
 
@@ -31,12 +31,15 @@ class Signed(msgspec.Struct, frozen=True):
     host: str
     path: str
     credential: str
-    generation: Literal[1, 2]
+    generation: Literal[0, 1, 2]
+    """Of the S3 protocol's signatures; 0: a temporary URL of the Swift protocol."""
     verb: Verb
     presumed: bool
     """Whether the verb is only what such addresses are usually for."""
     issued: datetime | None
     expires: datetime | None
+    prefix: str | None = None
+    """What all the keys that it opens begin with, where it opens several; empty: every key of the container."""
 
 
 def find_signed(text: bytes) -> Iterator[tuple[int, Signed, str]]:
@@ -77,11 +80,25 @@ def read_signed(address: str) -> Signed | None:
         lasts = query.get("x-amz-expires", "")
         ends = begun + timedelta(seconds=int(lasts)) if begun and re.fullmatch(r"\d{1,8}", lasts) else None
         return Signed(host, parts.path, query["x-amz-credential"].split("/")[0], 2, verb, presumed, begun, ends)
+    if "temp_url_sig" in query:
+        ends = _until(query.get("temp_url_expires", ""))
+        prefix = query.get("temp_url_prefix")
+        return Signed(host, parts.path, TEMPORARY_URL_KEY, 0, "read", True, None, ends, prefix)
     if "signature" in query and "awsaccesskeyid" in query:
         until = query.get("expires", "")
         ends = datetime.fromtimestamp(int(until), UTC) if re.fullmatch(r"\d{1,11}", until) else None
         return Signed(host, parts.path, query["awsaccesskeyid"], 1, verb, presumed, None, ends)
     return None
+
+
+def _until(written: str) -> datetime | None:
+    """When a temporary URL ends: seconds since 1970, or a date."""
+    try:
+        if re.fullmatch(r"\d{1,11}", written):
+            return datetime.fromtimestamp(int(written), UTC)
+        return datetime.strptime(written, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC)
+    except (ValueError, OverflowError, OSError):
+        return None
 
 
 def _stamp(written: str) -> datetime | None:
@@ -156,10 +173,13 @@ def as_link(
 
 def _link(signed: Signed, bucket: str, key: str, where: str) -> Link:
     unsaid: Answer[datetime] = Answer("failed", None, "the link does not say")
+    scope: Literal["object", "prefix", "bucket"] = "object" if key else "bucket"
+    if signed.prefix is not None:
+        key, scope = signed.prefix, "prefix" if signed.prefix else "bucket"
     return Link(
         bucket=bucket,
         key=key,
-        scope="object" if key else "bucket",
+        scope=scope,
         verbs=[signed.verb],
         credential=signed.credential,
         issued=Answer("known", signed.issued) if signed.issued else unsaid,

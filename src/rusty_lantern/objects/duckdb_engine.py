@@ -57,7 +57,9 @@ def reading(path: Path | None = None) -> Iterator[DuckDBPyConnection]:
             place = Place("/".join(path.parts[-4:])) if path else None
             remedy = "lantern history --verify names every altered file; restore it from a backup, or survey again"
             raise Damaged(Problem(what, place, remedy)) from None
-        except duckdb.BinderException:
+        except duckdb.BinderException as error:
+            if "Referenced column" not in str(error):
+                raise
             what = "this version table was written by an earlier lantern, and lacks a column"
             place = Place("/".join(path.parts[-4:])) if path else None
             raise Damaged(Problem(what, place, "survey again")) from None

@@ -10,7 +10,7 @@ from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.identities import absent_or_lost
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.network import REACH, network_fact
-from rusty_lantern.core.model.resources import Certificate
+from rusty_lantern.core.model.resources import TEMPORARY_URL_KEY, Certificate
 from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.model.subjects import KeyView, LinkView, age_of, store_may_use
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words, show_moment
@@ -165,11 +165,24 @@ def link_signed_by(view: LinkView, _: str) -> Fact:
     """Absent where it was signed by none."""
     if not view.link.credential:
         return Answer("absent")
+    if view.link.credential == TEMPORARY_URL_KEY:
+        return _temporary_url_key(view)
     found = view.index.credentials.get(view.link.credential)
     if found is not None:
         return fact_of(found.state)
     listed = view.index.dossier.credentials
     return Answer("known", "missing") if listed.settled else lost(listed)
+
+
+def _temporary_url_key(view: LinkView) -> Fact:
+    """Whether there is a key that may have signed a temporary URL: which one it was, nobody can tell."""
+    dossier = view.index.dossier
+    bucket = next((bucket for bucket in dossier.buckets if bucket.name == view.link.bucket), None)
+    keys = [dossier.temporary_url_key, *([bucket.temporary_url_key] if bucket is not None else ())]
+    if any(key.value for key in keys):
+        return Answer("known", "active", "there is such a key; whether it is the same one is not told")
+    unread = next((key for key in keys if not key.settled and key.state != "unsupported"), None)
+    return lost(unread) if unread is not None else Answer("known", "missing")
 
 
 # A link into a closed bucket is a door beside the door.

@@ -33,6 +33,10 @@ class EncryptionKey(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tru
     """Identities that may encrypt and decrypt with it."""
 
 
+TEMPORARY_URL_KEY = "temporary-URL key"
+"""Stands for the credential of a temporary URL: a key of the container or of its account, which nobody names."""
+
+
 class Link(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """One share link: whoever has it gets in. Its secret part is never kept."""
 

@@ -35,7 +35,8 @@ class SwiftObjects:
         """The version with everything that can be seen of it. Never raises for what the store does."""
         if version.marker:
             return version
-        query = (("version-id", version.version),) if version.version != "null" else ()
+        query: tuple[tuple[str, str], ...] = (("symlink", "get"),)  # the link itself, not what it points to
+        query += (("version-id", version.version),) if version.version != "null" else ()
         path = f"{self.path}/{quote(version.key)}"
         try:
             reply = await self.client.ask(path=path, query=query, method="HEAD", memory=self.memory)

@@ -1,0 +1,95 @@
+"""Objects, versions and settings of a real Swift server: as the program reads them, and as the server tells them."""
+
+from __future__ import annotations
+
+import json
+import time
+from pathlib import Path
+
+import pytest
+
+from rusty_lantern.objects.duckdb_engine import table_path
+from rusty_lantern.objects.tables import read_versions
+from tests.conftest import lantern
+from tests.swift_server import OWNER, SwiftDoor
+from tests.test_swift_decisions import estate, surveyed
+
+AT = "/v1/AUTH_keeper"
+
+
+@pytest.fixture(scope="module")
+def door(swift_server: str) -> SwiftDoor:
+    return SwiftDoor(f"{swift_server}{AT}")
+
+
+def test_objects_and_versions_are_those_that_the_server_tells(door: SwiftDoor, tmp_path: Path) -> None:
+    door.make(OWNER, "kept", ("a.txt", "b ü.txt"), X_Versions_Enabled="true", X_Container_Read=".rlistings")
+    headers = {"X-Object-Meta-Station": "north", "Content-Type": "text/html"}
+    for body in (b"xx", b"xxx"):
+        assert door.send("PUT", "/kept/a.txt", OWNER, headers, body)[0] == 201
+    assert door.send("DELETE", "/kept/b%20%C3%BC.txt", OWNER)[0] == 204
+    folder = estate(tmp_path, door.at)
+    file = folder / "estate.yaml"
+    file.write_text(file.read_text() + "    objects: {kept: all}\n    only: [kept]\n")
+    surveyed(folder)
+    table = table_path(next((folder / "surveys").glob("2*Z")), "lagoon", "kept")
+    rows = list(read_versions(table))
+    told = json.loads(door.send("GET", "/kept?versions&format=json", OWNER)[2])
+    assert {(row.key, row.version, row.current) for row in rows} == {
+        (one["name"], one["version_id"], one["is_latest"]) for one in told
+    }
+    current = {row.key: row for row in rows if row.current}
+    assert current["b ü.txt"].marker
+    assert (current["a.txt"].size, current["a.txt"].content_type) == (3, "text/html")
+    assert current["a.txt"].metadata == {"station": "north"}
+    facts = {f["fact"]: f["value"] for f in json.loads(lantern("show", "kept", "--json", cwd=folder).out)["facts"]}
+    assert (facts["versioning"], facts["objects"], facts["versions.markers"]) == ("on", 1, 1)
+    assert facts["versions.old"] == len(told) - 2
+
+
+def test_expiry_and_links_are_those_that_the_server_tells(door: SwiftDoor, tmp_path: Path) -> None:
+    """In a container without versions: with them, the server drops the expiry without a word."""
+    ends = int(time.time()) + 86_400
+    door.make(OWNER, "brief", ("a.txt",), X_Container_Read=".rlistings")
+    assert door.send("PUT", "/brief/b.txt", OWNER, {"X-Delete-At": str(ends)}, b"x")[0] == 201
+    assert door.send("PUT", "/brief/link", OWNER, {"X-Symlink-Target": "brief/a.txt"})[0] == 201
+    folder = estate(tmp_path, door.at)
+    file = folder / "estate.yaml"
+    file.write_text(file.read_text() + "    objects: {brief: all}\n    only: [brief]\n")
+    required = "{objects.expires-in: at least 2 days or absent, objects.points-to: absent}"
+    (folder / "baseline.yaml").write_text(f"title: t\nsheets:\n- sheet: all\n  require: {required}\n")
+    surveyed(folder)
+    table = table_path(next((folder / "surveys").glob("2*Z")), "lagoon", "brief")
+    rows = {row.key: row for row in read_versions(table)}
+    moment = rows["b.txt"].expires
+    assert moment is not None and int(moment.timestamp()) == ends
+    assert (rows["a.txt"].expires, rows["a.txt"].points_to) == (None, "")
+    assert rows["link"].points_to == "brief/a.txt"
+    audited = lantern("audit", "--json", cwd=folder)
+    assert audited.code == 1, audited.err
+    drift = json.loads(audited.out)["drift"]
+    assert {(d["fact"], tuple(d["objects"]["examples"])) for d in drift} == {
+        ("objects.expires-in", ("b.txt",)), ("objects.points-to", ("link",)),
+    }  # fmt: skip
+
+
+def test_settings_of_a_container_are_those_that_were_put_there(door: SwiftDoor, tmp_path: Path) -> None:
+    door.make(
+        OWNER, "settings", (), X_Container_Read="deck", X_Container_Meta_Quota_Bytes="1000", X_Storage_Policy="second",
+        X_Container_Meta_Web_Index="index.html", X_Container_Meta_Access_Control_Allow_Origin="*",
+        X_Container_Meta_Temp_URL_Key="ck-000", X_Container_Meta_Steward="dock", X_Container_Sync_To="//realm/here/x/y",
+        X_Container_Sync_Key="sync-000",
+    )  # fmt: skip
+    folder = estate(tmp_path, door.at)
+    dossier, _ = surveyed(folder)
+    shown = json.loads(lantern("show", "settings", "--json", cwd=folder).out)["facts"]
+    facts = {fact["fact"]: fact["value"] for fact in shown}
+    expected = {
+        "container-acl.read": "deck", "container-acl.write": None, "quota.bytes": 1000, "tier": "second",
+        "temporary-url-key": "on", "tags.steward": "dock", "cross-origin": "any", "versioning": "never",
+        "website": "on", "replication": "on",
+    }  # fmt: skip
+    assert {name: facts[name] for name in expected} == expected
+    assert dossier.acl_reading == "tempauth"
+    written = "".join(file.read_text(errors="replace") for file in folder.rglob("*") if file.is_file())
+    assert "ck-000" not in written and "sync-000" not in written
