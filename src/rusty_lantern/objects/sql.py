@@ -89,7 +89,9 @@ _COLUMNS: dict[str, Column] = {
     "objects.tags": Column("tags[$name]", "tags IS NOT NULL"),
     "objects.public": Column("public", "public IS NOT NULL"),
     "objects.checksum": Column("nullif(checksum, '')", "checksum IS NOT NULL"),
-    "objects.expires-in": Column("greatest(epoch_us(expires) - $moment, 0) // 1000000"),
+    "objects.expires-in": Column(
+        "CASE WHEN expires IS NOT NULL THEN greatest(epoch_us(expires) - $moment, 0) // 1000000 END"
+    ),
     "objects.points-to": Column("nullif(points_to, '')"),
     "objects.encryption": Column("encryption", "encryption IS NOT NULL"),
     "objects.encryption-against-default": Column(
