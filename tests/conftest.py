@@ -156,15 +156,20 @@ def estate_for(folder: Path, address: str, extra: str = "", *, objects: bool = F
     return folder
 
 
-WITH_GATEWAY = ("test_real_stores.py", "test_gateway_decisions.py", "test_gateway_retention.py", "test_identities.py")
+WITH_SERVER = {
+    "gateway": ("test_real_stores.py", "test_gateway_decisions.py", "test_gateway_retention.py", "test_identities.py",
+                "test_gateway_doors.py"),
+    "swift": ("test_swift_decisions.py", "test_swift_objects.py"),
+}  # fmt: skip
+"""Server → the files whose tests need it: in one process, so that there is one of it."""
 
 
 class _Together(LoadScopeScheduling):  # type: ignore[misc]  # the package is not typed
-    """Tests of one file run in one process, and all that need the gateway in the same one."""
+    """Tests of one file run in one process, and all that need the same server in the same one."""
 
     def _split_scope(self, nodeid: str) -> str:
         file = nodeid.partition("::")[0].rpartition("/")[2]
-        return "gateway" if file in WITH_GATEWAY else file
+        return next((server for server, files in WITH_SERVER.items() if file in files), file)
 
 
 def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> _Together:

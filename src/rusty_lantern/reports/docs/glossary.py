@@ -125,7 +125,6 @@ HEADINGS = {
     "rotates every": "The period of automatic rotation.",
     "rule": "A rule of the bucket, in the order in which it is evaluated.",
     "says": "What the rule does with this request.",
-    "first part that does not fit, or why": "Why the rule does not apply, or what it does.",
     "remedy": "How to correct it.",
     "see": "The command that says more.",
     "set by (line, sheet)": "The line of the baseline and the sheet that require it.",

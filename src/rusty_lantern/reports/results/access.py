@@ -153,7 +153,7 @@ def decision_result(view: BucketSubject, asking: RequestSpec, moment: datetime) 
     note = BOTH_SIDES if holder else ""
     if holder is None and inside and decision.allowed is False and decision.by == "nothing allows it":
         note = OWN_SIDE
-    elif holder is None and asking.caller not in AUDIENCES and not inside and decision.allowed:
+    elif holder is None and asking.caller not in AUDIENCES and not inside and decision.allowed and not witness.door:
         note = OTHER_SIDE
     return DecisionResult(
         store=view.dossier.store,
