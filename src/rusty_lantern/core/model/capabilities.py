@@ -24,6 +24,8 @@ FIELD_WORDS = {
     "policy": "access policies",
     "container_acl": "container ACLs",
     "temporary_url_key": "keys of temporary URLs",
+    "owner_acl": "account ACLs of owners",
+    "differs_by_door": "what doors tell otherwise",
     "rights": "rights of roles",
     "granted_by": "how rights are given",
     "network": "network rules",

@@ -142,7 +142,8 @@ def unread_door(answer: Answer[Any]) -> bool:
 
 def _account_acl(bucket: Bucket, store: Dossier) -> Answer[AccountAcl]:
     """The ACL of the account that the bucket is in."""
-    return store.account_acl if bucket.owner_acl.note == NOT_IN_DOSSIER else bucket.owner_acl
+    own = bucket.owner_acl
+    return store.account_acl if own.state == "unsupported" or own.note == NOT_IN_DOSSIER else own
 
 
 def _of_other_doors(bucket: Bucket, store: Dossier, policy: Policy) -> tuple[Statement, ...]:
