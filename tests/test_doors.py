@@ -66,6 +66,8 @@ TABLE = [
     ("gateway", ".r:*", "", "list read", "list read"),
     ("gateway", ".r:good.example", "", "list read", "list read"),
     ("gateway", "*:*", "*:*", "", ""),
+    ("gateway", ".r:good.example,.r:-*", "", "", ""),
+    ("gateway", ".r:*,.r:-*", "", "list read", "list read"),
     ("gateway", "anonymous", "anonymous", "list read write delete read-settings",
      "list read write delete read-settings"),
 ]  # fmt: skip
@@ -162,7 +164,7 @@ def test_a_second_door_is_found_and_the_lines_to_add_make_everything_known(two_d
     user, known = next(iter(HARBOUR_USERS.items()))
     assert lantern("survey", cwd=folder, DOOR_USER=user, DOOR_KEY=known.key).code == 0
     facts = {f["fact"]: f for f in json.loads(lantern("show", "boat-logs", "--json", cwd=folder).out)["facts"]}
-    assert (facts["exposure.read"]["value"], facts["container-acl.read"]["value"]) == ("open", ".r:*")
+    assert (facts["exposure.read"]["value"], facts["container-acl.read"]["value"]) == ("open", ".r:*,.rlistings")
     facts = {f["fact"]: f for f in json.loads(lantern("show", "launch-2027", "--json", cwd=folder).out)["facts"]}
     assert facts["container-acl.read"]["value"] == ".rlistings"
     assert facts["exposure.list"]["value"] == "closed"

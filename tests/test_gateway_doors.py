@@ -24,12 +24,17 @@ from tests.test_admin_door import workspace
 
 BUCKETS = 64
 READ_FORMS = (
-    ".r:*", ".r:*", ".rlistings", ".r:good.example", ".r:.good.example", ".r:-bad.example", ".r:unknown", ".r:-*",
+    ".r:*", ".r:*", ".r:*", ".rlistings", ".r:good.example", ".r:.good.example", ".r:-bad.example", ".r:unknown",
+    ".r:-*", ".r:-*",
     "*", "*:*", "deck", "deck:*", "keeper", "anonymous", "nobody",
 )  # fmt: skip
 WRITE_FORMS = ("*", "*:*", "deck", "anonymous", "nobody")
 REFERERS = ("", "http://good.example/", "https://www.good.example/p", "http://bad.example/", "http://unknown/")
-ACCOUNT_ACLS = ("{}", '{"read-only":[".r:*"]}', '{"read-only":["deck"],"admin":["anonymous"]}')
+ACCOUNT_ACLS = (
+    '{"read-write":["", ".r:good.example", "*"]}',
+    '{"read-only":[".r:*"]}',
+    '{"read-only":["deck"],"admin":["anonymous"]}',
+)
 
 
 @dataclass(frozen=True)
@@ -86,7 +91,7 @@ def drawn(dice: random.Random, client: Any, swift: SwiftDoor, user: tuple[str, s
         how["policy"] = statement
         document = json.dumps({"Version": "2012-10-17", "Statement": [statement]})
         client.put_bucket_policy(Bucket=bucket, Policy=document)
-    if dice.random() < 0.2:
+    if dice.random() < 0.3:
         names = ("BlockPublicAcls", "IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets")
         how["guards"] = {name: dice.random() < 0.7 for name in names}
         client.put_public_access_block(Bucket=bucket, PublicAccessBlockConfiguration=how["guards"])

@@ -40,7 +40,7 @@ class SwiftUser:
 
 @dataclass
 class SwiftDoor:
-    """One door. `account` is the path of its account: `/v1/AUTH_trust`, or `/swift/v1` at a gateway."""
+    """One door. `account` is the path of its account: `/v1/AUTH_trust`, or `/swift/v1` beside another."""
 
     holdings: Holdings
     moment: datetime
@@ -53,11 +53,6 @@ class SwiftDoor:
         app = web.Application(client_max_size=1 << 20)
         app.router.add_route("*", r"/{tail:[\s\S]*}", self.serve)
         return app
-
-    @property
-    def gateway(self) -> bool:
-        """Whether it is a gateway's."""
-        return self.account.startswith("/swift/")
 
     @property
     def info_path(self) -> str:
@@ -75,8 +70,7 @@ class SwiftDoor:
         if path == "/auth/v1.0":
             return self._token(request.headers)
         if path == self.info_path:
-            told = {"swift": {"version": "0.0"}} | ({} if self.gateway else {"tempauth": {"account_acls": True}})
-            return web.json_response(told)
+            return web.json_response({"swift": {"version": "0.0"}, "tempauth": {"account_acls": True}})
         if not self.has(path):
             return web.Response(status=404)
         container, _, key = path.removeprefix(self.account).lstrip("/").partition("/")
@@ -116,7 +110,7 @@ class SwiftDoor:
 
     def _of_account(self, request: web.Request, user: SwiftUser) -> web.Response:
         dossier = self.holdings.dossier
-        headers = {"x-account-container-count": str(len(dossier.buckets))} | self._mark("x-account")
+        headers = {"x-account-container-count": str(len(dossier.buckets))}
         if user.owner and dossier.temporary_url_key.value:
             headers["x-account-meta-temp-url-key"] = PLANTED_KEY
         acl = dossier.account_acl.value
@@ -139,16 +133,12 @@ class SwiftDoor:
         }
         if versioning is not None and versioning.state != "never":
             told["x-versions-enabled"] = str(versioning.state == "on")
-        if acl is not None and (owner or self.gateway):
+        if acl is not None and owner:
             told |= {"x-container-read": acl.read, "x-container-write": acl.write}
         if owner and bucket.temporary_url_key.value:
             told["x-container-meta-temp-url-key"] = PLANTED_KEY
         told |= {f"x-container-meta-{name}": value for name, value in (bucket.tags.value or {}).items()}
-        told |= self._mark("x-container")
         return {name: value for name, value in told.items() if value and value.isprintable()}
-
-    def _mark(self, prefix: str) -> dict[str, str]:
-        return {f"{prefix}-bytes-used-actual": "0"} if self.gateway else {}
 
     def _listing(self, request: web.Request, container: str) -> web.Response:
         every = self.holdings.versions.get(container, [])

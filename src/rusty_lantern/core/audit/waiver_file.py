@@ -87,4 +87,4 @@ def _waiver(reader: Reader, node: Marked) -> Waiver | None:
 
 def read_observed(scale: Scale, words: str) -> Value | None:
     """A value as a waiver writes it; None for absent."""
-    return None if words == ABSENT else scale.read(words)
+    return None if words == ABSENT else scale.read(words.removeprefix("at least "))

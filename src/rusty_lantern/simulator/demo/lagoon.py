@@ -19,24 +19,27 @@ from rusty_lantern.simulator.swift_server import SwiftUser
 ACCOUNT = "/v1/AUTH_trust"
 USERS = {"trust:auditor": SwiftUser("demo-only-lagoon-key")}
 HARBOUR_ACCOUNT = "/swift/v1"
-HARBOUR_USERS = {"trust:reading": SwiftUser("demo-only-harbour-swift-key", owner=False)}
+HARBOUR_USERS = {"trust:reading": SwiftUser("demo-only-harbour-swift-key")}
 
-_DOOR = {"boat-logs": ContainerAcl(read=".r:*"), "launch-2027": ContainerAcl(read=".rlistings")}
+_DOOR = {"boat-logs": ContainerAcl(read=".r:*,.rlistings"), "launch-2027": ContainerAcl(read=".rlistings")}
 """Bucket of `harbour` → what its Swift door alone shows: one ACL opens, the other opens nothing."""
+_ALWAYS = {"gallery-web": ContainerAcl(read=".rlistings")}
+"""An ACL that opens nothing, and proves that whoever sees it is shown ACLs."""
 
 
 def with_door(harbour: Holdings, *, opened: bool = True) -> Holdings:
     """`harbour` with its second door; `opened`: with the ACLs that somebody set through it."""
+    acls = _ALWAYS | (_DOOR if opened else {})
     buckets = [
         msgspec.structs.replace(
             bucket,
-            container_acl=Answer("known", _DOOR[bucket.name]) if opened and bucket.name in _DOOR else Answer("absent"),
+            container_acl=Answer("known", acls[bucket.name]) if bucket.name in acls else Answer("absent"),
             temporary_url_key=Answer("absent"),
         )
         for bucket in harbour.dossier.buckets
     ]
     dossier = msgspec.structs.replace(
-        harbour.dossier, buckets=buckets, acl_reading="gateway", account_acl=Answer("absent")
+        harbour.dossier, buckets=buckets, acl_reading="tempauth", account_acl=Answer("absent")
     )
     return Holdings(dossier, harbour.keys, harbour.versions)
 

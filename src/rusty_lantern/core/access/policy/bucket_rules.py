@@ -125,7 +125,7 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         msgspec.structs.replace(policy, statements=policy.statements + restrictions) if restrictions else policy,
         tuple(bucket.acl.value or ()),
         _strongest(_guards(bucket, store, "ignore_acls", "public ACLs ignored")),
-        _strongest(_guards(bucket, store, "restrict_policies", "public policy restricted")),
+        _of_this_software(store, _strongest(_guards(bucket, store, "restrict_policies", "public policy restricted"))),
         tuple(doubts),
         tuple(bucket.rights.value or ()),
         enforced,
@@ -133,6 +133,14 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         *of_objects(bucket),
         _fixed(bucket, store),
     )
+
+
+def _of_this_software(store: Dossier, guard: Guard) -> Guard:
+    """The guard on public policies as the store's software takes it: a gateway keeps it, and release 16.2 lets a
+    standing policy count all the same (measured); whether another release does is not known."""
+    if store.acl_reading != "gateway" or (guard.sure and not guard.on):
+        return guard
+    return Guard(False, sure=False, source="gateways of this kind may not apply the guard on public policies")
 
 
 def unread_door(answer: Answer[Any]) -> bool:

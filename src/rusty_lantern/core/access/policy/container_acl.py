@@ -141,12 +141,18 @@ def _of_header(entries: Entries, side: Side, reading: AclReading, guards: Gatewa
         yield _allow(words, EVERYBODY if who is _ANY_TOKEN else who, named, conditions)
 
 
-def _unless(statement: Statement, stands: bool | None) -> Iterator[Statement]:
-    """A statement that a guard puts out of force where it stands."""
-    if not stands:
-        yield (
-            statement if stands is False else _in_doubt(statement, "whether public ACLs are ignored could not be read")
-        )
+def _unless(listing: Statement, stands: bool | None) -> Iterator[Statement]:
+    """A listing that everybody gets at a gateway, unless the guard that ignores public ACLs stands: then only requests
+    that have a Referer get it, whichever it is (measured on release 16.2)."""
+    if stands is False:
+        yield listing
+        return
+    yield msgspec.structs.replace(listing, conditions=(*listing.conditions, _ANY_REFERER))
+    if stands is None:
+        yield _in_doubt(listing, "whether public ACLs are ignored could not be read")
+
+
+_ANY_REFERER = Condition("stringnotequals", REFERER_HOST, (NO_REFERER,), "")
 
 
 _ANY_TOKEN = Principals(everyone=True, vague=("*:*",))
@@ -154,24 +160,19 @@ _ANY_TOKEN = Principals(everyone=True, vague=("*:*",))
 
 def _who(name: str, reading: AclReading) -> Principals | None:
     """Whom a name in an ACL lets in; None where it lets in nobody."""
-    if reading == "gateway":
-        if name == "anonymous":
-            return EVERYBODY
-        return None if "*" in name or name.startswith(".") else Principals(canonical=(name,))
-    if reading == "tempauth":
-        return None if "*" in name or name.startswith(".") else Principals(canonical=(name,))
-    if name in ("*:*", "*"):
-        return _ANY_TOKEN if name == "*:*" else None
-    if ":" not in name:
-        return None if name.startswith(".") else Principals(canonical=(f"role {name} of the project",))
-    return Principals(canonical=(name,))
+    if reading == "gateway" and name == "anonymous":
+        return EVERYBODY
+    if reading == "keystone":
+        named = Principals(canonical=(name,)) if ":" in name else None  # only ids count: a role alone does not
+        return _ANY_TOKEN if name == "*:*" else named
+    return None if "*" in name or name.startswith(".") else Principals(canonical=(name,))
 
 
 def _hosts(entries: tuple[str, ...], reading: AclReading) -> Iterator[tuple[str, tuple[Condition, ...]]]:
     """Which hosts of the Referer header are let in: the entries are taken in order, and the last that fits counts.
 
     Each entry that lets in is one clause, of which the later ones that leave out take away. Source: measured on the
-    servers; order matters, and the gateway lets in whoever `*` lets in, whatever follows.
+    servers. `.r:-*` leaves out nobody but at a gateway, where it leaves out every request that has a Referer.
     """
     for number, entry in enumerate(entries):
         if entry.startswith("-") or not entry:
@@ -187,6 +188,8 @@ def _hosts(entries: tuple[str, ...], reading: AclReading) -> Iterator[tuple[str,
 
 def _host(entry: str, reading: AclReading, *, negated: bool) -> tuple[Condition, ...] | None:
     """A condition on the host: one host, or all below a domain. None where no host fits: they are in lower case."""
+    if entry == "*" and negated and reading == "gateway":
+        return (Condition("stringequals", REFERER_HOST, (NO_REFERER,), ".r:-*"),)
     if entry != entry.lower() or entry == "*":
         return None
     values = [f"*{entry}"] if entry.startswith(".") else [entry]
@@ -213,11 +216,10 @@ def _of_account(acl: AccountAcl, reading: AclReading) -> Iterator[Statement]:
     for level, names, actions in levels:
         for name in names:
             words = f'account ACL {level} "{name}"'
-            if reading == "gateway" and name.startswith(".r:"):
-                for told, conditions in _hosts((name.removeprefix(".r:"),), reading):
-                    yield _allow(f"account ACL {level} {told}", EVERYBODY, actions, conditions)
+            if gateway and name == ".r:*":
+                yield _allow(f"account ACL {level} {name}", EVERYBODY, actions, ())
             elif name == "":
-                yield _allow(words, Principals(everyone=True), actions, (_UNSIGNED,))
+                yield from (_allow(words, EVERYBODY, actions, (_UNSIGNED,)),) if not gateway else ()
             else:
                 who = _who_of_account(name, reading)
                 if who is not None:
