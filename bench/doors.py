@@ -8,9 +8,6 @@ behind a second door, beside the same buckets without. Medians of alternating ru
 from __future__ import annotations
 
 import asyncio
-import multiprocessing
-import os
-import socket
 import statistics
 import time
 from datetime import UTC, datetime
@@ -28,7 +25,7 @@ from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.stores.reader import Visit
 from rusty_lantern.stores.swift.reader import SwiftReader
-from survey import ANSWER, Constant, ours, stub
+from survey import ANSWER, Constant, ours, paired_rates
 
 QUESTIONS, ROUNDS = 10_000, 5
 FORMS = (".r:*", ".rlistings", ".r:*,.r:-bad.example", ".r:.good.example", "deck", "*:*")
@@ -71,24 +68,11 @@ async def containers(address: str, questions: int) -> None:
 
 def asking() -> None:
     """Print questions a second, and the median ratio."""
-    listener = socket.create_server(("127.0.0.1", 0), backlog=512)
-    address = f"http://127.0.0.1:{listener.getsockname()[1]}"
-    server = multiprocessing.get_context("fork").Process(target=stub, args=(listener, Both), daemon=True)
-    server.start()
-    if hasattr(os, "sched_setaffinity"):
-        os.sched_setaffinity(0, {0})
-    rates = []
-    for turn in range(ROUNDS + 1):
-        start = time.perf_counter()
-        asyncio.run(containers(address, QUESTIONS))
-        middle = time.perf_counter()
-        asyncio.run(ours(address, QUESTIONS))
-        end = time.perf_counter()
-        if turn:  # the first warms up
-            rates.append((QUESTIONS / (middle - start), QUESTIONS / (end - middle)))
-    server.terminate()
-    swift, s3 = (statistics.median(rate[i] for rate in rates) for i in (0, 1))
-    ratio = statistics.median(a / b for a, b in rates)
+    swift, s3, ratio = paired_rates(
+        (lambda address: asyncio.run(containers(address, QUESTIONS)), QUESTIONS),
+        (lambda address: asyncio.run(ours(address, QUESTIONS)), QUESTIONS),
+        Both,
+    )
     print(f"questions a second on one core: Swift {swift:,.0f}   S3 {s3:,.0f}   ratio {ratio:.2f} (aim >= 1)")
 
 

@@ -13,6 +13,7 @@ import os
 import socket
 import statistics
 import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
@@ -91,26 +92,37 @@ def theirs(address: str, questions: int) -> None:
         list(pool.map(one, range(questions)))
 
 
-def main() -> None:
-    """Print questions a second and the median ratio."""
+Way = tuple[Callable[[str], None], int]
+"""A way to ask the store at an address, and how many questions it puts."""
+
+
+def paired_rates(one: Way, other: Way, protocol: type[Constant] = Constant) -> tuple[float, float, float]:
+    """Questions a second of two ways to ask, on one core, in alternating turns: both medians, and the median ratio."""
     listener = socket.create_server(("127.0.0.1", 0), backlog=512)
     address = f"http://127.0.0.1:{listener.getsockname()[1]}"
-    server = multiprocessing.get_context("fork").Process(target=stub, args=(listener,), daemon=True)
+    server = multiprocessing.get_context("fork").Process(target=stub, args=(listener, protocol), daemon=True)
     server.start()
     if hasattr(os, "sched_setaffinity"):
         os.sched_setaffinity(0, {0})
     rates = []
     for turn in range(ROUNDS + 1):
         start = time.perf_counter()
-        asyncio.run(ours(address, OURS))
+        one[0](address)
         middle = time.perf_counter()
-        theirs(address, THEIRS)
+        other[0](address)
         end = time.perf_counter()
         if turn:  # the first warms up
-            rates.append((OURS / (middle - start), THEIRS / (end - middle)))
+            rates.append((one[1] / (middle - start), other[1] / (end - middle)))
     server.terminate()
-    mine, other = (statistics.median(rate[i] for rate in rates) for i in (0, 1))
-    ratio = statistics.median(a / b for a, b in rates)
+    first, second = (statistics.median(rate[i] for rate in rates) for i in (0, 1))
+    return first, second, statistics.median(a / b for a, b in rates)
+
+
+def main() -> None:
+    """Print questions a second and the median ratio."""
+    mine, other, ratio = paired_rates(
+        (lambda address: asyncio.run(ours(address, OURS)), OURS), (lambda address: theirs(address, THEIRS), THEIRS)
+    )
     rates_shown = f"lantern {mine:,.0f}   SDK, 16 threads {other:,.0f}"
     print(f"questions a second on one core: {rates_shown}   ratio {ratio:.1f} (aim >= 5)")
 

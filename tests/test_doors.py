@@ -96,6 +96,7 @@ def test_an_acl_that_was_not_read_leaves_nothing_closed(state: Any) -> None:
     for bucket, dossier in (
         (container(lost), store("tempauth", NONE)),
         (container(Answer("absent")), store("tempauth", lost)),
+        (container(Answer("absent")), store("tempauth", NONE, doors=lost)),
         (
             container(Answer("absent")),
             store("tempauth", NONE, doors=Answer("known", [Door("s3", "x", note="no word")])),

@@ -106,6 +106,11 @@ def fact_of(answer: Answer[Any]) -> Fact:
     return Answer(answer.state, answer.value, answer.note, answer.evidence)
 
 
+def switch_fact(answer: Answer[Any], on: Callable[[Any], bool] = bool) -> Fact:
+    """An answer as a switch: `on` where its value says so, `off` where nothing is configured."""
+    return fact_of(answer.map(lambda value: "on" if on(value) else "off").default("off"))
+
+
 def absent_fact(answer: Answer[Any]) -> Fact:
     """That this part of an answer is not configured."""
     return Answer("absent", None, answer.note, answer.evidence)

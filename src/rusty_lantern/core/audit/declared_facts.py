@@ -3,15 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import TYPE_CHECKING
 
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.config.estate import Stated, Store
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.value_types import NotOnScale, read_moment
-
-if TYPE_CHECKING:
-    pass
 
 
 def or_stated(name: str, found: Fact, store: Store | None, moment: datetime) -> Fact:

@@ -1,8 +1,8 @@
 """A first baseline, written from a survey.
 
-What most of a kind have in common becomes the requirement; each that deviates, or of which it is unknown,
-becomes a question in a comment, and is left out until somebody answers. So a draft holds of what it was drafted from,
-and what an audit finds later is news.
+The value that most subjects of a kind share becomes the requirement. A subject with another value, or with an unknown
+one, becomes a question in a comment and is left out until somebody answers it. So the estate passes its own draft, and
+whatever an audit finds later is new.
 """
 
 from __future__ import annotations

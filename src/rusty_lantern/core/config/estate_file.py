@@ -131,7 +131,13 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         name.place,
         capabilities.protocol,
         at.rstrip("/"),
-        _credential(reader, fields.get("credential"), entry.place, needed=capabilities.needs_credential),
+        _credential(
+            reader,
+            fields.get("credential"),
+            entry.place,
+            needed=capabilities.needs_credential,
+            swift=capabilities.protocol == "swift",
+        ),
         Pace(
             reader.whole(pace.get("at-once"), "at-once", 16),
             reader.whole(pace.get("per-second"), "per-second", 200),
@@ -191,7 +197,10 @@ def _doors(reader: Reader, node: Marked | None, store: str, *, plain_http: bool)
         at = reader.text(fields.get("at"), "at")
         whose = f"{store}'s door {kind}"
         _check_address(reader.complaints, at, fields.get("at") or entry, whose, plain_http=plain_http)
-        credential = _credential(reader, fields.get("credential"), entry.place, needed=kind != "web")
+        credential = _credential(
+            reader, fields.get("credential"), entry.place, needed=kind != "web", whose=f"the door {kind}",
+            swift=kind == "swift",
+        )  # fmt: skip
         found.append(DoorEntry(kind, at.rstrip("/"), credential, entry.place))
     return tuple(found)
 
@@ -235,11 +244,15 @@ def _check_address(complaints: ProblemList, at: str, node: Marked, store: str, *
         )
 
 
-def _credential(reader: Reader, node: Marked | None, place: Place, *, needed: bool) -> Credential:
+def _credential(
+    reader: Reader, node: Marked | None, place: Place, *, needed: bool, whose: str = "a store", swift: bool = False
+) -> Credential:
+    """`swift`: it is shown by the Swift protocol, which has users and keys of its own and knows no profile."""
     if node is None and not needed:
         return Credential("none")
     if node is None:
-        reader.complaints.add("a store needs a credential", place, "credential: {profile: NAME}")
+        how = "{environment: PREFIX}" if swift else "{profile: NAME}"
+        reader.complaints.add(f"{whose} needs a credential", place, f"credential: {how}")
         return Credential("chain")
     if node.text is not None:
         if node.text == "chain":

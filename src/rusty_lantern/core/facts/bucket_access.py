@@ -8,7 +8,7 @@ from __future__ import annotations
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import of_objects
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost
+from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACCESS_ACTIONS,
     ACL_ACTIONS,
@@ -155,7 +155,7 @@ for _side in ("read", "write"):
 )
 def temporary_url_key(subject: BucketView, _: str) -> Fact:
     """That there is one; the key itself is dropped while the answer is read."""
-    return fact_of(subject.bucket.temporary_url_key.map(lambda there: "on" if there else "off").default("off"))
+    return switch_fact(subject.bucket.temporary_url_key)
 
 
 @fact(
@@ -268,7 +268,7 @@ def grants_by_object(subject: BucketView, _: str) -> Fact:
             else Answer(granted_by.state, None, granted_by.note, granted_by.evidence)
         )
     if granted_by.settled:
-        return fact_of(granted_by.map(lambda how: "on" if how == "object" else "off").default("off"))
+        return switch_fact(granted_by, lambda how: bool(how == "object"))
     if subject.bucket.acl.state == ownership.state == "unsupported":
         return lost(ownership)
     if ownership.state in ("absent", "unsupported"):

@@ -6,7 +6,7 @@ from __future__ import annotations
 import ipaddress
 from typing import Any
 
-from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost
+from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.network import REACH, network_fact
 from rusty_lantern.core.model.resources import EncryptionKey
@@ -72,7 +72,7 @@ fact(
     advice="switch access logging on, into a bucket used for logs only",
     causes="PutBucketLogging",
     habit=False,
-)(lambda subject, _: fact_of(subject.bucket.logging.map(lambda log: "on" if log.reads else "off").default("off")))
+)(lambda subject, _: switch_fact(subject.bucket.logging, lambda log: log.reads))
 
 fact(
     "logging.writes",
@@ -82,7 +82,7 @@ fact(
     advice="switch access logging on, into a bucket used for logs only",
     causes="PutBucketLogging",
     habit=False,
-)(lambda subject, _: fact_of(subject.bucket.logging.map(lambda log: "on" if log.writes else "off").default("off")))
+)(lambda subject, _: switch_fact(subject.bucket.logging, lambda log: log.writes))
 
 
 @fact(
@@ -120,7 +120,7 @@ def logging_target_locked(subject: BucketView, _: str) -> Fact:
     target = subject.neighbour(answer.value.target)
     if target is None:
         return Answer("failed", None, f"the target {answer.value.target} was not read", answer.evidence)
-    return fact_of(target.bucket.lock.map(lambda lock: "on" if lock.enabled else "off").default("off"))
+    return switch_fact(target.bucket.lock, lambda lock: lock.enabled)
 
 
 @fact(
@@ -175,7 +175,7 @@ fact(
     area="objects",
     advice="have uploads scanned",
     safe="on",
-)(lambda subject, _: fact_of(subject.bucket.scanned.map(lambda on: "on" if on else "off").default("off")))
+)(lambda subject, _: switch_fact(subject.bucket.scanned))
 
 
 @fact("project", TEXT, "the project that the bucket belongs to, where the store has such")

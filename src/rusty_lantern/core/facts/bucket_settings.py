@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-from rusty_lantern.core.answer import SECRET_SEEN, Answer, Fact, absent_fact, fact_of
+from rusty_lantern.core.answer import SECRET_SEEN, Answer, Fact, absent_fact, fact_of, switch_fact
 from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.event_actions import LIFECYCLE_ACTIONS
 from rusty_lantern.core.facts.registry import BucketView, fact
@@ -95,7 +95,7 @@ def transport(subject: BucketView, _: str) -> Fact:
 )
 def mfa(subject: BucketView, _: str) -> Fact:
     """Off where versioning was never configured."""
-    return fact_of(subject.bucket.versioning.map(lambda v: "on" if v.mfa else "off").default("off"))
+    return switch_fact(subject.bucket.versioning, lambda v: v.mfa)
 
 
 @fact(
@@ -310,13 +310,13 @@ def notifications_outside(subject: BucketView, _: str) -> Fact:
     if told.value and not re.fullmatch("[0-9]{12}", own):
         return Answer("failed", None, "the store's account number is not known", told.evidence)
     outside = any(name.split(":")[4:5] not in ([own], [""]) for name in told.value or ())
-    return fact_of(told.map(lambda _: "on" if outside else "off").default("off"))
+    return switch_fact(told, lambda _: bool(outside))
 
 
 @fact("requester-pays", SWITCH, "whether the requester pays", causes="PutBucketRequestPayment", habit=False)
 def requester_pays(subject: BucketView, _: str) -> Fact:
     """Off unless switched on."""
-    return fact_of(subject.bucket.requester_pays.map(lambda on: "on" if on else "off").default("off"))
+    return switch_fact(subject.bucket.requester_pays)
 
 
 @fact(
@@ -328,7 +328,7 @@ def requester_pays(subject: BucketView, _: str) -> Fact:
 )
 def transfer_endpoint(subject: BucketView, _: str) -> Fact:
     """Off unless switched on."""
-    return fact_of(subject.bucket.transfer_endpoint.map(lambda on: "on" if on else "off").default("off"))
+    return switch_fact(subject.bucket.transfer_endpoint)
 
 
 def _counted(answer: Answer[Any], name: str) -> Fact:

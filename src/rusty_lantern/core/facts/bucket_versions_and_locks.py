@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of
+from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ENCRYPTION_ACTIONS,
     KEY_ACTIONS,
@@ -88,7 +88,7 @@ fact(
     causes=LOCK_ACTIONS,
     safe="on",
     mirrored=True,
-)(lambda subject, _: fact_of(subject.bucket.lock.map(lambda lock: "on" if lock.enabled else "off").default("off")))
+)(lambda subject, _: switch_fact(subject.bucket.lock, lambda lock: lock.enabled))
 
 
 @fact(

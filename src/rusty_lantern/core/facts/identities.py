@@ -7,7 +7,7 @@ from typing import Any, get_args
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.answer import Answer, Fact, Partly, absent_fact, fact_of, lost, since
+from rusty_lantern.core.answer import Answer, Fact, Partly, absent_fact, fact_of, lost, since, switch_fact
 from rusty_lantern.core.facts.event_actions import MFA_ACTIONS, PASSWORD_ACTIONS
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.identity import Identity, Kind, Verb, is_well_known
@@ -16,10 +16,6 @@ from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT
 
 KINDS = Words(get_args(Kind))
 IDENTITY, CREDENTIAL = "identity", "credential"
-
-
-def _switch(answer: Answer[bool]) -> Fact:
-    return fact_of(answer.map(lambda on: "on" if on else "off").default("off"))
 
 
 fact(
@@ -58,7 +54,7 @@ fact(
     of=IDENTITY,
     advice="set up MFA for it",
     causes=MFA_ACTIONS,
-)(lambda view, _: _switch(view.holder.mfa))
+)(lambda view, _: switch_fact(view.holder.mfa))
 
 # Programs and roles need none.
 fact(
@@ -337,11 +333,7 @@ fact(
     of=CREDENTIAL,
     advice="give each application its own access key, and leave this one to the administrator",
     safe="off",
-)(
-    lambda view, _: fact_of(
-        view.credential.used_for.map(lambda uses: "on" if len(set(uses)) > 1 else "off").default("off")
-    )
-)
+)(lambda view, _: switch_fact(view.credential.used_for, lambda uses: len(set(uses)) > 1))
 
 fact(
     "credential.permissions",

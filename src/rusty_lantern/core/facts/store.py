@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import get_args, get_type_hints
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, since
+from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, since, switch_fact
 from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.identities import absent_or_lost
 from rusty_lantern.core.facts.registry import fact
@@ -237,7 +237,7 @@ fact(
     of=STORE,
     advice="stop answering in plain http",
     safe="off",
-)(lambda index, _: fact_of(index.dossier.plain_http.map(lambda on: "on" if on else "off").default("off")))
+)(lambda index, _: switch_fact(index.dossier.plain_http))
 
 # They rest on SHA-1 and never expire by themselves.
 fact(
@@ -247,7 +247,7 @@ fact(
     of=STORE,
     advice="refuse signatures of the first generation",
     safe="off",
-)(lambda index, _: fact_of(index.dossier.legacy_signatures.map(lambda on: "on" if on else "off").default("off")))
+)(lambda index, _: switch_fact(index.dossier.legacy_signatures))
 
 # Absent where it has no network rules.
 fact("store.network", REACH, "from where it may be asked at all", of=STORE, advice="allow named networks only")(
@@ -319,4 +319,4 @@ fact(
     of=STORE,
     advice="remove the key from the account's metadata, if nobody makes links with it; change it every year otherwise",
     safe="off",
-)(lambda index, _: fact_of(index.dossier.temporary_url_key.map(lambda there: "on" if there else "off").default("off")))
+)(lambda index, _: switch_fact(index.dossier.temporary_url_key))

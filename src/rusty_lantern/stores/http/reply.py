@@ -31,6 +31,18 @@ class Memory(Protocol):
         """Keep an answer."""
 
 
+def content_headers(headers: Mapping[str, str], metadata: str) -> dict[str, object]:
+    """What the headers of an object say of its content in every protocol over HTTP; its own metadata begin with
+    `metadata`."""
+    return {
+        "content_type": headers.get("content-type"),
+        "cache_control": headers.get("cache-control"),
+        "content_encoding": headers.get("content-encoding"),
+        "disposition": headers.get("content-disposition"),
+        "metadata": {name.removeprefix(metadata): v for name, v in headers.items() if name.startswith(metadata)},
+    }
+
+
 def retry_after(reply: Reply) -> float:
     """For how many seconds a busy store asks to be left alone."""
     text = reply.headers.get("retry-after", "")

@@ -19,7 +19,7 @@ from rusty_lantern.core.model.object_version import Inspected, Keeper, Mode, Obj
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, read_status
-from rusty_lantern.stores.http.reply import Memory, Reply
+from rusty_lantern.stores.http.reply import Memory, Reply, content_headers
 from rusty_lantern.stores.http.xml import child, children, parse, raw_text
 from rusty_lantern.stores.reader import WantedDetails
 from rusty_lantern.stores.s3.settings import QUESTIONS
@@ -163,11 +163,7 @@ def _described(headers: Mapping[str, str]) -> dict[str, Any]:
     looked: Inspected = "yes"
     return {
         "inspected": looked,
-        "content_type": headers.get("content-type"),
-        "cache_control": headers.get("cache-control"),
-        "content_encoding": headers.get("content-encoding"),
-        "disposition": headers.get("content-disposition"),
-        "metadata": {n.removeprefix("x-amz-meta-"): v for n, v in headers.items() if n.startswith("x-amz-meta-")},
+        **content_headers(headers, "x-amz-meta-"),
         "encryption": keeper,
         "encryption_key": key,
         "replication": headers.get("x-amz-replication-status", "").lower(),

@@ -39,7 +39,10 @@ async def ask_info(outside: Client, account_path: str) -> Info | None:
 
 
 async def info_at(outside: Client, path: str) -> Info | None:
-    """What is told at one path; None where nothing of the kind is. Raises `RequestFailed` without any answer."""
+    """What the door at this path says of itself; None if no Swift door answers there.
+
+    Raises `RequestFailed` if nobody answers at all.
+    """
     reply = await outside.ask(path=path)
     try:
         return msgspec.json.decode(reply.body, type=Info) if reply.status == 200 else None

@@ -15,10 +15,8 @@ from rusty_lantern.core.model.bucket import ObjectGrant
 from rusty_lantern.core.model.object_version import Inspected, ObjectVersion
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.reply import Memory
+from rusty_lantern.stores.http.reply import Memory, content_headers
 from rusty_lantern.stores.swift.listing import check
-
-_META = "x-object-meta-"
 
 
 @dataclass(frozen=True)
@@ -54,11 +52,7 @@ def _described(headers: Mapping[str, str]) -> dict[str, Any]:
     looked: Inspected = "yes"
     return {
         "inspected": looked,
-        "content_type": headers.get("content-type"),
-        "cache_control": headers.get("cache-control"),
-        "content_encoding": headers.get("content-encoding"),
-        "disposition": headers.get("content-disposition"),
-        "metadata": {n.removeprefix(_META): v for n, v in headers.items() if n.startswith(_META)},
+        **content_headers(headers, "x-object-meta-"),
         "mode": "",
         "hold": False,
         "expires": datetime.fromtimestamp(int(ends), UTC) if re.fullmatch("[0-9]{1,11}", ends) else None,

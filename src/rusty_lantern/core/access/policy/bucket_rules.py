@@ -111,6 +111,8 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
     unread = next((door for door in store.doors.value or () if not door.read and door.name in ("s3", "swift")), None)
     if unread is not None and not any(name == "doors" for name, _ in doubts):
         doubts.append(("doors", f"the store's {unread.name} door was not read ({unread.note})"))
+    if unread_door(store.doors) and not any(name == "doors" for name, _ in doubts):
+        doubts.append(("doors", f"which protocols the store answers is not known ({store.doors.reason})"))
     enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="the ownership mode disables ACLs")
     if bucket.ownership.unread and bucket.acl.value:
         enforced = Guard(False, sure=False, source="the ownership mode could not be read")
