@@ -23,6 +23,7 @@ from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.bucket import ContainerAcl
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.stores.http.authorization import Token
 from rusty_lantern.stores.reader import Visit
 from rusty_lantern.stores.swift.reader import SwiftReader
 from survey import ANSWER, Constant, ours, paired_rates
@@ -54,8 +55,7 @@ async def containers(address: str, questions: int) -> None:
     at = f"{address}/v1/AUTH_bench"
     store = Store("bench", Place("bench"), "swift", at, Credential("none"), pace, plain_http=True)
     reader = SwiftReader(Visit(store, Path(), datetime.now(UTC)))
-    reader.token.value = "token"
-    reader.client.auth = reader.token
+    reader.client.auth = Token("token")
     async with reader.client:
 
         async def some(start: int) -> None:

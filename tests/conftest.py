@@ -23,9 +23,10 @@ from rusty_lantern.simulator.demo.workspace_files import Served, serve_estate, w
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
 from tests.gateway import gateway, running_gateway
+from tests.keystone_server import keystone_realm
 from tests.swift_server import swift_server
 
-__all__ = ["gateway", "running_gateway", "swift_server"]
+__all__ = ["gateway", "keystone_realm", "running_gateway", "swift_server"]
 
 # The same examples on every run; LANTERN_EXPLORE=1 draws new ones.
 settings.register_profile("fixed", derandomize=True, deadline=None)
@@ -160,6 +161,7 @@ WITH_SERVER = {
     "gateway": ("test_real_stores.py", "test_gateway_decisions.py", "test_gateway_retention.py", "test_identities.py",
                 "test_gateway_doors.py"),
     "swift": ("test_swift_decisions.py", "test_swift_objects.py"),
+    "keystone": ("test_keystone.py",),
 }  # fmt: skip
 """Server → the files whose tests need it: in one process, so that there is one of it."""
 

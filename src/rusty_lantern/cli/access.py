@@ -60,7 +60,7 @@ def access(
         own = [row for row in own if row.verbs.get(can, "closed") != "closed"]
     rows = [row for view in seen for row in access_rows(view)]
     if who is not None:
-        rows = [row for row in rows if who in (row.identity, row.account)]
+        rows = [row for row in rows if who in (row.identity, row.account, *(row.holders or ()))]
     if can is not None:
         rows = [row for row in rows if row.verbs.get(can, "closed") != "closed"]
     if outside:
@@ -81,5 +81,5 @@ def _refuse_stranger(who: str, store_subjects: list[StoreSubject]) -> None:
 
     known = {name for store_subject in store_subjects for name in store_subject.index.holders}
     if who not in known:
-        hint = nearest(who, known) or "lantern ACLs everybody; identities of some stores may not have been read"
+        hint = nearest(who, known) or "lantern access lists everybody; identities of some stores may not have been read"
         raise BadInput(Problem(f'nobody called "{who}" is named in rules or known to a store', remedy=hint))

@@ -27,6 +27,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
 
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.reachability import reach_view
+    from rusty_lantern.stores.beside import reach_people
     from rusty_lantern.stores.doors import reach_doors, reach_nodes
     from rusty_lantern.stores.kinds import reader_of
     from rusty_lantern.stores.reachability import Reached
@@ -43,6 +44,8 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
             for reader in readers:
                 reached = await reader.reach()
                 doors, nodes = await reach_doors(reader.visit), await reach_nodes(reader.visit, reached)
+                people = await reach_people(reader.visit)
+                doors += (people,) if people else ()
                 found.append(msgspec.structs.replace(reached, doors=doors, nodes=nodes))
         return found
 

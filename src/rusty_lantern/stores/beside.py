@@ -7,7 +7,8 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.config.estate import Service
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.stores.dossier.reader import dossier_from_file, under_our_name
@@ -16,7 +17,10 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import find
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.iam.reader import read_identities
+from rusty_lantern.stores.keystone.reader import read_people
+from rusty_lantern.stores.reachability import DoorReached
 from rusty_lantern.stores.reader import Visit
+from rusty_lantern.stores.swift.token import fetch_token
 
 PEOPLE = ("identities", "groups", "credentials")
 BESIDE = (*PEOPLE, "encryption_keys", "service", "links")
@@ -26,15 +30,7 @@ async def with_beside(visit: Visit, read: Dossier, noted: Callable[[str], None])
     """The dossier with what the identity service and the dossier beside the store tell."""
     store, folder = visit.store, visit.folder
     if store.identities is not None and read.listing.settled:
-        entry = msgspec.structs.replace(store, at=store.identities.at)
-        signed = Signed(
-            find(store.credential, folder),
-            store.identities.signing_place,
-            "iam",
-            lambda: find(store.credential, folder),
-        )
-        async with Client(entry, signed, folder, memory=visit.memory, log=visit.log) as asked:
-            read = await _guarded(read, PEOPLE, read_identities(asked, visit.moment), noted)
+        read = await _guarded(read, PEOPLE, _people(visit, store.identities, read), noted)
     if not store.beside:
         return read
     try:
@@ -43,6 +39,42 @@ async def with_beside(visit: Visit, read: Dossier, noted: Callable[[str], None])
         noted(f"{store.name}: {error.note}")
         lost: Answer[Any] = Answer(error.state, None, error.note)
         return msgspec.structs.replace(read, **{name: lost for name in BESIDE if not getattr(read, name).settled})
+
+
+async def _people(visit: Visit, service: Service, read: Dossier, most: int | None = None) -> dict[str, Any]:
+    """What the store's identity service tells, of `most` users. Raises `NoCredential`."""
+    store, folder = visit.store, visit.folder
+    shown = service.credential or store.credential
+    entry = msgspec.structs.replace(store, at=service.at)
+    if service.kind == "keystone":
+        try:
+            token = await fetch_token(visit, shown)
+        except RequestFailed as error:
+            asked = Evidence(f"a token of {service.at}", error.answer, visit.moment)
+            return dict.fromkeys(PEOPLE, Answer(error.state, None, error.note, asked))
+        async with Client(entry, token, folder, memory=visit.memory, log=visit.log) as client:
+            return await read_people(client, service, read, visit.moment, most)
+    signed = Signed(find(shown, folder), service.signing_place, "iam", lambda: find(shown, folder))
+    async with Client(entry, signed, folder, memory=visit.memory, log=visit.log) as client:
+        return await read_identities(client, visit.moment)
+
+
+async def reach_people(visit: Visit) -> DoorReached | None:
+    """Whether a Keystone beside the store tells what is asked of it; None without one. A few users stand for all."""
+    service = visit.store.identities
+    if service is None or service.kind != "keystone":
+        return None
+    unread = Dossier(store=visit.store.name, taken=visit.moment, listing=Answer("known", 0))
+    told = await _guarded(unread, PEOPLE, _people(visit, service, unread, SAMPLE), lambda _: None)
+    own = [one.policies for one in told.identities.value or ()]
+    every = [*(getattr(told, name) for name in PEOPLE), *own]
+    lost = next((answer for answer in every if not answer.settled), None)
+    note = lost.reason if lost else "" if service.roles else "what roles mean to the store is not said; add roles:"
+    return DoorReached("identities", service.at, readable=lost is None, note=note)
+
+
+SAMPLE = 8
+"""Users of an identity service whose credentials `reach` asks for."""
 
 
 def joined(dossier: Dossier, beside: Dossier) -> Dossier:

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import msgspec
 
 from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import Policy, Principals, Statement
 from rusty_lantern.core.access.policy.identity_policies import known_as
 from rusty_lantern.core.access.solver.verdict_cache import OWN, owned
@@ -67,6 +68,7 @@ def parts_of(holder: Identity, groups: Iterable[str], account: str) -> dict[str,
     found: dict[str, str] = {}
     for part, names in (
         ("name", [holder.name]), ("resource", [holder.resource]), ("group", groups),
+        ("alias", {*also_known_as(holder.name), *holder.aliases} - {holder.name}),
         ("account", [who.account]), ("root", [_root(who.account)]),
         ("own account", [account]), ("own root", [_root(account)]),
     ):  # fmt: skip

@@ -7,6 +7,7 @@ refused and not repeated in the message.
 from __future__ import annotations
 
 from fnmatch import fnmatchcase
+from typing import Literal
 
 import msgspec
 
@@ -21,12 +22,19 @@ from rusty_lantern.core.model.identity import Verb
 
 class Credential(msgspec.Struct, frozen=True):
     """Where a credential is found. `kind`: `profile`, `environment`, `file` or `chain` (the provider's own); `token`
-    for a bearer token, whose name is `env:VARIABLE` or `file:PATH`; `none` where none is needed."""
+    for a bearer token, whose name is `env:VARIABLE` or `file:PATH`; `keystone` for one that an identity service gives a
+    token for; `none` where none is needed."""
 
     kind: str
     name: str = ""
     profile: str = ""
     place: Place | None = None
+    at: str = ""
+    """The identity service that gives the token, for `keystone`; `name` is as for `token`."""
+    sort: Literal["", "application-credential", "user"] = ""
+    """What is shown to it."""
+    scope: str = ""
+    """What a user's token is for: `system`, `project:NAME` or `domain:NAME`. Empty: nothing in particular."""
 
 
 class Pace(msgspec.Struct, frozen=True):
@@ -107,10 +115,32 @@ class DoorEntry(msgspec.Struct, frozen=True):
 
 
 class Service(msgspec.Struct, frozen=True):
-    """A store's identity service: its address, and the place and service name that questions to it are signed for."""
+    """A store's identity service: its address, and how it is asked."""
 
     at: str
     signing_place: str = "us-east-1"
+    """The place that questions are signed for, where they are signed."""
+    kind: Literal["iam", "keystone"] = "iam"
+    credential: Credential | None = None
+    """None: the store's own."""
+    roles: RoleMeanings | None = None
+    """What roles mean to the store. None: nobody said."""
+
+
+class RoleMeanings(msgspec.Struct, frozen=True):
+    """What roles of an identity service let their holders do in a Swift store, as its proxy is set up.
+
+    The names are those of its settings. Source: the server's documentation of its identity filter, measured on 2.38.
+    """
+
+    operator: frozenset[str] = frozenset({"admin", "swiftoperator"})
+    """Owns every container of the account of the project that it is held in."""
+    reseller_admin: frozenset[str] = frozenset({"reselleradmin"})
+    """Owns every account, wherever it is held."""
+    project_reader: frozenset[str] = frozenset()
+    """Reads and lists every container of its project's account."""
+    system_reader: frozenset[str] = frozenset()
+    """Reads and lists every container of every account, wherever it is held."""
 
 
 class Mirror(msgspec.Struct, frozen=True):

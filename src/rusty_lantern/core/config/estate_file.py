@@ -5,16 +5,14 @@ from __future__ import annotations
 import ipaddress
 import re
 from typing import get_args
-from urllib.parse import urlsplit
 
+from rusty_lantern.core.config.credential_entries import check_address, read_credential, read_service
 from rusty_lantern.core.config.estate import (
-    Credential,
     DoorEntry,
     Estate,
     Mirror,
     Pace,
     Patience,
-    Service,
     Stated,
     Store,
 )
@@ -24,7 +22,7 @@ from rusty_lantern.core.config.object_scan import (
     read_sample,
 )
 from rusty_lantern.core.config.secrets import refuse_secrets
-from rusty_lantern.core.errors import Place, ProblemList, nearest
+from rusty_lantern.core.errors import ProblemList, nearest
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment
@@ -38,9 +36,6 @@ _STORE = (
     "counts", "objects", "sample", "inventory", "identities", "doors", "beside", "patience", "may",
     "stated",
 )  # fmt: skip
-
-
-_CREDENTIAL = ("profile", "environment", "file", "token")
 
 
 VERBS: tuple[Verb, ...] = get_args(Verb)
@@ -120,23 +115,24 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
     capabilities = PROTOCOLS[reader.choice(fields.get("reads"), "reads", tuple(PROTOCOLS), "s3")]
     plain_http = reader.choice(fields.get("plain-http"), "plain-http", ("refused", "allowed"), "refused") == "allowed"
     if capabilities.address == "url" or "://" in at:
-        _check_address(complaints, at, fields.get("at") or entry, name.text, plain_http=plain_http)
+        check_address(complaints, at, fields.get("at") or entry, name.text, plain_http=plain_http)
     elif not at:
         complaints.add(f"store {name.text} needs an address or a file", entry.place, "at: attic.json")
     for node in nodes:
-        _check_address(complaints, node, fields["at"], name.text, plain_http=plain_http)
+        check_address(complaints, node, fields["at"], name.text, plain_http=plain_http)
     pace = reader.fields(fields["pace"], ("at-once", "per-second"), "pace") if "pace" in fields else {}
     return Store(
         name.text,
         name.place,
         capabilities.protocol,
         at.rstrip("/"),
-        _credential(
+        read_credential(
             reader,
             fields.get("credential"),
             entry.place,
             needed=capabilities.needs_credential,
             swift=capabilities.protocol == "swift",
+            plain_http=plain_http,
         ),
         Pace(
             reader.whole(pace.get("at-once"), "at-once", 16),
@@ -155,7 +151,7 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         read_inventory(reader, fields.get("inventory")),
         tuple(node.rstrip("/") for node in nodes),
         _doors(reader, fields.get("doors"), name.text, plain_http=plain_http),
-        _service(reader, fields.get("identities"), name.text, plain_http=plain_http),
+        read_service(reader, fields.get("identities"), name.text, plain_http=plain_http),
         reader.text(fields.get("beside"), "beside"),
         _patience(reader, fields.get("patience")),
         _may(reader, fields.get("may")),
@@ -196,24 +192,13 @@ def _doors(reader: Reader, node: Marked | None, store: str, *, plain_http: bool)
         fields = reader.fields(entry, ("at", "credential"), f"door {kind}")
         at = reader.text(fields.get("at"), "at")
         whose = f"{store}'s door {kind}"
-        _check_address(reader.complaints, at, fields.get("at") or entry, whose, plain_http=plain_http)
-        credential = _credential(
+        check_address(reader.complaints, at, fields.get("at") or entry, whose, plain_http=plain_http)
+        credential = read_credential(
             reader, fields.get("credential"), entry.place, needed=kind != "web", whose=f"the door {kind}",
-            swift=kind == "swift",
+            swift=kind == "swift", plain_http=plain_http,
         )  # fmt: skip
         found.append(DoorEntry(kind, at.rstrip("/"), credential, entry.place))
     return tuple(found)
-
-
-def _service(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> Service | None:
-    if node is None:
-        return None
-    fields = reader.fields(node, ("at", "signing-place"), "identities")
-    at = reader.text(fields.get("at"), "at")
-    _check_address(
-        reader.complaints, at, fields.get("at") or node, f"{store}'s identity service", plain_http=plain_http
-    )
-    return Service(at.rstrip("/"), reader.text(fields.get("signing-place"), "signing-place", "us-east-1"))
 
 
 def _may(reader: Reader, node: Marked | None) -> tuple[tuple[str, tuple[Verb, ...]], ...]:
@@ -222,61 +207,6 @@ def _may(reader: Reader, node: Marked | None) -> tuple[tuple[str, tuple[Verb, ..
         written = [reader.choice(item, "a verb", VERBS, "read") for item in reader.texts(verbs, "may")]
         found.append((pattern.text or "", tuple(verb for verb in VERBS if verb in written)))
     return tuple(found)
-
-
-def _check_address(complaints: ProblemList, at: str, node: Marked, store: str, *, plain_http: bool) -> None:
-    try:
-        parts = urlsplit(at)
-        port = parts.port
-    except ValueError:
-        parts, port = urlsplit(""), None
-    if parts.scheme not in ("http", "https") or not parts.hostname or port == 0:
-        complaints.add(f"store {store} needs an address", node.place, "at: https://objects.example")
-    elif parts.username or parts.password:
-        complaints.add("an address must not carry a user name or a password", node.place, "name a credential instead")
-    elif parts.query or parts.fragment:
-        complaints.add("an address ends before any ? or #", node.place)
-    elif parts.scheme == "http" and not plain_http:
-        complaints.add(
-            "plain http lets everyone on the way read along",
-            node.place,
-            "use https, or say `plain-http: allowed`",
-        )
-
-
-def _credential(
-    reader: Reader, node: Marked | None, place: Place, *, needed: bool, whose: str = "a store", swift: bool = False
-) -> Credential:
-    """`swift`: it is shown by the Swift protocol, which has users and keys of its own and knows no profile."""
-    if node is None and not needed:
-        return Credential("none")
-    if node is None:
-        how = "{environment: PREFIX}" if swift else "{profile: NAME}"
-        reader.complaints.add(f"{whose} needs a credential", place, f"credential: {how}")
-        return Credential("chain")
-    if node.text is not None:
-        if node.text == "chain":
-            return Credential("chain", place=node.place)
-        reader.complaints.add(
-            f'a credential cannot be "{node.text[:20]}"', node.place,
-            "one of {profile: NAME}, {environment: PREFIX}, {file: PATH}, or chain",
-        )  # fmt: skip
-        return Credential("chain")
-    fields = reader.fields(node, _CREDENTIAL, "credential")
-    for kind in ("token", "file", "environment", "profile"):
-        if kind in fields:
-            name = reader.text(fields[kind], kind) if kind != "token" else _token(reader, fields[kind])
-            profile = reader.text(fields.get("profile"), "profile") if kind == "file" else ""
-            return Credential(kind, name, profile, node.place)
-    return Credential("chain", place=node.place)
-
-
-def _token(reader: Reader, node: Marked) -> str:
-    text = reader.text(node, "token")
-    if not re.fullmatch(r"(env|file):.+", text):
-        what = "a token is named here, never written"
-        reader.complaints.add(what, node.place, "token: env:VARIABLE, or token: file:PATH")
-    return text
 
 
 def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:

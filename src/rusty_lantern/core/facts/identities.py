@@ -11,11 +11,11 @@ from rusty_lantern.core.answer import Answer, Fact, Partly, absent_fact, fact_of
 from rusty_lantern.core.facts.event_actions import MFA_ACTIONS, PASSWORD_ACTIONS
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.identity import Identity, Kind, Verb, is_well_known
-from rusty_lantern.core.model.subjects import CredentialView, IdentityView, Permissions
+from rusty_lantern.core.model.subjects import IdentityView, Permissions
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words
 
 KINDS = Words(get_args(Kind))
-IDENTITY, CREDENTIAL = "identity", "credential"
+IDENTITY = "identity"
 
 
 fact(
@@ -24,10 +24,11 @@ fact(
     "what it is: the account's root, a person, a program, a role to be taken on",
     of=IDENTITY,
     habit=False,
-)(lambda view, _: _kind(view.holder))
+)(lambda view, _: kind_of(view.holder))
 
 
-def _kind(holder: Identity) -> Fact:
+def kind_of(holder: Identity) -> Fact:
+    """What it is, where the store says so."""
     if holder.kind == "unknown":
         return Answer("failed", None, "the store does not say what it is")
     return Answer("known", holder.kind)
@@ -145,6 +146,33 @@ fact(
 )(lambda view, _: Answer("known", "on" if is_well_known(view.holder.name) else "off"))
 
 
+fact(
+    "identity.password-expires",
+    MOMENT,
+    "when its password has to be changed at the latest; absent: never",
+    of=IDENTITY,
+    advice="let its password end: {wanted}",
+    causes=PASSWORD_ACTIONS,
+    habit=False,
+)(lambda view, _: _password_ends(view))
+
+
+def _password_ends(view: IdentityView) -> Fact:
+    password = view.holder.password
+    return fact_of(password.value.expires) if password.value else absent_or_lost(password)
+
+
+# With it one can give oneself any permission anywhere, whichever place it is held in.
+fact(
+    "identity.administers",
+    TEXT,
+    "where it administers the identity service; one place is enough to take every permission. Absent: nowhere",
+    of=IDENTITY,
+    advice="take the administrator's role away from it there: {observed}",
+    habit=False,
+)(lambda view, _: fact_of(view.holder.administers.map(", ".join)))
+
+
 @fact(
     "identity.groups",
     TEXT,
@@ -180,10 +208,11 @@ fact(
     "what it can do and does not need, by the word of who answers for it (`may`)",
     of=IDENTITY,
     advice="take away the verbs that it does not need: {observed}",
-)(lambda view, _: _beyond(view.holder, view.permissions))
+)(lambda view, _: excess_permissions(view.holder, view.permissions))
 
 
-def _beyond(holder: Identity, permissions: Permissions) -> Fact:
+def excess_permissions(holder: Identity, permissions: Permissions) -> Fact:
+    """The verbs that an identity has and does not need, by the word of whoever answers for it."""
     if holder.may.value is None:
         return lost(holder.may)
     can = permissions.of_identity(holder)
@@ -196,158 +225,3 @@ def _beyond(holder: Identity, permissions: Permissions) -> Fact:
 
 def _but(verbs: str, needs: list[Verb]) -> str:
     return " ".join(verb for verb in verbs.split() if verb not in needs)
-
-
-fact(
-    "credential.kind",
-    Words(("access-key", "token", "certificate")),
-    "what sort of credential it is",
-    of=CREDENTIAL,
-    habit=False,
-)(lambda view, _: Answer("known", view.credential.kind))
-
-# By its own entry; its owner may be disabled all the same.
-fact(
-    "credential.state",
-    Words(("disabled", "active"), ordered=True),
-    "whether it opens anything",
-    of=CREDENTIAL,
-    habit=False,
-)(lambda view, _: fact_of(view.credential.state))
-
-# Absent where nobody is named.
-fact("credential.owner", TEXT, "whose it is", of=CREDENTIAL)(
-    lambda view, _: Answer("known", view.credential.owner) if view.credential.owner else Answer("absent")
-)
-
-fact(
-    "credential.owner-kind",
-    KINDS,
-    "what its owner is; the root's access key can do everything",
-    of=CREDENTIAL,
-    advice="delete the root's access key; work as a named identity",
-    habit=False,
-)(lambda view, _: _kind(view.owner) if view.owner else _no_owner(view))
-
-
-@fact(
-    "credential.owner-state",
-    Words(("missing", "disabled", "enabled"), ordered=True),
-    "whether its owner is enabled, disabled, or nobody that the store knows",
-    of=CREDENTIAL,
-    advice=(
-        (
-            "missing",
-            (
-                "find out who uses the key: its owner does not exist. Give them an identity of their own, "
-                "then disable and delete this key"
-            ),
-        ),
-        ("", "disable the access key too: its owner is disabled"),
-    ),
-    grave=True,
-)
-def credential_owner_state(view: CredentialView, _: str) -> Fact:
-    """A live key of a disabled owner still opens the door in many stores."""
-    if view.owner is not None:
-        return fact_of(view.owner.state)
-    identities = view.index.dossier.identities
-    return Answer("known", "missing", "", identities.evidence) if identities.settled else lost(identities)
-
-
-def _no_owner(view: CredentialView) -> Fact:
-    identities = view.index.dossier.identities
-    return lost(identities) if not identities.settled else Answer("failed", None, "the store knows no such owner")
-
-
-# A key is rotated by making another and disabling this one.
-fact(
-    "credential.age",
-    DURATION,
-    "how long ago it was made",
-    unit="seconds",
-    of=CREDENTIAL,
-    advice="make a second access key, move its users to it, then disable and delete this one",
-    grows=True,
-)(lambda view, _: since(view.credential.created, view.index.moment))
-
-# As far back as the store keeps a record.
-fact(
-    "credential.used",
-    Words(("never", "once"), ordered=True),
-    "whether it was ever used",
-    of=CREDENTIAL,
-    advice="disable the access key; delete it once nobody missed it",
-    habit=False,
-)(lambda view, _: fact_of(view.credential.last_used.map(lambda _: "once").default("never")))
-
-
-@fact(
-    "credential.idle",
-    DURATION,
-    "how long it has not been used; for one never used, since it was made",
-    unit="seconds",
-    of=CREDENTIAL,
-    advice="disable the access key; delete it once nobody missed it",
-    grows=True,
-)
-def credential_idle(view: CredentialView, _: str) -> Fact:
-    """Nobody misses a key that nobody uses."""
-    if view.credential.last_used.state == "absent":
-        age = since(view.credential.created, view.index.moment)
-        return Answer(age.state, age.value, "never used" if age.settled else age.note, age.evidence)
-    return since(view.credential.last_used, view.index.moment)
-
-
-fact(
-    "credential.expires",
-    MOMENT,
-    "when it ends; absent: never",
-    of=CREDENTIAL,
-    advice="give the access key an end date, or replace it by one that has: {wanted}",
-)(lambda view, _: fact_of(view.credential.expires))
-
-# Two at a time are for the days of a rotation.
-fact(
-    "credential.active-keys-of-owner",
-    COUNT,
-    "how many credentials its owner has that are not disabled",
-    of=CREDENTIAL,
-    advice="disable the access keys that are not in use, and keep one",
-)(lambda view, _: view.index.active_keys(view.credential.owner))
-
-# The names that are tried first.
-fact(
-    "credential.owner-well-known-name",
-    SWITCH,
-    "whether its owner has a well-known administrator's name",
-    of=CREDENTIAL,
-    advice="make an identity under another name, move its users to it, and disable this one",
-)(lambda view, _: Answer("known", "on" if is_well_known(view.credential.owner) else "off"))
-
-# An application on the administrator's key can do whatever the administrator can.
-fact(
-    "credential.shared-by-admin-and-app",
-    SWITCH,
-    "whether administration and applications both use it",
-    of=CREDENTIAL,
-    advice="give each application its own access key, and leave this one to the administrator",
-    safe="off",
-)(lambda view, _: switch_fact(view.credential.used_for, lambda uses: len(set(uses)) > 1))
-
-fact(
-    "credential.permissions",
-    Parts(VERBS),
-    "what its owner can do on at least one bucket of the store",
-    of=CREDENTIAL,
-    advice="take verbs away from its owner until it can do {wanted}",
-)(lambda view, _: view.permissions.of_identity(view.owner) if view.owner else _no_owner(view))
-
-# `nothing` is as it should be.
-fact(
-    "credential.excess-permissions",
-    Parts(VERBS),
-    "what it can do and its owner does not need (`may`)",
-    of=CREDENTIAL,
-    advice="take away the verbs that its owner does not need: {observed}",
-)(lambda view, _: _beyond(view.owner, view.permissions) if view.owner else _no_owner(view))

@@ -20,6 +20,8 @@ Given = Literal[Verb, "create", "update"]
 """What a store without policies gives: a verb, or half of `write`, to store new objects or to overwrite old ones."""
 Kind = Literal["root", "person", "service", "role", "unknown"]
 Use = Literal["administration", "application"]
+CredentialKind = Literal["access-key", "token", "certificate", "application-credential", "trust"]
+"""An application credential stands for its owner in one project; a trust lets another identity do so."""
 
 
 class Document(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -28,6 +30,8 @@ class Document(msgspec.Struct, frozen=True, omit_defaults=True):
     name: str
     text: str
     via: str = ""
+    doubt: str = ""
+    """Why it may not count; empty where it does."""
 
 
 class Password(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -36,6 +40,8 @@ class Password(msgspec.Struct, frozen=True, omit_defaults=True):
     changed: Answer[datetime] = unread()
     last_used: Answer[datetime] = unread()
     """Absent: never."""
+    expires: Answer[datetime] = Answer("unsupported")
+    """When it has to be changed at the latest. Absent: never."""
 
 
 class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -45,6 +51,8 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """As the store names it; no other identity of the store has this name."""
     resource: str = ""
     """Its resource name, as rules name it; where empty, rules name it by its name."""
+    aliases: list[str] = []
+    """Further names by which rules let it in."""
     kind: Kind = "unknown"
     state: Answer[Literal["enabled", "disabled"]] = unread()
     created: Answer[datetime] = unread()
@@ -59,6 +67,9 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     may: Answer[list[Verb]] = unread("nobody says what it needs")
     """What it needs, by the word of whoever answers for it."""
     tags: Answer[dict[str, str]] = unread()
+    administers: Answer[list[str]] = Answer("unsupported")
+    """Where it has the administrator's role of the identity service. One place is enough there to give itself any
+    permission anywhere. Absent: nowhere."""
 
 
 class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -75,8 +86,10 @@ class Credential(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """One key, token or certificate: never its secret."""
 
     id: str
+    name: str = ""
+    """What its owner calls it, where it has a name besides its id."""
     owner: str = ""
-    kind: Literal["access-key", "token", "certificate"] = "access-key"
+    kind: CredentialKind = "access-key"
     state: Answer[Literal["active", "disabled"]] = unread()
     created: Answer[datetime] = unread()
     last_used: Answer[datetime] = unread()
@@ -84,6 +97,14 @@ class Credential(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     expires: Answer[datetime] = unread()
     """Absent: never."""
     used_for: Answer[list[Use]] = unread("what it is used for is not recorded")
+    stands_for: Identity | None = None
+    """Whoever it makes one, where that is less than its owner; None: its owner, with all that the owner can."""
+    limits: Answer[list[str]] = Answer("unsupported")
+    """The only requests that it is good for, as method and path. Absent: every request."""
+    makes_more: Answer[bool] = Answer("unsupported")
+    """Whether it can make further credentials of its owner's."""
+    used_by: str = ""
+    """Who else may use it: whom a trust was given to."""
 
 
 ADMINISTRATORS = frozenset({"admin", "administrator", "root", "superuser", "sysadmin", "operator", "manager"})
@@ -93,10 +114,10 @@ ADMINISTRATORS = frozenset({"admin", "administrator", "root", "superuser", "sysa
 def is_well_known(name: str) -> bool:
     """Whether an identity has an unchanged default or well-known administrator's name.
 
-    >>> is_well_known("Admin"), is_well_known("admin01"), is_well_known("tide-reader")
+    >>> is_well_known("Admin"), is_well_known("admin01@trust"), is_well_known("tide-reader")
     (True, True, False)
     """
-    plain = name.lower().rstrip("0123456789").removesuffix("-user").removesuffix("_user").rstrip("-_")
+    plain = name.lower().partition("@")[0].rstrip("0123456789").removesuffix("-user").removesuffix("_user").rstrip("-_")
     return plain in ADMINISTRATORS
 
 

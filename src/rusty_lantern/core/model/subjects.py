@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
+import msgspec
+
 from rusty_lantern.core.answer import Answer, lost, since
 from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.core.model.resources import EncryptionKey, Link
@@ -45,6 +47,12 @@ class CredentialView:
     def owner(self) -> Identity | None:
         """The identity it belongs to, if the store has one of that name."""
         return self.index.holders.get(self.credential.owner)
+
+    @property
+    def stands_for(self) -> Identity | None:
+        """Whoever it makes one, with what its owner needs; None where the store does not know its owner."""
+        owner, less = self.owner, self.credential.stands_for
+        return owner if less is None or owner is None else msgspec.structs.replace(less, may=owner.may)
 
 
 @dataclass(frozen=True)

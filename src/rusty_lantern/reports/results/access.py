@@ -63,6 +63,8 @@ class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
     bucket: str
     verbs: dict[str, str]
     restrictions: list[str]
+    holders: list[str] | None
+    """The store's own identities that go by this name; null where nobody knows them, or where rules name them so."""
 
 
 class OwnRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -187,7 +189,7 @@ def _sender(view: BucketSubject, asking: RequestSpec, holder: Identity | None) -
     identity, account = known_as(holder), view.surroundings.account
     known = {key: values for key, values in identity.known if not key.endswith("/")}
     if identity.kind == "canonical":
-        return Sender(Caller(account or OUTSIDER_ACCOUNT, "", holder.name), known)
+        return Sender(Caller(account or OUTSIDER_ACCOUNT, "", holder.name, aliases=identity.aliases), known)
     return Sender(Caller(identity.account or account, identity.arn), known)
 
 
@@ -213,9 +215,17 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
                     bucket=view.bucket.name,
                     verbs=verbs,
                     restrictions=sorted({reach.restriction for reach in reached.values() if reach.restriction}),
+                    holders=_holders(view, identity.name),
                 )
             )
     return rows
+
+
+def _holders(view: BucketSubject, name: str) -> list[str] | None:
+    listed = view.index.dossier.identities
+    if not listed.settled or name in view.index.holders or not any(one.aliases for one in listed.value or ()):
+        return None
+    return [one.name for one in listed.value or () if name in one.aliases]
 
 
 FEW = 10

@@ -13,6 +13,7 @@ from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.selectors import Subject
 from rusty_lantern.core.model.identity import Identity, fingerprint, masked
+from rusty_lantern.core.model.subjects import CredentialView
 from rusty_lantern.core.value_types import show_moment
 
 Seconds = int | None
@@ -57,8 +58,15 @@ class CredentialRow(msgspec.Struct, frozen=True, kw_only=True):
     owner_kind: str | None
     owner_state: str | None
     key: str
+    name: str
+    """What its owner calls it."""
     fingerprint: str
     kind: str
+    used_by: str | None
+    """Whom a trust was given to."""
+    limits: str | None
+    """The only requests that it is good for; null: every request."""
+    makes_more: str | None
     state: str | None
     age: Seconds
     idle: Seconds
@@ -153,15 +161,17 @@ def credential_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Cr
     rows = []
     for credential in store_subject.index.dossier.credentials.value or ():
         fact = Facts(store_subject.any_credential(credential))
-        owner = store_subject.index.holders.get(credential.owner)
+        view = CredentialView(credential, store_subject.index, store_subject)
+        owner = view.owner
         rows.append(
             CredentialRow(
                 store=store_subject.index.dossier.store, owner=credential.owner, owner_kind=fact("owner-kind"),
                 owner_state=fact("owner-state"), key=masked(credential.id), fingerprint=fingerprint(credential.id),
+                name=credential.name, used_by=fact("used-by"), limits=fact("limits"), makes_more=fact("makes-more"),
                 kind=credential.kind, state=fact("state"), age=fact("age"), idle=fact("idle"), used=fact("used"),
                 expires=fact("expires"), active_keys_of_owner=fact("active-keys-of-owner"),
                 shared_by_admin_and_app=fact("shared-by-admin-and-app"),
-                can=fact("permissions"), can_at_least=_least(store_subject, owner),
+                can=fact("permissions"), can_at_least=_least(store_subject, view.stands_for),
                 excess_permissions=fact("excess-permissions") if owner and owner.may.value is not None else None,
                 unknown=fact.unknown, judged=judged_with(judge, store_subject.credential(credential)),
             )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections import Counter
 from collections.abc import Sequence
@@ -10,7 +11,14 @@ from rich.console import Console
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.value_types import show_moment
-from rusty_lantern.reports.results.access import AccessResult, ChangeResult, DecisionResult, OwnRow, TryResult
+from rusty_lantern.reports.results.access import (
+    AccessResult,
+    AccessRow,
+    ChangeResult,
+    DecisionResult,
+    OwnRow,
+    TryResult,
+)
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
 from rusty_lantern.reports.terminal.layout import STYLES, VERB_HEADINGS, join, line, many, next_step, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
@@ -47,6 +55,18 @@ def why_view(screen: Console, result: DecisionResult) -> None:
         line(screen, (result.note, "dim"))
 
 
+_LONG_ID = re.compile(r"([0-9a-f]{4})[0-9a-f]{28}")
+
+
+def _named(row: AccessRow) -> str:
+    """Whom a rule names; by the names of the store's own identities, where it names them by ids."""
+    if row.holders is None:
+        return row.identity
+    short = _LONG_ID.sub(r"\1…", row.identity)
+    more = f" and {len(row.holders) - 2} more" if len(row.holders) > 2 else ""
+    return f"{short} = {', '.join(row.holders[:2])}{more}" if row.holders else f"{short} = nobody there"
+
+
 def access_view(screen: Console, result: AccessResult, *, in_full: bool = False) -> None:
     """One line for each identity and bucket, then what the stores' own identities may; `in_full` names all buckets."""
     line(screen, ("Access that buckets give to named identities", "bold"))
@@ -58,10 +78,10 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
         verbs = [verb if row.verbs[verb] != "unknown" else f"{verb}?" for verb in VERBS if verb in row.verbs]
         side = SIDES[row.inside]
         if set(row.verbs.values()) == {"unknown"}:
-            grid.add(row.identity, side, f"{row.store}/{row.bucket}", ("unknown", STYLES["unknown"]), "")
+            grid.add(_named(row), side, f"{row.store}/{row.bucket}", ("unknown", STYLES["unknown"]), "")
             continue
         may = _may(verbs)
-        grid.add(row.identity, side, f"{row.store}/{row.bucket}", may, ("; ".join(row.restrictions), "dim"))
+        grid.add(_named(row), side, f"{row.store}/{row.bucket}", may, ("; ".join(row.restrictions), "dim"))
     if result.access:
         grid.show(screen)
     else:

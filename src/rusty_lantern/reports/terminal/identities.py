@@ -70,7 +70,7 @@ def credentials_view(screen: Console, result: CredentialsResult) -> None:
     heading(screen, "Access keys and identities", result.survey, show_moment(result.as_of), *stores)
     rows = sorted(result.credentials, key=lambda r: (worst_of(r.judged), r.store, r.owner, r.key))
     if rows:
-        grid = Grid("owner", "kind", "access key", "age", "idle", "permissions", "drift", shrink=(1, 5, 6),
+        grid = Grid("owner", "kind", "credential", "age", "idle", "permissions", "drift", shrink=(1, 5, 6),
                     right=(3, 4), lead=0, floors={1: 8, 5: 12, 6: 16})  # fmt: skip
         for row in rows:
             grid.add(*_credential(row))
@@ -100,12 +100,19 @@ def _credential(row: CredentialRow) -> list[Cell]:
     return [
         (f"{row.store}/{row.owner or 'nobody'}", "bold"),
         kind,
-        row.key,
+        _credential_name(row),
         in_days(row.age),
         idle,
         can,
         remarks,
     ]
+
+
+def _credential_name(row: CredentialRow) -> str:
+    """Its masked id, with what its owner calls it, or whom it was given to."""
+    if row.kind == "trust":
+        return f"trust for {row.used_by}"
+    return f"{row.key} {row.name}".strip()
 
 
 def _people(screen: Console, identities: Sequence[IdentityRow]) -> None:
@@ -119,8 +126,9 @@ def _people(screen: Console, identities: Sequence[IdentityRow]) -> None:
     for row in sorted(people, key=lambda r: (worst_of(r.judged), r.store, r.name)):
         signed_in = "" if row.password != "on" else in_days(row.password_idle)
         factor: Cell = row.mfa or "not offered"
+        kind = f"{row.kind or 'unknown'}, disabled" if row.state == "disabled" else row.kind or "unknown"
         grid.add(
-            (f"{row.store}/{row.name}", "bold"), row.kind or "unknown",
+            (f"{row.store}/{row.name}", "bold"), kind,
             "" if row.password == "off" else factor, signed_in,
             "unknown" if row.active_keys is None else str(row.active_keys), _can(row.can, row.can_at_least),
             (row.excess_permissions or "", STYLES["high"] if row.excess_permissions else ""), remark_words(row.judged),

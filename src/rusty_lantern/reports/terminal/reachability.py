@@ -87,8 +87,10 @@ def _other_rows(found: Reached) -> list[tuple[str, str, str]]:
         rows.append(("node", f"{node.at}  {words}", style))
     for door in found.doors:
         state = "can be tried" if door.readable is None else "readable" if door.readable else "not read"
-        words = f"{door.name}  {door.at}  {state}" + (f": {door.note}" if door.note else "")
-        rows.append(("door", words, STYLES["failed"] if door.readable is False else STYLES["yes"]))
+        words = f"{door.at}  {state}" + (f": {door.note}" if door.note else "")
+        style = STYLES["failed"] if door.readable is False else STYLES["yes"]
+        people = door.name == "identities"
+        rows.append(("identities", words, style) if people else ("door", f"{door.name}  {words}", style))
     return rows
 
 
@@ -112,7 +114,8 @@ def _blind(results: list[Reached]) -> list[str]:
             continue
         for door in reached.doors:
             if door.readable is False:
-                found.append(f"{reached.store}: what its {door.name} door opens ({door.note})")
+                what = "who it lets in by name" if door.name == "identities" else f"what its {door.name} door opens"
+                found.append(f"{reached.store}: {what} ({door.note})")
         for question, allowed in reached.questions.items():
             where = f" of {', '.join(reached.refused[question])}" if question in reached.refused else ""
             if allowed in ("no", "failed"):

@@ -5,12 +5,15 @@ The client knows no scheme. One is made from the credential that the estate file
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+import math
+import time
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Protocol
 
 from rusty_lantern.stores.http.credentials import AccessKey
+from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Method, Reply
 from rusty_lantern.stores.http.sigv4 import sign
 
@@ -29,7 +32,7 @@ class Authorization(Protocol):
     def expired(self, reply: Reply) -> bool:
         """Whether a store says that the credential was good once, and is over."""
 
-    def renewed(self) -> Authorization | None:
+    async def renewed(self) -> Authorization | None:
         """Another credential in its place; None where there is none."""
 
 
@@ -60,7 +63,7 @@ class Signed:
         """Whether the session is over."""
         return reply.status in (400, 401, 403) and b"ExpiredToken" in reply.body[:4096]
 
-    def renewed(self) -> Signed | None:
+    async def renewed(self) -> Signed | None:
         """The credential read anew, where that gives another one."""
         if self.find_again is None:
             return None
@@ -90,5 +93,43 @@ class Bearer:
         """A store does not say whether it took the token before."""
         return False
 
-    def renewed(self) -> None:
+    async def renewed(self) -> None:
         """There is no other token."""
+
+
+@dataclass(frozen=True)
+class Token:
+    """A token of the Swift protocol or of an identity service, in the header that both have."""
+
+    value: str = field(default="", repr=False)
+    ends: float = math.inf
+    """When it is over, by this machine's monotonic clock."""
+    fetch: Callable[[], Awaitable[Token]] | None = None
+    """Gets another one."""
+
+    def headers(
+        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
+    ) -> dict[str, str]:
+        """The request's headers with the token."""
+        return {"host": host, **extra, "x-auth-token": self.value}
+
+    def disowned(self, reply: Reply) -> bool:
+        """Whether the store does not take the token: a refusal of what the token may not do is 403."""
+        return reply.status == 401
+
+    def expired(self, reply: Reply) -> bool:
+        """Whether it is refused, and its time is over."""
+        return reply.status == 401 and time.monotonic() >= self.ends - NEARLY
+
+    async def renewed(self) -> Token | None:
+        """Another token for the same credential; None where none is given."""
+        if self.fetch is None:
+            return None
+        try:
+            return await self.fetch()
+        except RequestFailed:
+            return None
+
+
+NEARLY = 5.0
+"""Seconds before its end that a token may be refused already: clocks differ."""

@@ -72,11 +72,13 @@ class Client:
     """How often a question is put whose connection is lost."""
     gate: Gate = field(default_factory=lambda: Gate(1))
     _next: float = 0.0
+    _renewing: asyncio.Lock = field(default_factory=asyncio.Lock)
     _dice: Random = field(default_factory=lambda: Random(1))  # noqa: S311  (spreads retries, guards nothing)
 
     async def __aenter__(self) -> Self:
         self.gate = Gate(self.store.pace.at_once)
-        connector = aiohttp.TCPConnector(limit=self.store.pace.at_once * (1 + LATE), ssl=self._tls())
+        limit = self.store.pace.at_once * (1 + LATE)
+        connector = aiohttp.TCPConnector(limit=limit, ssl=trusted_authorities(self.store, self.folder))
         timeout = aiohttp.ClientTimeout(total=self.store.timeout, sock_connect=min(10, self.store.timeout))
         self._session = aiohttp.ClientSession(
             connector=connector,
@@ -92,14 +94,6 @@ class Client:
     ) -> None:
         if self._session:
             await self._session.close()
-
-    def _tls(self) -> ssl.SSLContext | bool:
-        if not self.store.ca:
-            return True
-        try:
-            return ssl.create_default_context(cafile=str(self.folder / Path(self.store.ca).expanduser()))
-        except (OSError, ssl.SSLError):
-            raise NoCredential(Problem(f"the CA bundle {self.store.ca} cannot be read", self.store.place)) from None
 
     def target(self, bucket: str, key: str = "") -> tuple[str, str]:
         """Host and encoded path of a bucket or object, as the store is addressed."""
@@ -194,7 +188,7 @@ class Client:
                     raise
             else:
                 self.answers = True
-                if attempt < TRIES and self._renewed(reply, used):
+                if attempt < TRIES and await self._renewed(reply, used):
                     continue
                 await self._check_accepted(reply, (method, host, target, query, headers))
                 if reply.status not in BUSY or attempt >= TRIES:
@@ -291,12 +285,13 @@ class Client:
             remedy = "every answer so far is saved; put a valid one in its place, then: lantern survey --resume"
             raise NoLongerAccepted(Problem(what, self.store.credential.place or self.store.place, remedy))
 
-    def _renewed(self, reply: Reply, used: Authorization | None) -> bool:
+    async def _renewed(self, reply: Reply, used: Authorization | None) -> bool:
         """Whether the credential that was used had expired, and there is another one now."""
         if used is None or not used.expired(reply):
             return False
-        if self.auth is used:
-            self.auth = used.renewed() or used
+        async with self._renewing:
+            if self.auth is used:
+                self.auth = await used.renewed() or used
         return self.auth is not used
 
     async def _pace(self) -> None:
@@ -321,7 +316,7 @@ class Client:
         self.asked += 1
         try:
             async with self._session.request(method, url, headers=sent, allow_redirects=False) as answer:
-                body = await _body(answer, self.most)
+                body = await read_body(answer, self.most)
                 return Reply(answer.status, {faithful(k).lower(): faithful(v) for k, v in answer.headers.items()}, body)
         except TimeoutError:
             raise RequestFailed("failed", f"no answer within {self.store.timeout} s", "timed out") from None
@@ -346,7 +341,18 @@ class Client:
         return ahead
 
 
-async def _body(answer: aiohttp.ClientResponse, most: int) -> bytes:
+def trusted_authorities(store: Store, folder: Path) -> ssl.SSLContext | bool:
+    """By which authorities a store's certificate is accepted: those of its CA bundle, or the usual ones."""
+    if not store.ca:
+        return True
+    try:
+        return ssl.create_default_context(cafile=str(folder / Path(store.ca).expanduser()))
+    except (OSError, ssl.SSLError):
+        raise NoCredential(Problem(f"the CA bundle {store.ca} cannot be read", store.place)) from None
+
+
+async def read_body(answer: aiohttp.ClientResponse, most: int) -> bytes:
+    """The body of an answer. Raises `RequestFailed` for one larger than `most` bytes."""
     chunks: list[bytes] = []
     total = 0
     async for chunk in answer.content.iter_chunked(1 << 16):

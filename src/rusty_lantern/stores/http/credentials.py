@@ -117,16 +117,18 @@ def _section(credential: Credential, folder: Path) -> configparser.SectionProxy:
     return parser[profile]
 
 
-def read_pair(credential: Credential, folder: Path, names: tuple[str, str]) -> tuple[str, str]:
-    """Two values of a credential file, such as a user and its key. Raises `NoCredential`."""
+def read_values(
+    credential: Credential, folder: Path, names: tuple[str, ...], optional: tuple[str, ...] = ()
+) -> list[str]:
+    """Values of a credential file, such as a user and its key; an optional one may be empty. Raises `NoCredential`."""
     try:
         section = _section(credential, folder)
-        first, second = (section.get(name, "") for name in names)
-        if not first or not second:
-            raise _NotFound(f"[{section.name}] in {credential.name} lacks {names[0]} or {names[1]}")
+        missing = next((name for name in names if not section.get(name, "")), "")
+        if missing:
+            raise _NotFound(f"[{section.name}] in {credential.name} lacks {missing}")
     except _NotFound as error:
         raise NoCredential(Problem(str(error), credential.place)) from None
-    return first, second
+    return [section.get(name, "") for name in (*names, *optional)]
 
 
 def _provider_chain(credential: Credential, _: Path) -> AccessKey:

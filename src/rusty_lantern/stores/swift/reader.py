@@ -19,6 +19,7 @@ from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.stores.crew import Crew, Learnt, wanted_names
 from rusty_lantern.stores.first_answer import reach_address
+from rusty_lantern.stores.http.authorization import Token
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Memory, Reply
 from rusty_lantern.stores.http_reader import HttpReader
@@ -37,7 +38,7 @@ from rusty_lantern.stores.swift.headers import (
 )
 from rusty_lantern.stores.swift.info import Info, ask_info
 from rusty_lantern.stores.swift.object_details import SwiftObjects
-from rusty_lantern.stores.swift.token import Token, fetch_token
+from rusty_lantern.stores.swift.token import fetch_token
 
 SAMPLE = 64
 """How many containers are tried, spread over the list."""
@@ -69,18 +70,17 @@ class SwiftReader(HttpReader):
 
     def __init__(self, visit: Visit) -> None:
         super().__init__(visit)
-        self.token = Token()
         self.refused: RequestFailed | None = None
         """Why the store gave no token."""
 
     def authorize(self) -> Token:
-        """Shows the token, which is fetched before anything else is asked."""
-        return self.token
+        """A token, which is fetched before anything else is asked."""
+        return Token()
 
     async def __aenter__(self) -> Self:
         await super().__aenter__()
         try:
-            self.token.value = await fetch_token(self.visit)
+            self.client.auth = await fetch_token(self.visit)
         except RequestFailed as error:
             self.refused = error
         except BaseException:
@@ -184,7 +184,8 @@ class SwiftReader(HttpReader):
         """Which kind of server reads the account's ACLs."""
         if account.gateway:
             return "gateway"
-        if self.visit.store.credential.kind == "keystone":
+        store = self.visit.store
+        if store.credential.kind == "keystone" or (store.identities and store.identities.kind == "keystone"):
             return "keystone"
         return "tempauth" if account.info is not None and account.info.own_users else ""
 

@@ -214,7 +214,8 @@ def _speaks_to(principals: Principals, caller: Caller) -> bool:
         return False
     root = f"arn:aws:iam::{caller.account}:root" if caller.account else ""
     mine = {caller.account, root, caller.arn, caller.session} - {""}
-    if mine & _listed(principals) or not also_known_as(caller.canonical).isdisjoint(principals.canonical):
+    names = also_known_as(caller.canonical).union(caller.aliases)
+    if mine & _listed(principals) or not names.isdisjoint(principals.canonical):
         return True
     if principals.vague:
         raise NotUnderstood(f'a wildcard inside a principal ("{principals.vague[0][:60]}") has no agreed meaning')

@@ -16,6 +16,8 @@ class Caller(msgspec.Struct, frozen=True):
     canonical: str = ""
     session: str = ""
     """The resource name of the session, for a caller that has assumed a role; `arn` is then the role's."""
+    aliases: tuple[str, ...] = ()
+    """Further names by which rules let it in."""
 
     @property
     def anonymous(self) -> bool:

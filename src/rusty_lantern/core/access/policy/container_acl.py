@@ -22,7 +22,7 @@ from rusty_lantern.core.model.dossier import AclReading
 
 DOOR = "swift"
 EVERYBODY = Principals(everyone=True)
-_SIGNED = Condition("stringnotequals", "aws:principaltype", ("Anonymous",), "")
+SIGNED = Condition("stringnotequals", "aws:principaltype", ("Anonymous",), "")
 NO_REFERER = ""
 """The value of `REFERER_HOST` in a request without a Referer."""
 
@@ -130,6 +130,9 @@ def _of_header(entries: Entries, side: Side, reading: AclReading, guards: Gatewa
             guarded = reading == "gateway" and words.startswith(".r:*")  # hosts are no public ACL there
             yield from _unless(listing, guards.ignore_acls if guarded else False)
     for name in entries.names:
+        if reading == "keystone" and ":" not in name:
+            yield from _of_role(name, entries, side)
+            continue
         words = f'container {side} ACL "{name}"'
         named = _WRITE if side == "write" else (*_READ, *lists)
         if side == "read" and reading == "gateway":
@@ -137,8 +140,31 @@ def _of_header(entries: Entries, side: Side, reading: AclReading, guards: Gatewa
         who = _who(name, reading)
         if who is None:
             continue
-        conditions = (_SIGNED,) if who is _ANY_TOKEN else ()
+        conditions = (SIGNED,) if who is _ANY_TOKEN else ()
         yield _allow(words, EVERYBODY if who is _ANY_TOKEN else who, named, conditions)
+
+
+def _of_role(role: str, entries: Entries, side: Side) -> Iterator[Statement]:
+    """What a name without a colon grants where an identity service has the users: to those who hold the role of that
+    name in the account's own project.
+
+    Listing is asked of the Referer first: a request that `.r:` entries let in to objects alone is refused the listing,
+    and roles are not looked at (measured on release 2.38).
+    """
+    words, who = f'container {side} ACL "{role}"', Principals(canonical=(role.lower(),))
+    yield _allow(words, who, _WRITE if side == "write" else _READ, ())
+    if side == "write":
+        return
+    positive = [entry for entry in entries.hosts if entry and not entry.startswith("-")]
+    if entries.listings or not positive:
+        yield _allow(words, who, _LIST, ())
+        return
+    without = [found for entry in positive if entry != "*" for found in _host(entry, "keystone", negated=True) or ()]
+    some_left_out = len(positive) < len(entries.hosts)
+    if "*" not in positive or some_left_out:
+        listing = _allow(words, who, _LIST, () if some_left_out else tuple(without))
+        why = "which requests its Referer entries keep from listing is not worked out"
+        yield _in_doubt(listing, why) if some_left_out else listing
 
 
 def _unless(listing: Statement, stands: bool | None) -> Iterator[Statement]:
@@ -163,8 +189,7 @@ def _who(name: str, reading: AclReading) -> Principals | None:
     if reading == "gateway" and name == "anonymous":
         return EVERYBODY
     if reading == "keystone":
-        named = Principals(canonical=(name,)) if ":" in name else None  # only ids count: a role alone does not
-        return _ANY_TOKEN if name == "*:*" else named
+        return _ANY_TOKEN if name == "*:*" else Principals(canonical=(name,))
     return None if "*" in name or name.startswith(".") else Principals(canonical=(name,))
 
 

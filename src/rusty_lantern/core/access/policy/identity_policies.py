@@ -16,6 +16,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
+from rusty_lantern.core.access.policy.container_acl import SIGNED
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
 from rusty_lantern.core.answer import Answer
@@ -26,7 +27,7 @@ from rusty_lantern.core.model.store_index import StoreIndex
 def known_as(holder: Identity) -> Principal:
     """The identity as rules name it, with what its requests are known to carry."""
     named = read_principal(holder.resource) if holder.resource else Principal(holder.name, "canonical")
-    return msgspec.structs.replace(named, known=_known(holder, named))
+    return msgspec.structs.replace(named, known=_known(holder, named), aliases=tuple(holder.aliases))
 
 
 def _known(holder: Identity, named: Principal) -> Known:
@@ -94,15 +95,19 @@ _ROOT = (
 
 def _read(document: Document) -> tuple[Statement, ...]:
     """The statements of one attached document, for whoever has it. One that cannot be read could say anything."""
-    return _attached(document.text, f"own permission {document.name}")
+    return _attached(document.text, f"own permission {document.name}", document.doubt)
 
 
 @lru_cache(maxsize=8192)
-def _attached(text: str, where: str) -> tuple[Statement, ...]:
+def _attached(text: str, where: str, doubt: str = "") -> tuple[Statement, ...]:
     policy = parse_policy(text, attached=True)
     if policy.unreadable:
         return _anything(where, f"not understood: {policy.unreadable.what}")
-    return tuple(msgspec.structs.replace(statement, place=where) for statement in policy.statements)
+    doubts = (Fault(where, doubt),) if doubt else ()
+    return tuple(
+        msgspec.structs.replace(statement, place=where, faults=(*statement.faults, *doubts))
+        for statement in policy.statements
+    )
 
 
 _EFFECTS: tuple[Literal["Allow", "Deny"], ...] = ("Allow", "Deny")
@@ -174,7 +179,10 @@ def without_public(rules: Rules) -> Rules:
     statements = tuple(
         s
         for s in rules.policy.statements
-        if s.effect == "Deny" or s.principals is None or s.principals.everyone == s.principals.negated or asks_who(s)
+        if s.effect == "Deny"
+        or s.principals is None
+        or s.principals.everyone == s.principals.negated
+        or (asks_who(s) and s.conditions != (SIGNED,))
     )
     return msgspec.structs.replace(
         rules,

@@ -28,6 +28,8 @@ class Principal(msgspec.Struct, frozen=True):
     known: Known = ()
     """What its requests carry, as far as that is known: condition key → values. No values: they do not carry the key.
     A family's name, such as `aws:principaltag/`, covers all its keys that are not listed."""
+    aliases: tuple[str, ...] = ()
+    """Further names by which rules let it in."""
 
     @property
     def account(self) -> str:
@@ -80,7 +82,7 @@ class Principal(msgspec.Struct, frozen=True):
     @property
     def _names(self) -> set[str]:
         if self.kind != "identity":
-            return {self.arn, *also_known_as(self.name)} - {""}
+            return {self.arn, *also_known_as(self.name), *self.aliases} - {""}
         return {self.name, self.arn, self.account, f"arn:aws:iam::{self.account}:root"} - {"", "arn:aws:iam:::root"}
 
 

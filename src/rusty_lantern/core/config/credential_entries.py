@@ -1,0 +1,133 @@
+"""What a store is asked with, and where: credentials, addresses and identity services in estate.yaml."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Literal
+from urllib.parse import urlsplit
+
+from rusty_lantern.core.config.estate import Credential, RoleMeanings, Service
+from rusty_lantern.core.errors import Place, ProblemList
+from rusty_lantern.core.yaml_source import Marked, Reader
+
+_CREDENTIAL = ("profile", "environment", "file", "token", "keystone", "application-credential", "user", "scope")
+_ROLES = ("operator", "reseller-admin", "project-reader", "system-reader")
+
+
+def check_address(complaints: ProblemList, at: str, node: Marked, store: str, *, plain_http: bool) -> None:
+    """Complain of an address that is none, holds a secret, or is read along on the way."""
+    try:
+        parts = urlsplit(at)
+        port = parts.port
+    except ValueError:
+        parts, port = urlsplit(""), None
+    if parts.scheme not in ("http", "https") or not parts.hostname or port == 0:
+        complaints.add(f"store {store} needs an address", node.place, "at: https://objects.example")
+    elif parts.username or parts.password:
+        complaints.add("an address must not carry a user name or a password", node.place, "name a credential instead")
+    elif parts.query or parts.fragment:
+        complaints.add("an address ends before any ? or #", node.place)
+    elif parts.scheme == "http" and not plain_http:
+        complaints.add(
+            "plain http lets everyone on the way read along",
+            node.place,
+            "use https, or say `plain-http: allowed`",
+        )
+
+
+def read_service(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> Service | None:
+    """The identity service that an entry names; None without one."""
+    if node is None:
+        return None
+    fields = reader.fields(node, ("at", "signing-place", "keystone", "credential", "roles"), "identities")
+    kind: Literal["iam", "keystone"] = "keystone" if "keystone" in fields else "iam"
+    where = fields.get("keystone") or fields.get("at")
+    at = reader.text(where, "at")
+    check_address(reader.complaints, at, where or node, f"{store}'s identity service", plain_http=plain_http)
+    for name in ("credential", "roles") if kind == "iam" else ("signing-place",):
+        if name in fields:
+            reader.complaints.add(f"this identity service has no {name}", fields[name].place)
+    credential = fields.get("credential")
+    shown = None
+    if credential is not None:
+        whose = f"{store}'s identity service"
+        shown = read_credential(reader, credential, node.place, needed=True, whose=whose, plain_http=plain_http)
+    place = reader.text(fields.get("signing-place"), "signing-place", "us-east-1")
+    return Service(at.rstrip("/"), place, kind, shown, _roles(reader, fields.get("roles")))
+
+
+def _roles(reader: Reader, node: Marked | None) -> RoleMeanings | None:
+    """Role names as the store's proxy has them; case does not count there."""
+    if node is None:
+        return None
+    fields = reader.fields(node, _ROLES, "roles")
+    said = {
+        kind.replace("-", "_"): frozenset((item.text or "").lower() for item in reader.texts(fields[kind], kind))
+        for kind in fields
+    }
+    return RoleMeanings(**said)
+
+
+def read_credential(
+    reader: Reader,
+    node: Marked | None,
+    place: Place,
+    *,
+    needed: bool,
+    whose: str = "a store",
+    swift: bool = False,
+    plain_http: bool = False,
+) -> Credential:
+    """Where a credential is found. `swift`: it is shown by the Swift protocol, which has users and keys of its own and
+    knows no profile."""
+    if node is None:
+        if needed:
+            how = "{environment: PREFIX}" if swift else "{profile: NAME}"
+            reader.complaints.add(f"{whose} needs a credential", place, f"credential: {how}")
+        return Credential("chain" if needed else "none")
+    if node.text is not None:
+        if node.text == "chain":
+            return Credential("chain", place=node.place)
+        reader.complaints.add(
+            f'a credential cannot be "{node.text[:20]}"', node.place,
+            "one of {profile: NAME}, {environment: PREFIX}, {file: PATH}, or chain",
+        )  # fmt: skip
+        return Credential("chain")
+    fields = reader.fields(node, _CREDENTIAL, "credential")
+    if "keystone" in fields:
+        return _by_keystone(reader, node, fields, whose, plain_http=plain_http)
+    for kind in ("token", "file", "environment", "profile"):
+        if kind in fields:
+            name = reader.text(fields[kind], kind) if kind != "token" else _secret_named(reader, fields[kind], kind)
+            profile = reader.text(fields.get("profile"), "profile") if kind == "file" else ""
+            return Credential(kind, name, profile, node.place)
+    return Credential("chain", place=node.place)
+
+
+def _secret_named(reader: Reader, node: Marked, kind: str) -> str:
+    text = reader.text(node, kind)
+    if not re.fullmatch(r"(env|file):.+", text):
+        where = "env:VARIABLE" if kind == "token" else "env:PREFIX"
+        what = f"{'an' if kind[0] in 'aeio' else 'a'} {kind} is named here, never written"
+        reader.complaints.add(what, node.place, f"{kind}: {where}, or {kind}: file:PATH")
+    return text
+
+
+def _by_keystone(
+    reader: Reader, node: Marked, fields: Mapping[str, Marked], whose: str, *, plain_http: bool
+) -> Credential:
+    """`{keystone: URL, application-credential: env:PREFIX}`, or `{keystone: URL, user: env:PREFIX, scope: system}`."""
+    at = reader.text(fields["keystone"], "keystone").rstrip("/")
+    check_address(reader.complaints, at, fields["keystone"], f"{whose}'s keystone", plain_http=plain_http)
+    sort: Literal["application-credential", "user"] = "user" if "user" in fields else "application-credential"
+    shown = fields.get(sort)
+    if shown is None:
+        how = "credential: {keystone: URL, application-credential: env:PREFIX}, or user: env:PREFIX"
+        reader.complaints.add("an identity service is shown an application credential or a user", node.place, how)
+    scope = reader.text(fields.get("scope"), "scope")
+    if scope and (sort != "user" or not re.fullmatch(r"system|(project|domain):.+", scope)):
+        only = "a user alone has a scope" if sort != "user" else f'a scope cannot be "{scope[:20]}"'
+        reader.complaints.add(only, fields["scope"].place, "one of system, project:NAME, domain:NAME")
+    name = _secret_named(reader, shown, sort) if shown is not None else ""
+    return Credential("keystone", name, place=node.place, at=at, sort=sort, scope=scope)

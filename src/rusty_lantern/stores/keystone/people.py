@@ -1,0 +1,283 @@
+"""What a Keystone told, as a dossier has it: identities with their permissions, groups, credentials."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.identity import Credential, Document, Group, Identity, Password
+from rusty_lantern.stores.keystone.documents import (
+    ApplicationCredential,
+    Assignment,
+    Named,
+    S3Key,
+    Trust,
+    User,
+)
+from rusty_lantern.stores.keystone.permissions import (
+    ADMINISTRATOR,
+    Account,
+    Held,
+    held,
+    limited,
+)
+
+_NOT_TOLD: Answer[Any] = Answer("unsupported")
+_NEVER: Answer[Any] = Answer("absent")
+
+
+class Told(msgspec.Struct):
+    """What the service told besides its users."""
+
+    roles: Answer[list[Assignment]]
+    domains: Answer[list[Named]]
+    projects: Answer[list[Named]]
+    groups: Answer[list[Named]]
+    members: Mapping[str, Answer[list[Named]]]
+    applications: Mapping[str, Answer[list[ApplicationCredential]]]
+    keys: Mapping[str, Answer[list[S3Key]]]
+    trusts: Answer[list[Trust]]
+    providers: Answer[list[Named]]
+
+
+FIRST_DOMAIN = "default"
+"""The id of the domain that every service begins with."""
+
+
+class People:
+    """Everybody that the service told of, as a dossier has them."""
+
+    def __init__(self, users: list[User], told: Told, account: Account, account_name: str) -> None:
+        self.users = users
+        self.told = told
+        self.account = account
+        self.account_name = account_name
+        self.domains = {domain.id: domain for domain in told.domains.value or ()}
+        self.projects = {project.id: project for project in told.projects.value or ()}
+        self.names = {user.id: self._name(user) for user in users}
+        self.held: dict[str, list[Held]] = {}
+        groups = {group.id: self._title(group) for group in told.groups.value or ()}
+        for one in told.roles.value or ():
+            if one.user is not None and self._in_use(one.scope.project.id if one.scope.project else ""):
+                group = one.links.membership.partition("/groups/")[2].partition("/")[0]
+                via = f"group {groups.get(group, group)}" if group else ""
+                self.held.setdefault(one.user.id, []).append(held(one.role.name, one.scope, via))
+
+    def _name(self, user: User) -> str:
+        domain = self.domains.get(user.domain_id)
+        return f"{user.name}@{domain.name if domain else user.domain_id}"
+
+    def _title(self, group: Named) -> str:
+        domain = self.domains.get(group.domain_id or "")
+        return f"{group.name}@{domain.name if domain else group.domain_id}"
+
+    def _in_use(self, project: str) -> bool:
+        """Whether a token can be had for a project: none is given for one that is disabled."""
+        found = self.projects.get(project)
+        if found is None:
+            return True
+        domain = self.domains.get(found.domain_id or "")
+        return found.enabled and (domain is None or domain.enabled)
+
+    def identities(self) -> list[Identity]:
+        """The users."""
+        return [self._identity(user) for user in self.users]
+
+    def _identity(self, user: User) -> Identity:
+        roles, domain = self.told.roles, self.domains.get(user.domain_id)
+        on = user.enabled and (domain is None or domain.enabled)
+        state: Answer[Any] = Answer("known", "enabled" if on else "disabled")
+        if on and domain is None:  # nobody signs in whose domain is disabled
+            state = self._unread(self.told.domains) or Answer("failed", None, "its domain is not among the domains")
+        mine = self.held.get(user.id, [])
+        lent = [trust for trust in self.told.trusts.value or () if trust.trustee_user_id == user.id]
+        administers = sorted({one.words for one in mine if one.role.lower() == ADMINISTRATOR})
+        rules = user.options.multi_factor_auth_rules or []
+        factors = bool(user.options.multi_factor_auth_enabled and rules and all(len(rule) > 1 for rule in rules))
+        documents = self.account.documents(mine) + [
+            msgspec.structs.replace(document, via=f"trust of {self.names.get(trust.trustor_user_id, '?')}")
+            for trust in lent
+            for document in self._by_trust(trust)
+        ]
+        return Identity(
+            name=self.names[user.id],
+            state=state,
+            created=_NOT_TOLD,
+            mfa=Answer("known", factors),
+            password=_password(user),
+            groups=self._groups_of(user.id),
+            policies=self._unread(roles) or self._with_trusts(documents),
+            administers=self._unread(roles)
+            or (Answer("known", administers) if administers else Answer("absent", None, "", roles.evidence)),
+            aliases=[
+                *self.account.aliases(user.id, mine),
+                *self._plain_names(user, mine),
+                *(name for trust in lent for name in self._names_by_trust(trust)),
+            ],
+        )  # fmt: skip
+
+    def _plain_names(self, user: User, mine: list[Held]) -> list[str]:
+        """The names by which ACLs can let it in: they count where user, project and account are all in the
+        first domain."""
+        own = self.projects.get(self.account.project)
+        if user.domain_id != FIRST_DOMAIN or own is None or own.domain_id != FIRST_DOMAIN:
+            return []
+        found = [f"*:{user.name}"]
+        for home in (self.projects.get(project) for project in sorted({one.project for one in mine} - {""})):
+            if home is not None and home.domain_id == FIRST_DOMAIN:
+                names = [(home.name, user.name), (home.name, user.id), (home.id, user.name), (home.name, "*")]
+                found += [f"{project}:{who}" for project, who in names]
+        return found
+
+    def _with_trusts(self, documents: list[Document]) -> Answer[list[Document]]:
+        """Somebody's permissions; trusts that were not read may give anybody more."""
+        unread = self._unread(self.told.trusts)
+        if unread is not None:
+            return Answer(unread.state, None, f"trusts: {unread.note}", unread.evidence)
+        return Answer("known", documents, "", self.told.roles.evidence)
+
+    @staticmethod
+    def _unread(answer: Answer[Any]) -> Answer[Any] | None:
+        return None if answer.value is not None else Answer(answer.state, None, answer.note, answer.evidence)
+
+    def _in_project(self, roles: list[Named], project: str | None) -> list[Held]:
+        """Roles that something carries into a project."""
+        found = self.projects.get(project or "")
+        words = f"project {found.name if found else project}"
+        return [Held(role.name, project or "", words) for role in roles if self._in_use(project or "")]
+
+    def _by_trust(self, trust: Trust) -> list[Document]:
+        return self.account.documents(self._in_project(trust.roles, trust.project_id))
+
+    def _names_by_trust(self, trust: Trust) -> list[str]:
+        """The names that a token by a trust goes by: its giver's, where it stands for them in person."""
+        who = trust.trustor_user_id if trust.impersonation else trust.trustee_user_id
+        return self.account.aliases(who, self._in_project(trust.roles, trust.project_id))
+
+    def strangers(self) -> list[Identity]:
+        """Whoever signs in through another service: with which roles, its mappings decide."""
+        providers = self.told.providers
+        lost: Answer[Any] = Answer("failed", None, "which roles they get is decided when they sign in")
+        if providers.unread:
+            names, lost = ["whoever signs in through another service"], self._unread(providers) or lost
+        else:
+            names = [f"whoever signs in through {one.name or one.id}" for one in providers.value or () if one.enabled]
+        return [
+            Identity(
+                name=name, kind="role", state=Answer("known", "enabled"), created=_NOT_TOLD, mfa=_NOT_TOLD,
+                password=_NEVER, groups=_NEVER, policies=lost, administers=lost,
+            )
+            for name in names
+        ]  # fmt: skip
+
+    def _groups_of(self, user: str) -> Answer[list[str]]:
+        listed = self.told.groups
+        lost = next((one for one in (listed, *self.told.members.values()) if one.value is None), None)
+        if lost is not None:
+            return Answer(lost.state, None, lost.note, lost.evidence)
+        mine = [
+            self._title(group)
+            for group in listed.value or ()
+            if any(member.id == user for member in self.told.members[group.id].value or ())
+        ]
+        return Answer("known", sorted(mine), "", listed.evidence)
+
+    def groups(self) -> Answer[list[Group]]:
+        """The groups. What they give stands with their members, as the service works it out."""
+        listed = self.told.groups
+        lost = next((one for one in (listed, *self.told.members.values()) if one.value is None), None)
+        if lost is not None:
+            return Answer(lost.state, None, lost.note, lost.evidence)
+        found = [
+            Group(
+                name=self._title(group),
+                members=sorted(
+                    self.names.get(one.id, one.name or one.id) for one in self.told.members[group.id].value or ()
+                ),
+                policies=Answer("known", []),
+            )
+            for group in listed.value or ()
+        ]
+        return Answer("known", found, "", listed.evidence)
+
+    def credentials(self) -> Answer[list[Credential]]:
+        """Application credentials, S3 keys and trusts; passwords are told with the users."""
+        every: Sequence[Answer[Any]] = [self.told.trusts, *self.told.applications.values(), *self.told.keys.values()]
+        lost = next((one for one in every if one.value is None and one.state != "absent"), None)
+        if lost is not None:
+            return Answer(lost.state, None, lost.note, lost.evidence)
+        found: list[Credential] = []
+        for user in self.users:
+            found += [self._application(user, one) for one in self.told.applications[user.id].value or ()]
+            found += [self._key(user, one) for one in self.told.keys[user.id].value or ()]
+        found += [self._trust(one) for one in self.told.trusts.value or ()]
+        return Answer("known", found, "", self.told.trusts.evidence)
+
+    def _application(self, user: User, one: ApplicationCredential) -> Credential:
+        name, mine = f"application credential {one.name}", self._in_project(one.roles, one.project_id)
+        within: Answer[str] = _NEVER
+        if one.access_rules is not None:
+            text = limited(one.access_rules, self.account_name)
+            within = (
+                Answer("known", text) if text is not None else Answer("failed", None, "its access rules are unusual")
+            )
+        stands_for = Identity(
+            name=f"{name} of {self.names[user.id]}", kind="role", state=Answer("known", "enabled"),
+            policies=Answer("known", self.account.documents(mine)), boundary=within, groups=_NEVER,
+            aliases=self.account.aliases(user.id, mine),
+        )  # fmt: skip
+        limits = sorted(f"{rule.method} {rule.path}" for rule in one.access_rules or ())
+        return Credential(
+            id=one.id, name=one.name, owner=self.names[user.id], kind="application-credential",
+            state=Answer("known", "active"), created=_NOT_TOLD, last_used=_NOT_TOLD, used_for=_NOT_TOLD,
+            expires=_moment(one.expires_at),
+            stands_for=stands_for, makes_more=Answer("known", bool(one.unrestricted)),
+            limits=_NEVER if one.access_rules is None else Answer("known", limits),
+        )  # fmt: skip
+
+    def _key(self, user: User, one: S3Key) -> Credential:
+        project = one.tenant_id or ""
+        mine = [role for role in self.held.get(user.id, []) if role.project == project]
+        stands_for = Identity(
+            name=f"S3 key {one.access[:4]}… of {self.names[user.id]}", kind="role", state=Answer("known", "enabled"),
+            policies=self._unread(self.told.roles) or Answer("known", self.account.documents(mine)), groups=_NEVER,
+            aliases=self.account.aliases(user.id, mine),
+        )  # fmt: skip
+        return Credential(
+            id=one.access, owner=self.names[user.id], state=Answer("known", "active"), created=_NOT_TOLD,
+            last_used=_NOT_TOLD, expires=_NEVER, used_for=_NOT_TOLD, stands_for=stands_for,
+        )  # fmt: skip
+
+    def _trust(self, one: Trust) -> Credential:
+        owner = self.names.get(one.trustor_user_id, one.trustor_user_id)
+        stands_for = Identity(
+            name=f"trust {one.id[:8]} of {owner}", kind="role", state=Answer("known", "enabled"), groups=_NEVER,
+            policies=Answer("known", self._by_trust(one)), aliases=self._names_by_trust(one),
+        )  # fmt: skip
+        return Credential(
+            id=one.id, owner=owner, kind="trust",
+            state=Answer("known", "disabled" if one.remaining_uses == 0 else "active"),
+            created=_NOT_TOLD, last_used=_NOT_TOLD, expires=_moment(one.expires_at), used_for=_NOT_TOLD,
+            stands_for=stands_for, used_by=self.names.get(one.trustee_user_id, one.trustee_user_id),
+        )  # fmt: skip
+
+
+def _password(user: User) -> Answer[Password]:
+    """What is told of a user's password: when it has to be changed, and nothing else."""
+    if user.password_expires_at is None or user.options.ignore_password_expiry:
+        return Answer("unsupported", None, "the service does not tell whether it has a password")
+    return Answer("known", Password(_NOT_TOLD, _NOT_TOLD, _moment(user.password_expires_at)))
+
+
+def _moment(text: str | None) -> Answer[datetime]:
+    if text is None:
+        return _NEVER
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        return Answer("failed", None, f'"{text[:40]}" is no moment')
+    return Answer("known", found if found.tzinfo else found.replace(tzinfo=UTC))
