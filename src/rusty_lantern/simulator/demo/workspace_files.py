@@ -6,7 +6,9 @@ from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from datetime import datetime
+from importlib.resources import files
 from pathlib import Path
+from string import Template
 
 import msgspec
 
@@ -27,269 +29,28 @@ from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
 from rusty_lantern.simulator.swift_server import SwiftDoor
 
-BASELINE = """\
-title: Saltmarsh Trust storage baseline
-edition: 4
-sheets:
-  - sheet: every bucket
-    require:
-      exposure.read:      {is: closed, severity: high}
-      exposure.list:      {is: closed, severity: high}
-      exposure.write:     {is: closed, severity: critical}
-      exposure.delete:    {is: closed, severity: critical}
-      exposure.change-settings:    {is: closed, severity: critical}
-      exposure.bypass-retention:    {is: closed, severity: critical}
-      exposure.read-settings:   closed
-      versioning:         on
-      encryption.at-rest: at least provider-managed
-      object-acls.enabled:   {is: off, severity: low}
-      tags.steward:       present
-      region:              one of [north-shore, south-shore]
 
-  - sheet: sealed permits
-    of: {tags.class: permit}
-    severity: high
-    require:
-      encryption.at-rest: customer-managed
-      lock.enabled:       on
-      lock.mode:          compliance
-      lock.default-retention:          at least 7 years
-      objects.mode:             compliance
-      objects.retention:             at least 7 years
-      objects.current-version:  {is: protected, severity: critical}
-      objects.encryption:       customer-managed
-
-  - sheet: personal papers
-    of: {tags.class: personal}
-    require:
-      exposure.read:      {is: closed, severity: critical, because: "names, addresses, bank details"}
-
-  - sheet: public pictures
-    of: {name: ["gallery-*", press-kit]}
-    require:
-      exposure.read:        {is: open, because: pictures for the web page and the press}
-      objects.content-type: {is: "one of [image/jpeg, image/png]", in-a-sample: at most 2 %}
-      objects.size:         at most 20 MB
-
-  - sheet: by their own ACLs
-    of: {name: press-kit}
-    require:
-      objects.public:       {is: at most read, severity: critical, because: nobody replaces a picture from outside}
-
-  - sheet: shared with the ringers
-    of: {name: [ringing-records, partner-feed]}
-    require:
-      exposure.read:      {is: at most restricted, severity: high, because: the station reads over the office network}
-
-  - sheet: scratch space
-    of: {name: "tmp-*"}
-    require:
-      versioning:         anything
-
-  - sheet: backups
-    of: {name: "backups-*"}
-    require:
-      lock.enabled:       on
-      lock.default-retention:          between 30 days and 90 days
-      objects.retention:       {is: between 30 days and 90 days, severity: high}
-
-  - sheet: field data
-    of: {name: [camera-traps, tide-gauge-raw, drone-orthophotos]}
-    require:
-      objects.encryption:       {is: at least provider-managed, severity: high, in-a-sample: at most 2 %}
-      objects.metadata.station: {is: present, severity: low, in-a-sample: at most 2 %}
-      objects.content-type-matches-extension:        {is: on, severity: low, in-a-sample: at most 2 %}
-
-  - sheet: records and leftovers
-    require:
-      logging:                     on
-      logging.target-kind:           another
-      logging.target-exposure:     {is: "none of [restricted, open]", severity: high}
-      lifecycle.against-retention: off
-      cross-origin:                at most listed
-      notifications.outside:       {is: off, severity: high}
-      uploads.unfinished:          {is: at most 20, severity: low}
-
-  - sheet: what others may
-    require:
-      access.outside:              {is: "within [list, read]", severity: high, because: partners fetch and never store}
-
-  - sheet: the log store itself
-    of: {name: access-logs}
-    require:
-      logging:                     anything
-      logging.target-kind:           anything
-"""
+def _text(name: str) -> str:
+    """A file that the demo's workspace is made of."""
+    return (files("rusty_lantern.simulator.demo") / "files" / name).read_text(encoding="utf-8")
 
 
-MORE = """
-  - sheet: every access key
-    of: {store: [harbour, attic]}
-    require:
-      credential.owner-kind:         {is: "none of [root]", severity: critical, because: nobody works as root}
-      credential.owner-state:        {is: enabled, severity: high}
-      credential.owner-well-known-name: {is: off, severity: low}
-      credential.age:                at most 1 year
-      credential.idle:               at most 90 days
-      credential.active-keys-of-owner:    at most 1
-
-  - sheet: keys of the attic
-    of: {store: attic}
-    require:
-      credential.shared-by-admin-and-app:              {is: off, severity: high,
-      because: an application needs no administrator}
-
-  - sheet: people
-    of: {store: [harbour, attic]}
-    require:
-      identity.password-without-mfa:       {is: off, severity: high}
-      identity.password-idle:        {is: "at most 180 days or absent", severity: low}
-
-  - sheet: no more than they need
-    of:
-      store: [harbour, attic]
-      name: ["*-reader", "*-publisher", "*-uploader", "*-runner", "*-sync", "*-clerk", "*-intern", "*-warden"]
-    require:
-      identity.excess-permissions:               {is: nothing, severity: high}
-
-  - sheet: encryption keys
-    of: {store: harbour}
-    require:
-      encryption-key.state:          {is: enabled, severity: critical}
-      encryption-key.age:            at most 1 year
-
-  - sheet: keys of sealed permits
-    of: {tags.class: permit, store: harbour}
-    require:
-      encryption.key-region:          {is: same, severity: high}
-      encryption.key-usable-by-store:         {is: on, severity: high}
-
-  - sheet: links
-    of: {store: [harbour, attic]}
-    require:
-      link.scope:                    object
-      link.allows:                    {is: "within [read]", severity: critical}
-      link.lifetime:                 {is: at most 30 days, severity: high}
-
-  - sheet: front doors
-    of: {store: [harbour, skerry, attic]}
-    require:
-      store.legacy-signatures:       off
-
-  - sheet: other doors
-    of: {store: [harbour, skerry, lagoon]}
-    require:
-      store.unread-doors:            {is: absent, severity: high}
-
-  - sheet: the lagoon's containers
-    of: {store: lagoon}
-    require:
-      store.temporary-url-key:       {is: off, severity: high, because: one key makes links to every container}
-      temporary-url-key:             off
-      objects.points-to:             {is: absent, because: a link shows what its own container closes}
-      region:                        anything
-      object-acls.enabled:           anything
-      logging:                       anything
-      logging.target-kind:           anything
-      logging.target-exposure:       anything
-      lifecycle.against-retention:   anything
-      notifications.outside:         anything
-      uploads.unfinished:            anything
-
-  - sheet: what dossiers tell
-    of: {store: [attic, undercroft]}
-    require:
-      store.dossier-age:             {is: at most 2 days, severity: low}
-
-  - sheet: the attic's containers
-    of: {store: [attic, undercroft]}
-    require:
-      soft-delete:                   {is: at least 30 days, severity: high}
-      network.from:                  {is: at least private-networks, severity: high}
-      uploads.scanned:               on
-      logging.excluded-identities:              {is: at most 0, severity: high}
-      scheduled-deletion:                      absent
-
-  - sheet: slides and charts, which nobody records
-    of: {store: undercroft}
-    require:
-      network.from:                  anything
-      logging:                       anything
-      logging.target-kind:             anything
-      logging.excluded-identities:              anything
-
-  - sheet: the attic's own record
-    of: {name: attic-records}
-    require:
-      logging:                       anything
-      logging.target-kind:             anything
-      logging.excluded-identities:              anything
-"""
-
-
-HARBOUR = """\
-  harbour:
-    reads: s3
-    at: {address}
-    plain-http: allowed        # the stand-in runs on this machine
-    credential: {{file: harbour.credential}}
-    pace: {{at-once: 16, per-second: 2000}}
-{doors}    objects: {{"permit-*": all, grant-ledger: all, press-kit: all, boat-logs: all, drone-orthophotos: all,
-              backups-nightly: all, members-area: all, "gallery-*": sample, camera-traps: sample,
-              tide-gauge-raw: sample}}
-    sample: {{detect: 2 %, confidence: 95 %, seed: 7}}
-"""
-DOORS = """\
-    doors:
-      swift: {{at: {address}/swift/v1, credential: {{file: harbour-swift.credential}}}}
-"""
-BESIDE = """\
-    identities: {{at: {address}}}
-    beside: harbour-keys.json      # the key service's keys and the links that were given out
-    may: {{tide-reader: [list, read], gallery-publisher: [list, read, write], camera-uploader: [write],
-          backup-runner: [list, write], ringing-sync: [list, read], permit-clerk: [write]}}
-"""
-OTHERS = """\
-  skerry:
-    reads: s3
-    at: {skerry}
-    plain-http: allowed
-    credential: {{file: harbour.credential}}
-    pace: {{at-once: 16, per-second: 2000}}
-    objects: {{"permit-*": all, grant-ledger: all}}
-  lagoon:
-    reads: swift
-    at: {lagoon}/v1/AUTH_trust
-    plain-http: allowed
-    credential: {{file: lagoon.credential}}
-    pace: {{at-once: 16, per-second: 2000}}
-    objects: {{"*": all}}
-    beside: lagoon-people.json
-    stated:
-      - {{fact: encryption.at-rest, is: provider-managed, because: encrypted disks, until: 2027-06-30}}
-  attic:
-    reads: dossier
-    at: {attic}/dossier.json
-    plain-http: allowed
-    credential: {{token: file:attic.token}}
-    stated:
-      - {{fact: encryption.at-rest, is: provider-managed, because: encrypted disks, until: 2027-06-30}}
-  undercroft:
-    reads: dossier
-    at: undercroft.json
-mirrors:
-  - {{from: harbour, to: skerry, buckets: ["permit-*", grant-ledger], lag: 30 minutes}}
-"""
+BASELINE = _text("baseline.yaml")
 
 
 def estate_document(addresses: Mapping[str, str]) -> str:
     """The demo's estate file; with the address of `harbour` alone, that store alone."""
     head = f'estate: Saltmarsh Trust\ntrusted:\n  accounts: ["{ACCOUNT}"]\n  networks: [{OFFICE}]\nstores:\n'
-    doors = DOORS.format(address=addresses["harbour"]) if "lagoon" in addresses else ""
-    written = head + HARBOUR.format(address=addresses["harbour"], doors=doors)
-    if "skerry" not in addresses:
-        return written
-    return written + BESIDE.format(address=addresses["harbour"]) + OTHERS.format(**addresses)
+    several = "skerry" in addresses
+    doors = _DOORS.format(address=addresses["harbour"]) if several else ""
+    parts = ["estate-harbour.yaml", *(("estate-beside-harbour.yaml", "estate-other-stores.yaml") if several else ())]
+    return head + "".join(Template(_text(part)).substitute(addresses, doors=doors) for part in parts)
+
+
+_DOORS = """\
+    doors:
+      swift: {{at: {address}/swift/v1, credential: {{file: harbour-swift.credential}}}}
+"""
 
 
 CREDENTIAL = f"[default]\naws_access_key_id = {KEY_ID}\naws_secret_access_key = {SECRET}\n"
@@ -298,43 +59,24 @@ CREDENTIAL = f"[default]\naws_access_key_id = {KEY_ID}\naws_secret_access_key = 
 def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, int]]:
     """The files of the demo workspace, with their modes; with one address, for the store `harbour` alone."""
     addresses = {"harbour": address} if isinstance(address, str) else address
-    files = {
+    made = {
         "estate.yaml": (estate_document(addresses), 0o644),
         "baseline.yaml": (BASELINE, 0o644),
         "harbour.credential": (CREDENTIAL, 0o600),
     }
     if "skerry" in addresses:
-        files["baseline.yaml"] = (BASELINE + MORE, 0o644)
+        made["baseline.yaml"] = (BASELINE + _text("baseline-of-all-stores.yaml"), 0o644)
         for name, users in (("lagoon", LAGOON_USERS), ("harbour-swift", HARBOUR_USERS)):
             user, known = next(iter(users.items()))
-            files[f"{name}.credential"] = (f"[default]\nuser = {user}\nkey = {known.key}\n", 0o600)
-        files["attic.token"] = (TOKEN + "\n", 0o600)
-        files["lagoon-people.json"] = (encode(people(MOMENT)).decode(), 0o644)
-        files["undercroft.json"] = (encode(undercroft(MOMENT)).decode(), 0o644)
-        files["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
-        files["waivers.yaml"] = (WAIVERS, 0o644)
-        files["events.jsonl"] = (events(), 0o644)
-        files |= {name: (text, 0o644) for name, text in saltmarsh_examples.FILES.items()}
-    return files
-
-
-WAIVERS = """\
-waivers:
-  - of: harbour/gallery-prints
-    fact: exposure.list
-    observed: open
-    because: the print shop browses the list until its own catalogue is up
-    by: head of outreach
-    since: 2026-10-10
-    until: 2027-01-31
-  - of: harbour/press-kit
-    fact: logging.target-kind
-    observed: missing
-    because: the record moves to the new log store
-    by: storage keeper
-    since: 2026-09-01
-    until: 2026-11-20
-"""
+            made[f"{name}.credential"] = (f"[default]\nuser = {user}\nkey = {known.key}\n", 0o600)
+        made["attic.token"] = (TOKEN + "\n", 0o600)
+        made["lagoon-people.json"] = (encode(people(MOMENT)).decode(), 0o644)
+        made["undercroft.json"] = (encode(undercroft(MOMENT)).decode(), 0o644)
+        made["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
+        made["waivers.yaml"] = (_text("waivers.yaml"), 0o644)
+        made["events.jsonl"] = (events(), 0o644)
+        made |= {name: (text, 0o644) for name, text in saltmarsh_examples.FILES.items()}
+    return made
 
 
 @dataclass(frozen=True)
