@@ -158,8 +158,8 @@ def estate_for(folder: Path, address: str, extra: str = "", *, objects: bool = F
 
 
 WITH_SERVER = {
-    "gateway": ("test_real_stores.py", "test_gateway_decisions.py", "test_gateway_retention.py", "test_identities.py",
-                "test_gateway_doors.py"),
+    "gateway": ("test_real_stores.py", "test_gateway_decisions.py", "test_dialects.py", "test_gateway_retention.py",
+                "test_identities.py", "test_gateway_doors.py"),
     "swift": ("test_swift_decisions.py", "test_swift_objects.py"),
     "keystone": ("test_keystone.py",),
 }  # fmt: skip

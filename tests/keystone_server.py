@@ -193,8 +193,8 @@ def _own_things(keystone: Keystone, made: People) -> None:
 
 def _python() -> str | None:
     """A python that has both servers: one that is named, or the one that `.ci/run` makes."""
-    named = os.environ.get("LANTERN_KEYSTONE_PYTHON", "")
-    found = Path(named) if named else HERE.parent / ".servers" / "bin" / "python"
+    usual = Path.home() / ".cache" / "lantern-test-servers" / "bin" / "python"
+    found = Path(os.environ.get("LANTERN_KEYSTONE_PYTHON", usual))
     if not found.exists():
         return None
     has = subprocess.run([found, "-c", "import keystone, swift, keystonemiddleware"], capture_output=True, check=False)
@@ -206,7 +206,7 @@ def keystone_realm(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Realm]:
     """Both servers, running; without them the test skips, unless LANTERN_GATEWAY=required."""
     python = _python()
     if python is None:
-        words = "needs pip's keystone, swift and keystonemiddleware in .servers; see .ci/run"
+        words = "needs pip's keystone, swift and keystonemiddleware ; see .ci/run"
         if os.environ.get("LANTERN_GATEWAY") == "required":
             pytest.fail(words)
         pytest.skip(words)

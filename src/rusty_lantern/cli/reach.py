@@ -32,6 +32,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     from rusty_lantern.stores.kinds import reader_of
     from rusty_lantern.stores.reachability import Reached
     from rusty_lantern.stores.reader import Visit
+    from rusty_lantern.stores.software import reach_software
 
     place = workspace(workspace_folder)
     stores = place.estate().stores
@@ -46,7 +47,8 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
                 doors, nodes = await reach_doors(reader.visit), await reach_nodes(reader.visit, reached)
                 people = await reach_people(reader.visit)
                 doors += (people,) if people else ()
-                found.append(msgspec.structs.replace(reached, doors=doors, nodes=nodes))
+                software = await reach_software(reader.visit)
+                found.append(msgspec.structs.replace(reached, doors=doors, nodes=nodes, software=software))
         return found
 
     results = asyncio.run(all_stores())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -16,8 +17,11 @@ from rusty_lantern.cli.session import Floor, find_view, opened
 if TYPE_CHECKING:
     from rusty_lantern.cli.session import Opened
     from rusty_lantern.core.audit.audit import Judge
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.config.declared_bucket import Declared
     from rusty_lantern.reports.results.access import TryResult
+
+    Elsewhere = Callable[[BucketSubject], BucketSubject]
 
 
 def register(app: typer.Typer) -> None:
@@ -35,6 +39,9 @@ def try_(
         typer.Option(help="An existing STORE/BUCKET that the change is applied to.", autocompletion=completing.buckets),
     ] = None,
     policy: Annotated[Path | None, typer.Option(help="A new policy for --bucket.")] = None,
+    as_on: Annotated[
+        str | None, typer.Option(help="Read policies as software of this dialect does: common, gateway-16, a file's.")
+    ] = None,
     fail_on: Annotated[
         Floor, typer.Option(help="Drift below this severity does not make the exit code 1.")
     ] = Floor.low,
@@ -49,25 +56,31 @@ def try_(
     """Decide and judge a bucket that does not exist yet, or a change: who gets in, what would drift, what is fixed.
 
     Use it before a change is applied; nothing is sent anywhere. Exit codes are those of audit, so that it can stand in
-    a pipeline. Example: lantern try --bucket harbour/payroll-drop --policy restricted.json
+    a pipeline. --as-on DIALECT answers what would be so in a store of other software. Example: lantern try --bucket
+    harbour/payroll-drop --policy restricted.json
     """
     from rusty_lantern.core.errors import BadInput, Problem
-    from rusty_lantern.reports.results.access import TriesResult
+    from rusty_lantern.reports.results.access import TriesResult, try_result
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.terminal.access import tries_view
 
-    if (declared is None) == (policy is None) or (policy is not None and bucket is None):
+    moved = as_on is not None and bucket is not None and declared is None and policy is None
+    if not moved and ((declared is None) == (policy is None) or (policy is not None and bucket is None)):
         remedy = "lantern try FILE, or lantern try --bucket STORE/BUCKET --policy NEW.json"
         raise BadInput(Problem("name a declared bucket, or --bucket with --policy", remedy=remedy))
     found = opened(workspace_folder, survey, as_of)
     judge = found.judge()
-    if policy is not None:
-        results = [_of_policy(found, judge, bucket or "", policy)]
+    there = _elsewhere(found, as_on)
+    if moved:
+        current = find_view(found.views, bucket or "", found.survey)
+        results = [try_result(current, there(current), judge)]
+    elif policy is not None:
+        results = [_of_policy(found, judge, bucket or "", policy, there)]
     else:
         files = declarations(declared or Path())
         if bucket is not None and len(files) != 1:
             raise BadInput(Problem("--bucket goes with one file", remedy="lantern try FILE --bucket STORE/BUCKET"))
-        results = [_of_declared(found, judge, bucket, one) for one in files]
+        results = [_of_declared(found, judge, bucket, one, there) for one in files]
     whole = results[0] if declared is None or declared.is_file() else TriesResult(tries=results)
     printed(encode(whole) + "\n" if json else None, lambda screen: tries_view(screen, results))
     raise typer.Exit(
@@ -79,32 +92,45 @@ def try_(
     )
 
 
-def _of_policy(found: Opened, judge: Judge | None, bucket: str, policy: Path) -> TryResult:
+def _elsewhere(found: Opened, dialect: str | None) -> Elsewhere:
+    """How a bucket is taken to a store of another dialect; as it is, where none is named."""
+    from rusty_lantern.core.audit.dialect_differences import on_dialect
+    from rusty_lantern.intake.dialect_files import find_dialect
+
+    if dialect is None:
+        return lambda view: view
+    wanted = find_dialect(dialect, found.place.folder)
+    return lambda view: on_dialect(view, wanted)
+
+
+def _of_policy(found: Opened, judge: Judge | None, bucket: str, policy: Path, there: Elsewhere) -> TryResult:
     from rusty_lantern.core.audit.proposed_bucket import beside, with_policy
     from rusty_lantern.reports.results.access import try_result
 
     current = find_view(found.views, bucket, found.survey)
     proposed = with_policy(current.bucket, read_text(policy), str(policy))
-    return try_result(current, beside(current, proposed), judge)
+    return try_result(current, there(beside(current, proposed)), judge)
 
 
-def _of_declared(found: Opened, judge: Judge | None, bucket: str | None, declared: Declared) -> TryResult:
+def _of_declared(
+    found: Opened, judge: Judge | None, bucket: str | None, declared: Declared, there: Elsewhere
+) -> TryResult:
     """What a declared bucket comes to: over an existing one if that is named, otherwise by itself."""
     from rusty_lantern.core.audit.proposed_bucket import alone, beside
     from rusty_lantern.reports.results.access import try_result
 
     if bucket is not None:
         current = find_view(found.views, bucket, found.survey)
-        return try_result(current, beside(current, declared.over(current.bucket)), judge)
-    there = [view for view in found.views if view.bucket.name == declared.name]
-    match = next((view for view in there if declared.store in ("", view.dossier.store)), None)
+        return try_result(current, there(beside(current, declared.over(current.bucket))), judge)
+    alike = [view for view in found.views if view.bucket.name == declared.name]
+    match = next((view for view in alike if declared.store in ("", view.dossier.store)), None)
     if match is not None:
-        return try_result(match, beside(match, declared.whole()), judge)
+        return try_result(match, there(beside(match, declared.whole())), judge)
     store = declared.store or found.survey.dossiers[0].store
     neighbour = next((view for view in found.views if view.dossier.store == store), None)
     if neighbour is not None:
-        return try_result(None, beside(neighbour, declared.whole()), judge)
-    return try_result(None, alone(store, declared.whole(), found.when, found.place.estate()), judge)
+        return try_result(None, there(beside(neighbour, declared.whole())), judge)
+    return try_result(None, there(alone(store, declared.whole(), found.when, found.place.estate())), judge)
 
 
 def _code(result: TryResult, floor: Floor, *, unknown_counts: bool) -> int:

@@ -56,8 +56,10 @@ def why(
     Use it to see why access is open. Example: lantern why harbour/payroll-drop --as anyone --verb read
     """
     from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, read_pairs, read_request_specs
+    from rusty_lantern.core.audit.dialect_differences import read_otherwise
     from rusty_lantern.reports.results.access import decision_result, encode_lines
     from rusty_lantern.reports.terminal.access import why_view
+    from rusty_lantern.reports.terminal.exposure import read_otherwise_lines
     from rusty_lantern.reports.terminal.layout import console
 
     _, taken, when, seen = opened(workspace_folder, survey, as_of)
@@ -72,5 +74,7 @@ def why(
     if json:
         emit(encode_lines(results))
     else:
+        screen = console()
         for result in results:
-            why_view(console(), result)
+            why_view(screen, result)
+        read_otherwise_lines(screen, view.title, read_otherwise(view))

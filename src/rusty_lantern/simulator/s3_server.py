@@ -59,6 +59,11 @@ class Asked:
     access: Access | None
 
 
+async def _number_as_a_gateway(_: web.Request, response: web.StreamResponse) -> None:
+    """The form in which a gateway numbers requests, by which it is recognized."""
+    response.headers["x-amz-request-id"] = f"tx{0:021x}-{0:010x}-1000-south"
+
+
 @dataclass
 class Standin:
     """One simulated store. `requests` records method and target of everything that was asked."""
@@ -73,6 +78,9 @@ class Standin:
         """The store as an aiohttp application."""
         app = web.Application(client_max_size=1 << 20)
         app.router.add_route("*", r"/{tail:[\s\S]*}", self._serve)
+        software = self.holdings.dossier.software.value
+        if software is not None and software.dialect.startswith("gateway"):
+            app.on_response_prepare.append(_number_as_a_gateway)
         return app
 
     async def _serve(self, request: web.Request) -> web.Response:

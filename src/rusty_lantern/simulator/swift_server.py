@@ -24,6 +24,7 @@ from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.keystone_server import KeystoneServer
 
 MOST = 10_000
 PLANTED_KEY = "demo-only-temp-url-key"
@@ -46,6 +47,8 @@ class SwiftDoor:
     moment: datetime
     users: Mapping[str, SwiftUser]
     account: str
+    keystone: KeystoneServer | None = None
+    """The identity service that has its users, instead of `users`."""
     requests: list[tuple[str, str]] = field(default_factory=list)
 
     def application(self) -> web.Application:
@@ -70,13 +73,15 @@ class SwiftDoor:
         if path == "/auth/v1.0":
             return self._token(request.headers)
         if path == self.info_path:
-            return web.json_response({"swift": {"version": "0.0"}, "tempauth": {"account_acls": True}})
+            own: dict[str, object] = {} if self.keystone else {"tempauth": {"account_acls": True}}
+            return web.json_response({"swift": {"version": "0.0"}} | own)
         if not self.has(path):
             return web.Response(status=404)
         container, _, key = path.removeprefix(self.account).lstrip("/").partition("/")
         user = self._user(request.headers.get("x-auth-token", ""))
         if "x-auth-token" in request.headers and user is None:
-            return web.Response(status=401)
+            elsewhere = self.keystone is not None and self.keystone.sees(request.headers["x-auth-token"]) == "people"
+            return web.Response(status=403 if elsewhere else 401)
         return self._answer(request, unquote(container), unquote(key), user)
 
     def _token(self, headers: Mapping[str, str]) -> web.Response:
@@ -87,6 +92,8 @@ class SwiftDoor:
         return web.Response(status=200, headers={"x-auth-token": _token_of(name, user), "x-storage-url": self.account})
 
     def _user(self, token: str) -> SwiftUser | None:
+        if self.keystone is not None:
+            return SwiftUser("") if self.keystone.sees(token) == "account" else None
         return next((user for name, user in self.users.items() if token == _token_of(name, user)), None)
 
     def _answer(self, request: web.Request, container: str, key: str, user: SwiftUser | None) -> web.Response:

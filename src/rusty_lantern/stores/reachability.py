@@ -6,6 +6,7 @@ from typing import Literal
 
 import msgspec
 
+from rusty_lantern.core.model.dossier import Software
 from rusty_lantern.core.model.resources import Certificate
 
 Allowed = Literal["yes", "no", "not offered", "failed"]
@@ -59,3 +60,5 @@ class Reached(msgspec.Struct, frozen=True):
     """The store's other protocols: those that the estate file names, and one that was found."""
     nodes: tuple[NodeReached, ...] = ()
     """Its other addresses."""
+    software: Software | None = None
+    """What answers for it, as far as its answers tell."""

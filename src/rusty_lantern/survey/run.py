@@ -27,6 +27,7 @@ from rusty_lantern.stores.doors import with_doors
 from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.kinds import reader_of
 from rusty_lantern.stores.reader import ObjectTable, Order, StoreReader, Visit, WantedDetails
+from rusty_lantern.stores.software import with_software
 from rusty_lantern.survey.anonymous_probe import probe_store
 from rusty_lantern.survey.progress import Progress, Silence
 
@@ -146,7 +147,7 @@ async def _read_store(
             told.reader = reader
             order = Order(patterns, plan.list_limit, told.buckets, _tables(plan, reader, journal, told))
             read = await with_doors(visit, await reader.survey(order), plan.progress.noted, patterns)
-            read = await with_beside(visit, read, plan.progress.noted)
+            read = await with_software(visit, await with_beside(visit, read, plan.progress.noted))
             if journal.replayed:
                 plan.progress.noted(
                     f"{store.name}: {journal.replayed:,} answers were saved, {reader.asked:,} questions were asked now"

@@ -130,4 +130,5 @@ def _by_keystone(
         only = "a user alone has a scope" if sort != "user" else f'a scope cannot be "{scope[:20]}"'
         reader.complaints.add(only, fields["scope"].place, "one of system, project:NAME, domain:NAME")
     name = _secret_named(reader, shown, sort) if shown is not None else ""
-    return Credential("keystone", name, place=node.place, at=at, sort=sort, scope=scope)
+    profile = reader.text(fields.get("profile"), "profile")
+    return Credential("keystone", name, profile, node.place, at, sort, scope)

@@ -93,6 +93,8 @@ class Store(msgspec.Struct, frozen=True):
     beside: str = ""
     """A dossier file that tells what the protocol does not: encryption keys, links, identities."""
     patience: Patience = Patience()
+    dialect: str = ""
+    """How its software reads policies: the name of a dialect. Empty: as it is recognized."""
     may: tuple[tuple[str, tuple[Verb, ...]], ...] = ()
     """Identity pattern → what identities of that name need; the first that fits counts."""
 

@@ -34,7 +34,7 @@ _TOP = ("estate", "trusted", "stores", "mirrors")
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
     "counts", "objects", "sample", "inventory", "identities", "doors", "beside", "patience", "may",
-    "stated",
+    "stated", "dialect",
 )  # fmt: skip
 
 
@@ -154,8 +154,16 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         read_service(reader, fields.get("identities"), name.text, plain_http=plain_http),
         reader.text(fields.get("beside"), "beside"),
         _patience(reader, fields.get("patience")),
+        _dialect(reader, fields.get("dialect")),
         _may(reader, fields.get("may")),
     )
+
+
+def _dialect(reader: Reader, node: Marked | None) -> str:
+    name = reader.text(node, "dialect")
+    if node is not None and not re.fullmatch(r"[a-z0-9][a-z0-9.-]{0,40}", name):
+        reader.complaints.add(f'"{name[:40]}" cannot name a dialect', node.place, "use lower-case letters and digits")
+    return name
 
 
 def _addresses(reader: Reader, node: Marked | None) -> tuple[tuple[str, ...], str]:

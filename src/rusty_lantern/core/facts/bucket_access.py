@@ -5,9 +5,12 @@ Order is the order of the reference page and of `lantern show`.
 
 from __future__ import annotations
 
+from rusty_lantern.core.access.dialects.readings import bearing
+from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import of_objects
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACCESS_ACTIONS,
@@ -121,6 +124,26 @@ def name(subject: BucketView, _: str) -> Fact:
 def policy(subject: BucketView, _: str) -> Fact:
     """A policy document is attached, whatever it says."""
     return fact_of(subject.bucket.policy.map(lambda _: "present").default("none"))
+
+
+@fact(
+    "policy.portable",
+    SWITCH,
+    "whether every dialect that is known reads the policy as the published language has it; absent without a policy",
+    area="access",
+    advice="write it with what all software reads alike: {note}",
+    causes=POLICY_ACTIONS,
+    habit=False,
+)
+def policy_portable(subject: BucketView, _: str) -> Fact:
+    """A document that moves with its bucket is to mean the same where it arrives."""
+    told = subject.bucket.policy
+    if told.value is None:
+        return absent_fact(told) if told.settled else lost(told)
+    policy, own = parse_policy(told.value), dialect_of(subject.dossier)
+    every = {**SHIPPED, own.dialect: own}.values()
+    found = [f"{dialect.dialect}: {words}" for dialect in every for words in bearing(policy, dialect)]
+    return Answer("known", "off" if found else "on", "; ".join(found), told.evidence)
 
 
 def _container_acl(side: str) -> None:

@@ -9,6 +9,7 @@ from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, 
 from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.identities import absent_or_lost
 from rusty_lantern.core.facts.registry import fact
+from rusty_lantern.core.model.dossier import Software
 from rusty_lantern.core.model.network import REACH, network_fact
 from rusty_lantern.core.model.resources import TEMPORARY_URL_KEY, Certificate
 from rusty_lantern.core.model.store_index import StoreIndex
@@ -320,3 +321,17 @@ fact(
     advice="remove the key from the account's metadata, if nobody makes links with it; change it every year otherwise",
     safe="off",
 )(lambda index, _: switch_fact(index.dossier.temporary_url_key))
+
+
+fact(
+    "store.software",
+    TEXT,
+    "what answers for the store, with its release and the dialect by which it reads policies",
+    of=STORE,
+    habit=False,
+)(lambda index, _: fact_of(index.dossier.software.map(_software_words)))
+
+
+def _software_words(found: Software) -> str:
+    words = " ".join(part for part in (found.name, found.release) if part)
+    return f"{words}, dialect {found.dialect or 'common'}".removeprefix(", ")

@@ -18,6 +18,7 @@ import msgspec
 from rusty_lantern.core.answer import Answer, unread
 from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
 from rusty_lantern.core.model.bucket import AccountAcl, Bucket, Guards
+from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link
@@ -37,6 +38,19 @@ class Door(msgspec.Struct, frozen=True, omit_defaults=True):
     """Why it was not read."""
     found: bool = False
     """Whether it was found there, and the estate file does not name it."""
+
+
+class Software(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What answers for a store, as far as its answers tell."""
+
+    name: str
+    """In words; empty where nothing in its answers is known."""
+    release: str = ""
+    """Its release, where it tells."""
+    dialect: str = ""
+    """How it reads policies: the name of a dialect. Empty: nobody knows, so the common reading is taken."""
+    note: str = ""
+    """Why this dialect, where that needs a word."""
 
 
 DOSSIER_VERSION = 3
@@ -59,6 +73,9 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """The store's protocols beside the one that it was read by."""
     account_acl: Answer[AccountAcl] = unread()
     acl_reading: AclReading = ""
+    software: Answer[Software] = unread()
+    dialect: Dialect | None = None
+    """The dialect itself, where it does not come with the program."""
     temporary_url_key: Answer[bool] = unread()
     account_number: str = ""
     """The number of that account, where its identities' resource names tell it."""

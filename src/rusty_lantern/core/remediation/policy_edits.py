@@ -12,11 +12,13 @@ from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.shipped import COMMON, dialect_of
 from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, GRANTED, GRANTED_ON_OBJECT, VERBS, actions_of
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.access_differences import differences, own_differences, own_unread
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.dialect_differences import on_dialect
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.bucket import ObjectAcls
 from rusty_lantern.core.model.identity import Verb
@@ -83,7 +85,7 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         documents.append(request_document(view, after))
     if after.bucket.acl != view.bucket.acl:
         documents.append(as_document("ACL", grants_document(after.bucket.acl.value or [])))
-    proof = (*_proof(view, after, wanted), *_still_everywhere(after))
+    proof = (*_proof(view, after, wanted), *_still_everywhere(after), *_by_the_common_reading(after, wanted))
     return Remedy(facts, "; ".join(steps), tuple(documents), proof)
 
 
@@ -109,13 +111,18 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
         yield lambda after: (without_public(after, verbs) or (after, ""))[0], edited[1]
     policy = view.rules.policy
     for number in range(len(_statements(view))):
-        alone = [s for n, s in enumerate(policy.statements) if n == number or s.effect != "Allow"]
+        places = (
+            "/Statement",
+            f"/Statement/{number}",
+        )  # as this store reads it, one may stand for several, or for none
+        mine = [s for s in policy.statements if s.place in places]
+        alone = [s for s in policy.statements if s in mine or s.effect != "Allow"]
         kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
         opened = _with_rules(view, msgspec.structs.replace(kept, acl=(), rights=()))
         leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if EXPOSURE_FACTS[r.fact] == verb)]
-        if leaks and policy.statements[number].effect == "Allow":
+        if leaks and any(s.effect == "Allow" for s in mine):
             restriction = _restriction(view)
-            title = policy.statements[number].title
+            title = mine[0].title
             how = (
                 f"restrict {title} of the policy to {', '.join(restriction)}"
                 if restriction
@@ -255,6 +262,17 @@ def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement])
     if len(found) == len(wanted) + bool(unseen):
         found.append("nothing else is lost, and nothing is gained")
     return found if sure else [*found, "something that was not understood or not read could hide more"]
+
+
+def _by_the_common_reading(after: BucketSubject, wanted: list[Requirement]) -> Iterator[str]:
+    """Whether a policy that closes what it should by the store's own dialect does so by the common reading."""
+    if dialect_of(after.dossier) == COMMON or after.bucket.policy.value is None:
+        return
+    common = on_dialect(after, COMMON)
+    still = [r.fact for r in wanted if not _holds(common, r)]
+    yield (
+        f"by the common reading it would not be enough for {', '.join(still)}" if still else "so by the common reading"
+    )
 
 
 def _own_losses(view: BucketSubject, after: BucketSubject) -> Iterator[str]:

@@ -9,6 +9,8 @@ from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.readings import otherwise
+from rusty_lantern.core.access.dialects.shipped import SHIPPED
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.condition_keys import KEYS
 from rusty_lantern.core.facts.catalogue import REGISTER
@@ -108,6 +110,16 @@ def facts_page() -> str:
     return FACTS_HEAD + "\n".join(rows) + "\n\nUnits:\n" + units + "\n"
 
 
+DIALECTS_HEAD = """
+## Dialects
+
+What the software of some stores reads otherwise than the published language: see [access.md](access.md).
+
+| dialect | reading | construct | the published language | this software | where the language is published |
+|---|---|---|---|---|---|
+"""
+
+
 def access_page() -> str:
     """The page of verbs and condition keys."""
     verbs = [f"| `{v}` | {', '.join(a.name for a in ACTIONS.values() if a.verb == v)} |" for v in VERBS]
@@ -116,7 +128,19 @@ def access_page() -> str:
         f"| {'yes' if row.caller_controlled else 'no'} | {row.reason} |"
         for row in KEYS.values()
     ]
-    return ACCESS_HEAD + "\n".join(verbs) + "\n" + KEYS_HEAD + "\n".join(keys) + "\n"
+    return ACCESS_HEAD + "\n".join(verbs) + "\n" + KEYS_HEAD + "\n".join(keys) + "\n" + _dialects()
+
+
+def _dialects() -> str:
+    """What each dialect that comes with the program reads otherwise."""
+    rows = [
+        f"| {dialect.dialect} ({dialect.title}; measured on {', '.join(f'{one}…' for one in dialect.measured_on)}) "
+        f"| `{field.replace('_', '-')}` | {words.construct.replace('{value}', value)} | {words.common} "
+        f"| {words.otherwise.replace('{value}', value)} | {words.source} |"
+        for dialect in SHIPPED.values()
+        for field, words, value in otherwise(dialect)
+    ]
+    return DIALECTS_HEAD + "\n".join(rows) + "\n"
 
 
 def pages() -> dict[str, str]:

@@ -13,6 +13,7 @@ from rusty_lantern.core.access.probe_check import compare
 from rusty_lantern.core.access.solver.exposure import Verdict
 from rusty_lantern.core.access.solver.witness import Restriction, Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.dialect_differences import ReadOtherwise, read_otherwise
 from rusty_lantern.core.model.bucket import ProbeAnswer
 
 
@@ -35,6 +36,8 @@ class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     bucket: str
     exposure: dict[str, dict[str, VerdictResult]]
+    read_otherwise: list[ReadOtherwise]
+    """Where the store's own dialect decides otherwise than the common reading, or a dialect that it may have would."""
 
 
 class Probed(msgspec.Struct, frozen=True, kw_only=True):
@@ -79,7 +82,8 @@ def exposure_row(view: BucketSubject) -> ExposureRow:
     found: dict[str, dict[str, VerdictResult]] = {
         audience: {verb: verdict_result(view.verdicts[audience, verb]) for verb in VERBS} for audience in AUDIENCES
     }
-    return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found)
+    others = read_otherwise(view)
+    return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found, read_otherwise=others)
 
 
 def probed(view: BucketSubject, probe: ProbeAnswer, others: Sequence[ProbeAnswer] = ()) -> Probed:

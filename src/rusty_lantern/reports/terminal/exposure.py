@@ -7,6 +7,7 @@ from rich.console import Console
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.witness import Witness
+from rusty_lantern.core.audit.dialect_differences import ReadOtherwise
 from rusty_lantern.core.audit.overview import WORST_FIRST
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.exposure import ExposureResult, ExposureRow, Probed, VerdictResult
@@ -68,8 +69,39 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     line(screen, (VERBS_LEGEND, "dim"))
     for row in shown:
         _ways_in(screen, row)
+    for row in rows:
+        read_otherwise_lines(screen, f"{row.store}/{row.bucket}", row.read_otherwise)
     if result.probed is not None:
         _probed(screen, result.probed)
+
+
+def read_otherwise_lines(screen: Console, title: str, found: list[ReadOtherwise]) -> None:
+    """Sentences on a bucket whose policy is read otherwise by its store's software, or may be."""
+    for one in found:
+        screen.print()
+        how = "this store reads its policy in its own way" if one.own else "what answers for this store is not known"
+        line(screen, (title, "bold"), f"  {how}")
+        by = "by the common reading" if one.own else f"where software reads it as {one.dialect} does"
+        for (level, other), places in _changes(one).items():
+            line(screen, (f"{level:<10} ", STYLES[level]), f"{places}: {other} {by}", indent=2, hang=11)
+        for words in one.because:
+            line(screen, (words, "dim"), indent=13)
+
+
+def _changes(one: ReadOtherwise) -> dict[tuple[str, str], str]:
+    """The two levels → for whom which verbs."""
+    found: dict[tuple[str, str], dict[str, list[str]]] = {}
+    for place, levels in one.changes.items():
+        audience, _, verb = place.partition(".")
+        found.setdefault(levels, {}).setdefault(audience, []).append(verb)
+    return {levels: _for_whom(verbs) for levels, verbs in found.items()}
+
+
+def _for_whom(verbs: dict[str, list[str]]) -> str:
+    alike: dict[str, list[str]] = {}
+    for audience, each in verbs.items():
+        alike.setdefault(_and(each), []).append(audience)
+    return "; ".join(f"{words} for {_and(audiences)}" for words, audiences in alike.items())
 
 
 def _closed(row: ExposureRow) -> bool:

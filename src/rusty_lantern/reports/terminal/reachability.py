@@ -5,6 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 
 from rusty_lantern.core.model.capabilities import FIELD_WORDS
+from rusty_lantern.core.model.dossier import Software
 from rusty_lantern.reports.terminal.buckets import TRANSPORTS
 from rusty_lantern.reports.terminal.layout import STYLES, line, next_step, styled
 from rusty_lantern.reports.terminal.table import Grid
@@ -61,6 +62,8 @@ def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:
         rows.append(("signatures", "those of the first generation are accepted as well", STYLES["medium"]))
     if found.transport != "file":
         rows.append(("clock", *_clock(found.clock_ahead_seconds)))
+    if found.software is not None:
+        rows.append(("software", *_software(found.software)))
     accepted = found.credential == "accepted"
     credential = found.credential if accepted else f"{found.credential}: {found.note}"
     rows.append(("credential", credential, STYLES["yes" if accepted else "failed"]))
@@ -92,6 +95,14 @@ def _other_rows(found: Reached) -> list[tuple[str, str, str]]:
         people = door.name == "identities"
         rows.append(("identities", words, style) if people else ("door", f"{door.name}  {words}", style))
     return rows
+
+
+def _software(found: Software) -> tuple[str, str]:
+    """What answers, and how it reads policies."""
+    what = " ".join(part for part in (found.name or "not recognized", found.release) if part)
+    reading = "the common reading" if found.dialect in ("", "common") else f"dialect {found.dialect}"
+    words = f"{what}; policies are read by {reading}" + (f" ({found.note})" if found.note else "")
+    return words, "" if found.dialect else STYLES["medium"]
 
 
 def _clock(ahead: int | None) -> tuple[str, str]:

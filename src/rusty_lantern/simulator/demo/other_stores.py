@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -20,7 +21,7 @@ from rusty_lantern.core.model.bucket import (
     Usage,
     Versioning,
 )
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import Credential, Given, Group, Identity, Kind, Password, Use, Verb
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.object_version import ObjectVersion
@@ -50,11 +51,42 @@ def skerry(harbour: Holdings, moment: datetime, keys: dict[str, Access]) -> Hold
     recent = moment - timedelta(minutes=30)
     versions["permit-scans"] = [v for v in versions["permit-scans"] if v.written and v.written < recent]  # on its way
     copies[3] = scans
+    for name, statements in _READ_OTHERWISE.items():
+        closed = harbour.bucket("reedbed-notes")
+        assert closed is not None
+        document = json.dumps({"Version": "2012-10-17", "Statement": statements})
+        tags = {"class": "working", "steward": "ferry-desk"}
+        copies.append(
+            msgspec.structs.replace(
+                closed, name=name, region=Answer("known", "south-shore"), tags=Answer("known", tags),
+                policy=Answer("known", document), public_status=Answer("unsupported"), public_access_guards=ABSENT,
+            )
+        )  # fmt: skip
+        versions[name] = harbour.versions[closed.name]
     dossier = msgspec.structs.replace(
-        harbour.dossier, store="skerry", listing=Answer("known", len(copies)), buckets=copies,
+        harbour.dossier, software=Answer("known", Software("", dialect="gateway-16")),
+        store="skerry", listing=Answer("known", len(copies)), buckets=copies,
         identities=Answer("unsupported"), groups=Answer("unsupported"), credentials=Answer("unsupported"),
     )  # fmt: skip
     return Holdings(dossier, keys, versions)
+
+
+_ALLOW = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject"}
+_READ_OTHERWISE: dict[str, list[dict[str, object]]] = {
+    # closed by the published language: everything but the region is denied to everybody from elsewhere. The second
+    # site's software skips a statement with NotAction, and the Allow stands alone
+    "ferry-lists": [
+        {**_ALLOW, "Resource": "arn:aws:s3:::ferry-lists/*"},
+        {"Effect": "Deny", "Principal": "*", "NotAction": "s3:GetBucketLocation",
+         "Resource": ["arn:aws:s3:::ferry-lists", "arn:aws:s3:::ferry-lists/*"]},
+    ],
+    # its look-alike: open by the published language, and an Allow that lets in nobody there
+    "ferry-posters": [
+        {"Effect": "Allow", "Principal": "*", "NotAction": ["s3:PutObject", "s3:DeleteObject"],
+         "Resource": "arn:aws:s3:::ferry-posters/*"},
+    ],
+}  # fmt: skip
+"""Bucket of the second site → the statements of its policy, which its software reads in its own way."""
 
 
 def _unlocked(version: ObjectVersion) -> ObjectVersion:

@@ -16,6 +16,8 @@ from rusty_lantern.core.model.dossier import encode
 from rusty_lantern.simulator.contents import Holdings
 from rusty_lantern.simulator.demo import example_files as saltmarsh_examples
 from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.cove import ACCOUNT as COVE_PATH
+from rusty_lantern.simulator.demo.cove import cove, realm
 from rusty_lantern.simulator.demo.harbour import ACCOUNT, KEY_ID, MOMENT, OFFICE, SECRET
 from rusty_lantern.simulator.demo.harbour_identities import beside
 from rusty_lantern.simulator.demo.lagoon import ACCOUNT as ACCOUNT_PATH
@@ -25,6 +27,7 @@ from rusty_lantern.simulator.demo.month_before import EARLIER, attic_before, bes
 from rusty_lantern.simulator.demo.other_stores import TOKEN, attic, undercroft
 from rusty_lantern.simulator.demo.other_stores import skerry as second_site
 from rusty_lantern.simulator.dossier_server import DossierServer
+from rusty_lantern.simulator.keystone_server import KeystoneServer
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
 from rusty_lantern.simulator.swift_server import SwiftDoor
@@ -56,6 +59,15 @@ _DOORS = """\
 CREDENTIAL = f"[default]\naws_access_key_id = {KEY_ID}\naws_secret_access_key = {SECRET}\n"
 
 
+def _cove_credential() -> str:
+    """What opens the containers of `cove`, and what its identity service tells of people, as one credential file."""
+    nightly, watcher = realm(_text("cove-people.json")).logins
+    return (
+        f"[nightly]\nid = {nightly.name}\nsecret = {nightly.secret}\n"
+        f"[watcher]\nuser = {watcher.name}\npassword = {watcher.secret}\ndomain = trust\n"
+    )
+
+
 def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, int]]:
     """The files of the demo workspace, with their modes; with one address, for the store `harbour` alone."""
     addresses = {"harbour": address} if isinstance(address, str) else address
@@ -69,6 +81,7 @@ def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, in
         for name, users in (("lagoon", LAGOON_USERS), ("harbour-swift", HARBOUR_USERS)):
             user, known = next(iter(users.items()))
             made[f"{name}.credential"] = (f"[default]\nuser = {user}\nkey = {known.key}\n", 0o600)
+        made["cove.credential"] = (_cove_credential(), 0o600)
         made["attic.token"] = (TOKEN + "\n", 0o600)
         made["lagoon-people.json"] = (encode(people(MOMENT)).decode(), 0o644)
         made["undercroft.json"] = (encode(undercroft(MOMENT)).decode(), 0o644)
@@ -88,12 +101,14 @@ class Served:
     skerry: Standin
     attic: DossierServer
     lagoon: SwiftDoor
+    cove: SwiftDoor
 
     def go_back(self, folder: Path) -> None:
         """Answer as the stores were a month earlier; what lies in the workspace beside them as well."""
         then = with_door(harbour_before(saltmarsh.harbour()), opened=False)
         self._serve_harbour(then, EARLIER)
         self.lagoon.holdings, self.lagoon.moment = lagoon(EARLIER), EARLIER
+        self.cove.holdings, self.cove.moment = cove(EARLIER, opened=False), EARLIER
         self.skerry.holdings = second_site(then, EARLIER, saltmarsh.skerry().keys)
         self.attic.dossier = attic_before(attic(MOMENT))
         self.skerry.moment = EARLIER
@@ -110,6 +125,7 @@ class Served:
         """Answer as the stores are at the demo's moment."""
         self._serve_harbour(with_door(saltmarsh.harbour()), MOMENT)
         self.lagoon.holdings, self.lagoon.moment = lagoon(MOMENT), MOMENT
+        self.cove.holdings, self.cove.moment = cove(MOMENT), MOMENT
         self.skerry.holdings = saltmarsh.skerry()
         self.attic.dossier = attic(MOMENT)
         self.skerry.moment = MOMENT
@@ -123,10 +139,14 @@ def serve_estate(port: int = 0) -> Iterator[Served]:
     held = with_door(saltmarsh.harbour())
     harbour = Standin(held, MOMENT, door=SwiftDoor(held, MOMENT, HARBOUR_USERS, HARBOUR_ACCOUNT))
     skerry, pool = Standin(saltmarsh.skerry(), MOMENT), SwiftDoor(lagoon(MOMENT), MOMENT, LAGOON_USERS, ACCOUNT_PATH)
+    people_of_cove = KeystoneServer(realm(_text("cove-people.json")))
+    inlet = SwiftDoor(cove(MOMENT), MOMENT, {}, COVE_PATH, people_of_cove)
     house = DossierServer(attic(MOMENT), TOKEN)
     with ExitStack() as stack:
         addresses = {"harbour": stack.enter_context(serve(harbour.application(), port))}
         addresses |= {"skerry": stack.enter_context(serve(skerry.application()))}
         addresses |= {"lagoon": stack.enter_context(serve(pool.application()))}
+        addresses |= {"cove": stack.enter_context(serve(inlet.application()))}
+        addresses |= {"cove_people": stack.enter_context(serve(people_of_cove.application()))}
         addresses |= {"attic": stack.enter_context(serve(house.application()))}
-        yield Served(addresses, harbour, skerry, house, pool)
+        yield Served(addresses, harbour, skerry, house, pool, inlet)

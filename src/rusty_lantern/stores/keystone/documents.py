@@ -120,6 +120,8 @@ class Trust(msgspec.Struct):
     impersonation: bool = False
     expires_at: str | None = None
     remaining_uses: int | None = None
+    redelegation_count: int = 0
+    """How often it may be handed on."""
     deleted_at: str | None = None
     roles: list[Named] = []
 

@@ -262,7 +262,8 @@ class People:
             id=one.id, owner=owner, kind="trust",
             state=Answer("known", "disabled" if one.remaining_uses == 0 else "active"),
             created=_NOT_TOLD, last_used=_NOT_TOLD, expires=_moment(one.expires_at), used_for=_NOT_TOLD,
-            stands_for=stands_for, used_by=self.names.get(one.trustee_user_id, one.trustee_user_id),
+            stands_for=stands_for, makes_more=Answer("known", one.redelegation_count > 0),
+            used_by=self.names.get(one.trustee_user_id, one.trustee_user_id),
         )  # fmt: skip
 
 

@@ -13,6 +13,8 @@ from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.rewrite import as_read
+from rusty_lantern.core.access.dialects.shipped import dialect_of
 from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
@@ -97,7 +99,7 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
     doubts: list[tuple[str, str]] = []
     policy = Policy()
     if bucket.policy.value is not None:
-        policy = parse_policy(bucket.policy.value)
+        policy = as_read(parse_policy(bucket.policy.value), dialect_of(store))
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if bucket.acl.unread:
@@ -140,7 +142,8 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
 def _of_this_software(store: Dossier, guard: Guard) -> Guard:
     """The guard on public policies as the store's software takes it: a gateway keeps it, and release 16.2 lets a
     standing policy count all the same (measured); whether another release does is not known."""
-    if store.acl_reading != "gateway" or (guard.sure and not guard.on):
+    kept = dialect_of(store).readings.public_policies_count_under_their_guard or store.acl_reading == "gateway"
+    if not kept or (guard.sure and not guard.on):
         return guard
     return Guard(False, sure=False, source="gateways of this kind may not apply the guard on public policies")
 

@@ -1,0 +1,106 @@
+"""The words for each construct that a dialect may read otherwise: what it is, the common reading, and the other one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import msgspec
+
+from rusty_lantern.core.access.dialects.rewrite import as_read
+from rusty_lantern.core.access.policy.document import Policy
+from rusty_lantern.core.model.dialect import Dialect, Readings
+
+
+class Reading(msgspec.Struct, frozen=True):
+    """One construct. `source`: where the published language says how it is read."""
+
+    construct: str
+    common: str
+    otherwise: str
+    """What such software does. `{value}` stands for what the dialect says of it."""
+    source: str
+
+
+_OPERATORS = "the policy language's reference, condition operators"
+_KEYS = "the policy language's reference, global condition keys"
+_PRINCIPAL = "the policy language's reference, Principal and NotPrincipal"
+READINGS: dict[str, Reading] = {
+    "not_action_matches_nothing": Reading(
+        "a statement with `NotAction`", "speaks of every action but those",
+        "matches nothing: an Allow lets in nobody, a Deny never denies", "the policy language's reference, NotAction",
+    ),
+    "negated_on_absent_key_is_false": Reading(
+        "a negated operator on a key that the request does not carry", "true: the value is not the one named",
+        "false: a Deny does not hold, an Allow does not open", f"{_OPERATORS}, IfExists",
+    ),
+    "negated_with_several_values_takes_any": Reading(
+        "a negated text operator with several values", "true if the value is none of them",
+        "true as soon as one of them differs, so of two values always", f"{_OPERATORS}, several values",
+    ),
+    "null_asks_for_absence": Reading(
+        "`Null`", '`"true"` asks that the key is absent, `"false"` that it is there',
+        "asks that the key is absent, whatever its value", f"{_OPERATORS}, Null",
+    ),
+    "transport_is_told_over_tls_only": Reading(
+        "`aws:SecureTransport` over plain http", "is `false`",
+        "is not there: `Bool` matches neither value", f"{_KEYS}, aws:SecureTransport",
+    ),
+    "binary_never_fits": Reading(
+        "`BinaryEquals`", "compares with the base64 form of the value", "never holds", f"{_OPERATORS}, BinaryEquals"
+    ),
+    "moments_are_no_numbers": Reading(
+        "a numeric operator on `aws:EpochTime`", "compares seconds since 1970", "never holds",
+        f"{_KEYS}, aws:EpochTime",
+    ),
+    "never_carried": Reading(
+        "some keys ({value})", "are carried, or known to be absent", "are carried by no request", _KEYS
+    ),
+    "always_carried": Reading(
+        "some keys", "tell requests apart", "are the same for every request, signed or not: {value}", _KEYS
+    ),
+    "name_of_nobody": Reading(
+        "`aws:username` of a request without credentials", "is not there", 'is "{value}"', f"{_KEYS}, aws:username"
+    ),
+    "root_of_no_account_is_everybody": Reading(
+        "the principal `arn:aws:iam:::root`", "names an account", "is everybody, without credentials too", _PRINCIPAL
+    ),
+    "wildcards_in_names_name_nobody": Reading(
+        "a wildcard inside a principal's name", "has no agreed meaning", "names nobody", _PRINCIPAL
+    ),
+    "canonical_ids_name_nobody": Reading(
+        "a `CanonicalUser` principal", "names the owner of that id", "names nobody", _PRINCIPAL
+    ),
+    "not_principal_goes_by_name": Reading(
+        "`NotPrincipal` with a user's name", "leaves the user out if its account is named as well",
+        "leaves the user out", _PRINCIPAL,
+    ),
+    "public_policies_count_under_their_guard": Reading(
+        "the guard on public policies", "keeps a public policy from counting",
+        "lets a policy count that was there before", "the S3 family's documentation of public-access guards",
+    ),
+}  # fmt: skip
+"""Field of `Readings` → its words, in the order of the page."""
+
+
+def otherwise(dialect: Dialect) -> Iterator[tuple[str, Reading, str]]:
+    """What a dialect reads otherwise: the field, its words, and what the dialect says of it, in words."""
+    for field, words in READINGS.items():
+        value = getattr(dialect.readings, field)
+        if value:
+            yield field, words, _words(value)
+
+
+def _words(value: object) -> str:
+    if isinstance(value, tuple):
+        return ", ".join(" = ".join(one) if isinstance(one, tuple) else str(one) for one in value)
+    return str(value)
+
+
+def bearing(policy: Policy, dialect: Dialect) -> list[str]:
+    """Sentences for what in a policy the dialect reads otherwise."""
+    found = []
+    for field, words, value in otherwise(dialect):
+        alone = Dialect(dialect.dialect, dialect.title, (), Readings(**{field: getattr(dialect.readings, field)}))
+        if as_read(policy, alone) is not policy:
+            found.append(f"{words.construct}: {words.otherwise}".replace("{value}", value))
+    return found

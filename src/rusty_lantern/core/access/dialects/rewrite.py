@@ -1,0 +1,201 @@
+"""A policy as a store's software reads it, written in the common language.
+
+A condition becomes alternatives, each a list of conditions of the common language that hold together: none where it
+never holds, one empty list where it always does. Alternatives become statements of their own, since statements are
+taken together. What cannot be worked out is a fault of the statement, and leaves it in doubt.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+import re
+from collections.abc import Callable, Iterator
+from functools import lru_cache
+
+import msgspec
+
+from rusty_lantern.core.access.policy.condition_keys import ARN, SORT, USER
+from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
+from rusty_lantern.core.model.dialect import Dialect, Readings
+
+MOST = 64
+"""Statements that one statement may become."""
+TRANSPORT, EPOCH = "aws:securetransport", "aws:epochtime"
+Alternatives = list[tuple[Condition, ...]]
+ALWAYS: Alternatives = [()]
+NEVER: Alternatives = []
+
+
+_COMMON = Readings()
+
+
+class _Unclear(Exception):
+    pass
+
+
+def as_read(policy: Policy, dialect: Dialect) -> Policy:
+    """The policy as the dialect reads it; the same object where it reads it as the common language does."""
+    if dialect.readings == _COMMON:
+        return policy
+    statements = [one for statement in policy.statements for one in _statement(statement, dialect.readings)]
+    if len(statements) == len(policy.statements) and all(map(_same, statements, policy.statements)):
+        return policy
+    return Policy(tuple(statements), policy.unreadable)
+
+
+def _same(new: Statement, old: Statement) -> bool:
+    return new is old or new == old
+
+
+@lru_cache(maxsize=4096)
+def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...]:
+    if statement.actions_negated and readings.not_action_matches_nothing:
+        return ()
+    parts: list[Alternatives] = []
+    faults: list[Fault] = list(statement.faults)
+    for condition in statement.conditions:
+        try:
+            parts.append(_condition(condition, readings, variables=statement.variables))
+        except _Unclear as error:
+            faults.append(Fault(condition.place, str(error)))
+    speaks_to = _speaks_to(statement, readings)
+    if math.prod(map(len, parts)) * len(speaks_to) > MOST:
+        parts = []
+        faults.append(Fault(statement.place, "it stands for too many statements as this store reads it"))
+    found = (
+        msgspec.structs.replace(
+            statement, principals=who, faults=tuple(faults),
+            conditions=(*itertools.chain.from_iterable(together), *only),
+        )
+        for who, only in speaks_to
+        for together in itertools.product(*parts)
+    )  # fmt: skip
+    return tuple(found)
+
+
+Whom = list[tuple[Principals | None, tuple[Condition, ...]]]
+"""Principals, each with the conditions that narrow them; none: it speaks to nobody."""
+
+
+def _speaks_to(statement: Statement, readings: Readings) -> Whom:
+    who = statement.principals
+    if who is None:
+        return [(None, ())]
+    if readings.wildcards_in_names_name_nobody:
+        who = msgspec.structs.replace(who, vague=())
+    if readings.canonical_ids_name_nobody:
+        who = msgspec.structs.replace(who, canonical=())
+    if readings.root_of_no_account_is_everybody and ROOT_OF_NO_ACCOUNT in who.accounts:
+        who = msgspec.structs.replace(who, everyone=True)
+    place = f"{statement.place}/{'Not' * who.negated}Principal"
+    nobody = f"arn:aws:iam:::user/{readings.name_of_nobody}" if readings.name_of_nobody else ""
+    if who.negated and readings.not_principal_goes_by_name and not who.everyone:
+        names = tuple(name for name in who.accounts if ":" in name and name != nobody)
+        left_out = (Condition("arnnotequals", ARN, names, place),) if names else ()
+        signed = (_signed(place, negated=True),) if nobody in who.accounts else ()
+        return [(Principals(everyone=True), (*left_out, *signed))]
+    if who.everyone or who.negated:
+        return [(who, ())]
+    found: Whom = []
+    if nobody in who.accounts:
+        found.append((Principals(everyone=True), (_signed(place, negated=False),)))
+        who = msgspec.structs.replace(who, accounts=tuple(name for name in who.accounts if name != nobody))
+    return found if who == Principals() else [*found, (who, ())]
+
+
+def _signed(place: str, *, negated: bool) -> Condition:
+    """That a request is sent without credentials, or not."""
+    return Condition(f"string{'not' if negated else ''}equals", SORT, ("Anonymous",), place)
+
+
+ROOT_OF_NO_ACCOUNT = "arn:aws:iam:::root"
+
+
+def _condition(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:
+    key = condition.key
+    constants = dict(readings.always_carried)
+    if condition.operator.startswith("numeric") and key == EPOCH and readings.moments_are_no_numbers:
+        return NEVER
+    if key == TRANSPORT and readings.transport_is_told_over_tls_only:
+        return _by_transport(condition, readings, variables=variables)
+    if key in readings.never_carried:
+        return ALWAYS if _of_nothing(condition, readings) else NEVER
+    if key in constants:
+        return ALWAYS if _of_value(condition, constants[key], readings, variables=variables) else NEVER
+    if key == USER and readings.name_of_nobody:
+        unsigned, signed = (_signed(condition.place, negated=negated) for negated in (False, True))
+        nobody = _of_value(condition, readings.name_of_nobody, readings, variables=variables)
+        return [*([(unsigned,)] if nobody else []), *((*one, signed) for one in _plain(condition, readings))]
+    return list(_plain(condition, readings))
+
+
+def _plain(condition: Condition, readings: Readings) -> Iterator[tuple[Condition, ...]]:
+    """A condition on a key that means the same there."""
+    if condition.operator == "null":
+        asks = readings.null_asks_for_absence
+        yield (msgspec.structs.replace(condition, values=("true",)) if asks else condition,)
+        return
+    if condition.operator == "binaryequals" and readings.binary_never_fits:
+        if condition.if_exists:
+            yield (Condition("null", condition.key, ("true",), condition.place),)
+        return
+    if "not" not in condition.operator or condition.quantifier:
+        yield (condition,)
+        return
+    several = readings.negated_with_several_values_takes_any and condition.operator.startswith("string")
+    carried = Condition("null", condition.key, ("false",), condition.place)
+    more = (carried,) if readings.negated_on_absent_key_is_false and not condition.if_exists else ()
+    for values in [(value,) for value in dict.fromkeys(condition.values)] if several else [condition.values]:
+        one = condition if values == condition.values else msgspec.structs.replace(condition, values=values)
+        yield (one, *more)
+
+
+def _by_transport(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:
+    """A condition on the transport: over TLS its key is `true`, over plain http no request carries it."""
+    over_tls = _of_value(condition, "true", readings, variables=variables)
+    over_http = _of_nothing(condition, readings)
+    if over_tls == over_http:
+        return ALWAYS if over_tls else NEVER
+    return [(Condition("bool", TRANSPORT, ("true" if over_tls else "false",), condition.place),)]
+
+
+def _of_nothing(condition: Condition, readings: Readings) -> bool:
+    """Whether a condition holds for a request that does not carry its key."""
+    if condition.operator == "null":
+        return readings.null_asks_for_absence or "true" in {value.lower() for value in condition.values}
+    if condition.if_exists or condition.quantifier == "forallvalues":
+        return True
+    negated = "not" in condition.operator and condition.quantifier != "foranyvalue"
+    return negated and not readings.negated_on_absent_key_is_false
+
+
+def _of_value(condition: Condition, carried: str, readings: Readings, *, variables: bool) -> bool:
+    """Whether a condition holds for a request that carries this value of its key. Raises `_Unclear`."""
+    if condition.operator == "null":
+        return not readings.null_asks_for_absence and "false" in {value.lower() for value in condition.values}
+    if variables and any("${" in value for value in condition.values):
+        raise _Unclear("it depends on a variable that this store fills in by its own rule")
+    operator = condition.operator.replace("not", "")
+    test = _FITS.get(operator)
+    if operator == "binaryequals" and readings.binary_never_fits:
+        return False
+    if test is None:
+        raise _Unclear(f'{condition.operator} does not fit "{condition.key}"')
+    fits = [test(value, carried) for value in condition.values]
+    if "not" not in condition.operator:
+        return any(fits)
+    return not all(fits) if readings.negated_with_several_values_takes_any else not any(fits)
+
+
+def _like(pattern: str, text: str) -> bool:
+    parts = (".*" if char == "*" else "." if char == "?" else re.escape(char) for char in re.sub(r"\*+", "*", pattern))
+    return re.fullmatch("".join(parts), text, re.DOTALL) is not None
+
+
+_FITS: dict[str, Callable[[str, str], bool]] = {
+    "stringequals": lambda wanted, carried: wanted == carried,
+    "stringequalsignorecase": lambda wanted, carried: wanted.lower() == carried.lower(),
+    "stringlike": _like,
+    "bool": lambda wanted, carried: wanted.lower() == carried.lower(),
+}

@@ -1,0 +1,43 @@
+"""The dialects that come with the program: each difference was measured, and a test measures it again."""
+
+from __future__ import annotations
+
+from rusty_lantern.core.model.dialect import Dialect, Readings
+from rusty_lantern.core.model.dossier import Dossier
+
+COMMON = Dialect("common", "the published policy language")
+GATEWAY = Dialect(
+    "gateway-16",
+    "the object gateway, release 16",
+    ("16.2.",),
+    Readings(
+        not_action_matches_nothing=True,
+        negated_on_absent_key_is_false=True,
+        negated_with_several_values_takes_any=True,
+        null_asks_for_absence=True,
+        transport_is_told_over_tls_only=True,
+        binary_never_fits=True,
+        moments_are_no_numbers=True,
+        never_carried=(
+            "aws:userid", "aws:principalarn", "aws:principalaccount", "aws:principalorgid", "s3:authtype",
+            "s3:signatureversion", "s3:resourceaccount", "aws:requestedregion", "aws:sourcevpce",
+        ),
+        always_carried=(("aws:principaltype", "User"),),
+        name_of_nobody="anonymous",
+        root_of_no_account_is_everybody=True,
+        wildcards_in_names_name_nobody=True,
+        canonical_ids_name_nobody=True,
+        not_principal_goes_by_name=True,
+        public_policies_count_under_their_guard=True,
+    ),
+)  # fmt: skip
+SHIPPED: dict[str, Dialect] = {found.dialect: found for found in (COMMON, GATEWAY)}
+"""The dialects that come with the program, by name."""
+
+
+def dialect_of(store: Dossier) -> Dialect:
+    """How a store's software reads policies: its own dialect where one is known, the common reading where not."""
+    if store.dialect is not None:
+        return store.dialect
+    found = store.software.value
+    return SHIPPED.get(found.dialect, COMMON) if found is not None else COMMON

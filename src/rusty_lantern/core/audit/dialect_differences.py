@@ -1,0 +1,68 @@
+"""Where a bucket's policy is read otherwise: by its store's own dialect, or by one that its store may have."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+import msgspec
+
+from rusty_lantern.core.access.dialects.readings import bearing
+from rusty_lantern.core.access.dialects.rewrite import as_read
+from rusty_lantern.core.access.dialects.shipped import COMMON, SHIPPED, dialect_of
+from rusty_lantern.core.access.policy.document import Policy, parse_policy
+from rusty_lantern.core.access.solver.exposure import Exposures
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.model.dialect import Dialect
+from rusty_lantern.core.model.dossier import Dossier, Software
+
+
+class ReadOtherwise(msgspec.Struct, frozen=True):
+    """How the verdicts of a bucket would be by another reading of its policy."""
+
+    dialect: str
+    """The dialect that decides otherwise than the common reading."""
+    own: bool
+    """Whether it is the store's own, so that the verdicts are by it. Else nobody knows what answers for the store."""
+    changes: Mapping[str, tuple[str, str]]
+    """`AUDIENCE.VERB` → the verdict's level, and that by the other reading."""
+    because: list[str]
+    """What is read otherwise."""
+
+
+def read_otherwise(view: BucketSubject) -> list[ReadOtherwise]:
+    """By which readings the verdicts differ: the common one where the store has its own, every known dialect where
+    nobody knows what answers for the store. Empty where nothing differs."""
+    text = view.bucket.policy.value
+    if text is None:
+        return []
+    own, policy = dialect_of(view.dossier), parse_policy(text)
+    others = [COMMON] if own != COMMON else [] if _is_known(view.dossier) else [*SHIPPED.values()]
+    return [found for other in others if (found := _against(view, policy, own, other)) is not None]
+
+
+def _is_known(dossier: Dossier) -> bool:
+    """Whether it is known that the common reading is the store's. A store that is no server has no software."""
+    found = dossier.software
+    return found.state == "unsupported" or (found.value is not None and bool(found.value.dialect))
+
+
+def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) -> ReadOtherwise | None:
+    if as_read(policy, own) == as_read(policy, other):
+        return None
+    there: Exposures = on_dialect(view, other).verdicts
+    changes = {
+        f"{audience}.{verb}": (here.level, there[audience, verb].level)
+        for (audience, verb), here in view.verdicts.items()
+        if here.level != there[audience, verb].level
+    }
+    special = own if own != COMMON else other
+    return ReadOtherwise(special.dialect, own != COMMON, changes, bearing(policy, special)) if changes else None
+
+
+def on_dialect(view: BucketSubject, dialect: Dialect) -> BucketSubject:
+    """The bucket as it would be in a store that reads policies by this dialect."""
+    known = Answer("known", Software("", dialect=dialect.dialect))
+    own = dialect if dialect.dialect not in SHIPPED else None
+    return replace(view, dossier=msgspec.structs.replace(view.dossier, software=known, dialect=own))

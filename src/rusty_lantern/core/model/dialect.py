@@ -1,0 +1,47 @@
+"""A dialect: which constructs of policies a store's software reads otherwise, and on which releases it was measured."""
+
+from __future__ import annotations
+
+import msgspec
+
+
+class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):
+    """The constructs that are read otherwise. What is left out is read as the published language has it.
+
+    `core.access.dialects.readings` has the words for each.
+    """
+
+    not_action_matches_nothing: bool = False
+    negated_on_absent_key_is_false: bool = False
+    negated_with_several_values_takes_any: bool = False
+    null_asks_for_absence: bool = False
+    transport_is_told_over_tls_only: bool = False
+    binary_never_fits: bool = False
+    moments_are_no_numbers: bool = False
+    never_carried: tuple[str, ...] = ()
+    """Condition keys that no request carries there."""
+    always_carried: tuple[tuple[str, str], ...] = ()
+    """Condition keys that every request carries there, with their one value."""
+    name_of_nobody: str = ""
+    """The user name that requests without credentials carry."""
+    root_of_no_account_is_everybody: bool = False
+    wildcards_in_names_name_nobody: bool = False
+    canonical_ids_name_nobody: bool = False
+    not_principal_goes_by_name: bool = False
+    public_policies_count_under_their_guard: bool = False
+    """Whether the guard on public policies does not keep a standing policy from counting. Not sure for all releases."""
+
+
+class Dialect(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):
+    """One dialect."""
+
+    dialect: str
+    """Its name, as estate.yaml names it."""
+    title: str
+    measured_on: tuple[str, ...] = ()
+    """Releases that it was measured on, or beginnings of their numbers that end in a dot."""
+    readings: Readings = Readings()
+
+    def was_measured_on(self, release: str) -> bool:
+        """Whether its differences were measured on a release."""
+        return any(release == one or (one.endswith(".") and release.startswith(one)) for one in self.measured_on)

@@ -1,0 +1,77 @@
+"""Which software answers for a store, told by the form of its answers, and so how it reads policies."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, SHIPPED
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.model.dossier import Dossier, Software
+from rusty_lantern.intake.dialect_files import find_dialect
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.tls_check import Apart
+from rusty_lantern.stores.reader import Visit
+from rusty_lantern.stores.swift.info import Info, info_at
+
+_GATEWAYS_OWN = re.compile(r"tx[0-9a-f]{21}-[0-9a-f]{10}-[0-9a-f]+-.+")
+"""How a gateway numbers requests, at each of its doors. Measured on release 16.2."""
+
+
+async def with_software(visit: Visit, read: Dossier) -> Dossier:
+    """The dossier with what answers for the store. Raises `BadInput` for a dialect in estate.yaml that is not there."""
+    store = visit.store
+    named = find_dialect(store.dialect, visit.folder, store.place) if store.dialect else None
+    found = await recognized(visit) if store.reads in ("s3", "swift") else Answer("unsupported")
+    if named is not None:
+        said = found.value or Software("")
+        note = "named in estate.yaml"
+        found = Answer("known", msgspec.structs.replace(said, dialect=named.dialect, note=note), "", found.evidence)
+    own = named if named is not None and named.dialect not in SHIPPED else None
+    return msgspec.structs.replace(read, software=found, dialect=own)
+
+
+async def reach_software(visit: Visit) -> Software | None:
+    """What answers for a store, for `reach`; None where nobody can tell, or where it is a file."""
+    if visit.store.reads == "dossier":
+        return None
+    empty = Dossier(store=visit.store.name, taken=visit.moment)
+    return (await with_software(visit, empty)).software.value
+
+
+async def recognized(visit: Visit) -> Answer[Software]:
+    """What answers, asked without credentials: how it numbers requests, and what it says of itself."""
+    memory = Apart(visit.memory, "software") if visit.memory else None
+    store = visit.store
+    async with Client(store, None, visit.folder, memory=memory, log=visit.log) as outside:
+        try:
+            root = outside.target("")[1].partition("/v1")[0] if store.reads == "swift" else ""
+            first = await outside.ask(path=root or "/")
+            gateway = any(_GATEWAYS_OWN.fullmatch(first.headers.get(name, "")) for name in _NUMBERS)
+            paths = ("/swift/info", "/info") if store.reads == "s3" else (f"{root}/info",)
+            told = [await info_at(outside, path) for path in paths]
+        except RequestFailed as error:
+            return Answer(error.state, None, error.note)
+    info = next((one for one in told if one is not None), None)
+    evidence = Evidence("GET / without credentials", str(first.status), visit.moment)
+    return _software(gateway, info, store.reads, evidence)
+
+
+_NUMBERS = ("x-amz-request-id", "x-trans-id")
+
+
+def _software(gateway: bool, info: Info | None, reads: str, evidence: Evidence) -> Answer[Any]:
+    told = str(info.swift.get("version", "")) if info is not None else ""
+    release = told if re.fullmatch(r"[0-9][0-9.]{0,20}", told) else ""
+    if gateway and (not release or GATEWAY.was_measured_on(release)):
+        note = "" if release else "it does not tell its release"
+        return Answer("known", Software("an object gateway", release, GATEWAY.dialect, note), "", evidence)
+    if gateway:
+        note = f"its release was not measured: the common reading is taken (measured: {', '.join(GATEWAY.measured_on)})"
+        return Answer("known", Software("an object gateway", release, "", note), "", evidence)
+    if info is not None and reads == "swift":
+        return Answer("known", Software("a Swift server", release, COMMON.dialect), "", evidence)
+    return Answer("failed", None, "its answers are of no software that is known here", evidence)

@@ -1,0 +1,1 @@
+"""What documents mean to a store's software, measured one construct at a time."""

@@ -1,0 +1,188 @@
+"""Minimal documents, one construct each, with the requests that tell readings of it apart.
+
+A row stands for one question to the software: does a document with this construct let this request in? Its name says
+which construct and which request; the outcome is compared with what the dialect says.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+ANY = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::{bucket}/*"}
+REFERER, AGENT = "https://a.example/x", "probe"
+
+
+@dataclass(frozen=True)
+class Row:
+    """One document and one request. `{bucket}` in the document stands for the bucket's name."""
+
+    name: str
+    statements: tuple[dict[str, Any], ...]
+    action: str = "s3:GetObject"
+    key: str = "pub/x"
+    headers: dict[str, str] = field(default_factory=dict)
+    signed: bool = False
+    version: str = "2012-10-17"
+
+
+def _documents(condition: dict[str, Any]) -> Iterator[tuple[str, tuple[dict[str, Any], ...]]]:
+    yield "Allow", ({**ANY, "Condition": condition},)
+    yield "Deny", (ANY, {**ANY, "Effect": "Deny", "Condition": condition})
+
+
+_TEXT_VALUES: dict[str, tuple[str, ...]] = {
+    "one value that fits": (REFERER,),
+    "one value that does not": ("https://b.example/x",),
+    "two values, one fits": (REFERER, "https://b.example/x"),
+    "two values, none fits": ("https://b.example/x", "https://c.example/x"),
+}
+_TEXTS = ("StringEquals", "StringEqualsIgnoreCase", "StringLike")
+_NEGATED = ("StringNotEquals", "StringNotEqualsIgnoreCase", "StringNotLike")
+_CARRYING: dict[str, dict[str, str]] = {"carried": {"Referer": REFERER}, "absent": {}}
+
+
+def texts() -> Iterator[Row]:
+    """Text operators, plain and negated, with IfExists and with quantifiers, on a key that is carried or not."""
+    for base in (*_TEXTS, *_NEGATED):
+        for operator in (base, f"{base}IfExists", f"ForAllValues:{base}", f"ForAnyValue:{base}"):
+            for words, values in _TEXT_VALUES.items():
+                for effect, document in _documents({operator: {"aws:Referer": list(values)}}):
+                    for carried, headers in _CARRYING.items():
+                        yield Row(f"{effect} {operator}, {words}, key {carried}", document, headers=headers)
+
+
+def presence() -> Iterator[Row]:
+    """`Null`."""
+    for value in ("true", "false"):
+        for effect, document in _documents({"Null": {"aws:Referer": value}}):
+            for carried, headers in _CARRYING.items():
+                yield Row(f"{effect} Null {value}, key {carried}", document, headers=headers)
+
+
+def switches() -> Iterator[Row]:
+    """`Bool` on the transport, over plain http."""
+    for operator in ("Bool", "BoolIfExists", "StringEquals", "StringNotEquals"):
+        for value in ("true", "false"):
+            for effect, document in _documents({operator: {"aws:SecureTransport": value}}):
+                yield Row(f"{effect} {operator} {value} on aws:SecureTransport over http", document)
+
+
+def addresses() -> Iterator[Row]:
+    """Networks, which every request carries."""
+    for operator in ("IpAddress", "NotIpAddress", "IpAddressIfExists", "NotIpAddressIfExists"):
+        for words, values in (
+            ("one that fits", ["127.0.0.0/8"]), ("one that does not", ["198.51.100.0/24"]),
+            ("two, one fits", ["127.0.0.0/8", "198.51.100.0/24"]),
+            ("two, none fits", ["203.0.113.0/24", "198.51.100.0/24"]),
+        ):  # fmt: skip
+            for effect, document in _documents({operator: {"aws:SourceIp": values}}):
+                yield Row(f"{effect} {operator}, {words}", document)
+
+
+def moments() -> Iterator[Row]:
+    """Dates."""
+    for operator in ("DateLessThan", "DateGreaterThan", "DateLessThanEquals", "DateGreaterThanEquals", "DateNotEquals"):
+        for year in ("2020", "2099"):
+            for effect, document in _documents({operator: {"aws:CurrentTime": f"{year}-01-01T00:00:00Z"}}):
+                yield Row(f"{effect} {operator} {year}", document)
+    for operator in ("NumericLessThan", "NumericGreaterThan"):
+        for seconds in ("1577836800", "4070908800"):
+            for effect, document in _documents({operator: {"aws:EpochTime": seconds}}):
+                yield Row(f"{effect} {operator} aws:EpochTime {seconds}", document)
+
+
+def several() -> Iterator[Row]:
+    """Several operators and several keys in one statement."""
+    both = {"StringEquals": {"aws:Referer": REFERER, "aws:UserAgent": AGENT}}
+    two = {"StringEquals": {"aws:Referer": REFERER}, "StringLike": {"aws:UserAgent": "pro*"}}
+    for words, condition in (("two keys", both), ("two operators", two)):
+        for effect, document in _documents(condition):
+            for carried, headers in (
+                ("both fit", {"Referer": REFERER, "User-Agent": AGENT}),
+                ("one fits", {"Referer": REFERER, "User-Agent": "other"}),
+                ("neither", {"User-Agent": "other"}),
+            ):
+                yield Row(f"{effect} {words}, {carried}", document, headers=headers)
+    for words, pattern in (("star", "https://a.example/*"), ("mark", "https://?.example/x"), ("case", "HTTPS://A.*")):
+        for operator in ("StringLike", "StringNotLike", "StringEquals"):
+            for effect, document in _documents({operator: {"aws:Referer": pattern}}):
+                yield Row(f"{effect} {operator} with a {words}", document, headers={"Referer": REFERER})
+
+
+def elements() -> Iterator[Row]:
+    """`NotAction`, `NotResource`, `NotPrincipal`, globs, principals, versions of the language."""
+    arn = "arn:aws:s3:::{bucket}"
+    base: dict[str, Any]
+    document: dict[str, Any]
+    principal: Any
+    for effect in ("Allow", "Deny"):
+        first = () if effect == "Allow" else (ANY,)
+        base = {"Effect": effect, "Principal": "*", "Action": "s3:GetObject", "Resource": f"{arn}/*"}
+        not_action = {**base, "NotAction": "s3:PutObject"}
+        del not_action["Action"]
+        yield Row(f"{effect} NotAction of another action", (*first, not_action))
+        yield Row(f"{effect} NotAction of the action", (*first, {**not_action, "NotAction": "s3:GetObject"}))
+        for words, resource in (("another key", f"{arn}/priv/*"), ("the key", f"{arn}/pub/*")):
+            document = {**base, "NotResource": resource}
+            del document["Resource"]
+            yield Row(f"{effect} NotResource of {words}", (*first, document))
+        for words, who in (("the caller", "arn:aws:iam:::user/deck"), ("another", "arn:aws:iam:::user/nobody")):
+            document = {**base, "NotPrincipal": {"AWS": who}}
+            del document["Principal"]
+            for signed in (False, True):
+                said = "a user" if signed else "nobody"
+                yield Row(f"{effect} NotPrincipal {words}, asked by {said}", (*first, document), signed=signed)
+        for words, principal in (
+            ("star", "*"), ("AWS star", {"AWS": "*"}), ("the user", {"AWS": "arn:aws:iam:::user/deck"}),
+            ("another user", {"AWS": "arn:aws:iam:::user/nobody"}), ("the account", {"AWS": "arn:aws:iam:::root"}),
+            ("a wildcard in a name", {"AWS": "arn:aws:iam:::user/d*"}), ("a canonical id", {"CanonicalUser": "deck"}),
+        ):  # fmt: skip
+            for signed in (False, True):
+                said = "a user" if signed else "nobody"
+                document = {**base, "Principal": principal}
+                yield Row(f"{effect} Principal {words}, asked by {said}", (*first, document), signed=signed)
+        for words, resource in (
+            ("the key", f"{arn}/pub/x"), ("a star", f"{arn}/p*"), ("marks", f"{arn}/pub/?"),
+            ("another", f"{arn}/priv/*"),
+            ("every bucket", "*"), ("every name", "arn:aws:s3:::*"), ("the bucket alone", arn),
+            ("case", f"{arn}/PUB/*"),
+            ("a star across slashes", f"{arn}/*x"),
+        ):  # fmt: skip
+            yield Row(f"{effect} Resource {words}", (*first, {**base, "Resource": resource}))
+        for words, action in (
+            ("star", "*"), ("s3 star", "s3:*"), ("Get star", "s3:Get*"), ("mark", "s3:GetObjec?"),
+            ("case", "S3:getobject"),
+            ("star Object", "s3:*Object"), ("another", "s3:PutObject"),
+        ):  # fmt: skip
+            yield Row(f"{effect} Action {words}", (*first, {**base, "Action": action}))
+        listing = {**base, "Action": "s3:ListBucket", "Resource": arn}
+        yield Row(f"{effect} Action of the bucket, listing", (*first, listing), "s3:ListBucket", "")
+    for version in ("2008-10-17", "2012-10-17"):
+        named = {**ANY, "Resource": "arn:aws:s3:::{bucket}/${aws:username}/*"}
+        yield Row(f"variable in Resource, version {version}", (named,), key="deck/x", signed=True, version=version)
+
+
+def keys() -> Iterator[Row]:
+    """Which keys requests carry: a text operator that takes any value."""
+    for signed in (False, True):
+        said = "a user" if signed else "nobody"
+        for key in (
+            "aws:Referer", "aws:UserAgent", "aws:username", "aws:userid", "aws:PrincipalType", "aws:PrincipalArn",
+            "aws:PrincipalAccount", "s3:authType", "s3:signatureversion", "s3:ResourceAccount", "aws:RequestedRegion",
+            "aws:PrincipalOrgID", "aws:SourceVpce",
+        ):  # fmt: skip
+            document = {**ANY, "Condition": {"StringLike": {key: "*"}}}
+            yield Row(f"{key} of a read by {said}", (document,), headers={"Referer": REFERER}, signed=signed)
+        for key in ("s3:prefix", "s3:delimiter"):
+            listing = {**ANY, "Action": "s3:ListBucket", "Resource": "arn:aws:s3:::{bucket}",
+                       "Condition": {"StringLike": {key: "*"}}}  # fmt: skip
+            yield Row(f"{key} of a listing by {said}", (listing,), "s3:ListBucket", "", signed=signed)
+
+
+def rows() -> list[Row]:
+    """Every row."""
+    made = [*texts(), *presence(), *switches(), *addresses(), *moments(), *several(), *elements(), *keys()]
+    assert len({row.name for row in made}) == len(made)
+    return made

@@ -1,0 +1,112 @@
+"""What documents mean to a store's software: measured construct by construct, and held against the shipped dialect."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from datetime import UTC, datetime
+
+import pytest
+from botocore.exceptions import ClientError
+
+from rusty_lantern.core.access.dialects.readings import READINGS, bearing, otherwise
+from rusty_lantern.core.access.dialects.rewrite import MOST, as_read
+from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
+from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.condition_keys import always_carried
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.model.dialect import Dialect, Readings
+from tests.dialects.constructs import ANY, Row, rows
+from tests.gateway import Gateway
+from tests.test_gateway_decisions import DECK, send
+
+BUCKET = "measured"
+REFUSED = ("ForAllValues:StringNot", "ForAnyValue:StringNot", "variable in Resource")
+"""What the gateway does not take: rows whose names hold one of these."""
+
+
+def text_of(row: Row) -> str:
+    return json.dumps({"Version": row.version, "Statement": list(row.statements)}).replace("{bucket}", BUCKET)
+
+
+def request_of(row: Row) -> Request:
+    caller, now = DECK if row.signed else ANONYMOUS, datetime.now(UTC)
+    context = always_carried(anonymous=not row.signed, arn=caller.arn) | {
+        "aws:sourceip": ("127.0.0.1",),
+        "aws:securetransport": ("false",),
+        "aws:currenttime": (now.strftime("%Y-%m-%dT%H:%M:%SZ"),),
+        "aws:epochtime": (str(int(now.timestamp())),),
+    }
+    context |= {f"aws:{header.lower().replace('-', '')}": (value,) for header, value in row.headers.items()}
+    context |= {"aws:principalarn": (caller.arn,)} if row.signed else {}
+    return Request(row.action, row.key, caller, context)
+
+
+def test_the_gateway_reads_every_construct_as_its_dialect_says(gateway: Gateway) -> None:
+    keeper = gateway.client()
+    keeper.create_bucket(Bucket=BUCKET)
+    for key in ("pub/x", "priv/z", "deck/x"):
+        keeper.put_object(Bucket=BUCKET, Key=key, Body=b"x")
+    to_change, outcome = [], Counter[str]()
+    for row in rows():
+        text = text_of(row)
+        try:
+            keeper.put_bucket_policy(Bucket=BUCKET, Policy=text)
+        except ClientError:
+            outcome["refused"] += 1
+            assert any(words in row.name for words in REFUSED), row.name
+            continue
+        passed = send(gateway, request_of(row), BUCKET) == 200
+        policy = parse_policy(text)
+        said = decide(Rules(BUCKET, as_read(policy, GATEWAY)), request_of(row)).allowed
+        common = decide(Rules(BUCKET, policy), request_of(row)).allowed
+        outcome["otherwise" if said is not common else "as common"] += 1
+        to_change += [] if said is passed else [f"{row.name}: the gateway says {passed}, the dialect {said}"]
+    keeper.delete_bucket_policy(Bucket=BUCKET)
+    print(dict(outcome))
+    assert not to_change, "\n".join(to_change)
+    assert outcome["otherwise"] >= 70
+
+
+def statement(**condition: object) -> str:
+    return json.dumps({"Version": "2012-10-17", "Statement": [{**ANY, "Condition": condition}]}).replace(
+        "{bucket}", BUCKET
+    )
+
+
+def test_a_policy_that_is_read_the_same_way_is_the_same_object() -> None:
+    policy = parse_policy(statement(IpAddress={"aws:SourceIp": "198.51.100.0/24"}))
+    assert as_read(policy, GATEWAY) is policy
+    assert as_read(parse_policy(statement(Null={"aws:Referer": "false"})), COMMON) is not None
+    assert bearing(policy, GATEWAY) == []
+
+
+@pytest.mark.parametrize("field", [field for field, *_ in otherwise(GATEWAY)])
+def test_every_difference_has_words_and_a_field(field: str) -> None:
+    assert field in Readings.__struct_fields__
+    assert READINGS[field].construct
+    assert set(READINGS) == set(Readings.__struct_fields__)
+
+
+def test_what_stands_for_too_many_statements_is_in_doubt() -> None:
+    names = [f"StringNotEquals{'IfExists' * n}" for n in (0, 1)]
+    several = {name: {key: ["a", "b", "c", "d"] for key in ("aws:Referer", "aws:UserAgent")} for name in names}
+    policy = as_read(parse_policy(statement(**several)), GATEWAY)
+    assert len(policy.statements) <= MOST
+    assert policy.faults
+    request = Request("s3:GetObject", "pub/x", ANONYMOUS, {"aws:sourceip": ("198.51.100.9",)})
+    assert decide(Rules(BUCKET, policy), request).allowed is None
+
+
+def test_a_variable_that_the_store_fills_in_itself_is_in_doubt() -> None:
+    policy = parse_policy(statement(StringEquals={"aws:PrincipalType": "${aws:username}"}))
+    request = Request("s3:GetObject", "pub/x", ANONYMOUS, {"aws:sourceip": ("198.51.100.9",)})
+    assert decide(Rules(BUCKET, as_read(policy, GATEWAY)), request).allowed is None
+
+
+def test_a_release_counts_by_its_beginning() -> None:
+    assert GATEWAY.was_measured_on("16.2.15")
+    assert not GATEWAY.was_measured_on("18.2.0")
+    assert Dialect("x", "x", ("3",)).was_measured_on("3")
