@@ -54,7 +54,7 @@ def demo(
     with serve_estate() as served:
         make(folder, workspace_files(served.addresses))
         line(screen, "The Saltmarsh Trust, a made-up nature charity, and its stores ", ("harbour", "bold"), ", ",
-             ("skerry", "bold"), ", ", ("lagoon", "bold"), ", ", ("attic", "bold"), " and ",
+             ("skerry", "bold"), ", ", ("lagoon", "bold"), ", ", ("cove", "bold"), ", ", ("attic", "bold"), " and ",
              ("undercroft", "bold"))  # fmt: skip
         line(screen, (f"workspace {folder}, stand-in stores at {', '.join(served.addresses.values())}", "dim"))
 

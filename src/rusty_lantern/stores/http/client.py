@@ -1,6 +1,7 @@
 """Questions over HTTP to one store: GET and HEAD, signed or not, paced, bounded, never redirected.
 
-The only methods this module can send are in `Method`; nothing else in the program opens a connection to a store.
+The only methods this module can send are in `Method`. Nothing else in the program opens a connection to a store, but
+for the one request that gets a token (`stores.keystone.token`).
 """
 
 from __future__ import annotations
