@@ -16,11 +16,16 @@ from typing import Any
 
 import pytest
 
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.access.policy.bucket_rules import rules_of
+from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
 from rusty_lantern.core.model.dossier import Dossier, decode
 from tests.conftest import lantern
 from tests.gateway import Gateway
 from tests.swift_server import SwiftDoor
 from tests.test_admin_door import workspace
+from tests.test_gateway_decisions import DECK, send
 
 BUCKETS = 64
 READ_FORMS = (
@@ -29,6 +34,14 @@ READ_FORMS = (
     "*", "*:*", "deck", "deck:*", "keeper", "anonymous", "nobody",
 )  # fmt: skip
 WRITE_FORMS = ("*", "*:*", "deck", "anonymous", "nobody")
+ODD: tuple[dict[str, Any], ...] = (
+    {"NotAction": "s3:GetBucketLocation"},
+    {"Condition": {"StringNotEquals": {"aws:PrincipalType": "Anonymous"}}},
+    {"Condition": {"Null": {"aws:username": "false"}}},
+    {"Condition": {"StringNotLike": {"aws:UserAgent": "browser*"}}},
+    {"Principal": {"AWS": ["arn:aws:iam:::root"]}},
+)
+"""What this software reads in its own way."""
 REFERERS = ("", "http://good.example/", "https://www.good.example/p", "http://bad.example/", "http://unknown/")
 ACCOUNT_ACLS = (
     '{"read-write":["", ".r:good.example", "*"]}',
@@ -88,6 +101,10 @@ def drawn(dice: random.Random, client: Any, swift: SwiftDoor, user: tuple[str, s
             "Action": dice.sample(["s3:GetObject", "s3:ListBucket", "s3:PutObject"], dice.randint(1, 2)),
             "Resource": [f"arn:aws:s3:::{bucket}", f"arn:aws:s3:::{bucket}/*"],
         }
+        if dice.random() < 0.4:
+            statement |= dice.choice(ODD)
+            if "NotAction" in statement:
+                del statement["Action"]
         how["policy"] = statement
         document = json.dumps({"Version": "2012-10-17", "Statement": [statement]})
         client.put_bucket_policy(Bucket=bucket, Policy=document)
@@ -139,7 +156,7 @@ def surveyed(doors: Doors, folder: Path, *words: str) -> tuple[Dossier, dict[str
 
 @pytest.mark.parametrize("account_acl", ACCOUNT_ACLS)
 def test_no_verdict_is_closed_where_anything_passes_at_either_door(
-    doors: Doors, tmp_path: Path, account_acl: str
+    doors: Doors, deck: tuple[str, str], tmp_path: Path, account_acl: str
 ) -> None:
     assert doors.swift.send("POST", "", doors.user, {"X-Account-Access-Control": account_acl})[0] == 204
     cases = [
@@ -149,7 +166,7 @@ def test_no_verdict_is_closed_where_anything_passes_at_either_door(
         for door in ("s3", "swift")
         for referer in (REFERERS if verb != "write" else REFERERS[:1])
     ]
-    _, rows = surveyed(doors, estate(doors, tmp_path))
+    dossier, rows = surveyed(doors, estate(doors, tmp_path))
     with ThreadPoolExecutor(6) as pool:
         answers = list(pool.map(lambda case: doors.ask(*case), cases))
     outcome: Counter[str] = Counter()
@@ -167,6 +184,9 @@ def test_no_verdict_is_closed_where_anything_passes_at_either_door(
                 if not any(doors.ask(name, verb, door, referer).passed for door in ("s3", "swift")):
                     refused.append((name, verb, verdict["because"], doors.how[name]))
     print(f"account ACL {account_acl}: {dict(outcome)}")
+    assert dossier.software.value is not None
+    assert dossier.software.value.dialect == "gateway-16"
+    shut_out = [case for case in second_account(doors, dossier, deck) if case[-1]]
     for name in doors.names:
         doors.gateway.client().delete_object(Bucket=name, Key="new")
     definite = sum(count for words, count in outcome.items() if not words.startswith("unknown"))
@@ -176,6 +196,38 @@ def test_no_verdict_is_closed_where_anything_passes_at_either_door(
     assert definite >= 0.95 * outcome.total(), (outcome, reasons)
     assert not false_closed, (len(false_closed), false_closed[:8])
     assert not refused, (len(refused), refused[:8])
+    assert not shut_out, (len(shut_out), shut_out[:8])
+
+
+@pytest.fixture(scope="module")
+def deck(doors: Doors) -> tuple[str, str]:
+    """The second user's login at the Swift door."""
+    secret = "sk-deck-swift-000"
+    doors.gateway.admin("subuser", "create", "--uid=deck", "--subuser=deck:swift", "--access=full",
+                        "--key-type=swift", f"--secret={secret}")  # fmt: skip
+    return "deck:swift", secret
+
+
+def second_account(doors: Doors, dossier: Dossier, deck: tuple[str, str]) -> list[tuple[Any, ...]]:
+    """Requests of another user through both doors, from two addresses: with what passed, and whether the program says
+    that it is refused."""
+    rules = {bucket.name: rules_of(bucket, dossier) for bucket in dossier.buckets}
+    found = []
+    actions = {"read": ("s3:GetObject", "a.txt"), "list": ("s3:ListBucket", ""), "write": ("s3:PutObject", "put/1")}
+    for name in doors.names:
+        for number, (verb, (action, key)) in enumerate(actions.items()):
+            source = f"127.0.0.{1 + number % 2}"
+            context = always_carried(anonymous=False, arn=DECK.arn) | {
+                "aws:principalarn": (DECK.arn,), "aws:sourceip": (source,), "aws:securetransport": ("false",),
+                REFERER_HOST: ("",),
+            }  # fmt: skip
+            request = Request(action, key, DECK, context)
+            method, path = {"read": ("GET", "/a.txt"), "list": ("GET", "/"), "write": ("PUT", "/new")}[verb]
+            passed = send(doors.gateway, request, name) == 200
+            passed |= doors.swift.send(method, f"/{name}{path}", deck, source=source)[0] in (200, 201, 204)
+            found.append((name, verb, doors.how[name], passed and decide(rules[name], request).allowed is False))
+    assert any(not shut for *_, shut in found)
+    return found
 
 
 def test_a_door_that_nobody_named_is_found_and_makes_exposure_unknown(doors: Doors, tmp_path: Path) -> None:

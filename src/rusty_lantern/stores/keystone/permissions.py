@@ -127,11 +127,13 @@ def _place(path: str, account: str) -> tuple[str, str] | None:
     """The containers and the keys that a path pattern takes in, as patterns of a policy; no container where it takes in
     none. None where it is not understood."""
     parts = path.strip("/").split("/")
-    if "**" in parts[:3]:
+    if "**" in parts[:2]:
         return "*", "*"
     rest = [re.sub(r"\{[^{}]*\}", "*", part) for part in parts[2:]]
     if not rest or not _fits(parts[0], "v1") or not _fits(parts[1], account):
         return "", ""
+    if rest[0] == "**":
+        return "*", "*"
     if any(set("?${}()[]|+^\\") & set(part) for part in rest) or "**" in rest[0]:
         return None
     rest = [part.replace(".", "?") for part in rest]  # the servers' filter takes a dot for any character
