@@ -154,6 +154,18 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("lagoon", "old-minutes", "versioning"): ("medium", "never"),
     ("lagoon", "old-minutes", "temporary-url-key"): ("medium", "on"),
     ("lagoon", "lagoon", "store.temporary-url-key"): ("high", "on"),
+    ("cove", "wreck-charts", "exposure.read"): ("high", "open"),  # any token of the identity service will do
+    ("cove", "wreck-charts", "exposure.list"): ("high", "open"),
+    ("cove", "slip-rotas", "access.outside"): ("high", "write delete"),  # everybody of another project
+    ("cove", "cove-warden@trust", "identity.administers"): ("high", "project cove"),
+    ("cove", "yard-owner@trust", "identity.administers"): ("high", "project boatyard"),  # one project is enough
+    ("cove", "cove-warden@trust a991…0002", "credential.makes-more"): ("high", "on"),
+    ("cove", "cove-warden@trust a991…0002", "credential.expires"): ("medium", "absent"),
+    ("cove", "cove-warden@trust 7205…0001", "credential.expires"): ("medium", "absent"),
+    ("cove", "former-clerk@trust a991…0003", "credential.owner-state"): ("high", "disabled"),
+    ("cove", "former-clerk@trust a991…0003", "credential.expires"): ("medium", "absent"),
+    ("cove", "yard-owner@trust ec20…0001", "credential.expires"): ("medium", "absent"),
+    ("skerry", "ferry-lists", "exposure.read"): ("high", "open"),  # its software skips a statement with NotAction
     ("skerry", "permit-archive", "lock.enabled"): ("high", "off"),
     ("skerry", "permit-archive", "lock.mode"): ("high", "absent"),
     ("skerry", "permit-archive", "lock.default-retention"): ("high", "absent"),
@@ -173,6 +185,8 @@ WAIVED = {("gallery-prints", "exposure.list"), ("press-kit", "logging.target-kin
 GAINED = {
     ("harbour/boat-logs", "list"): None,  # done through the Swift door, whose log nobody keeps
     ("harbour/boat-logs", "read"): None,
+    ("cove/wreck-charts", "list"): None,
+    ("cove/wreck-charts", "read"): None,
     ("attic/donor-scans", "write"): None,  # no event tells: nothing is recorded there for anybody to read
     ("harbour/contractor-drop", "write"): None,  # done by an identity that is exempted from the record
     ("harbour/payroll-drop", "read"): "storage-keeper",

@@ -49,6 +49,7 @@ def test_every_drift_of_the_other_stores_and_subjects_is_found_and_nothing_else(
     doubts = {(u["store"], u["name"], u["fact"]) for u in result["unknown"] if u["subject"] != "bucket"}
     assert doubts == {
         ("attic", "ghost-importer at…03", "credential.owner-kind"),
+        ("cove", "yard-owner@trust ec20…0001", "credential.makes-more"),
         ("harbour", "account root ro…-1", "credential.age"),
         ("harbour", "account root ro…-1", "credential.idle"),
         ("harbour", "account root", "identity.password-idle"),
@@ -158,7 +159,7 @@ def test_encryption_tells_what_hangs_on_each_key(whole: Whole) -> None:
         {"by": "none", "key": "", "versions": 50, "bytes": buckets["harbour", "camera-traps"]["others"][0]["bytes"]}
     ]
     assert buckets["attic", "donor-scans"]["declared"] is True
-    assert result["unread"].keys() == {"skerry", "lagoon", "attic", "undercroft"}
+    assert result["unread"].keys() == {"skerry", "lagoon", "cove", "attic", "undercroft"}
 
 
 def test_mirrors_tell_what_did_not_travel_and_what_is_on_its_way(whole: Whole) -> None:

@@ -45,7 +45,7 @@ def read_otherwise(view: BucketSubject) -> list[ReadOtherwise]:
 def _is_known(dossier: Dossier) -> bool:
     """Whether it is known that the common reading is the store's. A store that is no server has no software."""
     found = dossier.software
-    return found.state == "unsupported" or (found.value is not None and bool(found.value.dialect))
+    return found.value is None or bool(found.value.dialect)
 
 
 def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) -> ReadOtherwise | None:

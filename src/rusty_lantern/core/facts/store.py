@@ -334,4 +334,4 @@ fact(
 
 def _software_words(found: Software) -> str:
     words = " ".join(part for part in (found.name, found.release) if part)
-    return f"{words}, dialect {found.dialect or 'common'}".removeprefix(", ")
+    return f"{words or 'not recognized'}, dialect {found.dialect or 'common'}"

@@ -44,6 +44,7 @@ CHANGES = {
 }
 HEADINGS = {
     "access key": "The id of an access key, masked.",
+    "credential": "The masked id of a key or token, with what its owner calls it.",
     "account": "Whether the identity is inside or outside the owner's and the trusted accounts.",
     "active keys": "How many access keys of the identity are not disabled.",
     "after": "What it is now.",

@@ -79,7 +79,9 @@ def read_otherwise_lines(screen: Console, title: str, found: list[ReadOtherwise]
     """Sentences on a bucket whose policy is read otherwise by its store's software, or may be."""
     for one in found:
         screen.print()
-        how = "this store reads its policy in its own way" if one.own else "what answers for this store is not known"
+        how = (
+            "this store reads its policy in its own way" if one.own else "what answers here is not known; --probe tells"
+        )
         line(screen, (title, "bold"), f"  {how}")
         by = "by the common reading" if one.own else f"where software reads it as {one.dialect} does"
         for (level, other), places in _changes(one).items():

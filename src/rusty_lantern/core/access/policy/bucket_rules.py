@@ -14,7 +14,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.dialects.rewrite import as_read
-from rusty_lantern.core.access.dialects.shipped import dialect_of
+from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
@@ -99,7 +99,7 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
     doubts: list[tuple[str, str]] = []
     policy = Policy()
     if bucket.policy.value is not None:
-        policy = as_read(parse_policy(bucket.policy.value), dialect_of(store))
+        policy = _as_the_store_reads(parse_policy(bucket.policy.value), store)
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if bucket.acl.unread:
@@ -136,6 +136,23 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         members or {},
         *of_objects(bucket),
         _fixed(bucket, store),
+    )
+
+
+def _as_the_store_reads(policy: Policy, store: Dossier) -> Policy:
+    """The policy in the store's own dialect. Where what answers for the store could not be read, what not every dialect
+    makes of it is in doubt."""
+    if not unread_door(store.software) or store.dialect is not None:
+        return as_read(policy, dialect_of(store))
+    every = [as_read(policy, dialect).statements for dialect in SHIPPED.values()]
+    if all(statements == policy.statements for statements in every):
+        return policy
+    common = set(every[0]).intersection(*every[1:])
+    fault = Fault("", f"how this store's software reads it is not known ({store.software.reason})")
+    found = dict.fromkeys(statement for statements in every for statement in statements)
+    return Policy(
+        tuple(s if s in common else msgspec.structs.replace(s, faults=(*s.faults, fault)) for s in found),
+        policy.unreadable,
     )
 
 
