@@ -27,7 +27,7 @@ picture() { # NAME COLUMNS ROWS COMMAND…
   local name=$1 columns=$2 rows=$3; shift 3
   cat > "$work/show" <<RUN
 cd "$work/saltmarsh"; export PATH="$bin:\$PATH" TERM=xterm-256color
-printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$(sed 's/cd ..\/live; //; s/FORCE_COLOR=1 COLUMNS=[0-9]* //; s/ | [ht][ea][ai][dl].*//' <<< "$*")"
+printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$(sed 's/cd ..\/live; //; s/FORCE_COLOR=1 COLUMNS=[0-9]* //; s/ | .*//' <<< "$*")"
 $* 2>/dev/null
 printf '\\033[?25l'; touch "$work/done"; sleep 20
 RUN
@@ -43,7 +43,7 @@ RUN
   wait $window 2> /dev/null || true
 }
 
-picture reach 100 44 "cd ../live; FORCE_COLOR=1 COLUMNS=100 lantern reach | head -42"
+picture reach 100 44 "cd ../live; FORCE_COLOR=1 COLUMNS=100 lantern reach | awk 'BEGIN{RS=\"\"; ORS=\"\\n\\n\"} /answers|To read|will not/' | head -42"
 picture history 130 26 lantern history --verify
 picture changes 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern changes --events events.jsonl | head -46"
 picture remedy 110 42 lantern remedy harbour/payroll-drop
@@ -51,7 +51,7 @@ picture baseline-show 120 40 lantern baseline show harbour/permit-archive
 picture buckets 120 50 lantern buckets
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
-picture exposure 110 54 lantern exposure harbour/boat-logs lagoon/volunteer-rotas lagoon/boat-manuals harbour/payroll-drop harbour/drone-orthophotos
+picture exposure 110 54 lantern exposure harbour/boat-logs cove/wreck-charts skerry/ferry-lists lagoon/volunteer-rotas harbour/payroll-drop
 picture try 110 34 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention

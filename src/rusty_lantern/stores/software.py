@@ -74,4 +74,4 @@ def _software(gateway: bool, info: Info | None, reads: str, evidence: Evidence) 
         return Answer("known", Software("an object gateway", release, "", note), "", evidence)
     if info is not None and reads == "swift":
         return Answer("known", Software("a Swift server", release, COMMON.dialect), "", evidence)
-    return Answer("known", Software("", release, "", "its answers are of no software that is known here"), "", evidence)
+    return Answer("known", Software("", note="its answers are of no software that is known here"), "", evidence)

@@ -99,9 +99,12 @@ def _other_rows(found: Reached) -> list[tuple[str, str, str]]:
 
 def _software(found: Software) -> tuple[str, str]:
     """What answers, and how it reads policies."""
-    what = " ".join(part for part in (found.name or "not recognized", found.release) if part)
     reading = "the common reading" if found.dialect in ("", "common") else f"dialect {found.dialect}"
-    words = f"{what}; policies are read by {reading}" + (f" ({found.note})" if found.note else "")
+    if not found.name and not found.dialect:
+        return f"not recognized; policies are read by {reading}", STYLES["medium"]
+    what = " ".join(part for part in (found.name or "not recognized", found.release) if part)
+    words = what if found.dialect == "common" else f"{what}; policies are read by {reading}"
+    words += f" ({found.note})" if found.note else ""
     return words, "" if found.dialect else STYLES["medium"]
 
 

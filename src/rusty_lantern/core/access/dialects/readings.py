@@ -102,5 +102,5 @@ def bearing(policy: Policy, dialect: Dialect) -> list[str]:
     for field, words, value in otherwise(dialect):
         alone = Dialect(dialect.dialect, dialect.title, (), Readings(**{field: getattr(dialect.readings, field)}))
         if as_read(policy, alone) is not policy:
-            found.append(f"{words.construct}: {words.otherwise}".replace("{value}", value))
+            found.append(f"{words.construct}: {words.otherwise}".replace("{value}", value).replace("`", ""))
     return found
