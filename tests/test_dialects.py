@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import shutil
 from collections import Counter
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
 from botocore.exceptions import ClientError
@@ -18,6 +20,7 @@ from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.model.dialect import Dialect, Readings
+from tests.conftest import Lived, lantern
 from tests.dialects.constructs import ANY, Row, rows
 from tests.gateway import Gateway
 from tests.test_gateway_decisions import DECK, send
@@ -110,3 +113,51 @@ def test_a_release_counts_by_its_beginning() -> None:
     assert GATEWAY.was_measured_on("16.2.15")
     assert not GATEWAY.was_measured_on("18.2.0")
     assert Dialect("x", "x", ("3",)).was_measured_on("3")
+
+
+def test_the_demo_shows_a_bucket_and_its_look_alike(lived: Lived) -> None:
+    rows = {row["bucket"]: row for row in json.loads(lived.run("exposure", "--json").out)["buckets"]}
+    lists, posters = (rows[name]["read_otherwise"][0] for name in ("ferry-lists", "ferry-posters"))
+    assert (lists["dialect"], lists["own"], lists["changes"]["anyone.read"]) == ("gateway-16", True, ["open", "closed"])
+    assert posters["changes"]["anyone.read"] == ["closed", "open"]
+    assert not rows["partner-feed"]["read_otherwise"][0]["own"], "nobody knows what answers for harbour"
+    told = lived.run("exposure", "skerry/ferry-lists").out
+    assert "this store reads its policy in its own way" in told
+    assert "NotAction: matches nothing" in told
+    assert "the common reading agrees" in " ".join(lived.run("remedy", "skerry/ferry-lists").out.split())
+    facts = {f["fact"]: f for f in json.loads(lived.run("show", "skerry/ferry-lists", "--json").out)["facts"]}
+    assert facts["policy.portable"]["value"] == "off"
+
+
+def level(lived: Lived, bucket: str, dialect: str) -> str:
+    told = json.loads(lived.run("try", "--bucket", bucket, "--as-on", dialect, "--json").out)
+    return str(told["exposure"]["anyone"]["read"]["verdict"])
+
+
+def test_a_bucket_is_tried_on_other_software(lived: Lived, tmp_path: Path) -> None:
+    lived = Lived(Path(shutil.copytree(lived.folder, tmp_path / "ws")), "")
+    folder = lived.folder / "dialects"
+    folder.mkdir()
+    (folder / "marsh-9.yaml").write_text(
+        "dialect: marsh-9\ntitle: the marsh store\nreadings: {not-action-matches-nothing: on}\n"
+    )
+    assert level(lived, "skerry/ferry-lists", "common") == "closed"
+    assert level(lived, "skerry/ferry-lists", "marsh-9") == "open"
+    assert level(lived, "skerry/ferry-posters", "common") == "open"
+    assert level(lived, "skerry/ferry-posters", "marsh-9") == "closed"
+    wrong = lived.run("try", "--bucket", "skerry/ferry-lists", "--as-on", "gatway-16")
+    assert wrong.code == 2
+    assert "gateway-16" in wrong.err
+    (folder / "marsh-10.yaml").write_text("dialect: marsh-10\nreadings: {not-action: on}\n")
+    wrong = lived.run("try", "--bucket", "skerry/ferry-lists", "--as-on", "marsh-10")
+    assert wrong.code == 2
+    assert "dialects/marsh-10.yaml:2:" in wrong.err
+
+
+def test_a_dialect_that_is_not_there_is_told_before_anything_is_asked(tmp_path: Path) -> None:
+    (tmp_path / "estate.yaml").write_text(
+        "estate: t\nstores:\n  harbour:\n    at: https://objects.example\n    credential: chain\n    dialect: nope\n"
+    )
+    ran = lantern("survey", cwd=tmp_path)
+    assert ran.code == 2
+    assert 'no dialect "nope"' in ran.err

@@ -11,6 +11,7 @@ from rusty_lantern.core.baseline.loader import Baseline, read_baseline
 from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.config.estate_file import read_estate
 from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem
+from rusty_lantern.intake.dialect_files import find_dialect
 
 BASELINE, WAIVERS = "baseline.yaml", "waivers.yaml"
 
@@ -27,8 +28,12 @@ class Workspace:
         return self.folder / SURVEYS
 
     def estate(self) -> Estate:
-        """The estate file, read and checked."""
-        return read_estate(self._text(ESTATE), ESTATE)
+        """The estate file, read and checked, with the dialects that it names."""
+        found = read_estate(self._text(ESTATE), ESTATE)
+        for store in found.stores:
+            if store.dialect:
+                find_dialect(store.dialect, self.folder, store.place)
+        return found
 
     def baseline(self) -> Baseline:
         """The baseline, read and checked."""

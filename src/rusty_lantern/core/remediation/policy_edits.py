@@ -270,9 +270,7 @@ def _by_the_common_reading(after: BucketSubject, wanted: list[Requirement]) -> I
         return
     common = on_dialect(after, COMMON)
     still = [r.fact for r in wanted if not _holds(common, r)]
-    yield (
-        f"by the common reading it would not be enough for {', '.join(still)}" if still else "so by the common reading"
-    )
+    yield f"by the common reading that leaves {', '.join(still)}" if still else "the common reading agrees"
 
 
 def _own_losses(view: BucketSubject, after: BucketSubject) -> Iterator[str]:

@@ -126,22 +126,31 @@ _METHODS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
 def _place(path: str, account: str) -> tuple[str, str] | None:
     """The containers and the keys that a path pattern takes in, as patterns of a policy; no container where it takes in
     none. None where it is not understood."""
-    parts = path.strip("/").split("/")
+    parts = [re.sub(r"\{[^{}]*\}", "*", part) for part in path[: LONGEST_PATH + 1].strip("/").split("/")]
+    if len(path) > LONGEST_PATH or not all(map(_is_plain, parts[:3])) or any(_ODD & set(part) for part in parts):
+        return None
     if "**" in parts[:2]:
         return "*", "*"
-    rest = [re.sub(r"\{[^{}]*\}", "*", part) for part in parts[2:]]
-    if not rest or not _fits(parts[0], "v1") or not _fits(parts[1], account):
+    if len(parts) < 3 or not _fits(parts[0], "v1") or not _fits(parts[1], account):
         return "", ""
-    if rest[0] == "**":
+    if parts[2] == "**":
         return "*", "*"
-    if any(set("?${}()[]|+^\\") & set(part) for part in rest) or "**" in rest[0]:
-        return None
-    rest = [part.replace(".", "?") for part in rest]  # the servers' filter takes a dot for any character
-    key = "/".join("*" if part == "**" else part for part in rest[1:])
-    return rest[0], key
+    # the servers' filter takes a dot for any character
+    container, *keys = ["*" if part == "**" else part.replace(".", "?") for part in parts[2:]]
+    return container, "/".join(keys)
+
+
+_ODD = set("?${}()[]|+^\\")
+
+
+def _is_plain(part: str) -> bool:
+    """Whether it is clear what a part of a pattern stands for: `**` inside a part reaches beyond it."""
+    return part == "**" or ("**" not in part and part.count("*") <= MOST_STARS)
 
 
 def _fits(pattern: str, text: str) -> bool:
-    parts = re.split(r"(\*|\{[^{}]*\})", pattern)
-    expression = "".join("[^/]*" if n % 2 else re.escape(part) for n, part in enumerate(parts))
-    return re.fullmatch(expression, text) is not None
+    return re.fullmatch("[^/]*".join(map(re.escape, re.split(r"\*+", pattern))), text) is not None
+
+
+LONGEST_PATH, MOST_STARS = 1024, 4
+"""An access rule that is longer, or has more wildcards in one part, is not looked into."""
