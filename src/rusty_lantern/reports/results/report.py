@@ -18,6 +18,7 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.dialect_differences import read_otherwise
 from rusty_lantern.core.baseline.evaluation import STATUSES
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline
 from rusty_lantern.core.facts.registry import AREAS, lookup
@@ -136,6 +137,7 @@ def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicA
     drifted = {(j.store, j.name, j.requirement.fact) for j in found.findings if j.status in ("drift", "waived")}
     doors = []
     for view in views:
+        own_way = {place: other for one in read_otherwise(view) if one.own for place, (_, other) in one.changes.items()}
         for verb in VERBS:
             levels = {audience: view.verdicts[audience, verb] for audience in AUDIENCES}
             audience = next((a for a in AUDIENCES if levels[a].level == "open"), None)
@@ -143,10 +145,13 @@ def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicA
             if audience is None:
                 continue
             verdict, store, bucket = levels[audience], view.dossier.store, view.bucket.name
+            other = own_way.get(f"{audience}.{verb}")
+            otherwise = f", as this store reads it; {other} by the common reading" if other else ""
             doors.append(
                 PublicAccess(
                     store=store, bucket=bucket, audience=audience, verb=verb, level=verdict.level,
-                    because=verdict.because, request=verdict.witness.request if verdict.witness else "",
+                    because=verdict.because + otherwise,
+                    request=verdict.witness.request if verdict.witness else "",
                     bytes=view.bucket.usage.value.bytes if view.bucket.usage.value else None,
                     expected=(store, bucket, f"exposure.{verb}") not in drifted,
                 )
