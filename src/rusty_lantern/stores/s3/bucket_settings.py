@@ -58,6 +58,7 @@ async def read_bucket(
     table: ObjectTable | None = None,
 ) -> Bucket:
     """Ask everything about one bucket but what is learnt to be not offered."""
+    learnt = dict(learnt)  # of a late one of the first buckets: more may be learnt while it is read
     fields: dict[str, Any] = S3.of_bucket() | learnt
     settings = [
         _ask_together(client, bucket, ask, asked, moment)

@@ -124,7 +124,10 @@ class AudiencePolicy:
         """The verb's actions, grouped, and split by what can occur together in one request."""
         grouped: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
         for action in actions_of(verb):
-            carried = tuple(self._presence(key, row, action.name) for key, row in self._rows.items())
+            carried = tuple(
+                self._presence(key, row, action.name) if row.actions else self._of_any_action[key]
+                for key, row in self._rows.items()
+            )
             grouped.setdefault((action.target, carried), []).append(action.name)
         for (target, carried), actions in grouped.items():
             for choice in self._choices():
@@ -135,6 +138,11 @@ class AudiencePolicy:
 
     def _choices(self) -> tuple[Carried, ...]:
         return self._once("choices", self.policy, lambda: tuple(alternatives(self._rows)))
+
+    @cached_property
+    def _of_any_action(self) -> dict[str, Presence]:
+        """Whether requests carry a key that does not hang on what they ask for."""
+        return {key: self._presence(key, row, "") for key, row in self._rows.items() if not row.actions}
 
     def _presence(self, key: str, row: ContextKey, action: str) -> Presence:
         known = self.frame.carries(key)
