@@ -10,19 +10,25 @@ import subprocess
 import time
 from collections import Counter
 from contextlib import closing
+from datetime import UTC, datetime
 from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
 
 import pytest
 from aiohttp import web
 
 from rusty_lantern.archive.journal import Journal
 from rusty_lantern.archive.surveys import names, sole
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import CREDENTIAL
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
 from rusty_lantern.stores.http.concurrency_limit import Gate
+from rusty_lantern.stores.http.reply import Reply
+from rusty_lantern.stores.s3.bucket_settings import read_bucket
 from tests.conftest import PROGRAM, Demo, answering, begin, estate_for, lantern
 from tests.saltmarsh_answers import DRIFT, MAY_HAVE_LISTS
 from tests.test_bad_stores import harbour, unknown_buckets
@@ -317,3 +323,20 @@ def test_a_store_full_of_faults_loses_and_doubles_nothing(tmp_path: Path) -> Non
     whole = len(DRIFT) - 1  # what one picture's own access list grants is not looked at
     assert (len(audit["drift"]), unknown_buckets(audit)) == (whole, {"drone-orthophotos"} | MAY_HAVE_LISTS)
     assert max(seen.values()) <= 5
+
+
+def test_what_is_learnt_while_a_late_bucket_is_read_does_not_touch_it() -> None:
+    learnt: dict[str, Answer[Any]] = {}
+
+    class Late:
+        """A client whose answers come after the other first buckets were read."""
+
+        store = SimpleNamespace(counts="counters")
+
+        async def ask(self, *_: object, **__: object) -> Reply:
+            learnt.update(dict.fromkeys(("counters", "quota"), Answer("unsupported")))
+            return Reply(403, {}, b"")
+
+    moment = datetime(2026, 11, 2, tzinfo=UTC)
+    read = asyncio.run(read_bucket(Late(), "tides", Answer("known", moment), moment, learnt, 1))  # type: ignore[arg-type]
+    assert read.counters.state == "denied"
