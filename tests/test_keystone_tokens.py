@@ -11,7 +11,13 @@ from aiohttp import web
 
 from rusty_lantern.core.config.estate_file import read_estate
 from rusty_lantern.core.errors import BadInput
+from rusty_lantern.simulator.demo.cove import ACCOUNT as PATH
+from rusty_lantern.simulator.demo.cove import cove, realm
+from rusty_lantern.simulator.demo.harbour import MOMENT
+from rusty_lantern.simulator.demo.workspace_files import _cove_credential, _text
+from rusty_lantern.simulator.keystone_server import KeystoneServer
 from rusty_lantern.simulator.serve import serve
+from rusty_lantern.simulator.swift_server import SwiftDoor
 from rusty_lantern.stores.keystone.documents import AccessRule
 from rusty_lantern.stores.keystone.permissions import limited
 from tests.conftest import Ran, lantern
@@ -159,3 +165,48 @@ def test_access_rules_are_read_as_the_servers_filter_reads_them(rule: tuple[str,
 )
 def test_an_access_rule_of_an_unusual_form_is_not_understood(path: str) -> None:
     assert limited([AccessRule("object-store", path, "GET")], ACCOUNT) is None
+
+
+DENIED = ("/domains", "/projects", "/groups", "/role_assignments", "/OS-TRUST/trusts", "application_credentials",
+          "OS-EC2", "/OS-FEDERATION/identity_providers", "/users")  # fmt: skip
+REQUIRED = "{identity.administers: absent, identity.permissions: nothing, credential.permissions: nothing, \
+credential.makes-more: off, credential.expires: present, credential.owner-state: enabled}"
+
+
+class Denying(KeystoneServer):
+    """The demo's identity service, which denies one list."""
+
+    denied = ""
+
+    def _told(self, path: str) -> web.Response:
+        if self.denied and path.endswith(self.denied):
+            return web.json_response({}, status=403)
+        return super()._told(path)
+
+
+def judged(folder: Path, denied: str) -> tuple[set[str], set[str]]:
+    """The facts that drift, and those that are unknown, where one list is denied."""
+    folder.mkdir()
+    people = Denying(realm(_text("cove-people.json")))
+    people.denied = denied
+    (folder / "cove.credential").write_text(_cove_credential())
+    (folder / "baseline.yaml").write_text(f"title: t\nsheets:\n- sheet: p\n  require: {REQUIRED}\n")
+    with serve(people.application()) as at, serve(SwiftDoor(cove(MOMENT), MOMENT, {}, PATH, people).application()) as s:
+        how = f"keystone: '{at}/v3', profile:"
+        (folder / "estate.yaml").write_text(
+            f"estate: t\nstores:\n  cove:\n    reads: swift\n    at: {s}{PATH}\n    plain-http: allowed\n"
+            f"    credential: {{{how} nightly, application-credential: file:cove.credential}}\n"
+            f"    identities:\n      keystone: {at}/v3\n      roles: {{operator: [admin, member]}}\n"
+            f"      credential: {{{how} watcher, user: file:cove.credential, scope: system}}\n"
+        )
+        assert lantern("survey", cwd=folder).code == 0
+    told = json.loads(lantern("audit", "--json", cwd=folder).out)
+    return {one["fact"] for one in told["drift"]}, {one["fact"] for one in told["unknown"]}
+
+
+def test_no_list_that_is_denied_makes_anything_look_fine(tmp_path: Path) -> None:
+    whole, _ = judged(tmp_path / "whole", "")
+    for number, denied in enumerate(DENIED):
+        drift, unknown = judged(tmp_path / str(number), denied)
+        assert whole <= drift | unknown, denied
+        assert denied == "/domains" or "identity.permissions" in unknown or "credential.permissions" in unknown, denied

@@ -58,6 +58,7 @@ class People:
         self.account_name = account_name
         self.domains = {domain.id: domain for domain in told.domains.value or ()}
         self.projects = {project.id: project for project in told.projects.value or ()}
+        self.known = {user.id: user for user in users}
         self.names = {user.id: self._name(user) for user in users}
         self.held: dict[str, list[Held]] = {}
         groups = {group.id: self._title(group) for group in told.groups.value or ()}
@@ -110,15 +111,19 @@ class People:
             mfa=Answer("known", factors),
             password=_password(user),
             groups=self._groups_of(user.id),
-            policies=self._unread(roles) or self._with_trusts(documents),
+            policies=self._unread(roles) or self._permissions(documents),
             administers=self._unread(roles)
             or (Answer("known", administers) if administers else Answer("absent", None, "", roles.evidence)),
             aliases=[
-                *self.account.aliases(user.id, mine),
-                *self._plain_names(user, mine),
+                *self._aliases(user.id, mine),
                 *(name for trust in lent for name in self._names_by_trust(trust)),
             ],
         )  # fmt: skip
+
+    def _aliases(self, user: str, mine: list[Held]) -> list[str]:
+        """The names by which ACLs can let in somebody with these roles: ids, roles, plain names where they count."""
+        found = self.known.get(user)
+        return [*self.account.aliases(user, mine), *(self._plain_names(found, mine) if found is not None else ())]
 
     def _plain_names(self, user: User, mine: list[Held]) -> list[str]:
         """The names by which ACLs can let it in: they count where user, project and account are all in the
@@ -133,11 +138,12 @@ class People:
                 found += [f"{project}:{who}" for project, who in names]
         return found
 
-    def _with_trusts(self, documents: list[Document]) -> Answer[list[Document]]:
-        """Somebody's permissions; trusts that were not read may give anybody more."""
-        unread = self._unread(self.told.trusts)
-        if unread is not None:
-            return Answer(unread.state, None, f"trusts: {unread.note}", unread.evidence)
+    def _permissions(self, documents: list[Document]) -> Answer[list[Document]]:
+        """Somebody's permissions. Trusts that were not read may give anybody more, and so may projects, by name."""
+        for what, answer in (("trusts", self.told.trusts), ("projects", self.told.projects)):
+            unread = self._unread(answer)
+            if unread is not None:
+                return Answer(unread.state, None, f"{what}: {unread.note}", unread.evidence)
         return Answer("known", documents, "", self.told.roles.evidence)
 
     @staticmethod
@@ -156,7 +162,7 @@ class People:
     def _names_by_trust(self, trust: Trust) -> list[str]:
         """The names that a token by a trust goes by: its giver's, where it stands for them in person."""
         who = trust.trustor_user_id if trust.impersonation else trust.trustee_user_id
-        return self.account.aliases(who, self._in_project(trust.roles, trust.project_id))
+        return self._aliases(who, self._in_project(trust.roles, trust.project_id))
 
     def strangers(self) -> list[Identity]:
         """Whoever signs in through another service: with which roles, its mappings decide."""
@@ -227,8 +233,8 @@ class People:
             )
         stands_for = Identity(
             name=f"{name} of {self.names[user.id]}", kind="role", state=Answer("known", "enabled"),
-            policies=Answer("known", self.account.documents(mine)), boundary=within, groups=_NEVER,
-            aliases=self.account.aliases(user.id, mine),
+            policies=self._permissions(self.account.documents(mine)), boundary=within, groups=_NEVER,
+            aliases=self._aliases(user.id, mine),
         )  # fmt: skip
         limits = sorted(f"{rule.method} {rule.path}" for rule in one.access_rules or ())
         return Credential(
@@ -244,8 +250,8 @@ class People:
         mine = [role for role in self.held.get(user.id, []) if role.project == project]
         stands_for = Identity(
             name=f"S3 key {one.access[:4]}… of {self.names[user.id]}", kind="role", state=Answer("known", "enabled"),
-            policies=self._unread(self.told.roles) or Answer("known", self.account.documents(mine)), groups=_NEVER,
-            aliases=self.account.aliases(user.id, mine),
+            policies=self._unread(self.told.roles) or self._permissions(self.account.documents(mine)), groups=_NEVER,
+            aliases=self._aliases(user.id, mine),
         )  # fmt: skip
         return Credential(
             id=one.access, owner=self.names[user.id], state=Answer("known", "active"), created=_NOT_TOLD,
@@ -256,7 +262,7 @@ class People:
         owner = self.names.get(one.trustor_user_id, one.trustor_user_id)
         stands_for = Identity(
             name=f"trust {one.id[:8]} of {owner}", kind="role", state=Answer("known", "enabled"), groups=_NEVER,
-            policies=Answer("known", self._by_trust(one)), aliases=self._names_by_trust(one),
+            policies=self._permissions(self._by_trust(one)), aliases=self._names_by_trust(one),
         )  # fmt: skip
         return Credential(
             id=one.id, owner=owner, kind="trust",
@@ -268,7 +274,7 @@ class People:
 
 
 def _password(user: User) -> Answer[Password]:
-    """What is told of a user's password: when it has to be changed, and nothing else."""
+    """A user's password: the service says when it has to be changed, and nothing else."""
     if user.password_expires_at is None or user.options.ignore_password_expiry:
         return Answer("unsupported", None, "the service does not tell whether it has a password")
     return Answer("known", Password(_NOT_TOLD, _NOT_TOLD, _moment(user.password_expires_at)))
