@@ -34,7 +34,8 @@ COPY (
     CASE WHEN i %% 100 = 0 THEN 'none' ELSE 'provider-managed' END AS encryption, '' AS encryption_key,
     CASE WHEN i %% 3 = 0 THEN 'compliance' WHEN i %% 3 = 1 THEN 'governance' ELSE '' END AS mode,
     CASE WHEN i %% 3 < 2 THEN make_timestamptz(1700000000000000 + (i %% 1000) * 86400000000) END AS until,
-    i %% 500 = 0 AS hold, '' AS replication, 'sha256' AS checksum, 'none' AS public,
+    i %% 500 = 0 AS hold, '' AS replication, 'sha256' AS checksum,
+    NULL::TIMESTAMPTZ AS expires, '' AS points_to, 'none' AS public,
     NULL::TIMESTAMPTZ AS beneath_until, NULL::BOOLEAN AS beneath_hold, NULL::BOOLEAN AS beneath_unknown
   FROM range(%d) t(i)
 ) TO '%s' (FORMAT parquet, COMPRESSION zstd, ROW_GROUP_SIZE 100000)
@@ -77,13 +78,15 @@ def one(what: str, path: Path) -> tuple[float, list[int]]:
     from rusty_lantern.objects.duckdb_engine import engine
     from rusty_lantern.objects.evaluation import tallies
     from rusty_lantern.objects.retention_summary import locks
+    from rusty_lantern.objects.table_set import VersionTable
 
+    table = VersionTable(path, 1_000_000_000, default_mode="compliance", default_retention=86400)
     requirements = list(read_baseline(BASELINE, "bench").sheets[0].require)
     start = time.perf_counter()
     if what == "lantern":
-        found = [tally.drifted for tally in tallies(path, requirements, None, NOW)]
+        found = [tally.drifted for tally in tallies([(table, requirements)], NOW)[0]]
     elif what == "retention":
-        found = [part.versions for part in locks(path, NOW, ("compliance", 86400), 0).parts]
+        found = [part.versions for part in locks([table], NOW)[0].parts]
     else:
         with engine() as columns:
             found = list(columns.execute(BY_HAND % path).fetchone() or ())

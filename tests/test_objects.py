@@ -34,6 +34,7 @@ from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.evaluation import joined, tallies, tallies_of
 from rusty_lantern.objects.retention_summary import locks
+from rusty_lantern.objects.table_set import VersionTable, table_of
 from rusty_lantern.objects.tables import read_versions, table_writer
 from tests.conftest import PROGRAM, Demo, estate_for, lantern
 from tests.test_bad_stores import harbour
@@ -108,7 +109,8 @@ def test_the_columns_say_of_retention_what_the_plain_rules_say(
     folder: Path, keys: tuple[list[ObjectVersion], ...]
 ) -> None:
     made = kept(folder, keys)
-    summary = locks(made.path, NOW, ("compliance", 30 * 86400), 0)
+    table = VersionTable(made.path, default_mode="compliance", default_retention=30 * 86400)
+    (summary,) = locks([table], NOW)
     by_deleter: dict[str, int] = {}
     for part in summary.parts:
         by_deleter[part.deleter] = by_deleter.get(part.deleter, 0) + part.versions
@@ -183,7 +185,7 @@ def test_requirements_in_columns_are_those_judged_one_by_one_and_parts_join_to_t
     folder: Path, keys: tuple[list[ObjectVersion], ...], size: int
 ) -> None:
     made, requirements = kept(folder, keys), required()
-    whole = tallies(made.path, requirements, BUCKET, NOW)
+    (whole,) = tallies([(table_of(made.path, BUCKET), requirements)], NOW)
     for requirement, tally in zip(requirements, whole, strict=True):
         if requirement.fact in (
             "objects.size",
@@ -193,9 +195,10 @@ def test_requirements_in_columns_are_those_judged_one_by_one_and_parts_join_to_t
             "objects.age",
         ):
             assert tally == plainly(requirement, made.versions), requirement.fact
-    table = pq.read_table(made.path)
-    parts = [table.slice(start, size) for start in range(0, table.num_rows, size)]
-    assert joined(tallies_of(part, requirements, BUCKET, NOW) for part in reversed(parts)) == whole
+    rows = pq.read_table(made.path)
+    parts = [rows.slice(start, size) for start in range(0, rows.num_rows, size)]
+    table = table_of(made.path, BUCKET)
+    assert joined(tallies_of(part, table, requirements, NOW) for part in reversed(parts)) == whole
 
 
 def test_what_a_baseline_says_never_becomes_part_of_the_query(folder: Path) -> None:
@@ -214,10 +217,11 @@ sheets:
       objects.name: 'matches "(?=look)around"'
 """
     requirements = list(read_baseline(text, "b.yaml").sheets[0].require)
-    found = tallies(made.path, requirements[:2], BUCKET, NOW)
+    table = table_of(made.path, BUCKET)
+    (found,) = tallies([(table, requirements[:2])], NOW)
     assert [(t.drifted, t.held) for t in found] == [(0, 0), (5, 0)]
     with pytest.raises(Exception, match=r"b\.yaml:9:.*cannot be run over objects"):
-        tallies(made.path, requirements[2:], BUCKET, NOW)
+        tallies([(table, requirements[2:])], NOW)
 
 
 @pytest.mark.parametrize(
@@ -442,22 +446,22 @@ def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) ->
     wanted = [
         r for s in read_baseline(text, "baseline.yaml").sheets for r in s.require if r.fact.startswith("objects.")
     ]
-    paths = {
-        name: table_path(next((demo.folder / "surveys").glob("*Z")), "harbour", name)
+    tables = {
+        name: table_of(table_path(next((demo.folder / "surveys").glob("*Z")), "harbour", name), BUCKET)
         for name in ("permit-archive", "camera-traps", "press-kit")
     }
-    alone = {name: tallies(path, wanted, BUCKET, NOW) for name, path in paths.items()}
+    alone = {name: tallies([(table, wanted)], NOW)[0] for name, table in tables.items()}
     with (
         main_loop(),
         LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None) as running,
     ):
         cluster = Cluster(running.scheduler_address)
         try:
-            for name, path in paths.items():
-                assert cluster.tallies(path, wanted, BUCKET, NOW) == alone[name]
+            for name, table in tables.items():
+                assert cluster.tallies(table, wanted, NOW) == alone[name]
             running.workers[0].process.process.kill()
-            for name, path in paths.items():
-                assert cluster.tallies(path, wanted, BUCKET, NOW) == alone[name]
+            for name, table in tables.items():
+                assert cluster.tallies(table, wanted, NOW) == alone[name]
         finally:
             cluster.close()
         ran = demo.run("objects", "--engine", "dask", "--scheduler", running.scheduler_address, "--json")

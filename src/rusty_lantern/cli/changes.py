@@ -171,22 +171,24 @@ def _weakened_rows(weak: list[tuple[Weakened, int, list[str]]], first: int, held
 
 def _weakened(old: Survey, new: Survey) -> list[tuple[Weakened, int, list[str]]]:
     """What became weaker in buckets whose objects both surveys looked at: how many versions, and the first of them."""
-    tables = {f"{d.store}/{b.name}": b for d in old.dossiers for b in d.buckets if b.table.value is not None}
-    both = [
-        (d.store, b.name)
-        for d in new.dossiers
-        for b in d.buckets
-        if b.table.value is not None and f"{d.store}/{b.name}" in tables
+    rows_of = [
+        {(d.store, b.name): b.table.value.rows for d in survey.dossiers for b in d.buckets if b.table.value is not None}
+        for survey in (old, new)
     ]
+    both = [bucket for bucket in rows_of[1] if bucket in rows_of[0]]
     if not both:
         return []
     from rusty_lantern.core.history.event import Weakened
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.protection_changes import weakened
+    from rusty_lantern.objects.table_set import VersionTable
 
-    rows = []
-    for store, bucket in both:
-        paths = [table_path(survey.folder, store, bucket) for survey in (old, new)]
-        for what, (versions, first, keys) in weakened(paths[0], paths[1], new.manifest.taken).items():
-            rows.append((Weakened(store, bucket, what, keys), versions, first))
-    return rows
+    before, after = (
+        [VersionTable(table_path(survey.folder, *bucket), rows[bucket]) for bucket in both]
+        for survey, rows in zip((old, new), rows_of, strict=True)
+    )
+    return [
+        (Weakened(*bucket, what, keys), versions, first)
+        for bucket, found in zip(both, weakened(before, after, new.manifest.taken), strict=True)
+        for what, (versions, first, keys) in found.items()
+    ]

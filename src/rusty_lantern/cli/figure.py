@@ -107,8 +107,8 @@ def _drift(asked: _Asked, out: Path, size: str) -> None:
 
 def _retention(asked: _Asked, out: Path, size: str) -> None:
     from rusty_lantern.core.errors import BadInput, Problem
-    from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.retention_summary import locks
+    from rusty_lantern.objects.table_set import version_table
     from rusty_lantern.reports.figures.retention import locked_bytes
     from rusty_lantern.reports.terminal.layout import many
 
@@ -117,8 +117,7 @@ def _retention(asked: _Asked, out: Path, size: str) -> None:
     if not seen:
         remedy = "lantern survey --objects all looks at objects"
         raise BadInput(Problem("no bucket's objects were inspected in this survey", remedy=remedy))
-    folder = found.survey.folder
-    kept = [locks(table_path(folder, v.dossier.store, v.bucket.name), found.when, ("", 0), 0) for v in seen]
+    kept = locks([version_table(found.survey.folder, view) for view in seen], found.when)
     tables = [view.bucket.table.value for view in seen]
     sampled = sum(table is not None and table.inspected < table.versions for table in tables)
     untold = f", {sampled} of them by a sample" if sampled else ""

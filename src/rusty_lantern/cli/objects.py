@@ -107,15 +107,14 @@ def _counted(found: Opened, judge: Judge, views: list[BucketSubject], engine: En
     if not scheduler:
         raise BadInput(Problem("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
     from rusty_lantern.objects.dask_cluster import Cluster
-    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.table_set import version_table
 
     counted = {}
     with closing(Cluster(scheduler)) as cluster:
         for view in views:
             required = judge.on_objects(view)
             if required:
-                path = table_path(found.survey.folder, view.store, view.name)
-                each = cluster.tallies(path, required, view.bucket, found.when)
+                each = cluster.tallies(version_table(found.survey.folder, view), required, found.when)
                 counted[view.store, view.name] = {r.place: t for r, t in zip(required, each, strict=True)}
     return counted
 
@@ -142,22 +141,21 @@ def _order(finding: Finding) -> tuple[int, int, str, str]:
 
 
 def _prefixes(found: Opened, view: BucketSubject, finding: Finding) -> list[Prefix]:
-    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.table_set import version_table
     from rusty_lantern.objects.violations import by_prefix
 
-    path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
-    return by_prefix(path, finding.requirement, view.bucket, found.when)
+    return by_prefix(version_table(found.survey.folder, view), finding.requirement, found.when)
 
 
 def _write(found: Opened, judged: list[tuple[BucketSubject, Finding]], out: Path) -> None:
-    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.table_set import version_table
     from rusty_lantern.objects.violations import breaking
     from rusty_lantern.reports.formats.row_files import write_list
 
     def batches() -> object:
         for view, finding in judged:
-            path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
-            yield from breaking(path, finding.requirement, view.bucket, found.when)
+            table = version_table(found.survey.folder, view)
+            yield from breaking(table, view.name, finding.requirement, found.when)
 
     rows = write_list(out, batches())  # type: ignore[arg-type]
     note(f"{rows:,} versions written into {out}")

@@ -13,9 +13,13 @@ from rusty_lantern.cli.output import emit, note
 from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened, tallied
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from rusty_lantern.cli.session import Opened
     from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
+    from rusty_lantern.core.baseline.evaluation import Finding
+    from rusty_lantern.objects.retention_summary import Locks
     from rusty_lantern.reports.results.objects import RetentionRow, VersionRow
 
 
@@ -62,7 +66,7 @@ def retention(
         why = f"{chosen[0].title}: {chosen[0].bucket.table.reason}" if len(chosen) == 1 else "name one STORE/BUCKET"
         raise BadInput(Problem("--key and --timeline are about one inspected bucket", remedy=why))
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
-    rows = [_row(found, view, judge) for view in seen] if key is None else []
+    rows = _rows(found, seen, judge) if key is None else []
     result = RetentionResult(
         survey=found.survey.name,
         as_of=found.when,
@@ -84,19 +88,24 @@ def retention(
     ended(fail_on, (one.severity for row in rows for one in row.breaking if one.status == "drift"))
 
 
-def _row(found: Opened, view: BucketSubject, judge: Judge) -> RetentionRow:
-    from rusty_lantern.core.value_types import DURATION
-    from rusty_lantern.objects.duckdb_engine import table_path
+def _rows(found: Opened, views: list[BucketSubject], judge: Judge) -> list[RetentionRow]:
     from rusty_lantern.objects.retention_summary import locks
+    from rusty_lantern.objects.table_set import version_table
+
+    tallies = tallied(found.survey, judge, views)
+    summaries = locks([version_table(found.survey.folder, view) for view in views], found.when)
+    return [
+        _row(view, summary, judge.findings(view, tallies), found.when)
+        for view, summary in zip(views, summaries, strict=True)
+    ]
+
+
+def _row(view: BucketSubject, summary: Locks, judged: list[Finding], when: datetime) -> RetentionRow:
+    from rusty_lantern.core.value_types import DURATION
     from rusty_lantern.reports.results.objects import RetentionRow, object_row, sentence
 
     bucket, lock, table = view.bucket, view.bucket.lock.value, view.bucket.table.value
     assert table is not None
-    rule = view.fact("lifecycle.expires-old").value
-    path = table_path(found.survey.folder, view.dossier.store, bucket.name)
-    default = (lock.mode, lock.retention) if lock else ("", 0)
-    summary = locks(path, found.when, default, rule if isinstance(rule, int) else 0)
-    judged = judge.findings(view, tallied(found.survey, judge, [view]))
     about = (
         "objects.mode",
         "objects.retention",
@@ -109,7 +118,7 @@ def _row(found: Opened, view: BucketSubject, judge: Judge) -> RetentionRow:
         bucket=bucket.name,
         default=f"{lock.mode} {DURATION.show(lock.retention)}" if lock and lock.mode else "none",
         locks=summary,
-        sentence=sentence(summary, found.when),
+        sentence=sentence(summary, when),
         bypass_holders=view.holders("bypass-retention"),
         breaking=[object_row(j) for j in judged if j.requirement.fact in about and j.tally and j.tally.drifted],
         inspected=table.inspected,

@@ -23,10 +23,8 @@ if TYPE_CHECKING:
     from rusty_lantern.core.audit.waiver_file import Waiver
     from rusty_lantern.core.baseline.evaluation import Tallies
     from rusty_lantern.core.config.estate import Estate
-    from rusty_lantern.core.errors import Place
     from rusty_lantern.core.history.changes import Turn
     from rusty_lantern.core.history.drift_history import Key, Since
-    from rusty_lantern.core.object_rules.tally import Tally
     from rusty_lantern.objects.retention_summary import Kept
 
 
@@ -87,14 +85,14 @@ def tallied(taken: Survey, judge: Judge, views: Iterable[BucketSubject]) -> Tall
     wanted = [(view, required) for view in views if (required := judge.on_objects(view))]
     if not wanted:
         return {}
-    from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.evaluation import tallies
+    from rusty_lantern.objects.table_set import version_table
 
-    found: dict[tuple[str, str], dict[Place, Tally]] = {}
-    for view, required in wanted:
-        counted = tallies(table_path(taken.folder, view.store, view.name), required, view.bucket, judge.moment)
-        found[view.store, view.name] = {r.place: tally for r, tally in zip(required, counted, strict=True)}
-    return found
+    counted = tallies([(version_table(taken.folder, view), required) for view, required in wanted], judge.moment)
+    return {
+        (view.store, view.name): {r.place: tally for r, tally in zip(required, each, strict=True)}
+        for (view, required), each in zip(wanted, counted, strict=True)
+    }
 
 
 def judge_kept(
@@ -201,14 +199,14 @@ class OpenedStores(NamedTuple):
 
     def under(self, store_subject: StoreSubject) -> dict[str, list[tuple[str, str, int, int]]]:
         """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""
-        tables = [n for n, view in store_subject.buckets.items() if view.bucket.table.value is not None]
-        if not tables:
+        seen = {n: view for n, view in store_subject.buckets.items() if view.bucket.table.value is not None}
+        if not seen:
             return {}
-        from rusty_lantern.objects.duckdb_engine import table_path
         from rusty_lantern.objects.replica_diff import keys_in
+        from rusty_lantern.objects.table_set import version_table
 
-        store = store_subject.index.dossier.store
-        return {name: keys_in(table_path(self.survey.folder, store, name)) for name in tables}
+        tables = [version_table(self.survey.folder, view) for view in seen.values()]
+        return dict(zip(seen, keys_in(tables), strict=True))
 
 
 def opened_stores(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> OpenedStores:
@@ -255,14 +253,14 @@ def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:
 
 def kept_bytes(found: Opened) -> dict[str, list[Kept]]:
     """STORE/BUCKET → what encrypts and locks its current objects, of buckets whose objects were looked at."""
-    tables = [view for view in found.views if view.bucket.table.value is not None]
-    if not tables:
+    seen = [view for view in found.views if view.bucket.table.value is not None]
+    if not seen:
         return {}
-    from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.retention_summary import kept as kept_in
+    from rusty_lantern.objects.table_set import version_table
 
-    folder = found.survey.folder
-    return {v.title: kept_in(table_path(folder, v.dossier.store, v.bucket.name), found.when) for v in tables}
+    each = kept_in([version_table(found.survey.folder, view) for view in seen], found.when)
+    return {view.title: bytes_kept for view, bytes_kept in zip(seen, each, strict=True)}
 
 
 def find_view(views: list[BucketSubject], wanted: str, taken: Survey) -> BucketSubject:

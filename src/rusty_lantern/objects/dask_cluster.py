@@ -8,16 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from datetime import datetime
-from pathlib import Path
 from typing import Any
 
 import pyarrow.parquet as pq
 
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.errors import BadInput, Problem
-from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.objects.evaluation import joined, tallies_of
+from rusty_lantern.objects.table_set import VersionTable
 
 GROUPS_A_TASK = 4
 """Row groups that one task reads: some 200,000 versions, which it holds in memory."""
@@ -43,13 +42,12 @@ class Cluster:
         """Leave the cluster; it goes on running."""
         self._client.close()
 
-    def tallies(self, path: Path, requirements: Sequence[Requirement], bucket: Bucket, moment: datetime) -> list[Tally]:
+    def tallies(self, table: VersionTable, requirements: Sequence[Requirement], moment: datetime) -> list[Tally]:
         """One tally a requirement over a table."""
-        groups = range(pq.ParquetFile(path).num_row_groups)
+        groups = range(pq.ParquetFile(table.path).num_row_groups)
+        placed = table._replace(path=table.path.resolve())
         tasks = [
-            self._client.submit(
-                part, str(path.resolve()), stretch, list(requirements), bucket, moment, pure=False, retries=3
-            )
+            self._client.submit(part, placed, stretch, list(requirements), moment, pure=False, retries=3)
             for stretch in stretches(groups, self._groups)
         ]
         parts = self._client.gather(tasks)
@@ -63,8 +61,8 @@ def stretches(groups: range, size: int) -> Iterator[tuple[int, ...]]:
 
 
 def part(
-    path: str, groups: tuple[int, ...], requirements: list[Requirement], bucket: Bucket, moment: datetime
+    table: VersionTable, groups: tuple[int, ...], requirements: list[Requirement], moment: datetime
 ) -> list[Tally]:
     """What a worker does: judge some row groups of a table."""
-    rows = pq.ParquetFile(path).read_row_groups(list(groups))
-    return tallies_of(rows, requirements, bucket, moment)
+    rows = pq.ParquetFile(table.path).read_row_groups(list(groups))
+    return tallies_of(rows, table, requirements, moment)

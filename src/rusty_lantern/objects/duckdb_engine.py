@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
+from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -33,17 +34,29 @@ def table_path(folder: Path, store: str, bucket: str) -> Path:
 
 @contextmanager
 def engine(spill: Path | None = None) -> Iterator[DuckDBPyConnection]:
-    """A column engine of bounded memory that reads nothing but what it is told to."""
-    columns = duckdb.connect(config={"threads": cores(), "memory_limit": MEMORY})
+    """A column engine of bounded memory that reads nothing but what it is told to.
+
+    One is started for a run; each use of it has tables of its own. `spill`: where it may put what memory cannot hold,
+    which takes an engine of its own.
+    """
+    columns = _started().cursor() if spill is None else _start()
     try:
         columns.execute("SET TimeZone = 'UTC'")
-        columns.execute("SET preserve_insertion_order = false")
-        columns.execute("SET autoinstall_known_extensions = false")
         if spill is not None:
             columns.execute("SET temp_directory = $1", [str(spill)])
         yield columns
     finally:
         columns.close()
+
+
+def _start() -> DuckDBPyConnection:
+    columns = duckdb.connect(config={"threads": cores(), "memory_limit": MEMORY})
+    columns.execute("SET preserve_insertion_order = false")
+    columns.execute("SET autoinstall_known_extensions = false")
+    return columns
+
+
+_started = cache(_start)
 
 
 @contextmanager

@@ -1,4 +1,4 @@
-"""Object requirements ok against version tables: one pass over a table, whatever the number of requirements."""
+"""Object requirements over version tables: one pass, whatever the number of requirements, over many tables at once."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import reduce
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import duckdb
@@ -14,54 +13,50 @@ import msgspec
 
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.errors import BadInput, Problem
-from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.object_rules.tally import EXAMPLES, Tally
-from rusty_lantern.objects.duckdb_engine import engine, reading
+from rusty_lantern.objects.duckdb_engine import engine
 from rusty_lantern.objects.sql import SOURCE, Compiled
+from rusty_lantern.objects.table_set import Source, VersionTable, open_source, over
 
 if TYPE_CHECKING:
     import pyarrow as pa
-    from duckdb import DuckDBPyConnection
 
 
 FIRST_ROWS = 100_000
 
 
-def compiled(requirements: Iterable[Requirement], bucket: Bucket | None, moment: datetime) -> Compiled:
+def compiled(requirements: Iterable[Requirement], moment: datetime) -> Compiled:
     """The requirements as columns."""
-    made = Compiled(moment, bucket)
+    made = Compiled(moment)
     for requirement in requirements:
         made.add(requirement)
     return made
 
 
-def tallies(path: Path, requirements: Sequence[Requirement], bucket: Bucket | None, moment: datetime) -> list[Tally]:
-    """One tally a requirement, over a whole table. Raises `BadInput` for an expression that cannot be run.
+def tallies(asked: Sequence[tuple[VersionTable, Sequence[Requirement]]], moment: datetime) -> list[list[Tally]]:
+    """Per table one tally a requirement, in order. Raises `BadInput` for an expression that cannot be run.
 
-    Everything is counted in one pass. Examples are then looked for among the first rows, which have the first keys,
-    and only for what drifts more rarely than that everywhere.
+    Tables with the same requirements are judged together.
     """
-    rows = "(SELECT * EXCLUDE file_row_number FROM read_parquet($path, file_row_number = true) WHERE {where})"
-    with reading(path) as columns:
-        judging = Judging(columns, {"path": str(path)}, bucket, moment)
-        found = judging.counted("read_parquet($path)", requirements)
-        for where in (f"file_row_number < {FIRST_ROWS:d}", "true"):
-            wanted = [n for n, tally in enumerate(found) if len(tally.examples) < min(EXAMPLES, tally.drifted)]
-            examples = judging.examples(rows.format(where=where), [requirements[n] for n in wanted])
-            for n, keys in zip(wanted, examples, strict=True):
-                found[n] = msgspec.structs.replace(found[n], examples=tuple(keys))
-        return found
+    alike: dict[tuple[object, ...], list[int]] = {}
+    for n, (_, requirements) in enumerate(asked):
+        alike.setdefault(tuple((r.place, r.fact) for r in requirements), []).append(n)
+    found: list[list[Tally]] = [[] for _ in asked]
+    for numbers in alike.values():
+        judging = Judging(asked[numbers[0]][1], moment)
+        for n, counted in zip(numbers, over([asked[n][0] for n in numbers], judging.tallies), strict=True):
+            found[n] = counted
+    return found
 
 
 def tallies_of(
-    rows: pa.Table, requirements: Sequence[Requirement], bucket: Bucket | None, moment: datetime
+    rows: pa.Table, table: VersionTable, requirements: Sequence[Requirement], moment: datetime
 ) -> list[Tally]:
     """One tally a requirement, over part of a table."""
     with engine() as columns:
         columns.register("part", rows)
-        judging = Judging(columns, {}, bucket, moment)
-        counted, examples = judging.counted("part", requirements), judging.examples("part", requirements)
-        return [msgspec.structs.replace(t, examples=tuple(k)) for t, k in zip(counted, examples, strict=True)]
+        source = open_source(columns, [table], only="part")
+        return Judging(requirements, moment).with_examples(source)[0]
 
 
 def joined(parts: Iterable[list[Tally]]) -> list[Tally]:
@@ -71,54 +66,82 @@ def joined(parts: Iterable[list[Tally]]) -> list[Tally]:
 
 @dataclass(frozen=True)
 class Judging:
-    """Judging over some rows: what is bound to their source, the bucket they are of, and the moment."""
+    """What is judged by: the requirements, and the moment.
 
-    columns: DuckDBPyConnection
-    bound: dict[str, Any]
-    bucket: Bucket | None
+    A state s is 0 drifted, 1 held, 2 unknown, 3 left out by the sample. Sums of s and s² are much quicker than a
+    filtered count of each, and with the number of rows and of zeros they say how many there are of each.
+    """
+
+    requirements: Sequence[Requirement]
     moment: datetime
 
-    def counted(self, rows: str, requirements: Sequence[Requirement]) -> list[Tally]:
-        """One tally a requirement, without examples.
+    def tallies(self, source: Source) -> list[list[Tally]]:
+        """Per table one tally a requirement.
 
-        A state s is 0 drifted, 1 held, 2 unknown, 3 left out by the sample. Sums of s and s² are much quicker than a
-        filtered count of each, and with the number of rows and of zeros they say how many there are of each.
+        Of many tables, examples are found while counting. In a large one that would be dear: there they are looked
+        for among the first rows, which have the first keys, and beyond only for what drifts more rarely than that.
         """
-        sums = ", ".join(
-            f"count(s{n}), sum(s{n})::BIGINT, sum(s{n} * s{n})::BIGINT, "
-            f"sum(CASE s{n} WHEN 0 THEN 1 ELSE 0 END)::BIGINT, sum(CASE s{n} WHEN 0 THEN size ELSE 0 END)::BIGINT"
-            for n in range(len(requirements))
-        )
-        found = self._run(rows, requirements, sums)
-        return [_tally(*(value or 0 for value in found[n * 5 : n * 5 + 5])) for n in range(len(requirements))]
+        if len(source.tables) > 1:
+            return self.with_examples(source)
+        (found,) = self._counted(source, _SUMS)
+        for where in (f"file_row_number < {FIRST_ROWS:d}", "true"):
+            wanted = [n for n, tally in enumerate(found) if len(tally.examples) < min(EXAMPLES, tally.drifted)]
+            part = Judging([self.requirements[n] for n in wanted], self.moment)
+            (shown,) = part._counted(source, _NO_SUMS + _EXAMPLES, where)
+            for n, tally in zip(wanted, shown, strict=True):
+                found[n] = msgspec.structs.replace(found[n], examples=tally.examples)
+        return [found]
 
-    def examples(self, rows: str, requirements: Sequence[Requirement]) -> list[list[str]]:
-        """Per requirement the first keys of what drifted, one for each version."""
-        sums = ", ".join(f"min(key, {EXAMPLES}) FILTER (s{n} = 0)" for n in range(len(requirements)))
-        return [list(keys or ()) for keys in self._run(rows, requirements, sums)]
+    def with_examples(self, source: Source) -> list[list[Tally]]:
+        """Per table one tally a requirement, in a single pass."""
+        return self._counted(source, _SUMS + _EXAMPLES)
 
-    def _run(self, rows: str, requirements: Sequence[Requirement], sums: str) -> tuple[Any, ...]:
-        if not requirements:
-            return ()
-        made = compiled(requirements, self.bucket, self.moment)
+    def _counted(self, source: Source, sums: str, where: str = "true") -> list[list[Tally]]:
+        if not self.requirements:
+            return [[] for _ in source.tables]
+        made = compiled(self.requirements, self.moment)
         states = ", ".join(f"{state} AS s{n}" for n, state in enumerate(made.states))
-        query = f"SELECT {sums} FROM (SELECT key, size, {states} FROM {SOURCE.format(rows=rows)})"  # noqa: S608
-        needed = {name: value for name, value in made.bound.items() if f"${name}" in query}
+        columns = ", ".join(sums.format(s=f"s{n}") for n in range(len(made.states)))
+        rows = SOURCE.format(rows=f"(SELECT * FROM {source.rows} WHERE {where})")
+        query = f"SELECT n, {columns} FROM (SELECT n, key, size, {states} FROM {rows}) GROUP BY n"
+        found = [[Tally() for _ in self.requirements] for _ in source.tables]
+        for n, *values in self._asked(source, query, made):
+            width = len(values) // len(self.requirements)
+            found[n] = [_tally(*values[k : k + width]) for k in range(0, len(values), width)]
+        return found
+
+    def _asked(self, source: Source, query: str, made: Compiled) -> list[tuple[Any, ...]]:
         try:
-            return self.columns.execute(query, {**self.bound, **needed}).fetchone() or ()
+            return source.ask(query, made.bound)
         except duckdb.InvalidInputException as error:
-            expressions = any(r.comparison and r.comparison.how == "matches" for r in requirements)
+            expressions = any(r.comparison and r.comparison.how == "matches" for r in self.requirements)
             if not expressions or "parquet" in str(error).lower():
                 raise
-            raise _refused(error, requirements) from None
+            raise _refused(error, self.requirements) from None
 
 
-def _tally(rows: int, total: int, squares: int, drifted: int, size: int) -> Tally:
-    """How many of each state there are, from the sums of the states and of their squares."""
-    others = rows - drifted
-    unsampled = (squares - others - 3 * (total - others)) // 2
-    unseen = total - others - 2 * unsampled
-    return Tally(others - unseen - unsampled, drifted, unseen + unsampled, unsampled, size)
+_SUMS = (
+    "count({s}), sum({s})::BIGINT, sum({s} * {s})::BIGINT, sum(CASE {s} WHEN 0 THEN 1 ELSE 0 END)::BIGINT, "
+    "sum(CASE {s} WHEN 0 THEN size ELSE 0 END)::BIGINT"
+)
+_NO_SUMS = "0, 0, 0, 0, 0"
+_EXAMPLES = f", min(key, {EXAMPLES}) FILTER ({{s}} = 0)"
+
+
+def _tally(
+    rows: int,
+    total: int | None,
+    squares: int | None,
+    drifted: int | None,
+    size: int | None,
+    keys: Iterable[str] | None = None,
+) -> Tally:
+    """How many of each state there are, from the sums of the states and of their squares; sums of nothing are None."""
+    others = rows - (drifted or 0)
+    unsampled = ((squares or 0) - others - 3 * ((total or 0) - others)) // 2
+    unseen = (total or 0) - others - 2 * unsampled
+    held = others - unseen - unsampled
+    return Tally(held, drifted or 0, unseen + unsampled, unsampled, size or 0, tuple(keys or ()))
 
 
 def _refused(error: Exception, requirements: Sequence[Requirement]) -> BadInput:

@@ -124,7 +124,7 @@ def _source(files: list[Path], inventory: Inventory) -> str:
 
 def _names(columns: DuckDBPyConnection, files: list[Path], inventory: Inventory) -> list[str]:
     """The files' own names of their columns. Raises `Unmapped` where a mapped one is not among them."""
-    found = columns.execute(f"DESCRIBE SELECT * FROM {_source(files, inventory)}").fetchall()  # noqa: S608
+    found = columns.execute(f"DESCRIBE SELECT * FROM {_source(files, inventory)}").fetchall()
     names = [row[0] for row in found]
     for ours, theirs in inventory.columns:
         if theirs not in names if inventory.headed else int(theirs) > len(names):
@@ -150,13 +150,13 @@ def _query(files: list[Path], inventory: Inventory, names: list[str]) -> str:
             text = f"url_decode(replace({text}, '+', ' '))"
         chosen.append(f"{read.format(text)} AS {name}")
     chosen += [f"{value} AS {name}" for name, value in _EMPTY.items()]
-    return f"SELECT {', '.join(chosen)} FROM {_source(files, inventory)}"  # noqa: S608
+    return f"SELECT {', '.join(chosen)} FROM {_source(files, inventory)}"
 
 
 def _counts(columns: DuckDBPyConnection, query: str) -> tuple[int, ...]:
     current = "current AND NOT marker"
     found = columns.execute(
-        f"SELECT count(*), count(*) FILTER ({current}), coalesce(sum(size) FILTER ({current}), 0)::BIGINT, "  # noqa: S608
+        f"SELECT count(*), count(*) FILTER ({current}), coalesce(sum(size) FILTER ({current}), 0)::BIGINT, "
         f"count(*) FILTER ({_BENEATH}), coalesce(sum(size) FILTER ({_BENEATH}), 0)::BIGINT, count(*) FILTER (marker) "
         f"FROM ({query})"
     ).fetchone()
@@ -172,4 +172,4 @@ def _ordered(query: str) -> str:
         "AS beneath_unknown"
     )
     order = "key, current DESC, written DESC"
-    return f"SELECT *, {beneath} FROM ({query}) ORDER BY {order}"  # noqa: S608
+    return f"SELECT *, {beneath} FROM ({query}) ORDER BY {order}"

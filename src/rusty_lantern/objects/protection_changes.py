@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
-from pathlib import Path
 
 from rusty_lantern.core.value_types import show_moment
-from rusty_lantern.objects.duckdb_engine import microseconds, reading
+from rusty_lantern.objects.duckdb_engine import microseconds
+from rusty_lantern.objects.table_set import Source, VersionTable, open_source, over
 
 EXAMPLES = 5
 MOST_KEYS = 10_000
@@ -18,29 +19,45 @@ _SORTS = {
     "legal hold lifted": "b.key IS NOT NULL AND a.hold AND b.hold = false",
 }  # fmt: skip
 
-_JOINED = (
-    "SELECT a.key, a.version, epoch_us(a.until) FROM read_parquet(?) a LEFT JOIN read_parquet(?) b "
-    "ON a.key = b.key AND a.version = b.version WHERE NOT a.marker AND ($where) ORDER BY a.key, a.version"
-)
+_FOUND = """
+SELECT n, sort, count(*) OVER (PARTITION BY n, sort), key, version, until FROM (
+  SELECT a.n, a.key, a.version, epoch_us(a.until) AS until, unnest([{sorts}]) AS sort
+  FROM {before} a LEFT JOIN {after} b ON a.n = b.n AND a.key = b.key AND a.version = b.version WHERE NOT a.marker)
+WHERE sort IS NOT NULL
+QUALIFY row_number() OVER (PARTITION BY n, sort ORDER BY key, version) <= {most} ORDER BY n, sort, key, version
+"""
 
 
 def _moment(microseconds_: int) -> datetime:
     return datetime.fromtimestamp(microseconds_ / 1_000_000, UTC)
 
 
-def weakened(before: Path, after: Path, moment: datetime) -> dict[str, tuple[int, list[str], frozenset[str]]]:
-    """What happened to versions that were protected → how many, the first of them in words, and the keys (at most
-    `MOST_KEYS`) they are versions of.
+Found = dict[str, tuple[int, list[str], frozenset[str]]]
+"""What happened to versions → how many, the first of them in words, and the keys they are versions of."""
 
-    Only versions that were inspected in both surveys say anything.
+
+def weakened(before: Sequence[VersionTable], after: Sequence[VersionTable], moment: datetime) -> list[Found]:
+    """Per bucket what happened to versions that were protected, by its tables in two surveys; at most `MOST_KEYS` keys.
+
+    Only versions that were inspected in both surveys say anything. Raises `Damaged`, and says which table is.
     """
-    found: dict[str, tuple[int, list[str], frozenset[str]]] = {}
-    with reading(after) as engine:
-        for sort, where in _SORTS.items():
-            text = where.replace("$moment", str(microseconds(moment)))
-            rows = engine.execute(_JOINED.replace("$where", text), [str(before), str(after)]).fetchall()
-            if rows:
-                shown = [f"{key} {version}" + (f", until {show_moment(_moment(until))}" if until else "")
-                         for key, version, until in rows[:EXAMPLES]]  # fmt: skip
-                found[sort] = len(rows), shown, frozenset(key for key, _, _ in rows[:MOST_KEYS])
-    return found
+    earlier = dict(zip((table.path for table in after), before, strict=True))
+
+    def asked(source: Source) -> list[Found]:
+        old = open_source(source.engine, [earlier[table.path] for table in source.tables], prefix="old_")
+        sorts = ", ".join(f"CASE WHEN {where} THEN '{sort}' END" for sort, where in _SORTS.items())
+        query = _FOUND.format(sorts=sorts, before=old.rows, after=source.rows, most=MOST_KEYS)
+        rows: list[dict[str, list[tuple[int, str, str, int | None]]]] = [{} for _ in source.tables]
+        for n, sort, *row in source.ask(query, {**old.bound, "moment": microseconds(moment)}):
+            rows[n].setdefault(sort, []).append(tuple(row))
+        return [{sort: _told(found[sort]) for sort in _SORTS if sort in found} for found in rows]
+
+    return over(after, asked)
+
+
+def _told(rows: list[tuple[int, str, str, int | None]]) -> tuple[int, list[str], frozenset[str]]:
+    shown = [
+        f"{key} {version}" + (f", until {show_moment(_moment(until))}" if until else "")
+        for _, key, version, until in rows[:EXAMPLES]
+    ]
+    return rows[0][0], shown, frozenset(key for _, key, _, _ in rows)

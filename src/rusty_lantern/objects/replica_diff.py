@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
 
 from rusty_lantern.core.audit.replicas import Behind
 from rusty_lantern.objects.duckdb_engine import microseconds, reading
+from rusty_lantern.objects.table_set import Source, VersionTable, over
 
 
 def lacking(original: Path, copy: Path, taken: datetime, lag: int) -> Behind:
@@ -23,12 +25,17 @@ def lacking(original: Path, copy: Path, taken: datetime, lag: int) -> Behind:
     return Behind(int(row[0]), int(row[1]))
 
 
-def keys_in(table: Path) -> list[tuple[str, str, int, int]]:
-    """What a bucket's versions are encrypted with: by whom kept, which key, how many versions, how many bytes."""
-    with reading(table) as engine:
-        rows = engine.execute(
-            "SELECT coalesce(encryption, ''), coalesce(encryption_key, ''), count(*), coalesce(sum(size), 0) "
-            "FROM read_parquet(?) WHERE NOT marker GROUP BY 1, 2 ORDER BY 3 DESC, 1, 2",
-            [str(table)],
-        ).fetchall()
-    return [(str(by), str(key), int(versions), int(size)) for by, key, versions, size in rows]
+def keys_in(tables: Sequence[VersionTable]) -> list[list[tuple[str, str, int, int]]]:
+    """Per table what its versions are encrypted with: by whom kept, which key, how many versions, how many bytes."""
+
+    def asked(source: Source) -> list[list[tuple[str, str, int, int]]]:
+        found: list[list[tuple[str, str, int, int]]] = [[] for _ in source.tables]
+        query = (
+            "SELECT n, coalesce(encryption, ''), coalesce(encryption_key, ''), count(*), "
+            f"coalesce(sum(size), 0)::BIGINT FROM {source.rows} WHERE NOT marker GROUP BY 1, 2, 3 ORDER BY 4 DESC, 2, 3"
+        )
+        for n, by, key, versions, size in source.ask(query, {}):
+            found[n].append((by, key, versions, size))
+        return found
+
+    return over(tables, asked)

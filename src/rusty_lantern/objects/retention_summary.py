@@ -1,23 +1,22 @@
-"""What is locked in a bucket, how, until when, and who could delete it: one pass over its version table.
+"""What is locked in a bucket, how, until when, and who could delete it: a few passes over many version tables at once.
 
 The columns say the same as `core.retention`, version by version; the tests hold one against the other.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from functools import partial
+from typing import Any
 
 import msgspec
 
 from rusty_lantern.core.object_rules.retention import EarliestDeletion
 from rusty_lantern.core.object_rules.tally import SHOWN
-from rusty_lantern.objects.duckdb_engine import microseconds, reading
+from rusty_lantern.objects.duckdb_engine import microseconds
 from rusty_lantern.objects.sql import BINDS, SOURCE
-
-if TYPE_CHECKING:
-    from duckdb import DuckDBPyConnection
+from rusty_lantern.objects.table_set import MOST_ROWS, Source, VersionTable, over
 
 PERIOD = f"""CASE WHEN marker THEN 'marker' WHEN mode IS NULL THEN 'unknown' WHEN {BINDS} THEN mode
   WHEN mode <> '' THEN 'lapsed' ELSE 'none' END"""
@@ -74,24 +73,74 @@ class Locks(msgspec.Struct, frozen=True):
     """Old versions still locked when the shortest expiry rule would delete them; None without such a rule."""
 
 
-def locks(path: Path, moment: datetime, default: tuple[str, int], expires_old: int) -> Locks:
-    """Summarise a table. `default`: the bucket's default mode and seconds; `expires_old`: seconds, 0 without a rule."""
-    bound = {"moment": microseconds(moment)}
-    with reading(path) as columns:
-        columns.execute("SET VARIABLE moment = $1", [microseconds(moment)])
-        source = SOURCE.format(rows=_quoted(path)).replace("$moment", "getvariable('moment')")
-        columns.execute(f"CREATE TEMP VIEW v AS SELECT * FROM {source}")  # noqa: S608
-        return Locks(
-            parts=[Part(*row) for row in _parts(columns, bound)],
-            keys=[Keys(*row) for row in _keys(columns, bound)],
-            emptying=_emptying(columns, bound),
-            releases=[Release(*row) for row in _releases(columns, bound)],
-            held_bytes=_one(columns, "SELECT coalesce(sum(size), 0)::BIGINT FROM v WHERE hold AND NOT marker", {}),
-            weaker=_weaker(columns, default),
-            longest=_one(columns, "SELECT max((until - written) // 1000000) FROM v WHERE mode <> ''", {}),
-            longest_key=_one(columns, "SELECT arg_max(key, until - written) FROM v WHERE mode <> ''", {}) or "",
-            outlives_expiry=_outlives(columns, expires_old),
+def locks(tables: Sequence[VersionTable], moment: datetime) -> list[Locks]:
+    """Summarise tables: one summary each, in order. Raises `Damaged`."""
+    return over(tables, partial(_locks, moment=moment))
+
+
+_SEEN = f"""(SELECT n, key, size, marker, current, mode, until, written, hold, deleter, key_state,
+  NOT marker AND coalesce({BINDS}, false) AS bound, {PERIOD} AS period, {HELD} AS held,
+  default_mode, default_retention, expires_old FROM {SOURCE})"""
+_PARTS = (
+    "SELECT n, period, held, deleter, count(*), sum(size)::BIGINT FROM {v} "
+    "GROUP BY ALL ORDER BY n, period, held, deleter"
+)
+_KEYS = (
+    f"SELECT n, key_state, count(*), min(key, {SHOWN}) FROM {{v}} WHERE key_state IS NOT NULL "
+    "GROUP BY ALL ORDER BY n, key_state"
+)
+_RELEASES = (
+    "SELECT n, strftime(make_timestamp(until), '%Y-%m') AS month, mode, sum(size)::BIGINT FROM {v} WHERE bound "
+    "GROUP BY ALL ORDER BY n, month, mode"
+)
+_LESS = """(mode = '' OR (until - written) // 1000000 < default_retention
+  OR (default_mode = 'compliance' AND mode = 'governance'))"""
+_SINGLE = f"""SELECT n, max(until) FILTER (bound), max(until) FILTER (bound AND mode = 'compliance'),
+  count(*) FILTER (hold AND NOT marker), count(*) FILTER (NOT marker AND (mode IS NULL OR hold IS NULL)),
+  coalesce(sum(size) FILTER (hold AND NOT marker), 0)::BIGINT,
+  count(*) FILTER ({{weaker}}), min(key, {SHOWN}) FILTER ({{weaker}}),
+  max((until - written) // 1000000) FILTER (mode <> ''),
+  count(*) FILTER (NOT current AND NOT marker AND mode <> '' AND (until - written) // 1000000 > expires_old)
+FROM {{{{v}}}} GROUP BY n""".format(weaker=f"default_mode <> '' AND NOT marker AND mode IS NOT NULL AND {_LESS}")
+_LONGEST = """SELECT n, min(key) FROM {v} JOIN (SELECT n, max(until - written) AS longest FROM {v} WHERE mode <> ''
+  GROUP BY n) USING (n) WHERE mode <> '' AND until - written = longest GROUP BY n"""
+
+
+def _locks(source: Source, moment: datetime) -> list[Locks]:
+    """The summaries of tables that are read together. What they are made of is read once, unless it is much."""
+    v, bound = _SEEN.format(rows=source.rows), {"moment": microseconds(moment)}
+    if len(source.tables) > 1 or source.tables[0].rows <= MOST_ROWS:
+        source.ask(f"CREATE TEMP TABLE v AS SELECT * FROM {v}", bound)
+        v = "v"
+
+    def asked(query: str) -> dict[int, list[tuple[Any, ...]]]:
+        rows: dict[int, list[tuple[Any, ...]]] = {}
+        for n, *row in source.ask(query.format(v=v), bound):
+            rows.setdefault(n, []).append(tuple(row))
+        return rows
+
+    parts, keys, releases = asked(_PARTS), asked(_KEYS), asked(_RELEASES)
+    single, longest = asked(_SINGLE), asked(_LONGEST)
+    found = []
+    for n, table in enumerate(source.tables):
+        until, until_bypass, held, unknown, held_bytes, weaker, examples, most, outlives = single.get(n, [_NO_ROWS])[0]
+        found.append(
+            Locks(
+                parts=[Part(*row) for row in parts.get(n, ())],
+                keys=[Keys(*row) for row in keys.get(n, ())],
+                emptying=EarliestDeletion(_moment(until), _moment(until_bypass), held, unknown),
+                releases=[Release(*row) for row in releases.get(n, ())],
+                held_bytes=held_bytes,
+                weaker=Odd(weaker, list(examples or ())),
+                longest=most,
+                longest_key=longest.get(n, [("",)])[0][0],
+                outlives_expiry=outlives if table.expires_old else None,
+            )
         )
+    return found
+
+
+_NO_ROWS = (None, None, 0, 0, 0, 0, None, None, 0)
 
 
 class Kept(msgspec.Struct, frozen=True):
@@ -102,82 +151,24 @@ class Kept(msgspec.Struct, frozen=True):
     bytes: int
 
 
-def kept(path: Path, moment: datetime) -> list[Kept]:
-    """What encrypts and locks a bucket's current objects, by what each version itself is under."""
-    query = (
-        f"SELECT encryption <> 'none', CASE WHEN coalesce({BINDS}, false) OR coalesce(hold, false) THEN true "  # noqa: S608
-        f"WHEN deleter <> 'unknown' THEN false END, sum(size)::BIGINT FROM {SOURCE} "
-        "WHERE current AND NOT marker GROUP BY ALL ORDER BY ALL"
-    )
-    with reading(path) as columns:
-        source = query.format(rows=_quoted(path))
-        return [Kept(*row) for row in _rows(columns, source, {"moment": microseconds(moment)})]
+_KEPT = (
+    f"SELECT n, encryption <> 'none', CASE WHEN coalesce({BINDS}, false) OR coalesce(hold, false) THEN true "
+    f"WHEN deleter <> 'unknown' THEN false END, sum(size)::BIGINT FROM {SOURCE} "
+    "WHERE current AND NOT marker GROUP BY ALL ORDER BY ALL"
+)
 
 
-def _quoted(path: Path) -> str:
-    """A table as a source; a view takes no parameters, so the path is written as a text of its own."""
-    return "read_parquet('" + str(path).replace("'", "''") + "')"
+def kept(tables: Sequence[VersionTable], moment: datetime) -> list[list[Kept]]:
+    """Per table what encrypts and locks the bucket's current objects, by what each version itself is under."""
 
+    def asked(source: Source) -> list[list[Kept]]:
+        found: list[list[Kept]] = [[] for _ in source.tables]
+        for n, *row in source.ask(_KEPT.format(rows=source.rows), {"moment": microseconds(moment)}):
+            found[n].append(Kept(*row))
+        return found
 
-def _rows(columns: DuckDBPyConnection, query: str, bound: dict[str, Any]) -> list[tuple[Any, ...]]:
-    return columns.execute(query, {k: v for k, v in bound.items() if f"${k}" in query}).fetchall()
-
-
-def _one(columns: DuckDBPyConnection, query: str, bound: dict[str, Any]) -> Any:
-    return _rows(columns, query, bound)[0][0]
-
-
-def _parts(columns: DuckDBPyConnection, bound: dict[str, Any]) -> list[tuple[Any, ...]]:
-    query = (
-        f"SELECT {PERIOD} AS period, {HELD} AS held, deleter, count(*), sum(size)::BIGINT "  # noqa: S608
-        "FROM v GROUP BY ALL ORDER BY period, held, deleter"
-    )
-    return _rows(columns, query, bound)
-
-
-def _keys(columns: DuckDBPyConnection, bound: dict[str, Any]) -> list[tuple[Any, ...]]:
-    query = (
-        f"SELECT state, count(*), min(key, {SHOWN}) FROM (SELECT key, key_state AS state FROM v) "  # noqa: S608
-        "WHERE state IS NOT NULL GROUP BY state ORDER BY state"
-    )
-    return _rows(columns, query, bound)
-
-
-def _emptying(columns: DuckDBPyConnection, bound: dict[str, Any]) -> EarliestDeletion:
-    query = (
-        f"SELECT max(until) FILTER (NOT marker AND {BINDS}), "  # noqa: S608
-        f"max(until) FILTER (NOT marker AND {BINDS} AND mode = 'compliance'), count(*) FILTER (hold AND NOT marker), "
-        "count(*) FILTER (NOT marker AND (mode IS NULL OR hold IS NULL)) FROM v"
-    )
-    by_anyone, by_bypass, held, unknown = _rows(columns, query, bound)[0]
-    return EarliestDeletion(_moment(by_anyone), _moment(by_bypass), held, unknown)
+    return over(tables, asked)
 
 
 def _moment(microseconds_: int | None) -> datetime | None:
     return None if microseconds_ is None else datetime.fromtimestamp(microseconds_ / 1_000_000, UTC)
-
-
-def _releases(columns: DuckDBPyConnection, bound: dict[str, Any]) -> list[tuple[Any, ...]]:
-    query = (
-        "SELECT strftime(make_timestamp(until), '%Y-%m') AS month, mode, sum(size)::BIGINT "  # noqa: S608
-        f"FROM v WHERE NOT marker AND {BINDS} GROUP BY ALL ORDER BY month, mode"
-    )
-    return _rows(columns, query, bound)
-
-
-def _weaker(columns: DuckDBPyConnection, default: tuple[str, int]) -> Odd:
-    mode, keep = default
-    if not mode:
-        return Odd(0, [])
-    less = "(mode = '' OR (until - written) // 1000000 < $keep OR ($mode = 'compliance' AND mode = 'governance'))"
-    query = f"SELECT count(*), min(key, {SHOWN}) FROM v WHERE NOT marker AND mode IS NOT NULL AND {less}"  # noqa: S608
-    versions, examples = _rows(columns, query, {"keep": keep, "mode": mode})[0]
-    return Odd(versions, list(examples or ()))
-
-
-def _outlives(columns: DuckDBPyConnection, expires_old: int) -> int | None:
-    if not expires_old:
-        return None
-    longer = "mode <> '' AND (until - written) // 1000000 > $after"
-    query = f"SELECT count(*) FROM v WHERE NOT current AND NOT marker AND {longer}"  # noqa: S608
-    return int(_one(columns, query, {"after": expires_old}))

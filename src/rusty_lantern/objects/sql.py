@@ -17,7 +17,6 @@ from rusty_lantern.core.baseline.comparisons import MAX_TEXT, Comparison
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.facts.objects import KEEPERS, SCOPES
 from rusty_lantern.core.facts.registry import family, lookup
-from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.value_types import Scale, Words
 from rusty_lantern.objects.duckdb_engine import microseconds
 
@@ -39,10 +38,11 @@ FROM (SELECT *,
   rtrim(string_split(content_type, ';')[1]) AS media_type
 FROM (SELECT * REPLACE (
   epoch_us(written) AS written, epoch_us(until) AS until, epoch_us(beneath_until) AS beneath_until
-) FROM {{rows}})))"""  # noqa: S608
-"""The rows of a table with what follows from them: `deleter` and `key_state` as `core.retention` has them, the key's
-`extension`, and the content type without its parameters. Moments become whole microseconds since 1970, so that they
-compare and subtract without a calendar; what a query does not use is not worked out."""
+) FROM {{rows}})))"""
+"""The rows of tables (`table_set.Source.rows`) with what follows from them: `deleter` and `key_state` as
+`core.object_rules.retention` has them, the key's `extension`, the content type without its parameters. Moments become
+whole microseconds since 1970, so that they compare and subtract without a calendar; what a query does not use is not
+worked out."""
 
 FITTING: dict[str, tuple[str, ...]] = {
     "jpg": ("image/jpeg",), "jpeg": ("image/jpeg",), "png": ("image/png",), "gif": ("image/gif",),
@@ -95,14 +95,14 @@ _COLUMNS: dict[str, Column] = {
     "objects.points-to": Column("nullif(points_to, '')"),
     "objects.encryption": Column("encryption", "encryption IS NOT NULL"),
     "objects.encryption-against-default": Column(
-        f"CASE sign({_rank('encryption')} - {_rank('$default')}) "
+        f"CASE sign({_rank('encryption')} - {_rank('default_encryption')}) "
         "WHEN -1 THEN 'weaker' WHEN 0 THEN 'equal' ELSE 'stronger' END",
-        "encryption IS NOT NULL AND $default IS NOT NULL",
+        "encryption IS NOT NULL AND default_encryption IS NOT NULL",
     ),
     "objects.encryption-key": Column("nullif(encryption_key, '')", "encryption_key IS NOT NULL"),
     "objects.under-default-key": Column(
-        "CASE WHEN encryption_key = $key THEN 'on' ELSE 'off' END",
-        "encryption_key IS NOT NULL AND encryption IS NOT NULL AND $key IS NOT NULL",
+        "CASE WHEN encryption_key = default_key THEN 'on' ELSE 'off' END",
+        "encryption_key IS NOT NULL AND encryption IS NOT NULL AND default_key IS NOT NULL",
     ),
     "objects.mode": Column("nullif(mode, '')", "mode IS NOT NULL"),
     "objects.retention": Column(
@@ -123,7 +123,6 @@ class Compiled:
     """Requirements as columns: their expressions, and what is bound to them."""
 
     moment: datetime
-    bucket: Bucket | None = None
     states: list[str] = field(default_factory=list)
     values: list[str] = field(default_factory=list)
     """Per requirement, the fact's value."""
@@ -152,20 +151,6 @@ class Compiled:
     def _filled(self, text: str, fact: str) -> str:
         if "$name" in text:
             text = text.replace("$name", self._bind(fact.split(".", 2)[2]))
-        if "$default" in text:
-            default = self.bucket.encryption if self.bucket else None
-            by = (
-                default.value.by
-                if default and default.value
-                else "none"
-                if default and default.state == "absent"
-                else None
-            )
-            text = text.replace("$default", f"{self._bind(by)}::VARCHAR")
-        if "$key" in text:
-            default = self.bucket.encryption if self.bucket else None
-            key = default.value.key if default and default.value else "" if default and default.settled else None
-            text = text.replace("$key", f"{self._bind(key)}::VARCHAR")
         return text
 
     def _bind(self, value: Any) -> str:

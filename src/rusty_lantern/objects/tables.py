@@ -156,7 +156,7 @@ def read_versions(path: Path, key: str | None = None) -> Iterator[ObjectVersion]
     """The versions of a table, or of one key of it, in order."""
     with reading(path) as columns:
         where = " WHERE key = $key" if key is not None else ""
-        query = f"SELECT * FROM read_parquet($path, file_row_number = true){where} ORDER BY file_row_number"  # noqa: S608
+        query = f"SELECT * FROM read_parquet($path, file_row_number = true){where} ORDER BY file_row_number"
         bound = {"path": str(path), **({"key": key} if key is not None else {})}
         for batch in columns.sql(query, params=bound).to_arrow_reader(5_000):
             for row in batch.select(list(ObjectVersion.__struct_fields__)).to_pylist():

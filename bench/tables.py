@@ -1,0 +1,112 @@
+"""Commands over the version tables of many buckets, beside one query by hand over the same files.
+
+    python bench/tables.py [BUCKETS [VERSIONS]]
+
+By hand: one query of the column engine with the same conditions, grouped by file, in a process of its own. Reported
+is the CPU time of whole processes, start included, in turn: medians and their ratio; and the highest peak of memory.
+"""
+
+from __future__ import annotations
+
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+import duckdb
+import msgspec
+
+sys.path.insert(0, str(Path(__file__).parent))
+from judge import estate
+from objects import GENERATED
+from rusty_lantern.archive.surveys import folder_name, keep
+from rusty_lantern.archive.workspace import make
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.bucket import Table
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+
+ROUNDS = 5
+ENTRY = "{at: 'http://127.0.0.1:9', plain-http: allowed, credential: {profile: x}}"
+BASELINE = """
+title: bench
+edition: 1
+sheets:
+  - sheet: all
+    require:
+      objects.size: at most 40 MB
+      objects.encryption: at least provider-managed
+      objects.mode: at least governance
+      objects.retention: at least 30 days
+      objects.legal-hold: off
+"""
+BY_HAND = """
+import duckdb, glob
+print(len(duckdb.execute('''SELECT filename,
+  count(*) FILTER (size > 40000000 AND current AND NOT marker),
+  count(*) FILTER (encryption = 'none' AND current AND NOT marker),
+  count(*) FILTER (mode = '' AND NOT marker),
+  count(*) FILTER ((mode = '' OR until - written < INTERVAL 30 DAY) AND NOT marker),
+  count(*) FILTER (hold AND NOT marker)
+FROM read_parquet($1, filename = true) GROUP BY filename''', [glob.glob('surveys/*/objects/harbour/*')]).fetchall()))
+"""
+AIMS = {"audit": 4, "retention": 5, "objects": 5, "report": 8}
+WORDS = {"report": ["report", "--out", "page.html"]}
+
+
+def workspace(place: Path, buckets: int, versions: int) -> None:
+    """A workspace with one survey of buckets that each have a table."""
+    make(place, {"estate.yaml": (f"estate: bench\nstores: {{harbour: {ENTRY}}}\n", 0o644),
+                 "baseline.yaml": (BASELINE, 0o644)})  # fmt: skip
+    folder = place / "surveys" / (folder_name(saltmarsh.MOMENT) + ".partial") / "objects" / "harbour"
+    folder.mkdir(parents=True)
+    table = Table(rows=versions, versions=versions, inspected=versions, looked="all")
+    found = estate(buckets)
+    made = [msgspec.structs.replace(b, table=Answer("known", table)) for b in found.buckets]
+    duckdb.execute(GENERATED % (buckets * versions, place / "all.parquet"))
+    for number, bucket in enumerate(made):
+        rows = f"SELECT * FROM read_parquet('{place}/all.parquet') LIMIT {versions} OFFSET {number * versions}"
+        duckdb.execute(f"COPY ({rows}) TO '{folder}/{bucket.name}.parquet' (FORMAT parquet, COMPRESSION zstd)")
+    (place / "all.parquet").unlink()
+    keep(place / "surveys", "bench", saltmarsh.MOMENT, [msgspec.structs.replace(found, buckets=made)])
+
+
+def cpu(words: list[str], place: Path) -> tuple[float, int]:
+    """Processor seconds of a process, and its peak of memory in MiB."""
+    with subprocess.Popen(words, cwd=place, stdout=subprocess.DEVNULL) as process:
+        _, status, used = os.wait4(process.pid, 0)
+        process.returncode = os.waitstatus_to_exitcode(status)
+    assert process.returncode in (0, 1), words
+    return used.ru_utime + used.ru_stime, used.ru_maxrss // 1024
+
+
+def main() -> None:
+    """Print a line for each command."""
+    buckets, versions = (
+        [int(word) for word in (*sys.argv[1:], "400", "932")[:2]]
+        if len(sys.argv) < 3
+        else [int(word) for word in sys.argv[1:3]]
+    )
+    program = str(Path(sys.executable).parent / "lantern")
+    with tempfile.TemporaryDirectory() as name:
+        place = Path(name) / "ws"
+        workspace(place, buckets, versions)
+        for command, aim in AIMS.items():
+            runs = []
+            for _ in range(ROUNDS):
+                hand, _ = cpu([sys.executable, "-c", BY_HAND], place)
+                for kept in place.glob("standings/*"):
+                    kept.unlink()
+                mine, peak = cpu([program, *WORDS.get(command, [command])], place)
+                runs.append((mine, hand, peak))
+            mine, hand, ratio = (
+                statistics.median(run) for run in zip(*((m, h, m / h) for m, h, _ in runs), strict=True)
+            )
+            peak = max(run[2] for run in runs)
+            words = f"{mine:6.2f} CPU s, by hand {hand:5.2f}, ratio {ratio:5.1f} (aim <= {aim}), peak {peak} MiB"
+            print(f"{command:9} of {buckets:,} tables: {words}", flush=True)
+
+
+if __name__ == "__main__":
+    main()

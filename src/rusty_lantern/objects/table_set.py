@@ -1,0 +1,152 @@
+"""The version tables of a survey, many read as one.
+
+A query costs the same to plan and to start whether it reads one small table or a thousand. So tables are read in
+*stretches* of bounded size: one source of rows in which column `n` says which table a row is of, and further columns
+say what that table's bucket sets by default. A large table is a stretch of its own, and needs no grouping.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
+
+import pyarrow as pa
+
+from rusty_lantern.core.errors import Damaged
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.objects.duckdb_engine import reading, table_path
+
+if TYPE_CHECKING:
+    from duckdb import DuckDBPyConnection
+
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
+
+T = TypeVar("T")
+
+MOST_ROWS = 1_000_000
+"""Rows that are read together; a table with more is read alone."""
+MOST_TABLES = 1_000
+"""Tables that are read together."""
+
+
+class VersionTable(NamedTuple):
+    """One bucket's version table: where it is, how long it is, and what the bucket sets by default."""
+
+    path: Path
+    rows: int = 0
+    default_encryption: str | None = None
+    """Who keeps the key of the default encryption; `none`: there is no default; None: unknown."""
+    default_key: str | None = None
+    """The default encryption's own key; empty: none is named; None: unknown."""
+    default_mode: str = ""
+    default_retention: int = 0
+    """Seconds; with an empty mode, 0."""
+    expires_old: int = 0
+    """Seconds after which the shortest rule deletes old versions; 0 without such a rule."""
+
+
+def version_table(folder: Path, view: BucketSubject) -> VersionTable:
+    """The version table of a surveyed bucket. `folder`: the survey's."""
+    table, rule = view.bucket.table.value, view.fact("lifecycle.expires-old").value
+    made = table_of(table_path(folder, view.store, view.name), view.bucket)
+    return made._replace(rows=table.rows if table else 0, expires_old=rule if isinstance(rule, int) else 0)
+
+
+def table_of(path: Path, bucket: Bucket | None) -> VersionTable:
+    """The version table at a place, with what its bucket sets by default."""
+    if bucket is None:
+        return VersionTable(path)
+    default, lock = bucket.encryption, bucket.lock.value
+    absent = "none" if default.state == "absent" else None
+    return VersionTable(
+        path,
+        default_encryption=default.value.by if default.value else absent,
+        default_key=default.value.key if default.value else "" if default.settled else None,
+        default_mode=lock.mode if lock else "",
+        default_retention=lock.retention if lock else 0,
+    )
+
+
+def stretches(tables: Sequence[VersionTable]) -> Iterator[list[int]]:
+    """The positions of tables that are read together, in order."""
+    held: list[int] = []
+    rows = 0
+    for n, table in enumerate(tables):
+        if held and (rows + table.rows > MOST_ROWS or len(held) == MOST_TABLES):
+            yield held
+            held, rows = [], 0
+        held.append(n)
+        rows += table.rows
+    if held:
+        yield held
+
+
+@dataclass(frozen=True)
+class Source:
+    """The rows of some tables, opened: `rows` stands in a query's FROM, with `bound` for its parameters."""
+
+    engine: DuckDBPyConnection
+    tables: Sequence[VersionTable]
+    rows: str
+    bound: dict[str, Any]
+
+    def ask(self, query: str, bound: Mapping[str, Any]) -> list[tuple[Any, ...]]:
+        """Run a query over the rows; of what could be bound, only what it names is."""
+        return self.engine.execute(query, self.needed(query, bound)).fetchall()
+
+    def needed(self, query: str, bound: Mapping[str, Any]) -> dict[str, Any]:
+        """The parameters that a query names."""
+        every = {**self.bound, **bound}
+        return {name: every[name] for name in re.findall(r"\$([a-z]\w*)", query)}
+
+
+def open_source(
+    engine: DuckDBPyConnection, tables: Sequence[VersionTable], *, prefix: str = "", only: str = ""
+) -> Source:
+    """The rows of version tables as one source: columns `n`, and the defaults of each table's bucket.
+
+    `prefix`: of the names that it binds, where a query reads two sources. `only`: the rows of a single table, where
+    they are not read from its file.
+    """
+    defaults = VersionTable._fields[2:]
+    if len(tables) == 1:
+        columns = ", ".join(f"${prefix}{d}::{'BIGINT' if d in _NUMBERS else 'VARCHAR'} AS {d}" for d in defaults)
+        rows = f"(SELECT *, 0 AS n, {columns} FROM {only or f'read_parquet(${prefix}path, file_row_number = true)'})"
+        bound = {**tables[0]._asdict(), "path": str(tables[0].path)}
+        return Source(engine, tables, rows, {prefix + name: value for name, value in bound.items()})
+    types = {name: pa.int64() if name in _NUMBERS else pa.string() for name in defaults}
+    about = {name: pa.array([getattr(table, name) for table in tables], types[name]) for name in defaults}
+    paths = [str(table.path) for table in tables]
+    engine.register(f"{prefix}about", pa.table({"filename": paths, "n": range(len(tables)), **about}))
+    rows = (
+        f"(SELECT t.* EXCLUDE filename, a.* EXCLUDE filename "
+        f"FROM read_parquet(${prefix}paths, filename = true) t JOIN {prefix}about a ON a.filename = t.filename)"
+    )
+    return Source(engine, tables, rows, {f"{prefix}paths": paths})
+
+
+_NUMBERS = ("default_retention", "expires_old")
+
+
+def over(tables: Sequence[VersionTable], work: Callable[[Source], Sequence[T]]) -> list[T]:
+    """What some work over rows comes to, one result a table, in order. Raises `Damaged`, and says which table is.
+
+    Where some tables cannot be read together, each is read alone: so the one that is damaged is named, and tables
+    that two versions of lantern wrote do not stand in each other's way.
+    """
+    found: list[T] = []
+    for stretch in stretches(tables):
+        together = [tables[n] for n in stretch]
+        try:
+            with reading(together[0].path) as engine:
+                found += work(open_source(engine, together))
+        except Damaged:
+            if len(together) == 1:
+                raise
+            for table in together:
+                with reading(table.path) as engine:
+                    found += work(open_source(engine, [table]))
+    return found
