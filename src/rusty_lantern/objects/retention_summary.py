@@ -11,6 +11,7 @@ from functools import partial
 from typing import Any
 
 import msgspec
+import pyarrow as pa
 
 from rusty_lantern.core.object_rules.retention import EarliestDeletion
 from rusty_lantern.core.object_rules.tally import SHOWN
@@ -99,11 +100,10 @@ _SINGLE = f"""SELECT n, max(until) FILTER (bound), max(until) FILTER (bound AND 
   count(*) FILTER (hold AND NOT marker), count(*) FILTER (NOT marker AND (mode IS NULL OR hold IS NULL)),
   coalesce(sum(size) FILTER (hold AND NOT marker), 0)::BIGINT,
   count(*) FILTER ({{weaker}}), min(key, {SHOWN}) FILTER ({{weaker}}),
-  max((until - written) // 1000000) FILTER (mode <> ''),
+  max(until - written) FILTER (mode <> ''),
   count(*) FILTER (NOT current AND NOT marker AND mode <> '' AND (until - written) // 1000000 > expires_old)
 FROM {{{{v}}}} GROUP BY n""".format(weaker=f"default_mode <> '' AND NOT marker AND mode IS NOT NULL AND {_LESS}")
-_LONGEST = """SELECT n, min(key) FROM {v} JOIN (SELECT n, max(until - written) AS longest FROM {v} WHERE mode <> ''
-  GROUP BY n) USING (n) WHERE mode <> '' AND until - written = longest GROUP BY n"""
+_LONGEST = "SELECT n, min(key) FROM {v} JOIN most USING (n) WHERE mode <> '' AND until - written = longest GROUP BY n"
 
 
 def _locks(source: Source, moment: datetime) -> list[Locks]:
@@ -120,10 +120,15 @@ def _locks(source: Source, moment: datetime) -> list[Locks]:
         return rows
 
     parts, keys, releases = asked(_PARTS), asked(_KEYS), asked(_RELEASES)
-    single, longest = asked(_SINGLE), asked(_LONGEST)
+    single = asked(_SINGLE)
+    most = [(n, values[0][7]) for n, values in single.items()]
+    source.engine.register("most", pa.table({"n": [n for n, _ in most], "longest": [longest for _, longest in most]}))
+    longest = asked(_LONGEST)
     found = []
     for n, table in enumerate(source.tables):
-        until, until_bypass, held, unknown, held_bytes, weaker, examples, most, outlives = single.get(n, [_NO_ROWS])[0]
+        until, until_bypass, held, unknown, held_bytes, weaker, examples, period, outlives = single.get(n, [_NO_ROWS])[
+            0
+        ]
         found.append(
             Locks(
                 parts=[Part(*row) for row in parts.get(n, ())],
@@ -132,7 +137,7 @@ def _locks(source: Source, moment: datetime) -> list[Locks]:
                 releases=[Release(*row) for row in releases.get(n, ())],
                 held_bytes=held_bytes,
                 weaker=Odd(weaker, list(examples or ())),
-                longest=most,
+                longest=None if period is None else period // 1_000_000,
                 longest_key=longest.get(n, [("",)])[0][0],
                 outlives_expiry=outlives if table.expires_old else None,
             )
