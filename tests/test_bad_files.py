@@ -36,7 +36,8 @@ ESTATES = {
     "stores:\n  a: {credential: {secret: hunter2hunter2}}": "looks like a secret",
     "stores:\n  a: {credential: wJalrXUtnFEMIK7MDENGbPxRfiCYEXAMPLEKEY}": "looks like a secret",
     "a: &x [1]\nb: *x": "anchors and aliases",
-    "[" * 2000: "nested too deeply",
+    "[" * 500: "nested more than 40 deep",
+    "[" * 2000: "nest",
     "stores: {}": "names no store",
     "stores:\n  a: {at: 'https://x.example', credential: chain, pace: {at-once: none}}": "whole number",
 }

@@ -22,6 +22,7 @@ import pytest
 from aiohttp import web
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
+from scipy.special import betaincinv
 
 from rusty_lantern.archive.surveys import names
 from rusty_lantern.core.answer import Answer
@@ -30,6 +31,7 @@ from rusty_lantern.core.model.bucket import Bucket, Encryption, Table
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.object_rules.retention import emptying, key_state, standing
 from rusty_lantern.core.object_rules.sampling import bound, size_to_detect
+from rusty_lantern.core.object_rules.sampling import words as in_words
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.evaluation import joined, tallies, tallies_of
@@ -229,6 +231,20 @@ sheets:
 )
 def test_bounds_are_the_exact_binomial_ones(found: int, looked_at: int, low: float, high: float) -> None:
     assert bound(found, looked_at, 0.95) == pytest.approx((low, high), abs=5e-5)
+
+
+@settings(max_examples=300)
+@given(st.integers(2, 20_000_000), st.floats(0, 1), st.sampled_from([0.9, 0.95, 0.99, 0.999]))
+def test_bounds_are_those_of_an_independent_beta_distribution(looked_at: int, share: float, confidence: float) -> None:
+    found = min(looked_at - 1, max(1, int(looked_at * share**6)))  # mostly few, as drift is
+    miss = 1 - confidence
+    independent = (
+        betaincinv(found, looked_at - found + 1, miss / 2),
+        betaincinv(found + 1, looked_at - found, 1 - miss / 2),
+    )
+    mine = bound(found, looked_at, confidence)
+    assert mine == pytest.approx(independent, rel=1e-7)
+    assert in_words(mine, confidence) == in_words(independent, confidence)
 
 
 @given(st.integers(1, 300), st.data())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from rusty_lantern.archive.quick_status import ESTATE, SURVEYS, upwards
@@ -16,9 +17,9 @@ from rusty_lantern.intake.dialect_files import find_dialect
 BASELINE, WAIVERS = "baseline.yaml", "waivers.yaml"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Workspace:
-    """One team's folder."""
+    """One team's folder. What its people wrote is read once."""
 
     folder: Path
 
@@ -28,7 +29,11 @@ class Workspace:
         return self.folder / SURVEYS
 
     def estate(self) -> Estate:
-        """The estate file, read and checked, with the dialects that it names."""
+        """The estate file, read and checked, with the dialects that it names. Raises `BadInput`."""
+        return self._estate
+
+    @cached_property
+    def _estate(self) -> Estate:
         found = read_estate(self._text(ESTATE), ESTATE)
         for store in found.stores:
             if store.dialect:
@@ -36,8 +41,8 @@ class Workspace:
         return found
 
     def baseline(self) -> Baseline:
-        """The baseline, read and checked."""
-        return read_baseline(self._text(BASELINE), BASELINE, self._text)
+        """The baseline, read and checked. Raises `BadInput`."""
+        return self._baseline[0]
 
     def waivers(self) -> list[Waiver]:
         """The accepted drift, read and checked; none where there is no such file."""
@@ -50,14 +55,17 @@ class Workspace:
 
     def baseline_texts(self) -> dict[str, str]:
         """The baseline as it is written, and every file that it includes, by path."""
+        return dict(self._baseline[1])
+
+    @cached_property
+    def _baseline(self) -> tuple[Baseline, dict[str, str]]:
         texts = {BASELINE: self._text(BASELINE)}
 
         def opened(path: str) -> str:
             texts[path] = self._text(path)
             return texts[path]
 
-        read_baseline(texts[BASELINE], BASELINE, opened)
-        return texts
+        return read_baseline(texts[BASELINE], BASELINE, opened), texts
 
     def _text(self, name: str) -> str:
         try:
