@@ -4,6 +4,9 @@ PY := $(shell for p in python3.13 python3.12 python3.11 python3 python; do \
 VENV ?= .venv
 BIN := $(VENV)/bin
 
+# Program starts are a good part of every test: what they compile is kept.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test lint bench docs pictures clean
 
 $(VENV)/.runs: pyproject.toml

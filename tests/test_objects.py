@@ -33,10 +33,10 @@ from rusty_lantern.core.object_rules.retention import emptying, key_state, stand
 from rusty_lantern.core.object_rules.sampling import bound, size_to_detect
 from rusty_lantern.core.object_rules.sampling import words as in_words
 from rusty_lantern.core.object_rules.tally import Tally
-from rusty_lantern.objects.duckdb_engine import table_path
-from rusty_lantern.objects.evaluation import joined, tallies, tallies_of
+from rusty_lantern.objects.duckdb_engine import engine, table_path
+from rusty_lantern.objects.evaluation import Judging, tallies
 from rusty_lantern.objects.retention_summary import locks
-from rusty_lantern.objects.table_set import VersionTable, table_of
+from rusty_lantern.objects.table_set import VersionTable, open_source, table_of
 from rusty_lantern.objects.tables import read_versions, table_writer
 from tests.conftest import PROGRAM, Demo, estate_for, lantern
 from tests.test_bad_stores import harbour
@@ -199,8 +199,13 @@ def test_requirements_in_columns_are_those_judged_one_by_one_and_parts_join_to_t
             assert tally == plainly(requirement, made.versions), requirement.fact
     rows = pq.read_table(made.path)
     parts = [rows.slice(start, size) for start in range(0, rows.num_rows, size)]
-    table = table_of(made.path, BUCKET)
-    assert joined(tallies_of(part, table, requirements, NOW) for part in reversed(parts)) == whole
+    table, judging = table_of(made.path, BUCKET), Judging(tuple(requirements), NOW)
+    with engine() as columns:
+        found = []
+        for part in reversed(parts):
+            columns.register("part", part.append_column("file_row_number", [range(part.num_rows)]))
+            found += judging(open_source(columns, [table], only="part"))
+    assert judging.joined(found) == whole
 
 
 def test_what_a_baseline_says_never_becomes_part_of_the_query(folder: Path) -> None:
@@ -474,15 +479,15 @@ def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) ->
         cluster = Cluster(running.scheduler_address)
         try:
             for name, table in tables.items():
-                assert cluster.tallies(table, wanted, NOW) == alone[name]
+                assert tallies([(table, wanted)], NOW, cluster.over)[0] == alone[name]
             running.workers[0].process.process.kill()
             for name, table in tables.items():
-                assert cluster.tallies(table, wanted, NOW) == alone[name]
+                assert tallies([(table, wanted)], NOW, cluster.over)[0] == alone[name]
         finally:
             cluster.close()
-        ran = demo.run("objects", "--engine", "dask", "--scheduler", running.scheduler_address, "--json")
+        ran = demo.run("objects", "--fresh", "--engine", "dask", "--scheduler", running.scheduler_address, "--json")
     assert ran.out == demo.run("objects", "--json").out
-    refused = demo.run("objects", "--engine", "dask", "--scheduler", "tcp://127.0.0.1:9")
+    refused = demo.run("objects", "--fresh", "--engine", "dask", "--scheduler", "tcp://127.0.0.1:9")
     assert (refused.code, "no Dask scheduler answers at tcp://127.0.0.1:9" in refused.err) == (2, True), refused.err
 
 

@@ -26,15 +26,22 @@ Judge = Callable[[Survey], Audit]
 class Standings:
     """The standings of a workspace by its present baseline, estate and waivers."""
 
-    def __init__(self, place: Workspace, judge: Judge) -> None:
+    def __init__(self, place: Workspace, judge: Judge, *, fresh: bool = False) -> None:
         self.place = place
+        self.fresh = fresh
+        """What is kept is not read, and is replaced."""
         self.judge = judge
         self.judged = 0
         """How many had to be worked out."""
         self._texts = place.judging_texts()
+        self._anew: dict[str, Standing] = {}
 
     def known(self, name: str) -> Standing | None:
         """The standing of a survey, if it is kept and still good."""
+        if name in self._anew:
+            return self._anew[name]
+        if self.fresh:
+            return None
         try:
             kept = msgspec.json.decode(self._path(name).read_bytes(), type=Standing)
         except (OSError, msgspec.DecodeError, UnicodeDecodeError):
@@ -52,6 +59,7 @@ class Standings:
         taken = survey.manifest.taken
         by, only = self._digest(survey.name), survey.manifest.only
         standing = standing_of(survey.name, taken, by, audit, only, list(self._texts))
+        self._anew[survey.name] = standing
         with suppress(CannotWrite, OSError), private():  # a workspace that cannot be written to only makes it slower
             self._path(survey.name).parent.mkdir(exist_ok=True)
             write_whole(self._path(survey.name), msgspec.json.encode(standing) + b"\n")

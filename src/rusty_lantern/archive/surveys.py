@@ -18,7 +18,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
-from filelock import FileLock, Timeout
 
 from rusty_lantern import __version__
 from rusty_lantern.archive.errors import CannotWrite, UnderWay
@@ -76,6 +75,8 @@ def folder_name(moment: datetime) -> str:
 @contextmanager
 def sole(archive: Path) -> Iterator[None]:
     """Be the only survey in this archive. Raises `UnderWay` if another is being taken, `CannotWrite`."""
+    from filelock import FileLock, Timeout  # it loads an event loop, which who only reads can do without
+
     lock = FileLock(archive / ".lock", blocking=False)
     try:
         archive.mkdir(mode=0o700, parents=True, exist_ok=True)

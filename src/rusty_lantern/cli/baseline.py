@@ -140,7 +140,7 @@ def _mirrored(workspace_folder: Path | None, survey: str | None, as_of: str | No
     from rusty_lantern.cli.session import mirrored_in
 
     found = opened_stores(workspace_folder, survey, as_of)
-    return mirrored_in(found.survey, found.store_subjects, found.place.estate())
+    return mirrored_in(found.tables(), found.store_subjects, found.place.estate())
 
 
 @baselines.command("test", short_help="Run the team's own examples of its baseline.")

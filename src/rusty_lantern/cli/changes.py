@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
+from rusty_lantern.cli.counting import VersionTables
 from rusty_lantern.cli.options import JsonOption, WorkspaceOption
 from rusty_lantern.cli.output import printed
 from rusty_lantern.cli.session import FailOnOption, ended, judge_kept, kept, workspace
@@ -75,7 +76,7 @@ def changes(
     found = changes(*(store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)))
     found = [change for change in found if wanted(change.store, change.name)]
     drift = drift_changes(*(judge_kept(place, one) for one in (old, new)))
-    weak = [one for one in _weakened(old, new) if wanted(one[0].store, one[0].bucket)]
+    weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
     held = _attributed(found, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
     result = ChangesResult(
         before=old.name,
@@ -169,26 +170,19 @@ def _weakened_rows(weak: list[tuple[Weakened, int, list[str]]], first: int, held
     ]  # fmt: skip
 
 
-def _weakened(old: Survey, new: Survey) -> list[tuple[Weakened, int, list[str]]]:
+def _weakened(place: Workspace, old: Survey, new: Survey) -> list[tuple[Weakened, int, list[str]]]:
     """What became weaker in buckets whose objects both surveys looked at: how many versions, and the first of them."""
-    rows_of = [
-        {(d.store, b.name): b.table.value.rows for d in survey.dossiers for b in d.buckets if b.table.value is not None}
-        for survey in (old, new)
-    ]
-    both = [bucket for bucket in rows_of[1] if bucket in rows_of[0]]
-    if not both:
-        return []
     from rusty_lantern.core.history.event import Weakened
-    from rusty_lantern.objects.duckdb_engine import table_path
-    from rusty_lantern.objects.protection_changes import weakened
-    from rusty_lantern.objects.table_set import VersionTable
 
     before, after = (
-        [VersionTable(table_path(survey.folder, *bucket), rows[bucket]) for bucket in both]
-        for survey, rows in zip((old, new), rows_of, strict=True)
+        [(d.store, b.name) for d in survey.dossiers for b in d.buckets if b.table.value is not None]
+        for survey in (old, new)
     )
+    known = set(before)
+    both = [bucket for bucket in after if bucket in known]
+    tables = VersionTables(place, new, new.manifest.taken)
     return [
         (Weakened(*bucket, what, keys), versions, first)
-        for bucket, found in zip(both, weakened(before, after, new.manifest.taken), strict=True)
+        for bucket, found in zip(both, tables.weakened(old, both), strict=True)
         for what, (versions, first, keys) in found.items()
     ]

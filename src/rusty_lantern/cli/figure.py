@@ -10,7 +10,16 @@ from typing import Annotated, NamedTuple
 import typer
 
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
-from rusty_lantern.cli.session import Opened, judge_kept, kept_bytes, oldest_allowed, opened, opened_stores, since_when
+from rusty_lantern.cli.session import (
+    Opened,
+    judge_kept,
+    kept_bytes,
+    oldest_allowed,
+    opened,
+    opened_stores,
+    since_when,
+    standings_of,
+)
 
 
 class Name(StrEnum):
@@ -94,21 +103,18 @@ def _storage(asked: _Asked, out: Path, size: str) -> None:
 
 
 def _drift(asked: _Asked, out: Path, size: str) -> None:
-    from rusty_lantern.archive.audit_cache import Standings
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.reports.figures.drift import trend
 
     found = asked.opened()
     place = found.place
-    standings = Standings(place, lambda kept: judge_kept(place, kept))
+    standings = standings_of(place)
     until = [one for one in names(place.surveys) if one <= found.survey.name]
     trend([standings.of(one) for one in until], place.baseline().title, out, size)
 
 
 def _retention(asked: _Asked, out: Path, size: str) -> None:
     from rusty_lantern.core.errors import BadInput, Problem
-    from rusty_lantern.objects.retention_summary import locks
-    from rusty_lantern.objects.table_set import version_table
     from rusty_lantern.reports.figures.retention import locked_bytes
     from rusty_lantern.reports.terminal.layout import many
 
@@ -117,7 +123,7 @@ def _retention(asked: _Asked, out: Path, size: str) -> None:
     if not seen:
         remedy = "lantern survey --objects all looks at objects"
         raise BadInput(Problem("no bucket's objects were inspected in this survey", remedy=remedy))
-    kept = locks([version_table(found.survey.folder, view) for view in seen], found.when)
+    kept = found.tables().locks(seen)
     tables = [view.bucket.table.value for view in seen]
     sampled = sum(table is not None and table.inspected < table.versions for table in tables)
     untold = f", {sampled} of them by a sample" if sampled else ""

@@ -9,7 +9,7 @@ import typer
 
 from rusty_lantern.cli.options import JsonOption, WorkspaceOption
 from rusty_lantern.cli.output import note, printed
-from rusty_lantern.cli.session import judge_kept, workspace
+from rusty_lantern.cli.session import standings_of, workspace
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -66,9 +66,8 @@ def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]
     """How each survey stood, by the present baseline; none where there is no baseline."""
     if not (place.folder / "baseline.yaml").is_file():
         return {}
-    from rusty_lantern.archive.audit_cache import Standings
 
-    standings = Standings(place, lambda survey: judge_kept(place, survey))
+    standings = standings_of(place)
     readable = [one.name for one in kept if one.manifest is not None and not one.wrong]
     known = {name: standings.known(name) for name in readable}
     missing = sum(one is None for one in known.values())

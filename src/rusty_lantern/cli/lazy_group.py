@@ -12,6 +12,9 @@ import typer
 from typer.core import TyperGroup
 from typer.main import get_group
 
+from rusty_lantern.cli.counting import COMMANDS as COUNTING
+from rusty_lantern.cli.counting import options
+
 GROUPS = {
     "Set up": ("init", "reach", "demo"),
     "Survey": ("survey", "buckets", "show", "history"),
@@ -37,6 +40,9 @@ class _Loaded(MutableMapping[str, click.Command]):
             alone = typer.Typer(rich_markup_mode=None, callback=lambda: None)
             import_module(f"rusty_lantern.cli.{name}{'_' if iskeyword(name) else ''}").register(alone)
             found = self._known[name] = get_group(alone).commands[name]
+            if name in COUNTING:
+                for command in found.commands.values() if isinstance(found, click.Group) else [found]:
+                    command.params += options()
         return found
 
     def __setitem__(self, name: str, command: click.Command) -> None:

@@ -39,7 +39,7 @@ def mirrors(
         remedy = 'mirrors: [{from: harbour, to: skerry, buckets: ["permit-*"], lag: 30 minutes}]'
         raise BadInput(Problem("the estate file names no mirrors", remedy=remedy))
     judge = found.judge() or Judge(NOTHING_REQUIRED, found.when)
-    rows = [mirror_row(one, judge) for one in mirrored_in(found.survey, found.store_subjects, found.place.estate())]
+    rows = [mirror_row(one, judge) for one in mirrored_in(found.tables(), found.store_subjects, found.place.estate())]
     result = MirrorsResult(survey=found.survey.name, as_of=found.when, mirrors=rows)
     if json:
         emit(encode(result))

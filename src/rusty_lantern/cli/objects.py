@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from contextlib import closing
-from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -12,21 +10,13 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
-from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened, tallied
+from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened
 
 if TYPE_CHECKING:
     from rusty_lantern.cli.session import Opened
-    from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
-    from rusty_lantern.core.baseline.evaluation import Finding, Tallies
+    from rusty_lantern.core.baseline.evaluation import Finding
     from rusty_lantern.objects.violations import Prefix
-
-
-class Engine(StrEnum):
-    """Where objects are counted: on this machine, or on a Dask cluster that shares the workspace's folder."""
-
-    here = "here"
-    dask = "dask"
 
 
 def register(app: typer.Typer) -> None:
@@ -50,8 +40,6 @@ def objects(
         Path | None, typer.Option(help="Write every version that breaks a requirement into this .csv or .parquet.")
     ] = None,
     whole: Annotated[bool, typer.Option("--all", help="Requirements that are ok too.")] = False,
-    engine: Annotated[Engine, typer.Option(help="Where the counting is done.")] = Engine.here,
-    scheduler: Annotated[str, typer.Option(help="The Dask scheduler to use, with --engine dask.")] = "",
     fail_on: FailOnOption = None,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
@@ -75,7 +63,7 @@ def objects(
     found = opened(workspace_folder, survey, as_of)
     chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
-    tallies = _counted(found, judge, chosen, engine, scheduler)
+    tallies = found.tables().tallies(judge, chosen)
     judged = [
         (view, finding)
         for view in chosen
@@ -96,27 +84,6 @@ def objects(
     else:
         objects_view(console(), result, whole=whole)
     ended(fail_on, (row.severity for row in result.requirements if row.status == "drift"))
-
-
-def _counted(found: Opened, judge: Judge, views: list[BucketSubject], engine: Engine, scheduler: str) -> Tallies:
-    """What requirements come to, counted by this machine or by a cluster."""
-    from rusty_lantern.core.errors import BadInput, Problem
-
-    if engine is Engine.here:
-        return tallied(found.survey, judge, views)
-    if not scheduler:
-        raise BadInput(Problem("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
-    from rusty_lantern.objects.dask_cluster import Cluster
-    from rusty_lantern.objects.table_set import version_table
-
-    counted = {}
-    with closing(Cluster(scheduler)) as cluster:
-        for view in views:
-            required = judge.on_objects(view)
-            if required:
-                each = cluster.tallies(version_table(found.survey.folder, view), required, found.when)
-                counted[view.store, view.name] = {r.place: t for r, t in zip(required, each, strict=True)}
-    return counted
 
 
 def _check(fact: str) -> None:

@@ -9,7 +9,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import note
-from rusty_lantern.cli.session import LOOK_BACK, judge_kept, kept_bytes, opened, since_when, turned_since
+from rusty_lantern.cli.session import LOOK_BACK, judge_kept, kept_bytes, opened, since_when, standings_of, turned_since
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -153,13 +153,12 @@ def _drift_so_far(found: Opened) -> Iterator[Picture]:
     """Drift over the surveys until this one; none where there is no earlier one to tell of."""
     from io import BytesIO
 
-    from rusty_lantern.archive.audit_cache import Standings
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.reports.figures.drift import trend
     from rusty_lantern.reports.html.page import Picture
 
     place = found.place
-    standings = Standings(place, lambda survey: judge_kept(place, survey))
+    standings = standings_of(place)
     until = [name for name in names(place.surveys) if name <= found.survey.name]
     stood = list(standings.before(until, LOOK_BACK))[::-1]
     if len(stood) > 1:

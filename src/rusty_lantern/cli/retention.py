@@ -10,7 +10,7 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
-from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened, tallied
+from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -89,11 +89,7 @@ def retention(
 
 
 def _rows(found: Opened, views: list[BucketSubject], judge: Judge) -> list[RetentionRow]:
-    from rusty_lantern.objects.retention_summary import locks
-    from rusty_lantern.objects.table_set import version_table
-
-    tallies = tallied(found.survey, judge, views)
-    summaries = locks([version_table(found.survey.folder, view) for view in views], found.when)
+    tallies, summaries = found.tables().tallies(judge, views), found.tables().locks(views)
     return [
         _row(view, summary, judge.findings(view, tallies), found.when)
         for view, summary in zip(views, summaries, strict=True)

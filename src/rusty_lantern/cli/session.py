@@ -8,20 +8,22 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
+from rusty_lantern.cli.counting import VersionTables, counted_anew
+
 if TYPE_CHECKING:
     from collections import Counter
     from collections.abc import Iterable, Sequence
     from datetime import datetime
 
+    from rusty_lantern.archive.audit_cache import Standings
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.audit.audit import Audit, Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.audit.choice import Choice
-    from rusty_lantern.core.audit.replicas import Behind, MirrorSubject
+    from rusty_lantern.core.audit.replicas import MirrorSubject
     from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.audit.waiver_file import Waiver
-    from rusty_lantern.core.baseline.evaluation import Tallies
     from rusty_lantern.core.config.estate import Estate
     from rusty_lantern.core.history.changes import Turn
     from rusty_lantern.core.history.drift_history import Key, Since
@@ -80,21 +82,6 @@ def kept(place: Workspace, name: str | None) -> Survey:
     return load(place.surveys, name)
 
 
-def tallied(taken: Survey, judge: Judge, views: Iterable[BucketSubject]) -> Tallies:
-    """What requirements on objects come to over a survey's version tables; their engine is loaded only if needed."""
-    wanted = [(view, required) for view in views if (required := judge.on_objects(view))]
-    if not wanted:
-        return {}
-    from rusty_lantern.objects.evaluation import tallies
-    from rusty_lantern.objects.table_set import version_table
-
-    counted = tallies([(version_table(taken.folder, view), required) for view, required in wanted], judge.moment)
-    return {
-        (view.store, view.name): {r.place: tally for r, tally in zip(required, each, strict=True)}
-        for (view, required), each in zip(wanted, counted, strict=True)
-    }
-
-
 def judge_kept(
     place: Workspace,
     taken: Survey,
@@ -111,7 +98,15 @@ def judge_kept(
     judge = Judge(place.baseline(), when, tuple(place.waivers() if waivers is None else waivers))
     stores = store_subjects(taken.dossiers, estate, when)
     buckets = [view for one in stores for view in one.buckets.values()]
-    return audit(stores, judge, mirrored_in(taken, stores, estate), tallied(taken, judge, buckets), choice)
+    tables = VersionTables(place, taken, when)
+    return audit(stores, judge, mirrored_in(tables, stores, estate), tables.tallies(judge, buckets), choice)
+
+
+def standings_of(place: Workspace) -> Standings:
+    """What audits of a workspace's saved surveys came to."""
+    from rusty_lantern.archive.audit_cache import Standings
+
+    return Standings(place, lambda survey: judge_kept(place, survey), fresh=counted_anew())
 
 
 LOOK_BACK = 30
@@ -124,11 +119,10 @@ def since_when(
     """Since when each drift of an audit stands, by the surveys kept before it. An audit as of the survey's own moment
     is kept, so that nobody needs to judge it again; `whole`: whether it is all of it."""
     as_its_own = whole and when in (None, taken.manifest.taken)
-    from rusty_lantern.archive.audit_cache import Standings
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.core.history.drift_history import since, standing_of
 
-    standings = Standings(place, lambda survey: judge_kept(place, survey))
+    standings = standings_of(place)
     if as_its_own and standings.known(taken.name) is None:
         standings.keep(taken, found)
     now = standing_of(taken.name, taken.manifest.taken, "", found, taken.manifest.only)
@@ -141,14 +135,13 @@ def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = Tru
     """How drift turned since the survey before, None where there is none; of an extract, on what is in it."""
     import msgspec
 
-    from rusty_lantern.archive.audit_cache import Standings
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.core.history.changes import turns_since
 
     earlier = [one for one in names(place.surveys) if one < name]
     if not earlier:
         return None
-    before = Standings(place, lambda survey: judge_kept(place, survey)).of(earlier[-1])
+    before = standings_of(place).of(earlier[-1])
     about = {(j.store, j.kind, j.name) for j in audit.findings}
     stood = [one for one in before.stood if whole or one.key[:3] in about]
     return turns_since(msgspec.structs.replace(before, stood=stood), audit)
@@ -165,6 +158,10 @@ class Opened(NamedTuple):
     def judge(self) -> Judge | None:
         """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
         return judge_of(self.place, self.when)
+
+    def tables(self) -> VersionTables:
+        """Its version tables."""
+        return VersionTables(self.place, self.survey, self.when)
 
 
 def judge_of(place: Workspace, when: datetime) -> Judge | None:
@@ -197,16 +194,14 @@ class OpenedStores(NamedTuple):
         """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
         return judge_of(self.place, self.when)
 
+    def tables(self) -> VersionTables:
+        """Its version tables."""
+        return VersionTables(self.place, self.survey, self.when)
+
     def under(self, store_subject: StoreSubject) -> dict[str, list[tuple[str, str, int, int]]]:
         """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""
         seen = {n: view for n, view in store_subject.buckets.items() if view.bucket.table.value is not None}
-        if not seen:
-            return {}
-        from rusty_lantern.objects.replica_diff import keys_in
-        from rusty_lantern.objects.table_set import version_table
-
-        tables = [version_table(self.survey.folder, view) for view in seen.values()]
-        return dict(zip(seen, keys_in(tables), strict=True))
+        return dict(zip(seen, self.tables().keys(list(seen.values())), strict=True))
 
 
 def opened_stores(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> OpenedStores:
@@ -225,19 +220,17 @@ def opened_stores(named: Path | None, survey: str | None, as_of: str | None, onl
     return OpenedStores(place, taken, when, [c for c in found if only in (None, c.index.dossier.store)])
 
 
-def mirrored_in(taken: Survey, stores: list[StoreSubject], estate: Estate) -> list[MirrorSubject]:
+def mirrored_in(tables: VersionTables, stores: list[StoreSubject], estate: Estate) -> list[MirrorSubject]:
     """The estate's mirrored buckets, compared; what a copy lacks is counted where both sides have version tables."""
     from rusty_lantern.core.audit.replicas import mirrored, pairs
 
-    lacks: dict[tuple[str, str], Behind] = {}
-    for mirror, view, copy in pairs(stores, estate.mirrors):
-        if copy is None or view.table.value is None or copy.table.value is None:
-            continue
-        from rusty_lantern.objects.duckdb_engine import table_path
-        from rusty_lantern.objects.replica_diff import lacking
-
-        paths = [table_path(taken.folder, side.store, side.name) for side in (view, copy)]
-        lacks[view.title, mirror.target] = lacking(paths[0], paths[1], view.dossier.taken, mirror.lag)
+    seen = [
+        (mirror, view, copy)
+        for mirror, view, copy in pairs(stores, estate.mirrors)
+        if copy is not None and view.table.value is not None and copy.table.value is not None
+    ]
+    counted = tables.lacking([(view, copy, mirror.lag) for mirror, view, copy in seen])
+    lacks = {(view.title, mirror.target): one for (mirror, view, _), one in zip(seen, counted, strict=True)}
     return list(mirrored(stores, estate.mirrors, lacks))
 
 
@@ -254,12 +247,7 @@ def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:
 def kept_bytes(found: Opened) -> dict[str, list[Kept]]:
     """STORE/BUCKET → what encrypts and locks its current objects, of buckets whose objects were looked at."""
     seen = [view for view in found.views if view.bucket.table.value is not None]
-    if not seen:
-        return {}
-    from rusty_lantern.objects.retention_summary import kept as kept_in
-    from rusty_lantern.objects.table_set import version_table
-
-    each = kept_in([version_table(found.survey.folder, view) for view in seen], found.when)
+    each = found.tables().kept_bytes(seen)
     return {view.title: bytes_kept for view, bytes_kept in zip(seen, each, strict=True)}
 
 

@@ -7,9 +7,10 @@ from typing import Annotated
 import typer
 
 from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli.counting import VersionTables
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import find_view, opened, tallied
+from rusty_lantern.cli.session import find_view, opened
 
 
 def register(app: typer.Typer) -> None:
@@ -40,7 +41,7 @@ def show(
     place, taken, when, seen = opened(workspace_folder, survey, as_of)
     view = find_view(seen, bucket, taken)
     judge = Judge(place.baseline(), when, tuple(place.waivers())) if required else None
-    judged = judge.findings(view, tallied(taken, judge, [view])) if judge else None
+    judged = judge.findings(view, VersionTables(place, taken, when).tallies(judge, [view])) if judge else None
     result = show_result(taken, view, judged, judge.cascade.baseline if judge else None)
     if json:
         emit(encode(result))

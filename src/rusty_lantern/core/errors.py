@@ -45,6 +45,10 @@ class LanternError(Exception):
         super().__init__("\n".join(str(c) for c in complaints))
         self.complaints = complaints
 
+    def __reduce__(self) -> tuple[type[LanternError], tuple[Problem, ...]]:
+        """It may be raised in another process."""
+        return type(self), self.complaints
+
 
 class BadInput(LanternError):
     """Something the user wrote or asked for cannot be used as it is."""

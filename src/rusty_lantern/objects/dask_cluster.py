@@ -1,25 +1,35 @@
-"""The same judging across an existing Dask cluster: one task a stretch of row groups, over tables in a shared folder.
+"""The same counting across an existing Dask cluster, over tables in a folder that its workers share.
 
-A task runs the same function as one machine does and returns tallies, which join in any order; so the results are the
-same by construction, also when a worker dies and its tasks are run again elsewhere.
+A task counts over a stretch of tables with the function that one machine runs, or over some row groups of a large one.
+Results are one a table, or join in any order; so they are the same by construction, also when a worker dies and its
+tasks are run again elsewhere.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from datetime import datetime
-from typing import Any
+from concurrent.futures import CancelledError
+from typing import Any, TypeVar
 
+import pyarrow as pa
 import pyarrow.parquet as pq
 
-from rusty_lantern.core.baseline.loader import Requirement
-from rusty_lantern.core.errors import BadInput, Problem
-from rusty_lantern.core.object_rules.tally import Tally
-from rusty_lantern.objects.evaluation import joined, tallies_of
-from rusty_lantern.objects.table_set import VersionTable
+from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem
+from rusty_lantern.objects.duckdb_engine import engine
+from rusty_lantern.objects.table_set import MOST_ROWS, Count, Joining, VersionTable, open_source, stretches, together
+
+T = TypeVar("T")
 
 GROUPS_A_TASK = 4
-"""Row groups that one task reads: some 200,000 versions, which it holds in memory."""
+"""Row groups of a large table that one task reads: some 200,000 versions, which it holds in memory."""
+TASKS_A_WORKER = 4
+"""So many, so that one that is slow does not hold up the rest."""
+
+
+class ClusterLost(LanternError):
+    """The cluster went away before everything was counted."""
+
+    exit_code = 3
 
 
 class Cluster:
@@ -36,33 +46,64 @@ class Cluster:
         except (OSError, TimeoutError, ValueError) as error:
             what = f"no Dask scheduler answers at {scheduler}: {error}"
             raise BadInput(Problem(what, remedy="name a running one, e.g. tcp://127.0.0.1:8786")) from None
+        self._scheduler = scheduler
         self._groups = groups
 
     def close(self) -> None:
         """Leave the cluster; it goes on running."""
         self._client.close()
 
-    def tallies(self, table: VersionTable, requirements: Sequence[Requirement], moment: datetime) -> list[Tally]:
-        """One tally a requirement over a table."""
+    def over(self, tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
+        """What a count comes to, one result a table, in order. Raises `Damaged`, `BadInput`, `ClusterLost`."""
+        whole: list[tuple[list[int], Any]] = []
+        parted: list[tuple[int, list[Any]]] = []
+        try:
+            workers = max(1, len(self._client.scheduler_info(n_workers=-1)["workers"]))
+            share = sum(table.rows for table in tables) // (workers * TASKS_A_WORKER)
+            for numbers in stretches(tables, min(MOST_ROWS, max(1, share))):
+                first = tables[numbers[0]]
+                if first.rows > MOST_ROWS and isinstance(count, Joining):
+                    parts = [self._submit(part, first, groups, count) for groups in self._row_groups(first)]
+                    parted.append((numbers[0], parts))
+                else:
+                    whole.append((numbers, self._submit(whole_tables, [tables[n] for n in numbers], count)))
+            found = {n: one for numbers, task in whole for n, one in zip(numbers, task.result(), strict=True)}
+            if isinstance(count, Joining):
+                found |= {n: count.joined(self._client.gather(parts)) for n, parts in parted}
+        except LanternError:
+            raise
+        except (OSError, TimeoutError, CancelledError, RuntimeError) as error:
+            what = f"the Dask cluster at {self._scheduler} went away while it counted ({type(error).__name__})"
+            raise ClusterLost(Problem(what, remedy="start it again, or count here: --engine here")) from None
+        return [found[n] for n in range(len(tables))]
+
+    def _submit(self, *words: Any) -> Any:
+        return self._client.submit(*words, pure=False, retries=3)
+
+    def _row_groups(self, table: VersionTable) -> Iterator[tuple[int, ...]]:
         groups = range(pq.ParquetFile(table.path).num_row_groups)
-        placed = table._replace(path=table.path.resolve())
-        tasks = [
-            self._client.submit(part, placed, stretch, list(requirements), moment, pure=False, retries=3)
-            for stretch in stretches(groups, self._groups)
-        ]
-        parts = self._client.gather(tasks)
-        return joined(parts) if parts else [Tally() for _ in requirements]
+        for start in range(0, len(groups), self._groups):
+            yield tuple(groups[start : start + self._groups])
 
 
-def stretches(groups: range, size: int) -> Iterator[tuple[int, ...]]:
-    """Row groups in stretches of at most `size`."""
-    for start in range(0, len(groups), size):
-        yield tuple(groups[start : start + size])
+def whole_tables(tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
+    """What a worker does: count over a stretch of tables."""
+    _look_for(tables)
+    return together(tables, count)
 
 
-def part(
-    table: VersionTable, groups: tuple[int, ...], requirements: list[Requirement], moment: datetime
-) -> list[Tally]:
-    """What a worker does: judge some row groups of a table."""
+def part(table: VersionTable, groups: tuple[int, ...], count: Count[T]) -> T:
+    """What a worker does: count over some row groups of a table."""
+    _look_for([table])
     rows = pq.ParquetFile(table.path).read_row_groups(list(groups))
-    return tallies_of(rows, table, requirements, moment)
+    with engine() as columns:
+        columns.register("part", rows.append_column("file_row_number", pa.array(range(rows.num_rows), pa.int64())))
+        return count(open_source(columns, [table], only="part"))[0]
+
+
+def _look_for(tables: Sequence[VersionTable]) -> None:
+    for table in tables:
+        if not table.path.is_file():
+            what = "a worker of the Dask cluster does not see this file"
+            remedy = "share the workspace's folder with every worker, at the same path; or count here: --engine here"
+            raise BadInput(Problem(what, Place(str(table.path)), remedy))

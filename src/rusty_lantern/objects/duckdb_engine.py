@@ -10,8 +10,6 @@ from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import duckdb
-
 from rusty_lantern.core.errors import Damaged, Place, Problem
 from rusty_lantern.core.file_names import file_name
 
@@ -50,6 +48,8 @@ def engine(spill: Path | None = None) -> Iterator[DuckDBPyConnection]:
 
 
 def _start() -> DuckDBPyConnection:
+    import duckdb  # who reads what was counted before needs no engine
+
     columns = duckdb.connect(config={"threads": cores(), "memory_limit": MEMORY})
     columns.execute("SET preserve_insertion_order = false")
     columns.execute("SET autoinstall_known_extensions = false")
@@ -62,6 +62,8 @@ _started = cache(_start)
 @contextmanager
 def reading(path: Path | None = None) -> Iterator[DuckDBPyConnection]:
     """The column engine, to read a kept table with. Raises `Damaged` if that is not what was written."""
+    import duckdb
+
     with engine() as columns:
         try:
             yield columns

@@ -6,21 +6,15 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import reduce
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-import duckdb
 import msgspec
 
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.errors import BadInput, Problem
 from rusty_lantern.core.object_rules.tally import EXAMPLES, Tally
-from rusty_lantern.objects.duckdb_engine import engine
 from rusty_lantern.objects.sql import SOURCE, Compiled
-from rusty_lantern.objects.table_set import Source, VersionTable, open_source, over
-
-if TYPE_CHECKING:
-    import pyarrow as pa
-
+from rusty_lantern.objects.table_set import Over, Source, VersionTable, over
 
 FIRST_ROWS = 100_000
 
@@ -33,7 +27,9 @@ def compiled(requirements: Iterable[Requirement], moment: datetime) -> Compiled:
     return made
 
 
-def tallies(asked: Sequence[tuple[VersionTable, Sequence[Requirement]]], moment: datetime) -> list[list[Tally]]:
+def tallies(
+    asked: Sequence[tuple[VersionTable, Sequence[Requirement]]], moment: datetime, over: Over = over
+) -> list[list[Tally]]:
     """Per table one tally a requirement, in order. Raises `BadInput` for an expression that cannot be run.
 
     Tables with the same requirements are judged together.
@@ -43,58 +39,43 @@ def tallies(asked: Sequence[tuple[VersionTable, Sequence[Requirement]]], moment:
         alike.setdefault(tuple((r.place, r.fact) for r in requirements), []).append(n)
     found: list[list[Tally]] = [[] for _ in asked]
     for numbers in alike.values():
-        judging = Judging(asked[numbers[0]][1], moment)
-        for n, counted in zip(numbers, over([asked[n][0] for n in numbers], judging.tallies), strict=True):
+        judging = Judging(tuple(asked[numbers[0]][1]), moment)
+        for n, counted in zip(numbers, over([asked[n][0] for n in numbers], judging), strict=True):
             found[n] = counted
     return found
 
 
-def tallies_of(
-    rows: pa.Table, table: VersionTable, requirements: Sequence[Requirement], moment: datetime
-) -> list[Tally]:
-    """One tally a requirement, over part of a table."""
-    with engine() as columns:
-        columns.register("part", rows)
-        source = open_source(columns, [table], only="part")
-        return Judging(requirements, moment).with_examples(source)[0]
-
-
-def joined(parts: Iterable[list[Tally]]) -> list[Tally]:
-    """The tallies of several parts as those of the whole."""
-    return [reduce(Tally.join, column) for column in zip(*parts, strict=True)]
-
-
 @dataclass(frozen=True)
 class Judging:
-    """What is judged by: the requirements, and the moment.
+    """One tally a requirement. What is judged by: the requirements, and the moment.
 
     A state s is 0 drifted, 1 held, 2 unknown, 3 left out by the sample. Sums of s and s² are much quicker than a
     filtered count of each, and with the number of rows and of zeros they say how many there are of each.
     """
 
-    requirements: Sequence[Requirement]
+    requirements: tuple[Requirement, ...]
     moment: datetime
 
-    def tallies(self, source: Source) -> list[list[Tally]]:
+    def __call__(self, source: Source) -> list[list[Tally]]:
         """Per table one tally a requirement.
 
         Of many tables, examples are found while counting. In a large one that would be dear: there they are looked
         for among the first rows, which have the first keys, and beyond only for what drifts more rarely than that.
         """
         if len(source.tables) > 1:
-            return self.with_examples(source)
+            return self._counted(source, _SUMS + _EXAMPLES)
         (found,) = self._counted(source, _SUMS)
         for where in (f"file_row_number < {FIRST_ROWS:d}", "true"):
             wanted = [n for n, tally in enumerate(found) if len(tally.examples) < min(EXAMPLES, tally.drifted)]
-            part = Judging([self.requirements[n] for n in wanted], self.moment)
+            part = Judging(tuple(self.requirements[n] for n in wanted), self.moment)
             (shown,) = part._counted(source, _NO_SUMS + _EXAMPLES, where)
             for n, tally in zip(wanted, shown, strict=True):
                 found[n] = msgspec.structs.replace(found[n], examples=tally.examples)
         return [found]
 
-    def with_examples(self, source: Source) -> list[list[Tally]]:
-        """Per table one tally a requirement, in a single pass."""
-        return self._counted(source, _SUMS + _EXAMPLES)
+    def joined(self, parts: Sequence[list[Tally]]) -> list[Tally]:
+        """The tallies of several parts as those of the whole."""
+        return [reduce(Tally.join, column) for column in zip(*parts, strict=True)]
 
     def _counted(self, source: Source, sums: str, where: str = "true") -> list[list[Tally]]:
         if not self.requirements:
@@ -111,6 +92,8 @@ class Judging:
         return found
 
     def _asked(self, source: Source, query: str, made: Compiled) -> list[tuple[Any, ...]]:
+        import duckdb
+
         try:
             return source.ask(query, made.bound)
         except duckdb.InvalidInputException as error:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
+from pathlib import Path
 
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.objects.duckdb_engine import microseconds
-from rusty_lantern.objects.table_set import Source, VersionTable, open_source, over
+from rusty_lantern.objects.table_set import Over, Source, VersionTable, open_source, over
 
 EXAMPLES = 5
 MOST_KEYS = 10_000
@@ -36,23 +38,31 @@ Found = dict[str, tuple[int, list[str], frozenset[str]]]
 """What happened to versions → how many, the first of them in words, and the keys they are versions of."""
 
 
-def weakened(before: Sequence[VersionTable], after: Sequence[VersionTable], moment: datetime) -> list[Found]:
+def weakened(
+    before: Sequence[VersionTable], after: Sequence[VersionTable], moment: datetime, over: Over = over
+) -> list[Found]:
     """Per bucket what happened to versions that were protected, by its tables in two surveys; at most `MOST_KEYS` keys.
 
     Only versions that were inspected in both surveys say anything. Raises `Damaged`, and says which table is.
     """
-    earlier = dict(zip((table.path for table in after), before, strict=True))
+    return over(after, _Weakened({new.path: old for old, new in zip(before, after, strict=True)}, moment))
 
-    def asked(source: Source) -> list[Found]:
-        old = open_source(source.engine, [earlier[table.path] for table in source.tables], prefix="old_")
+
+@dataclass(frozen=True)
+class _Weakened:
+    """What became weaker since the tables of an earlier survey, by the place of each later table."""
+
+    before: dict[Path, VersionTable]
+    moment: datetime
+
+    def __call__(self, source: Source) -> list[Found]:
+        old = open_source(source.engine, [self.before[table.path] for table in source.tables], prefix="old_")
         sorts = ", ".join(f"CASE WHEN {where} THEN '{sort}' END" for sort, where in _SORTS.items())
         query = _FOUND.format(sorts=sorts, before=old.rows, after=source.rows, most=MOST_KEYS)
         rows: list[dict[str, list[tuple[int, str, str, int | None]]]] = [{} for _ in source.tables]
-        for n, sort, *row in source.ask(query, {**old.bound, "moment": microseconds(moment)}):
+        for n, sort, *row in source.ask(query, {**old.bound, "moment": microseconds(self.moment)}):
             rows[n].setdefault(sort, []).append(tuple(row))
         return [{sort: _told(found[sort]) for sort in _SORTS if sort in found} for found in rows]
-
-    return over(after, asked)
 
 
 def _told(rows: list[tuple[int, str, str, int | None]]) -> tuple[int, list[str], frozenset[str]]:

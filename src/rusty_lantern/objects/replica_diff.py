@@ -3,33 +3,65 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
 from rusty_lantern.core.audit.replicas import Behind
-from rusty_lantern.objects.duckdb_engine import microseconds, reading
-from rusty_lantern.objects.table_set import Source, VersionTable, over
+from rusty_lantern.objects.duckdb_engine import microseconds
+from rusty_lantern.objects.table_set import Over, Source, VersionTable, open_source, over
+
+_LACKING = """SELECT n, count(*) FILTER (epoch_us(written) <= due), count(*) FILTER (epoch_us(written) > due)
+FROM {rows} a JOIN (SELECT unnest(range({tables})) AS n, unnest($due::BIGINT[]) AS due) USING (n)
+WHERE current AND NOT marker AND NOT EXISTS
+  (SELECT 1 FROM {copies} b WHERE b.n = a.n AND b.current AND NOT b.marker AND b.key = a.key) GROUP BY n"""
+Pair = tuple[VersionTable, VersionTable, datetime, int]
+"""The tables of an original and its copy, when the original was read, and the seconds that the copy may lag."""
 
 
-def lacking(original: Path, copy: Path, taken: datetime, lag: int) -> Behind:
-    """Current objects of the original whose keys the copy lacks: overdue ones, and those stored within the lag."""
-    due = microseconds(taken - timedelta(seconds=lag))
-    with reading(original) as engine:
-        row = engine.execute(
-            "SELECT count(*) FILTER (epoch_us(written) <= ?), count(*) FILTER (epoch_us(written) > ?) "
-            "FROM read_parquet(?) a WHERE current AND NOT marker AND NOT EXISTS "
-            "(SELECT 1 FROM read_parquet(?) b WHERE b.current AND NOT b.marker AND b.key = a.key)",
-            [due, due, str(original), str(copy)],
-        ).fetchone()
-    assert row is not None
-    return Behind(int(row[0]), int(row[1]))
+@dataclass(frozen=True)
+class _Lacking:
+    """What copies lack, by the place of each original's table."""
+
+    pairs: dict[Path, Pair]
+
+    def __call__(self, source: Source) -> list[Behind]:
+        pairs = [self.pairs[table.path] for table in source.tables]
+        copies = open_source(source.engine, [copy for _, copy, _, _ in pairs], prefix="copy_")
+        due = [microseconds(taken - timedelta(seconds=lag)) for _, _, taken, lag in pairs]
+        query = _LACKING.format(rows=source.rows, copies=copies.rows, tables=len(pairs))
+        found = [Behind(0, 0) for _ in pairs]
+        for n, overdue, recent in source.ask(query, {**copies.bound, "due": due}):
+            found[n] = Behind(overdue, recent)
+        return found
 
 
-def keys_in(tables: Sequence[VersionTable]) -> list[list[tuple[str, str, int, int]]]:
-    """Per table what its versions are encrypted with: by whom kept, which key, how many versions, how many bytes."""
+def lacking(pairs: Sequence[Pair], over: Over = over) -> list[Behind]:
+    """Per pair the current objects of the original whose keys the copy lacks: overdue, and stored within the lag."""
+    found: dict[int, Behind] = {}
+    while len(found) < len(pairs):  # tables that are read together are different ones: a bucket may have two mirrors
+        turn: dict[Path, int] = {}
+        copies: set[Path] = set()
+        for n, (original, copy, *_) in enumerate(pairs):
+            if n not in found and original.path not in turn and copy.path not in copies:
+                turn[original.path] = n
+                copies.add(copy.path)
+        wanted = [pairs[n][0] for n in turn.values()]
+        counted = over(wanted, _Lacking({path: pairs[n] for path, n in turn.items()}))
+        found |= zip(turn.values(), counted, strict=True)
+    return [found[n] for n in range(len(pairs))]
 
-    def asked(source: Source) -> list[list[tuple[str, str, int, int]]]:
-        found: list[list[tuple[str, str, int, int]]] = [[] for _ in source.tables]
+
+Key = tuple[str, str, int, int]
+"""What some versions are encrypted with: by whom kept, which key, how many versions, how many bytes."""
+
+
+@dataclass(frozen=True)
+class _Keys:
+    """The encryption keys in use in a table."""
+
+    def __call__(self, source: Source) -> list[list[Key]]:
+        found: list[list[Key]] = [[] for _ in source.tables]
         query = (
             "SELECT n, coalesce(encryption, ''), coalesce(encryption_key, ''), count(*), "
             f"coalesce(sum(size), 0)::BIGINT FROM {source.rows} WHERE NOT marker GROUP BY 1, 2, 3 ORDER BY 4 DESC, 2, 3"
@@ -38,4 +70,7 @@ def keys_in(tables: Sequence[VersionTable]) -> list[list[tuple[str, str, int, in
             found[n].append((by, key, versions, size))
         return found
 
-    return over(tables, asked)
+
+def keys_in(tables: Sequence[VersionTable], over: Over = over) -> list[list[Key]]:
+    """Per table what its versions are encrypted with."""
+    return over(tables, _Keys())

@@ -6,18 +6,17 @@ The columns say the same as `core.retention`, version by version; the tests hold
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from functools import partial
 from typing import Any
 
 import msgspec
-import pyarrow as pa
 
 from rusty_lantern.core.object_rules.retention import EarliestDeletion
 from rusty_lantern.core.object_rules.tally import SHOWN
 from rusty_lantern.objects.duckdb_engine import microseconds
 from rusty_lantern.objects.sql import BINDS, SOURCE
-from rusty_lantern.objects.table_set import MOST_ROWS, Source, VersionTable, over
+from rusty_lantern.objects.table_set import MOST_ROWS, Over, Source, VersionTable, over
 
 PERIOD = f"""CASE WHEN marker THEN 'marker' WHEN mode IS NULL THEN 'unknown' WHEN {BINDS} THEN mode
   WHEN mode <> '' THEN 'lapsed' ELSE 'none' END"""
@@ -74,9 +73,19 @@ class Locks(msgspec.Struct, frozen=True):
     """Old versions still locked when the shortest expiry rule would delete them; None without such a rule."""
 
 
-def locks(tables: Sequence[VersionTable], moment: datetime) -> list[Locks]:
+@dataclass(frozen=True)
+class _Locks:
+    """A table's retention as of a moment."""
+
+    moment: datetime
+
+    def __call__(self, source: Source) -> list[Locks]:
+        return _locks(source, self.moment)
+
+
+def locks(tables: Sequence[VersionTable], moment: datetime, over: Over = over) -> list[Locks]:
     """Summarise tables: one summary each, in order. Raises `Damaged`."""
-    return over(tables, partial(_locks, moment=moment))
+    return over(tables, _Locks(moment))
 
 
 _SEEN = f"""(SELECT n, key, size, marker, current, mode, until, written, hold, deleter, key_state,
@@ -103,12 +112,14 @@ _SINGLE = f"""SELECT n, max(until) FILTER (bound), max(until) FILTER (bound AND 
   max(until - written) FILTER (mode <> ''),
   count(*) FILTER (NOT current AND NOT marker AND mode <> '' AND (until - written) // 1000000 > expires_old)
 FROM {{{{v}}}} GROUP BY n""".format(weaker=f"default_mode <> '' AND NOT marker AND mode IS NOT NULL AND {_LESS}")
-_LONGEST = "SELECT n, min(key) FROM {v} JOIN most USING (n) WHERE mode <> '' AND until - written = longest GROUP BY n"
+_LONGEST = """SELECT n, min(key) FROM {v} JOIN (SELECT unnest($numbers) AS n, unnest($longest::BIGINT[]) AS longest)
+  USING (n) WHERE mode <> '' AND until - written = longest GROUP BY n"""
 
 
 def _locks(source: Source, moment: datetime) -> list[Locks]:
     """The summaries of tables that are read together. What they are made of is read once, unless it is much."""
-    v, bound = _SEEN.format(rows=source.rows), {"moment": microseconds(moment)}
+    v = _SEEN.format(rows=source.rows)
+    bound: dict[str, Any] = {"moment": microseconds(moment)}
     if len(source.tables) > 1 or source.tables[0].rows <= MOST_ROWS:
         source.ask(f"CREATE TEMP TABLE v AS SELECT * FROM {v}", bound)
         v = "v"
@@ -121,8 +132,7 @@ def _locks(source: Source, moment: datetime) -> list[Locks]:
 
     parts, keys, releases = asked(_PARTS), asked(_KEYS), asked(_RELEASES)
     single = asked(_SINGLE)
-    most = [(n, values[0][7]) for n, values in single.items()]
-    source.engine.register("most", pa.table({"n": [n for n, _ in most], "longest": [longest for _, longest in most]}))
+    bound |= {"numbers": list(single), "longest": [rows[0][7] for rows in single.values()]}
     longest = asked(_LONGEST)
     found = []
     for n, table in enumerate(source.tables):
@@ -163,16 +173,22 @@ _KEPT = (
 )
 
 
-def kept(tables: Sequence[VersionTable], moment: datetime) -> list[list[Kept]]:
-    """Per table what encrypts and locks the bucket's current objects, by what each version itself is under."""
+@dataclass(frozen=True)
+class _Keeping:
+    """A table's bytes by how they are kept at a moment."""
 
-    def asked(source: Source) -> list[list[Kept]]:
+    moment: datetime
+
+    def __call__(self, source: Source) -> list[list[Kept]]:
         found: list[list[Kept]] = [[] for _ in source.tables]
-        for n, *row in source.ask(_KEPT.format(rows=source.rows), {"moment": microseconds(moment)}):
+        for n, *row in source.ask(_KEPT.format(rows=source.rows), {"moment": microseconds(self.moment)}):
             found[n].append(Kept(*row))
         return found
 
-    return over(tables, asked)
+
+def kept(tables: Sequence[VersionTable], moment: datetime, over: Over = over) -> list[list[Kept]]:
+    """Per table what encrypts and locks the bucket's current objects, by what each version itself is under."""
+    return over(tables, _Keeping(moment))
 
 
 def _moment(microseconds_: int | None) -> datetime | None:

@@ -8,12 +8,10 @@ say what that table's bucket sets by default. A large table is a stretch of its 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
-
-import pyarrow as pa
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, TypeVar, runtime_checkable
 
 from rusty_lantern.core.errors import Damaged
 from rusty_lantern.core.model.bucket import Bucket
@@ -70,12 +68,13 @@ def table_of(path: Path, bucket: Bucket | None) -> VersionTable:
     )
 
 
-def stretches(tables: Sequence[VersionTable]) -> Iterator[list[int]]:
-    """The positions of tables that are read together, in order."""
+def stretches(tables: Sequence[VersionTable], most: int = 0) -> Iterator[list[int]]:
+    """The positions of tables that are read together, in order: of at most `most` rows, unless it is one alone."""
+    most = most or MOST_ROWS
     held: list[int] = []
     rows = 0
     for n, table in enumerate(tables):
-        if held and (rows + table.rows > MOST_ROWS or len(held) == MOST_TABLES):
+        if held and (rows + table.rows > most or len(held) == MOST_TABLES):
             yield held
             held, rows = [], 0
         held.append(n)
@@ -113,40 +112,61 @@ def open_source(
     """
     defaults = VersionTable._fields[2:]
     if len(tables) == 1:
-        columns = ", ".join(f"${prefix}{d}::{'BIGINT' if d in _NUMBERS else 'VARCHAR'} AS {d}" for d in defaults)
+        columns = ", ".join(f"${prefix}{d}::{_type(d)} AS {d}" for d in defaults)
         rows = f"(SELECT *, 0 AS n, {columns} FROM {only or f'read_parquet(${prefix}path, file_row_number = true)'})"
         bound = {**tables[0]._asdict(), "path": str(tables[0].path)}
         return Source(engine, tables, rows, {prefix + name: value for name, value in bound.items()})
-    types = {name: pa.int64() if name in _NUMBERS else pa.string() for name in defaults}
-    about = {name: pa.array([getattr(table, name) for table in tables], types[name]) for name in defaults}
-    paths = [str(table.path) for table in tables]
-    engine.register(f"{prefix}about", pa.table({"filename": paths, "n": range(len(tables)), **about}))
+    columns = ", ".join(f"unnest(${prefix}{d}::{_type(d)}[]) AS {d}" for d in defaults)
     rows = (
-        f"(SELECT t.* EXCLUDE filename, a.* EXCLUDE filename "
-        f"FROM read_parquet(${prefix}paths, filename = true) t JOIN {prefix}about a ON a.filename = t.filename)"
+        f"(SELECT t.* EXCLUDE filename, a.* EXCLUDE filename FROM read_parquet(${prefix}path, filename = true) t JOIN "
+        f"(SELECT unnest(${prefix}path) AS filename, unnest(range({len(tables)})) AS n, {columns}) a USING (filename))"
     )
-    return Source(engine, tables, rows, {f"{prefix}paths": paths})
+    bound = {name: [getattr(table, name) for table in tables] for name in defaults}
+    bound["path"] = [str(table.path) for table in tables]
+    return Source(engine, tables, rows, {prefix + name: values for name, values in bound.items()})
 
 
-_NUMBERS = ("default_retention", "expires_old")
+def _type(name: str) -> str:
+    return "BIGINT" if name in ("default_retention", "expires_old") else "VARCHAR"
 
 
-def over(tables: Sequence[VersionTable], work: Callable[[Source], Sequence[T]]) -> list[T]:
-    """What some work over rows comes to, one result a table, in order. Raises `Damaged`, and says which table is.
+class Count(Protocol[T]):
+    """Something that is counted over the rows of tables, one result a table. Plain data: it travels to workers."""
 
-    Where some tables cannot be read together, each is read alone: so the one that is damaged is named, and tables
-    that two versions of lantern wrote do not stand in each other's way.
+    def __call__(self, source: Source) -> list[T]:
+        """Per table of the source what it comes to."""
+
+
+@runtime_checkable
+class Joining(Protocol[T]):
+    """A count that joins: parts of a table may be counted by themselves, in any order."""
+
+    def joined(self, parts: Sequence[T]) -> T:
+        """What the parts of one table come to together."""
+
+
+class Over(Protocol):
+    """Counts over tables: on this machine, or on several."""
+
+    def __call__(self, tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
+        """What a count comes to, one result a table, in order. Raises `Damaged`, and says which table is."""
+
+
+def over(tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
+    """What a count comes to on this machine, one result a table, in order. Raises `Damaged`."""
+    return [one for stretch in stretches(tables) for one in together([tables[n] for n in stretch], count)]
+
+
+def together(tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
+    """What a count comes to over tables that are read together. Raises `Damaged`, and says which table is.
+
+    Where some cannot be read together, each is read alone: so the one that is damaged is named, and tables that two
+    versions of lantern wrote do not stand in each other's way.
     """
-    found: list[T] = []
-    for stretch in stretches(tables):
-        together = [tables[n] for n in stretch]
-        try:
-            with reading(together[0].path) as engine:
-                found += work(open_source(engine, together))
-        except Damaged:
-            if len(together) == 1:
-                raise
-            for table in together:
-                with reading(table.path) as engine:
-                    found += work(open_source(engine, [table]))
-    return found
+    try:
+        with reading(tables[0].path) as engine:
+            return count(open_source(engine, tables))
+    except Damaged:
+        if len(tables) == 1:
+            raise
+        return [one for table in tables for one in together([table], count)]

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime
+from functools import cache
+from typing import TYPE_CHECKING
 
 import msgspec
-import pyarrow as pa
 
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.objects.duckdb_engine import reading
@@ -14,16 +15,25 @@ from rusty_lantern.objects.evaluation import compiled
 from rusty_lantern.objects.sql import SOURCE, Compiled
 from rusty_lantern.objects.table_set import Source, VersionTable, open_source
 
+if TYPE_CHECKING:
+    import pyarrow as pa
+
 PREFIXES = 20
-LIST = pa.schema(
-    [
-        pa.field("bucket", pa.string()), pa.field("fact", pa.string()), pa.field("required", pa.string()),
-        pa.field("observed", pa.string()), pa.field("key", pa.string()), pa.field("version", pa.string()),
-        pa.field("current", pa.bool_()), pa.field("size", pa.int64()),
-        pa.field("written", pa.timestamp("us", tz="UTC")),
-    ]
-)  # fmt: skip
-"""Columns of the whole list of what breaks a requirement."""
+
+
+@cache
+def list_columns() -> pa.Schema:
+    """Columns of the whole list of what breaks a requirement."""
+    import pyarrow as pa  # who lists nothing can do without it
+
+    texts = ("bucket", "fact", "required", "observed", "key", "version")
+    return pa.schema(
+        [
+            *(pa.field(name, pa.string()) for name in texts),
+            pa.field("current", pa.bool_()), pa.field("size", pa.int64()),
+            pa.field("written", pa.timestamp("us", tz="UTC")),
+        ]
+    )  # fmt: skip
 
 
 class Prefix(msgspec.Struct, frozen=True):
@@ -49,7 +59,7 @@ def by_prefix(table: VersionTable, requirement: Requirement, moment: datetime) -
 
 
 def breaking(table: VersionTable, bucket: str, requirement: Requirement, moment: datetime) -> Iterator[pa.RecordBatch]:
-    """Every version in a bucket's table that breaks a requirement, as a stream of batches; columns: `LIST`."""
+    """Every version in a bucket's table that breaks a requirement, as a stream of batches; columns: `list_columns`."""
     made, comparison = compiled([requirement], moment), requirement.comparison
     said = {"bucket": bucket, "fact": requirement.fact, "required": comparison.words if comparison else ""}
     with reading(table.path) as columns:
@@ -61,7 +71,7 @@ def breaking(table: VersionTable, bucket: str, requirement: Requirement, moment:
         )
         rows = columns.sql(query, params=source.needed(query, made.bound | said))
         for batch in rows.to_arrow_reader(10_000):
-            yield batch.cast(LIST)
+            yield batch.cast(list_columns())
 
 
 def _judged(made: Compiled, source: Source) -> str:

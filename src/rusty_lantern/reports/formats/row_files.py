@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from rusty_lantern.core.errors import BadInput, Problem
-from rusty_lantern.objects.violations import LIST
+from rusty_lantern.objects.violations import list_columns
 from rusty_lantern.reports.escape import safe
 
 FORMULA = ("=", "+", "-", "@", "\t", "\r")
@@ -31,7 +31,7 @@ def cell(value: Any) -> Any:
 
 
 def write_list(out: Path, batches: Iterable[pa.RecordBatch]) -> int:
-    """Write batches with the columns of `LIST` as CSV or Parquet, by the file's name; how many rows there were.
+    """Write batches (`violations.list_columns`) as CSV or Parquet, by the file's name; how many rows there were.
 
     Raises `BadInput` for another kind of file, or one that cannot be written.
     """
@@ -53,18 +53,18 @@ def _csv(out: Path, batches: Iterable[pa.RecordBatch]) -> int:
     rows = 0
     with out.open("w", encoding="utf-8", newline="") as stream:
         writer = csv.writer(stream)
-        writer.writerow(LIST.names)
+        writer.writerow(list_columns().names)
         for batch in batches:
             rows += batch.num_rows
             for row in batch.to_pylist():
                 row["written"] = row["written"].strftime("%Y-%m-%dT%H:%M:%SZ") if row["written"] else ""
-                writer.writerow([cell(row[name]) for name in LIST.names])
+                writer.writerow([cell(row[name]) for name in list_columns().names])
     return rows
 
 
 def _parquet(out: Path, batches: Iterable[pa.RecordBatch]) -> int:
     rows = 0
-    with pq.ParquetWriter(out, LIST, compression="zstd") as writer:
+    with pq.ParquetWriter(out, list_columns(), compression="zstd") as writer:
         for batch in batches:
             rows += batch.num_rows
             writer.write_batch(batch)

@@ -1,0 +1,94 @@
+"""What was counted in a survey's version tables, kept beside the surveys (`standings/`), so that it is counted once.
+
+A saved survey never changes, so neither does what its tables come to under the same requirements at the same moment.
+Nothing here is a source: what is missing, damaged, or was counted otherwise is counted again.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import TypeVar
+
+import msgspec
+
+from rusty_lantern import __version__
+from rusty_lantern.archive.atomic_write import private, write_whole
+from rusty_lantern.archive.errors import CannotWrite
+from rusty_lantern.archive.quick_status import FORM, STANDINGS
+
+T = TypeVar("T")
+
+
+class _Kept(msgspec.Struct, frozen=True):
+    """By what was counted, and per table a hash of its file and of what was asked, and what it came to."""
+
+    by: str
+    counts: dict[str, tuple[str, msgspec.Raw]]
+
+
+@dataclass(frozen=True)
+class TableCache:
+    """Counts over the tables of one survey as of one moment. `fresh`: no kept answer is used; each is replaced."""
+
+    workspace: Path
+    survey: str
+    moment: datetime
+    fresh: bool = False
+
+    def each(
+        self,
+        kind: str,
+        asked: Sequence[tuple[Sequence[Path], object]],
+        form: type[T],
+        count: Callable[[list[int]], Sequence[T]],
+    ) -> list[T]:
+        """What is asked of some tables, each by its files and by what else the answer depends on.
+
+        `count` is given the positions of those that are not known, and answers them in that order. `form`: the type of
+        one answer. Raises what `count` raises.
+        """
+        path = self.workspace / STANDINGS / f"{self.survey}.{kind}.json"
+        by = _hash([__version__, FORM, self.moment])
+        names = ["/".join(files[0].parts[-2:]) for files, _ in asked]
+        hashes = [_hash([[_stamp(file) for file in files], what]) for files, what in asked]
+        kept = self._read(path, by)
+        found: dict[int, T] = {}
+        for n, name in enumerate(names):
+            hashed, answer = kept.get(name, ("", msgspec.Raw()))
+            if hashed == hashes[n] and not self.fresh:
+                with suppress(msgspec.DecodeError, UnicodeDecodeError):
+                    found[n] = msgspec.json.decode(answer, type=form)
+        missing = [n for n in range(len(asked)) if n not in found]
+        if missing:
+            found |= zip(missing, count(missing), strict=True)
+            kept |= {names[n]: (hashes[n], msgspec.Raw(msgspec.json.encode(found[n]))) for n in missing}
+            with suppress(CannotWrite, OSError), private():  # where nothing can be written it only takes longer
+                path.parent.mkdir(exist_ok=True)
+                write_whole(path, msgspec.json.encode(_Kept(by, kept)) + b"\n")
+        return [found[n] for n in range(len(asked))]
+
+    def _read(self, path: Path, by: str) -> dict[str, tuple[str, msgspec.Raw]]:
+        try:
+            kept = msgspec.json.decode(path.read_bytes(), type=_Kept)
+        except (OSError, msgspec.DecodeError, UnicodeDecodeError):
+            return {}
+        return dict(kept.counts) if kept.by == by else {}
+
+
+def _stamp(file: Path) -> tuple[str, int, int]:
+    """What tells that a file is not the one that was counted: its place, length and time of change."""
+    place = "/".join(file.parts[-4:])
+    try:
+        known = file.stat()
+    except OSError:
+        return place, -1, -1
+    return place, known.st_size, known.st_mtime_ns
+
+
+def _hash(what: object) -> str:
+    return hashlib.sha256(msgspec.json.encode(what)).hexdigest()[:32]

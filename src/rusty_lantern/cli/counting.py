@@ -1,0 +1,213 @@
+"""How commands count over version tables: what was kept, or anew; on this machine, or on a cluster."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
+
+import click
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Sequence
+    from datetime import datetime
+
+    from rusty_lantern.archive.surveys import Survey
+    from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.core.audit.audit import Judge
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
+    from rusty_lantern.core.audit.replicas import Behind
+    from rusty_lantern.core.baseline.evaluation import Tallies
+    from rusty_lantern.objects.protection_changes import Found
+    from rusty_lantern.objects.replica_diff import Key
+    from rusty_lantern.objects.retention_summary import Kept, Locks
+    from rusty_lantern.objects.table_set import Over, VersionTable
+
+T = TypeVar("T")
+COMMANDS = (
+    "audit", "remedy", "waive", "baseline", "changes", "report", "figure", "history", "objects", "retention",
+    "encryption", "mirrors", "show",
+)  # fmt: skip
+"""The commands that count over version tables, and so take the options below."""
+
+
+class Engine(StrEnum):
+    """Where versions are counted: on this machine, or on a Dask cluster that shares the workspace's folder."""
+
+    here = "here"
+    dask = "dask"
+
+
+class Run(NamedTuple):
+    """What was asked of a run."""
+
+    fresh: bool = False
+    engine: Engine = Engine.here
+    scheduler: str = ""
+
+
+def _asked() -> Run:
+    context = click.get_current_context(silent=True)
+    said: dict[str, Any] = context.meta if context else {}
+    return Run(**{name: said[f"lantern.{name}"] for name in Run._fields if said.get(f"lantern.{name}")})
+
+
+def _remember(context: click.Context, option: click.Parameter, value: Any) -> None:
+    context.meta[f"lantern.{option.name}"] = Engine(value) if option.name == "engine" else value
+
+
+def options() -> list[click.Option]:
+    """The options of every command that counts over version tables."""
+    return [
+        click.Option(
+            ["--fresh"], is_flag=True, expose_value=False, callback=_remember,
+            help="Count anew, whatever is kept of earlier counts.",
+        ),
+        click.Option(
+            ["--engine"], type=click.Choice([*Engine]), default=Engine.here.value, envvar="LANTERN_ENGINE",
+            expose_value=False, callback=_remember, help="Where versions are counted (LANTERN_ENGINE).",
+        ),
+        click.Option(
+            ["--scheduler"], default="", envvar="LANTERN_SCHEDULER", expose_value=False, callback=_remember,
+            help="The Dask scheduler to use with --engine dask (LANTERN_SCHEDULER).",
+        ),
+    ]  # fmt: skip
+
+
+def counted_anew() -> bool:
+    """Whether what is kept of earlier counts is not to be used."""
+    return _asked().fresh
+
+
+def _over(run: Run) -> Over:
+    from rusty_lantern.objects.table_set import over
+
+    if run.engine is Engine.here:
+        return over
+    from rusty_lantern.core.errors import BadInput, Problem
+    from rusty_lantern.objects.dask_cluster import Cluster
+
+    if not run.scheduler:
+        raise BadInput(Problem("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
+    root = click.get_current_context().find_root()
+    if "lantern.cluster" not in root.meta:
+        root.meta["lantern.cluster"] = cluster = Cluster(run.scheduler)
+        root.call_on_close(cluster.close)
+    over_cluster: Over = root.meta["lantern.cluster"].over
+    return over_cluster
+
+
+class VersionTables:
+    """The version tables of one survey, as of one moment. Each answer is counted once, and kept.
+
+    Everything here raises `Damaged` for a table that is not what was written.
+    """
+
+    def __init__(self, place: Workspace, survey: Survey, moment: datetime) -> None:
+        self._place = place
+        self._survey = survey
+        self._moment = moment
+        self._run = _asked()
+
+    def tallies(self, judge: Judge, views: Iterable[BucketSubject]) -> Tallies:
+        """What requirements on objects come to; the engine is loaded only where there are any."""
+        wanted = [(view, required) for view in views if (required := judge.on_objects(view))]
+        if not wanted:
+            return {}
+        from rusty_lantern.core.object_rules.tally import Tally
+        from rusty_lantern.objects.evaluation import tallies
+
+        tables = self._of([view for view, _ in wanted])
+        written = [[(r.fact, r.comparison and r.comparison.words) for r in required] for _, required in wanted]
+        counted = self._each(
+            "tallies", tables, list[Tally],
+            lambda ns: tallies([(tables[n], wanted[n][1]) for n in ns], self._moment, _over(self._run)),
+            written,
+        )  # fmt: skip
+        return {
+            (view.store, view.name): {r.place: tally for r, tally in zip(required, each, strict=True)}
+            for (view, required), each in zip(wanted, counted, strict=True)
+        }
+
+    def locks(self, views: Sequence[BucketSubject]) -> list[Locks]:
+        """What is locked in inspected buckets, how, and until when."""
+        from rusty_lantern.objects.retention_summary import Locks, locks
+
+        tables = self._of(views)
+        return self._each(
+            "locks", tables, Locks, lambda ns: locks([tables[n] for n in ns], self._moment, _over(self._run))
+        )
+
+    def kept_bytes(self, views: Sequence[BucketSubject]) -> list[list[Kept]]:
+        """What encrypts and locks the current objects of inspected buckets."""
+        from rusty_lantern.objects.retention_summary import Kept, kept
+
+        tables = self._of(views)
+        return self._each(
+            "bytes", tables, list[Kept], lambda ns: kept([tables[n] for n in ns], self._moment, _over(self._run))
+        )
+
+    def keys(self, views: Sequence[BucketSubject]) -> list[list[Key]]:
+        """What the versions in inspected buckets are encrypted with."""
+        from rusty_lantern.objects.replica_diff import Key, keys_in
+
+        tables = self._of(views)
+        return self._each("keys", tables, list[Key], lambda ns: keys_in([tables[n] for n in ns], _over(self._run)))
+
+    def lacking(self, pairs: Sequence[tuple[BucketSubject, BucketSubject, int]]) -> list[Behind]:
+        """What the second of two inspected buckets lacks of the first; a copy may lag by so many seconds."""
+        from rusty_lantern.core.audit.replicas import Behind
+        from rusty_lantern.objects.replica_diff import lacking
+
+        tables, copies = self._of([view for view, _, _ in pairs]), self._of([copy for _, copy, _ in pairs])
+        asked = [
+            (original, copy, view.dossier.taken, lag)
+            for original, copy, (view, _, lag) in zip(tables, copies, pairs, strict=True)
+        ]
+        return self._each(
+            "lacking", tables, Behind, lambda ns: lacking([asked[n] for n in ns], _over(self._run)),
+            [(taken, lag) for _, _, taken, lag in asked], copies,
+        )  # fmt: skip
+
+    def weakened(self, before: Survey, buckets: Sequence[tuple[str, str]]) -> list[Found]:
+        """What became weaker since an earlier survey in buckets (store and name) whose objects both looked at."""
+        from rusty_lantern.objects.protection_changes import Found, weakened
+
+        old, new = (_tables(survey, buckets) for survey in (before, self._survey))
+        return self._each(
+            "weakened", new, Found,
+            lambda ns: weakened([old[n] for n in ns], [new[n] for n in ns], self._moment, _over(self._run)), (), old,
+        )  # fmt: skip
+
+    def _of(self, views: Sequence[BucketSubject]) -> list[VersionTable]:
+        from rusty_lantern.objects.table_set import version_table
+
+        return [version_table(self._survey.folder.resolve(), view) for view in views]
+
+    def _each(
+        self,
+        kind: str,
+        tables: Sequence[VersionTable],
+        form: type[T],
+        count: Callable[[list[int]], Sequence[T]],
+        what: Sequence[object] = (),
+        others: Sequence[VersionTable] = (),
+    ) -> list[T]:
+        """One answer a table; it depends on its file, on the other's beside it, and on what else is said of it."""
+        if not tables:
+            return []
+        from rusty_lantern.archive.table_cache import TableCache
+
+        asked = [
+            ([table.path, *(other.path for other in others[n : n + 1])], [table[1:], *what[n : n + 1]])
+            for n, table in enumerate(tables)
+        ]
+        cache = TableCache(self._place.folder, self._survey.name, self._moment, self._run.fresh)
+        return cache.each(kind, asked, form, count)
+
+
+def _tables(survey: Survey, buckets: Sequence[tuple[str, str]]) -> list[VersionTable]:
+    from rusty_lantern.objects.duckdb_engine import table_path
+    from rusty_lantern.objects.table_set import VersionTable
+
+    rows = {(d.store, b.name): b.table.value.rows for d in survey.dossiers for b in d.buckets if b.table.value}
+    return [VersionTable(table_path(survey.folder.resolve(), *bucket), rows[bucket]) for bucket in buckets]
