@@ -47,7 +47,8 @@ def test_what_is_kept_says_what_counting_says_and_damage_to_it_is_counted_again(
     for path in kept:
         path.write_bytes(path.read_bytes().replace(b'"drifted":', b'"drifted":"x","was":').replace(b"[", b"[["))
     assert said(workspace, "--fresh") == counted
-    assert {path: path.read_bytes() for path in kept} == kept
+    for path, content in kept.items():
+        assert path.read_bytes() == content
 
 
 def test_what_is_kept_is_read_until_something_that_it_depends_on_changes(workspace: Path) -> None:

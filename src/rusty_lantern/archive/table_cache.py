@@ -66,10 +66,13 @@ class TableCache:
         missing = [n for n in range(len(asked)) if n not in found]
         if missing:
             found |= zip(missing, count(missing), strict=True)
-            kept |= {names[n]: (hashes[n], msgspec.Raw(msgspec.json.encode(found[n]))) for n in missing}
+            kept |= {
+                names[n]: (hashes[n], msgspec.Raw(msgspec.json.encode(found[n], order="deterministic")))
+                for n in missing
+            }
             with suppress(CannotWrite, OSError), private():  # where nothing can be written it only takes longer
                 path.parent.mkdir(exist_ok=True)
-                write_whole(path, msgspec.json.encode(_Kept(by, kept)) + b"\n")
+                write_whole(path, msgspec.json.encode(_Kept(by, kept), order="deterministic") + b"\n")
         return [found[n] for n in range(len(asked))]
 
     def _read(self, path: Path, by: str) -> dict[str, tuple[str, msgspec.Raw]]:
