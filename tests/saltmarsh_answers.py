@@ -42,15 +42,15 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
 
 OBJECT_DRIFT: dict[tuple[str, str], tuple[str, int, int]] = {
     # bucket, fact: severity, drifted, checked — versions that break a requirement
-    ("grant-ledger", "objects.current-version"): ("critical", 197, 210),  # the default keeps 30 days, long over
-    ("permit-archive", "objects.current-version"): ("critical", 193, 929),  # over, or bare above a locked version
+    ("grant-ledger", "objects.current-version"): ("critical", 79, 84),  # the default keeps 30 days, long over
+    ("permit-archive", "objects.current-version"): ("critical", 66, 309),  # over, or bare above a locked version
     ("press-kit", "objects.public"): ("critical", 1, 45),  # one picture may be replaced by anyone
-    ("backups-nightly", "objects.retention"): ("high", 1, 730),  # 35 years for 35 days
+    ("backups-nightly", "objects.retention"): ("high", 1, 182),  # 35 years for 35 days
     ("camera-traps", "objects.encryption"): ("high", 50, 149),  # stored before the default was switched on
-    ("grant-ledger", "objects.retention"): ("high", 196, 210),
-    ("grant-ledger", "objects.mode"): ("high", 1, 210),  # a weaker explicit retention wins over the default
-    ("permit-archive", "objects.retention"): ("high", 3, 932),
-    ("permit-archive", "objects.mode"): ("high", 931, 932),  # governance where compliance is required
+    ("grant-ledger", "objects.retention"): ("high", 78, 84),
+    ("grant-ledger", "objects.mode"): ("high", 1, 84),  # a weaker explicit retention wins over the default
+    ("permit-archive", "objects.retention"): ("high", 3, 312),
+    ("permit-archive", "objects.mode"): ("high", 311, 312),  # governance where compliance is required
     ("press-kit", "objects.content-type"): ("medium", 2, 45),  # two pages among the pictures
     ("camera-traps", "objects.metadata.station"): ("low", 13, 149),
     ("drone-orthophotos", "objects.content-type-matches-extension"): ("low", 19, 39),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Sequence
 from typing import Annotated
 
 import typer
@@ -58,12 +59,13 @@ def lantern(
         whereabouts(as_of)
 
 
-def main() -> None:
-    """Run the program; every expected error becomes a message and a documented exit code."""
+def main(words: Sequence[str] | None = None) -> None:
+    """Run the program on the words of a command line, its own by default. Every expected error becomes a message and a
+    documented exit code."""
     from rusty_lantern.core.errors import LanternError
 
     try:
-        app()
+        app(words, prog_name="lantern" if words is not None else None)
     except LanternError as error:
         from rusty_lantern.reports.escape import safe
 

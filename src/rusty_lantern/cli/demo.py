@@ -42,10 +42,11 @@ def demo(
     Use it to see what lantern does. The workspace stays; lantern audit works there without the store.
     Example: lantern demo
     """
-    import subprocess
     import sys
+    from contextlib import chdir
 
     from rusty_lantern.archive.workspace import make
+    from rusty_lantern.cli.app import main
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.terminal.layout import console, line
     from rusty_lantern.simulator.demo.workspace_files import serve_estate, workspace_files
@@ -62,11 +63,16 @@ def demo(
             screen.print()
             line(screen, ("$ ", "dim"), ("lantern " + " ".join(step), "bold cyan"))
             sys.stdout.flush()
-            ended = subprocess.run([sys.executable, "-m", "rusty_lantern", *step], cwd=folder, check=False)  # noqa: S603
-            if ended.returncode not in (0, 1, 3):
-                raise BadInput(Problem(f"lantern {step[0]} ended with {ended.returncode}"))
-            if ended.returncode:
-                line(screen, (f"(exit code {ended.returncode})", "dim"))
+            code = 0
+            with chdir(folder):
+                try:
+                    main(step)
+                except SystemExit as ended:
+                    code = int(ended.code or 0)
+            if code not in (0, 1, 3):
+                raise BadInput(Problem(f"lantern {step[0]} ended with {code}"))
+            if code:
+                line(screen, (f"(exit code {code})", "dim"))
 
         served.go_back(folder)
         for step in BEFORE:

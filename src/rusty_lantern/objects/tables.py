@@ -64,6 +64,8 @@ SCHEMA = pa.schema(
 
 ABOUT = "lantern.table"
 """The file's own metadata key under which `core.dossier.Table` stands as JSON."""
+IN_MEMORY = 200_000
+"""Listed entries that are sorted without a place to spill to."""
 GROUP = 50_000
 """Rows of one row group."""
 
@@ -201,7 +203,7 @@ class Spool:
     def sorted(self, size: int) -> Iterator[list[ObjectVersion]]:
         """Everything by key, the newest version of each first, in lists of about `size`."""
         self._stream.close()
-        with engine(self.path.parent) as columns:
+        with engine(self.path.parent if self.rows > IN_MEMORY else None) as columns:
             query = "SELECT * EXCLUDE seq FROM read_parquet($1) ORDER BY key, seq"
             for batch in columns.sql(query, params=[str(self.path)]).to_arrow_reader(size):
                 yield [ObjectVersion(**row) for row in batch.to_pylist()]

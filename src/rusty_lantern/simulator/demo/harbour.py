@@ -149,11 +149,11 @@ def _buckets() -> list[Bucket]:
             ownership="object-writer", acl=(("anyone", "read"),), logs_to="web-logs-2019",
         ),
         _bucket(
-            "permit-archive", "2018-01-15", (930, 410_000_000), sort="permit",
+            "permit-archive", "2018-01-15", (310, 137_000_000), sort="permit",
             lock=Lock(True, "governance", 7 * YEAR), encryption=Encryption("customer-managed", "aws:kms", "permit-key"),
         ),
         _bucket(
-            "permit-scans", "2022-01-10", (300, 120_000_000), sort="permit",
+            "permit-scans", "2022-01-10", (100, 40_000_000), sort="permit",
             lock=Lock(True, "compliance", 10 * YEAR), encryption=Encryption("customer-managed", "aws:kms",
             "permit-key"),
             policy=(
@@ -164,7 +164,7 @@ def _buckets() -> list[Bucket]:
             ),
         ),
         _bucket(
-            "grant-ledger", "2019-09-01", (210, 33_000_000), "finance", sort="permit",
+            "grant-ledger", "2019-09-01", (84, 13_200_000), "finance", sort="permit",
             lock=Lock(True, "compliance", 30 * DAY), encryption=Encryption("customer-managed", "aws:kms", "ledger-key"),
         ),
         _bucket(
@@ -210,7 +210,7 @@ def _buckets() -> list[Bucket]:
             "reedbed-notes", "2020-10-10", (77, 9_000_000), "field-station", acl=(("anyone", "full-control"),),
         ),
         _bucket(
-            "boat-logs", "2019-06-01", (365, 27_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
+            "boat-logs", "2019-06-01", (122, 9_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
             encryption=Encryption("customer-managed", "aws:kms", "boat-key"),
         ),
         _bucket(
@@ -239,7 +239,7 @@ def _buckets() -> list[Bucket]:
             ),
         ),
         _bucket(
-            "backups-nightly", "2018-08-08", (730, 88_000_000_000), lock=Lock(True, "governance", 35 * DAY),
+            "backups-nightly", "2018-08-08", (182, 22_000_000_000), lock=Lock(True, "governance", 35 * DAY),
             lifecycle=Answer("known", [LifecycleRule("thin", expires_old=14 * DAY)]),
         ),
         _bucket(

@@ -106,9 +106,9 @@ def _kept(version: ObjectVersion, seconds: int, mode: str) -> ObjectVersion:
 
 def _permits(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Governance where compliance is required; the overwrite trap, a hidden key, holds, and what looks like them."""
-    by = {number: found[number] for number in (700, 701, 710, 720, 900, 901)}
-    overwritten, again, expired, held = by[700], by[701], by[710], by[720]
-    found[700:702] = [
+    by = {number: found[number] for number in (233, 234, 237, 240, 300, 301)}
+    overwritten, again, expired, held = by[233], by[234], by[237], by[240]
+    found[233:235] = [
         _later(overwritten, mode="", until=None),  # uploaded again without the default: bare over a locked one
         _but(overwritten, current=False),
         _kept(_later(again), 7 * YEAR, "compliance"),  # uploaded again and locked: harmless
@@ -117,8 +117,8 @@ def _permits(found: list[ObjectVersion]) -> list[ObjectVersion]:
     replaced = {
         held.key: [_but(held, hold=True)],
         expired.key: [_but(_kept(expired, DAY, "governance"), hold=True)],  # the period is over, the hold is not
-        by[900].key: [_marker(by[900]), _but(by[900], current=False)],  # vanished from the list, and still locked
-        by[901].key: [_marker(by[901]), _but(_kept(by[901], DAY, "governance"), current=False)],  # harmless
+        by[300].key: [_marker(by[300]), _but(by[300], current=False)],  # vanished from the list, and still locked
+        by[301].key: [_marker(by[301]), _but(_kept(by[301], DAY, "governance"), current=False)],  # harmless
     }
     return [new for version in found for new in replaced.pop(version.key, [version])]
 
@@ -161,7 +161,7 @@ def _boats(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Versioning was suspended: new uploads overwrite the null version, older ones keep their own."""
     older: list[ObjectVersion] = []
     for n in range(41):
-        base = found[n * 8]
+        base = found[n * 2]
         assert base.written is not None
         older.append(
             _but(base, version=f"boat{n:04d}", current=False, size=70_000, written=base.written - timedelta(5))
@@ -173,7 +173,7 @@ def _boats(found: list[ObjectVersion]) -> list[ObjectVersion]:
 
 def _backups(found: list[ObjectVersion]) -> list[ObjectVersion]:
     """Kept 35 days each; one of them 35 years, by a slip of the hand."""
-    found[700] = _kept(found[700], 35 * YEAR, "governance")
+    found[175] = _kept(found[175], 35 * YEAR, "governance")
     return found
 
 
