@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import csv
 import gzip
 import json
@@ -11,7 +10,6 @@ import subprocess
 import time
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -444,51 +442,6 @@ def test_what_may_not_be_read_of_an_object_is_unknown_and_never_bare(
     assert archive["objects"]["unknown"] > 0
     assert archive["status"] in ("unknown", "drift")
     assert archive["objects"]["ok"] == 0
-
-
-@contextmanager
-def main_loop() -> Iterator[None]:
-    """An event loop of the main thread, which a local cluster expects to find."""
-    loop = asyncio.new_event_loop()
-    asyncio.set_event_loop(loop)
-    try:
-        yield
-    finally:
-        asyncio.set_event_loop(None)
-        loop.close()
-
-
-def test_a_cluster_gives_the_same_tallies_also_when_a_worker_dies(demo: Demo) -> None:
-    from distributed import LocalCluster
-
-    from rusty_lantern.objects.dask_cluster import Cluster
-
-    text = (demo.folder / "baseline.yaml").read_text()
-    wanted = [
-        r for s in read_baseline(text, "baseline.yaml").sheets for r in s.require if r.fact.startswith("objects.")
-    ]
-    tables = {
-        name: table_of(table_path(next((demo.folder / "surveys").glob("*Z")), "harbour", name), BUCKET)
-        for name in ("permit-archive", "camera-traps", "press-kit")
-    }
-    alone = {name: tallies([(table, wanted)], NOW)[0] for name, table in tables.items()}
-    with (
-        main_loop(),
-        LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None) as running,
-    ):
-        cluster = Cluster(running.scheduler_address)
-        try:
-            for name, table in tables.items():
-                assert tallies([(table, wanted)], NOW, cluster.over)[0] == alone[name]
-            running.workers[0].process.process.kill()
-            for name, table in tables.items():
-                assert tallies([(table, wanted)], NOW, cluster.over)[0] == alone[name]
-        finally:
-            cluster.close()
-        ran = demo.run("objects", "--fresh", "--engine", "dask", "--scheduler", running.scheduler_address, "--json")
-    assert ran.out == demo.run("objects", "--json").out
-    refused = demo.run("objects", "--fresh", "--engine", "dask", "--scheduler", "tcp://127.0.0.1:9")
-    assert (refused.code, "no Dask scheduler answers at tcp://127.0.0.1:9" in refused.err) == (2, True), refused.err
 
 
 CSV = """"press-kit","press/a+b%20%C3%BC.jpg","v2","true","false","10","2026-01-02T00:00:00.000Z","SSE-S3","",""
