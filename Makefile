@@ -39,6 +39,10 @@ bench: $(VENV)/.tests
 	$(BIN)/python bench/access.py
 	$(BIN)/python bench/inspecting.py
 	$(BIN)/python bench/objects.py
+	$(BIN)/python bench/tables.py
+	$(BIN)/python bench/cluster.py
+	$(BIN)/python bench/dialects.py
+	$(BIN)/python bench/doors.py
 	$(BIN)/python bench/holders.py
 	$(BIN)/python bench/judge.py
 	$(BIN)/python bench/events.py
