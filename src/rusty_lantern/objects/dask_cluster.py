@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem
-from rusty_lantern.objects.duckdb_engine import engine
+from rusty_lantern.objects.duckdb_engine import engine, use_threads
 from rusty_lantern.objects.table_set import MOST_ROWS, Count, Joining, VersionTable, open_source, stretches, together
 
 T = TypeVar("T")
@@ -88,20 +88,24 @@ class Cluster:
 
 def whole_tables(tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
     """What a worker does: count over a stretch of tables."""
-    _look_for(tables)
+    _begin(tables)
     return together(tables, count)
 
 
 def part(table: VersionTable, groups: tuple[int, ...], count: Count[T]) -> T:
     """What a worker does: count over some row groups of a table."""
-    _look_for([table])
+    _begin([table])
     rows = pq.ParquetFile(table.path).read_row_groups(list(groups))
     with engine() as columns:
         columns.register("part", rows.append_column("file_row_number", pa.array(range(rows.num_rows), pa.int64())))
         return count(open_source(columns, [table], only="part"))[0]
 
 
-def _look_for(tables: Sequence[VersionTable]) -> None:
+def _begin(tables: Sequence[VersionTable]) -> None:
+    """Keep to the worker's own share of its machine, and see that the tables are there."""
+    from distributed import get_worker
+
+    use_threads(get_worker().state.nthreads)
     for table in tables:
         if not table.path.is_file():
             what = "a worker of the Dask cluster does not see this file"

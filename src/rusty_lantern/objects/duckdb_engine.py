@@ -6,7 +6,6 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
-from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -47,16 +46,28 @@ def engine(spill: Path | None = None) -> Iterator[DuckDBPyConnection]:
         columns.close()
 
 
-def _start() -> DuckDBPyConnection:
+def use_threads(threads: int) -> None:
+    """Start the engine of this process with so many threads, where it is not started yet."""
+    _started(threads)
+
+
+def _start(threads: int = 0) -> DuckDBPyConnection:
     import duckdb  # who reads what was counted before needs no engine
 
-    columns = duckdb.connect(config={"threads": cores(), "memory_limit": MEMORY})
+    columns = duckdb.connect(config={"threads": threads or cores(), "memory_limit": MEMORY})
     columns.execute("SET preserve_insertion_order = false")
     columns.execute("SET autoinstall_known_extensions = false")
     return columns
 
 
-_started = cache(_start)
+_only: list[DuckDBPyConnection] = []
+
+
+def _started(threads: int = 0) -> DuckDBPyConnection:
+    """The one engine of this process."""
+    if not _only:
+        _only.append(_start(threads))
+    return _only[0]
 
 
 @contextmanager

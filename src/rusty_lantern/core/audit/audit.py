@@ -163,7 +163,7 @@ def audit(
     dossiers = [store.index.dossier for store in stores]
     unread = [(dossier.store, dossier.listing.reason) for dossier in dossiers if not dossier.listing.settled]
     exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in buckets) for verb in VERBS}
-    worst_first = sorted(findings, key=_order)
+    worst_first = sorted((one for one in findings if one.status != "ok"), key=_order)
     asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
     told = overview(asked, buckets, worst_first, stands, judge.moment, only_buckets=bool(wanted.tag))
     return Audit(findings, unread, idle, len(buckets), stands, exposed, told)

@@ -100,7 +100,8 @@ def overview(
     *,
     only_buckets: bool = False,
 ) -> Overview:
-    """What the findings on these stores and buckets come to, as of a moment. `findings`: the worst first.
+    """What the findings on these stores and buckets come to, as of a moment. `findings`: the worst first;
+    of those that are ok nothing is told.
     `only_buckets`: tell of nothing that does not concern one of these buckets."""
     chosen = {(view.store, view.bucket.name) for view in views} if only_buckets else None
     shut = {view.title for view in views if all(verdict.level == "closed" for verdict in view.verdicts.values())}

@@ -98,6 +98,8 @@ def _words(value: object) -> str:
 
 def bearing(policy: Policy, dialect: Dialect) -> list[str]:
     """Sentences for what in a policy the dialect reads otherwise."""
+    if as_read(policy, dialect) is policy:
+        return []
     found = []
     for field, words, value in otherwise(dialect):
         alone = Dialect(dialect.dialect, dialect.title, (), Readings(**{field: getattr(dialect.readings, field)}))
