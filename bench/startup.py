@@ -1,32 +1,30 @@
-"""Start-up: `lantern --version` and `lantern audit` beside `python -c "import typer"`, in turn, medians of ratios."""
+"""Start-up: `lantern --version` and `lantern audit` beside `python -c "import typer"`.
+
+CPU time, in turn: medians, and the median of their ratios.
+
+python bench/startup.py [RUNS]
+"""
 
 from __future__ import annotations
 
 import statistics
-import subprocess
 import sys
 import tempfile
-import time
 from pathlib import Path
 
+sys.path.insert(0, str(Path(__file__).parent))
+from measure import cpu
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 
-RUNS = 15
 LANTERN = str(Path(sys.executable).parent / "lantern")
-
-
-def seconds(command: list[str], folder: Path) -> float:
-    """Wall time of one run."""
-    start = time.perf_counter()
-    subprocess.run(command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
-    return time.perf_counter() - start
 
 
 def main() -> None:
     """Print medians and ratios."""
+    runs = int(sys.argv[1]) if len(sys.argv) > 1 else 15
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name) / "ws"
         make(folder, workspace_files("http://127.0.0.1:9"))
@@ -36,8 +34,8 @@ def main() -> None:
             ("lantern --version", [LANTERN, "--version"], 2.0),
             ("lantern audit (demo)", [LANTERN, "audit"], 3.0),
         ):
-            seconds(command, folder), seconds(base, folder)
-            pairs = [(seconds(command, folder), seconds(base, folder)) for _ in range(RUNS)]
+            cpu(command, folder), cpu(base, folder)
+            pairs = [(cpu(command, folder)[0], cpu(base, folder)[0]) for _ in range(runs)]
             mine, other = (statistics.median(p[i] for p in pairs) for i in (0, 1))
             ratio = statistics.median(a / b for a, b in pairs)
             times = f"{mine * 1000:6.0f} ms   import typer {other * 1000:5.0f} ms"

@@ -1,6 +1,6 @@
 """Commands over the version tables of many buckets, beside one query by hand over the same files.
 
-    python bench/tables.py [BUCKETS [VERSIONS]]
+    python bench/tables.py [BUCKETS [VERSIONS [ROUNDS]]]
 
 By hand: one query of the column engine with the same conditions, grouped by file, in a process of its own. Reported
 is the CPU time of whole processes, start included, in turn: medians and their ratio; and the highest peak of memory.
@@ -8,9 +8,7 @@ is the CPU time of whole processes, start included, in turn: medians and their r
 
 from __future__ import annotations
 
-import os
 import statistics
-import subprocess
 import sys
 import tempfile
 from pathlib import Path
@@ -20,6 +18,7 @@ import msgspec
 
 sys.path.insert(0, str(Path(__file__).parent))
 from judge import estate
+from measure import cpu
 from objects import GENERATED
 from rusty_lantern.archive.surveys import folder_name, keep
 from rusty_lantern.archive.workspace import make
@@ -27,7 +26,6 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import Table
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 
-ROUNDS = 5
 ENTRY = "{at: 'http://127.0.0.1:9', plain-http: allowed, credential: {profile: x}}"
 BASELINE = """
 title: bench
@@ -72,29 +70,16 @@ def workspace(place: Path, buckets: int, versions: int) -> None:
     keep(place / "surveys", "bench", saltmarsh.MOMENT, [msgspec.structs.replace(found, buckets=made)])
 
 
-def cpu(words: list[str], place: Path) -> tuple[float, int]:
-    """Processor seconds of a process, and its peak of memory in MiB."""
-    with subprocess.Popen(words, cwd=place, stdout=subprocess.DEVNULL) as process:
-        _, status, used = os.wait4(process.pid, 0)
-        process.returncode = os.waitstatus_to_exitcode(status)
-    assert process.returncode in (0, 1), words
-    return used.ru_utime + used.ru_stime, used.ru_maxrss // 1024
-
-
 def main() -> None:
     """Print a line for each command."""
-    buckets, versions = (
-        [int(word) for word in (*sys.argv[1:], "400", "932")[:2]]
-        if len(sys.argv) < 3
-        else [int(word) for word in sys.argv[1:3]]
-    )
+    buckets, versions, rounds = [int(word) for word in (*sys.argv[1:4], *("400", "932", "5")[len(sys.argv[1:4]) :])]
     program = str(Path(sys.executable).parent / "lantern")
     with tempfile.TemporaryDirectory() as name:
         place = Path(name) / "ws"
         workspace(place, buckets, versions)
         for command, aim in AIMS.items():
             runs = []
-            for _ in range(ROUNDS):
+            for _ in range(rounds):
                 hand, _ = cpu([sys.executable, "-c", BY_HAND], place)
                 for kept in place.glob("standings/*"):
                     kept.unlink()
