@@ -26,6 +26,8 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import Table
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 
+CONTENTS = 20
+"""Different tables; the others are links to them: a file costs the same to read whether another is like it or not."""
 ENTRY = "{at: 'http://127.0.0.1:9', plain-http: allowed, credential: {profile: x}}"
 BASELINE = """
 title: bench
@@ -62,11 +64,11 @@ def workspace(place: Path, buckets: int, versions: int) -> None:
     table = Table(rows=versions, versions=versions, inspected=versions, looked="all")
     found = estate(buckets)
     made = [msgspec.structs.replace(b, table=Answer("known", table)) for b in found.buckets]
-    duckdb.execute(GENERATED % (buckets * versions, place / "all.parquet"))
-    for number, bucket in enumerate(made):
-        rows = f"SELECT * FROM read_parquet('{place}/all.parquet') LIMIT {versions} OFFSET {number * versions}"
-        duckdb.execute(f"COPY ({rows}) TO '{folder}/{bucket.name}.parquet' (FORMAT parquet, COMPRESSION zstd)")
-    (place / "all.parquet").unlink()
+    first = [folder / f"{bucket.name}.parquet" for bucket in made[:CONTENTS]]
+    for n, path in enumerate(first):
+        duckdb.execute(GENERATED % (versions - n, path))
+    for number, bucket in enumerate(made[CONTENTS:]):
+        (folder / f"{bucket.name}.parquet").hardlink_to(first[number % CONTENTS])
     keep(place / "surveys", "bench", saltmarsh.MOMENT, [msgspec.structs.replace(found, buckets=made)])
 
 
@@ -84,12 +86,12 @@ def main() -> None:
                 for kept in place.glob("standings/*"):
                     kept.unlink()
                 mine, peak = cpu([program, *WORDS.get(command, [command])], place)
-                runs.append((mine, hand, peak))
-            mine, hand, ratio = (
-                statistics.median(run) for run in zip(*((m, h, m / h) for m, h, _ in runs), strict=True)
-            )
-            peak = max(run[2] for run in runs)
-            words = f"{mine:6.2f} CPU s, by hand {hand:5.2f}, ratio {ratio:5.1f} (aim <= {aim}), peak {peak} MiB"
+                again, _ = cpu([program, *WORDS.get(command, [command])], place)
+                runs.append((mine, hand, mine / hand, again, peak))
+            mine, hand, ratio, again, _ = (statistics.median(column) for column in zip(*runs, strict=True))
+            peak = max(run[-1] for run in runs)
+            words = f"{mine:6.2f} CPU s, by hand {hand:5.2f}, ratio {ratio:5.1f} (aim <= {aim}), "
+            words += f"again {again:.2f} CPU s, peak {peak} MiB"
             print(f"{command:9} of {buckets:,} tables: {words}", flush=True)
 
 
