@@ -181,7 +181,8 @@ class VersionTables:
     def _of(self, views: Sequence[BucketSubject]) -> list[VersionTable]:
         from rusty_lantern.objects.table_set import version_table
 
-        return [version_table(self._survey.folder.resolve(), view) for view in views]
+        folder = self._survey.folder.resolve()
+        return [version_table(folder, view) for view in views]
 
     def _each(
         self,
@@ -209,5 +210,6 @@ def _tables(survey: Survey, buckets: Sequence[tuple[str, str]]) -> list[VersionT
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.table_set import VersionTable
 
+    folder = survey.folder.resolve()
     rows = {(d.store, b.name): b.table.value.rows for d in survey.dossiers for b in d.buckets if b.table.value}
-    return [VersionTable(table_path(survey.folder.resolve(), *bucket), rows[bucket]) for bucket in buckets]
+    return [VersionTable(table_path(folder, *bucket), rows[bucket]) for bucket in buckets]

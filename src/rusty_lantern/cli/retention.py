@@ -71,7 +71,7 @@ def retention(
         survey=found.survey.name,
         as_of=found.when,
         buckets=rows,
-        unread=[table_row(view) for view in chosen if view not in seen],
+        unread=[table_row(view) for view in chosen if view.bucket.table.value is None],
         key=key,
         history=None if key is None else _history(found, seen[0], key),
     )
