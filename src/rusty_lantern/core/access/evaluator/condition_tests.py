@@ -16,6 +16,7 @@ from rusty_lantern.core.access.policy.document import (
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number
 
 _ESCAPED = {"*": "\ue000", "?": "\ue001"}
+_SPECIAL = frozenset((*_ESCAPED, *_ESCAPED.values()))
 
 
 def with_values(text: str, request: Request, *, wild: bool = False) -> str | None:
@@ -45,6 +46,9 @@ def with_values(text: str, request: Request, *, wild: bool = False) -> str | Non
 
 def glob_fits(pattern: str, text: str) -> bool:
     """Whether `text` matches a glob of `*` and `?`, in time proportional to the product of their lengths."""
+    stem = pattern.removesuffix("*")
+    if _SPECIAL.isdisjoint(stem):
+        return text == stem if stem == pattern else text.startswith(stem)
     p = t = 0
     star, mark = -1, 0
     while t < len(text):

@@ -123,15 +123,14 @@ class AudiencePolicy:
     def groups(self, verb: Verb) -> Iterator[Group]:
         """The verb's actions, grouped, and split by what can occur together in one request."""
         grouped: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
+        varying = [(key, row) for key, row in self._rows.items() if row.actions]
         for action in actions_of(verb):
-            carried = tuple(
-                self._presence(key, row, action.name) if row.actions else self._of_any_action[key]
-                for key, row in self._rows.items()
-            )
+            carried = tuple([self._presence(key, row, action.name) for key, row in varying])
             grouped.setdefault((action.target, carried), []).append(action.name)
         for (target, carried), actions in grouped.items():
+            of_action = dict(zip([key for key, _ in varying], carried, strict=True))
+            told = {key: of_action.get(key) or self._of_any_action[key] for key in self._rows}
             for choice in self._choices():
-                told = dict(zip(self._rows, carried, strict=True))
                 narrowed = {key: joined(presence, choice.get(key, "maybe")) for key, presence in told.items()}
                 if None not in narrowed.values():
                     yield self._group(tuple(actions), target, narrowed)  # type: ignore[arg-type]

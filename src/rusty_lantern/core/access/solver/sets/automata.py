@@ -145,24 +145,23 @@ def _walk(a: TextSet, b: TextSet, keep: Keep, work: Budget) -> TextSet:
     """Walk both automata in step; a pair of sinks, or one that decides alone, becomes a single sink."""
     index: dict[tuple[int, int], int] = {}
     pairs: list[tuple[int, int]] = []
+    by_left = [_decided(keep(one, True), keep(one, False)) if a._sinks[n] else None for n, one in enumerate(a.accept)]
+    by_right = [_decided(keep(True, one), keep(False, one)) if b._sinks[n] else None for n, one in enumerate(b.accept)]
 
-    def number(pair: tuple[int, int]) -> int:
-        left, right = pair
-        if a._sinks[left] and keep(a.accept[left], True) == keep(a.accept[left], False):
-            pair = (-1, int(keep(a.accept[left], True)))
-        elif b._sinks[right] and keep(True, b.accept[right]) == keep(False, b.accept[right]):
-            pair = (-1, int(keep(True, b.accept[right])))
-        if pair not in index:
-            index[pair] = len(pairs)
+    def number(left: int, right: int) -> int:
+        pair = by_left[left] or by_right[right] or (left, right)
+        known = index.get(pair)
+        if known is None:
+            known = index[pair] = len(pairs)
             pairs.append(pair)
-            if len(pairs) > MAX_STATES:
+            if known >= MAX_STATES:
                 raise OverBudget
-        return index[pair]
+        return known
 
     edges: list[dict[str, int]] = []
     rest: list[int] = []
     accept: list[bool] = []
-    number((0, 0))
+    number(0, 0)
     for here, (left, right) in enumerate(pairs):  # the list grows while it is walked
         if left < 0:
             edges.append({})
@@ -171,17 +170,22 @@ def _walk(a: TextSet, b: TextSet, keep: Keep, work: Budget) -> TextSet:
             continue
         left_edges, right_edges = a.edges[left], b.edges[right]
         left_rest, right_rest = a.rest[left], b.rest[right]
-        default = number((left_rest, right_rest))
+        default = number(left_rest, right_rest)
         out: dict[str, int] = {}
         work.spend(2 + len(left_edges) + len(right_edges))
         for char in {**left_edges, **right_edges}:
-            target = number((left_edges.get(char, left_rest), right_edges.get(char, right_rest)))
+            target = number(left_edges.get(char, left_rest), right_edges.get(char, right_rest))
             if target != default:
                 out[char] = target
         edges.append(out)
         rest.append(default)
         accept.append(keep(a.accept[left], b.accept[right]))
     return TextSet(edges, rest, accept)
+
+
+def _decided(one: bool, other: bool) -> tuple[int, int] | None:
+    """The pair that stands for a sink of both, where one side's sink decides alone."""
+    return (-1, int(one)) if one == other else None
 
 
 def _reachable_from(texts: TextSet, start: int) -> TextSet:
@@ -238,9 +242,30 @@ def just(value: str) -> TextSet:
 
 
 def matching(patterns: tuple[Pattern, ...], work: Budget) -> TextSet:
-    """The texts that match at least one of the patterns (subset construction). Raises `OverBudget`."""
-    if all(map(_is_plain, patterns)):
-        return _trie(patterns, work)
+    """The texts that match at least one of the patterns. Raises `OverBudget`.
+
+    Small automata are remembered: many policies have the same patterns. What making one cost is spent each time, so
+    that no verdict hangs on what was decided before.
+    """
+    known = _KNOWN.get(patterns)
+    if known is None:
+        before = work.left
+        made = _trie(patterns, work) if all(map(_is_plain, patterns)) else _subsets(patterns, work)
+        known = made, before - work.left
+        if len(made.edges) <= SMALL and len(_KNOWN) < MOST_KNOWN:
+            _KNOWN[patterns] = known
+    else:
+        work.spend(known[1])
+    return known[0]
+
+
+_KNOWN: dict[tuple[Pattern, ...], tuple[TextSet, int]] = {}
+SMALL, MOST_KNOWN = 100, 2_000
+"""States of an automaton that is remembered, and how many are: some tens of megabytes at the very most."""
+
+
+def _subsets(patterns: tuple[Pattern, ...], work: Budget) -> TextSet:
+    """The subset construction over positions in the patterns."""
     index: dict[frozenset[tuple[int, int]], int] = {}
     states: list[frozenset[tuple[int, int]]] = []
 
