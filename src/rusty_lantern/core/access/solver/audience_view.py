@@ -19,7 +19,7 @@ from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import Public, counts_as_public
 from rusty_lantern.core.access.solver.sets import Budget, Finite, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import just, starting_with
-from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, IntervalSet
+from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, Cut, IntervalSet, Number
 from rusty_lantern.core.access.solver.statements import ACTION, KEY, AudiencePolicy, Group, Limits
 from rusty_lantern.core.access.solver.witness import (
     Restriction,
@@ -228,7 +228,7 @@ class View:
         """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
         if not self._possible(verb):
             return Found()
-        addresses, let_in = IntervalSet(), None
+        addresses, let_in = _Addresses(self.work), None
         narrowest: tuple[Restriction, Box] | None = None
         for group in self.reading.groups(verb):
             for piece in self.pieces(group, side):
@@ -241,13 +241,13 @@ class View:
                     continue
                 source: Any = strange.get("aws:sourceip")
                 own_endpoint = source is None or source.absent
-                addresses = addresses.join(PUBLIC_ADDRESSES if own_endpoint else source.values, self.work)
+                addresses.add(PUBLIC_ADDRESSES if own_endpoint else source.values)
                 strange = {**strange, TIME: piece[TIME]} if TIME in piece else strange
-                if _beyond_a_fence(addresses, self.work):
+                if addresses.beyond_a_fence():
                     return Found("open", strange)
                 let_in = let_in or strange
         if let_in is not None:
-            return Found("restricted", let_in, Restriction.around(addresses, self.trusted))
+            return Found("restricted", let_in, Restriction.around(addresses.joined(), self.trusted))
         return Found("restricted", narrowest[1], narrowest[0]) if narrowest else Found()
 
 
@@ -257,6 +257,31 @@ def _of_actions(actions: frozenset[str], group: Group) -> Iterator[Box]:
         yield {ACTION: reached}
 
 
-def _beyond_a_fence(addresses: IntervalSet, work: Budget) -> bool:
-    v4 = addresses.meet(EVERY_V4, work).count()
-    return v4 > RESTRICTION_V4 or addresses.count() - v4 > RESTRICTION_V6
+class _Addresses:
+    """Addresses from which pieces can be reached; joined only once they may come to more than a restriction."""
+
+    def __init__(self, work: Budget) -> None:
+        self._work = work
+        self._spans: list[tuple[Cut, Cut]] = []
+        self._most: Number = 0
+        """There are no more than so many; pieces may share some."""
+
+    def add(self, more: IntervalSet) -> None:
+        """The addresses of one more piece."""
+        self._work.spend(1 + len(more.spans))
+        self._spans += more.spans
+        self._most += more.count()
+
+    def joined(self) -> IntervalSet:
+        """All of them."""
+        self._work.spend(len(self._spans))
+        return IntervalSet(self._spans)
+
+    def beyond_a_fence(self) -> bool:
+        """Whether they are too many to be a restriction."""
+        if self._most <= min(RESTRICTION_V4, RESTRICTION_V6):
+            return False
+        addresses = self.joined()
+        self._spans, self._most = list(addresses.spans), addresses.count()
+        v4 = addresses.meet(EVERY_V4, self._work).count()
+        return v4 > RESTRICTION_V4 or self._most - v4 > RESTRICTION_V6

@@ -36,6 +36,10 @@ def without(box: Box, taken: Sequence[Box], work: Budget) -> Iterator[Box]:
         if index == len(taken):
             yield piece
             continue
+        work.spend(1)
+        if any(piece[dimension].apart(limit) for dimension, limit in taken[index].items()):
+            stack.append((piece, index + 1))
+            continue
         for left in reversed(_take(piece, taken[index], work)):
             stack.append((left, index + 1))
 

@@ -43,6 +43,9 @@ class ValueSet(Protocol):
     def minus(self, other: Self, work: Budget) -> Self:
         """Members of this one and not of `other`."""
 
+    def apart(self, other: Self) -> bool:
+        """Whether it is plain, at next to no cost, that they have no member in common. False says nothing."""
+
     @property
     def empty(self) -> bool:
         """Whether there is no member."""
@@ -67,6 +70,10 @@ class Finite(frozenset[str]):
     def minus(self, other: Finite, work: Budget) -> Finite:
         """Members of this one and not of `other`."""
         return Finite(self - other)
+
+    def apart(self, other: Finite) -> bool:
+        """Whether they have no member in common."""
+        return self.isdisjoint(other)
 
     @property
     def empty(self) -> bool:
@@ -94,6 +101,10 @@ class Maybe(Generic[S]):
     def minus(self, other: Maybe[S], work: Budget) -> Maybe[S]:
         """Members of this one and not of `other`."""
         return Maybe(self.values.minus(other.values, work), absent=self.absent and not other.absent)
+
+    def apart(self, other: Maybe[S]) -> bool:
+        """Whether it is plain that they have no member in common."""
+        return not (self.absent and other.absent) and self.values.apart(other.values)
 
     @property
     def empty(self) -> bool:

@@ -68,6 +68,10 @@ class TextSet:
             return self
         return complement(other) if self.everything else _product(self, other, _only_first, work)
 
+    def apart(self, other: TextSet) -> bool:
+        """Never plain without walking both."""
+        return False
+
     def after(self, prefix: str) -> TextSet:
         """The texts that, put behind `prefix`, are members."""
         return self.behind(self.state_after(prefix))

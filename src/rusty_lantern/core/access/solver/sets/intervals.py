@@ -67,6 +67,11 @@ class IntervalSet:
         """Members of this one and not of `other`."""
         return self.meet(other.outside(), work)
 
+    def apart(self, other: IntervalSet) -> bool:
+        """Whether one ends before the other begins."""
+        mine, theirs = self.spans, other.spans
+        return not mine or not theirs or mine[-1][1] <= theirs[0][0] or theirs[-1][1] <= mine[0][0]
+
     def outside(self) -> IntervalSet:
         """Every value that is not a member."""
         cuts = [FIRST, *(cut for span in self.spans for cut in span), LAST]

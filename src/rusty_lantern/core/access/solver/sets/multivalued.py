@@ -53,6 +53,10 @@ class MultivalueSet(msgspec.Struct, frozen=True, eq=False):
             left = left.meet(MultivalueSet(tuple(parts)), work)
         return left
 
+    def apart(self, other: MultivalueSet) -> bool:
+        """Never plain without working it out."""
+        return False
+
     @property
     def empty(self) -> bool:
         """Whether there is no member. Empty families are dropped as they arise."""
