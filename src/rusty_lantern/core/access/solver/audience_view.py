@@ -135,7 +135,7 @@ class View:
         """Whether a statement counts on this side: one that is not understood counts only for the most."""
         if limits.sure and certain:
             return True
-        self.doubts[f"{limits.title}: {limits.why or 'its effect is not understood'}"] = None
+        self.doubts[f"{limits.statement.title}: {limits.why or 'its effect is not understood'}"] = None
         return side == "most"
 
     def _allowed(self, group: Group, side: Side) -> Iterator[Box]:

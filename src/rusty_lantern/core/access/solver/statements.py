@@ -88,7 +88,7 @@ class Limits(msgspec.Struct, frozen=True):
     box: Box
     sure: bool
     why: str
-    title: str
+    statement: Statement
 
 
 class AudiencePolicy:
@@ -279,7 +279,7 @@ class AudiencePolicy:
             name = self.frame.dimension(condition.key)
             joint = box[name].meet(limit, self.work) if name in box else limit  # type: ignore[attr-defined]
             box[name] = joint
-        alone = Limits(box, not reasons, reasons[0] if reasons else "", statement.title)
+        alone = Limits(box, not reasons, reasons[0] if reasons else "", statement)
         return self._capped(alone, statement.within, group) if statement.within else alone
 
     def _capped(self, alone: Limits, cap: Statement, group: Group) -> Limits | None:
@@ -289,7 +289,7 @@ class AudiencePolicy:
         box = dict(alone.box)
         for name, limit in limits.box.items():
             box[name] = box[name].meet(limit, self.work) if name in box else limit
-        return Limits(box, alone.sure and limits.sure, alone.why or limits.why, alone.title)
+        return Limits(box, alone.sure and limits.sure, alone.why or limits.why, alone.statement)
 
     @cached_property
     def leaves_away(self) -> bool:
@@ -326,7 +326,8 @@ class AudiencePolicy:
         whose = self._who if any("${" in resource for resource in statement.resources) else None
         whole = self._once("names", statement, lambda: self._names(statement), whose=whose)
         if group.target == "bucket":
-            return ALL_TEXTS if whole.holds(name) else None
+            held = self._once("held", statement, lambda: whole.holds(name), whose=whose)
+            return ALL_TEXTS if held else None
         return self._once("keys", statement, lambda: self._keys(whole, name), whose=whose)
 
     def _keys(self, whole: TextSet, name: str) -> TextSet | None:
