@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from urllib.request import urlopen
 
 import pytest
 
@@ -145,6 +146,17 @@ def test_knocking_at_the_real_gateway_agrees_with_every_verdict_and_its_own_read
         if d["fact"] == "anonymous-test"
     ]
     assert drift == []
+
+
+def test_the_mock_server_enforces_nothing_so_nothing_of_it_can_be_a_dialect(mock_server: str) -> None:
+    """A release that begins to enforce fails here; its readings are to be measured then."""
+    client = standard_client(mock_server, "mock-key", "mock-secret")
+    client.create_bucket(Bucket="mock-shut")
+    client.put_object(Bucket="mock-shut", Key="a.txt", Body=b"x")
+    shut = {"Effect": "Deny", "Principal": "*", "Action": "s3:*", "Resource": ["arn:aws:s3:::mock-shut/*"]}
+    client.put_bucket_policy(Bucket="mock-shut", Policy=json.dumps({"Version": "2012-10-17", "Statement": [shut]}))
+    with urlopen(f"{mock_server}/mock-shut/a.txt") as answer:
+        assert answer.status == 200
 
 
 def test_why_try_and_access_answer_about_the_real_gateway(gateway: Gateway, tmp_path: Path) -> None:

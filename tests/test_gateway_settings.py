@@ -1,0 +1,81 @@
+"""ACL kinds, public-access guards and objects' own ACLs, each with each, as the gateway reads them."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
+from rusty_lantern.core.access.policy.bucket_rules import rules_of
+from rusty_lantern.core.access.policy.condition_keys import always_carried
+from rusty_lantern.core.model.dossier import decode
+from tests.conftest import lantern
+from tests.dialects.settings import POLICIES, Setting, settings
+from tests.gateway import Gateway
+from tests.test_gateway_decisions import DECK, send
+
+ACTIONS = {"read": ("s3:GetObject", "a.txt"), "list": ("s3:ListBucket", ""), "write": ("s3:PutObject", "new")}
+
+
+def made(gateway: Gateway, number: int, setting: Setting) -> None:
+    """A bucket of this setting."""
+    client, bucket = gateway.client(), f"set-{number:03d}"
+    client.create_bucket(Bucket=bucket)
+    client.put_object(Bucket=bucket, Key="a.txt", Body=b"x")
+    client.put_bucket_acl(Bucket=bucket, ACL=setting.acl)
+    client.put_object_acl(Bucket=bucket, Key="a.txt", ACL=setting.object_acl)
+    statement = POLICIES[setting.policy]
+    if statement is not None:
+        document = {"Version": "2012-10-17", "Statement": [{**statement, "Resource": f"arn:aws:s3:::{bucket}/*"}]}
+        client.put_bucket_policy(Bucket=bucket, Policy=json.dumps(document))
+    if setting.guards:
+        guards = {name: name in setting.guards for name in
+                  ("BlockPublicAcls", "IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets")}  # fmt: skip
+        client.put_public_access_block(Bucket=bucket, PublicAccessBlockConfiguration=guards)
+
+
+def asked(verb: str, *, signed: bool) -> Request:
+    action, key = ACTIONS[verb]
+    caller = DECK if signed else ANONYMOUS
+    context = always_carried(anonymous=not signed, arn=caller.arn)
+    context |= {"aws:sourceip": ("127.0.0.1",), "aws:securetransport": ("false",)}
+    return Request(action, key, caller, context | ({"aws:principalarn": (caller.arn,)} if signed else {}))
+
+
+def test_every_setting_with_every_other_is_decided_as_the_gateway_does(gateway: Gateway, tmp_path: Path) -> None:
+    rows = settings()
+    with ThreadPoolExecutor(4) as pool:
+        list(pool.map(lambda row: made(gateway, *row), enumerate(rows)))
+    (tmp_path / "estate.yaml").write_text(
+        f"estate: Saltmarsh Trust\nstores:\n  harbour:\n    reads: s3\n    at: {gateway.address}\n"
+        "    plain-http: allowed\n    credential: {environment: HARBOUR}\n    objects: {'*': all}\n"
+        f"    doors:\n      swift: {{at: '{gateway.address}/swift/v1', credential: {{environment: DOOR}}}}\n"
+    )
+    secrets = {
+        "HARBOUR_ACCESS_KEY_ID": gateway.keeper[0], "HARBOUR_SECRET_ACCESS_KEY": gateway.keeper[1],
+        "DOOR_USER": gateway.swift[0], "DOOR_KEY": gateway.swift[1],
+    }  # fmt: skip
+    (tmp_path / "baseline.yaml").write_text("title: t\nsheets:\n- sheet: all\n  require: {objects.public: none}\n")
+    done = lantern("survey", "--only", "harbour/set-*", cwd=tmp_path, **secrets)
+    assert done.code == 0, done.err
+    dossier = decode(next((tmp_path / "surveys").glob("2*/stores/harbour.json")).read_bytes(), "harbour.json")
+    rules = {bucket.name: rules_of(bucket, dossier) for bucket in dossier.buckets}
+    outcome, wrong = Counter[str](), []
+    for number, row in enumerate(rows):
+        bucket = f"set-{number:03d}"
+        for verb in ("read", "list", "write"):
+            for signed in (False, True):
+                passed = send(gateway, asked(verb, signed=signed), bucket) == 200
+                said = decide(rules[bucket], asked(verb, signed=signed)).allowed
+                outcome["passed" if passed else "refused"] += 1
+                outcome["unknown" if said is None else "agrees" if said is passed else "differs"] += 1
+                if said is (not passed):
+                    who = "a user" if signed else "nobody"
+                    wrong.append(f"{row.name}: {verb} by {who} passes: {passed}, the dialect says {said}")
+    print(dict(outcome))
+    assert not wrong, "\n".join([str(dict(outcome)), *wrong[:40]])
+    assert outcome["unknown"] == 0
+    assert min(outcome["passed"], outcome["refused"]) >= 300, outcome
