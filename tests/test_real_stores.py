@@ -10,12 +10,17 @@ import time
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
+from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any
-from urllib.request import urlopen
 
 import pytest
+from botocore.exceptions import ClientError
 
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
+from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.config.estate import Credential, Pace, Store
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.bucket import Bucket
@@ -25,6 +30,7 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.s3.listing import VERSIONS, Lister
 from tests.conftest import PROGRAM, Ran, lantern
+from tests.dialects.constructs import rows
 from tests.gateway import Gateway, standard_client
 from tests.real_store import Seeded, policy, seed, workspace_for
 from tests.varied import build, differences
@@ -148,15 +154,48 @@ def test_knocking_at_the_real_gateway_agrees_with_every_verdict_and_its_own_read
     assert drift == []
 
 
-def test_the_mock_server_enforces_nothing_so_nothing_of_it_can_be_a_dialect(mock_server: str) -> None:
-    """A release that begins to enforce fails here; its readings are to be measured then."""
-    client = standard_client(mock_server, "mock-key", "mock-secret")
-    client.create_bucket(Bucket="mock-shut")
-    client.put_object(Bucket="mock-shut", Key="a.txt", Body=b"x")
-    shut = {"Effect": "Deny", "Principal": "*", "Action": "s3:*", "Resource": ["arn:aws:s3:::mock-shut/*"]}
-    client.put_bucket_policy(Bucket="mock-shut", Policy=json.dumps({"Version": "2012-10-17", "Statement": [shut]}))
-    with urlopen(f"{mock_server}/mock-shut/a.txt") as answer:
-        assert answer.status == 200
+MOCK_READS_OTHERWISE = {
+    f"{effect} {construct}"
+    for effect, constructs in (
+        ("Allow", ("NotResource of the key", "Resource marks", "Action mark", "Action case")),
+        ("Deny", ("NotResource of another key", "Resource marks", "Action mark", "Action case")),
+    )
+    for construct in constructs
+}
+"""What the mock server reads otherwise of the little that it enforces: `?`, the case of actions, `NotResource`."""
+
+
+def test_the_mock_server_looks_at_actions_and_resources_alone_so_it_is_no_measure_of_readings(mock_server: str) -> None:
+    """Every construct, asked for an object by nobody: it enforces policies without their principals and conditions.
+
+    A release that begins to look at those fails here; its readings are to be measured then.
+    """
+    client, bucket, outcome = standard_client(mock_server, "mock-key", "mock-secret"), "mock-measured", Counter[str]()
+    client.create_bucket(Bucket=bucket)
+    client.put_object(Bucket=bucket, Key="pub/x", Body=b"x")
+    for row in rows():
+        if row.signed or row.action != "s3:GetObject" or row.key != "pub/x":
+            continue
+        text = json.dumps({"Version": row.version, "Statement": list(row.statements)}).replace("{bucket}", bucket)
+        try:
+            client.put_bucket_policy(Bucket=bucket, Policy=text)
+        except ClientError:
+            outcome["refused"] += 1
+            continue
+        connection = HTTPConnection(mock_server.removeprefix("http://"), timeout=60)
+        connection.request("GET", f"/{bucket}/pub/x", headers=row.headers)
+        passed = connection.getresponse().status == 200
+        connection.close()
+        bare = [
+            {name: one[name] for name in one if name not in ("Condition", "Principal", "NotPrincipal")}
+            | {"Principal": "*"}
+            for one in json.loads(text)["Statement"]
+        ]
+        policy = parse_policy(json.dumps({"Version": row.version, "Statement": bare}))
+        request = Request("s3:GetObject", "pub/x", ANONYMOUS, {"aws:sourceip": ("127.0.0.1",)})
+        outcome["alike" if decide(Rules(bucket, policy), request).allowed is passed else row.name] += 1
+    assert outcome["alike"] >= 400
+    assert set(outcome) - {"alike", "refused"} == MOCK_READS_OTHERWISE
 
 
 def test_why_try_and_access_answer_about_the_real_gateway(gateway: Gateway, tmp_path: Path) -> None:
