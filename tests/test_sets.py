@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.access.evaluator.condition_tests import glob_fits
 from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
-from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, TextSet, complement, globs, literals, matching
+from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, TextSet, complement, literals
 from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, as_networks, networks
+from rusty_lantern.core.access.solver.sets.matching import globs, matching
 from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, MultivalueSet
 from rusty_lantern.core.access.solver.sets.patterns import glob, plain, resource_glob
 

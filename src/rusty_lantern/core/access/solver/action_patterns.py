@@ -7,7 +7,7 @@ from itertools import chain
 
 from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, ELSEWHERE, VERBS, actions_of
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.access.solver.sets.automata import matching
+from rusty_lantern.core.access.solver.sets.matching import matching
 from rusty_lantern.core.access.solver.sets.patterns import glob
 
 VERB_ACTIONS = {verb: frozenset(action.name for action in actions_of(verb)) for verb in VERBS}

@@ -16,7 +16,8 @@ from functools import lru_cache
 
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, OUTSIDER_ACCOUNT, RESTRICTION_ACCOUNTS, SORT, USER
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, TextSet, globs, matching
+from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, TextSet
+from rusty_lantern.core.access.solver.sets.matching import globs, matching
 from rusty_lantern.core.access.solver.sets.patterns import ANY_PART, RUN_PART, Pattern, plain, stopping
 
 TOLD_BY_NAME = frozenset({ACCOUNT, SORT, USER})

@@ -32,8 +32,9 @@ from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number
 from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, names_where, names_without
 from rusty_lantern.core.access.solver.sets import Budget, Maybe
-from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, NO_TEXTS, TextSet, complement, literals, matching
+from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, NO_TEXTS, TextSet, complement, literals
 from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, networks
+from rusty_lantern.core.access.solver.sets.matching import matching
 from rusty_lantern.core.access.solver.sets.multivalued import Family, MultivalueSet
 from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob, plain, resource_glob
 

@@ -52,7 +52,6 @@ from rusty_lantern.core.access.solver.sets.automata import (
     TextSet,
     just,
     literals,
-    matching,
 )
 from rusty_lantern.core.access.solver.sets.intervals import (
     EVERY_ADDRESS,
@@ -62,6 +61,7 @@ from rusty_lantern.core.access.solver.sets.intervals import (
     IntervalSet,
     whole_numbers,
 )
+from rusty_lantern.core.access.solver.sets.matching import matching
 from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, MultivalueSet
 from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob
 from rusty_lantern.core.model.identity import Verb
