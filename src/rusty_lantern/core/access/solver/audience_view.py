@@ -17,11 +17,12 @@ from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, unlis
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import Public, counts_as_public
+from rusty_lantern.core.access.solver.request_groups import ACTION, KEY, Group
 from rusty_lantern.core.access.solver.sets import Budget, Finite, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import just
 from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, Cut, IntervalSet, Number
 from rusty_lantern.core.access.solver.sets.matching import starting_with
-from rusty_lantern.core.access.solver.statements import ACTION, KEY, AudiencePolicy, Group, Limits
+from rusty_lantern.core.access.solver.statements import AudiencePolicy, Limits
 from rusty_lantern.core.access.solver.witness import (
     Restriction,
     request_from,

@@ -14,10 +14,11 @@ from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rul
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import dimension
+from rusty_lantern.core.access.solver.request_groups import ACTION, Group
 from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, literals
 from rusty_lantern.core.access.solver.sets.intervals import LAST, IntervalSet
-from rusty_lantern.core.access.solver.statements import ACTION, AudiencePolicy, Group
+from rusty_lantern.core.access.solver.statements import AudiencePolicy
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.value_types import DAY, Value
 

@@ -1,0 +1,255 @@
+"""Which requests an audience can make, in groups of actions.
+
+Actions whose requests carry the same condition keys and address the same thing form a *group*; a group has a
+domain box (every request of that kind which the audience can make) and a *stranger* box (those that any outsider
+can bring about).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from fractions import Fraction
+from functools import cached_property
+from typing import TypeVar
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import Target, actions_of
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.policy.condition_keys import (
+    ACCOUNT,
+    ARN,
+    REFERER_HOST,
+    Audience,
+    ContextKey,
+    Presence,
+    context_key,
+)
+from rusty_lantern.core.access.policy.document import Policy
+from rusty_lantern.core.access.policy.principals import Principal
+from rusty_lantern.core.access.policy.request_constraints import TAG_KEYS, Carried, alternatives, joined, tag_of
+from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.solver.boxes import Box
+from rusty_lantern.core.access.solver.caller_names import accounts_in, all_callers, outsiders
+from rusty_lantern.core.access.solver.conditions import (
+    HOSTS,
+    TIME,
+    Frame,
+    dimension,
+)
+from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
+from rusty_lantern.core.access.solver.sets.automata import (
+    ALL_TEXTS,
+    NO_TEXTS,
+    SOME_TEXT,
+    TextSet,
+    just,
+    literals,
+)
+from rusty_lantern.core.access.solver.sets.intervals import (
+    EVERY_ADDRESS,
+    LAST,
+    PUBLIC_ADDRESSES,
+    WHOLE,
+    IntervalSet,
+    whole_numbers,
+)
+from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, MultivalueSet
+from rusty_lantern.core.model.identity import Verb
+
+T = TypeVar("T")
+ACTION, KEY = "action", "key"
+
+
+class Group(msgspec.Struct, frozen=True):
+    """Actions that are decided together, the requests that can be made, and those any outsider can make."""
+
+    actions: tuple[str, ...]
+    target: Target
+    domain: Box
+    outsider: Box
+
+
+class RequestGroups:
+    """The requests that an audience can make of one bucket, as far as its policy looks at them."""
+
+    def __init__(
+        self,
+        rules: Rules,
+        audience: Audience,
+        around: EvaluationContext,
+        work: Budget,
+        *,
+        identity: Principal | None = None,
+        beside: Policy | None = None,
+        bare: bool = False,
+    ) -> None:
+        """`identity`: read it for this named one; `beside`: keep to dimensions that this other policy uses too;
+        `bare`: of requests that carry nothing that the sender may leave away."""
+        self.identity = identity
+        self.policy = rules.policy
+        self.bucket = rules.bucket
+        self.audience = audience
+        self.around = around
+        self.work = work
+        self.bare = bare
+        by_name = audience == "any-account" and (identity is None or bool(identity.arn))
+        self.frame = Frame(audience, rules.fixed_values, identity, by_name)
+        statements = (*rules.policy.statements, *(beside.statements if beside else ()))
+        self._used = [c for s in statements for c in s.every_condition]
+        self._rows = {key: row for key in sorted({c.key for c in self._used}) if (row := context_key(key)) is not None}
+
+    def groups(self, verb: Verb) -> Iterator[Group]:
+        """The verb's actions, grouped, and split by what can occur together in one request."""
+        grouped: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
+        varying = [(key, row) for key, row in self._rows.items() if row.actions]
+        for action in actions_of(verb):
+            carried = tuple([self._presence(key, row, action.name) for key, row in varying])
+            grouped.setdefault((action.target, carried), []).append(action.name)
+        for (target, carried), actions in grouped.items():
+            of_action = dict(zip([key for key, _ in varying], carried, strict=True))
+            told = {key: of_action.get(key) or self._of_any_action[key] for key in self._rows}
+            for choice in self._choices():
+                narrowed = {key: joined(presence, choice.get(key, "maybe")) for key, presence in told.items()}
+                if None not in narrowed.values():
+                    yield self._group(tuple(actions), target, narrowed)  # type: ignore[arg-type]
+
+    def _choices(self) -> tuple[Carried, ...]:
+        return self._once("choices", self.policy, lambda: tuple(alternatives(self._rows)))
+
+    @cached_property
+    def _of_any_action(self) -> dict[str, Presence]:
+        """Whether requests carry a key that does not hang on what they ask for."""
+        return {key: self._presence(key, row, "") for key, row in self._rows.items() if not row.actions}
+
+    def _presence(self, key: str, row: ContextKey, action: str) -> Presence:
+        known = self.frame.carries(key)
+        if known is not None and (not row.actions or action in row.actions):
+            return "always" if known else "never"
+        presence = row.presence(self.audience, action)
+        return "never" if self.bare and presence == "maybe" and row.caller_controlled and not row.actions else presence
+
+    def _group(self, actions: tuple[str, ...], target: Target, carried: Mapping[str, Presence]) -> Group:
+        domain: dict[str, object] = {ACTION: Finite(actions)}
+        outsider: dict[str, object] = {}
+        if target == "object":
+            domain[KEY] = SOME_TEXT
+        for key, row in self._rows.items():
+            name = self.frame.dimension(key)
+            if name == ARN:
+                domain[ARN] = self._callers(carried.get(key, "always"))
+                outsider[ARN] = NOBODY_IN_PARTICULAR
+                continue
+            domain[name] = self._domain(row, key, carried[key], carried)
+            if not row.caller_controlled:
+                outsider[name] = self._stranger(row, key, carried[key])
+        return Group(actions, target, domain, outsider)
+
+    def _callers(self, presence: Presence) -> Maybe[TextSet]:
+        """The resource names that callers can have."""
+        if self.audience != "any-account":
+            return Maybe(ALL_TEXTS if presence != "never" else NO_TEXTS, absent=presence != "always")
+        if self.identity is not None:
+            names = literals(frozenset({self.identity.arn})) if self.identity.arn else ALL_TEXTS
+            return Maybe(names, absent=False)
+        return Maybe(self._all_callers, absent=False)
+
+    @cached_property
+    def _all_callers(self) -> TextSet:
+        spoken = frozenset(
+            account
+            for c in self._used
+            if c.key in (ARN, ACCOUNT)
+            for account in accounts_in(c.values, of_accounts=c.key == ACCOUNT)
+        )
+        return all_callers(spoken, frozenset(self.around.trusted_accounts | ({self.around.account} - {""})))
+
+    def _domain(self, row: ContextKey, key: str, presence: Presence, carried: Mapping[str, Presence]) -> object:
+        absent, present = presence != "always", presence != "never"
+        if row.many:
+            return self._several(key, carried) if present else MultivalueSet((Family(every=NO_TEXTS),))
+        if dimension(key) == TIME:
+            return Maybe(IntervalSet([((self.around.seconds, 0), LAST)]), absent=False)
+        if row.kind == "address":
+            return Maybe(EVERY_ADDRESS if present else IntervalSet(), absent=absent)
+        if row.kind in ("date", "number"):
+            return Maybe(_numbers(row) if present else IntervalSet(), absent=absent)
+        return Maybe(self._texts(row, key) if present else NO_TEXTS, absent=absent)
+
+    def _several(self, key: str, carried: Mapping[str, Presence]) -> MultivalueSet:
+        """The values of a key that carries several. The list of an upload's tags has those that rules ask for, too."""
+        if key != TAG_KEYS:
+            return ANY_SEVERAL
+        every, some = ALL_TEXTS, []
+        for tag_key, presence in carried.items():
+            tag = tag_of(tag_key)
+            if tag and presence == "always":
+                some.append(just(tag))
+            elif tag and presence == "never":
+                every = every.minus(just(tag), self.work)
+        return MultivalueSet((Family(every=every, some=tuple(some)),))
+
+    def _texts(self, row: ContextKey, key: str) -> TextSet:
+        known = self.frame.carries(key)
+        if known is not None:
+            return literals(frozenset(known))
+        if key == REFERER_HOST:
+            return HOSTS
+        if row.anonymous and self.audience == "anyone":
+            return literals(frozenset({row.anonymous}))
+        if row.words:
+            return literals(frozenset(row.words))
+        return literals(frozenset({"true", "false"})) if row.kind == "switch" else ALL_TEXTS
+
+    def _stranger(self, row: ContextKey, key: str, presence: Presence) -> object:
+        """What an outsider can bring about for a key that is not theirs to choose."""
+        if self.frame.carries(key) is not None:
+            return self._domain(row, key, presence, {})
+        if dimension(key) == TIME:
+            return Maybe(whole_numbers(self.around.seconds, self.around.seconds), absent=False)
+        absent = presence != "always"
+        if key == "aws:sourceip":
+            return Maybe(PUBLIC_ADDRESSES if presence != "never" else IntervalSet(), absent=absent)
+        if row.many:
+            own = literals(frozenset(row.outsider)) if presence != "never" else NO_TEXTS
+            return MultivalueSet((Family(every=own),))
+        if row.kind in ("address", "date", "number"):
+            return Maybe(IntervalSet(), absent=absent)
+        return Maybe(self._stranger_texts(row, presence), absent=absent)
+
+    def _stranger_texts(self, row: ContextKey, presence: Presence) -> TextSet:
+        if row.anonymous and self.audience == "anyone":
+            return literals(frozenset({row.anonymous}))
+        return literals(frozenset(row.outsider)) if presence != "never" else NO_TEXTS
+
+    def within_reach(self, piece: Box, group: Group) -> Box:
+        """What an outsider can bring about, of the requests of a piece: `group.stranger` with the names they can have.
+
+        Which names an outsider can have hangs on the piece: see `callers.strangers`.
+        """
+        if group.outsider.get(ARN) is not NOBODY_IN_PARTICULAR or self.identity is not None:
+            return {name: limit for name, limit in group.outsider.items() if limit is not NOBODY_IN_PARTICULAR}
+        return {**group.outsider, ARN: Maybe(outsiders(piece[ARN].values, self.work), absent=piece[ARN].absent)}
+
+    def _once(self, what: str, part: object, make: Callable[[], T], *, whose: object = None) -> T:
+        """What is made of a part of the policy, made once; a failure is remembered too. `whose`: whom it hangs on."""
+        key = (what, id(part), whose)
+        if key not in self.work.memo:
+            try:
+                self.work.memo[key] = (make(), part)
+            except (NotUnderstood, OverBudget) as error:
+                self.work.memo[key] = (error, part)
+        made = self.work.memo[key][0]
+        if isinstance(made, NotUnderstood | OverBudget):
+            raise made
+        return made  # type: ignore[no-any-return]
+
+
+def _numbers(row: ContextKey) -> IntervalSet:
+    if row.words:
+        return IntervalSet([((Fraction(word), 0), (Fraction(word), 1)) for word in row.words])
+    return IntervalSet([((0, 0), LAST)]) if row.whole else WHOLE
+
+
+NOBODY_IN_PARTICULAR: Maybe[TextSet] = Maybe(NO_TEXTS, absent=False)
+"""Stands in a group for the names that outsiders can have, which hang on the piece."""
