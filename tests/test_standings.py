@@ -169,7 +169,11 @@ def test_prune_only_says_what_would_go_until_it_is_told_to_delete(lived: Lived, 
     ran = lantern("prune", "--keep", "all for 3 days", cwd=folder)
     assert "20261002T060000Z  would be deleted" in ran.out
     assert len(names(folder / "surveys")) == 2
+    counted = folder / "standings"
+    assert list(counted.glob("20261002T060000Z.*")) and list(counted.glob("20261102T060000Z.*"))
     assert lantern("prune", "--keep", "all for 3 days", "--delete", cwd=folder).code == 0
+    assert not list(counted.glob("20261002T060000Z.*")), "what was counted of a survey goes with it"
+    assert list(counted.glob("20261102T060000Z.*"))
     assert names(folder / "surveys") == ["20261102T060000Z"]
     verified = lantern("history", "--verify", cwd=folder)
     assert (verified.code, "1 survey pruned" in verified.out) == (0, True)

@@ -17,6 +17,7 @@ import msgspec
 
 from rusty_lantern.archive.atomic_write import write_whole
 from rusty_lantern.archive.errors import CannotWrite
+from rusty_lantern.archive.quick_status import STANDINGS
 from rusty_lantern.archive.surveys import MANIFEST, PRUNED, Manifest, Pruned, names, pruned
 from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.core.value_types import DURATION, NotOnScale
@@ -73,7 +74,7 @@ def plan(archive: Path, rules: Sequence[Rule]) -> Plan:
 
 
 def prune(archive: Path, go: Sequence[str], rule: str) -> None:
-    """Take surveys away, each written down before it goes. Raises `CannotWrite`; what is not written down stays."""
+    """Take surveys away, with what was counted of them, each written down before it goes. Raises `CannotWrite`; what is not written down stays."""
     import hashlib
 
     told = pruned(archive)
@@ -87,6 +88,8 @@ def prune(archive: Path, go: Sequence[str], rule: str) -> None:
         try:
             (archive / name).rename(aside)
             shutil.rmtree(aside)
+            for counted in (archive.parent / STANDINGS).glob(f"{name}.*"):
+                counted.unlink()
         except OSError as error:
             raise CannotWrite(Problem(f"cannot be taken away: {error.strerror}", Place(str(archive / name)))) from None
 
