@@ -74,7 +74,10 @@ def plan(archive: Path, rules: Sequence[Rule]) -> Plan:
 
 
 def prune(archive: Path, go: Sequence[str], rule: str) -> None:
-    """Take surveys away, with what was counted of them, each written down before it goes. Raises `CannotWrite`; what is not written down stays."""
+    """Take surveys away, with what was counted of them, each written down before it goes.
+
+    Raises `CannotWrite`; what is not written down stays.
+    """
     import hashlib
 
     told = pruned(archive)
