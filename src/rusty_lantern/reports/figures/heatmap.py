@@ -45,11 +45,15 @@ def at_a_glance(result: ReportResult, out: Path | BytesIO, size: str = "slide") 
                 box.set_axis_off()
                 continue
             rows = max(len(halves[0]), 1)
+            marked: dict[str, list[tuple[int, int]]] = {}
             for row, line in enumerate(half):
                 box.axhline(row, color=PALE, linewidth=0.8, zorder=0)
                 for column, cell in enumerate(line.cells):
-                    shape, colour, area, _ = MARKS[mark_of(cell.status, cell.severity)]
-                    box.scatter(column, row, marker=shape, color=colour, s=area, linewidths=0)
+                    marked.setdefault(mark_of(cell.status, cell.severity), []).append((column, row))
+            for mark, places in marked.items():
+                shape, colour, area, _ = MARKS[mark]
+                columns, lines = zip(*places, strict=True)
+                box.scatter(columns, lines, marker=shape, color=colour, s=area, linewidths=0)
             box.set_ylim(rows - 0.4, -0.6)
             box.set_xlim(-0.5, len(result.areas) - 0.5)
             names = [plain(shorten(f"{line.store}/{line.bucket}", 30)) for line in half]
