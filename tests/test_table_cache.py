@@ -69,8 +69,11 @@ def test_what_is_kept_is_read_until_something_that_it_depends_on_changes(workspa
 
 
 def test_a_workspace_that_cannot_be_written_to_is_counted_each_time(workspace: Path) -> None:
+    expected = lantern("retention", "--json", cwd=workspace)
+    shutil.rmtree(workspace / "standings")
     (workspace / "standings").write_text("not a folder")
-    assert said(workspace) == said(workspace, "--fresh")
+    for _ in range(2):
+        assert lantern("retention", "--json", cwd=workspace) == expected
 
 
 @settings(max_examples=60)
