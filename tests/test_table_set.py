@@ -66,15 +66,23 @@ def test_many_tables_together_say_what_each_says_alone(
 
 @given(st.lists(st.integers(0, 30), max_size=12), st.integers(1, 40), st.integers(1, 4))
 def test_stretches_hold_every_table_once_in_order_and_are_bounded(rows: list[int], most: int, tables: int) -> None:
-    given_ = [VersionTable(Path(str(n)), count) for n, count in enumerate(rows)]
+    given_ = [VersionTable(Path(str(n % 7)), count) for n, count in enumerate(rows)]
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr(table_set, "MOST_ROWS", most)
         patched.setattr(table_set, "MOST_TABLES", tables)
         found = list(stretches(given_))
     assert [n for stretch in found for n in stretch] == list(range(len(rows)))
     for stretch in found:
+        assert len({given_[n].path for n in stretch}) == len(stretch)
         assert len(stretch) <= tables
         assert len(stretch) == 1 or sum(rows[n] for n in stretch) <= most
+
+
+def test_a_table_that_is_asked_for_twice_counts_once_for_each(tmp_path: Path) -> None:
+    one = tuple([ObjectVersion(key=f"{n}", inspected="yes")] for n in range(5))
+    tables = written(tmp_path, [(one, VersionTable(Path()))] * 2)
+    asked = [(table, required()) for table in (*tables, tables[0], tables[1])]
+    assert tallies(asked, NOW) == [tallies(asked[:1], NOW)[0]] * 4
 
 
 def test_of_many_tables_the_one_that_is_damaged_is_named(tmp_path: Path) -> None:

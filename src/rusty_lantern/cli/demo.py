@@ -7,6 +7,7 @@ from typing import Annotated
 
 import typer
 
+INTERRUPTED = 130
 AS_OF = "2026-11-02T06:00:00Z"
 EARLIER = "2026-10-02T06:00:00Z"
 BEFORE: tuple[tuple[str, ...], ...] = (("reach",), ("survey", "--as-of", EARLIER))
@@ -69,6 +70,8 @@ def demo(
                     main(step)
                 except SystemExit as ended:
                     code = int(ended.code or 0)
+            if code == INTERRUPTED:
+                raise typer.Exit(code)
             if code not in (0, 1, 3):
                 raise BadInput(Problem(f"lantern {step[0]} ended with {code}"))
             if code:

@@ -61,7 +61,7 @@ def objects(
         fact = f"objects.{fact.removeprefix('objects.')}"
         _check(fact)
     found = opened(workspace_folder, survey, as_of)
-    chosen = [find_view(found.views, name, found.survey) for name in buckets or ()] or found.views
+    chosen = [find_view(found.views, name, found.survey) for name in dict.fromkeys(buckets or ())] or found.views
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
     tallies = found.tables().tallies(judge, chosen)
     judged = [

@@ -69,15 +69,20 @@ def table_of(path: Path, bucket: Bucket | None) -> VersionTable:
 
 
 def stretches(tables: Sequence[VersionTable], most: int = 0) -> Iterator[list[int]]:
-    """The positions of tables that are read together, in order: of at most `most` rows, unless it is one alone."""
+    """The positions of tables that are read together, in order: of at most `most` rows, unless it is one alone.
+
+    A table that is asked for twice is not read twice in one stretch, where its rows would count for both.
+    """
     most = most or MOST_ROWS
     held: list[int] = []
+    paths: set[Path] = set()
     rows = 0
     for n, table in enumerate(tables):
-        if held and (rows + table.rows > most or len(held) == MOST_TABLES):
+        if held and (rows + table.rows > most or len(held) == MOST_TABLES or table.path in paths):
             yield held
-            held, rows = [], 0
+            held, paths, rows = [], set(), 0
         held.append(n)
+        paths.add(table.path)
         rows += table.rows
     if held:
         yield held
