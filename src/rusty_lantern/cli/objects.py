@@ -10,7 +10,7 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
-from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened
+from rusty_lantern.cli.session import FailOnOption, chosen_views, ended, opened
 
 if TYPE_CHECKING:
     from rusty_lantern.cli.session import Opened
@@ -61,7 +61,7 @@ def objects(
         fact = f"objects.{fact.removeprefix('objects.')}"
         _check(fact)
     found = opened(workspace_folder, survey, as_of)
-    chosen = [find_view(found.views, name, found.survey) for name in dict.fromkeys(buckets or ())] or found.views
+    chosen = chosen_views(found, buckets)
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
     tallies = found.tables().tallies(judge, chosen)
     judged = [

@@ -10,7 +10,7 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
-from rusty_lantern.cli.session import FailOnOption, ended, find_view, opened
+from rusty_lantern.cli.session import FailOnOption, chosen_views, ended, opened
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -60,7 +60,7 @@ def retention(
     from rusty_lantern.reports.terminal.objects import retention_view
 
     found = opened(workspace_folder, survey, as_of)
-    chosen = [find_view(found.views, name, found.survey) for name in dict.fromkeys(buckets or ())] or found.views
+    chosen = chosen_views(found, buckets)
     seen = [view for view in chosen if view.bucket.table.value is not None]
     if (key is not None or timeline is not None) and (len(chosen) != 1 or not seen):
         why = f"{chosen[0].title}: {chosen[0].bucket.table.reason}" if len(chosen) == 1 else "name one STORE/BUCKET"

@@ -251,6 +251,12 @@ def kept_bytes(found: Opened) -> dict[str, list[Kept]]:
     return {view.title: bytes_kept for view, bytes_kept in zip(seen, each, strict=True)}
 
 
+def chosen_views(found: Opened, wanted: Sequence[str] | None) -> list[BucketSubject]:
+    """The buckets that are named, each once; all where none is. Raises `BadInput`."""
+    named = [find_view(found.views, name, found.survey) for name in wanted or ()]
+    return list({view.title: view for view in named}.values()) or found.views
+
+
 def find_view(views: list[BucketSubject], wanted: str, taken: Survey) -> BucketSubject:
     """The bucket called `STORE/BUCKET` (or by its name alone, if only one store has it). Raises `BadInput`."""
     from rusty_lantern.core.errors import BadInput, Problem, nearest
