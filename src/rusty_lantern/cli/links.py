@@ -74,13 +74,14 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
 
     import msgspec
 
+    from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.intake.link_scan import mine
     from rusty_lantern.intake.presigned_url import as_link, is_at
     from rusty_lantern.reports.results.links import link_row
 
     judge = found.judge()
     by_store = {store_subject.index.dossier.store: store_subject for store_subject in found.store_subjects}
-    entries = [store for store in found.place.estate().stores if store.reads != "dossier"]
+    entries = [store for store in found.place.estate().stores if PROTOCOLS[store.reads].probes]
     stores = [(store.name, door.at) for store in entries for door in store.doors if door.name == "swift"]
     stores += [(store.name, store.at) for store in entries]
     nowhere = found.store_subjects[0] if found.store_subjects else None
@@ -94,7 +95,7 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
         if ours is None and nowhere is None:
             continue
         subject = (ours or found.store_subjects[0]).any_link(link)
-        if subject.view.standing in ("valid", "unknown") and link.verbs == ["read"]:
+        if subject.view.standing in ("valid", "unknown") and "read" in subject.view.verbs and link.scope == "object":
             standing.append((len(rows), address))
         elsewhere = "" if any(is_at(signed.host, urlsplit(at).netloc) for _, at in stores) else signed.host
         rows.append(link_row(subject, judge, presumed=signed.presumed, host=elsewhere, ours=ours is not None))

@@ -1,4 +1,5 @@
-"""Share links found in any text: both generations of signed addresses of the S3 protocol, and temporary URLs of Swift.
+"""Share links found in any text: signed addresses of the S3 protocol (both generations), temporary URLs of Swift, and
+signed links of the blob protocol.
 
 A signed address says in its query which credential signed it, when, and for how long; which method it is for it does
 not say, so the verb is told by what the rest of the query can only be for, and otherwise taken for a read.
@@ -18,10 +19,11 @@ import msgspec
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.resources import TEMPORARY_URL_KEY, Link
+from rusty_lantern.intake.signed_link import BlobLink, moment_of, read_blob_link
 
 LONGEST = 8_192
 """Bytes of the longest address that is looked at."""
-_SIGN = re.compile(rb"(?:[Ss]ignature|temp_url_sig)(?:=|%3[Dd])")
+_SIGN = re.compile(rb"(?:[Ss]ignature|temp_url_sig|(?<=[?&;])sig)(?:=|%3[Dd])")
 _URL = re.compile(rb"https?://[^\s\"'<>()\[\]{}|\\^`\x00]{4,8192}")
 
 
@@ -31,8 +33,8 @@ class Signed(msgspec.Struct, frozen=True):
     host: str
     path: str
     credential: str
-    generation: Literal[0, 1, 2]
-    """Of the S3 protocol's signatures; 0: a temporary URL of the Swift protocol."""
+    generation: Literal[0, 1, 2, 3]
+    """Of the S3 protocol's signatures; 0: a temporary URL of the Swift protocol; 3: a link of the blob protocol."""
     verb: Verb
     presumed: bool
     """Whether the verb is only what such addresses are usually for."""
@@ -40,6 +42,8 @@ class Signed(msgspec.Struct, frozen=True):
     expires: datetime | None
     prefix: str | None = None
     """What all the keys that it opens begin with, where it opens several; empty: every key of the container."""
+    blob: BlobLink | None = None
+    """What it says besides, for a link of the blob protocol."""
 
 
 def find_signed(text: bytes) -> Iterator[tuple[int, Signed, str]]:
@@ -84,6 +88,10 @@ def read_signed(address: str) -> Signed | None:
         ends = _until(query.get("temp_url_expires", ""))
         prefix = query.get("temp_url_prefix")
         return Signed(host, parts.path, TEMPORARY_URL_KEY, 0, "read", True, None, ends, prefix)
+    blob = read_blob_link(query)
+    if blob is not None:
+        starts = moment_of(blob.starts)
+        return Signed(host, parts.path, "", 3, "read", False, starts, moment_of(blob.expires), None, blob)
     if "signature" in query and "awsaccesskeyid" in query:
         until = query.get("expires", "")
         ends = datetime.fromtimestamp(int(until), UTC) if re.fullmatch(r"\d{1,11}", until) else None
@@ -171,7 +179,33 @@ def as_link(
     return "", _link(signed, unquote(bucket), unquote(key), where)
 
 
+def _blob_link(signed: Signed, blob: BlobLink, bucket: str, key: str, where: str) -> Link:
+    """A link of the blob protocol: one without an end never ends (measured), unless the policy that it names does."""
+    keyed = {"object": key, "prefix": f"{key}/"}.get(blob.scope, "")
+    unread: Answer[datetime] = Answer("failed", None, "the link does not say when it was made")
+    ends: Answer[datetime] = Answer("known", signed.expires) if signed.expires else Answer("absent")
+    if blob.expires and signed.expires is None:
+        ends = Answer("failed", None, "the link names an end that is no date")
+    return Link(
+        bucket="" if blob.scope == "store" else bucket,
+        key=keyed,
+        scope=blob.scope,
+        verbs=list(blob.verbs),
+        issued=Answer("known", signed.issued) if signed.issued else unread,
+        expires=ends,
+        found=where,
+        form=blob.form,
+        policy=blob.policy,
+        starts=signed.issued,
+        networks=list(blob.networks),
+        tls_only=blob.tls_only,
+        services=list(blob.services),
+    )
+
+
 def _link(signed: Signed, bucket: str, key: str, where: str) -> Link:
+    if signed.blob is not None:
+        return _blob_link(signed, signed.blob, bucket, key, where)
     unsaid: Answer[datetime] = Answer("failed", None, "the link does not say")
     scope: Literal["object", "prefix", "bucket"] = "object" if key else "bucket"
     if signed.prefix is not None:

@@ -10,8 +10,9 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.estate import Service
 from rusty_lantern.core.errors import LanternError, defect
+from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.stores.dossier.reader import dossier_from_file, under_our_name
+from rusty_lantern.stores.dossier.reader import completed, dossier_from_file, under_our_name
 from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import find
@@ -23,7 +24,6 @@ from rusty_lantern.stores.reader import Visit
 from rusty_lantern.stores.swift.token import fetch_token
 
 PEOPLE = ("identities", "groups", "credentials")
-BESIDE = (*PEOPLE, "encryption_keys", "service", "links")
 
 
 async def with_beside(visit: Visit, read: Dossier, noted: Callable[[str], None]) -> Dossier:
@@ -38,7 +38,7 @@ async def with_beside(visit: Visit, read: Dossier, noted: Callable[[str], None])
     except RequestFailed as error:
         noted(f"{store.name}: {error.note}")
         lost: Answer[Any] = Answer(error.state, None, error.note)
-        return msgspec.structs.replace(read, **{name: lost for name in BESIDE if not getattr(read, name).settled})
+        return msgspec.structs.replace(read, **{name: lost for name in _besides(read) if getattr(read, name).unread})
 
 
 async def _people(visit: Visit, service: Service, read: Dossier, most: int | None = None) -> dict[str, Any]:
@@ -78,13 +78,20 @@ SAMPLE = 8
 
 
 def joined(dossier: Dossier, beside: Dossier) -> Dossier:
-    """A dossier with what another tells besides, where it does not know itself."""
+    """A dossier with what another tells besides, where it does not know itself: of the store, and of its buckets."""
     told = {
         name: getattr(beside, name)
-        for name in BESIDE
-        if not getattr(dossier, name).settled and getattr(beside, name).settled
+        for name in _besides(dossier)
+        if getattr(dossier, name).unread and getattr(beside, name).settled
     }
-    return msgspec.structs.replace(dossier, **told)
+    named = {bucket.name: bucket for bucket in beside.buckets}
+    buckets = [completed(bucket, named.get(bucket.name), beside.every_bucket) for bucket in dossier.buckets]
+    return msgspec.structs.replace(dossier, **told, buckets=buckets)
+
+
+def _besides(dossier: Dossier) -> list[str]:
+    """The fields of a store that somebody else may tell."""
+    return [name for name, _ in PROTOCOLS[dossier.protocol].elsewhere] if dossier.protocol in PROTOCOLS else []
 
 
 async def _guarded(

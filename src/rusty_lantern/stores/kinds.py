@@ -9,6 +9,7 @@ from rusty_lantern.stores.reader import StoreReader, Visit
 READERS = {
     "s3": "rusty_lantern.stores.s3.reader:S3Reader",
     "swift": "rusty_lantern.stores.swift.reader:SwiftReader",
+    "blob": "rusty_lantern.stores.blob.reader:BlobReader",
     "dossier": "rusty_lantern.stores.dossier.reader:DossierReader",
 }
 """Kind → `module:class`. A reader is imported when a store of its kind is read."""

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 
 import msgspec
 
+from rusty_lantern.core.access.probe_check import with_concluded_guards
 from rusty_lantern.core.access.solver.exposure import request_for
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
@@ -43,7 +44,8 @@ async def probe_store(
     async with asyncio.TaskGroup() as group:
         for _ in range(AT_ONCE):
             group.create_task(worker())
-    return msgspec.structs.replace(dossier, buckets=sorted(tried, key=lambda bucket: bucket.name))
+    buckets = sorted(tried, key=lambda bucket: bucket.name)
+    return with_concluded_guards(msgspec.structs.replace(dossier, buckets=buckets))
 
 
 async def probe_bucket(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorProbe] = ()) -> Bucket:

@@ -5,8 +5,12 @@ from __future__ import annotations
 
 from typing import Literal
 
+import msgspec
+
 from rusty_lantern.core.access.solver.exposure import Exposures
-from rusty_lantern.core.model.bucket import ProbeAnswer
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.model.bucket import Bucket, Guards, ProbeAnswer
+from rusty_lantern.core.model.dossier import Dossier
 
 Outcome = Literal["disagrees", "ambiguous", "agrees"]
 """How an answer stands to a verdict, worst first."""
@@ -49,3 +53,34 @@ def worst(verdicts: Exposures, answers: list[ProbeAnswer]) -> tuple[Outcome, str
     outcome, why, answer = min(compared, key=lambda one: order.index(one[0]))
     through = f" through the {answer.door} door" if answer.door else ""
     return outcome, f"{answer.asked}{through} was answered {answer.answer}" + (f": {why}" if why else "")
+
+
+LET_IN = "a request without credentials was let in from here"
+ALL_ON = Guards(refuse_new_acls=True, ignore_acls=True, refuse_new_policies=True, restrict_policies=True)
+
+
+def with_concluded_guards(dossier: Dossier) -> Dossier:
+    """The dossier with what anonymous tests prove of the account's public-access switch, where that was not read.
+
+    A store that says so allows no public access; one that let somebody in, where nothing but a container's level can
+    have done it, does not forbid it.
+    """
+    if not dossier.public_access_guards.unread:
+        return dossier
+    for bucket in dossier.buckets:
+        for told in bucket.anonymous_test.value or ():
+            evidence = Evidence(told.asked, told.answer, dossier.taken)
+            if told.no_public_access:
+                note = "the store said so to a request without credentials"
+                return msgspec.structs.replace(dossier, public_access_guards=Answer("known", ALL_ON, note, evidence))
+            if told.let_in and not told.door and _only_levels(bucket):
+                note = f"a request without credentials was let into {bucket.name}"
+                return msgspec.structs.replace(dossier, public_access_guards=Answer("known", Guards(), note, evidence))
+    return dossier
+
+
+def _only_levels(bucket: Bucket) -> bool:
+    """Whether rights that guards keep back are all that can let the public in."""
+    others = (bucket.acl, bucket.policy, bucket.container_acl)
+    by_site = any(right.door == "web" for right in bucket.rights.value or ())
+    return bucket.rights.settled and not by_site and all(answer.state == "unsupported" for answer in others)

@@ -16,7 +16,7 @@ from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rul
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.identity_policies import asks_who
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
-from rusty_lantern.core.access.probe_check import worst
+from rusty_lantern.core.access.probe_check import LET_IN, worst
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.exposure import Exposures, Verdict
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
@@ -146,7 +146,15 @@ class BucketSubject:
     @cached_property
     def exposures(self) -> dict[str, Fact]:
         """`AUDIENCE.VERB` → verdict, as facts."""
-        return {f"{audience}.{verb}": exposure_fact(v, self.bucket) for (audience, verb), v in self.verdicts.items()}
+        return {
+            f"{audience}.{verb}": exposure_fact(found, self.bucket, LET_IN if verb in self.let_in else "")
+            for (audience, verb), found in self.verdicts.items()
+        }
+
+    @cached_property
+    def let_in(self) -> frozenset[str]:
+        """The verbs that the store let a request without credentials do."""
+        return frozenset(answer.verb for answer in self.bucket.anonymous_test.value or () if answer.let_in)
 
     @cached_property
     def trusted_only(self) -> frozenset[str]:
@@ -278,8 +286,11 @@ class BucketSubject:
         return {name: self.fact(name) for name in [*names, "access.outside", *(f"tags.{tag}" for tag in sorted(tags))]}
 
 
-def exposure_fact(verdict: Verdict, bucket: Bucket) -> Fact:
-    """A verdict as a fact of the register; its evidence is the answer that the deciding rule came from."""
+def exposure_fact(verdict: Verdict, bucket: Bucket, let_in: str = "") -> Fact:
+    """A verdict as a fact of the register; its evidence is the answer that the deciding rule came from.
+
+    `let_in`: that the store let such a request in, where it did: it is not closed then, whatever is not known.
+    """
     by_acl: dict[str, Answer[Any]] = {
         "ACL grant of": bucket.acl,
         "container ": bucket.container_acl,
@@ -288,7 +299,12 @@ def exposure_fact(verdict: Verdict, bucket: Bucket) -> Fact:
     told = next((one for words, one in by_acl.items() if verdict.because.startswith(words)), bucket.policy)
     asked = told.evidence
     if verdict.level == "unknown":
-        return Answer("failed", None, "; ".join(verdict.doubts), asked)
+        doubts = "; ".join(verdict.doubts)
+        return (
+            Partly("failed", None, f"{doubts}; {let_in}", asked, certain="restricted")
+            if let_in
+            else (Answer("failed", None, doubts, asked))
+        )
     note = verdict.because
     if verdict.until:
         note = f"{note}, until {show_moment(verdict.until)}"

@@ -23,7 +23,7 @@ from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity, Verb, masked
 from rusty_lantern.core.model.resources import EncryptionKey, Link
 from rusty_lantern.core.model.store_index import StoreIndex
-from rusty_lantern.core.model.subjects import CredentialView, IdentityView, KeyView, LinkView
+from rusty_lantern.core.model.subjects import OVER, CredentialView, IdentityView, KeyView, LinkView
 
 NO_TAGS: Answer[dict[str, str]] = Answer("absent")
 
@@ -144,7 +144,7 @@ class StoreSubject:
     def link(self, link: Link) -> PartSubject | None:
         """A link as a subject, by the name of its bucket; one that opens nothing any more is none."""
         found = self.any_link(link)
-        return None if found.view.standing in ("revoked", "expired", "signing key disabled") else found
+        return None if found.view.standing in OVER else found
 
     def any_link(self, link: Link) -> PartSubject:
         """A link, one that opens nothing any more too."""

@@ -12,6 +12,8 @@ from rusty_lantern.core.errors import Place, ProblemList
 from rusty_lantern.core.yaml_source import Marked, Reader
 
 _CREDENTIAL = ("profile", "environment", "file", "token", "keystone", "application-credential", "user", "scope")
+_OF_BLOBS = ("token", "signed-link", "account-key")
+"""What a store of the blob protocol is shown: each is named as env:VARIABLE or file:PATH."""
 _ROLES = ("operator", "reseller-admin", "project-reader", "system-reader")
 
 
@@ -76,16 +78,21 @@ def read_credential(
     *,
     needed: bool,
     whose: str = "a store",
-    swift: bool = False,
+    sort: str = "access-key",
     plain_http: bool = False,
 ) -> Credential:
-    """Where a credential is found. `swift`: it is shown by the Swift protocol, which has users and keys of its own and
-    knows no profile."""
-    if node is None:
-        if needed:
-            how = "{environment: PREFIX}" if swift else "{profile: NAME}"
-            reader.complaints.add(f"{whose} needs a credential", place, f"credential: {how}")
-        return Credential("chain" if needed else "none")
+    """Where a credential is found. `sort`: what the store is shown (`Capabilities.credential`)."""
+    if sort == "blob":
+        return _of_blobs(reader, node, place, whose)
+    if node is not None:
+        return _by_name(reader, node, whose, plain_http=plain_http)
+    if needed:
+        how = "{environment: PREFIX}" if sort == "swift" else "{profile: NAME}"
+        reader.complaints.add(f"{whose} needs a credential", place, f"credential: {how}")
+    return Credential("chain" if needed else "none")
+
+
+def _by_name(reader: Reader, node: Marked, whose: str, *, plain_http: bool) -> Credential:
     if node.text is not None:
         if node.text == "chain":
             return Credential("chain", place=node.place)
@@ -105,10 +112,24 @@ def read_credential(
     return Credential("chain", place=node.place)
 
 
+def _of_blobs(reader: Reader, node: Marked | None, place: Place, whose: str) -> Credential:
+    """`{signed-link: env:NAME}`, `{token: env:NAME}` or `{account-key: env:NAME}`."""
+    how = "credential: {signed-link: env:NAME}, {token: env:NAME} or {account-key: env:NAME}"
+    if node is None or node.fields is None:
+        reader.complaints.add(f"{whose} needs a credential", node.place if node else place, how)
+        return Credential("none")
+    fields = reader.fields(node, _OF_BLOBS, "credential")
+    if len(fields) != 1:
+        reader.complaints.add(f"{whose} is shown one credential", node.place, how)
+        return Credential("none")
+    kind, named = next(iter(fields.items()))
+    return Credential(kind, _secret_named(reader, named, kind), "", node.place)
+
+
 def _secret_named(reader: Reader, node: Marked, kind: str) -> str:
     text = reader.text(node, kind)
     if not re.fullmatch(r"(env|file):.+", text):
-        where = "env:VARIABLE" if kind == "token" else "env:PREFIX"
+        where = "env:VARIABLE" if kind in _OF_BLOBS else "env:PREFIX"
         what = f"{'an' if kind[0] in 'aeio' else 'a'} {kind} is named here, never written"
         reader.complaints.add(what, node.place, f"{kind}: {where}, or {kind}: file:PATH")
     return text

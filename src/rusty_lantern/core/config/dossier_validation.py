@@ -254,7 +254,7 @@ def _references(dossier: Dossier) -> Iterator[Fault]:
             yield Fault(f"/credentials/value/{number}/owner", what, nearest(credential.owner, holders), grave=False)
     for number, link in enumerate(dossier.links.value or ()):
         pointer = f"/links/value/{number}"
-        if link.bucket not in buckets and dossier.listing.settled:
+        if link.bucket and link.bucket not in buckets and dossier.listing.settled:
             hint = nearest(link.bucket, buckets)
             yield Fault(f"{pointer}/bucket", f'no bucket "{link.bucket}" is here', hint, grave=False)
         if link.issued.value and link.expires.value and link.expires.value < link.issued.value:
@@ -280,7 +280,7 @@ def _in_bucket(bucket: Bucket, pointer: str) -> Iterator[Fault]:
         yield Fault(f"{pointer}/lock/value", "the lock is off, and has a default retention all the same")
     if lock is not None and bool(lock.mode) != bool(lock.retention):
         yield Fault(f"{pointer}/lock/value", "a default retention needs both a mode and a period")
-    if lock is not None and lock.enabled and versioning is not None and versioning.state == "never":
+    if lock is not None and lock.enabled and not lock.whole and versioning and versioning.state == "never":
         yield Fault(f"{pointer}/lock/value", "object lock is on, and versioning, which it needs, is not")
     for number, right in enumerate(bucket.rights.value or ()):
         if (right.to in ("named", "group")) != bool(right.identity):

@@ -23,7 +23,8 @@ from rusty_lantern.core.model.identity import Verb
 class Credential(msgspec.Struct, frozen=True):
     """Where a credential is found. `kind`: `profile`, `environment`, `file` or `chain` (the provider's own); `token`
     for a bearer token, whose name is `env:VARIABLE` or `file:PATH`; `keystone` for one that an identity service gives a
-    token for; `none` where none is needed."""
+    token for; `account-key` and `signed-link` for the blob protocol, named as a token is; `none` where none is
+    needed."""
 
     kind: str
     name: str = ""

@@ -131,7 +131,7 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
             fields.get("credential"),
             entry.place,
             needed=capabilities.needs_credential,
-            swift=capabilities.protocol == "swift",
+            sort=capabilities.credential,
             plain_http=plain_http,
         ),
         Pace(
@@ -203,7 +203,7 @@ def _doors(reader: Reader, node: Marked | None, store: str, *, plain_http: bool)
         check_address(reader.complaints, at, fields.get("at") or entry, whose, plain_http=plain_http)
         credential = read_credential(
             reader, fields.get("credential"), entry.place, needed=kind != "web", whose=f"the door {kind}",
-            swift=kind == "swift", plain_http=plain_http,
+            sort="swift" if kind == "swift" else "access-key", plain_http=plain_http,
         )  # fmt: skip
         found.append(DoorEntry(kind, at.rstrip("/"), credential, entry.place))
     return tuple(found)

@@ -12,7 +12,8 @@ from rusty_lantern.core.facts.event_actions import (
     POLICY_ACTIONS,
 )
 from rusty_lantern.core.facts.registry import BucketView, fact
-from rusty_lantern.core.value_types import DURATION, SWITCH, TEXT, Words
+from rusty_lantern.core.model.bucket import Lock
+from rusty_lantern.core.value_types import DURATION, MOMENT, SWITCH, TEXT, Words
 
 
 @fact(
@@ -31,7 +32,7 @@ def versioning(subject: BucketView, _: str) -> Fact:
 
 
 # Objects stored before it was switched on stay as they were.
-fact(
+@fact(
     "encryption.at-rest",
     Words(("none", "provider-managed", "customer-managed"), ordered=True),
     "default encryption of new objects: none, with a key that the provider manages, or one that the team manages",
@@ -40,7 +41,17 @@ fact(
     causes=f"{ENCRYPTION_ACTIONS} DeleteBucketEncryption",
     safe="at least provider-managed",
     mirrored=True,
-)(lambda subject, _: fact_of(subject.bucket.encryption.map(lambda e: e.by).default("none")))
+)
+def at_rest(subject: BucketView, _: str) -> Fact:
+    """Where the bucket names a key and not who keeps it, the key itself tells."""
+    answer = subject.bucket.encryption
+    if answer.value is None or answer.value.by:
+        return fact_of(answer.map(lambda e: str(e.by)).default("none"))
+    key = subject.index.key_named(answer.value.key) if answer.value.key else None
+    if key is not None and key.managed_by.value is not None:
+        return Answer("known", f"{key.managed_by.value}-managed", f"by the key {key.id}", answer.evidence)
+    which = f"the key of {answer.value.key}" if answer.value.key else "the key"
+    return Answer("failed", None, f"it is encrypted; who keeps {which} is not told", answer.evidence)
 
 
 @fact(
@@ -56,6 +67,17 @@ def encryption_key(subject: BucketView, _: str) -> Fact:
     answer = subject.bucket.encryption
     return fact_of(answer.map(lambda e: e.key)) if answer.value is None or answer.value.key else absent_fact(answer)
 
+
+# Where they can, a single upload may be under a key that nobody watches.
+fact(
+    "encryption.enforced",
+    SWITCH,
+    "whether uploads are kept from asking for another encryption than the default",
+    area="encryption",
+    advice="forbid uploads to choose an encryption of their own",
+    safe="on",
+    habit=False,
+)(lambda subject, _: switch_fact(subject.bucket.encryption, lambda e: e.enforced))
 
 # Default encryption encrypts such uploads all the same; some teams want both.
 fact(
@@ -102,12 +124,7 @@ fact(
 )
 def lock_mode(subject: BucketView, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
-    answer = subject.bucket.lock
-    return (
-        fact_of(answer.map(lambda lock: lock.mode))
-        if answer.value is None or answer.value.mode
-        else absent_fact(answer)
-    )
+    return _default(subject.bucket.lock, lambda lock: lock.mode)
 
 
 @fact(
@@ -122,12 +139,52 @@ def lock_mode(subject: BucketView, _: str) -> Fact:
 )
 def lock_keep(subject: BucketView, _: str) -> Fact:
     """Absent where new versions inherit no retention."""
+    return _default(subject.bucket.lock, lambda lock: lock.retention)
+
+
+def _default(answer: Answer[Lock], take: Callable[[Lock], str | int]) -> Fact:
+    """A part of the default retention; absent where there is none."""
+    if answer.value is not None and answer.value.default_unread:
+        return Answer("failed", None, answer.value.default_unread, answer.evidence)
+    return fact_of(answer.map(take)) if answer.value is None or take(answer.value) else absent_fact(answer)
+
+
+@fact(
+    "lock.final-from",
+    MOMENT,
+    "from when on nobody can shorten or remove the default retention; absent: it stays as it is",
+    area="versions and locks",
+    advice="lock the retention rule, or plan when it is locked; it cannot be taken back afterwards",
+)
+def lock_final_from(subject: BucketView, _: str) -> Fact:
+    """Some stores lock a retention rule only after a while, in which it can still be removed."""
     answer = subject.bucket.lock
+    if answer.value is not None and answer.value.default_unread:
+        return Answer("failed", None, answer.value.default_unread, answer.evidence)
     return (
-        fact_of(answer.map(lambda lock: lock.retention))
-        if answer.value is None or answer.value.retention
-        else absent_fact(answer)
+        fact_of(answer.map(lambda lock: lock.final_from))
+        if answer.value is None or answer.value.final_from
+        else (absent_fact(answer))
     )
+
+
+fact(
+    "lock.legal-hold",
+    SWITCH,
+    "whether a legal hold on the bucket as a whole keeps everything in it, whatever its retention",
+    area="versions and locks",
+    advice="set the legal hold on the bucket, or lift it once the case is over",
+    habit=False,
+)(lambda subject, _: switch_fact(subject.bucket.legal_hold))
+
+fact(
+    "lock.bucket-lease",
+    SWITCH,
+    "whether a lease without an end keeps the bucket from being deleted",
+    area="versions and locks",
+    advice="take a lease without an end on the bucket: it cannot be deleted until somebody breaks it",
+    habit=False,
+)(lambda subject, _: switch_fact(subject.bucket.leased))
 
 
 # Absent where there is no such bound; where there are two, the stricter counts.

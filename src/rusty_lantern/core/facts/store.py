@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import get_args, get_type_hints
 
 from rusty_lantern.core.access.policy.actions import VERBS
@@ -86,6 +87,15 @@ fact(
     advice="switch automatic rotation on: {wanted}",
 )(lambda view, _: fact_of(view.key.rotates))
 
+fact(
+    "encryption-key.next-rotation",
+    MOMENT,
+    "when it is rotated next; absent: no rotation is planned",
+    of=KEY,
+    advice="plan the key's next rotation",
+    restless=True,
+)(lambda view, _: fact_of(view.key.next_rotation))
+
 # Both are needed where it was never rotated.
 fact(
     "encryption-key.age",
@@ -133,12 +143,12 @@ fact(
     advice="cancel the scheduled deletion in time",
 )(lambda view, _: fact_of(view.key.deleted))
 
-fact("link.scope", Words(("object", "prefix", "bucket"), ordered=True), "how much it opens", of=LINK)(
+fact("link.scope", Words(("object", "prefix", "bucket", "store"), ordered=True), "how much it opens", of=LINK)(
     lambda view, _: Answer("known", view.link.scope)
 )
 
 fact("link.allows", Parts(VERBS), "what it allows whoever has it", of=LINK)(
-    lambda view, _: Answer("known", " ".join(verb for verb in VERBS if verb in view.link.verbs))
+    lambda view, _: Answer("known", " ".join(verb for verb in VERBS if verb in view.verbs))
 )
 
 
@@ -146,14 +156,21 @@ fact("link.allows", Parts(VERBS), "what it allows whoever has it", of=LINK)(
 def link_lifetime(view: LinkView, _: str) -> Fact:
     """Needs both moments."""
     link = view.link
-    if link.expires.value is None:
-        return absent_or_lost(link.expires)
+    end = _end(view)
+    if end.value is None:
+        return absent_or_lost(end)
     if link.issued.value is None:
         return lost(link.issued) if not link.issued.settled else Answer("failed", None, "when it was made is not known")
-    return Answer("known", int((link.expires.value - link.issued.value).total_seconds()))
+    return Answer("known", int((end.value - link.issued.value).total_seconds()))
 
 
-fact("link.expires", MOMENT, "when it ends; absent: never", of=LINK)(lambda view, _: fact_of(view.link.expires))
+def _end(view: LinkView) -> Answer[datetime]:
+    """When a link ends: by its own word, or by the policy that it names, whichever comes first."""
+    ends = [end for end in view.ends if end is not None]
+    return Answer("known", min(ends)) if ends else view.link.expires
+
+
+fact("link.expires", MOMENT, "when it ends; absent: never", of=LINK)(lambda view, _: fact_of(_end(view)))
 
 
 @fact(
@@ -164,6 +181,8 @@ fact("link.expires", MOMENT, "when it ends; absent: never", of=LINK)(lambda view
 )
 def link_signed_by(view: LinkView, _: str) -> Fact:
     """Absent where it was signed by none."""
+    if view.link.form in ("ad-hoc", "stored-policy", "account"):
+        return fact_of(view.index.dossier.shared_keys.map(lambda on: "active" if on else "disabled"))
     if not view.link.credential:
         return Answer("absent")
     if view.link.credential == TEMPORARY_URL_KEY:
@@ -186,6 +205,16 @@ def _temporary_url_key(view: LinkView) -> Fact:
     return lost(unread) if unread is not None else Answer("known", "missing")
 
 
+fact(
+    "link.form",
+    Words(("ad-hoc", "stored-policy", "account", "identity")),
+    "how it was made: for itself, by a policy that the bucket stores, for the account as a whole, or by an identity's "
+    "own short-lived key; absent: the protocol has one way only",
+    of=LINK,
+    advice="make links by a stored policy: removing it ends them, and no key has to be changed",
+    habit=False,
+)(lambda view, _: Answer("known", view.link.form) if view.link.form else Answer("absent"))
+
 # A link into a closed bucket is a door beside the door.
 fact(
     "link.bucket-exposure",
@@ -197,7 +226,9 @@ fact(
 
 def min_exposure(view: LinkView) -> Fact:
     """The narrowest of the public's verdicts on the verbs of a link; absent where it has none."""
-    found = [view.permissions.of_public(view.link.bucket, verb) for verb in view.link.verbs]
+    if not view.link.bucket:
+        return Answer("absent")
+    found = [view.permissions.of_public(view.link.bucket, verb) for verb in view.verbs]
     doubt = next((one for one in found if one.value is None), None)
     return doubt or min(found, key=lambda one: LEVEL.rank(str(one.value)), default=Answer("absent"))
 
@@ -254,6 +285,36 @@ fact(
 fact("store.network", REACH, "from where it may be asked at all", of=STORE, advice="allow named networks only")(
     lambda index, _: network_fact(index.dossier.network)
 )
+
+
+# Anything older than 1.2 can be broken on the way.
+fact(
+    "store.minimum-tls",
+    Words(("1.0", "1.1", "1.2", "1.3"), ordered=True),
+    "the oldest release of TLS that it still speaks",
+    of=STORE,
+    advice="refuse releases of TLS before {wanted}",
+    safe="at least 1.2",
+)(lambda index, _: fact_of(index.dossier.minimum_tls))
+
+# Whoever has one can do everything, and no record says who it was.
+fact(
+    "store.shared-keys",
+    SWITCH,
+    "whether the account's own keys open everything in it, beside its identities",
+    of=STORE,
+    advice="move whoever uses them to identities of their own, then switch the account's own keys off",
+    safe="off",
+)(lambda index, _: switch_fact(index.dossier.shared_keys))
+
+fact(
+    "store.bucket-soft-delete",
+    DURATION,
+    "for how long a deleted bucket can be brought back; absent: not at all",
+    unit="seconds",
+    of=STORE,
+    advice="switch on that deleted buckets are kept for a while: {wanted}",
+)(lambda index, _: fact_of(index.dossier.bucket_soft_delete))
 
 
 @fact(

@@ -52,6 +52,17 @@ class Right(msgspec.Struct, frozen=True, omit_defaults=True):
     prefix: str = ""
     identity: str = ""
     """The identity or the group, where it is to one."""
+    source: str = ""
+    """The setting that grants it, in words; empty: the right itself."""
+    condition: str = ""
+    """A condition that it counts under, as the store writes it. None is understood: it may count or not."""
+    door: Literal["", "blob", "web"] = ""
+    """The protocol that it counts at. A right at the `web` endpoint is kept back by no public-access guard."""
+
+    @property
+    def title(self) -> str:
+        """How reasons name it."""
+        return self.source or f"right to {', '.join(self.verbs)} for {self.identity or self.to}"
 
     def gives(self, verb: str) -> bool:
         """Whether it lets anybody do this: to create or to update is to write."""
@@ -75,11 +86,16 @@ class Versioning(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Encryption(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Default encryption of new objects: who keeps the key, which algorithm the store names, which key."""
+    """Default encryption of new objects: who keeps the key, which algorithm the store names, which key.
 
-    by: Literal["provider-managed", "customer-managed", "customer-provided"]
+    `by` is empty where data are encrypted, and who keeps the key is not told with the bucket.
+    """
+
+    by: Literal["", "provider-managed", "customer-managed", "customer-provided"]
     algorithm: str = ""
     key: str = ""
+    enforced: bool = False
+    """Whether uploads cannot ask for another one."""
 
 
 class Lock(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -88,6 +104,13 @@ class Lock(msgspec.Struct, frozen=True, omit_defaults=True):
     enabled: bool
     mode: Literal["", "governance", "compliance"] = ""
     retention: int = 0
+    whole: bool = False
+    """Whether the default keeps every object of the bucket by its age, also those stored before: no version has a
+    retention of its own then, and no versioning is needed."""
+    final_from: datetime | None = None
+    """From when on a retention that yields to bypass becomes one that yields to nobody."""
+    default_unread: str = ""
+    """Why the default is not known, where there may be one; empty where it is known."""
 
 
 class Logging(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -204,6 +227,20 @@ class Quota(msgspec.Struct, frozen=True, omit_defaults=True):
     objects: int = 0
 
 
+class LinkPolicy(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A policy that a bucket stores for share links that name it: what they allow, and from when until when.
+
+    Removing it ends its links; another one of the same name makes them work again.
+    """
+
+    name: str
+    verbs: list[Verb] = []
+    """None named: each link says it for itself."""
+    starts: datetime | None = None
+    expires: datetime | None = None
+    """None: each link says it for itself, or never."""
+
+
 class ProbeAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     """What the store answered to one request without credentials."""
 
@@ -214,6 +251,8 @@ class ProbeAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     """None where the answer was neither yes nor no."""
     door: str = ""
     """The door that it was sent through, where that is not the one that the store is read by."""
+    no_public_access: bool = False
+    """Whether the store said that the whole account allows no public access."""
 
 
 class ContainerAcl(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -233,6 +272,10 @@ class AccountAcl(msgspec.Struct, frozen=True, omit_defaults=True):
 
 Ownership = Literal["bucket-owner-enforced", "bucket-owner-preferred", "object-writer"]
 """`bucket-owner-enforced` disables ACLs altogether."""
+
+
+Redundancy = Literal["one-device", "one-zone", "several-zones", "several-regions"]
+"""Over what a bucket's data are spread, the least first."""
 
 
 class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -295,3 +338,12 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """Resource names of what is told about changes."""
     requester_pays: Answer[bool] = unread()
     transfer_endpoint: Answer[bool] = unread()
+    enabled: Answer[bool] = unread()
+    """Whether the bucket is switched on; one that is off answers nobody."""
+    redundancy: Answer[Redundancy] = unread()
+    compression: Answer[bool] = unread()
+    legal_hold: Answer[bool] = unread()
+    """Whether a legal hold on the bucket as a whole keeps everything in it."""
+    leased: Answer[bool] = unread()
+    """Whether a lease without an end keeps the bucket from being deleted."""
+    link_policies: Answer[list[LinkPolicy]] = unread()

@@ -56,6 +56,12 @@ FIELD_WORDS = {
     "notifications": "notifications",
     "requester_pays": "who pays",
     "transfer_endpoint": "transfer endpoint",
+    "enabled": "whether it is switched on",
+    "redundancy": "redundancy",
+    "compression": "compression",
+    "legal_hold": "legal hold",
+    "leased": "leases",
+    "link_policies": "policies of share links",
 }
 """How people read the name of each thing that can be asked about a bucket."""
 
@@ -82,6 +88,10 @@ class Capabilities(msgspec.Struct, frozen=True):
     """Headers that begin so and name one answer only."""
     address: Literal["url", "url or file"] = "url"
     needs_credential: bool = True
+    elsewhere_of_bucket: tuple[tuple[str, str], ...] = ()
+    """The same of a bucket's fields."""
+    credential: Literal["access-key", "swift", "blob"] = "access-key"
+    """What sort of credential is shown to it."""
     documents: Literal["", "s3"] = ""
     """The form of the documents that put settings right; empty where words have to do."""
     probes: bool = True
@@ -89,7 +99,8 @@ class Capabilities(msgspec.Struct, frozen=True):
 
     def of_bucket(self) -> dict[str, Answer[Any]]:
         """What a bucket's fields are before anything is asked: those that the protocol does not tell are settled."""
-        return dict.fromkeys(FIELD_WORDS.keys() - self.tells, Answer("unsupported"))
+        fields: dict[str, Answer[Any]] = dict.fromkeys(FIELD_WORDS.keys() - self.tells, Answer("unsupported"))
+        return fields | {name: Answer("failed", None, note) for name, note in self.elsewhere_of_bucket}
 
     def of_store(self) -> dict[str, Answer[Any]]:
         """The same of the store's fields."""
@@ -104,9 +115,11 @@ class Capabilities(msgspec.Struct, frozen=True):
 _STORE_FIELDS = frozenset({
     "account", "public_access_guards", "identities", "groups", "credentials", "encryption_keys", "service", "links",
     "network", "certificate", "plain_http", "legacy_signatures", "account_acl", "doors", "temporary_url_key",
+    "minimum_tls", "shared_keys", "bucket_soft_delete",
 })  # fmt: skip
 
 _NO_SERVICE = "not asked: estate.yaml names no identity service of the store"
+_BY_MANAGEMENT = "the account's management side alone tells it: an export of its settings beside the store can"
 _NO_DOSSIER = "the protocol does not show it; a dossier beside the store can"
 BESIDE = (
     *((name, _NO_SERVICE) for name in ("identities", "groups", "credentials")),
@@ -147,11 +160,33 @@ SWIFT = Capabilities(
     }),
     tells_of_store=frozenset({"account", "account_acl", "temporary_url_key", "doors"}),
     elsewhere=BESIDE,
+    credential="swift",
     headers=(
         "x-container-", "x-account-", "x-versions-", "x-history-", "x-storage-policy", "x-object-", "x-delete-at",
         "x-timestamp", "x-static-large-object", "x-symlink-",
     ),
 )  # fmt: skip
 
-PROTOCOLS: dict[str, Capabilities] = {found.protocol: found for found in (S3, SWIFT, DOSSIER)}
+BLOB = Capabilities(
+    "blob",
+    tells=frozenset({
+        "owner", "rights", "granted_by", "encryption", "lock", "legal_hold", "leased", "tags", "usage", "versions",
+        "soft_delete", "logging", "website", "cross_origin", "link_policies", "redundancy",
+    }),
+    tells_of_store=frozenset({"account"}),
+    elsewhere=(
+        *BESIDE,
+        *((name, _BY_MANAGEMENT) for name in (
+            "public_access_guards", "network", "minimum_tls", "shared_keys", "bucket_soft_delete",
+        )),
+    ),
+    elsewhere_of_bucket=tuple((name, _BY_MANAGEMENT) for name in (
+        "versioning", "region", "tier", "lifecycle", "replication", "notifications",
+    )),
+    headers=("x-ms-",),
+    passing_headers=("x-ms-request-id", "x-ms-client-request-id"),
+    credential="blob",
+)  # fmt: skip
+
+PROTOCOLS: dict[str, Capabilities] = {found.protocol: found for found in (S3, SWIFT, BLOB, DOSSIER)}
 """Every way to read a store, by its name in estate.yaml."""

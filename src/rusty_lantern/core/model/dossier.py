@@ -97,6 +97,14 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """Whether the store answers over plain http as well."""
     legacy_signatures: Answer[bool] = unread()
     """Whether the store accepts signatures of the first generation."""
+    minimum_tls: Answer[Literal["1.0", "1.1", "1.2", "1.3"]] = unread()
+    """The oldest release of TLS that the store still speaks."""
+    shared_keys: Answer[bool] = unread()
+    """Whether the account's own keys open everything in it, beside its identities."""
+    bucket_soft_delete: Answer[int] = unread()
+    """For how many seconds a deleted bucket can be brought back; absent: not at all."""
+    every_bucket: Bucket | None = None
+    """What is set for all buckets of the store at once; its name is `*`. A bucket's own answer comes first."""
     exported: datetime | None = None
     """When the document was made that this was read from, where it came as one."""
     tag: str = ""

@@ -27,6 +27,8 @@ class EncryptionKey(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tru
     """The period of its rotation in seconds; absent: it is not rotated by itself."""
     rotated: Answer[datetime] = unread()
     """Absent: never."""
+    next_rotation: Answer[datetime] = unread()
+    """When it is rotated next; absent: no rotation is planned."""
     deleted: Answer[datetime] = Answer("absent")
     """When it is going to be destroyed; absent: it is not."""
     usable_by: Answer[list[str]] = unread()
@@ -38,12 +40,12 @@ TEMPORARY_URL_KEY = "temporary-URL key"
 
 
 class Link(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
-    """One share link: whoever has it gets in. Its secret part is never kept."""
+    """One share link: whoever has it gets in. Its secret part is never kept. `bucket` is empty where it opens all."""
 
     bucket: str
     key: str = ""
     """The object, or what the keys it opens begin with."""
-    scope: Literal["object", "prefix", "bucket"] = "object"
+    scope: Literal["object", "prefix", "bucket", "store"] = "object"
     verbs: list[Verb] = []
     credential: str = ""
     """The id of the credential that signed it."""
@@ -51,6 +53,18 @@ class Link(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     expires: Answer[datetime] = unread()
     """Absent: never."""
     revoked: bool = False
+    form: Literal["", "ad-hoc", "stored-policy", "account", "identity"] = ""
+    """How it was made, in a protocol with several ways: for itself, by a policy that the bucket stores, for the account
+    as a whole, by an identity's own short-lived key."""
+    policy: str = ""
+    """The stored policy that it names."""
+    starts: datetime | None = None
+    """When it begins to work; None: at once."""
+    networks: list[str] = []
+    """The addresses that may use it, in CIDR form or as a range; none named: every address."""
+    tls_only: bool = False
+    services: list[str] = []
+    """What else of the account it opens besides its buckets, for one of the account as a whole."""
     found: str = ""
     """Where it was found."""
 

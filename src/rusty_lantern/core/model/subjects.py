@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from typing import TYPE_CHECKING, Protocol
 
 import msgspec
 
-from rusty_lantern.core.answer import Answer, lost, since
-from rusty_lantern.core.model.identity import Credential, Identity
+from rusty_lantern.core.answer import Answer, lost, since, unread
+from rusty_lantern.core.model.bucket import LinkPolicy
+from rusty_lantern.core.model.identity import Credential, Identity, Verb
 from rusty_lantern.core.model.resources import EncryptionKey, Link
 
 if TYPE_CHECKING:
@@ -63,6 +65,12 @@ class KeyView:
     index: StoreIndex
 
 
+OVER = ("policy removed", "account keys off", "signing key disabled", "expired", "revoked")
+"""How a link may stand that opens nothing any more."""
+STANDINGS = ("valid", "unknown", "not yet", *OVER)
+"""How a link may stand, what matters most first."""
+
+
 @dataclass(frozen=True)
 class LinkView:
     """A link, with its store's roster."""
@@ -73,16 +81,46 @@ class LinkView:
 
     @property
     def standing(self) -> str:
-        """`revoked`, `expired`, `signing key disabled`, `valid`, or `unknown`."""
-        link = self.link
-        if link.revoked:
-            return "revoked"
-        if link.expires.value is not None and link.expires.value <= self.index.moment:
-            return "expired"
+        """One of `STANDINGS`."""
+        link, now = self.link, self.index.moment
+        starts = (link.starts, self.policy.starts if self.policy else None)
         signer = self.index.credentials.get(link.credential)
-        if signer is not None and signer.state.value == "disabled":
-            return "signing key disabled"
-        return "valid" if link.expires.settled else "unknown"
+        by_account = link.form in ("ad-hoc", "stored-policy", "account")
+        over = (
+            ("revoked", link.revoked),
+            ("policy removed", bool(link.policy) and self.policies.settled and self.policy is None),
+            ("expired", any(end is not None and end <= now for end in self.ends)),
+            ("not yet", any(start is not None and start > now for start in starts)),
+            ("account keys off", by_account and self.index.dossier.shared_keys.value is False),
+            ("signing key disabled", signer is not None and signer.state.value == "disabled"),
+            ("unknown", bool(link.policy) and not self.policies.settled),
+            ("unknown", not link.expires.settled and self.policy is None),
+        )
+        return next((word for word, holds in over if holds), "valid")
+
+    @property
+    def verbs(self) -> list[Verb]:
+        """What it allows: by its own word, and by the policy that it names."""
+        return list(dict.fromkeys([*self.link.verbs, *(self.policy.verbs if self.policy else ())]))
+
+    @property
+    def policies(self) -> Answer[list[LinkPolicy]]:
+        """The policies that the link's bucket stores."""
+        buckets = self.index.dossier.buckets
+        bucket = next((bucket for bucket in buckets if bucket.name == self.link.bucket), None)
+        return bucket.link_policies if bucket is not None else unread("the bucket was not read")
+
+    @property
+    def policy(self) -> LinkPolicy | None:
+        """The stored policy that the link names, where there is one of that name."""
+        if not self.link.policy:
+            return None
+        return next((one for one in self.policies.value or () if one.name == self.link.policy), None)
+
+    @property
+    def ends(self) -> tuple[datetime | None, ...]:
+        """When the link ends by its own word and by its policy's; the earlier counts."""
+        return self.link.expires.value, self.policy.expires if self.policy else None
 
 
 def age_of(key: EncryptionKey, index: StoreIndex) -> Fact:

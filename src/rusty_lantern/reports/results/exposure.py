@@ -9,7 +9,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.probe_check import compare
+from rusty_lantern.core.access.probe_check import LET_IN, compare
 from rusty_lantern.core.access.solver.exposure import Verdict
 from rusty_lantern.core.access.solver.witness import Restriction, Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
@@ -82,6 +82,11 @@ def exposure_row(view: BucketSubject) -> ExposureRow:
     found: dict[str, dict[str, VerdictResult]] = {
         audience: {verb: verdict_result(view.verdicts[audience, verb]) for verb in VERBS} for audience in AUDIENCES
     }
+    for told in found.values():
+        for verb in view.let_in:
+            if told[verb].verdict == "unknown":
+                because = [LET_IN, *told[verb].unknown_because]
+                told[verb] = msgspec.structs.replace(told[verb], unknown_because=because)
     others = read_otherwise(view)
     return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found, read_otherwise=others)
 

@@ -176,9 +176,13 @@ def _and(parts: list[str]) -> str:
     return " and ".join([", ".join(parts[:-1]), parts[-1]]) if len(parts) > 1 else parts[0]
 
 
+DOORS = {"swift": " at the Swift door, below its account", "web": " at the address of the static site"}
+"""Door of a witness → where that is, in words."""
+
+
 def show_witness(screen: Console, witness: Witness) -> None:
     """A witness: the request line, where from and as whom, and what it must carry."""
-    door = " at the Swift door, below its account" if witness.door == "swift" else ""
+    door = DOORS.get(witness.door, "")
     line(screen, ("for example  ", "dim"), (witness.request, "bold"), (door, "dim"), indent=13)
     line(screen, (join([f"from {witness.address}", witness.caller, witness.at]), "dim"), indent=26)
     for name, value in {**witness.headers, **witness.circumstances}.items():

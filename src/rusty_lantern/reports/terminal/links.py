@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rich.console import Console
 
+from rusty_lantern.core.model.subjects import OVER, STANDINGS
 from rusty_lantern.core.value_types import show_bytes, show_moment
 from rusty_lantern.reports.results.links import LinkRow, LinksResult
 from rusty_lantern.reports.terminal.identities import heading, remark_words, unread_lines, worst_of
@@ -15,8 +16,7 @@ def links_view(screen: Console, result: LinksResult) -> None:
     """The links, the worst first; then those that no longer work."""
     read = f"{show_bytes(result.read_bytes)} of text" if result.read_bytes else ""
     heading(screen, "Share links", result.survey, show_moment(result.as_of), read)
-    order = ("valid", "unknown", "signing key disabled", "expired", "revoked")
-    rows = sorted(result.links, key=lambda r: (order.index(r.status), worst_of(r.judged), r.store, r.bucket, r.key))
+    rows = sorted(result.links, key=lambda r: (STANDINGS.index(r.status), worst_of(r.judged), r.store, r.bucket, r.key))
     if rows:
         told = ("target", "allows", "status", "issued", "expires", "signed by", "drift")
         mined = any(row.found for row in rows)
@@ -30,6 +30,11 @@ def links_view(screen: Console, result: LinksResult) -> None:
         screen.print()
     for row in beside:
         line(screen, (_opens(row), "bold"), f": {_beyond_the_rules(row)}", indent=2, hang=4)
+    ways = {row.ended_by: None for row in rows if row.ended_by and row.status not in OVER}
+    if ways:
+        screen.print()
+    for way in ways:
+        line(screen, ("to end  ", "dim"), way, indent=2, hang=8)
     hosts = sorted({row.host for row in rows if row.host and row.store})
     if hosts:
         words = "not an address in estate.yaml; its store is known by the access key that signed it: "
@@ -62,8 +67,12 @@ def _beyond_the_rules(row: LinkRow) -> str:
 
 
 def _opens(row: LinkRow) -> str:
-    where = f"{row.store or 'elsewhere'}/{row.bucket}"
+    where = f"{row.store or 'elsewhere'}/{row.bucket}" if row.bucket else row.store or "elsewhere"
     return f"{where}/{row.key}" + ("…" if row.scope == "prefix" else "") if row.key else f"{where} (all of it)"
+
+
+SIGNERS = {"ad-hoc": "account key", "stored-policy": "account key", "account": "account key", "identity": "identity"}
+"""Form of a link → who signed it, in a protocol whose links do not name that."""
 
 
 def _link(row: LinkRow) -> list[Cell]:
@@ -74,7 +83,9 @@ def _link(row: LinkRow) -> list[Cell]:
         stands = ("unknown", STYLES["unknown"])
     ends: Cell = ("never", STYLES["high"]) if row.never_ends else (row.expires or "unknown")[:10]
     state = "" if row.signer_state == "active" else f" {row.signer_state}"
-    signer = row.signer + state if row.signer else "unknown key"
+    signer = row.signer + state if row.signer else f"{SIGNERS.get(row.form, 'unknown key')}{state}"
+    if row.policy:
+        signer = f"policy {row.policy}"
     verbs = " ".join(row.verbs) + ("?" if row.presumed else "")
     return [(_opens(row), "bold"), verbs, stands, (row.issued or "unknown")[:10], ends, signer,
             remark_words(row.judged)]  # fmt: skip

@@ -71,7 +71,7 @@ def _stored(bucket: Bucket, key: str, size: int, written: datetime) -> ObjectVer
         content_type=TYPES[key.rpartition(".")[2]],
         metadata={"station": "north"},
         tags={},
-        encryption=encryption.by if encryption else "none",
+        encryption=(encryption.by or None) if encryption else "none",
         encryption_key=encryption.key if encryption else "",
         mode=lock.mode if lock else "",
         until=written + timedelta(seconds=lock.retention) if lock and lock.mode else None,

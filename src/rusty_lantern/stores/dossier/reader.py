@@ -11,7 +11,7 @@ from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 from types import TracebackType
-from typing import ClassVar, Literal, Self
+from typing import Any, ClassVar, Literal, Self
 from urllib.parse import urlsplit
 
 import msgspec
@@ -83,8 +83,32 @@ def under_our_name(dossier: Dossier, store: Store, moment: datetime) -> Dossier:
     if not listing.settled and dossier.buckets and listing.state == "failed":
         listing = Answer("known", len(dossier.buckets))
     return msgspec.structs.replace(
-        dossier, store=store.name, taken=moment, exported=dossier.taken, address=store.at, listing=listing, tag=""
-    )
+        dossier, store=store.name, taken=moment, exported=dossier.taken, address=store.at, listing=listing, tag="",
+        buckets=[completed(bucket, dossier.every_bucket) for bucket in dossier.buckets],
+    )  # fmt: skip
+
+
+def _is_partial(name: str, value: Any) -> bool:
+    """Whether a part of an answer was not told: the default of a lock, or who keeps a key that is no scope's."""
+    return bool(value.default_unread) if name == "lock" else name == "encryption" and not value.by and not value.key
+
+
+def completed(bucket: Bucket, *others: Bucket | None) -> Bucket:
+    """A bucket with what others tell of it, in their turn, where its own answer says nothing."""
+    told: dict[str, Answer[Any]] = {}
+    for other in others:
+        if other is None:
+            continue
+        for name in Bucket.__struct_fields__[1:]:
+            own = told.get(name, getattr(bucket, name))
+            answer = getattr(other, name)
+            part = own.value is not None and _is_partial(name, own.value)
+            if name == "encryption" and part and answer.value is not None:
+                both = msgspec.structs.replace(answer.value, enforced=own.value.enforced)
+                answer = Answer("known", both, answer.note, answer.evidence)
+            if (own.unread or part) and (answer.settled or answer.state == "unsupported"):
+                told[name] = answer
+    return msgspec.structs.replace(bucket, **told) if told else bucket
 
 
 class DossierReader:

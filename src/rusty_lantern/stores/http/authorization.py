@@ -10,7 +10,7 @@ import time
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Protocol
+from typing import ClassVar, Protocol
 
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -20,6 +20,10 @@ from rusty_lantern.stores.http.sigv4 import sign
 
 class Authorization(Protocol):
     """One way to show a credential."""
+
+    @property
+    def added_query(self) -> str:
+        """What is added to the query of every request, encoded. It is a secret: no log and no journal sees it."""
 
     def headers(
         self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
@@ -43,6 +47,7 @@ _DISOWNED = (b"<Code>InvalidAccessKeyId</Code>", b"<Code>ExpiredToken</Code>", b
 class Signed:
     """Signature version 4 by an access key."""
 
+    added_query: ClassVar[str] = ""
     key: AccessKey
     region: str
     service: str = "s3"
@@ -75,6 +80,7 @@ class Signed:
 class Bearer:
     """A token in a header of its own."""
 
+    added_query: ClassVar[str] = ""
     token: str
     header: str = "authorization"
     prefix: str = "Bearer "
@@ -101,6 +107,7 @@ class Bearer:
 class Token:
     """A token of the Swift protocol or of an identity service, in the header that both have."""
 
+    added_query: ClassVar[str] = ""
     value: str = field(default="", repr=False)
     ends: float = math.inf
     """When it is over, by this machine's monotonic clock."""

@@ -313,6 +313,8 @@ class Client:
         if self.auth is not None:
             sent = self.auth.headers(method, host, path, text, self.clock() + self.skew, headers)
         sent.setdefault("user-agent", AGENT)
+        shown = self.auth.added_query if self.auth is not None else ""
+        text = "&".join(part for part in (text, shown) if part)
         url = URL(f"{urlsplit(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
         self.asked += 1
         try:

@@ -43,8 +43,12 @@ def find(credential: Credential, folder: Path) -> AccessKey:
 
 def find_token(credential: Credential, folder: Path) -> str:
     """The bearer token that an estate's entry names; empty where it names none. Raises `NoCredential`."""
-    if credential.kind != "token":
-        return ""
+    return find_secret(credential, folder) if credential.kind == "token" else ""
+
+
+def find_secret(credential: Credential, folder: Path) -> str:
+    """The one line of text that an estate's entry names as `env:VARIABLE` or `file:PATH`. Raises `NoCredential`."""
+    what = credential.kind.replace("-", " ")
     kind, _, name = credential.name.partition(":")
     if kind == "env":
         found = os.environ.get(name, "")
@@ -53,12 +57,14 @@ def find_token(credential: Credential, folder: Path) -> str:
         try:
             warn_of(folder / Path(name).expanduser())
             found = (folder / Path(name).expanduser()).read_text(encoding="utf-8").strip()
-            why = f"the token file {name} is empty"
+            why = f"the {what} file {name} is empty"
         except (OSError, UnicodeDecodeError) as error:
             reason = error.strerror if isinstance(error, OSError) else "it is not text"
-            found, why = "", f"the token file {name} cannot be read: {reason}"
+            found, why = "", f"the {what} file {name} cannot be read: {reason}"
     if not found or not found.isascii() or not found.isprintable():
-        raise NoCredential(Problem(why if not found else f"the token {name} is not one line of text", credential.place))
+        raise NoCredential(
+            Problem(why if not found else f"the {what} {name} is not one line of text", credential.place)
+        )
     return found
 
 

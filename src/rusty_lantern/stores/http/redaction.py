@@ -17,22 +17,31 @@ _HINT = re.compile(rb"(?i)secret|passw|passphrase|private|api.?key|auth|bearer|s
 """What an answer holds that is worth a closer look."""
 _PAIR = re.compile(r"(<Key>([^<]*)</Key>\s*<Value>)([^<]{4,})(</Value>)")
 """A tag in an answer."""
+_OF_CONTAINERS = re.compile(r"<Metadata>.*?</Metadata>", re.DOTALL)
+_ENTRY = re.compile(r"(<([^<>/]+)>)([^<]{4,})(</)")
+"""Metadata of containers in the blob protocol: each is an element of its own."""
 _ENCODED = re.compile(r"(<(?:PolicyDocument|Document|AssumeRolePolicyDocument)>)([^<]+)(</)")
 """Documents that come percent-encoded."""
 
 
 def cleaned(body: bytes, query: tuple[tuple[str, str], ...], *, listing: bool) -> bytes:
     """An answer's body without what looks like a secret."""
-    if listing or not _LISTINGS.isdisjoint(name for name, _ in query) or not _HINT.search(body):
+    blobs = ("comp", "list") in query and ("restype", "container") in query
+    if listing or blobs or not _LISTINGS.isdisjoint(name for name, _ in query) or not _HINT.search(body):
         return body
     try:
         text = body.decode("utf-8")
     except UnicodeDecodeError:
         return body
     found = _PAIR.sub(lambda tag: f"{tag[1]}{REMOVED}{tag[4]}" if is_telling(tag[2]) else tag[0], text)
+    found = _OF_CONTAINERS.sub(lambda all_of_it: _ENTRY.sub(_without_value, all_of_it[0]), found)
     found = _ENCODED.sub(lambda one: one[1] + quote(without_secrets(unquote(one[2])), safe="") + one[3], found)
     found = without_secrets(found)
     return body if found == text else found.encode()
+
+
+def _without_value(entry: re.Match[str]) -> str:
+    return f"{entry[1]}{REMOVED}{entry[4]}" if is_telling(entry[2]) else entry[0]
 
 
 def cleaned_headers(headers: Mapping[str, str]) -> Mapping[str, str]:

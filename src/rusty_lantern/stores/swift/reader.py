@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 from dataclasses import dataclass
-from datetime import datetime
 from typing import Any, ClassVar, Self
 from urllib.parse import quote, urlsplit
 
@@ -12,11 +11,11 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer, Usage, Versions
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.capabilities import SWIFT, Capabilities
 from rusty_lantern.core.model.dossier import AclReading, Door, Dossier
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.model.object_version import ObjectVersion
+from rusty_lantern.stores.count import Count
 from rusty_lantern.stores.crew import Crew, Learnt, wanted_names
 from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.authorization import Token
@@ -220,7 +219,7 @@ class SwiftReader(HttpReader):
         told = table.instead() if table else None
         if told is not None:
             return {"usage": told[0], "versions": told[1]}
-        count = _Count()
+        count = Count()
         query = (("versions", ""),) if versioned else ()
         asked = f"GET {self._of(name)}?{'versions&' if versioned else ''}format=json"
         try:
@@ -254,43 +253,6 @@ class SwiftReader(HttpReader):
     async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
         """One listing of a single name, or one byte of an object."""
         return await ask_anonymously(self.outside, self._of(bucket), verb, request)
-
-
-@dataclass
-class _Count:
-    """Sums over the pages of one listing."""
-
-    objects: int = 0
-    bytes: int = 0
-    old: int = 0
-    old_bytes: int = 0
-    markers: int = 0
-    undated: int = 0
-    newest: datetime | None = None
-    whole: bool = True
-
-    def add(self, versions: list[ObjectVersion], *, whole: bool) -> None:
-        """Take in a page; `whole`: nothing follows it."""
-        self.whole = whole
-        for version in versions:
-            if version.marker:
-                self.markers += 1
-                continue
-            if version.current:
-                self.objects, self.bytes = self.objects + 1, self.bytes + version.size
-            else:
-                self.old, self.old_bytes = self.old + 1, self.old_bytes + version.size
-            self.undated += version.written is None
-            if version.written and (self.newest is None or version.written > self.newest):
-                self.newest = version.written
-
-    @property
-    def usage(self) -> Usage:
-        return Usage(self.objects, self.bytes, self.whole)
-
-    @property
-    def versions(self) -> Versions:
-        return Versions(self.old, self.old_bytes, self.markers, self.whole, self.newest, self.undated)
 
 
 def as_shown(bucket: Bucket) -> Bucket:

@@ -136,12 +136,15 @@ def _by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, b
     action = ACTIONS[request.action]
     possible = "rights" in rules.doubted
     for right in rules.rights:
-        name = f"right to {', '.join(right.verbs)} for {right.identity or right.to}"
+        name = right.title
         on_key = action.target == "bucket" or request.key.startswith(right.prefix)
         if not right.gives(action.verb) or not on_key or not _entitled(rules, right, request.caller):
             steps.append(Step(name, "does not match"))
         elif (guard := rules.guard_on(right)).on:
             steps.append(Step(name, "ignored", guard.source))
+        elif right.condition:
+            steps.append(Step(name, "not understood", f"it counts under a condition: {right.condition}"))
+            possible = True
         elif not guard.sure:
             possible = True
         else:

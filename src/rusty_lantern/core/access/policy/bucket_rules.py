@@ -83,8 +83,10 @@ class Rules(msgspec.Struct, frozen=True):
 
     def guard_on(self, granted: Grant | Right | ObjectGrant) -> Guard:
         """What keeps a grant or right from counting, if anything does."""
-        public_access_guards = [] if isinstance(granted, Right) else [self.disable_grants]
-        return _strongest(public_access_guards + ([self.ignore_acls] if granted.to != "named" else []))
+        if isinstance(granted, Right):
+            kept_back = granted.to in ("anyone", "any-account") and granted.door != "web"
+            return self.ignore_acls if kept_back else Guard(False)
+        return _strongest([self.disable_grants, *([self.ignore_acls] if granted.to != "named" else [])])
 
     @property
     def doubted(self) -> dict[str, str]:

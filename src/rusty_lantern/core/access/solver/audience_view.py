@@ -58,7 +58,8 @@ def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> Publ
 
 def door_of(rules: Rules, by: str) -> str:
     """The door that a rule, by its title, lets a request in at; empty for the store's first."""
-    return next((statement.door for statement in rules.policy.statements if statement.title == by), "")
+    named = next((statement.door for statement in rules.policy.statements if statement.title == by), "")
+    return named or next((right.door for right in rules.rights if right.title == by), "")
 
 
 class Found(msgspec.Struct, frozen=True):
@@ -209,6 +210,9 @@ class View:
     def _stands(self, granted: Grant | Right | ObjectGrant, side: Side) -> bool:
         """Whether no guard keeps a grant from counting on this side."""
         guard = self.rules.guard_on(granted)
+        if isinstance(granted, Right) and granted.condition and not guard.on:
+            self.doubts[f"{granted.title} counts under a condition that is not understood: {granted.condition}"] = None
+            return side == "most"
         if not guard.on and not guard.sure:
             self.doubts[guard.source] = None
         return side == "most" if not guard.sure else not guard.on

@@ -289,6 +289,10 @@ def witness_of(request: Request, bucket: str, door: str = "") -> Witness:
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
     query = query.replace("versionId=null", f"versionId={quote(version)}")
     query = "&".join(part for part in (query, urlencode(parameters)) if part)
+    if door == "blob":
+        method, query = _by_blob_protocol(request.action, method)
+    if door == "web":
+        path = f"/{quote(request.key, safe='/-_.~')}"
     if door == "swift":
         lists = ACTIONS[request.action].verb == "list"
         query, path = ("format=json", f"{path}/") if lists else ("", path)
@@ -297,6 +301,18 @@ def witness_of(request: Request, bucket: str, door: str = "") -> Witness:
     moment = request.context.get("aws:currenttime", ("",))[0]
     address = request.context.get("aws:sourceip", ("",))[0]
     return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other, door)
+
+
+def _by_blob_protocol(action: str, method: str) -> tuple[str, str]:
+    """Method and query of the blob protocol that ask for the same. Source: its published operations."""
+    found = ACTIONS[action]
+    whole = {
+        "list": ("GET", "restype=container&comp=list"), "read-settings": ("GET", "restype=container&comp=acl"),
+        "change-settings": ("PUT", "restype=container&comp=acl"),
+    }  # fmt: skip
+    if found.target == "bucket" and found.verb in whole:
+        return whole[found.verb]
+    return method, {"read-settings": "comp=tags", "change-settings": "comp=immutabilityPolicies"}.get(found.verb, "")
 
 
 def _signed(caller: Caller) -> str:
