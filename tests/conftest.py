@@ -22,11 +22,12 @@ from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import Served, serve_estate, workspace_files
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
+from tests.blob_server import blob_account
 from tests.gateway import gateway, running_gateway
 from tests.keystone_server import keystone_realm
 from tests.swift_server import swift_server
 
-__all__ = ["gateway", "keystone_realm", "running_gateway", "swift_server"]
+__all__ = ["blob_account", "gateway", "keystone_realm", "running_gateway", "swift_server"]
 
 # The same examples on every run; LANTERN_EXPLORE=1 draws new ones.
 settings.register_profile("fixed", derandomize=True, deadline=None)
@@ -162,6 +163,7 @@ WITH_SERVER = {
                 "test_identities.py", "test_gateway_doors.py", "test_gateway_settings.py"),
     "swift": ("test_swift_decisions.py", "test_swift_objects.py", "test_swift_s3_door.py"),
     "keystone": ("test_keystone.py",),
+    "blob": ("test_blob.py",),
 }  # fmt: skip
 """Server → the files whose tests need it: in one process, so that there is one of it."""
 
@@ -176,7 +178,9 @@ class _Together(LoadScopeScheduling):  # type: ignore[misc]  # the package is no
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Tests that need a server come first: they take longest, and nothing then waits for them alone at the end."""
-    order = {file: n for n, server in enumerate(("keystone", "gateway", "swift")) for file in WITH_SERVER[server]}
+    order = {
+        file: n for n, server in enumerate(("keystone", "gateway", "swift", "blob")) for file in WITH_SERVER[server]
+    }
     items.sort(key=lambda item: order.get(item.path.name, len(order)))
 
 

@@ -58,6 +58,8 @@ def read_blob_link(query: Mapping[str, str]) -> BlobLink | None:
         scope = "prefix"
     elif not account and query.get("sr") not in ("b", "bv", "bs"):
         return None
+    if "se" not in query and "si" not in query:
+        return None  # only one by a stored policy may leave its end to that (measured)
     form: Literal["ad-hoc", "stored-policy", "account", "identity"] = "account" if account else "ad-hoc"
     if "skoid" in query:
         form = "identity"
