@@ -53,7 +53,8 @@ def known_account(**told: Any) -> Dossier:
     from rusty_lantern.core.model.bucket import Guards
     from rusty_lantern.core.model.network import Network
 
-    usual = {"public_access_guards": Answer("known", Guards()), "network": Answer("known", Network("allow"))}
+    open_to_all = Answer("known", Network("allow"))
+    usual: dict[str, Any] = {"public_access_guards": Answer("known", Guards()), "network": open_to_all}
     return Dossier(store="slip", taken=datetime(2026, 11, 2, tzinfo=UTC), **(usual | told))
 
 

@@ -11,7 +11,9 @@ from rusty_lantern.cli.files import read_file
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
 
-dossiers = typer.Typer(no_args_is_help=True, help="Check a dossier, export one from a survey, make one from a CSV.")
+dossiers = typer.Typer(
+    no_args_is_help=True, help="Check a dossier, export one from a survey, make one from CSV or JSON."
+)
 
 
 def register(app: typer.Typer) -> None:
@@ -108,3 +110,69 @@ def from_csv(
     else:
         write_whole(out, document)
         note(f"written: {out} ({len(told.entries):,} rows)")
+
+
+@dossiers.command("from-json", short_help="A dossier from JSON documents that a console exported.")
+def from_json(
+    files: Annotated[list[Path], typer.Argument(help="Files, folders or patterns.", metavar="FILE…")],
+    layout: Annotated[str, typer.Option(help="A layout by name, or a layout file: which document tells what.")],
+    store: Annotated[str, typer.Option(help="The name of the store.")],
+    out: Annotated[Path | None, typer.Option(help="Write it into this file.")] = None,
+    as_of: AsOfOption = None,
+) -> None:
+    """Make a dossier from JSON documents, JSON Lines or a folder of them, by a layout file.
+
+    Use it for a store that speaks no open protocol. Places that no layout maps are named, never guessed. Example:
+    lantern dossier from-json boathouse-export --layout visibility --store boathouse --out boathouse.json
+    """
+    from datetime import UTC, datetime
+
+    from rusty_lantern.archive.atomic_write import write_whole
+    from rusty_lantern.cli.session import moment
+    from rusty_lantern.core.model.dossier import encode
+    from rusty_lantern.intake.exported import assembled
+
+    taken = moment(as_of, datetime.now(UTC)).replace(microsecond=0)
+    found, _ = assembled(Path(), [str(file) for file in files], layout, store, taken)
+    document = encode(found.dossier)
+    for lost in found.unmatched:
+        note(f"not told: {lost}")
+    for name, places in found.unmapped.items():
+        shown = ", ".join(places[:MOST_PLACES]) + (
+            f", and {len(places) - MOST_PLACES} more" if len(places) > MOST_PLACES else ""
+        )
+        note(f"{name}: nothing maps {shown}; name it under fields: or under leave-out:")
+    if out is None:
+        emit(document.decode().rstrip("\n"))
+    else:
+        write_whole(out, document)
+        note(f"written: {out} ({found.rows:,} rows)")
+
+
+MOST_PLACES = 12
+"""How many places of a document are named that nothing maps."""
+
+
+@dossiers.command("layouts", short_help="The layouts for exported JSON documents.")
+def layouts(
+    name: Annotated[
+        str | None, typer.Argument(help="Show this layout whole, to copy and change.", metavar="NAME")
+    ] = None,
+) -> None:
+    """List the layouts that come with the program, or print one.
+
+    Use it to see whether one fits an export, or to start your own from it. Example: lantern dossier layouts visibility
+    """
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
+    from rusty_lantern.core.exports.layout import read_layout
+    from rusty_lantern.intake.exported import shipped_layouts
+
+    shipped = shipped_layouts()
+    if name is None:
+        width = max(map(len, shipped))
+        for one, text in shipped.items():
+            emit(f"{one:<{width}}  {read_layout(text, one).says}")
+        return
+    if name not in shipped:
+        raise BadInput(Problem(f'no layout "{name}"', remedy=nearest(name, shipped) or f"one of {', '.join(shipped)}"))
+    emit(shipped[name].rstrip("\n"))

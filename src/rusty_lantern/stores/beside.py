@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
+from datetime import datetime
+from pathlib import Path
 from typing import Any
 
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.config.estate import Service
+from rusty_lantern.core.config.estate import Export, Service, Store
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.stores.dossier.export_reader import dossier_from_export
 from rusty_lantern.stores.dossier.reader import completed, dossier_from_file, under_our_name
 from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
@@ -34,11 +37,18 @@ async def with_beside(visit: Visit, read: Dossier, noted: Callable[[str], None])
     if not store.beside:
         return read
     try:
-        return joined(read, under_our_name(dossier_from_file(folder, store.beside), store, visit.moment))
+        return joined(read, _told_beside(store, store.beside, folder, visit.moment))
     except RequestFailed as error:
         noted(f"{store.name}: {error.note}")
         lost: Answer[Any] = Answer(error.state, None, error.note)
         return msgspec.structs.replace(read, **{name: lost for name in _besides(read) if getattr(read, name).unread})
+
+
+def _told_beside(store: Store, beside: str | Export, folder: Path, moment: datetime) -> Dossier:
+    """The dossier in a file, or of exported documents. Raises `RequestFailed`."""
+    if isinstance(beside, Export):
+        return dossier_from_export(store, beside, folder, moment)
+    return under_our_name(dossier_from_file(folder, beside), store, moment)
 
 
 async def _people(visit: Visit, service: Service, read: Dossier, most: int | None = None) -> dict[str, Any]:

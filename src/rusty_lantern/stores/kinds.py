@@ -11,6 +11,7 @@ READERS = {
     "swift": "rusty_lantern.stores.swift.reader:SwiftReader",
     "blob": "rusty_lantern.stores.blob.reader:BlobReader",
     "dossier": "rusty_lantern.stores.dossier.reader:DossierReader",
+    "export": "rusty_lantern.stores.dossier.export_reader:ExportReader",
 }
 """Kind → `module:class`. A reader is imported when a store of its kind is read."""
 

@@ -36,7 +36,7 @@ async def with_software(visit: Visit, read: Dossier) -> Dossier:
 
 async def reach_software(visit: Visit) -> Software | None:
     """What answers for a store, for `reach`; None where nobody can tell, or where it is a file."""
-    if visit.store.reads == "dossier":
+    if visit.store.reads in ("dossier", "export"):
         return None
     empty = Dossier(store=visit.store.name, taken=visit.moment)
     return (await with_software(visit, empty)).software.value

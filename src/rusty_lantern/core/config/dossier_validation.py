@@ -86,7 +86,7 @@ def secrets(document: bytes) -> list[Fault]:
         while at >= 0:
             start = lowered.rfind(b'"', max(0, at - 60), at)
             field = _FIELD.match(document, start) if start >= 0 else None
-            if field is not None and _NAMED.search(field[1].lower()) and not _is_ours(field[1]):
+            if field is not None and _NAMED.search(field[1].lower()):
                 places[start] = "the name of this field is that of a secret"
             at = lowered.find(word, at + 1)
     for form in _OTHER_FORMS:
@@ -99,10 +99,6 @@ def secrets(document: bytes) -> list[Fault]:
             places[match.start()] = "this text has the form of a secret key"
     remedy = "a dossier never holds secrets: leave it out, and have the credential changed if others could read this"
     return [Fault(_where(document, at), f"a secret? {what}", remedy) for at, what in sorted(places.items())[:MOST]]
-
-
-def _is_ours(field: bytes) -> bool:
-    return field in (b"password",)
 
 
 def _where(document: bytes, at: int) -> str:

@@ -62,6 +62,18 @@ class Stated(msgspec.Struct, frozen=True):
     place: Place
 
 
+class Export(msgspec.Struct, frozen=True):
+    """Documents that a console exported, and the layout by which they are read."""
+
+    files: tuple[str, ...]
+    """Files, folders or patterns, relative to the workspace."""
+    layout: str
+    """A layout that comes with the program, or a file."""
+    newer_than: int = 0
+    """How many seconds old the oldest of them may be; 0: as old as it is."""
+    place: Place | None = None
+
+
 class Store(msgspec.Struct, frozen=True):
     """One entry under `stores:`."""
 
@@ -91,8 +103,11 @@ class Store(msgspec.Struct, frozen=True):
     """The store's other doors: further protocols that it answers, each with a credential of its own."""
     identities: Service | None = None
     """Where the store's identity service answers."""
-    beside: str = ""
-    """A dossier file that tells what the protocol does not: encryption keys, links, identities."""
+    beside: str | Export = ""
+    """A dossier file, or exported documents, that tell what the protocol does not: encryption keys, links, identities,
+    settings of the account."""
+    export: Export | None = None
+    """The documents that a store is read by which is reached in no other way."""
     patience: Patience = Patience()
     dialect: str = ""
     """How its software reads policies: the name of a dialect. Empty: as it is recognized."""

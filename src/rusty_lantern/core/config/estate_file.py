@@ -16,6 +16,7 @@ from rusty_lantern.core.config.estate import (
     Stated,
     Store,
 )
+from rusty_lantern.core.config.export_entry import EXPORT, read_beside, read_export
 from rusty_lantern.core.config.object_scan import (
     read_inventory,
     read_objects,
@@ -34,7 +35,7 @@ _TOP = ("estate", "trusted", "stores", "mirrors")
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
     "counts", "objects", "sample", "inventory", "identities", "doors", "beside", "patience", "may",
-    "stated", "dialect",
+    "stated", "dialect", *EXPORT,
 )  # fmt: skip
 
 
@@ -114,7 +115,10 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
     nodes, at = _addresses(reader, fields.get("at"))
     capabilities = PROTOCOLS[reader.choice(fields.get("reads"), "reads", tuple(PROTOCOLS), "s3")]
     plain_http = reader.choice(fields.get("plain-http"), "plain-http", ("refused", "allowed"), "refused") == "allowed"
-    if capabilities.address == "url" or "://" in at:
+    exported = capabilities.address == "documents"
+    if exported:
+        at = ", ".join(item.text or "" for item in reader.texts(fields.get("from"), "from"))
+    elif capabilities.address == "url" or "://" in at:
         check_address(complaints, at, fields.get("at") or entry, name.text, plain_http=plain_http)
     elif not at:
         complaints.add(f"store {name.text} needs an address or a file", entry.place, "at: attic.json")
@@ -152,7 +156,8 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         tuple(node.rstrip("/") for node in nodes),
         _doors(reader, fields.get("doors"), name.text, plain_http=plain_http),
         read_service(reader, fields.get("identities"), name.text, plain_http=plain_http),
-        reader.text(fields.get("beside"), "beside"),
+        read_beside(reader, fields.get("beside"), name.text),
+        read_export(reader, fields, entry.place, f"store {name.text}") if exported else None,
         _patience(reader, fields.get("patience")),
         _dialect(reader, fields.get("dialect")),
         _may(reader, fields.get("may")),

@@ -296,7 +296,7 @@ fact(
     area="encryption",
     advice="use an encryption key in the same region that is enabled, rotated, and usable by the store",
     habit=False,
-)(lambda subject, _: _of_key(subject, lambda key: fact_of(key.protection)))
+)(lambda subject, _: _of_key(subject, lambda key: fact_of(key.kept_in)))
 
 # Without it nothing can be stored or read.
 fact(

@@ -123,8 +123,13 @@ fact(
     mirrored=True,
 )
 def lock_mode(subject: BucketView, _: str) -> Fact:
-    """Absent where new versions inherit no retention."""
-    return _default(subject.bucket.lock, lambda lock: lock.mode)
+    """Absent where new versions inherit no retention. A rule that is locked by now yields to nobody."""
+    taken = subject.dossier.taken
+
+    def mode(lock: Lock) -> str:
+        return "compliance" if lock.mode and lock.final_from and lock.final_from <= taken else lock.mode
+
+    return _default(subject.bucket.lock, mode)
 
 
 @fact(

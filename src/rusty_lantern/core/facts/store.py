@@ -76,7 +76,7 @@ fact(
     "where its material is kept",
     of=KEY,
     advice="where a key is kept cannot change: make one in {wanted}, and use it instead",
-)(lambda view, _: fact_of(view.key.protection))
+)(lambda view, _: fact_of(view.key.kept_in))
 
 fact(
     "encryption-key.rotation",

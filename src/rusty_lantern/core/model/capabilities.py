@@ -86,7 +86,7 @@ class Capabilities(msgspec.Struct, frozen=True):
     """Beginnings of the names of response headers that describe something, besides `COMMON_HEADERS`."""
     passing_headers: tuple[str, ...] = ()
     """Headers that begin so and name one answer only."""
-    address: Literal["url", "url or file"] = "url"
+    address: Literal["url", "url or file", "documents"] = "url"
     needs_credential: bool = True
     elsewhere_of_bucket: tuple[tuple[str, str], ...] = ()
     """The same of a bucket's fields."""
@@ -151,6 +151,7 @@ DOSSIER = Capabilities(
     needs_credential=False,
     probes=False,
 )
+EXPORT = msgspec.structs.replace(DOSSIER, protocol="export", address="documents")
 
 SWIFT = Capabilities(
     "swift",
@@ -188,5 +189,5 @@ BLOB = Capabilities(
     credential="blob",
 )  # fmt: skip
 
-PROTOCOLS: dict[str, Capabilities] = {found.protocol: found for found in (S3, SWIFT, BLOB, DOSSIER)}
+PROTOCOLS: dict[str, Capabilities] = {found.protocol: found for found in (S3, SWIFT, BLOB, DOSSIER, EXPORT)}
 """Every way to read a store, by its name in estate.yaml."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import shlex
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rich.console import Console
 
@@ -75,12 +75,11 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
     grid = Grid("identity", "account", "bucket", "permissions", "condition", shrink=(3, 4), lead=0,
                 floors={3: 12, 4: 14})  # fmt: skip
     for row in result.access:
-        verbs = [verb if row.verbs[verb] != "unknown" else f"{verb}?" for verb in VERBS if verb in row.verbs]
         side = SIDES[row.inside]
         if set(row.verbs.values()) == {"unknown"}:
             grid.add(_named(row), side, f"{row.store}/{row.bucket}", ("unknown", STYLES["unknown"]), "")
             continue
-        may = _may(verbs)
+        may = _granted(row.verbs)
         grid.add(_named(row), side, f"{row.store}/{row.bucket}", may, ("; ".join(row.restrictions), "dim"))
     if result.access:
         grid.show(screen)
@@ -115,7 +114,9 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
                 continue
             names = ", ".join(row.buckets[:3]) + (", …" if row.count > 3 else "")
             only = "; ".join([*row.restrictions, *row.unknown_because[:1]])
-            grid.add((f"{row.store}/{row.identity}", "bold"), _granted(row), f"{row.count:,}", names, (only, "dim"))
+            grid.add(
+                (f"{row.store}/{row.identity}", "bold"), _granted(row.verbs), f"{row.count:,}", names, (only, "dim")
+            )
         grid.show(screen)
         for (store, bucket, why), number in folded.items():
             told = f"  the permissions of {number:,} identities there are unknown: {why}"
@@ -123,13 +124,13 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
     if in_full:
         for row in result.own:
             screen.print()
-            words, style = _granted(row)
+            words, style = _granted(row.verbs)
             line(screen, (words, style or "bold"), f" on {many(row.count, 'bucket')} of {row.store}")
             line(screen, ", ".join(row.buckets), indent=2)
             for words in (*row.restrictions, *row.unknown_because):
                 line(screen, (words, "dim"), indent=4)
     for store, reason in result.unread.items():
-        line(screen, (f"{store}: its identities unknown: {reason}", STYLES["unknown"]))
+        line(screen, (f"{store}: its identities are unknown: {reason}", STYLES["unknown"]))
 
 
 MANY = 3
@@ -147,10 +148,10 @@ def _unknown_for_many(rows: Sequence[OwnRow]) -> dict[tuple[str, str, str], int]
     return {blank: number for blank, number in counts.items() if blank[0] and number >= MANY}
 
 
-def _granted(row: OwnRow) -> tuple[str, str]:
-    """What an identity may, in words and their style; what unknown is never among it."""
-    sure = [verb for verb in VERBS if row.verbs.get(verb, "unknown") != "unknown"]
-    if "unknown" not in row.verbs.values():
+def _granted(verbs: Mapping[str, str]) -> tuple[str, str]:
+    """What an identity may, in words and their style; what is unknown is never among it."""
+    sure = [verb for verb in VERBS if verbs.get(verb, "unknown") != "unknown"]
+    if "unknown" not in verbs.values():
         return _may(sure), ""
     return f"{' '.join(sure)} and more?" if sure else "unknown", STYLES["unknown"]
 

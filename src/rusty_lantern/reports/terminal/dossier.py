@@ -15,7 +15,7 @@ def check_view(screen: Console, result: CheckResult) -> None:
     line(screen, (result.file, "bold"), "  ", (word, STYLES[style]))
     held = [many(number, name.replace("_", " ").removesuffix("s")) for name, number in result.held.items() if number]
     if held:
-        line(screen, (join(held).replace("identitie", "identity"), "dim"))
+        line(screen, (join(held).replace("identitys", "identities"), "dim"))
     if result.faults:
         screen.print()
         grid = Grid("where", "what is wrong", "remedy", shrink=(0, 1, 2), floors={0: 14, 1: 20, 2: 20})

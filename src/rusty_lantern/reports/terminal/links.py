@@ -82,7 +82,7 @@ def _link(row: LinkRow) -> list[Cell]:
     if row.status == "unknown":
         stands = ("unknown", STYLES["unknown"])
     ends: Cell = ("never", STYLES["high"]) if row.never_ends else (row.expires or "unknown")[:10]
-    state = "" if row.signer_state == "active" else f" {row.signer_state}"
+    state = "" if row.signer_state in ("active", "absent") else f" {row.signer_state}"
     signer = row.signer + state if row.signer else f"{SIGNERS.get(row.form, 'unknown key')}{state}"
     if row.policy:
         signer = f"policy {row.policy}"

@@ -127,13 +127,18 @@ class DossierReader:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None: ...
 
+    async def read(self, earlier: Dossier | None) -> Dossier:
+        """The document. `earlier`: that of the survey before. Never raises for what it is or says."""
+        visit = self.visit
+        return await read_dossier(visit.store, visit.folder, visit.moment, earlier, visit.log)
+
     async def reach(self) -> Reached:
         """Whether there is a document, and whether it can be judged by."""
         store = self.visit.store
         transport: Literal["tls", "plain", "file"] = "tls" if store.at.startswith("https") else "plain"
         if "://" not in store.at:
             transport = "file"
-        found = await read_dossier(store, self.visit.folder, self.visit.moment)
+        found = await self.read(None)
         listing = found.listing
         answers = listing.settled or listing.evidence.answer.isdigit() or listing.evidence.answer == "refused"
         credential: Literal["accepted", "refused", "not tried"] = "accepted" if listing.settled else "refused"
@@ -151,7 +156,7 @@ class DossierReader:
     async def survey(self, order: Order) -> Dossier:
         """The document, with the buckets that are wanted."""
         visit = self.visit
-        read = await read_dossier(visit.store, visit.folder, visit.moment, visit.previous(), visit.log)
+        read = await self.read(visit.previous())
         return _only(read, visit.store.only, order.only)
 
     def object_source(self, bucket: Bucket, wanted: WantedDetails, memory: Memory | None) -> ObjectSource:

@@ -104,7 +104,7 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
         policy = _as_the_store_reads(parse_policy(bucket.policy.value), store)
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
-    if bucket.acl.unread:
+    if bucket.acl.unread and bucket.ownership.value != "bucket-owner-enforced":
         doubts.append(("acl", f"the ACL could not be read ({bucket.acl.reason})"))
     if bucket.rights.unread:
         doubts.append(("rights", f"the rights could not be read ({bucket.rights.reason})"))
@@ -198,7 +198,8 @@ def of_objects(bucket: Bucket) -> tuple[tuple[ObjectGrant, ...], str]:
     told, usage, old = bucket.object_acls, bucket.usage.value, bucket.versions.value
     empty = usage is not None and usage.complete and not usage.objects and old is not None and not old.old
     by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
-    if by_bucket or empty or bucket.acl.state in ("absent", "unsupported"):
+    by_each = bucket.granted_by.value == "object"
+    if by_bucket or empty or (bucket.acl.state in ("absent", "unsupported") and not by_each):
         return (), ""
     if told.value is None:
         return (), "" if told.settled else f"objects may have their own ACLs: {told.reason}"

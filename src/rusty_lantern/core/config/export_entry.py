@@ -1,0 +1,38 @@
+"""Exported documents as estate.yaml names them: `{from: [FILES], layout: NAME or FILE, newer-than: 2 days}`."""
+
+from __future__ import annotations
+
+from rusty_lantern.core.config.estate import Export
+from rusty_lantern.core.errors import Place
+from rusty_lantern.core.value_types import DURATION, NotOnScale
+from rusty_lantern.core.yaml_source import Marked, Reader
+
+EXPORT = ("from", "layout", "newer-than")
+"""The fields of such an entry."""
+
+
+def read_export(reader: Reader, fields: dict[str, Marked], place: Place, whose: str) -> Export:
+    """Which documents, and by which layout they are read."""
+    files = tuple(item.text or "" for item in reader.texts(fields.get("from"), "from"))
+    layout = reader.text(fields.get("layout"), "layout")
+    if not files:
+        reader.complaints.add(f"{whose} needs the documents that it is read by", place, 'from: ["exports/*.json"]')
+    if not layout:
+        reader.complaints.add(f"{whose} needs a layout", place, "layout: NAME, or a file; lantern dossier layouts")
+    return Export(files, layout, _age(reader, fields.get("newer-than")), place)
+
+
+def read_beside(reader: Reader, node: Marked | None, store: str) -> str | Export:
+    """A dossier file by its name, or exported documents."""
+    if node is None or node.fields is None:
+        return reader.text(node, "beside")
+    return read_export(reader, reader.fields(node, EXPORT, "beside"), node.place, f"what stands beside {store}")
+
+
+def _age(reader: Reader, node: Marked | None) -> int:
+    try:
+        return int(str(DURATION.read(node.text or ""))) if node is not None else 0
+    except NotOnScale as error:
+        assert node is not None
+        reader.complaints.add(f"newer-than: {error}", node.place, "write it as 2 days")
+        return 0

@@ -1,0 +1,1 @@
+"""JSON documents that consoles export → entries of a dossier, by a layout that says where each field is found."""

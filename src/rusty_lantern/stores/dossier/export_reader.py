@@ -1,0 +1,54 @@
+"""Stores that are read by documents which their console or command line exported, by a layout."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import ClassVar
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.config.estate import Export, Store
+from rusty_lantern.core.errors import BadInput, Damaged
+from rusty_lantern.core.model.capabilities import EXPORT, Capabilities
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.value_types import DURATION
+from rusty_lantern.intake.exported import assembled
+from rusty_lantern.stores.dossier.reader import DossierReader, under_our_name
+from rusty_lantern.stores.http.errors import RequestFailed
+
+
+class ExportReader(DossierReader):
+    """Reads a store by exported documents."""
+
+    capabilities: ClassVar[Capabilities] = EXPORT
+
+    async def read(self, earlier: Dossier | None) -> Dossier:
+        """What the documents tell. Never raises for what they are or say."""
+        store, moment = self.visit.store, self.visit.moment
+        assert store.export is not None
+        try:
+            return dossier_from_export(store, store.export, self.visit.folder, moment)
+        except RequestFailed as error:
+            lost: Answer[int] = Answer(error.state, None, error.note, Evidence(store.at, error.answer, moment))
+            return Dossier(store=store.name, taken=moment, address=store.at, listing=lost)
+
+
+def dossier_from_export(store: Store, export: Export, folder: Path, moment: datetime) -> Dossier:
+    """The dossier that exported documents tell. Raises `RequestFailed`."""
+    try:
+        found, written = assembled(folder, export.files, export.layout, store.name, moment)
+    except (BadInput, Damaged) as error:
+        first, more = error.complaints[0], len(error.complaints) - 1
+        also = f", and {more} more" if more else ""
+        raise RequestFailed(
+            "failed", f"the export cannot be read: {first}{also}".replace("\n ", ";"), "refused"
+        ) from None
+    age = int((moment - written).total_seconds())
+    if export.newer_than and age > export.newer_than:
+        days = f"{age // 86_400} days" if age >= 2 * 86_400 else f"{age // 3600} hours"
+        wanted = DURATION.show(export.newer_than)
+        why = f"the export is {days} old, and estate.yaml wants it newer than {wanted}"
+        raise RequestFailed("failed", why, "too old")
+    return under_our_name(msgspec.structs.replace(found.dossier, taken=written), store, moment)
