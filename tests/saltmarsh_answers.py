@@ -170,6 +170,39 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("skerry", "permit-archive", "lock.mode"): ("high", "absent"),
     ("skerry", "permit-archive", "lock.default-retention"): ("high", "absent"),
     ("skerry", "grant-ledger", "lock.default-retention"): ("high", "30 days"),
+    ("boathouse", "slip-drafts/", "link.allows"): (
+        "critical",
+        "write",
+    ),  # a pre-authenticated link that lets anybody write
+    ("boathouse", "tide-posters", "exposure.list"): ("high", "open"),
+    ("boathouse", "tide-posters", "exposure.read"): ("high", "open"),
+    ("boathouse", "chart-tiles", "exposure.read"): ("high", "open"),  # reading without listing is still reading
+    ("slipway", "$web", "exposure.read"): (
+        "high",
+        "open",
+    ),  # the static site serves it, whatever the account's switch says
+    ("dunes", "dune-counts", "exposure.read"): ("high", "open"),  # a legacy role, given to everyone
+    ("dunes", "dune-drafts", "exposure.list"): ("high", "open"),  # access is not uniform, and its ACL counts
+    ("dunes", "dune-drafts", "logging.excluded-identities"): ("high", "1"),
+    ("boathouse", "crew-papers", "lock.mode"): ("high", "governance"),  # a rule that is not locked yet can be removed
+    ("slipway", "yard-photos", "link-policies.allow"): ("high", "list read write"),
+    ("slipway", "yard-photos", "link-policies.without-end"): ("high", "1"),  # links by it never end
+    ("boathouse", "slip-drafts/", "link.lifetime"): ("high", "1 year"),
+    ("dunes", "dune-archive", "logging.excluded-identities"): ("high", "1"),
+    ("dunes", "dune-logs", "logging.excluded-identities"): ("high", "1"),
+    ("dunes", "dune-pictures", "logging.excluded-identities"): ("high", "1"),
+    ("slipway", "slipway", "store.minimum-tls"): ("high", "1.0"),
+    ("slipway", "the account acco…ey-2", "credential.age"): ("high", "1,645 days"),
+    ("boathouse", "tide-posters", "versioning"): ("medium", "never"),
+    ("dunes", "dune-counts", "versioning"): ("medium", "suspended"),
+    ("dunes", "dune-drafts", "versioning"): ("medium", "never"),
+    ("boathouse", "slip-drafts", "versioning"): ("medium", "suspended"),
+    ("boathouse", "slip-drafts/", "link.scope"): ("medium", "bucket"),
+    ("dunes", "dune-logs", "versioning"): ("medium", "never"),
+    ("dunes", "dune-pictures", "cross-origin"): ("medium", "any"),
+    ("dunes", "dune-pictures", "versioning"): ("medium", "never"),
+    ("slipway", "slipway", "store.shared-keys"): ("medium", "on"),
+    ("dunes", "dune-drafts", "object-acls.enabled"): ("low", "on"),
 }
 """Look-alikes that are not in it: the two keys of ringing-sync, of which one is disabled; the keeper's young key; links
 that ended, or whose signer is disabled; lecture-slides, public but for the account's switch; permit-scans, whose newest

@@ -21,7 +21,7 @@ from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.intake.exported import assembled, shipped_layouts
 from tests.conftest import lantern
 
-EXAMPLES = Path(__file__).parent.parent / "docs" / "exports"
+EXAMPLES = Path(__file__).parent.parent / "src" / "rusty_lantern" / "layouts" / "examples"
 MOMENT = datetime(2026, 11, 2, tzinfo=UTC)
 LAYOUT = """\
 says: a made-up console

@@ -159,7 +159,7 @@ def test_encryption_tells_what_hangs_on_each_key(whole: Whole) -> None:
         {"by": "none", "key": "", "versions": 50, "bytes": buckets["harbour", "camera-traps"]["others"][0]["bytes"]}
     ]
     assert buckets["attic", "donor-scans"]["declared"] is True
-    assert result["unread"].keys() == {"skerry", "lagoon", "cove", "attic", "undercroft"}
+    assert result["unread"].keys() == {"skerry", "lagoon", "cove", "attic", "undercroft", "slipway", "boathouse"}
 
 
 def test_mirrors_tell_what_did_not_travel_and_what_is_on_its_way(whole: Whole) -> None:

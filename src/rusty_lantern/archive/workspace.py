@@ -107,6 +107,7 @@ def make(folder: Path, files: dict[str, tuple[str, int]]) -> None:
         (folder / SURVEYS).mkdir(mode=0o700, exist_ok=True)
         for name, (content, mode) in files.items():
             path = folder / name
+            path.parent.mkdir(parents=True, exist_ok=True)
             path.touch(mode=mode)
             path.write_text(content, encoding="utf-8")
     except OSError as error:

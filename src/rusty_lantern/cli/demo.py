@@ -10,7 +10,7 @@ import typer
 INTERRUPTED = 130
 AS_OF = "2026-11-02T06:00:00Z"
 EARLIER = "2026-10-02T06:00:00Z"
-BEFORE: tuple[tuple[str, ...], ...] = (("reach",), ("survey", "--as-of", EARLIER))
+BEFORE: tuple[tuple[str, ...], ...] = (("reach", "--as-of", EARLIER), ("survey", "--as-of", EARLIER))
 """The commands of a first day, a month earlier."""
 STEPS: tuple[tuple[str, ...], ...] = (
     ("survey", "--as-of", AS_OF),
@@ -56,8 +56,9 @@ def demo(
     with serve_estate() as served:
         make(folder, workspace_files(served.addresses))
         line(screen, "The Saltmarsh Trust, a made-up nature charity, and its stores ", ("harbour", "bold"), ", ",
-             ("skerry", "bold"), ", ", ("lagoon", "bold"), ", ", ("cove", "bold"), ", ", ("attic", "bold"), " and ",
-             ("undercroft", "bold"))  # fmt: skip
+             ("skerry", "bold"), ", ", ("lagoon", "bold"), ", ", ("cove", "bold"), ", ", ("attic", "bold"), ", ",
+             ("undercroft", "bold"), ", ", ("slipway", "bold"), ", ", ("boathouse", "bold"), " and ",
+             ("dunes", "bold"))  # fmt: skip
         line(screen, (f"workspace {folder}, stand-in stores at {', '.join(served.addresses.values())}", "dim"))
 
         def run(step: tuple[str, ...]) -> None:

@@ -123,7 +123,7 @@ def from_json(
     """Make a dossier from JSON documents, JSON Lines or a folder of them, by a layout file.
 
     Use it for a store that speaks no open protocol. Places that no layout maps are named, never guessed. Example:
-    lantern dossier from-json boathouse-export --layout visibility --store boathouse --out boathouse.json
+    lantern dossier from-json exports/boathouse --layout visibility --store boathouse --out boathouse.json
     """
     from datetime import UTC, datetime
 

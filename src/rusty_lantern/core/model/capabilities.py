@@ -26,7 +26,7 @@ FIELD_WORDS = {
     "temporary_url_key": "keys of temporary URLs",
     "owner_acl": "account ACLs of owners",
     "differs_by_door": "what doors tell otherwise",
-    "rights": "rights of roles",
+    "rights": "rights and access levels",
     "granted_by": "how rights are given",
     "network": "network rules",
     "public_status": "the store's own public status",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
@@ -13,6 +14,7 @@ from string import Template
 import msgspec
 
 from rusty_lantern.core.model.dossier import encode
+from rusty_lantern.simulator.blob_server import BlobServer
 from rusty_lantern.simulator.contents import Holdings
 from rusty_lantern.simulator.demo import example_files as saltmarsh_examples
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -26,6 +28,8 @@ from rusty_lantern.simulator.demo.lagoon import USERS as LAGOON_USERS
 from rusty_lantern.simulator.demo.month_before import EARLIER, attic_before, beside_before, events, harbour_before
 from rusty_lantern.simulator.demo.other_stores import TOKEN, attic, undercroft
 from rusty_lantern.simulator.demo.other_stores import skerry as second_site
+from rusty_lantern.simulator.demo.slipway import KEY_TEXT, slipway
+from rusty_lantern.simulator.demo.slipway import server as slipway_server
 from rusty_lantern.simulator.dossier_server import DossierServer
 from rusty_lantern.simulator.keystone_server import KeystoneServer
 from rusty_lantern.simulator.s3_server import Standin
@@ -68,6 +72,27 @@ def _cove_credential() -> str:
     )
 
 
+EXPORTS = {"slipway": "account-settings", "boathouse": "visibility", "dunes": "uniform-access"}
+"""Store → the layout whose example is what its console exported."""
+
+
+def exports() -> dict[str, str]:
+    """The documents that consoles exported into the workspace, by name."""
+    found = {}
+    for store, layout in EXPORTS.items():
+        folder = files("rusty_lantern.layouts") / "examples" / layout
+        for document in sorted(folder.iterdir(), key=lambda one: one.name):
+            found[f"exports/{store}/{document.name}"] = document.read_text(encoding="utf-8")
+    return found
+
+
+def date_exports(folder: Path, moment: datetime) -> None:
+    """Make the exported documents as old as if they had been written an hour before."""
+    written = moment.timestamp() - 3600
+    for name in exports():
+        os.utime(folder / name, (written, written))
+
+
 def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, int]]:
     """The files of the demo workspace, with their modes; with one address, for the store `harbour` alone."""
     addresses = {"harbour": address} if isinstance(address, str) else address
@@ -86,6 +111,8 @@ def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, in
         made["lagoon-people.json"] = (encode(people(MOMENT)).decode(), 0o644)
         made["undercroft.json"] = (encode(undercroft(MOMENT)).decode(), 0o644)
         made["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
+        made["slipway.key"] = (KEY_TEXT + "\n", 0o600)
+        made |= {name: (text, 0o644) for name, text in exports().items()}
         made["waivers.yaml"] = (_text("waivers.yaml"), 0o644)
         made["events.jsonl"] = (events(), 0o644)
         made |= {name: (text, 0o644) for name, text in saltmarsh_examples.FILES.items()}
@@ -102,6 +129,7 @@ class Served:
     attic: DossierServer
     lagoon: SwiftDoor
     cove: SwiftDoor
+    slipway: BlobServer
 
     def go_back(self, folder: Path) -> None:
         """Answer as the stores were a month earlier; what lies in the workspace beside them as well."""
@@ -112,6 +140,8 @@ class Served:
         self.skerry.holdings = second_site(then, EARLIER, saltmarsh.skerry().keys)
         self.attic.dossier = attic_before(attic(MOMENT))
         self.skerry.moment = EARLIER
+        self.slipway.holdings, self.slipway.moment = slipway(EARLIER), EARLIER
+        date_exports(folder, EARLIER)
         (folder / "harbour-keys.json").write_bytes(encode(beside_before(beside(MOMENT))))
         (folder / "undercroft.json").write_bytes(encode(msgspec.structs.replace(undercroft(MOMENT), taken=EARLIER)))
 
@@ -129,6 +159,8 @@ class Served:
         self.skerry.holdings = saltmarsh.skerry()
         self.attic.dossier = attic(MOMENT)
         self.skerry.moment = MOMENT
+        self.slipway.holdings, self.slipway.moment = slipway(MOMENT), MOMENT
+        date_exports(folder, MOMENT)
         (folder / "harbour-keys.json").write_bytes(encode(beside(MOMENT)))
         (folder / "undercroft.json").write_bytes(encode(undercroft(MOMENT)))
 
@@ -141,7 +173,7 @@ def serve_estate(port: int = 0) -> Iterator[Served]:
     skerry, pool = Standin(saltmarsh.skerry(), MOMENT), SwiftDoor(lagoon(MOMENT), MOMENT, LAGOON_USERS, ACCOUNT_PATH)
     people_of_cove = KeystoneServer(realm(_text("cove-people.json")))
     inlet = SwiftDoor(cove(MOMENT), MOMENT, {}, COVE_PATH, people_of_cove)
-    house = DossierServer(attic(MOMENT), TOKEN)
+    house, slip = DossierServer(attic(MOMENT), TOKEN), slipway_server(MOMENT)
     with ExitStack() as stack:
         addresses = {"harbour": stack.enter_context(serve(harbour.application(), port))}
         addresses |= {"skerry": stack.enter_context(serve(skerry.application()))}
@@ -149,4 +181,5 @@ def serve_estate(port: int = 0) -> Iterator[Served]:
         addresses |= {"cove": stack.enter_context(serve(inlet.application()))}
         addresses |= {"cove_people": stack.enter_context(serve(people_of_cove.application()))}
         addresses |= {"attic": stack.enter_context(serve(house.application()))}
-        yield Served(addresses, harbour, skerry, house, pool, inlet)
+        addresses |= {"slipway": stack.enter_context(serve(slip.application()))}
+        yield Served(addresses, harbour, skerry, house, pool, inlet, slip)
