@@ -316,3 +316,18 @@ def test_no_document_makes_anything_but_a_dossier_or_a_complaint(row: dict[str, 
         strict=True,
     ):
         assert isinstance(answer, Answer) and (answer.state == "known") == (answer.value is not None), name
+
+
+def test_the_page_of_fifteen_minutes_works_as_it_stands(tmp_path: Path) -> None:
+    page = (Path(__file__).parent.parent / "docs" / "exports.md").read_text()
+    lines = page.partition("   ```yaml\n   says: the depot")[2].partition("   ```\n")[0].splitlines()
+    layout = "\n".join(["says: the depot" + lines[0], *(line.removeprefix("   ") for line in lines[1:])])
+    document = page.partition("Say that `depot.json` holds\n   `")[2].partition("`")[0]
+    (tmp_path / "depot.yaml").write_text(layout)
+    (tmp_path / "depot.json").write_text(document)
+    (tmp_path / "estate.yaml").write_text(
+        "estate: pond\nstores:\n  depot: {reads: export, from: depot.json, layout: depot.yaml}\n"
+    )
+    assert lantern("survey", cwd=tmp_path).code == 0
+    row = json.loads(lantern("exposure", "--json", cwd=tmp_path).out)["buckets"][0]
+    assert row["bucket"] == "tides" and row["exposure"]["anyone"]["read"]["verdict"] == "open"

@@ -27,8 +27,11 @@ from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity
+from rusty_lantern.intake.exported import assembled
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.other_stores import attic, undercroft
+from rusty_lantern.simulator.demo.slipway import slipway
+from rusty_lantern.stores.beside import joined
 from tests.subjects import audited
 
 ABSENT: Answer[Any] = Answer("absent")
@@ -42,11 +45,23 @@ Path = tuple[str | int, ...]
 SPREAD = 2
 """Subjects of one kind on which each field is denied; every field is, and the subjects differ from field to field."""
 
+
+def exported(layout: str) -> Dossier:
+    """What a layout's own example tells."""
+    examples = Path_(__file__).parent.parent / "src" / "rusty_lantern" / "layouts" / "examples"
+    return assembled(examples, [layout], layout, "pond", saltmarsh.MOMENT)[0].dossier
+
+
 ESTATE: dict[str, Dossier] = {
     "harbour": saltmarsh.harbour().dossier,
     "skerry": saltmarsh.skerry().dossier,
     "attic": attic(saltmarsh.MOMENT),
     "undercroft": undercroft(saltmarsh.MOMENT),
+    "slipway": joined(
+        msgspec.structs.replace(slipway(saltmarsh.MOMENT).dossier, protocol="blob"), exported("account-settings")
+    ),
+    "boathouse": exported("visibility"),
+    "dunes": exported("uniform-access"),
 }
 
 

@@ -18,7 +18,7 @@ from functools import lru_cache
 import msgspec
 
 from rusty_lantern.core.answer import Fact
-from rusty_lantern.core.value_types import TEXT, NotOnScale, Parts, Scale, Value
+from rusty_lantern.core.value_types import TEXT, NotOnScale, Parts, Scale, Value, Words
 
 MAX_TEXT = 4_096
 """A longer observed text satisfies no `matches`; it bounds the work of an expression."""
@@ -56,7 +56,12 @@ class Comparison(msgspec.Struct, frozen=True):
         return self.accepts_absent if fact.value is None else self.accepts(fact.value)
 
     def broken_by(self, part: Value) -> bool:
-        """Whether a certain part (of a set of words, of a count) breaks it already, whatever else there is."""
+        """Whether a certain part (of a set of words, of a count) breaks it already, whatever else there is.
+
+        Of ordered words, the part is the least that it can be: it breaks what accepts none from there on.
+        """
+        if isinstance(self.scale, Words) and self.scale.ordered:
+            return not any(self.accepts(level) for level in self.scale.levels[self.scale.rank(part) :])
         return bool(part) and (self.how in ("within", "at most") or self.values == ("",)) and not self.accepts(part)
 
     def rank(self, value: Value) -> float:

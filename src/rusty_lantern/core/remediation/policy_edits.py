@@ -65,10 +65,7 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         words = f"it is less open than required: allow the public by a policy that grants {EXPOSURE_FACTS[rest.fact]}"
         return Remedy(facts, words)
     if not takes_documents(view) and view.bucket.container_acl.value is None:
-        verbs = ", ".join(dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted))
-        return Remedy(
-            facts, f"take {verbs} away from everybody who is not named: the bucket's anonymous level and its rights"
-        )
+        return _of_rights(view, facts, wanted)
     after = view
     steps: list[str] = []
     for made, step in _edits(view, wanted):
@@ -87,6 +84,33 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         documents.append(as_document("ACL", grants_document(after.bucket.acl.value or [])))
     proof = (*_proof(view, after, wanted), *_still_everywhere(after), *_by_the_common_reading(after, wanted))
     return Remedy(facts, "; ".join(steps), tuple(documents), proof)
+
+
+def _of_rights(view: BucketSubject, facts: tuple[str, ...], wanted: list[Requirement]) -> Remedy:
+    """Which rights of the public to take away, and what that comes to; in words, since such stores take no document."""
+    verbs = list(dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted))
+    rights = view.bucket.rights.value or []
+    public = [right for right in rights if right.to in AUDIENCES and any(right.gives(verb) for verb in verbs)]
+    actions = {action.name for verb in verbs for action in actions_of(verb)}
+    acl = view.bucket.acl.value or []
+    granted = [grant for grant in acl if grant.to in AUDIENCES and GRANTED[grant.permission] & actions]
+    changed = msgspec.structs.replace(
+        view.bucket,
+        rights=view.bucket.rights.map(lambda every: [right for right in every if right not in public]),
+        acl=view.bucket.acl.map(lambda every: [grant for grant in every if grant not in granted]),
+    )
+    after = _but(view, changed)
+    steps = []
+    if granted:
+        steps.append(f"remove from the ACL: {', '.join(f'{grant.permission} to {grant.to}' for grant in granted)}")
+    if any(right.door != "web" for right in public):
+        named = ", ".join(right.title for right in public if right.door != "web")
+        steps.append(f"take {', '.join(verbs)} away from everybody who is not named ({named})")
+    if any(right.door == "web" for right in public):
+        steps.append("switch the static site off, or keep in this bucket only what may be public")
+    if not steps or not all(_holds(after, r) for r in wanted):
+        return Remedy(facts, f"take {', '.join(verbs)} away from everybody who is not named")
+    return Remedy(facts, "; ".join(steps), (), tuple(_proof(view, after, wanted)))
 
 
 def _too_open(view: BucketSubject, requirement: Requirement) -> bool:

@@ -14,7 +14,9 @@ def takes_documents(view: BucketSubject) -> bool:
     A dossier that does not say how its store is spoken to is taken by what it tells: one with rights has no policies.
     """
     protocol = PROTOCOLS.get(view.dossier.protocol)
-    return protocol.documents == "s3" if protocol else not view.bucket.rights.value
+    if protocol is not None:
+        return protocol.documents == "s3"
+    return not view.bucket.rights.value and view.bucket.policy.state != "unsupported"
 
 
 class Document(msgspec.Struct, frozen=True):

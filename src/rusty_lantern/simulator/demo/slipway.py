@@ -10,6 +10,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import Bucket, Encryption, Guards, LinkPolicy, Lock
 from rusty_lantern.core.model.capabilities import BLOB
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.blob_server import BlobServer
 from rusty_lantern.simulator.contents import Holdings
@@ -35,7 +36,9 @@ def slipway(moment: datetime) -> Holdings:
     versions = {name: _blobs(name, 4 + 3 * n, moment, **more) for n, (name, _, more) in enumerate(_CONTAINERS)}
     guards: Answer[Guards] = Answer("known", Guards(ignore_acls=True))
     buckets = [_container(name, level, **more) for name, level, more in _CONTAINERS]
-    return Holdings(Dossier(store="slipway", taken=moment, public_access_guards=guards, buckets=buckets), {}, versions)
+    anywhere: Answer[Network] = Answer("known", Network("allow"))
+    dossier = Dossier(store="slipway", taken=moment, public_access_guards=guards, network=anywhere, buckets=buckets)
+    return Holdings(dossier, {}, versions)
 
 
 def server(moment: datetime) -> BlobServer:
@@ -80,3 +83,17 @@ def _blobs(container: str, count: int, moment: datetime, *, versions: bool = Fal
             )
             found.append(old)
     return found
+
+
+def mail(address: str) -> str:
+    """A mail with links into the store: by a policy that is there, by one that is gone, for itself, for the account."""
+    at, sig = f"{address}/{ACCOUNT}", "sig=demo-only-no-signature%3D"
+    return f"""\
+From the yard, about the photographs of the crane:
+{at}/yard-photos?sv=2021-12-02&sr=c&si=yard&{sig}
+{at}/yard-photos?sv=2021-12-02&sr=c&si=forever&{sig}
+{at}/yard-photos?sv=2021-12-02&sr=c&si=spring-2024&{sig}
+{at}/claims/000.jpg?sv=2021-12-02&sr=b&sp=r&st=2026-10-01T00:00:00Z&se=2026-12-31T00:00:00Z&sip=198.51.100.7&spr=https&{sig}
+The backup job uses this one for everything:
+{at}/?sv=2021-12-02&ss=bf&srt=sco&sp=rwdl&se=2029-12-31T00:00:00Z&{sig}
+"""

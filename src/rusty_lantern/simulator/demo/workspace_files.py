@@ -28,7 +28,7 @@ from rusty_lantern.simulator.demo.lagoon import USERS as LAGOON_USERS
 from rusty_lantern.simulator.demo.month_before import EARLIER, attic_before, beside_before, events, harbour_before
 from rusty_lantern.simulator.demo.other_stores import TOKEN, attic, undercroft
 from rusty_lantern.simulator.demo.other_stores import skerry as second_site
-from rusty_lantern.simulator.demo.slipway import KEY_TEXT, slipway
+from rusty_lantern.simulator.demo.slipway import KEY_TEXT, mail, slipway
 from rusty_lantern.simulator.demo.slipway import server as slipway_server
 from rusty_lantern.simulator.dossier_server import DossierServer
 from rusty_lantern.simulator.keystone_server import KeystoneServer
@@ -113,6 +113,7 @@ def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, in
         made["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
         made["slipway.key"] = (KEY_TEXT + "\n", 0o600)
         made |= {name: (text, 0o644) for name, text in exports().items()}
+        made["yard-mail.txt"] = (mail(addresses["slipway"]), 0o644)
         made["waivers.yaml"] = (_text("waivers.yaml"), 0o644)
         made["events.jsonl"] = (events(), 0o644)
         made |= {name: (text, 0o644) for name, text in saltmarsh_examples.FILES.items()}

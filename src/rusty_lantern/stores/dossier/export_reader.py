@@ -29,7 +29,8 @@ class ExportReader(DossierReader):
         store, moment = self.visit.store, self.visit.moment
         assert store.export is not None
         try:
-            return dossier_from_export(store, store.export, self.visit.folder, moment)
+            read = dossier_from_export(store, store.export, self.visit.folder, moment)
+            return msgspec.structs.replace(read, protocol=EXPORT.protocol)
         except RequestFailed as error:
             lost: Answer[int] = Answer(error.state, None, error.note, Evidence(store.at, error.answer, moment))
             return Dossier(store=store.name, taken=moment, address=store.at, listing=lost)
