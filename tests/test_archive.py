@@ -9,7 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from rusty_lantern.archive.surveys import history, keep, load, names
+from rusty_lantern.archive.chain import history
+from rusty_lantern.archive.surveys import keep, load, names
 from rusty_lantern.core.errors import BadInput, Damaged
 from rusty_lantern.core.model.dossier import decode, encode
 from rusty_lantern.simulator.demo import harbour as saltmarsh

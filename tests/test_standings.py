@@ -12,8 +12,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rusty_lantern.archive.chain import history
 from rusty_lantern.archive.pruning import Rule, plan, prune, read_rule
-from rusty_lantern.archive.surveys import history, keep, names
+from rusty_lantern.archive.surveys import keep, names
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.history.drift_history import OpenRequirement, Standing, lasting, since, spells
 from rusty_lantern.simulator.demo import harbour as saltmarsh

@@ -12,6 +12,7 @@ import shutil
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -21,6 +22,9 @@ from rusty_lantern.archive.quick_status import STANDINGS
 from rusty_lantern.archive.surveys import MANIFEST, PRUNED, Manifest, Pruned, names, pruned
 from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.core.value_types import DURATION, NotOnScale
+
+if TYPE_CHECKING:
+    from rusty_lantern.archive.signing import Signer
 
 _PERIODS: dict[str, Callable[[datetime], object]] = {
     "all": lambda moment: moment,
@@ -73,7 +77,7 @@ def plan(archive: Path, rules: Sequence[Rule]) -> Plan:
     return Plan([n for n, m in found.items() if m.taken in kept], [n for n, m in found.items() if m.taken not in kept])
 
 
-def prune(archive: Path, go: Sequence[str], rule: str) -> None:
+def prune(archive: Path, go: Sequence[str], rule: str, signer: Signer | None = None) -> None:
     """Take surveys away, with what was counted of them, each written down before it goes.
 
     Raises `CannotWrite`; what is not written down stays.
@@ -85,7 +89,10 @@ def prune(archive: Path, go: Sequence[str], rule: str) -> None:
         content = (archive / name / MANIFEST).read_bytes()
         manifest = _manifest(archive / name)
         told.append(Pruned(name, manifest.taken, hashlib.sha256(content).hexdigest(), manifest.previous, rule))
-    write_whole(archive / PRUNED, b"".join(msgspec.json.encode(one) + b"\n" for one in told))
+    record = b"".join(msgspec.json.encode(one) + b"\n" for one in told)
+    write_whole(archive / PRUNED, record)
+    if signer is not None:
+        write_whole(archive / f"{PRUNED}.sig", signer.sign("pruning record", record))
     for name in go:
         aside = archive / f".{name}.going"
         try:

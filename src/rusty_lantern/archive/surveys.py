@@ -16,14 +16,19 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from rusty_lantern import __version__
+from rusty_lantern.archive.atomic_write import write_whole
 from rusty_lantern.archive.errors import CannotWrite, UnderWay
 from rusty_lantern.archive.quick_status import MANIFEST, PARTIAL, names, unfinished
 from rusty_lantern.core.errors import BadInput, Damaged, LanternError, Place, Problem
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
+
+if TYPE_CHECKING:
+    from rusty_lantern.archive.signing import Signer
 
 __all__ = ["MANIFEST", "PARTIAL", "names", "unfinished"]
 
@@ -99,7 +104,14 @@ def refuse_taken(archive: Path, moment: datetime) -> None:
         raise BadInput(Problem(f"a survey of that moment is already saved: {folder_name(moment)}", remedy=remedy))
 
 
-def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier], only: tuple[str, ...] = ()) -> Path:
+def keep(
+    archive: Path,
+    estate: str,
+    moment: datetime,
+    dossiers: list[Dossier],
+    only: tuple[str, ...] = (),
+    signer: Signer | None = None,
+) -> Path:
     """Write a survey, whole or not at all. Raises `CannotWrite`, or `BadInput` if that moment is taken.
 
     What was journalled of it stays until the survey is whole, so that a failure here loses nothing.
@@ -109,7 +121,8 @@ def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier], 
     final, partial = archive / name, archive / (name + PARTIAL)
     try:
         shutil.rmtree(partial / "stores", ignore_errors=True)
-        (partial / MANIFEST).unlink(missing_ok=True)
+        for written_before in (MANIFEST, f"{MANIFEST}.sig"):
+            (partial / written_before).unlink(missing_ok=True)
         (partial / "stores").mkdir(parents=True)
         files = {f"stores/{dossier.store}.json": encode(dossier) for dossier in dossiers}
         for path, content in files.items():
@@ -129,17 +142,30 @@ def keep(archive: Path, estate: str, moment: datetime, dossiers: list[Dossier], 
             _hash_of_last(archive, name),
             list(only),
         )
-        _write(partial / MANIFEST, msgspec.json.format(msgspec.json.encode(manifest), indent=1) + b"\n")
+        written = msgspec.json.format(msgspec.json.encode(manifest), indent=1) + b"\n"
+        _write(partial / MANIFEST, written)
+        if signer is not None:
+            _write(partial / f"{MANIFEST}.sig", signer.sign(purpose_of(name), written))
         shutil.rmtree(partial / JOURNAL, ignore_errors=True)
         for folder in (*(path.parent for path in tables), partial / "stores", partial):
             _sync_folder(folder)
         partial.rename(final)
+        newest = max((name, hashlib.sha256(written).hexdigest()), _head_of(archive))
+        write_whole(archive / HEAD, msgspec.json.encode(Head(*newest)) + b"\n")
         _sync_folder(archive)
     except OSError as error:
         what = f"the survey could not be written: {error.strerror or error}"
         remedy = "no survey was saved, and earlier ones are untouched; make room, then: lantern survey --resume"
         raise CannotWrite(Problem(what, Place(str(archive)), remedy)) from None
     return final
+
+
+def _head_of(archive: Path) -> tuple[str, str]:
+    try:
+        head = msgspec.json.decode((archive / HEAD).read_bytes(), type=Head)
+        return head.survey, head.sha256
+    except (OSError, msgspec.DecodeError):
+        return "", ""
 
 
 def _write(path: Path, content: bytes) -> None:
@@ -185,7 +211,8 @@ def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Sur
         raise BadInput(Problem(what, Place(str(archive)), f"kept: {', '.join((found or kept)[-5:])}"))
     folder = archive / (name if name in found else found[-1])
     manifest = _manifest(folder)
-    present = {str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file()} - {MANIFEST}
+    present = {str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file()}
+    present -= {MANIFEST, f"{MANIFEST}.sig"}
     for stray in sorted(present - set(manifest.files)):
         raise Damaged(Problem("this file is not part of the survey", _place(folder, stray), _REMEDY))
     listed = sorted(manifest.files.items())
@@ -264,6 +291,24 @@ class Kept(msgspec.Struct, frozen=True):
     wrong: str = ""
     pruned_before: int = 0
     """How many surveys before it were pruned, back to the one before it that is still there."""
+    signed: str = ""
+    """The fingerprint of the key that signed it, by its signature's own word; empty: nobody did."""
+
+
+class Head(msgspec.Struct, frozen=True):
+    """`head.json`: which survey is the newest, so that one that is taken away is missed."""
+
+    survey: str
+    sha256: str
+    """Of its `survey.json`."""
+
+
+HEAD = "head.json"
+
+
+def purpose_of(name: str) -> str:
+    """What the signature of a survey says that it is of."""
+    return f"survey {name}"
 
 
 class Pruned(msgspec.Struct, frozen=True):
@@ -289,41 +334,3 @@ def pruned(archive: Path) -> list[Pruned]:
         return []
     except (OSError, msgspec.DecodeError) as error:
         raise Damaged(Problem(f"cannot be read: {error}", Place(f"{archive.name}/{PRUNED}"), _REMEDY)) from None
-
-
-def followed(archive: Path, previous: str | None, before: str | None) -> int | None:
-    """How many pruned surveys lie between a survey that followed `previous` and the one with the hash `before`.
-
-    None where the chain does not lead there.
-    """
-    gone = {one.sha256: one.previous for one in pruned(archive)} if previous != before else {}
-    for steps in range(len(gone) + 1):
-        if previous == before:
-            return steps
-        if previous not in gone:
-            return None
-        previous = gone[previous]
-    return None
-
-
-def history(archive: Path, *, verify: bool) -> list[Kept]:
-    """Every kept survey, oldest first. With `verify`, every file is hashed and the chain of surveys is followed."""
-    found: list[Kept] = []
-    before: str | None = None
-    for name in names(archive):
-        folder = archive / name
-        manifest, wrong, digest, pruned = None, "", "", 0
-        try:
-            digest = hashlib.sha256((folder / MANIFEST).read_bytes()).hexdigest()
-            manifest = load(archive, name, tables=True).manifest if verify else _manifest(folder)
-            steps = followed(archive, manifest.previous, before)
-            if verify and steps is None:
-                wrong = "the survey before it is not the one it followed"
-            pruned = steps or 0
-        except (Damaged, BadInput) as error:
-            wrong = str(error.complaints[0].place or "") + ": " + error.complaints[0].what
-        except OSError as error:
-            wrong = f"{MANIFEST} cannot be read: {error.strerror}"
-        found.append(Kept(name, manifest, digest, wrong, pruned))
-        before = digest
-    return found

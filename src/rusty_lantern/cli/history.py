@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rusty_lantern.cli.options import JsonOption, WorkspaceOption
-from rusty_lantern.cli.output import note, printed
+from rusty_lantern.cli.output import emit, note, printed
 from rusty_lantern.cli.session import standings_of, workspace
 
 if TYPE_CHECKING:
@@ -30,6 +30,15 @@ def register(app: typer.Typer) -> None:
 
 def history(
     verify: Annotated[bool, typer.Option("--verify", help="Hash every file and follow the chain of surveys.")] = False,
+    signer: Annotated[
+        Path | None, typer.Option(help="With --verify: whose signatures count, a .public.pem.", metavar="PUBLIC.pem")
+    ] = None,
+    anchor: Annotated[
+        bool, typer.Option("--anchor", help="Print one line to be kept outside: a ticket, a mail, a printed page.")
+    ] = False,
+    against: Annotated[
+        str | None, typer.Option(help="With --verify: hold the archive against such a line.", metavar="LINE")
+    ] = None,
     figure: Annotated[
         Path | None, typer.Option(help="Draw drift over time to this .png, .svg or .pdf.", show_default=False)
     ] = None,
@@ -41,25 +50,37 @@ def history(
     Use it to see how it goes, and with --verify to see whether a saved survey was altered. All are judged by the
     present baseline. Example: lantern history --figure trend.png
     """
-    from rusty_lantern.archive import surveys
+    from rusty_lantern.archive import chain, surveys
+    from rusty_lantern.archive.signing import read_public
+    from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.history.drift_history import lasting
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.surveys import HistoryResult, history_row, lasting_result
     from rusty_lantern.reports.terminal.history import history_view
 
     place = workspace(workspace_folder)
-    kept = surveys.history(place.surveys, verify=verify)
+    if (signer or against) and not verify:
+        raise BadInput(Problem("--signer and --against are for --verify", remedy="lantern history --verify --signer …"))
+    public = read_public(signer) if signer else None
+    kept = chain.history(place.surveys, verify=verify, signer=public)
+    if anchor:
+        emit(chain.anchor_of(place.surveys, kept))
+        return
+    whole = chain.integrity(place.surveys, kept, public, against or "").wrong if verify else []
     stood = _standings(place, kept)
     result = HistoryResult(
         verified=verify,
         surveys=[history_row(one, stood.get(one.name)) for one in kept],
         unfinished=surveys.unfinished(place.surveys),
         lasting=lasting_result(lasting(list(stood.values()))) if stood else None,
+        integrity_errors=whole,
+        signer=public.fingerprint if public else "",
+        anchored=bool(against) and not whole,
     )
     if figure is not None:
         _draw(place, list(stood.values()), figure)
     printed(encode(result) + "\n" if json else None, lambda screen: history_view(screen, result))
-    raise typer.Exit(ALTERED if any(one.wrong for one in kept) else 0)
+    raise typer.Exit(ALTERED if whole or any(one.wrong for one in kept) else 0)
 
 
 def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]:

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 ESTATE = """\
 # Which stores the team answers for. Credentials are named here, never written.
@@ -46,15 +49,31 @@ def register(app: typer.Typer) -> None:
 
 def init(
     folder: Annotated[Path, typer.Argument(help="The folder to make; it may exist.")] = Path(),
+    signing_key: Annotated[
+        Path | None, typer.Option(help="Only make a key that surveys are signed with, outside the workspace.")
+    ] = None,
 ) -> None:
     """Write estate.yaml, baseline.yaml and surveys/ into a folder, to start from.
 
-    Use it once, on the first day. Example: lantern init our-estate
+    Use it once, on the first day; with --signing-key to make a key later. Example: lantern init our-estate
     """
     from rusty_lantern.archive.workspace import make
     from rusty_lantern.reports.terminal.layout import console, line, next_step
 
-    make(folder, {"estate.yaml": (ESTATE, 0o644), "baseline.yaml": (BASELINE, 0o644)})
     screen = console()
+    if signing_key is not None:
+        _make_key(screen, signing_key)
+        return
+    make(folder, {"estate.yaml": (ESTATE, 0o644), "baseline.yaml": (BASELINE, 0o644)})
     line(screen, f"made estate.yaml, baseline.yaml and surveys/ in {folder}")
     next_step(screen, "lantern reach", "after naming your store and credential in estate.yaml")
+
+
+def _make_key(screen: Console, path: Path) -> None:
+    from rusty_lantern.archive.signing import new_key, public_path
+    from rusty_lantern.reports.terminal.layout import line
+
+    fingerprint = new_key(path)
+    line(screen, f"made {path} (yours alone) and {public_path(path)} (for whoever checks), key {fingerprint}")
+    line(screen, "To sign surveys with it, add to estate.yaml:")
+    line(screen, f"sign: {{key: file:{path.resolve()}}}", indent=2)

@@ -65,7 +65,7 @@ def report(
 
 
 def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[BucketSubject]]:
-    from rusty_lantern.archive.surveys import history
+    from rusty_lantern.archive.chain import history
     from rusty_lantern.reports.results.report import report_result
 
     place = found.place

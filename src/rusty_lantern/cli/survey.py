@@ -15,6 +15,7 @@ from rusty_lantern.cli.session import moment, workspace
 if TYPE_CHECKING:
     from datetime import datetime
 
+    from rusty_lantern.archive.signing import Signer
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.stores.reader import WantedDetails
 
@@ -91,6 +92,7 @@ def survey(
         wanted=_wanted(place), deadline=deadline,
     )  # fmt: skip
     plan.check()
+    signer = _signer(place)
     if dry_run:
         told, whole = asyncio.run(estimate(plan))
         for words in told:
@@ -104,7 +106,7 @@ def survey(
             journals = place.surveys / (surveys.folder_name(when) + surveys.PARTIAL) / surveys.JOURNAL
             with survey_progress(note) as progress:
                 dossiers = asyncio.run(read_all(replace(plan, progress=progress), journals))
-            folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only)
+            folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only, signer)
     except KeyboardInterrupt:
         note("lantern: interrupted; every answer so far is saved. To continue: lantern survey --resume")
         raise typer.Exit(130) from None
@@ -114,6 +116,15 @@ def survey(
     else:
         survey_view(console(), result)
     raise typer.Exit(3 if result.unread else 0)
+
+
+def _signer(place: Workspace) -> Signer | None:
+    """The key that the survey is going to be signed with, found before anything is asked. Raises `BadInput`."""
+    if place.estate().sign is None:
+        return None
+    from rusty_lantern.archive.signing import find_signer
+
+    return find_signer(place.estate().sign, place.folder)
 
 
 def _last(place: Workspace, when: datetime) -> Path | None:

@@ -126,10 +126,20 @@ def _of_blobs(reader: Reader, node: Marked | None, place: Place, whose: str) -> 
     return Credential(kind, _secret_named(reader, named, kind), "", node.place)
 
 
+def read_signing(reader: Reader, node: Marked) -> Credential:
+    """`sign: {key: file:PATH}` or `{key: env:VARIABLE}`."""
+    fields = reader.fields(node, ("key",), "sign")
+    if "key" not in fields and node.fields is not None:
+        reader.complaints.add("what signs is a key", node.place, "sign: {key: file:PATH}, or env:VARIABLE")
+    return Credential(
+        "signing-key", _secret_named(reader, fields["key"], "key") if "key" in fields else "", "", node.place
+    )
+
+
 def _secret_named(reader: Reader, node: Marked, kind: str) -> str:
     text = reader.text(node, kind)
     if not re.fullmatch(r"(env|file):.+", text):
-        where = "env:VARIABLE" if kind in _OF_BLOBS else "env:PREFIX"
+        where = "env:VARIABLE" if kind in (*_OF_BLOBS, "key") else "env:PREFIX"
         what = f"{'an' if kind[0] in 'aeio' else 'a'} {kind} is named here, never written"
         reader.complaints.add(what, node.place, f"{kind}: {where}, or {kind}: file:PATH")
     return text

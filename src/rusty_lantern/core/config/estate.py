@@ -184,3 +184,5 @@ class Estate(msgspec.Struct, frozen=True):
     trusted_accounts: frozenset[str] = frozenset()
     trusted_networks: tuple[str, ...] = ()
     mirrors: tuple[Mirror, ...] = ()
+    sign: Credential | None = None
+    """Where the key is found that surveys are signed with, as `env:VARIABLE` or `file:PATH`; None: they are not."""

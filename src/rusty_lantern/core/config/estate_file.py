@@ -6,7 +6,12 @@ import ipaddress
 import re
 from typing import get_args
 
-from rusty_lantern.core.config.credential_entries import check_address, read_credential, read_service
+from rusty_lantern.core.config.credential_entries import (
+    check_address,
+    read_credential,
+    read_service,
+    read_signing,
+)
 from rusty_lantern.core.config.estate import (
     DoorEntry,
     Estate,
@@ -29,7 +34,7 @@ from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
 
-_TOP = ("estate", "trusted", "stores", "mirrors")
+_TOP = ("estate", "trusted", "stores", "mirrors", "sign")
 
 
 _STORE = (
@@ -58,8 +63,9 @@ def read_estate(document: str, file: str) -> Estate:
         complaints.add("the estate names no store", top["stores"].place if "stores" in top else root.place)
     accounts, nets = _trusted(reader, top.get("trusted"))
     mirrors = _mirrors(reader, top.get("mirrors"), [store.name for store in stores])
+    sign = read_signing(reader, top["sign"]) if "sign" in top else None
     complaints.settle()
-    return Estate(reader.text(top.get("estate"), "estate", "estate"), tuple(stores), accounts, nets, mirrors)
+    return Estate(reader.text(top.get("estate"), "estate", "estate"), tuple(stores), accounts, nets, mirrors, sign)
 
 
 def _mirrors(reader: Reader, node: Marked | None, stores: list[str]) -> tuple[Mirror, ...]:

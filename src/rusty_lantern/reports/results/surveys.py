@@ -31,6 +31,8 @@ class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
     """Verb → buckets that anyone gets into, from everywhere."""
     pruned_before: int = 0
     """How many surveys were pruned between this one and the one before it here."""
+    signed_by: str = ""
+    """The fingerprint of the key that its signature names; empty: it is not signed."""
 
 
 class LastingResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -54,6 +56,12 @@ class HistoryResult(msgspec.Struct, frozen=True, kw_only=True):
     surveys: list[HistoryRow]
     unfinished: list[str]
     """Surveys that were stopped and can be gone on with."""
+    integrity_errors: list[str] = []
+    """What is wrong with the archive as a whole: a newest survey that is missing, the pruning record, the anchor."""
+    signer: str = ""
+    """The fingerprint of the key that signatures were checked by; empty: they were not checked."""
+    anchored: bool = False
+    """Whether the archive fits an anchor that was given."""
 
 
 class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -91,6 +99,7 @@ def history_row(kept: Kept, standing: Standing | None = None) -> HistoryRow:
         sha256=kept.digest,
         wrong=kept.wrong,
         pruned_before=kept.pruned_before,
+        signed_by=kept.signed,
         **judged,  # type: ignore[arg-type]
     )
 

@@ -22,7 +22,7 @@ def history_view(screen: Console, result: HistoryResult) -> None:
     for row in result.surveys:
         if row.pruned_before:
             grid.add(("…", "dim"), "", *[""] * 6, (many(row.pruned_before, "survey") + " pruned", "dim"), *[""] * 4)
-        _history_row(grid, row, verified=result.verified)
+        _history_row(grid, row, result)
     if result.surveys:
         grid.show(screen)
         screen.print()
@@ -33,7 +33,13 @@ def history_view(screen: Console, result: HistoryResult) -> None:
         line(screen, (f"{stopped}  was stopped before it was whole", STYLES["unknown"]))
     if result.lasting is not None:
         _lasting(screen, result.lasting)
-    wrong = sum(bool(row.wrong) for row in result.surveys)
+    for words in result.integrity_errors:
+        line(screen, (words, STYLES["critical"]))
+    if result.signer:
+        line(screen, ("signatures checked by key ", "dim"), result.signer)
+    if result.anchored:
+        line(screen, ("the archive fits the anchor", STYLES["ok"]))
+    wrong = sum(bool(row.wrong) for row in result.surveys) + len(result.integrity_errors)
     checked = f"{wrong} altered" if wrong else "integrity: verified" if result.verified else "not checked"
     line(screen, (join([many(len(result.surveys), "survey"), checked if result.surveys else ""]), "bold"))
     if result.unfinished:
@@ -42,16 +48,22 @@ def history_view(screen: Console, result: HistoryResult) -> None:
         next_step(screen, "lantern history --verify", "hash every file and follow the chain")
 
 
-def _history_row(grid: Grid, row: HistoryRow, *, verified: bool) -> None:
+def _state(row: HistoryRow, result: HistoryResult) -> Cell:
+    """Whether a survey is as it was written, and by whom that is known."""
+    if row.wrong:
+        return "altered", STYLES["critical"]
+    if not result.verified:
+        return "not checked", "dim"
+    signed = "signed" if result.signer else "signature not checked"
+    if not row.signed_by:
+        return ("verified, not signed" if result.signer else "verified"), STYLES["ok"]
+    return f"verified, {signed}", STYLES["ok"]
+
+
+def _history_row(grid: Grid, row: HistoryRow, result: HistoryResult) -> None:
     read = sum(number for number in row.stores.values() if number is not None)
     stores = ", ".join(name if number is not None else f"{name} (unread)" for name, number in row.stores.items())
-    state: Cell = (
-        ("altered", STYLES["critical"])
-        if row.wrong
-        else ("verified", STYLES["ok"])
-        if verified
-        else ("not checked", "dim")
-    )
+    state = _state(row, result)
     drift: list[Cell] = [("", "")] * len(SEVERITIES)
     if row.drift_by_severity is not None:
         drift = [
