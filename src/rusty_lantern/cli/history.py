@@ -14,6 +14,7 @@ from rusty_lantern.cli.session import standings_of, workspace
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
+    from rusty_lantern.archive.signing import PublicKey
     from rusty_lantern.archive.surveys import Kept
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.history.drift_history import Standing
@@ -39,6 +40,9 @@ def history(
     against: Annotated[
         str | None, typer.Option(help="With --verify: hold the archive against such a line.", metavar="LINE")
     ] = None,
+    evidence: Annotated[
+        Path | None, typer.Option(help="With --verify: an evidence folder, instead of the workspace.", metavar="FOLDER")
+    ] = None,
     figure: Annotated[
         Path | None, typer.Option(help="Draw drift over time to this .png, .svg or .pdf.", show_default=False)
     ] = None,
@@ -58,10 +62,13 @@ def history(
     from rusty_lantern.reports.results.surveys import HistoryResult, history_row, lasting_result
     from rusty_lantern.reports.terminal.history import history_view
 
-    place = workspace(workspace_folder)
-    if (signer or against) and not verify:
-        raise BadInput(Problem("--signer and --against are for --verify", remedy="lantern history --verify --signer …"))
+    if (signer or against or evidence) and not verify:
+        what = "--signer, --against and --evidence are for --verify"
+        raise BadInput(Problem(what, remedy="lantern history --verify --signer …"))
     public = read_public(signer) if signer else None
+    if evidence is not None:
+        raise typer.Exit(_check_folder(evidence, public))
+    place = workspace(workspace_folder)
     kept = chain.history(place.surveys, verify=verify, signer=public)
     if anchor:
         emit(chain.anchor_of(place.surveys, kept))
@@ -102,3 +109,15 @@ def _draw(place: Workspace, standings: list[Standing], figure: Path) -> None:
 
     baseline = place.baseline()
     trend(standings, f"{baseline.title}, edition {baseline.edition}" if baseline.edition else baseline.title, figure)
+
+
+def _check_folder(folder: Path, signer: PublicKey | None) -> int:
+    """Say what is wrong with an evidence folder; how the program ends."""
+    from rusty_lantern.cli.evidence import check_evidence
+
+    wrong = check_evidence(folder, signer)
+    for words in wrong:
+        emit(words)
+    if not wrong:
+        emit(f"{folder}: as it was written" + (f", signed by {signer.fingerprint}" if signer else ""))
+    return ALTERED if wrong else 0

@@ -38,6 +38,10 @@ def report(
     extract: Annotated[
         str | None, typer.Option("--for", help="Only buckets with this fact, e.g. tags.steward=finance.")
     ] = None,
+    evidence: Annotated[
+        Path | None,
+        typer.Option(help="Instead: a new folder for an auditor, with the stores' answers and what checks it."),
+    ] = None,
     plain: Annotated[bool, typer.Option("--no-figures", help="Without figures: smaller, and quicker to make.")] = False,
     workspace_folder: WorkspaceOption = None,
     survey: SurveyOption = None,
@@ -45,7 +49,8 @@ def report(
 ) -> None:
     """Write a report as one self-contained HTML page; into a folder, also as CSV, JSON, Markdown and Parquet.
 
-    Use it to hand on what an audit found. Nothing in the page is fetched from anywhere. Example:
+    Use it to hand on what an audit found. Nothing in the page is fetched from anywhere. With --evidence, a folder
+    that a reader without lantern can follow from a requirement to the store's own words. Example:
     lantern report --out report --for tags.steward=finance
     """
     from rusty_lantern.archive.atomic_write import make_folder, write_whole
@@ -53,6 +58,13 @@ def report(
 
     found = opened(workspace_folder, survey, as_of)
     result, views = _result(found, extract)
+    if evidence is not None:
+        from rusty_lantern.cli.evidence import write_evidence
+
+        tables = {"report.html": page(result).encode("utf-8", "backslashreplace"), **_tables(result)}
+        number = write_evidence(evidence, found, result, views, tables)
+        note(f"{evidence}: {number:,} files; index.html is where to begin, and python3 check.py checks them")
+        return
     written = page(result, () if plain else _pictures(found, result, views)).encode("utf-8", "backslashreplace")
     if out.suffix.lower() in (".html", ".htm"):
         write_whole(out, written)

@@ -46,15 +46,15 @@ class Counted(msgspec.Struct, frozen=True):
 def page(result: ReportResult, pictures: Sequence[Picture] = ()) -> str:
     """The page. The same result gives the same text."""
     environment = Environment(
-        loader=FunctionLoader(_template), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
-        lstrip_blocks=True, finalize=_plain,
+        loader=FunctionLoader(template), autoescape=True, undefined=StrictUndefined, trim_blocks=True,
+        lstrip_blocks=True, finalize=plain_text,
     )  # fmt: skip
-    script = _template("report.js")
+    script = template("report.js")
     digest = base64.b64encode(hashlib.sha256(script.encode()).digest()).decode()
     table = environment.from_string(_DRIFT_TABLE)
     return environment.get_template("report.html.j2").render(
         r=result,
-        style=Markup(_template("report.css")),  # noqa: S704  (our own file)
+        style=Markup(template("report.css")),  # noqa: S704  (our own file)
         script=Markup(script),  # noqa: S704  (our own file)
         script_hash=f"sha256-{digest}",
         pictures=[{"svg": Markup(_inline(p, n)), "words": p.words} for n, p in enumerate(pictures)],  # noqa: S704
@@ -82,11 +82,12 @@ _DRIFT_TABLE = """\
 </table>"""
 
 
-def _template(name: str) -> str:
+def template(name: str) -> str:
+    """A file that pages are made of."""
     return (files("rusty_lantern.reports") / "templates" / name).read_text(encoding="utf-8")
 
 
-def _plain(value: Any) -> Any:
+def plain_text(value: Any) -> Any:
     """Text without control characters; what is markup already stays as it is."""
     return safe(value) if isinstance(value, str) and not isinstance(value, Markup) else value
 
