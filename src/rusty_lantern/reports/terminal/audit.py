@@ -10,7 +10,7 @@ from rusty_lantern.reports.results.overview import OverviewResult, in_days_from
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
-MOST_PUBLIC, MOST_SUBJECTS, MOST_UNKNOWN = 9, 20, 8
+MOST_PUBLIC, MOST_SUBJECTS, MOST_UNKNOWN = 8, 20, 8
 """Rows of each part of the first screen; how many more there are is said below them."""
 
 
