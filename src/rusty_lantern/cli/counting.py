@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from rusty_lantern.objects.replica_diff import Key
     from rusty_lantern.objects.retention_summary import Kept, Locks
     from rusty_lantern.objects.table_set import Over, VersionTable
+    from rusty_lantern.objects.usage_by_tier import ByTier
 
 T = TypeVar("T")
 COMMANDS = (
@@ -144,6 +145,15 @@ class VersionTables:
         tables = self._of(views)
         return self._each(
             "bytes", tables, list[Kept], lambda ns: kept([tables[n] for n in ns], self._moment, _over(self._run))
+        )
+
+    def by_tier(self, views: Sequence[BucketSubject]) -> list[ByTier]:
+        """How much is in inspected buckets by tier, and what of it is locked."""
+        from rusty_lantern.objects.usage_by_tier import ByTier, by_tier
+
+        tables = self._of(views)
+        return self._each(
+            "usage", tables, ByTier, lambda ns: by_tier([tables[n] for n in ns], self._moment, _over(self._run))
         )
 
     def keys(self, views: Sequence[BucketSubject]) -> list[list[Key]]:

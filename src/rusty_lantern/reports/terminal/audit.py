@@ -103,11 +103,11 @@ def _public(screen: Console, found: OverviewResult) -> None:
     some = [f"{one.store}/{one.bucket}" + (" (drift)" if one.drift else "") for one in found.public if not one.open]
     if len(wide) > len(shown):
         line(screen, (f"and {many(len(wide) - len(shown), 'bucket')} more: lantern exposure", "dim"), indent=2)
-    if some:
-        line(screen, "restricted access only: ", (", ".join(some), "dim"), indent=2, hang=2)
     if found.undetermined_buckets:
         words = ", ".join(found.undetermined_buckets)
         line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)
+    if some:
+        line(screen, "restricted access only: ", (", ".join(some), "dim"), indent=2, hang=2)
     line(screen, (f"{many(found.closed_buckets, 'bucket')} closed to the public", "dim"), indent=2)
 
 

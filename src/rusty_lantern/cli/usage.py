@@ -1,0 +1,135 @@
+"""`lantern usage`: how much is kept, by whom, how it grows, and what that costs."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
+from rusty_lantern.cli.output import emit, note
+from rusty_lantern.cli.session import opened
+
+if TYPE_CHECKING:
+    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.core.usage.holding import Holding
+    from rusty_lantern.core.usage.prices import Prices
+    from rusty_lantern.reports.results.usage import UsageResult
+
+LOOK_BACK_DAYS = 90
+"""Growth is measured from the earliest survey that is not older than this."""
+PRICES = "prices.yaml"
+_BY = ("store", "bucket", "tier", "tenant")
+
+
+def register(app: typer.Typer) -> None:
+    """Enter the command."""
+    app.command("usage", short_help="Show how much is kept, and what it costs.")(usage)
+
+
+def usage(
+    by: Annotated[
+        str, typer.Option(help="Group by store, bucket, tier, tenant, or a tag: tags.steward.", metavar="WHAT")
+    ] = "store",
+    out: Annotated[Path | None, typer.Option(help="Write the rows into this .csv or .parquet file.")] = None,
+    workspace_folder: WorkspaceOption = None,
+    survey: SurveyOption = None,
+    as_of: AsOfOption = None,
+    json: JsonOption = False,
+) -> None:
+    """Show bytes of current and old versions, unfinished uploads, what is locked until when, growth, and quotas.
+
+    Use it before buying space or promising to free some. With a prices.yaml in the workspace, also what it costs.
+    Example: lantern usage --by tags.steward
+    """
+    from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.usage import usage_result
+    from rusty_lantern.reports.terminal.layout import console
+    from rusty_lantern.reports.terminal.usage import usage_view
+
+    _check(by)
+    found = opened(workspace_folder, survey, as_of)
+    result = usage_result(
+        found.survey.name, found.when, by, _holdings(found), _earlier(found), _prices(found.place.folder)
+    )
+    if out is not None:
+        _write(result, out)
+    if json:
+        emit(encode(result))
+    else:
+        usage_view(console(), result)
+
+
+def _check(by: str) -> None:
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
+
+    if by not in _BY and not (by.startswith("tags.") and len(by) > len("tags.")):
+        hint = nearest(by, _BY) or f"one of {', '.join(_BY)}, or a tag: tags.steward"
+        raise BadInput(Problem(f'--by cannot be "{by}"', remedy=hint))
+
+
+def _holdings(found: Opened) -> list[Holding]:
+    """What every bucket holds, by its dossier and, where its versions were listed, by its table."""
+    from rusty_lantern.core.usage.holding import holding
+
+    seen = [view for view in found.views if view.bucket.table.value is not None]
+    counted = {view.title: told for view, told in zip(seen, found.tables().by_tier(seen), strict=True)}
+    made = []
+    for view in found.views:
+        told = counted.get(view.title)
+        made.append(holding(view, told.kinds if told else None, told.locked if told else None))
+    return made
+
+
+def _earlier(found: Opened) -> tuple[str, list[Holding]] | None:
+    """The survey that growth is measured from, and what buckets held then; None without one."""
+    from datetime import timedelta
+
+    from rusty_lantern.archive.surveys import folder_name, load, names
+    from rusty_lantern.core.audit.store_subject import views
+    from rusty_lantern.core.errors import LanternError
+    from rusty_lantern.core.usage.holding import holding
+
+    taken = found.survey.manifest.taken
+    floor = folder_name(taken - timedelta(days=LOOK_BACK_DAYS))
+    for name in names(found.place.surveys):
+        if floor <= name < found.survey.name:
+            try:
+                then = load(found.place.surveys, name)
+            except LanternError:
+                continue
+            return name, [holding(view) for view in views(then.dossiers, found.place.estate(), then.manifest.taken)]
+    return None
+
+
+def _prices(folder: Path) -> Prices | None:
+    from rusty_lantern.cli.files import read_file
+    from rusty_lantern.core.usage.prices import read_prices
+
+    path = folder / PRICES
+    return read_prices(read_file(path).decode("utf-8-sig", "replace"), PRICES) if path.is_file() else None
+
+
+def _write(result: UsageResult, out: Path) -> None:
+    """The rows as a table of their own. Raises `BadInput` for another ending."""
+    import msgspec
+
+    from rusty_lantern.archive.atomic_write import write_whole
+    from rusty_lantern.core.errors import BadInput, Place, Problem
+    from rusty_lantern.reports.formats.csv import lines
+    from rusty_lantern.reports.formats.parquet import parquet
+
+    rows = []
+    for row in [*result.rows, result.total]:
+        flat = {k: v for k, v in msgspec.structs.asdict(row).items() if k not in ("cost", "missing")}
+        costs = msgspec.structs.asdict(row.cost) if row.cost else {}
+        missing = " ".join(f"{name}:{number}" for name, number in row.missing.items())
+        rows.append({**flat, **{f"cost_{name}": value for name, value in costs.items()}, "missing": missing})
+    if out.suffix == ".csv":
+        write_whole(out, lines(rows[0], (row.values() for row in rows)).encode("utf-8", "backslashreplace"))
+    elif out.suffix == ".parquet":
+        write_whole(out, parquet(rows))
+    else:
+        raise BadInput(Problem("a table ends in .csv or .parquet", Place(str(out))))
+    note(f"{out}: {len(rows)} rows")

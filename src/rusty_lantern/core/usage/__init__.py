@@ -1,0 +1,1 @@
+"""How much is kept, under what, how it grows, and what that costs."""

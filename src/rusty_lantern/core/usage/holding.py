@@ -1,0 +1,248 @@
+"""How much each bucket holds: current and old versions, unfinished uploads, what is locked; summed up in groups.
+
+A number that nobody counted is unknown, never zero: a sum says of how many buckets it lacks a part.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import datetime, timedelta
+
+import msgspec
+
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.model.bucket import Usage
+
+UNKNOWN_GROUP = "not known"
+
+
+class Kind(msgspec.Struct, frozen=True):
+    """Versions of one kind in one tier."""
+
+    tier: str
+    current: bool
+    versions: int
+    bytes: int
+
+
+class Locked(msgspec.Struct, frozen=True):
+    """What cannot be deleted: bytes, until when the last of it, and bytes under a legal hold, which has no end."""
+
+    bytes: int
+    until: datetime | None
+    held_bytes: int
+
+
+class Holding(msgspec.Struct, frozen=True, kw_only=True):
+    """What one bucket holds. None: nobody counted it."""
+
+    store: str
+    bucket: str
+    tier: str
+    """The bucket's own tier; empty where it has none."""
+    tenant: str
+    tags: Mapping[str, str]
+    tags_read: bool
+    objects: int | None
+    bytes: int | None
+    counted_by: str
+    """`listing`, `counters` or `inventory`; empty: nobody."""
+    reason: str
+    """Why it was not counted whole."""
+    taken: datetime
+    old: int | None
+    old_bytes: int | None
+    markers: int | None
+    uploads: int | None
+    oldest_upload: datetime | None
+    kinds: tuple[Kind, ...] | None
+    """By tier, where versions were listed into a table."""
+    locked: Locked | None
+    quota: int | None
+    """0: no limit."""
+
+
+def holding(view: BucketSubject, kinds: Sequence[Kind] | None = None, locked: Locked | None = None) -> Holding:
+    """What a bucket holds, by what its dossier tells and its table counts."""
+    bucket = view.bucket
+    usage, versions, uploads = bucket.usage.value, bucket.versions.value, bucket.uploads.value
+    whole = usage is not None and usage.complete
+    beneath = versions is not None and versions.complete
+    lock = bucket.lock
+    if locked is None and (lock.state in ("absent", "unsupported") or (lock.value and not lock.value.enabled)):
+        locked = Locked(0, None, 0)
+    return Holding(
+        store=view.dossier.store,
+        bucket=bucket.name,
+        tier=bucket.tier.value or "",
+        tenant=bucket.tenant.value or "",
+        tags=bucket.tags.value or {},
+        tags_read=bucket.tags.settled or bucket.tags.state == "unsupported",
+        objects=usage.objects if usage and whole else None,
+        bytes=usage.bytes if usage and whole else None,
+        counted_by=usage.by if usage and whole else "",
+        reason="" if whole else _why(usage, bucket.usage.reason),
+        taken=view.dossier.taken,
+        old=versions.old if versions and beneath else _none_below(view),
+        old_bytes=versions.old_bytes if versions and beneath else _none_below(view),
+        markers=versions.markers if versions and beneath else _none_below(view),
+        uploads=uploads.count if uploads and uploads.complete else 0 if bucket.uploads.state == "unsupported" else None,
+        oldest_upload=uploads.oldest if uploads else None,
+        kinds=tuple(kinds) if kinds is not None else None,
+        locked=locked,
+        quota=bucket.quota.value.bytes if bucket.quota.value else 0 if bucket.quota.settled else None,
+    )
+
+
+def _why(usage: Usage | None, reason: str) -> str:
+    return f"counting stopped at {usage.objects:,}" if usage is not None else reason or "not counted"
+
+
+def _none_below(view: BucketSubject) -> int | None:
+    """Without versions there are no old ones: 0 where that is known."""
+    return 0 if view.bucket.versioning.state == "absent" or _never(view) else None
+
+
+def _never(view: BucketSubject) -> bool:
+    value = view.bucket.versioning.value
+    return value is not None and value.state == "never"
+
+
+class Sum(msgspec.Struct, frozen=True, kw_only=True):
+    """A sum over buckets, and of how many a part is missing."""
+
+    value: int
+    missing: int
+
+    @property
+    def whole(self) -> bool:
+        """Whether nothing is missing."""
+        return not self.missing
+
+
+def summed(values: Iterable[int | None]) -> Sum:
+    """A sum of what is known."""
+    found = list(values)
+    return Sum(value=sum(value for value in found if value is not None), missing=sum(value is None for value in found))
+
+
+class Group(msgspec.Struct, frozen=True, kw_only=True):
+    """Buckets that belong together, and what they hold."""
+
+    name: str
+    buckets: int
+    objects: Sum
+    bytes: Sum
+    old: Sum
+    old_bytes: Sum
+    markers: Sum
+    uploads: Sum
+    oldest_upload: datetime | None
+    locked_bytes: Sum
+    locked_until: datetime | None
+    quota: int
+    """Of the buckets that have one."""
+
+
+def grouped(holdings: Sequence[Holding], by: str) -> list[Group]:
+    """Buckets by `store`, `bucket`, `tier`, `tenant`, or a tag `tags.NAME`; the most bytes first. By tier, a bucket whose
+    versions were listed counts with each of its tiers."""
+    named = name_of(by)
+    if by == "tier":
+        holdings = [part for one in holdings for part in by_tier(one)]
+    groups: dict[str, list[Holding]] = {}
+    for one in holdings:
+        groups.setdefault(named(one), []).append(one)
+    found = [group(name, inside) for name, inside in groups.items()]
+    return sorted(found, key=lambda one: (-(one.bytes.value + one.old_bytes.value), one.name))
+
+
+def by_tier(one: Holding) -> list[Holding]:
+    """A bucket as one for each tier of its versions; what is locked in which tier was not counted."""
+    if one.kinds is None:
+        return [one]
+    found = []
+    for tier in dict.fromkeys(kind.tier for kind in one.kinds):
+        kinds = [kind for kind in one.kinds if kind.tier == tier]
+        current, old = [kind for kind in kinds if kind.current], [kind for kind in kinds if not kind.current]
+        found.append(
+            msgspec.structs.replace(
+                one, tier=tier or one.tier, kinds=tuple(kinds), locked=None, markers=None, uploads=None, quota=0,
+                objects=sum(kind.versions for kind in current), bytes=sum(kind.bytes for kind in current),
+                old=sum(kind.versions for kind in old), old_bytes=sum(kind.bytes for kind in old),
+            )
+        )  # fmt: skip
+    return found
+
+
+def name_of(by: str) -> Callable[[Holding], str]:
+    """What a bucket is grouped under."""
+    if by.startswith("tags."):
+        tag = by.removeprefix("tags.")
+        return lambda one: one.tags.get(tag, f"no {tag}" if one.tags_read else UNKNOWN_GROUP)
+    names: dict[str, Callable[[Holding], str]] = {
+        "store": lambda one: one.store,
+        "bucket": lambda one: f"{one.store}/{one.bucket}",
+        "tier": lambda one: one.tier or UNKNOWN_GROUP,
+        "tenant": lambda one: one.tenant or "no tenant",
+    }
+    return names[by]
+
+
+def group(name: str, inside: Sequence[Holding]) -> Group:
+    """What some buckets hold together."""
+    ends = [one.locked.until for one in inside if one.locked and one.locked.until]
+    begun = [one.oldest_upload for one in inside if one.oldest_upload]
+    return Group(
+        name=name,
+        buckets=len(inside),
+        objects=summed(one.objects for one in inside),
+        bytes=summed(one.bytes for one in inside),
+        old=summed(one.old for one in inside),
+        old_bytes=summed(one.old_bytes for one in inside),
+        markers=summed(one.markers for one in inside),
+        uploads=summed(one.uploads for one in inside),
+        oldest_upload=min(begun, default=None),
+        locked_bytes=summed(one.locked.bytes if one.locked else None for one in inside),
+        locked_until=max(ends, default=None),
+        quota=sum(one.quota or 0 for one in inside),
+    )
+
+
+class Growth(msgspec.Struct, frozen=True):
+    """How bytes went between two surveys: a straight line from the first to the last, of buckets that both counted."""
+
+    since: datetime
+    bytes: int
+    buckets: int
+
+    def a_day(self, until: datetime) -> float:
+        """Bytes a day."""
+        days = (until - self.since) / timedelta(days=1)
+        return self.bytes / days if days > 0 else 0.0
+
+
+def growth(now: Sequence[Holding], then: Sequence[Holding]) -> Growth | None:
+    """How bytes went since an earlier survey; None where no bucket was counted in both."""
+    before = {(one.store, one.bucket): one for one in then if one.bytes is not None}
+    both = [(one, before[one.store, one.bucket]) for one in now
+            if one.bytes is not None and (one.store, one.bucket) in before]  # fmt: skip
+    if not both:
+        return None
+    return Growth(
+        min(old.taken for _, old in both), sum((new.bytes or 0) - (old.bytes or 0) for new, old in both), len(both)
+    )
+
+
+def full_in(one: Holding, then: Holding | None) -> int | None:
+    """In how many days a bucket's quota is full at the growth since an earlier survey; None where that is not known or
+    never comes. Old versions count in: stores count them against a quota."""
+    if not one.quota or one.bytes is None or then is None or then.bytes is None:
+        return None
+    held, before = one.bytes + (one.old_bytes or 0), then.bytes + (then.old_bytes or 0)
+    days = (one.taken - then.taken) / timedelta(days=1)
+    if held >= one.quota:
+        return 0
+    if days <= 0 or held <= before:
+        return None
+    return int((one.quota - held) / ((held - before) / days))

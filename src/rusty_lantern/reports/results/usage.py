@@ -1,0 +1,162 @@
+"""The result of `lantern usage`, as `--json` prints it and as its tables are made of."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from decimal import Decimal
+
+import msgspec
+
+from rusty_lantern.core.usage.holding import (
+    Group,
+    Growth,
+    Holding,
+    Sum,
+    by_tier,
+    full_in,
+    group,
+    grouped,
+    growth,
+    name_of,
+)
+from rusty_lantern.core.usage.prices import MONTH, Cost, Prices, cost
+
+
+class CostResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What keeping costs, in the price list's currency. What it leaves out stands beside it."""
+
+    month: float
+    """Current and old versions together, a month."""
+    old_versions_month: float
+    locked_until_free: float
+    """What that costs which cannot be deleted, until the last of it can."""
+    restore: float
+    """What it would cost to read back what has to be restored first."""
+    unpriced_bytes: int
+    uncounted_buckets: int
+    legal_hold_bytes: int
+    """They cannot be deleted until somebody lifts the hold: what they cost until then, nobody knows."""
+
+
+class UsageRow(msgspec.Struct, frozen=True, kw_only=True):
+    """What some buckets hold. A number is a lower bound where `missing` names it: of so many buckets it is unknown."""
+
+    name: str
+    buckets: int
+    objects: int
+    bytes: int
+    old_versions: int
+    old_bytes: int
+    delete_markers: int
+    unfinished_uploads: int
+    oldest_upload: datetime | None
+    locked_bytes: int
+    locked_until: datetime | None
+    growth_bytes_a_month: int | None
+    """Current bytes, by a straight line from the earlier survey; null without one that counted these buckets."""
+    growth_since: datetime | None
+    quota_bytes: int
+    quota_full_in_days: int | None
+    """Of the bucket whose quota is full first; null where none will be at the present growth, or that is not known."""
+    cost: CostResult | None
+    missing: dict[str, int]
+
+
+class NotCounted(msgspec.Struct, frozen=True, kw_only=True):
+    """A bucket that was not counted whole, and why."""
+
+    store: str
+    bucket: str
+    reason: str
+
+
+class UsageResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern usage --json`."""
+
+    survey: str
+    as_of: datetime
+    by: str
+    earlier: str | None
+    """The survey that growth is measured from."""
+    currency: str
+    """Empty without a price list."""
+    rows: list[UsageRow]
+    total: UsageRow
+    counted_by: dict[str, int]
+    """Who counted: listing, counters, inventory; of how many buckets."""
+    not_counted: list[NotCounted]
+
+
+def usage_result(
+    survey: str, moment: datetime, by: str, holdings: Sequence[Holding], earlier: tuple[str, Sequence[Holding]] | None,
+    prices: Prices | None,
+) -> UsageResult:  # fmt: skip
+    """Put the result together."""
+    then = earlier[1] if earlier else ()
+    rows = []
+    for one in grouped(holdings, by):
+        every = [part for h in holdings for part in by_tier(h)] if by == "tier" else holdings
+        inside = [h for h in every if name_of(by)(h) == one.name]
+        rows.append(_row(one, inside, () if by == "tier" else then, prices, moment))
+    counted: dict[str, int] = {}
+    for holding in holdings:
+        if holding.counted_by:
+            counted[holding.counted_by] = counted.get(holding.counted_by, 0) + 1
+    return UsageResult(
+        survey=survey,
+        as_of=moment,
+        by=by,
+        earlier=earlier[0] if earlier else None,
+        currency=prices.currency if prices else "",
+        rows=rows,
+        total=_row(group("all", holdings), holdings, then, prices, moment),
+        counted_by=dict(sorted(counted.items())),
+        not_counted=[NotCounted(store=h.store, bucket=h.bucket, reason=h.reason) for h in holdings if h.reason],
+    )
+
+
+def _row(
+    one: Group, inside: Sequence[Holding], then: Sequence[Holding], prices: Prices | None, moment: datetime
+) -> UsageRow:
+    grown = growth(inside, then)
+    before: Mapping[tuple[str, str], Holding] = {(h.store, h.bucket): h for h in then}
+    full = [days for h in inside if (days := full_in(h, before.get((h.store, h.bucket)))) is not None]
+    sums = {
+        "objects": one.objects, "bytes": one.bytes, "old_versions": one.old, "old_bytes": one.old_bytes,
+        "delete_markers": one.markers, "unfinished_uploads": one.uploads, "locked_bytes": one.locked_bytes,
+    }  # fmt: skip
+    return UsageRow(
+        name=one.name,
+        buckets=one.buckets,
+        **{name: found.value for name, found in sums.items()},
+        oldest_upload=one.oldest_upload,
+        locked_until=one.locked_until,
+        growth_bytes_a_month=_a_month(grown, inside),
+        growth_since=grown.since if grown else None,
+        quota_bytes=one.quota,
+        quota_full_in_days=min(full, default=None),
+        cost=_cost(cost(inside, prices, moment)) if prices else None,
+        missing={name: found.missing for name, found in sums.items() if _lacks(found)},
+    )
+
+
+def _lacks(found: Sum) -> bool:
+    return not found.whole
+
+
+def _a_month(grown: Growth | None, inside: Sequence[Holding]) -> int | None:
+    if grown is None:
+        return None
+    return round(grown.a_day(max(one.taken for one in inside)) * MONTH.days)
+
+
+def _cost(found: Cost) -> CostResult:
+    def money(amount: Decimal) -> float:
+        return float(round(amount, 2))
+
+    return CostResult(
+        month=money(found.current + found.old), old_versions_month=money(found.old),
+        locked_until_free=money(found.until_free), restore=money(found.restore), unpriced_bytes=found.unpriced_bytes,
+        uncounted_buckets=found.uncounted_buckets, legal_hold_bytes=found.without_end,
+    )  # fmt: skip
