@@ -31,6 +31,7 @@ LINES = {
     "try": "try --bucket harbour/payroll-drop --policy restricted.json",
     "objects": "objects",
     "retention": "retention",
+    "usage": "usage --by tags.steward",
     "retention-bucket": "retention harbour/permit-archive",
     "credentials": "credentials",
     "encryption": "encryption",

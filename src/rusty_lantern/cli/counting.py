@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 COMMANDS = (
-    "audit", "remedy", "waive", "baseline", "changes", "report", "figure", "history", "objects", "retention",
+    "audit", "remedy", "waive", "baseline", "changes", "report", "figure", "history", "objects", "retention", "usage",
     "encryption", "mirrors", "show",
 )  # fmt: skip
 """The commands that count over version tables, and so take the options below."""

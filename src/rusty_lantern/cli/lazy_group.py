@@ -20,7 +20,7 @@ GROUPS = {
     "Survey": ("survey", "buckets", "show", "history"),
     "Audit and fix": ("audit", "remedy", "try", "waive", "baseline", "changes", "report", "figure"),
     "Access": ("exposure", "why", "access"),
-    "Data protection": ("objects", "retention", "encryption", "mirrors"),
+    "Data protection": ("objects", "retention", "encryption", "mirrors", "usage"),
     "Credentials and links": ("credentials", "links"),
     "Upkeep": ("dossier", "prune", "standin"),
 }

@@ -111,6 +111,12 @@ def _prices(folder: Path) -> Prices | None:
     return read_prices(read_file(path).decode("utf-8-sig", "replace"), PRICES) if path.is_file() else None
 
 
+_KINDS = {"name": "text", "missing": "text"} | dict.fromkeys(
+    ("oldest_upload", "locked_until", "growth_since"), "moment"
+)
+_MONEY = ("cost_month", "cost_old_versions_month", "cost_locked_until_free", "cost_restore")
+
+
 def _write(result: UsageResult, out: Path) -> None:
     """The rows as a table of their own. Raises `BadInput` for another ending."""
     import msgspec
@@ -118,7 +124,7 @@ def _write(result: UsageResult, out: Path) -> None:
     from rusty_lantern.archive.atomic_write import write_whole
     from rusty_lantern.core.errors import BadInput, Place, Problem
     from rusty_lantern.reports.formats.csv import lines
-    from rusty_lantern.reports.formats.parquet import parquet
+    from rusty_lantern.reports.formats.parquet import typed_parquet
 
     rows = []
     for row in [*result.rows, result.total]:
@@ -129,7 +135,8 @@ def _write(result: UsageResult, out: Path) -> None:
     if out.suffix == ".csv":
         write_whole(out, lines(rows[0], (row.values() for row in rows)).encode("utf-8", "backslashreplace"))
     elif out.suffix == ".parquet":
-        write_whole(out, parquet(rows))
+        kinds = {name: _KINDS.get(name, "amount" if name in _MONEY else "whole") for name in rows[0]}
+        write_whole(out, typed_parquet(rows, kinds))
     else:
         raise BadInput(Problem("a table ends in .csv or .parquet", Place(str(out))))
     note(f"{out}: {len(rows)} rows")

@@ -145,8 +145,10 @@ class Group(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def grouped(holdings: Sequence[Holding], by: str) -> list[Group]:
-    """Buckets by `store`, `bucket`, `tier`, `tenant`, or a tag `tags.NAME`; the most bytes first. By tier, a bucket whose
-    versions were listed counts with each of its tiers."""
+    """Buckets by `store`, `bucket`, `tier`, `tenant`, or a tag `tags.NAME`; the most bytes first.
+
+    By tier, a bucket whose versions were listed counts with each of its tiers.
+    """
     named = name_of(by)
     if by == "tier":
         holdings = [part for one in holdings for part in by_tier(one)]

@@ -5,7 +5,7 @@
       harbour:
         tiers:
           standard: {month: 21 per TB}
-          "*":      {month: 4 per TB, restore: 20 per TB, shortest: 90 days}
+          "*":      {month: 4 per TB, restore: 20 per TB}
 
 A month is 30 days. `*` is the price of every tier that is not named, and of buckets whose tier is not known.
 """
@@ -21,7 +21,7 @@ import msgspec
 
 from rusty_lantern.core.errors import ProblemList
 from rusty_lantern.core.usage.holding import Holding
-from rusty_lantern.core.value_types import DURATION, SIZE, NotOnScale
+from rusty_lantern.core.value_types import SIZE, NotOnScale
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
 
 MONTH = timedelta(days=30)
@@ -34,8 +34,6 @@ class TierPrice(msgspec.Struct, frozen=True):
     """A month."""
     restore: Decimal | None = None
     """Of reading it back, where it has to be restored first."""
-    shortest: int = 0
-    """Seconds that are billed at least, whenever it is deleted."""
 
 
 class Prices(msgspec.Struct, frozen=True):
@@ -72,16 +70,11 @@ def read_prices(document: str, file: str) -> Prices:
 
 
 def _tier(reader: Reader, node: Marked) -> TierPrice:
-    told = reader.fields(node, ("month", "restore", "shortest"), "a tier")
+    told = reader.fields(node, ("month", "restore"), "a tier")
     if "month" not in told and node.fields is not None:
         reader.complaints.add("a tier needs the price of a month", node.place, "month: 21 per TB")
-    shortest = 0
-    try:
-        shortest = int(str(DURATION.read(told["shortest"].text or ""))) if "shortest" in told else 0
-    except NotOnScale as error:
-        reader.complaints.add(f"shortest: {error}", told["shortest"].place, "write it as 90 days")
     restore = _price(reader, told["restore"]) if "restore" in told else None
-    return TierPrice(_price(reader, told["month"]) if "month" in told else Decimal(), restore, shortest)
+    return TierPrice(_price(reader, told["month"]) if "month" in told else Decimal(), restore)
 
 
 def _price(reader: Reader, node: Marked) -> Decimal:

@@ -26,6 +26,7 @@ from rusty_lantern.reports.results import (
     changes,
     dossier,
     encryption,
+    evidence,
     exposure,
     facts,
     identities,
@@ -35,6 +36,7 @@ from rusty_lantern.reports.results import (
     replicas,
     report,
     surveys,
+    usage,
 )
 from rusty_lantern.stores.reachability import Reached
 
@@ -64,6 +66,8 @@ SCHEMAS: dict[str, type[Any]] = {
     "changes-declared": changes.DeclaredResult,
     "remedy": remediation.RemedyResult,
     "report": report.ReportResult,
+    "usage": usage.UsageResult,
+    "evidence-subject": evidence.SubjectEvidence,
     "try-folder": access.TriesResult,
 }
 

@@ -52,23 +52,34 @@ def usage_view(screen: Console, result: UsageResult) -> None:
 
 
 def _cells(row: UsageRow, *, uploads: bool, grows: bool, quotas: bool) -> list[Cell]:
-    def size(name: str) -> Cell:
-        words = show_bytes(getattr(row, name))
+    def amount(name: str, words: str) -> Cell:
+        if row.missing.get(name, 0) >= row.buckets:
+            return "unknown", STYLES["unknown"]
         return (f"≥ {words}", STYLES["unknown"]) if name in row.missing else words
+
+    def size(name: str) -> Cell:
+        return amount(name, show_bytes(getattr(row, name)))
 
     until = row.locked_until.strftime("%Y-%m-%d") if row.locked_until else ""
     grown = "" if row.growth_bytes_a_month is None else _signed(row.growth_bytes_a_month)
     found: list[Cell] = [
         (row.name, "bold"), f"{row.buckets:,}",
-        (f"≥ {row.objects:,}", STYLES["unknown"]) if "objects" in row.missing else f"{row.objects:,}",
+        amount("objects", f"{row.objects:,}"),
         size("bytes"), size("old_bytes"), size("locked_bytes"), until,
     ]  # fmt: skip
     found += [f"{row.unfinished_uploads:,}"] * uploads + [grown] * grows
     found += [show_bytes(row.quota_bytes) if row.quota_bytes else ""] * quotas
     if row.cost is not None:
-        bound = "≥ " if row.cost.unpriced_bytes or row.cost.uncounted_buckets else ""
-        found += [f"{bound}{row.cost.month:,.2f}", f"{row.cost.old_versions_month:,.2f}"]
+        lacking = bool(row.cost.unpriced_bytes or row.cost.uncounted_buckets)
+        found += [_money(row.cost.month, lacking=lacking), _money(row.cost.old_versions_month, lacking=lacking)]
     return found
+
+
+def _money(amount: float, *, lacking: bool) -> Cell:
+    """An amount; unknown where nothing of it has a price."""
+    if lacking and not amount:
+        return "unknown", STYLES["unknown"]
+    return (f"≥ {amount:,.2f}", STYLES["unknown"]) if lacking else f"{amount:,.2f}"
 
 
 def _signed(number: int) -> str:

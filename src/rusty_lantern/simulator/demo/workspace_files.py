@@ -113,6 +113,7 @@ def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, in
         made["harbour-keys.json"] = (encode(beside(MOMENT)).decode(), 0o644)
         made["slipway.key"] = (KEY_TEXT + "\n", 0o600)
         made |= {name: (text, 0o644) for name, text in exports().items()}
+        made["prices.yaml"] = (_text("prices.yaml"), 0o644)
         made["yard-mail.txt"] = (mail(addresses["slipway"]), 0o644)
         made["waivers.yaml"] = (_text("waivers.yaml"), 0o644)
         made["events.jsonl"] = (events(), 0o644)

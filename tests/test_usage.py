@@ -1,0 +1,198 @@
+"""How much is kept and what it costs: sums held against the listings themselves, version by version and by hand."""
+
+from __future__ import annotations
+
+import csv
+import json
+from datetime import UTC, datetime, timedelta
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.errors import BadInput
+from rusty_lantern.core.model.bucket import Bucket, Quota, Usage, Versions
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.object_rules.retention import standing
+from rusty_lantern.core.usage.holding import Holding, Kind, Locked, full_in, grouped, growth, holding, summed
+from rusty_lantern.core.usage.prices import cost, read_prices
+from rusty_lantern.simulator.demo.harbour import MOMENT
+from tests.conftest import Lived, Whole, lantern
+
+PRICES = """\
+currency: EUR
+stores:
+  pond:
+    tiers:
+      cold: {month: 4 per TB, restore: 20 per TB}
+      warm: {month: 20 per TB}
+"""
+NOW = datetime(2026, 11, 2, tzinfo=UTC)
+
+
+def held(name: str = "a", **told: Any) -> Holding:
+    """One bucket of a pond, counted whole and holding nothing, but for what is said."""
+    usual = Holding(
+        store="pond", bucket=name, tier="warm", tenant="", tags={}, tags_read=True, objects=0, bytes=0,
+        counted_by="listing", reason="", taken=NOW, old=0, old_bytes=0, markers=0, uploads=0, oldest_upload=None,
+        kinds=None, locked=Locked(0, None, 0), quota=0,
+    )  # fmt: skip
+    return msgspec.structs.replace(usual, **told)
+
+
+@pytest.fixture(scope="module")
+def shown(whole: Whole) -> dict[str, Any]:
+    found: dict[str, Any] = json.loads(whole.run("usage", "--by", "bucket", "--json").out)
+    return found
+
+
+def test_usage_adds_up_to_the_listings_byte_for_byte(whole: Whole, shown: dict[str, Any]) -> None:
+    rows = {row["name"]: row for row in shown["rows"]}
+    for store, held_there in (("harbour", whole.served.harbour.holdings), ("skerry", whole.served.skerry.holdings),
+                              ("slipway", whole.served.slipway.holdings)):  # fmt: skip
+        for bucket in held_there.dossier.buckets:
+            versions = [v for v in held_there.versions.get(bucket.name, []) if not v.marker]
+            row = rows[f"{store}/{bucket.name}"]
+            if "bytes" in row["missing"] or not held_there.versions.get(bucket.name):
+                continue
+            assert row["bytes"] == sum(v.size for v in versions if v.current), bucket.name
+            assert row["old_bytes"] == sum(v.size for v in versions if not v.current), bucket.name
+    for name in ("bytes", "old_bytes", "objects", "locked_bytes", "buckets"):
+        assert shown["total"][name] == sum(row[name] for row in shown["rows"])
+
+
+def test_what_is_locked_is_what_the_rules_say_version_by_version(whole: Whole, shown: dict[str, Any]) -> None:
+    from rusty_lantern.objects.tables import read_versions
+
+    rows = {row["name"]: row for row in shown["rows"]}
+    for bucket in ("permit-archive", "grant-ledger", "backups-nightly"):
+        path = next((whole.folder / "surveys").glob(f"*/objects/harbour/{bucket}.parquet"))
+        versions = [v for v in read_versions(path) if not v.marker]
+        row = rows[f"harbour/{bucket}"]
+        assert row["locked_bytes"] == sum(v.size for v in versions if standing(v, MOMENT).protected)
+        ends = [until for v in versions if (until := standing(v, MOMENT).until) is not None]
+        assert row["locked_until"] == max(ends).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+@pytest.mark.parametrize("by", ["store", "tier", "tenant", "tags.steward", "bucket"])
+def test_every_grouping_sums_up_to_the_same(whole: Whole, shown: dict[str, Any], by: str) -> None:
+    told = json.loads(whole.run("usage", "--by", by, "--json").out)
+    for name in ("bytes", "old_bytes", "objects"):
+        assert sum(row[name] for row in told["rows"]) == shown["total"][name], (by, name)
+
+
+def test_tables_are_written_and_mistakes_are_told(whole: Whole, tmp_path: Path) -> None:
+    assert whole.run("usage", "--out", str(tmp_path / "u.csv")).code == 0
+    rows = list(csv.DictReader((tmp_path / "u.csv").read_text().splitlines()))
+    assert rows[-1]["name"] == "all" and int(rows[-1]["buckets"]) == sum(int(row["buckets"]) for row in rows[:-1])
+    assert whole.run("usage", "--out", str(tmp_path / "u.parquet")).code == 0
+    assert pq.read_table(tmp_path / "u.parquet").num_rows == len(rows)
+    ended = whole.run("usage", "--out", str(tmp_path / "u.xlsx"))
+    assert ended.code == 2 and not (tmp_path / "u.xlsx").exists()
+    assert 'did you mean "store"?' in whole.run("usage", "--by", "stor").err
+
+
+def test_growth_is_measured_from_the_survey_of_a_month_before(lived: Lived) -> None:
+    told = json.loads(lived.run("usage", "--by", "bucket", "--json").out)
+    assert told["earlier"] == "20261002T060000Z"
+    before = json.loads(lived.run("usage", "--by", "bucket", "--survey", "20261002", "--json").out)
+    then = {row["name"]: row["bytes"] for row in before["rows"]}
+    for row in told["rows"]:
+        if row["growth_bytes_a_month"] is not None:
+            grown = (row["bytes"] - then[row["name"]]) / 31 * 30
+            assert row["growth_bytes_a_month"] == round(grown), row["name"]
+
+
+def test_what_is_unknown_is_said_and_never_zero(whole: Whole) -> None:
+    out = whole.run("usage", COLUMNS="160").out
+    line = next(line for line in out.splitlines() if line.startswith("dunes"))
+    assert line.split()[1:4] == ["5", "unknown", "unknown"]
+    assert "have no price in prices.yaml" in out and "dunes/dune-archive  not counted whole" in out
+
+
+def test_costs_are_what_they_are_by_hand() -> None:
+    prices = read_prices(PRICES, "prices.yaml")
+    terabyte = 10**12
+    kinds = (Kind("cold", True, 1, 2 * terabyte), Kind("warm", False, 3, terabyte))
+    free = NOW + timedelta(days=60)
+    one = held(bytes=2 * terabyte, old_bytes=terabyte, kinds=kinds, locked=Locked(terabyte, free, 5))
+    found = cost([one, held("b", bytes=terabyte)], prices, NOW)
+    assert (found.current, found.old) == (Decimal(2 * 4 + 20), Decimal(20))
+    assert found.restore == Decimal(40)
+    assert found.until_free == Decimal(20 * 2)  # a terabyte of the bucket's own tier, for two months
+    assert (found.unpriced_bytes, found.without_end) == (0, 5)
+    stranger = msgspec.structs.replace(held(bytes=7), store="elsewhere")
+    assert cost([stranger], prices, NOW).unpriced_bytes == 7
+    assert cost([held(bytes=None)], prices, NOW).uncounted_buckets == 1
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("currency: euros\nstores: {}", "three letters"),
+        (PRICES.replace("4 per TB", "4 a TB"), '"4 a TB" is no price'),
+        (PRICES.replace("4 per TB", "4 per XB"), "not a unit"),
+        (PRICES.replace("month: 20 per TB", "mont: 20 per TB"), 'did you mean "month"?'),
+        (PRICES.replace("tiers", "tires"), 'did you mean "tiers"?'),
+    ],
+)
+def test_mistakes_in_a_price_list_are_told_with_their_place(text: str, words: str) -> None:
+    with pytest.raises(BadInput) as caught:
+        read_prices(text, "prices.yaml")
+    assert words in str(caught.value) and "prices.yaml:" in str(caught.value)
+
+
+def test_a_quota_is_full_when_a_straight_line_says_so() -> None:
+    then = held(bytes=100, taken=NOW - timedelta(days=10))
+    assert full_in(held(bytes=200, quota=300), then) == 10
+    assert full_in(held(bytes=300, quota=300), then) == 0
+    assert full_in(held(bytes=100, quota=300), then) is None  # it does not grow
+    assert full_in(held(bytes=200), then) is None and full_in(held(bytes=200, quota=300), None) is None
+    assert growth([held(bytes=None)], [then]) is None
+
+
+def test_the_facts_of_usage_and_quota() -> None:
+    def bucket(**told: Any) -> dict[str, Answer[Any]]:
+        made = Bucket(name="a", **told)
+        return BucketSubject(made, Dossier(store="pond", taken=NOW, buckets=[made]), NOW).facts()
+
+    full = bucket(usage=Answer("known", Usage(3, 90)), versions=Answer("known", Versions(2, 10, 0)),
+                  quota=Answer("known", Quota(bytes=120)))  # fmt: skip
+    assert (full["usage.old-share"].value, full["quota.left"].value) == (10, 20)
+    cut = bucket(usage=Answer("known", Usage(3, 90, complete=False)), versions=Answer("known", Versions(2, 10, 0)),
+                 quota=Answer("known", Quota(bytes=120)))  # fmt: skip
+    assert cut["usage.old-share"].state == cut["quota.left"].state == "failed"
+    denied = bucket(usage=Answer("denied"), versions=Answer("known", Versions(2, 10, 0)), quota=Answer("denied"))
+    assert denied["usage.old-share"].state == denied["quota.left"].state == "denied"
+    assert bucket(quota=Answer("absent"))["quota.left"].state == "absent"
+
+
+SIZES = st.none() | st.integers(0, 10**15)
+
+
+@given(st.lists(st.tuples(SIZES, SIZES, st.sampled_from(["warm", "cold", ""])), max_size=8))
+def test_groups_lose_nothing_and_count_what_is_missing(told: list[tuple[int | None, int | None, str]]) -> None:
+    every = [held(f"b{n}", bytes=new, old_bytes=old, tier=tier) for n, (new, old, tier) in enumerate(told)]
+    for by in ("store", "tier", "bucket", "tags.x"):
+        groups = grouped(every, by)
+        assert sum(one.bytes.value for one in groups) == sum(new or 0 for new, _, _ in told)
+        assert sum(one.bytes.missing for one in groups) == sum(new is None for new, _, _ in told)
+        assert sum(one.buckets for one in groups) == len(every)
+    assert summed([1, None, 2]) == summed([2, 1, None])
+
+
+def test_a_bucket_without_versions_has_no_old_ones_only_where_that_is_known(whole: Whole) -> None:
+    made = Bucket(name="a", usage=Answer("known", Usage(1, 5)), versioning=Answer("absent"))
+    dossier = Dossier(store="pond", taken=NOW, buckets=[made])
+    assert holding(BucketSubject(made, dossier, NOW)).old_bytes == 0
+    unread = msgspec.structs.replace(made, versioning=Answer("denied"))
+    assert holding(BucketSubject(unread, dossier, NOW)).old_bytes is None
+    assert holding(BucketSubject(unread, dossier, NOW)).locked is None
+    assert lantern("usage", "--help", cwd=whole.folder).code == 0
