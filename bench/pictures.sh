@@ -47,19 +47,18 @@ picture reach 100 44 "cd ../live; FORCE_COLOR=1 COLUMNS=100 lantern reach | awk 
 picture history 130 26 lantern history --verify
 picture changes 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern changes --events events.jsonl | head -46"
 picture remedy 110 42 lantern remedy harbour/payroll-drop
-picture baseline-show 120 40 lantern baseline show harbour/permit-archive
+picture usage 130 40 lantern usage
 picture buckets 120 50 lantern buckets
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
-picture exposure 110 54 lantern exposure harbour/boat-logs cove/wreck-charts skerry/ferry-lists lagoon/volunteer-rotas harbour/payroll-drop
+picture exposure 110 54 lantern exposure slipway/\\\$web cove/wreck-charts skerry/ferry-lists lagoon/volunteer-rotas harbour/payroll-drop
 picture try 110 34 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention
 picture access 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern access | tail -46"
 picture credentials 130 46 lantern credentials
-picture links 130 28 lantern links wiki.txt
+picture links 130 66 lantern links yard-mail.txt
 picture encryption 130 39 lantern encryption
-picture mirrors 125 20 lantern mirrors
 (
   cd "$work/saltmarsh"
   figures=()
@@ -75,4 +74,8 @@ picture mirrors 125 20 lantern mirrors
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
     --disable-component-update --disable-sync --user-data-dir="$work/chromium" --window-size=1280,1500 \
     --screenshot="$out/report.png" "file://$work/report.html" > /dev/null 2>&1
+  "$bin/lantern" report --evidence "$work/evidence" > /dev/null 2>&1
+  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+    --disable-component-update --disable-sync --user-data-dir="$work/chromium" --window-size=1280,1100 \
+    --screenshot="$out/evidence.png" "file://$work/evidence/index.html" > /dev/null 2>&1
 )

@@ -50,7 +50,7 @@ def test_what_the_management_side_tells_completes_what_the_protocol_tells(whole:
 
 def test_a_switch_keeps_back_a_level_and_not_the_static_site(whole: Whole) -> None:
     shown = whole.run("exposure", "slipway/$web").out
-    assert "the static site of the account serves it" in shown and "at the address of the static site" in shown
+    assert "allowed by the static site of the account" in shown and "at the address of the static site" in shown
     ran = whole.run("why", "slipway/crane-tests", "--as", "anyone", "--verb", "read")
     assert "public access level: container" in ran.out and "ignored by the account's public-access guard" in " ".join(
         ran.out.split()

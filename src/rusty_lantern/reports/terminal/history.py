@@ -62,7 +62,9 @@ def _state(row: HistoryRow, result: HistoryResult) -> Cell:
 
 def _history_row(grid: Grid, row: HistoryRow, result: HistoryResult) -> None:
     read = sum(number for number in row.stores.values() if number is not None)
-    stores = ", ".join(name if number is not None else f"{name} (unread)" for name, number in row.stores.items())
+    unread = [name for name, number in row.stores.items() if number is None]
+    whole = f"{len(row.stores) - len(unread)} read"
+    stores: Cell = (f"{whole}, unread: {', '.join(unread)}", STYLES["unknown"]) if unread else whole
     state = _state(row, result)
     drift: list[Cell] = [("", "")] * len(SEVERITIES)
     if row.drift_by_severity is not None:

@@ -81,7 +81,11 @@ def _link(row: LinkRow) -> list[Cell]:
         stands = ("valid", STYLES["open"] if row.judged.drift else "")
     if row.status == "unknown":
         stands = ("unknown", STYLES["unknown"])
-    ends: Cell = ("never", STYLES["high"]) if row.never_ends else (row.expires or "unknown")[:10]
+    ends: Cell = (
+        ("never", "dim" if row.status in OVER else STYLES["high"])
+        if row.never_ends
+        else (row.expires or "unknown")[:10]
+    )
     state = "" if row.signer_state in ("active", "absent") else f" {row.signer_state}"
     signer = row.signer + state if row.signer else f"{SIGNERS.get(row.form, 'unknown key')}{state}"
     if row.policy:

@@ -67,7 +67,7 @@ def _cells(row: UsageRow, *, uploads: bool, grows: bool, quotas: bool) -> list[C
         amount("objects", f"{row.objects:,}"),
         size("bytes"), size("old_bytes"), size("locked_bytes"), until,
     ]  # fmt: skip
-    found += [f"{row.unfinished_uploads:,}"] * uploads + [grown] * grows
+    found += [amount("unfinished_uploads", f"{row.unfinished_uploads:,}")] * uploads + [grown] * grows
     found += [show_bytes(row.quota_bytes) if row.quota_bytes else ""] * quotas
     if row.cost is not None:
         lacking = bool(row.cost.unpriced_bytes or row.cost.uncounted_buckets)

@@ -323,5 +323,5 @@ def _with_site(rights: Answer[list[Right]], told: Answer[str | None]) -> Answer[
         return Answer(told.state, None, f"whether a static site serves it: {told.note}", told.evidence)
     if told.value is None:
         return rights
-    served = Right("anyone", ["read"], source="the static site of the account serves it", door="web")
+    served = Right("anyone", ["read"], source="the static site of the account", door="web")
     return Answer("known", [*(rights.value or []), served], "", told.evidence)
