@@ -141,7 +141,7 @@ def test_hostile_text_stays_text_in_the_page(hostile: Path) -> None:
     assert not re.search(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f]", text)
 
 
-@pytest.mark.parametrize("name", ["estate", "exposure", "storage", "drift", "retention", "credentials"])
+@pytest.mark.parametrize("name", ["estate", "exposure", "storage", "drift", "retention", "credentials", "holdings"])
 def test_each_figure_is_drawn_by_itself_the_same_each_time(lived: Lived, tmp_path: Path, name: str) -> None:
     for file in ("a.png", "b.png"):
         assert lived.run("figure", name, "--out", str(tmp_path / file)).code == 0

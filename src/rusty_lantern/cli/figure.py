@@ -31,6 +31,7 @@ class Name(StrEnum):
     drift = "drift"
     retention = "retention"
     credentials = "credentials"
+    holdings = "holdings"
 
 
 class Size(StrEnum):
@@ -54,7 +55,7 @@ def figure(
     as_of: AsOfOption = None,
 ) -> None:
     """Draw one figure: the `estate` at a glance, `exposure` by verb, `storage` by protection, `drift` over time, what
-    `retention` keeps over the coming years, how old `credentials` are.
+    `retention` keeps over the coming years, how old `credentials` are, who `holdings` are of.
 
     Use it for a slide. One bucket's retention: lantern retention --timeline. Example: lantern figure estate --out
     estate.png
@@ -143,6 +144,21 @@ def _credentials(asked: _Asked, out: Path, size: str) -> None:
     credential_ages(result, out, size, oldest_allowed(found.judge()))
 
 
+def _holdings(asked: _Asked, out: Path, size: str) -> None:
+    from rusty_lantern.archive.surveys import names
+    from rusty_lantern.cli.usage import holdings_of
+    from rusty_lantern.core.usage.holding import grouped
+    from rusty_lantern.reports.figures.holdings import MOST_SURVEYS, owners_over_time
+
+    found = asked.opened()
+    until = [one for one in names(found.place.surveys) if one <= found.survey.name][-MOST_SURVEYS:]
+    points = []
+    for name in until:
+        then = opened(asked.workspace, name, None)
+        points.append((then.survey.manifest.taken, grouped(holdings_of(then), "tags.steward")))
+    owners_over_time(points, out, size)
+
+
 _DRAWN: dict[Name, Callable[[_Asked, Path, str], None]] = {
     Name.estate: _estate,
     Name.exposure: _exposure,
@@ -150,4 +166,5 @@ _DRAWN: dict[Name, Callable[[_Asked, Path, str], None]] = {
     Name.drift: _drift,
     Name.retention: _retention,
     Name.credentials: _credentials,
+    Name.holdings: _holdings,
 }

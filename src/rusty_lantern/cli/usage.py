@@ -51,7 +51,7 @@ def usage(
     _check(by)
     found = opened(workspace_folder, survey, as_of)
     result = usage_result(
-        found.survey.name, found.when, by, _holdings(found), _earlier(found), _prices(found.place.folder)
+        found.survey.name, found.when, by, holdings_of(found), _earlier(found), _prices(found.place.folder)
     )
     if out is not None:
         _write(result, out)
@@ -69,7 +69,7 @@ def _check(by: str) -> None:
         raise BadInput(Problem(f'--by cannot be "{by}"', remedy=hint))
 
 
-def _holdings(found: Opened) -> list[Holding]:
+def holdings_of(found: Opened) -> list[Holding]:
     """What every bucket holds, by its dossier and, where its versions were listed, by its table."""
     from rusty_lantern.core.usage.holding import holding
 
