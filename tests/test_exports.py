@@ -167,6 +167,29 @@ def test_what_an_export_leaves_out_is_absent_only_where_the_layout_covers_it() -
     assert (bucket.policy.state, bucket.network.state) == ("unsupported", "unsupported")
 
 
+def test_an_entry_that_no_joined_row_speaks_of_was_not_read_unless_the_document_lists_all() -> None:
+    part = (
+        '  - {documents: ["more.json"], rows: "$[*]", joins: of, HOW: [lifecycle, region], fields: {region: place}}\n'
+    )
+    documents = items({"name": "a"}, {"name": "b"}) | {"more.json": [{"of": "a"}]}
+    layout = LAYOUT.replace("[versioning, lifecycle]", "[versioning]")
+    one = {b.name: b.region.state for b in told(documents, layout + part.replace("HOW", "covers")).dossier.buckets}
+    every = {
+        b.name: b.region.state for b in told(documents, layout + part.replace("HOW", "covers-every")).dossier.buckets
+    }
+    assert one == {"a": "absent", "b": "failed"} and every == {"a": "absent", "b": "absent"}
+
+
+def test_a_document_that_is_a_refusal_is_not_an_empty_list() -> None:
+    refused = told({"buckets.json": {"code": "NotAuthorized", "message": "not for you"}})
+    assert refused.dossier.listing.unread and "finds nothing in buckets.json" in refused.unmatched[0]
+    assert told({"buckets.json": {"items": []}}).dossier.listing.value == 0
+    keys = 'rows: "$.rows[*]", joins: of, covers-every: [region], fields: {region: place}'
+    part = f'  - {{documents: ["more.json"], {keys}}}\n'
+    denied = told(items({"name": "a"}) | {"more.json": {"error": "denied"}}, LAYOUT + part)
+    assert denied.dossier.buckets[0].region.unread
+
+
 def test_units_dates_words_flags_and_prefixes_are_converted() -> None:
     grants = [{"who": "all", "may": {"read": True, "list": False}}, {"who": "u:ivy", "may": {"read": "yes", "list": 1}}]
     row = {

@@ -177,6 +177,8 @@ def contradictions(dossier: Dossier) -> list[Fault]:
     found = [*_twice(dossier), *_lists(dossier), *_groups(dossier), *_references(dossier)]
     for number, bucket in enumerate(dossier.buckets):
         found += _in_bucket(bucket, f"/buckets/{number}")
+    if dossier.every_bucket is not None:
+        found += _in_bucket(dossier.every_bucket, "/every_bucket")
     return found
 
 

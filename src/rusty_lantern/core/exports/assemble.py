@@ -63,7 +63,7 @@ class _Section:
     told: bool = False
     """Whether a document was given whose rows are its entries."""
     covered: set[str] = field(default_factory=set)
-    """Fields that joined documents cover, for every entry."""
+    """Fields that documents cover for every entry, also for those that none of their rows speaks of."""
 
 
 def assemble(documents: list[Document], layout: Layout, store: str, moment: datetime) -> Assembled:
@@ -93,7 +93,7 @@ class _Assembly:
     def part(self, part: Part) -> None:
         """Take in everything that one part of the layout finds."""
         section = self.sections[part.section]
-        matched = False
+        matched, told = False, True
         for number, document in enumerate(self.documents):
             if part.documents and not any(_fits(document.file, pattern) for pattern in part.documents):
                 continue
@@ -101,18 +101,26 @@ class _Assembly:
             whole = Node(document.value, (), document.value)
             for path in part.leave_out:
                 self._leave_out(path, part, whole, self.makers[number])
+            before = self.rows
             for row in find(part.rows, whole):
                 self.rows += 1
                 if self.rows > MOST_ROWS or len(self.complaints.complaints) >= MOST_PROBLEMS:
                     raise BadInput(*self.complaints.complaints, Problem("no more is read", Place(document.file)))
                 self._row(part, section, row, document.file, self.makers[number])
+            if self.rows == before and any(True for _ in leaves(document.value)):
+                # It says something, and none of it is what was looked for: a refusal, or another shape.
+                told = False
+                self.unmatched.append(
+                    f"{part.section} (line {part.line}): {part.rows} finds nothing in {document.file}"
+                )
         if not matched:
             self.unmatched.append(
                 f"{part.section} (line {part.line}): no document is called {' or '.join(part.documents)}"
             )
             return
-        section.told = section.told or not part.joins
-        section.covered |= part.covers if part.joins else set()
+        if told:
+            section.told = section.told or not part.joins
+            section.covered |= part.covers_every
 
     def _leave_out(self, path: str, part: Part, whole: Node, maker: Maker) -> None:
         for row in find(part.rows, whole):
@@ -194,6 +202,8 @@ class _Assembly:
         )
         if self.sections["buckets"].told:
             told["listing"] = Answer("known", len(buckets))
+        elif unmatched := [words for words in self.unmatched if words.startswith("buckets ")]:
+            told["listing"] = Answer("failed", None, f"the export lists no bucket: {unmatched[0]}")
         every = self._built("every-bucket")
         whole = self.sections["store"].entries.get(EVERY)
         if whole is not None:

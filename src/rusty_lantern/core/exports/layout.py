@@ -102,7 +102,9 @@ class Part(msgspec.Struct, frozen=True, kw_only=True):
     """The path to the name of the entry that a row adds to; empty: each row makes an entry."""
     fields: tuple[tuple[str, Spec], ...]
     covers: frozenset[str]
-    """The fields that the export always has where they are set: what it leaves out is not set."""
+    """The fields that the export always has where they are set: what a row leaves out is not set."""
+    covers_every: frozenset[str]
+    """The fields that are not set for an entry that no row speaks of, since the document lists all that have them."""
     leave_out: tuple[str, ...]
     line: int
 
@@ -156,7 +158,7 @@ class _Layouts(Reader):
 
     def part(self, section: str, node: Marked) -> Part:
         """One part."""
-        known = ("documents", "rows", "joins", "fields", "covers", "leave-out")
+        known = ("documents", "rows", "joins", "fields", "covers", "covers-every", "leave-out")
         told = self.fields(node, known, f"a part of {section}")
         entry, named = SECTIONS[section]
         types = fields_of(entry)
@@ -173,6 +175,7 @@ class _Layouts(Reader):
             joins=joins,
             fields=specs,
             covers=self.names(told.get("covers"), "covers", set(types)),
+            covers_every=self.names(told.get("covers-every"), "covers-every", set(types)),
             leave_out=tuple(self.path(item, "leave-out") for item in self.texts(told.get("leave-out"), "leave-out")),
             line=node.place.line,
         )

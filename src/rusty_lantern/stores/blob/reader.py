@@ -26,6 +26,7 @@ from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.blob.anonymous_request import ask_anonymously
 from rusty_lantern.stores.blob.documents import (
+    RIGHTS,
     Container,
     ListedBlob,
     ServiceProperties,
@@ -195,7 +196,7 @@ class BlobReader(HttpReader):
     async def _container(self, entry: Container, account: Account, order: Order) -> Bucket:
         evidence = Evidence(f"GET {self.client.target('')[1]}?comp=list", "200", self.visit.moment)
         policies, level = await self._acl(entry.name)
-        rights = rights_of(level if level is not None else entry.level)
+        rights = rights_of(max(entry.level, level or "", key=tuple(RIGHTS).index))  # both say it; the wider counts
         site = account.properties.map(lambda told: told.website)
         fields: dict[str, Any] = BLOB.of_bucket() | {
             "owner": Answer("known", account_of(self.visit.store.at)),
