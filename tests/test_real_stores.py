@@ -268,7 +268,8 @@ def test_a_gateway_restarted_during_a_survey_loses_nothing(gateway: Gateway, tmp
     estate.write_text(estate.read_text().replace("per-second: 5000", "per-second: 120"))
     words = [str(PROGRAM), "survey", "--only", "real/restarted-*"]
     with subprocess.Popen(words, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) as running:
-        time.sleep(2)
+        while running.poll() is None and not any(p.stat().st_size for p in folder.glob("surveys/*/journal/*.jsonl")):
+            time.sleep(0.05)
         gateway.restart()
         out, _ = running.communicate(timeout=300)
     assert running.returncode == 0, out

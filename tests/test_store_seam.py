@@ -153,7 +153,7 @@ def test_a_reader_entered_into_the_table_works_in_every_command(tmp_path: Path) 
     assert not [d for d in probed["drift"] if d["fact"] == "doors"]
     remedy = run(tmp_path, "remedy", "jetty/field-cards")
     assert "<" not in remedy.out  # no document of a protocol that the store does not speak
-    assert "rights" in remedy.out
+    assert "right to read for anyone" in remedy.out
 
 
 def test_its_survey_goes_on_after_it_was_killed(tmp_path: Path) -> None:

@@ -48,7 +48,7 @@ class CommonValue(msgspec.Struct, frozen=True):
 def draft(subjects: Sequence[Subject], title: str, survey: str) -> str:
     """A baseline as YAML text, with questions as comments."""
     parts = [
-        f"title: {quoted(title)}\nedition: {quoted(f'drafted from {survey}')}\n\n"
+        f"title: {_plain(title)}\nedition: {_plain(f'drafted from {survey}')}\n\n"
         "# What most have in common is required. Whatever deviates is a question below: answer it by writing what the\n"
         "# fact must be instead of `anything`, or by taking the names out.\n"
         "sheets:\n"
@@ -116,6 +116,11 @@ def _mirrors(subjects: Sequence[Subject]) -> list[CommonValue]:
     return found
 
 
+def _plain(text: str) -> str:
+    """A text as a baseline takes it: a `$` in it names no value."""
+    return quoted(text.replace("$", "$$"))
+
+
 def _words(fact: str, answer: Fact) -> str:
     """The value, or only whether there is one where any will do."""
     if answer.value is None:
@@ -125,9 +130,10 @@ def _words(fact: str, answer: Fact) -> str:
 
 def _line(habit: CommonValue) -> str:
     severity = ", severity: high" if lookup(habit.fact).grave else ""
-    written = f"{{is: {habit.required}{severity}}}" if severity else habit.required
+    required = habit.required.replace("$", "$$")
+    written = f"{{is: {required}{severity}}}" if severity else required
     held = habit.of - sum(not words.startswith("could not") for _, words in habit.others)
-    name = quoted(habit.fact) if habit.fact.startswith("tags.") else habit.fact
+    name = _plain(habit.fact) if habit.fact.startswith("tags.") else habit.fact
     return f"      {name}: {written}  # {held} of {habit.of}\n"
 
 
@@ -148,12 +154,12 @@ def _question(number: int, habit: CommonValue, kind: str) -> str:
         names = stores.setdefault(subject.store, [])
         if escaped(subject.name) not in names:
             names.append(escaped(subject.name))
-    choices = [f"{{store: {store}, name: [{', '.join(quoted(n) for n in names)}]}}" for store, names in stores.items()]
+    choices = [f"{{store: {store}, name: [{', '.join(_plain(n) for n in names)}]}}" for store, names in stores.items()]
     of = choices[0] if len(choices) == 1 else "{any of: [" + ", ".join(choices) + "]}"
     plural = {"identity": "identities"}.get(kind, f"{kind}s").replace("-", " ")
-    name = quoted(habit.fact) if habit.fact.startswith("tags.") else habit.fact
+    name = _plain(habit.fact) if habit.fact.startswith("tags.") else habit.fact
     return (
         f"  # Question {number}: {quoted(habit.fact)[1:-1]} is {habit.required} for most {plural}. "
         f"Is it meant to be otherwise here?\n{told}"
-        f"  - sheet: {quoted(f'question {number}: {habit.fact}')}\n    of: {of}\n    require:\n      {name}: anything\n"
+        f"  - sheet: {_plain(f'question {number}: {habit.fact}')}\n    of: {of}\n    require:\n      {name}: anything\n"
     )
