@@ -11,7 +11,7 @@ from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.event_actions import LIFECYCLE_ACTIONS
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import LifecycleRule
-from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
+from rusty_lantern.core.value_types import COUNT, DURATION, SIZE, SWITCH, TEXT, Words
 
 
 def _on(answer: Answer[Any]) -> Fact:
@@ -19,10 +19,18 @@ def _on(answer: Answer[Any]) -> Fact:
     return fact_of(answer.map(lambda _: "on").default("off"))
 
 
-def _part(answer: Answer[Any], take: Callable[[Any], Any]) -> Fact:
+def part_of(answer: Answer[Any], take: Callable[[Any], Any]) -> Fact:
     """A part of what is configured; absent where it is not there."""
     part = None if answer.value is None else take(answer.value)
     return absent_fact(answer) if answer.value is not None and not part else fact_of(answer.map(lambda _: part))
+
+
+def counted(answer: Answer[Any], name: str) -> Fact:
+    """A count, where counting came to its end; else why it is not known."""
+    if answer.value is not None and not answer.value.complete:
+        least = getattr(answer.value, name)
+        return Answer("failed", None, f"counting stopped at {least:,}: at least that many", answer.evidence)
+    return fact_of(answer.map(lambda found: getattr(found, name)))
 
 
 @fact("owner", TEXT, "who owns the bucket, as the store names them")
@@ -58,12 +66,12 @@ def tenant(subject: BucketView, _: str) -> Fact:
 
 # Absent where there is no such limit.
 fact("quota.bytes", SIZE, "the most that the bucket may hold", unit="bytes", advice="set the quota: {wanted}")(
-    lambda subject, _: _part(subject.bucket.quota, lambda quota: quota.bytes)
+    lambda subject, _: part_of(subject.bucket.quota, lambda quota: quota.bytes)
 )
 
 # Absent where there is no such limit.
 fact("quota.objects", COUNT, "the most objects that the bucket may hold", advice="set the quota: {wanted}")(
-    lambda subject, _: _part(subject.bucket.quota, lambda quota: quota.objects)
+    lambda subject, _: part_of(subject.bucket.quota, lambda quota: quota.objects)
 )
 
 fact(
@@ -71,10 +79,10 @@ fact(
     COUNT,
     "everything in the bucket, old versions too, by the store's own counter (it may lag)",
     restless=True,
-)(lambda subject, _: _counted(subject.bucket.counters, "objects"))
+)(lambda subject, _: counted(subject.bucket.counters, "objects"))
 
 fact("counters.bytes", SIZE, "the size of all that, by the store's own counter", unit="bytes", restless=True)(
-    lambda subject, _: _counted(subject.bucket.counters, "bytes")
+    lambda subject, _: counted(subject.bucket.counters, "bytes")
 )
 
 
@@ -120,7 +128,7 @@ fact(
     area="logging",
     advice="write the logs to another bucket, one that only the readers of logs can access",
     causes="PutBucketLogging",
-)(lambda subject, _: _part(subject.bucket.logging, lambda found: found.target))
+)(lambda subject, _: part_of(subject.bucket.logging, lambda found: found.target))
 
 
 @fact(
@@ -192,7 +200,7 @@ def _enter_periods() -> None:
         period = name.replace("-", "_")
 
         def derive(subject: BucketView, _: str, period: str = period) -> Fact:
-            return _part(subject.bucket.lifecycle, lambda rules: _shortest(rules, period))
+            return part_of(subject.bucket.lifecycle, lambda rules: _shortest(rules, period))
 
         fact(
             f"lifecycle.{name}",
@@ -252,7 +260,7 @@ def website(subject: BucketView, _: str) -> Fact:
 )
 def redirects_to(subject: BucketView, _: str) -> Fact:
     """Absent where it sends them nowhere."""
-    return _part(subject.bucket.website, lambda site: site.redirects_to)
+    return part_of(subject.bucket.website, lambda site: site.redirects_to)
 
 
 @fact(
@@ -290,7 +298,7 @@ fact(
     advice="set up replication: {wanted}",
     causes="PutBucketReplication PutReplicationConfiguration DeleteBucketReplication",
     habit=False,
-)(lambda subject, _: _part(subject.bucket.replication, lambda targets: ", ".join(sorted(targets))))
+)(lambda subject, _: part_of(subject.bucket.replication, lambda targets: ", ".join(sorted(targets))))
 
 
 @fact(
@@ -329,70 +337,3 @@ def requester_pays(subject: BucketView, _: str) -> Fact:
 def transfer_endpoint(subject: BucketView, _: str) -> Fact:
     """Off unless switched on."""
     return switch_fact(subject.bucket.transfer_endpoint)
-
-
-def _counted(answer: Answer[Any], name: str) -> Fact:
-    if answer.value is not None and not answer.value.complete:
-        least = getattr(answer.value, name)
-        return Answer("failed", None, f"counting stopped at {least:,}: at least that many", answer.evidence)
-    return fact_of(answer.map(lambda found: getattr(found, name)))
-
-
-fact("versions.old", COUNT, "how many older versions there are", area="objects", restless=True)(
-    lambda subject, _: _counted(subject.bucket.versions, "old")
-)
-
-fact("versions.old-bytes", SIZE, "their sizes together", unit="bytes", area="objects", restless=True)(
-    lambda subject, _: _counted(subject.bucket.versions, "old_bytes")
-)
-
-
-@fact("last-write", MOMENT, "when the newest of all versions was stored", restless=True)
-def last_write(subject: BucketView, _: str) -> Fact:
-    """From listing versions; absent where nothing was ever stored."""
-    versions = subject.bucket.versions
-    if versions.value is not None and versions.value.undated:
-        return Answer("failed", None, f"{versions.value.undated:,} versions have no date that can be read")
-    if versions.value is None or versions.value.newest is not None:
-        return fact_of(versions.map(lambda counted: counted.newest))
-    if versions.value.complete:
-        return Answer("absent", None, "no version was stored", versions.evidence)
-    return Answer("failed", None, "the versions were not counted to the end", versions.evidence)
-
-
-fact(
-    "versions.markers",
-    COUNT,
-    "how many delete markers there are: objects that look gone and are not",
-    area="objects",
-    restless=True,
-)(lambda subject, _: _counted(subject.bucket.versions, "markers"))
-
-fact(
-    "uploads.unfinished",
-    COUNT,
-    "how many uploads were begun and never finished",
-    area="objects",
-    advice="clear unfinished uploads by a lifecycle rule",
-    restless=True,
-)(lambda subject, _: _counted(subject.bucket.uploads, "count"))
-
-
-@fact(
-    "uploads.oldest",
-    DURATION,
-    "how long before the survey the oldest unfinished upload was begun",
-    unit="seconds",
-    area="objects",
-    advice="clear unfinished uploads by a lifecycle rule",
-    restless=True,
-    grows=True,
-)
-def uploads_oldest(subject: BucketView, _: str) -> Fact:
-    """Absent where there is none."""
-    taken, uploads = subject.dossier.taken, subject.bucket.uploads
-    if uploads.value is not None and uploads.value.undated:
-        return Answer("failed", None, f"{uploads.value.undated:,} uploads have no date that can be read")
-    return _part(
-        subject.bucket.uploads, lambda found: found.oldest and max(1, int((taken - found.oldest).total_seconds()))
-    )

@@ -7,11 +7,14 @@ from rusty_lantern.core.facts import (  # isort: skip
     bucket_protection,
     bucket_service,
     bucket_settings,
+    bucket_contents,
     bucket_usage,
     identities,
     credentials,
     objects,
     replicas,
+    encryption_keys,
+    links,
     store,
 )
 from rusty_lantern.core.facts.registry import REGISTER
@@ -19,6 +22,7 @@ from rusty_lantern.core.facts.registry import REGISTER
 __all__ = [
     "REGISTER",
     "bucket_access",
+    "bucket_contents",
     "bucket_inventory",
     "bucket_protection",
     "bucket_service",
@@ -26,7 +30,9 @@ __all__ = [
     "bucket_usage",
     "bucket_versions_and_locks",
     "credentials",
+    "encryption_keys",
     "identities",
+    "links",
     "objects",
     "replicas",
     "store",
