@@ -17,7 +17,7 @@ import msgspec
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList
 from rusty_lantern.core.exports.field_types import SECTIONS, FieldType, fields_of
-from rusty_lantern.core.exports.json_path import Node, Steps, find, leaves
+from rusty_lantern.core.exports.json_path import Node, Steps, find, in_general, leaves, members_of
 from rusty_lantern.core.exports.layout import Layout, Part, PartsSpec
 from rusty_lantern.core.exports.values import MISSING, Maker, Unread, Wrong, built
 from rusty_lantern.core.model.dossier import Dossier
@@ -99,11 +99,10 @@ class _Assembly:
                 continue
             matched = self.spoken_of[number] = True
             whole = Node(document.value, (), document.value)
-            for path in part.leave_out:
-                self._leave_out(path, part, whole, self.makers[number])
-            before = self.rows
+            before, alike = self.rows, set[Steps]()
             for row in find(part.rows, whole):
                 self.rows += 1
+                self._leave_out(part, row, alike, self.makers[number])
                 if self.rows > MOST_ROWS or len(self.complaints.complaints) >= MOST_PROBLEMS:
                     raise BadInput(*self.complaints.complaints, Problem("no more is read", Place(document.file)))
                 self._row(part, section, row, document.file, self.makers[number])
@@ -122,10 +121,17 @@ class _Assembly:
             section.told = section.told or not part.joins
             section.covered |= part.covers_every
 
-    def _leave_out(self, path: str, part: Part, whole: Node, maker: Maker) -> None:
-        for row in find(part.rows, whole):
-            for node in find(path, row):
-                maker.use(node)
+    def _leave_out(self, part: Part, row: Node, alike: set[Steps], maker: Maker) -> None:
+        """Note what the layout leaves out of a row. Paths that name members alone are the same in rows of one kind."""
+        shape = in_general(row.steps)
+        for path in part.leave_out:
+            members = members_of(path)
+            if members and shape not in alike:
+                maker.used.add((*shape, *members))
+            elif not members:
+                for node in find(path, row):
+                    maker.use(node)
+        alike.add(shape)
 
     def _row(self, part: Part, section: _Section, row: Node, file: str, maker: Maker) -> None:
         try:

@@ -64,6 +64,17 @@ def compiled(path: str) -> tuple[int, tuple[str, ...], Any]:
         raise NoPath(f'"{path}" is no path: {str(error).splitlines()[0]}') from None
 
 
+def members_of(path: str) -> tuple[str, ...]:
+    """The members that a path names, one within another; none where it is more than that."""
+    out, members, _ = compiled(path)
+    return members if not out else ()
+
+
+def in_general(steps: Steps) -> Steps:
+    """Steps with places in lists put as `*`."""
+    return tuple("*" if isinstance(step, int) else step for step in steps)
+
+
 def find(path: str, row: Node) -> Iterator[Node]:
     """What a path finds from a row, null left out."""
     out, members, query = compiled(path)

@@ -10,7 +10,7 @@ from typing import Any
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.exports.field_types import FieldType, fields_of
-from rusty_lantern.core.exports.json_path import Node, Steps, find
+from rusty_lantern.core.exports.json_path import Node, Steps, find, in_general
 from rusty_lantern.core.exports.layout import (
     AS_IT_IS,
     NOTHING,
@@ -53,7 +53,7 @@ class Maker:
 
     def use(self, node: Node) -> None:
         """Note that a value was taken, with all that is in it."""
-        self.used.add(tuple("*" if isinstance(step, int) else step for step in node.steps))
+        self.used.add(in_general(node.steps))
 
     def make(self, spec: Spec, kind: FieldType, row: Node) -> Any:
         """The value of a field; `MISSING` where there is none. Raises `Wrong` or `Unread`."""
