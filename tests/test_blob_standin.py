@@ -185,6 +185,16 @@ def test_a_listing_without_an_end_does_not_hold_a_survey(tmp_path: Path) -> None
     assert told["objects"]["state"] == "failed" and "never ends" in told["objects"]["note"]
 
 
+def test_names_of_stored_policies_are_kept_and_secrets_in_metadata_are_not() -> None:
+    from rusty_lantern.stores.http.redaction import cleaned
+
+    name = "MTIzNDU2Nzg5MDEyMzQ1Njc4OTAxMjM0NTY3ODkwMTI="  # as the protocol's documentation writes one
+    acl = f"<SignedIdentifiers><SignedIdentifier><Id>{name}</Id></SignedIdentifier></SignedIdentifiers>".encode()
+    assert cleaned(acl, (("comp", "acl"), ("restype", "container")), listing=False) == acl
+    listed = b"<Containers><Container><Metadata><password>hunter2hunter2</password></Metadata></Container></Containers>"
+    assert b"hunter2" not in cleaned(listed, (("comp", "list"), ("include", "metadata")), listing=False)
+
+
 def test_dates_and_kinds_of_account_are_read() -> None:
     assert read_date("2026-11-25T14:03:06.3610000Z") == read_date("2026-11-25T14:03:06.361000Z")
     assert read_date("Wed, 25 Nov 2026 14:03:06 GMT") and read_date("soon") is None and read_date("") is None

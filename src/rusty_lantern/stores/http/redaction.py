@@ -26,8 +26,9 @@ _ENCODED = re.compile(r"(<(?:PolicyDocument|Document|AssumeRolePolicyDocument)>)
 
 def cleaned(body: bytes, query: tuple[tuple[str, str], ...], *, listing: bool) -> bytes:
     """An answer's body without what looks like a secret."""
-    blobs = ("comp", "list") in query and ("restype", "container") in query
-    if listing or blobs or not _LISTINGS.isdisjoint(name for name, _ in query) or not _HINT.search(body):
+    of_container = ("restype", "container") in query
+    names = of_container and (("comp", "list") in query or ("comp", "acl") in query)  # of blobs, of stored policies
+    if listing or names or not _LISTINGS.isdisjoint(name for name, _ in query) or not _HINT.search(body):
         return body
     try:
         text = body.decode("utf-8")
