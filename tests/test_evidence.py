@@ -130,3 +130,7 @@ def test_no_secret_is_in_it_and_nothing_is_written_over(folder: Path, whole: Who
             assert SECRET.encode() not in content and secret.encode() not in content, path
     ended = whole.run("report", "--evidence", str(folder))
     assert ended.code == 2 and "the folder is not empty" in ended.err
+    ended = whole.run("report", "--evidence", "estate.yaml")
+    assert ended.code == 2 and "estate.yaml: this is no folder" in ended.err
+    ended = whole.run("history", "--verify", "--evidence", "nowhere")
+    assert ended.code == 2 and "this is no evidence folder" in ended.err

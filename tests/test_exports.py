@@ -286,6 +286,12 @@ def test_nothing_is_written_where_the_export_makes_no_sense(tmp_path: Path) -> N
     assert ended.code == 2 and 'did you mean "uniform-access"?' in ended.err
 
 
+def test_another_shape_than_the_layout_is_for_writes_nothing(tmp_path: Path) -> None:
+    words = ("--layout", "visibility", "--store", "pond", "--out", "pond.json")
+    ended = lantern("dossier", "from-json", str(EXAMPLES / "groups-and-containers"), *words, cwd=tmp_path)
+    assert ended.code == 2 and "finds nothing" in ended.err and not (tmp_path / "pond.json").exists()
+
+
 def test_lines_of_json_and_a_folder_and_one_array_tell_the_same(tmp_path: Path) -> None:
     layout = "buckets: {rows: '$[*]', fields: {name: name, region: place}}"
     (tmp_path / "layout.yaml").write_text(layout)

@@ -85,6 +85,15 @@ def test_a_chain_that_was_rewritten_without_the_key_is_told(archive: Path, signe
     assert wrongs(archive, signer) == ["its signature is not of this survey"] * 5
 
 
+def test_an_archive_without_any_signature_is_told_where_a_signer_is_named(archive: Path, signer: Signer) -> None:
+    rewrite_chain(archive, None)
+    for name in names(archive):
+        (archive / name / f"{MANIFEST}.sig").unlink()
+    assert wrongs(archive, signer) == ["no survey here is signed: anybody may have written them all"]
+    keep(archive, "x", saltmarsh.MOMENT + timedelta(days=9), [SMALL], signer=signer)
+    assert wrongs(archive, signer) == []  # what is signed now vouches for what it follows, by its hash
+
+
 def test_a_chain_that_was_rewritten_with_the_key_is_told_by_an_anchor_alone(archive: Path, signer: Signer) -> None:
     line = anchor_of(archive, history(archive, verify=False))
     rewrite_chain(archive, signer)

@@ -34,6 +34,8 @@ from rusty_lantern.core.errors import BadInput, Damaged, Problem
 class Integrity(msgspec.Struct, frozen=True):
     """What is wrong with an archive as a whole, besides its single surveys."""
 
+    unsigned: str = ""
+    """That nothing here is signed, where a signer was named."""
     newest_missing: str = ""
     """The survey that was the newest, where it is gone."""
     pruning_record: str = ""
@@ -44,7 +46,7 @@ class Integrity(msgspec.Struct, frozen=True):
     @property
     def wrong(self) -> list[str]:
         """All of it, in words."""
-        return [words for words in (self.newest_missing, self.pruning_record, self.anchor) if words]
+        return [words for words in (self.unsigned, self.newest_missing, self.pruning_record, self.anchor) if words]
 
 
 def history(archive: Path, *, verify: bool, signer: PublicKey | None = None) -> list[Kept]:
@@ -112,8 +114,12 @@ def _signed(folder: Path, purpose: str, signer: PublicKey | None, *, must: bool)
 
 def integrity(archive: Path, kept: Sequence[Kept], signer: PublicKey | None = None, anchor: str = "") -> Integrity:
     """What is wrong with the archive as a whole."""
+    bare = signer is not None and bool(kept) and not any(one.signed for one in kept)
     return Integrity(
-        _newest(archive, kept), _pruning(archive, signer), against(archive, kept, anchor) if anchor else ""
+        "no survey here is signed: anybody may have written them all" if bare else "",
+        _newest(archive, kept),
+        _pruning(archive, signer),
+        against(archive, kept, anchor) if anchor else "",
     )
 
 

@@ -40,8 +40,9 @@ def write_evidence(
     from rusty_lantern.reports.html.evidence_page import check_script, evidence_page
     from rusty_lantern.reports.results.evidence import evidence_result
 
-    if folder.exists() and any(folder.iterdir()):
-        raise BadInput(Problem("the folder is not empty", Place(str(folder)), "evidence is written into a new one"))
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        what = "the folder is not empty" if folder.is_dir() else "this is no folder"
+        raise BadInput(Problem(what, Place(str(folder)), "evidence is written into a new folder"))
     place, kept = found.place, found.survey.folder
     signer = find_signer(place.estate().sign, place.folder)
     manifest = (kept / "survey.json").read_bytes()
@@ -82,7 +83,9 @@ def check_evidence(folder: Path, signer: PublicKey | None) -> list[str]:
         content = (folder / MANIFEST).read_bytes()
         listed = msgspec.json.decode(content, type=FolderManifest).files
     except (OSError, msgspec.DecodeError) as error:
-        raise BadInput(Problem(f"no evidence folder: {error}", Place(str(folder / MANIFEST)))) from None
+        why = error.strerror if isinstance(error, OSError) else str(error)
+        remedy = "lantern report --evidence FOLDER writes one"
+        raise BadInput(Problem(f"this is no evidence folder: {why}", Place(str(folder / MANIFEST)), remedy)) from None
     present = {path.relative_to(folder).as_posix(): path for path in folder.rglob("*") if path.is_file()}
     wrong = [f"{name}: was added" for name in sorted(present.keys() - listed.keys() - {MANIFEST, MANIFEST + ENDING})]
     for name, digest in sorted(listed.items()):

@@ -60,6 +60,9 @@ def assembled(
         except OSError as error:
             raise BadInput(Problem(f"cannot be read: {error.strerror}", Place(str(path)))) from None
     found = assemble(documents_of(iter(read)), how, store, moment)
+    if not found.rows and found.unmatched:
+        remedy = "is it the right layout? lantern dossier layouts lists those that ship"
+        raise BadInput(Problem(f"the layout {layout} finds nothing: {found.unmatched[0]}", remedy=remedy))
     receive(encode(found.dossier), "what the export tells")  # no secret, no contradiction
     assert oldest is not None
     return found, oldest

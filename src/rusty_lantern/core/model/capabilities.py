@@ -181,9 +181,12 @@ BLOB = Capabilities(
             "public_access_guards", "network", "minimum_tls", "shared_keys", "bucket_soft_delete",
         )),
     ),
-    elsewhere_of_bucket=tuple((name, _BY_MANAGEMENT) for name in (
-        "versioning", "region", "tier", "lifecycle", "replication", "notifications",
-    )),
+    elsewhere_of_bucket=(
+        *((name, _BY_MANAGEMENT) for name in (
+            "versioning", "region", "tier", "lifecycle", "replication", "notifications",
+        )),
+        ("uploads", "unfinished uploads are not asked for: the service itself removes them after a week"),
+    ),
     headers=("x-ms-",),
     passing_headers=("x-ms-request-id", "x-ms-client-request-id"),
     credential="blob",
