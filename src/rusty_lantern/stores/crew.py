@@ -104,3 +104,12 @@ def broken(name: str, error: Exception) -> Bucket:
 def wanted_names(names: list[str], *choices: tuple[str, ...]) -> list[str]:
     """The names that every choice of patterns takes in; no patterns take in all."""
     return [name for name in names if all(not c or any(fnmatchcase(name, p) for p in c) for c in choices)]
+
+
+SAMPLE = 64
+"""How many buckets `reach` tries."""
+
+
+def spread(names: list[str]) -> list[str]:
+    """The names that stand for all where a few are tried, spread over the list."""
+    return names[:: max(1, len(names) // SAMPLE)][:SAMPLE]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
 
 from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, switch_fact
 from rusty_lantern.core.facts.event_actions import (
@@ -147,7 +148,7 @@ def lock_keep(subject: BucketView, _: str) -> Fact:
     return _default(subject.bucket.lock, lambda lock: lock.retention)
 
 
-def _default(answer: Answer[Lock], take: Callable[[Lock], str | int]) -> Fact:
+def _default(answer: Answer[Lock], take: Callable[[Lock], str | int | datetime | None]) -> Fact:
     """A part of the default retention; absent where there is none."""
     if answer.value is not None and answer.value.default_unread:
         return Answer("failed", None, answer.value.default_unread, answer.evidence)
@@ -163,14 +164,7 @@ def _default(answer: Answer[Lock], take: Callable[[Lock], str | int]) -> Fact:
 )
 def lock_final_from(subject: BucketView, _: str) -> Fact:
     """Some stores lock a retention rule only after a while, in which it can still be removed."""
-    answer = subject.bucket.lock
-    if answer.value is not None and answer.value.default_unread:
-        return Answer("failed", None, answer.value.default_unread, answer.evidence)
-    return (
-        fact_of(answer.map(lambda lock: lock.final_from))
-        if answer.value is None or answer.value.final_from
-        else (absent_fact(answer))
-    )
+    return _default(subject.bucket.lock, lambda lock: lock.final_from)
 
 
 fact(

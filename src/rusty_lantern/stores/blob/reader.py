@@ -41,7 +41,7 @@ from rusty_lantern.stores.blob.documents import (
 from rusty_lantern.stores.blob.object_details import BlobObjects
 from rusty_lantern.stores.blob.shared_key import HEADERS, account_of, shared_key, signed_link
 from rusty_lantern.stores.count import Count
-from rusty_lantern.stores.crew import Crew, Learnt, wanted_names
+from rusty_lantern.stores.crew import Crew, Learnt, spread, wanted_names
 from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.authorization import Authorization, Bearer
 from rusty_lantern.stores.http.credentials import find_secret
@@ -62,8 +62,6 @@ BLOBS: Query = (
 )  # fmt: skip
 SITE = "$web"
 """The container that an account's static site is served from."""
-SAMPLE = 64
-"""How many containers are tried, spread over the list."""
 MOST_PAGES = 1000
 """Pages of the list of containers."""
 BY_MANAGEMENT = "the account's management side alone tells it: an export of its settings beside the store would"
@@ -147,7 +145,7 @@ class BlobReader(HttpReader):
             state: Any = "refused" if error.state == "denied" else "not tried"
             return msgspec.structs.replace(found, credential=state, note=error.note)
         names = [one.name for one in account.containers]
-        sample = names[:: max(1, len(names) // SAMPLE)][:SAMPLE]
+        sample = spread(names)
         acls = await asyncio.gather(*(self._told(ACL, lambda reply: None, name) for name in sample))
         refused = [name for name, answer in zip(sample, acls, strict=True) if not answer.settled]
         policies: Allowed = "no" if refused else "yes"

@@ -9,6 +9,7 @@ from typing import Literal
 import msgspec
 
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.stores.crew import spread
 from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -19,8 +20,6 @@ from rusty_lantern.stores.s3.endpoint_check import front_door
 from rusty_lantern.stores.s3.settings import QUESTIONS
 from rusty_lantern.stores.s3.usage import Counting
 
-SAMPLE = 64
-"""How many buckets are tried, spread over the list."""
 ASKED = (
     "acl", "ownership", "policy", "public_status", "public_access_guards", "versioning", "encryption", "lock",
     "tags", "region",
@@ -41,7 +40,7 @@ async def reach(client: Client, moment: datetime) -> Reached:
         credential: Literal["refused", "not tried"] = "refused" if error.state == "denied" else "not tried"
         return msgspec.structs.replace(start, credential=credential, note=error.note)
     names = [name for name, _ in buckets]
-    sample = names[:: max(1, len(names) // SAMPLE)][:SAMPLE]
+    sample = spread(names)
     questions, refused = await _try_questions(client, sample, moment)
     door = await front_door(client, moment)
     start = msgspec.structs.replace(start, **{name: answer.value for name, answer in door.items()})

@@ -16,7 +16,7 @@ from rusty_lantern.core.model.capabilities import SWIFT, Capabilities
 from rusty_lantern.core.model.dossier import AclReading, Door, Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.count import Count
-from rusty_lantern.stores.crew import Crew, Learnt, wanted_names
+from rusty_lantern.stores.crew import Crew, Learnt, spread, wanted_names
 from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.authorization import Token
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -39,8 +39,6 @@ from rusty_lantern.stores.swift.info import Info, ask_info
 from rusty_lantern.stores.swift.object_details import SwiftObjects
 from rusty_lantern.stores.swift.token import fetch_token
 
-SAMPLE = 64
-"""How many containers are tried, spread over the list."""
 PROOF = "every container, as far as can be told: no header that only owners see is shown"
 """Said where nothing proves that the credential is shown ACLs."""
 MOST_PAGES = 1000
@@ -113,7 +111,7 @@ class SwiftReader(HttpReader):
         except RequestFailed as error:
             state: Any = "refused" if error.state == "denied" else "not tried"
             return msgspec.structs.replace(found, credential=state, note=error.note)
-        sample = account.names[:: max(1, len(account.names) // SAMPLE)][:SAMPLE]
+        sample = spread(account.names)
         heads = await asyncio.gather(*(self.client.ask(path=self._of(name), method="HEAD") for name in sample))
         sees = account.gateway or any(shows_privileged(reply.headers) for reply in (account.head, *heads))
         acls: Allowed = "yes" if sees else "no"
