@@ -292,6 +292,14 @@ def test_another_shape_than_the_layout_is_for_writes_nothing(tmp_path: Path) -> 
     assert ended.code == 2 and "finds nothing" in ended.err and not (tmp_path / "pond.json").exists()
 
 
+def test_a_folder_that_is_called_like_a_document_is_none(tmp_path: Path) -> None:
+    import shutil
+
+    shutil.copytree(EXAMPLES / "groups-and-containers", tmp_path / "groups-of-today")
+    found = assembled(tmp_path, ["groups-of-today"], "groups-and-containers", "pond", MOMENT)[0]
+    assert found.unmapped == {} and len(found.dossier.groups.value or ()) == 2
+
+
 def test_lines_of_json_and_a_folder_and_one_array_tell_the_same(tmp_path: Path) -> None:
     layout = "buckets: {rows: '$[*]', fields: {name: name, region: place}}"
     (tmp_path / "layout.yaml").write_text(layout)

@@ -62,6 +62,7 @@ ESTATE: dict[str, Dossier] = {
     ),
     "boathouse": exported("visibility"),
     "dunes": exported("uniform-access"),
+    "sightings": exported("roles-for-anyone"),
 }
 
 

@@ -265,7 +265,8 @@ def _taken(steps: Steps, used: set[Steps]) -> bool:
 
 
 def _fits(file: str, pattern: str) -> bool:
-    return fnmatchcase(file, pattern) or fnmatchcase(file.rpartition("/")[2], pattern)
+    """Whether a document is of this name; the folders before it count where the pattern names some."""
+    return fnmatchcase(file if "/" in pattern else file.rpartition("/")[2], pattern)
 
 
 def documents_of(files: Iterator[tuple[str, bytes]]) -> list[Document]:

@@ -198,7 +198,7 @@ def of_objects(bucket: Bucket) -> tuple[tuple[ObjectGrant, ...], str]:
     told, usage, old = bucket.object_acls, bucket.usage.value, bucket.versions.value
     empty = usage is not None and usage.complete and not usage.objects and old is not None and not old.old
     by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
-    by_each = bucket.granted_by.value == "object"
+    by_each = bucket.granted_by.value == "object" or unread_door(bucket.granted_by)
     if by_bucket or empty or (bucket.acl.state in ("absent", "unsupported") and not by_each):
         return (), ""
     if told.value is None:
