@@ -33,20 +33,7 @@ test: lint
 	$(BIN)/pytest -n 2 --no-loadscope-reorder --durations=25
 
 bench: $(VENV)/.tests
-	$(BIN)/python bench/startup.py
-	$(BIN)/python bench/survey.py
-	$(BIN)/python bench/latency.py
-	$(BIN)/python bench/access.py
-	$(BIN)/python bench/inspecting.py
-	$(BIN)/python bench/objects.py
-	$(BIN)/python bench/tables.py
-	$(BIN)/python bench/cluster.py
-	$(BIN)/python bench/dialects.py
-	$(BIN)/python bench/doors.py
-	$(BIN)/python bench/holders.py
-	$(BIN)/python bench/judge.py
-	$(BIN)/python bench/events.py
-	$(BIN)/python bench/report.py
+	$(BIN)/python bench/every.py
 
 docs: $(VENV)/.runs
 	$(BIN)/python -m rusty_lantern.reports.docs.reference docs

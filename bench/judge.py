@@ -98,7 +98,15 @@ def judged(buckets: int) -> None:
     reading, _ = timed(lambda: decode(document, "bench"))
     judging, found = timed(lambda: audited(before, sheets))
     assert len(found.findings) >= buckets * 60
-    print(f"{buckets:,} buckets x 60: judged in {judging:.2f} s, {judging / reading:.1f} times decoding their dossier")
+    ratio = f"{judging / reading:.1f} (aim <= 5) times decoding their dossier"
+    print(f"{buckets:,} buckets x 60: judged in {judging:.2f} s, {ratio}")
+
+    grown = []
+    for part in (4, 2):
+        smaller = estate(buckets // part)
+        grown.append(timed(lambda smaller=smaller: audited(smaller, sheets))[0])  # type: ignore[misc]
+    words = f"{grown[0]:.2f}, {grown[1]:.2f}, {judging:.2f} s for a quarter, a half, all of them"
+    print(f"growth: {words}: {judging / (4 * grown[0]):.2f} (aim <= 1.2) times four quarters")
 
     def compare() -> int:
         old, new = (store_subjects([one], None, saltmarsh.MOMENT) for one in (before, after))
@@ -108,11 +116,10 @@ def judged(buckets: int) -> None:
 
     comparing, count = timed(compare)
     assert count > buckets // 50
-    print(
-        f"changes between two such surveys: {comparing:.2f} s ({count:,}), {comparing / judging:.2f} times judging one"
-    )
+    ratio = f"{comparing / judging:.2f} (aim <= 1.3) times judging one"
+    print(f"changes between two such surveys: {comparing:.2f} s ({count:,}), {ratio}")
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    print(f"peak memory {peak:.0f} MiB")
+    print(f"peak memory {peak:.0f} MiB (aim <= 300)")
 
 
 def looked_back() -> None:

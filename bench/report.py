@@ -69,9 +69,9 @@ def main() -> None:
         drift = json.loads((place / "audit.json").read_text())["counts"]["drift"]
         taken, peak = ran(["report", "--out", "page.html"], place)
         size = (place / "page.html").stat().st_size / 1e6
-        words = f"{taken:.1f} s, {taken / judged:.1f} times auditing to JSON"
+        words = f"{taken:.1f} s (aim <= 6), {taken / judged:.1f} times auditing to JSON"
         print(f"report of {buckets:,} buckets, {drift:,} drifts: {words}")
-        print(f"peak memory {peak} MiB, page {size:.1f} MB")
+        print(f"peak memory {peak} MiB (aim <= 300), page {size:.1f} MB")
         seconds = opened(place / "page.html", Path(name))
         if seconds is not None:
             print(f"opened in Chromium: {seconds:.1f} s more than an empty page")

@@ -24,7 +24,7 @@ from objects import GENERATED
 from rusty_lantern.archive.surveys import folder_name, keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.bucket import Table
+from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 
 CONTENTS = 20

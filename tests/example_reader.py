@@ -13,7 +13,9 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Bucket, ObjectGrant, ProbeAnswer, Right, Usage, Versioning
+from rusty_lantern.core.model.acl import ObjectGrant
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer, Right, Versioning
+from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import PROTOCOLS, Capabilities
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb

@@ -10,7 +10,8 @@ from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.audit import Audit, Judge, audit
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.loader import Baseline
-from rusty_lantern.core.model.bucket import Bucket, Table
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
 
 

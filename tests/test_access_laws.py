@@ -20,7 +20,8 @@ from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.sets.intervals import position
-from rusty_lantern.core.model.bucket import Grant, Right
+from rusty_lantern.core.model.acl import Grant
+from rusty_lantern.core.model.bucket import Right
 from tests.policies import AROUND, BUCKET, policies, requests
 
 SLOW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)

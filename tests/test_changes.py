@@ -16,7 +16,8 @@ from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.history.changes import Change, changes
-from rusty_lantern.core.model.bucket import Bucket, Grant, Versioning
+from rusty_lantern.core.model.acl import Grant
+from rusty_lantern.core.model.bucket import Bucket, Versioning
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential
 from rusty_lantern.simulator.contents import Access, Holdings

@@ -181,5 +181,8 @@ def test_a_file_that_a_worker_does_not_see_or_cannot_read_is_named(
 def test_a_cluster_that_is_not_named_or_not_there_is_told(lived: Lived) -> None:
     ran = lived.run("objects", "--fresh", "--engine", "dask")
     assert (ran.code, "--engine dask needs --scheduler" in ran.err) == (2, True), ran.err
+    for odd in ("nonsense", "http://x:1", "tcp://[::", "tcp://127.0.0.1"):
+        ran = lived.run("retention", "--fresh", "--engine", "dask", "--scheduler", odd)
+        assert (ran.code, ran.err.splitlines()[0]) == (2, f'lantern: "{odd}" is no address of a Dask scheduler')
     ran = lived.run("retention", "--fresh", "--engine", "dask", "--scheduler", "tcp://127.0.0.1:9")
     assert (ran.code, "no Dask scheduler answers at tcp://127.0.0.1:9" in ran.err) == (2, True), ran.err

@@ -30,7 +30,8 @@ from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import request_from
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
-from rusty_lantern.reports.results.access import decision_result, try_result
+from rusty_lantern.reports.results.access import decision_results
+from rusty_lantern.reports.results.proposal import try_result
 from tests.policies import AROUND, BUCKET, STRANGER, policies, requests
 from tests.test_edges import read
 
@@ -163,7 +164,7 @@ def test_exposure_why_access_and_try_agree(policy: str, other: str) -> None:
     )
     for (audience, verb), verdict in here.verdicts.items():
         if verdict.level == "closed":
-            said = decision_result(here, RequestSpec(audience, verb), AROUND.moment).allowed
+            said = decision_results(here, [RequestSpec(audience, verb)], lambda _: AROUND.moment)[0].allowed
             assert said is False, (audience, verb)
     for one in try_result(here, there).changes or ():
         for witness, has in ((one.gained, there), (one.lost, here)):

@@ -21,14 +21,18 @@ from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.access_differences import differences
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.config.estate import Credential, Stated, Store
 from rusty_lantern.core.errors import BadInput, Place
-from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, ObjectAcls, ObjectGrant, Usage, Versions
+from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
+from rusty_lantern.core.model.bucket import Bucket, Guards
+from rusty_lantern.core.model.bucket_contents import Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Document, Identity
-from rusty_lantern.reports.results.access import decision_result, try_result
+from rusty_lantern.reports.results.access import decision_results
+from rusty_lantern.reports.results.proposal import try_result
 from tests.policies import AROUND
 
 
@@ -68,6 +72,10 @@ def a_store(bucket: Bucket, *holders: Identity) -> Dossier:
 
 def verdict(*statements: dict[str, Any], audience: Any = "anyone", verb: Any = "read") -> Verdict:
     return exposures(rules(*statements), AROUND)[audience, verb]
+
+
+def allowed(view: BucketSubject, asking: RequestSpec) -> bool | None:
+    return decision_results(view, [asking], lambda _: AROUND.moment)[0].allowed
 
 
 @pytest.mark.parametrize(
@@ -175,7 +183,7 @@ def test_an_insider_that_conditions_name_can_read_by_every_command() -> None:
     assert [permitted.reach.keys() for permitted in store_subject.across.of(ann)] == [{"read"}]
     assert store_subject.across.of(bob) == []
     view = store_subject.buckets["quay"]
-    assert [decision_result(view, RequestSpec(who), AROUND.moment).allowed for who in ("ann", "bob")] == [True, False]
+    assert [allowed(view, RequestSpec(who)) for who in ("ann", "bob")] == [True, False]
 
 
 # --- the guard on public policies asks by the published test
@@ -366,7 +374,7 @@ def test_home_folders_are_decided() -> None:
     store_subject = store_subjects([a_store(read(), ann)], None, AROUND.moment)[0]
     [permitted] = store_subject.across.of(ann)
     assert {verb: one.level for verb, one in permitted.reach.items()}["write"] == "open"
-    asked = {key: decision_result(store_subject.buckets["quay"], RequestSpec("ann", key=key), AROUND.moment).allowed
+    asked = {key: allowed(store_subject.buckets["quay"], RequestSpec("ann", key=key))
              for key in ("ann/x", "bob/x", "tides/x")}  # fmt: skip
     assert asked == {"ann/x": True, "bob/x": False, "tides/x": True}
 
@@ -474,7 +482,7 @@ def test_objects_that_may_have_access_lists_of_their_own_are_looked_at_or_unknow
     assert view.fact("exposure.list").value == "closed"
     if level == "open":
         assert found.witness is not None and found.witness.key == "pub/x"
-        asked = {key: decision_result(view, RequestSpec(key=key), AROUND.moment).allowed for key in ("pub/x", "other")}
+        asked = {key: allowed(view, RequestSpec(key=key)) for key in ("pub/x", "other")}
         assert asked == {"pub/x": True, "other": None}
 
 

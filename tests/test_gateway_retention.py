@@ -122,3 +122,32 @@ def test_metadata_tags_and_access_lists_are_those_the_client_put(gateway: Gatewa
     assert {row["fact"]: row["objects"]["failed"] for row in judged} == {
         "objects.tags.class": 6, "objects.public": 1, "objects.cache-control": 1,
     }  # fmt: skip
+
+
+def test_what_a_rule_is_told_to_remove_the_gateway_removes(gateway: Gateway, tmp_path: Path) -> None:
+    client = gateway.client()
+    client.create_bucket(Bucket="fading")
+    for number in range(9):
+        client.put_object(Bucket="fading", Key=f"{'tmp' if number % 2 else 'kept'}/{number}", Body=b"x" * (number + 1))
+    rule = {
+        "ID": "t",
+        "Status": "Enabled",
+        "Filter": {"Prefix": "tmp/"},
+        "Expiration": {"Date": datetime(2020, 1, 1, tzinfo=UTC)},
+    }
+    client.put_bucket_lifecycle_configuration(Bucket="fading", LifecycleConfiguration={"Rules": [rule]})
+    begun = client.create_multipart_upload(Bucket="fading", Key="big")["UploadId"]
+    for number, size in ((1, 5 * 1024 * 1024), (2, 77)):
+        client.upload_part(Bucket="fading", Key="big", UploadId=begun, PartNumber=number, Body=b"p" * size)
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
+    assert lantern("survey", "--objects", "all", "--only", "real/fading", cwd=folder).code == 0
+    row = json.loads(lantern("usage", "--by", "bucket", "--json", cwd=folder).out)["rows"][0]
+    assert (row["bytes"], row["expiring_bytes"], row["missing"]) == (45, 20, {})
+    assert row["unfinished_bytes"] == 5 * 1024 * 1024 + 77
+    deadline = time.monotonic() + 120
+    while len(client.list_objects_v2(Bucket="fading").get("Contents", [])) == 9 and time.monotonic() < deadline:
+        gateway.admin("lc", "process", "--bucket", "fading")
+        time.sleep(1)
+    left = client.list_objects_v2(Bucket="fading")["Contents"]
+    assert sum(one["Size"] for one in left) == row["bytes"] - row["expiring_bytes"]
+    assert all(one["Key"].startswith("kept/") for one in left)

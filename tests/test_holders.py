@@ -23,7 +23,8 @@ from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.audit.store_subject import store_subjects
-from rusty_lantern.core.model.bucket import Bucket, Grant, Guards, Right
+from rusty_lantern.core.model.acl import Grant
+from rusty_lantern.core.model.bucket import Bucket, Guards, Right
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Document, Group, Identity, is_well_known, masked

@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.config.estate import Credential, Pace, Store
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.model.bucket import Bucket, Versions
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket_contents import Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.contents import Access, Holdings

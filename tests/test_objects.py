@@ -25,7 +25,8 @@ from scipy.special import betaincinv
 from rusty_lantern.archive.surveys import names
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.baseline.loader import Requirement, read_baseline
-from rusty_lantern.core.model.bucket import Bucket, Encryption, Table
+from rusty_lantern.core.model.bucket import Bucket, Encryption
+from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.object_rules.retention import emptying, key_state, standing
 from rusty_lantern.core.object_rules.sampling import bound, size_to_detect

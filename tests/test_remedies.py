@@ -22,7 +22,8 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.baseline.loader import read_baseline
-from rusty_lantern.core.model.bucket import Bucket, Grant, ObjectAcls
+from rusty_lantern.core.model.acl import Grant, ObjectAcls
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.remediation.remedies import remedies
 from rusty_lantern.core.remediation.remedy import Remedy

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 from datetime import timedelta
 from pathlib import Path
@@ -224,3 +225,55 @@ def test_a_private_key_never_reaches_the_workspace(whole: Whole, tmp_path: Path)
     assert ended.code == 0, ended.err
     assert all(secret.encode() not in path.read_bytes() for path in folder.rglob("*") if path.is_file())
     assert (folder / "surveys" / "head.json").is_file()
+
+
+def test_a_kept_audit_that_somebody_else_wrote_does_not_count_and_a_report_is_signed(
+    whole: Whole, tmp_path: Path
+) -> None:
+    folder, key = tmp_path / "ws", tmp_path / "keys" / "team.pem"
+    shutil.copytree(whole.folder, folder)
+    new_key(key)
+    with (folder / "estate.yaml").open("a") as estate:
+        estate.write(f"sign: {{key: file:{key}}}\n")
+    right = lantern("history", "--json", cwd=folder).out
+    kept = next((folder / "standings").glob("*Z.json"))
+    forged = json.loads(kept.read_bytes())
+    forged["stood"] = []
+    kept.write_text(json.dumps(forged))
+    assert lantern("history", "--json", cwd=folder).out == right
+    audited = lantern("audit", "--json", cwd=folder).out
+    counts = next((folder / "standings").glob("*.tallies.json"))
+    told = counts.read_text()
+    assert '"drifted":' in told
+    counts.write_text(re.sub(r'"drifted":\d+', '"drifted":0', told))
+    assert lantern("audit", "--json", cwd=folder).out == audited
+
+    page = folder / "r.html"
+    assert lantern("report", "--out", "r.html", cwd=folder).code == 0
+    asked = ("history", "--verify", "--evidence", "r.html", "--signer", str(public_path(key)))
+    assert lantern(*asked, cwd=folder).code == 0
+    page.write_text(page.read_text().replace("critical", "harmless"))
+    ended = lantern(*asked, cwd=folder)
+    assert ended.code == 4 and "its signature is not of this file" in ended.out
+    assert lantern("history", "--verify", "--evidence", "r.html", cwd=folder).code == 2
+    key.rename(tmp_path / "elsewhere")
+    ended = lantern("report", "--out", "r.html", cwd=folder)
+    assert ended.code == 0 and "r.html is not signed: the signing key" in ended.err
+    assert not (folder / "r.html.sig").exists()  # nor that of the page that was there
+
+
+def test_the_status_line_leaves_out_an_audit_that_somebody_else_wrote(whole: Whole, tmp_path: Path) -> None:
+    folder, key = Path(shutil.copytree(whole.folder, tmp_path / "ws")), tmp_path / "team.pem"
+    new_key(key)
+
+    def forge() -> str:
+        assert lantern("audit", cwd=folder).code == 1
+        assert "991 critical" not in lantern(cwd=folder).out
+        for kept in (folder / "standings").glob("*Z.json"):
+            kept.write_bytes(re.sub(rb'"critical":\d+', b'"critical":991', kept.read_bytes()))
+        return lantern(cwd=folder).out
+
+    assert "991 critical" in forge()  # nobody signs: it is taken for what it says
+    with (folder / "estate.yaml").open("a") as estate:
+        estate.write(f"sign: {{key: file:{key}}}\n")
+    assert "critical" not in forge()

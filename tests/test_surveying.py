@@ -51,14 +51,14 @@ def _without_address(path: Path) -> list[str]:
 
 
 @pytest.mark.timeout(900)
-def test_a_survey_killed_fifty_times_equals_an_uninterrupted_one(tmp_path: Path, whole: Path) -> None:
+def test_a_survey_killed_twenty_times_equals_an_uninterrupted_one(tmp_path: Path, whole: Path) -> None:
     dice = random.Random(4)
     running: list[subprocess.Popen[bytes]] = []
     answered: Counter[str] = Counter()
-    fuse = [dice.randint(1, 22)]
+    fuse = [dice.randint(1, 50)]
 
     async def murderous(request: web.Request) -> web.StreamResponse:
-        if len(running) <= 50:
+        if len(running) <= 20:
             fuse[0] -= 1
             if fuse[0] <= 0:
                 running[-1].send_signal(signal.SIGKILL)
@@ -70,11 +70,11 @@ def test_a_survey_killed_fifty_times_equals_an_uninterrupted_one(tmp_path: Path,
         folder = estate_for(tmp_path / "ws", address)
         while not names(folder / "surveys"):
             words = ["survey", *AS_OF] if not running else ["survey", "--resume"]
-            fuse[0] = dice.randint(8, 16)
+            fuse[0] = dice.randint(20, 40)
             running.append(subprocess.Popen([str(PROGRAM), *words], cwd=folder, stderr=subprocess.DEVNULL))
             running[-1].wait(timeout=120)
             assert len(running) < 120
-    assert len(running) > 40
+    assert len(running) > 15
     assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
     twice = sum(1 for number in answered.values() if number > 1)
     assert twice < len(running) * 17  # only what was under way when it was killed

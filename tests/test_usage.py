@@ -18,10 +18,21 @@ from hypothesis import strategies as st
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.model.bucket import Bucket, Quota, Usage, Versions
+from rusty_lantern.core.model.bucket import Bucket, Quota
+from rusty_lantern.core.model.bucket_contents import Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.object_rules.retention import standing
-from rusty_lantern.core.usage.holding import Holding, Kind, Locked, full_in, grouped, growth, holding, summed
+from rusty_lantern.core.usage.holding import (
+    Holding,
+    Kind,
+    Locked,
+    days_until_full,
+    group,
+    grouped,
+    growth,
+    holding,
+    summed,
+)
 from rusty_lantern.core.usage.prices import cost, read_prices
 from rusty_lantern.simulator.demo.harbour import MOMENT
 from tests.conftest import Lived, Whole, lantern
@@ -41,8 +52,8 @@ def held(name: str = "a", **told: Any) -> Holding:
     """One bucket of a pond, counted whole and holding nothing, but for what is said."""
     usual = Holding(
         store="pond", bucket=name, tier="warm", tenant="", tags={}, tags_read=True, objects=0, bytes=0,
-        counted_by="listing", reason="", taken=NOW, old=0, old_bytes=0, markers=0, uploads=0, oldest_upload=None,
-        kinds=None, locked=Locked(0, None, 0), quota=0,
+        counted_by="listing", reason="", taken=NOW, old=0, old_bytes=0, markers=0, uploads=0, upload_bytes=0,
+        oldest_upload=None, expiring=0, written_lately=0, kinds=None, locked=Locked(0, None, 0), quota=0,
     )  # fmt: skip
     return msgspec.structs.replace(usual, **told)
 
@@ -114,23 +125,26 @@ def test_what_is_unknown_is_said_and_never_zero(whole: Whole) -> None:
     out = whole.run("usage", COLUMNS="160").out
     line = next(line for line in out.splitlines() if line.startswith("dunes"))
     assert line.split()[1:4] == ["5", "unknown", "unknown"]
-    assert "have no price in prices.yaml" in out and "dunes/dune-archive  not counted whole" in out
+    assert (
+        "have no price in prices.yaml" in out
+        and "dunes: dune-archive, dune-counts, dune-drafts and 2 more  not counted whole" in out
+    )
 
 
 def test_costs_are_what_they_are_by_hand() -> None:
     prices = read_prices(PRICES, "prices.yaml")
     terabyte = 10**12
-    kinds = (Kind("cold", True, 1, 2 * terabyte), Kind("warm", False, 3, terabyte))
+    kinds = (Kind("cold", True, 1, 2 * terabyte), Kind("warm", False, 3, terabyte, 2.0 * terabyte))
     free = NOW + timedelta(days=60)
     one = held(bytes=2 * terabyte, old_bytes=terabyte, kinds=kinds, locked=Locked(terabyte, free, 5))
-    found = cost([one, held("b", bytes=terabyte)], prices, NOW)
+    found = cost([one, held("b", bytes=terabyte)], prices)
     assert (found.current, found.old) == (Decimal(2 * 4 + 20), Decimal(20))
     assert found.restore == Decimal(40)
-    assert found.until_free == Decimal(20 * 2)  # a terabyte of the bucket's own tier, for two months
+    assert found.until_free == Decimal(20 * 2)  # a terabyte for two months
     assert (found.unpriced_bytes, found.without_end) == (0, 5)
     stranger = msgspec.structs.replace(held(bytes=7), store="elsewhere")
-    assert cost([stranger], prices, NOW).unpriced_bytes == 7
-    assert cost([held(bytes=None)], prices, NOW).uncounted_buckets == 1
+    assert cost([stranger], prices).unpriced_bytes == 7
+    assert cost([held(bytes=None)], prices).uncounted_buckets == 1
 
 
 @pytest.mark.parametrize(
@@ -151,10 +165,10 @@ def test_mistakes_in_a_price_list_are_told_with_their_place(text: str, words: st
 
 def test_a_quota_is_full_when_a_straight_line_says_so() -> None:
     then = held(bytes=100, taken=NOW - timedelta(days=10))
-    assert full_in(held(bytes=200, quota=300), then) == 10
-    assert full_in(held(bytes=300, quota=300), then) == 0
-    assert full_in(held(bytes=100, quota=300), then) is None  # it does not grow
-    assert full_in(held(bytes=200), then) is None and full_in(held(bytes=200, quota=300), None) is None
+    assert days_until_full(held(bytes=200, quota=300), then) == 10
+    assert days_until_full(held(bytes=300, quota=300), then) == 0
+    assert days_until_full(held(bytes=100, quota=300), then) is None  # it does not grow
+    assert days_until_full(held(bytes=200), then) is None and days_until_full(held(bytes=200, quota=300), None) is None
     assert growth([held(bytes=None)], [then]) is None
 
 
@@ -169,6 +183,9 @@ def test_the_facts_of_usage_and_quota() -> None:
     cut = bucket(usage=Answer("known", Usage(3, 90, complete=False)), versions=Answer("known", Versions(2, 10, 0)),
                  quota=Answer("known", Quota(bytes=120)))  # fmt: skip
     assert cut["usage.old-share"].state == cut["quota.left"].state == "failed"
+    made = Bucket(name="a", quota=Answer("denied"))
+    unread = holding(BucketSubject(made, Dossier(store="pond", taken=NOW, buckets=[made]), NOW))
+    assert grouped([unread], "store")[0].quota.missing == 1
     denied = bucket(usage=Answer("denied"), versions=Answer("known", Versions(2, 10, 0)), quota=Answer("denied"))
     assert denied["usage.old-share"].state == denied["quota.left"].state == "denied"
     assert bucket(quota=Answer("absent"))["quota.left"].state == "absent"
@@ -196,3 +213,54 @@ def test_a_bucket_without_versions_has_no_old_ones_only_where_that_is_known(whol
     assert holding(BucketSubject(unread, dossier, NOW)).old_bytes is None
     assert holding(BucketSubject(unread, dossier, NOW)).locked is None
     assert lantern("usage", "--help", cwd=whole.folder).code == 0
+
+
+FLAT = "currency: EUR\nstores: {pond: {tiers: {'*': {month: 9 per TB}}}}\n"
+
+
+def test_a_tier_that_was_not_read_has_a_price_only_where_all_cost_the_same() -> None:
+    told = held(bytes=10**12, tier="not known")
+    assert cost([told], read_prices(PRICES, "prices.yaml")).unpriced_bytes == 10**12
+    assert cost([told], read_prices(PRICES + '      "*": {month: 1 per TB}\n', "prices.yaml")).unpriced_bytes == 10**12
+    assert cost([told], read_prices(FLAT, "prices.yaml")).current == 9
+
+
+def test_an_answer_that_is_denied_never_makes_another_sum(whole: Whole) -> None:
+    """Each answer about each bucket of the demo, one at a time: a sum stays as it is, or is said to lack a part."""
+    from rusty_lantern.archive.surveys import load
+
+    prices = read_prices((whole.folder / "prices.yaml").read_text(), "prices.yaml")
+    sums = (
+        "objects",
+        "bytes",
+        "old",
+        "old_bytes",
+        "markers",
+        "uploads",
+        "upload_bytes",
+        "expiring",
+        "locked_bytes",
+        "quota",
+    )
+    checked = 0
+    for dossier in load(whole.folder / "surveys").dossiers:
+        for bucket in dossier.buckets:
+            before = holding(BucketSubject(bucket, dossier, MOMENT))
+            first, paid = group("x", [before]), cost([before], prices)
+            for name in ("usage", "versions", "uploads", "lifecycle", "versioning", "lock", "quota", "tier", "table"):
+                spoilt = msgspec.structs.replace(bucket, **{name: Answer("denied")})
+                now = holding(BucketSubject(spoilt, dossier, MOMENT))
+                then = group("x", [now])
+                for one in sums:
+                    old, new = getattr(first, one), getattr(then, one)
+                    assert new.missing or (new.value, old.missing) == (old.value, 0), (
+                        dossier.store,
+                        bucket.name,
+                        name,
+                        one,
+                    )
+                costs = cost([now], prices)
+                lacks = costs.unpriced_bytes or costs.uncounted_buckets or costs.unlisted_buckets
+                assert lacks or costs == paid, (dossier.store, bucket.name, name)
+                checked += 1
+    assert checked > 500

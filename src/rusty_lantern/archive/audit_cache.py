@@ -11,7 +11,6 @@ from pathlib import Path
 
 import msgspec
 
-from rusty_lantern.archive.atomic_write import private, write_whole
 from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.archive.quick_status import MANIFEST, STANDINGS, judged_by
 from rusty_lantern.archive.surveys import Survey, load
@@ -34,6 +33,7 @@ class Standings:
         self.judged = 0
         """How many had to be worked out."""
         self._texts = place.judging_texts()
+        self._sealed = place.sealed
         self._anew: dict[str, Standing] = {}
 
     def known(self, name: str) -> Standing | None:
@@ -43,8 +43,8 @@ class Standings:
         if self.fresh:
             return None
         try:
-            kept = msgspec.json.decode(self._path(name).read_bytes(), type=Standing)
-        except (OSError, msgspec.DecodeError, UnicodeDecodeError):
+            kept = msgspec.json.decode(self._sealed.read(self._path(name)), type=Standing)
+        except (OSError, ValueError):
             return None  # worked out again
         return kept if kept.judged_by == self._digest(name) else None
 
@@ -60,9 +60,8 @@ class Standings:
         by, only = self._digest(survey.name), survey.manifest.only
         standing = standing_of(survey.name, taken, by, audit, only, list(self._texts))
         self._anew[survey.name] = standing
-        with suppress(CannotWrite, OSError), private():  # a workspace that cannot be written to only makes it slower
-            self._path(survey.name).parent.mkdir(exist_ok=True)
-            write_whole(self._path(survey.name), msgspec.json.encode(standing) + b"\n")
+        with suppress(CannotWrite, OSError):  # a workspace that cannot be written to only makes it slower
+            self._sealed.write(self._path(survey.name), msgspec.json.encode(standing) + b"\n")
         return standing
 
     def before(self, names: list[str], most: int) -> Iterator[Standing]:

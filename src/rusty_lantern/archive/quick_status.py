@@ -66,12 +66,25 @@ def judged_by(texts: list[str], manifest: bytes) -> str:
 def glimpse(folder: Path, survey: str) -> Glimpse | None:
     """How a survey stood, if that is kept and nothing was written since that would judge it otherwise."""
     try:
-        kept = msgspec.json.decode((folder / STANDINGS / f"{survey}.json").read_bytes(), type=Glimpse)
+        kept = msgspec.json.decode(_read_kept(folder, folder / STANDINGS / f"{survey}.json"), type=Glimpse)
         texts = [_text(folder / name) for name in kept.judged_with]
         manifest = (folder / SURVEYS / survey / MANIFEST).read_bytes()
-    except (OSError, UnicodeDecodeError, msgspec.DecodeError):
+    except (OSError, ValueError):
         return None
     return kept if kept.judged_by == judged_by(texts, manifest) else None
+
+
+def _read_kept(folder: Path, path: Path) -> bytes:
+    """What is kept. Where the team signs, only with its signature; that takes longer to load, so nobody else pays."""
+    if not re.search(r"(?m)^sign\s*:", _text(folder / ESTATE)):
+        return path.read_bytes()
+    from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.core.errors import BadInput
+
+    try:
+        return Workspace(folder).sealed.read(path)
+    except BadInput as error:
+        raise ValueError(str(error)) from None
 
 
 def _text(path: Path) -> str:

@@ -24,7 +24,7 @@ from rusty_lantern import __version__
 from rusty_lantern.archive.atomic_write import write_whole
 from rusty_lantern.archive.errors import CannotWrite, UnderWay
 from rusty_lantern.archive.quick_status import MANIFEST, PARTIAL, names, unfinished
-from rusty_lantern.core.errors import BadInput, Damaged, LanternError, Place, Problem
+from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
 
 if TYPE_CHECKING:
@@ -211,38 +211,36 @@ def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Sur
         raise BadInput(Problem(what, Place(str(archive)), f"kept: {', '.join((found or kept)[-5:])}"))
     folder = archive / (name if name in found else found[-1])
     manifest = _manifest(folder)
-    present = {str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file()}
-    present -= {MANIFEST, f"{MANIFEST}.sig"}
+    present = _files_in(folder) - {MANIFEST, f"{MANIFEST}.sig"}
     for stray in sorted(present - set(manifest.files)):
         raise Damaged(Problem("this file is not part of the survey", _place(folder, stray), _REMEDY))
     listed = sorted(manifest.files.items())
     dossiers = [decode(_checked(folder, path, digest), path) for path, digest in listed if not _is_table(path)]
     for path, digest in listed:
-        if _is_table(path):
-            _check_table(folder, path, digest if tables else None)
+        if _is_table(path) and (tables or path not in present):
+            _check_table(folder, path, digest)
     return Survey(folder, manifest, dossiers)
 
 
-def last_dossier(archive: Path, store: str, before: datetime) -> Dossier | None:
-    """What the latest survey before a moment kept of a store; None where there is none, or it cannot be read."""
-    earlier = [name for name in names(archive) if name < folder_name(before)]
-    try:
-        path = archive / earlier[-1] / "stores" / f"{store}.json"
-        return decode(path.read_bytes(), str(path))
-    except (IndexError, OSError, LanternError):
-        return None
+def _files_in(folder: Path) -> set[str]:
+    """The files below a folder, by their paths from there."""
+    found = set()
+    for place, _, files in os.walk(folder):
+        within = os.path.relpath(place, folder).replace(os.sep, "/")
+        found |= {name if within == "." else f"{within}/{name}" for name in files}
+    return found
 
 
 def _is_table(path: str) -> bool:
     return re.fullmatch(rf"{TABLES}/[a-z0-9][a-z0-9-]*/[^/]+\.parquet", path) is not None
 
 
-def _check_table(folder: Path, path: str, digest: str | None) -> None:
-    """Raise `Damaged` if a version table is missing or, where a digest is given, altered."""
+def _check_table(folder: Path, path: str, digest: str) -> None:
+    """Raise `Damaged` if a version table is missing or altered."""
     try:
         if not (folder / path).is_file():
             raise Damaged(Problem("a file of the survey is missing", _place(folder, path), _REMEDY))
-        if digest is not None and _digest(folder / path) != digest:
+        if _digest(folder / path) != digest:
             raise Damaged(Problem("this file is not what the survey wrote", _place(folder, path), _REMEDY))
     except OSError as error:
         what = f"a file of the survey cannot be read: {error.strerror}"

@@ -17,11 +17,13 @@ from typing import TypeVar
 import msgspec
 
 from rusty_lantern import __version__
-from rusty_lantern.archive.atomic_write import private, write_whole
 from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.archive.quick_status import FORM, STANDINGS
+from rusty_lantern.archive.sealed import Sealed
 
 T = TypeVar("T")
+
+NO_SEAL = Sealed()
 
 
 class _Kept(msgspec.Struct, frozen=True):
@@ -39,6 +41,7 @@ class TableCache:
     survey: str
     moment: datetime
     fresh: bool = False
+    sealed: Sealed = NO_SEAL
 
     def each(
         self,
@@ -70,15 +73,14 @@ class TableCache:
                 names[n]: (hashes[n], msgspec.Raw(msgspec.json.encode(found[n], order="deterministic")))
                 for n in missing
             }
-            with suppress(CannotWrite, OSError), private():  # where nothing can be written it only takes longer
-                path.parent.mkdir(exist_ok=True)
-                write_whole(path, msgspec.json.encode(_Kept(by, kept), order="deterministic") + b"\n")
+            with suppress(CannotWrite, OSError):  # where nothing can be written it only takes longer
+                self.sealed.write(path, msgspec.json.encode(_Kept(by, kept), order="deterministic") + b"\n")
         return [found[n] for n in range(len(asked))]
 
     def _read(self, path: Path, by: str) -> dict[str, tuple[str, msgspec.Raw]]:
         try:
-            kept = msgspec.json.decode(path.read_bytes(), type=_Kept)
-        except (OSError, msgspec.DecodeError, UnicodeDecodeError):
+            kept = msgspec.json.decode(self.sealed.read(path), type=_Kept)
+        except (OSError, ValueError):
             return {}
         return dict(kept.counts) if kept.by == by else {}
 

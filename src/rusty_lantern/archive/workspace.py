@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rusty_lantern.archive.quick_status import ESTATE, SURVEYS, upwards
 from rusty_lantern.core.audit.waiver_file import Waiver, read_waivers
@@ -14,7 +15,12 @@ from rusty_lantern.core.config.estate_file import read_estate
 from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem
 from rusty_lantern.intake.dialect_files import find_dialect
 
-BASELINE, WAIVERS = "baseline.yaml", "waivers.yaml"
+if TYPE_CHECKING:
+    from rusty_lantern.archive.sealed import Sealed
+    from rusty_lantern.archive.signing import Signer
+    from rusty_lantern.core.usage.prices import Prices
+
+BASELINE, WAIVERS, PRICES = "baseline.yaml", "waivers.yaml", "prices.yaml"
 
 
 @dataclass(frozen=True)
@@ -47,6 +53,33 @@ class Workspace:
     def waivers(self) -> list[Waiver]:
         """The accepted drift, read and checked; none where there is no such file."""
         return read_waivers(self._text(WAIVERS), WAIVERS) if (self.folder / WAIVERS).is_file() else []
+
+    @cached_property
+    def signer(self) -> Signer | None:
+        """The team's signing key; None where estate.yaml names none. Raises `BadInput` for one that cannot be read."""
+        if self.estate().sign is None:
+            return None
+        from rusty_lantern.archive.signing import find_signer
+
+        return find_signer(self.estate().sign, self.folder)
+
+    @cached_property
+    def sealed(self) -> Sealed:
+        """How what is kept beside the surveys is written and read. Who has not the key does without signatures."""
+        from rusty_lantern.archive.sealed import Sealed
+
+        try:
+            return Sealed(self.signer)
+        except BadInput:
+            return Sealed()
+
+    def prices(self) -> Prices | None:
+        """The team's price list, read and checked; None where there is no such file. Raises `BadInput`."""
+        if not (self.folder / PRICES).is_file():
+            return None
+        from rusty_lantern.core.usage.prices import read_prices
+
+        return read_prices(self._text(PRICES), PRICES, [store.name for store in self.estate().stores])
 
     def judging_texts(self) -> dict[str, str]:
         """Every text that judging depends on besides the survey, by its file; a waivers file may be missing."""

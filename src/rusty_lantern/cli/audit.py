@@ -79,9 +79,9 @@ def audit(
     found = judge_kept(place, taken, when, choice=choice)
     since = since_when(place, taken, found, when, whole=choice is None)
     turned = turned_since(place, taken.name, found, whole=choice is None)
-    result = audit_result(taken, when, baseline, found, since, turned)
-    code = found.exit_code(fail_on.value, unknown_counts=fail_on_unknown)
     written = form or (Form("json") if json else None)
+    result = audit_result(taken, when, baseline, found, since, turned, rows=whole or written is not None)
+    code = found.exit_code(fail_on.value, unknown_counts=fail_on_unknown)
     if not (quiet and not code):
         text = writer(written.value)(result) if written else None
         printed(text, lambda screen: audit_view(screen, result, whole=whole), out)

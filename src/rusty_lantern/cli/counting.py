@@ -147,14 +147,16 @@ class VersionTables:
             "bytes", tables, list[Kept], lambda ns: kept([tables[n] for n in ns], self._moment, _over(self._run))
         )
 
-    def by_tier(self, views: Sequence[BucketSubject]) -> list[ByTier]:
-        """How much is in inspected buckets by tier, and what of it is locked."""
+    def by_tier(self, views: Sequence[BucketSubject], periods: Sequence[int] = ()) -> list[ByTier]:
+        """How much is in inspected buckets by tier, what of it is locked, and what expires soon."""
         from rusty_lantern.objects.usage_by_tier import ByTier, by_tier
 
         tables = self._of(views)
         return self._each(
-            "usage", tables, ByTier, lambda ns: by_tier([tables[n] for n in ns], self._moment, _over(self._run))
-        )
+            "usage", tables, ByTier,
+            lambda ns: by_tier([tables[n] for n in ns], self._moment, _over(self._run), periods),
+            [list(periods)] * len(tables),
+        )  # fmt: skip
 
     def keys(self, views: Sequence[BucketSubject]) -> list[list[Key]]:
         """What the versions in inspected buckets are encrypted with."""
@@ -212,7 +214,7 @@ class VersionTables:
             ([table.path, *(other.path for other in others[n : n + 1])], [table[1:], *what[n : n + 1]])
             for n, table in enumerate(tables)
         ]
-        cache = TableCache(self._place.folder, self._survey.name, self._moment, self._run.fresh)
+        cache = TableCache(self._place.folder, self._survey.name, self._moment, self._run.fresh, self._place.sealed)
         return cache.each(kind, asked, form, count)
 
 

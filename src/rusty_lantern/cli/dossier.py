@@ -61,7 +61,7 @@ def export(
     from rusty_lantern.archive.atomic_write import write_whole
     from rusty_lantern.cli.session import opened_stores
     from rusty_lantern.core.answer import Answer, unread
-    from rusty_lantern.core.model.bucket import Table
+    from rusty_lantern.core.model.bucket_contents import Table
     from rusty_lantern.core.model.dossier import encode
 
     found = opened_stores(workspace_folder, survey, None, store)

@@ -11,6 +11,7 @@ import msgspec
 
 if TYPE_CHECKING:
     from rusty_lantern.archive.signing import PublicKey
+    from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.cli.session import Opened
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.reports.results.report import ReportResult
@@ -35,7 +36,7 @@ def write_evidence(
 ) -> int:
     """Write the folder; how many files are in it. Raises `CannotWrite`, or `BadInput` for one that is not empty."""
     from rusty_lantern.archive.atomic_write import make_folder, write_whole
-    from rusty_lantern.archive.signing import ENDING, find_signer
+    from rusty_lantern.archive.signing import ENDING
     from rusty_lantern.core.errors import BadInput, Place, Problem
     from rusty_lantern.reports.html.evidence_page import check_script, evidence_page
     from rusty_lantern.reports.results.evidence import evidence_result
@@ -44,7 +45,7 @@ def write_evidence(
         what = "the folder is not empty" if folder.is_dir() else "this is no folder"
         raise BadInput(Problem(what, Place(str(folder)), "evidence is written into a new folder"))
     place, kept = found.place, found.survey.folder
-    signer = find_signer(place.estate().sign, place.folder)
+    signer = place.signer
     manifest = (kept / "survey.json").read_bytes()
     evidence = evidence_result(
         result, found.survey.dossiers, views, place.baseline_texts(), hashlib.sha256(manifest).hexdigest(),
@@ -75,10 +76,16 @@ def write_evidence(
 
 
 def check_evidence(folder: Path, signer: PublicKey | None) -> list[str]:
-    """What is wrong with an evidence folder: files altered, missing or added, and its signature. Raises `BadInput`."""
-    from rusty_lantern.archive.signing import ENDING, read_signature
+    """What is wrong with an evidence folder: files altered, missing or added, and its signature; or with a single file
+    of a report. Raises `BadInput`."""
+    from rusty_lantern.archive.signing import ENDING
     from rusty_lantern.core.errors import BadInput, Place, Problem
 
+    if folder.is_file():
+        if signer is None:
+            remedy = "name whose signature it should have: --signer PUBLIC.pem"
+            raise BadInput(Problem("a single file is checked by its signature alone", Place(str(folder)), remedy))
+        return _wrong_signature(folder, folder.read_bytes(), signer, f"report {folder.name}")
     try:
         content = (folder / MANIFEST).read_bytes()
         listed = msgspec.json.decode(content, type=FolderManifest).files
@@ -93,15 +100,45 @@ def check_evidence(folder: Path, signer: PublicKey | None) -> list[str]:
             wrong.append(f"{name}: is missing")
         elif hashlib.sha256(present[name].read_bytes()).hexdigest() != digest:
             wrong.append(f"{name}: is not as it was written")
+    return wrong + _wrong_signature(folder / MANIFEST, content, signer, PURPOSE)
+
+
+def _wrong_signature(path: Path, content: bytes, signer: PublicKey | None, purpose: str) -> list[str]:
+    """What is wrong with the signature beside a file; nothing where no signer was named."""
+    from rusty_lantern.archive.signing import ENDING, read_signature
+
+    if signer is None:
+        return []
+    try:
+        signature = read_signature(path.with_name(path.name + ENDING))
+    except ValueError as error:
+        return [str(error)]
+    if signature is None:
+        return ["it is not signed"]
+    if signature.key != signer.fingerprint:
+        return [f"signed by another key: {signature.key}"]
+    return (
+        []
+        if signer.fits(signature, purpose, content)
+        else [f"its signature is not of this {'folder' if purpose == PURPOSE else 'file'}"]
+    )
+
+
+def write_report(place: Workspace, path: Path, content: bytes) -> None:
+    """Write one file of a report and, where the team signs, its signature; who has not the key is told that there is
+    none. Raises `CannotWrite`."""
+    from rusty_lantern.archive.atomic_write import write_whole
+    from rusty_lantern.archive.signing import ENDING
+    from rusty_lantern.cli.output import note
+    from rusty_lantern.core.errors import BadInput
+
+    write_whole(path, content)
+    beside = path.with_name(path.name + ENDING)
+    beside.unlink(missing_ok=True)  # of what was here before
+    try:
+        signer = place.signer
+    except BadInput as error:
+        note(f"{path} is not signed: {error.complaints[0].what}")
+        return
     if signer is not None:
-        try:
-            signature = read_signature(folder / f"{MANIFEST}{ENDING}")
-        except ValueError as error:
-            return [*wrong, str(error)]
-        if signature is None:
-            wrong.append("it is not signed")
-        elif signature.key != signer.fingerprint:
-            wrong.append(f"signed by another key: {signature.key}")
-        elif not signer.fits(signature, PURPOSE, content):
-            wrong.append("its signature is not of this folder")
-    return wrong
+        write_whole(beside, signer.sign(f"report {path.name}", content))

@@ -41,7 +41,10 @@ def history(
         str | None, typer.Option(help="With --verify: hold the archive against such a line.", metavar="LINE")
     ] = None,
     evidence: Annotated[
-        Path | None, typer.Option(help="With --verify: an evidence folder, instead of the workspace.", metavar="FOLDER")
+        Path | None,
+        typer.Option(
+            help="With --verify: an evidence folder or a signed report, instead of the workspace.", metavar="PATH"
+        ),
     ] = None,
     figure: Annotated[
         Path | None, typer.Option(help="Draw drift over time to this .png, .svg or .pdf.", show_default=False)

@@ -29,7 +29,6 @@ def prune(
     """
     from rusty_lantern.archive.pruning import plan, read_rule
     from rusty_lantern.archive.pruning import prune as take_away
-    from rusty_lantern.archive.signing import find_signer
     from rusty_lantern.archive.surveys import sole
     from rusty_lantern.reports.terminal.layout import console, line, many, next_step
 
@@ -39,7 +38,7 @@ def prune(
     with sole(place.surveys):
         found = plan(place.surveys, rules)
         if delete:
-            take_away(place.surveys, found.go, "; ".join(keep), find_signer(place.estate().sign, place.folder))
+            take_away(place.surveys, found.go, "; ".join(keep), place.signer)
     word = "deleted" if delete else "would be deleted"
     for name in found.go:
         line(screen, (name, ""), (f"  {word}", "yellow"))

@@ -53,10 +53,12 @@ def report(
     that a reader without lantern can follow from a requirement to the store's own words. Example:
     lantern report --out report --for tags.steward=finance
     """
-    from rusty_lantern.archive.atomic_write import make_folder, write_whole
+    from rusty_lantern.archive.atomic_write import make_folder
     from rusty_lantern.reports.html.page import page
 
     found = opened(workspace_folder, survey, as_of)
+    from rusty_lantern.cli.evidence import write_report
+
     result, views = _result(found, extract)
     if evidence is not None:
         from rusty_lantern.cli.evidence import write_evidence
@@ -67,12 +69,12 @@ def report(
         return
     written = page(result, () if plain else _pictures(found, result, views)).encode("utf-8", "backslashreplace")
     if out.suffix.lower() in (".html", ".htm"):
-        write_whole(out, written)
+        write_report(found.place, out, written)
         note(f"{out}: {len(written) / 1e6:.1f} MB")
         return
     make_folder(out)
     for name, content in {"report.html": written, **_tables(result)}.items():
-        write_whole(out / name, content)
+        write_report(found.place, out / name, content)
     note(f"{out}: report.html, and its tables as report.json, report.csv, report.md and report.parquet")
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli.counting import Engine
 from rusty_lantern.cli.options import AsOfOption, JsonOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
 from rusty_lantern.cli.session import moment, workspace
@@ -15,8 +16,8 @@ from rusty_lantern.cli.session import moment, workspace
 if TYPE_CHECKING:
     from datetime import datetime
 
-    from rusty_lantern.archive.signing import Signer
     from rusty_lantern.archive.workspace import Workspace
+    from rusty_lantern.core.model.dossier import Dossier
     from rusty_lantern.stores.reader import WantedDetails
 
 
@@ -58,6 +59,12 @@ def survey(
     deadline: Annotated[
         float | None, typer.Option(help="Stop after so many minutes; every answer is saved.", min=0.01)
     ] = None,
+    engine: Annotated[
+        Engine, typer.Option(help="Where objects are inspected (LANTERN_ENGINE).", envvar="LANTERN_ENGINE")
+    ] = Engine.here,
+    scheduler: Annotated[
+        str, typer.Option(help="The Dask scheduler to use with --engine dask.", envvar="LANTERN_SCHEDULER")
+    ] = "",
     log: Annotated[Path | None, typer.Option(help="Write every request as a JSON line into this file.")] = None,
     workspace_folder: WorkspaceOption = None,
     as_of: AsOfOption = None,
@@ -89,12 +96,12 @@ def survey(
         estate, place.folder, when, tuple(only or ()), list_limit, probe, log,
         objects=objects.value if objects else None,
          earlier=_last(place, when) if since_last else None,
-        wanted=_wanted(place), deadline=deadline,
+        wanted=_wanted(place), cluster=_cluster(engine, scheduler), deadline=deadline,
     )  # fmt: skip
     plan.check()
-    signer = _signer(place)
+    signer = place.signer  # before anything is asked
     if dry_run:
-        told, whole = asyncio.run(estimate(plan))
+        told, whole = asyncio.run(estimate(plan, place.prices()))
         for words in told:
             emit(words)
         raise typer.Exit(0 if whole else 3)
@@ -106,6 +113,7 @@ def survey(
             journals = place.surveys / (surveys.folder_name(when) + surveys.PARTIAL) / surveys.JOURNAL
             with survey_progress(note) as progress:
                 dossiers = asyncio.run(read_all(replace(plan, progress=progress), journals))
+            dossiers = _with_growth(place, dossiers, when)
             folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only, signer)
     except KeyboardInterrupt:
         note("lantern: interrupted; every answer so far is saved. To continue: lantern survey --resume")
@@ -118,13 +126,27 @@ def survey(
     raise typer.Exit(3 if result.unread else 0)
 
 
-def _signer(place: Workspace) -> Signer | None:
-    """The key that the survey is going to be signed with, found before anything is asked. Raises `BadInput`."""
-    if place.estate().sign is None:
-        return None
-    from rusty_lantern.archive.signing import find_signer
+def _cluster(engine: Engine, scheduler: str) -> str:
+    """The scheduler to use; empty for none. Raises `BadInput` where one is needed and not named."""
+    if engine is Engine.here:
+        return ""
+    if not scheduler:
+        from rusty_lantern.core.errors import BadInput, Problem
 
-    return find_signer(place.estate().sign, place.folder)
+        raise BadInput(Problem("--engine dask needs --scheduler", remedy="e.g. --scheduler tcp://127.0.0.1:8786"))
+    return scheduler
+
+
+def _with_growth(place: Workspace, dossiers: list[Dossier], when: datetime) -> list[Dossier]:
+    """What buckets with a quota held in the earliest survey of late, so that a fact can tell when they are full."""
+    if not any(b.quota.value and b.quota.value.bytes for dossier in dossiers for b in dossier.buckets):
+        return dossiers
+    from rusty_lantern.archive.earlier import earliest
+    from rusty_lantern.core.usage.holding import growth_floor, with_before
+
+    then = earliest(place.surveys, growth_floor(when), when)
+    by_name = {dossier.store: dossier for dossier in then.dossiers} if then else {}
+    return [with_before(dossier, by_name.get(dossier.store)) for dossier in dossiers]
 
 
 def _last(place: Workspace, when: datetime) -> Path | None:

@@ -19,7 +19,8 @@ if TYPE_CHECKING:
     from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.config.declared_bucket import Declared
-    from rusty_lantern.reports.results.access import TryResult
+    from rusty_lantern.core.usage.proposed_retention import RetentionCost
+    from rusty_lantern.reports.results.proposal import TryResult
 
     Elsewhere = Callable[[BucketSubject], BucketSubject]
 
@@ -60,8 +61,8 @@ def try_(
     harbour/payroll-drop --policy restricted.json
     """
     from rusty_lantern.core.errors import BadInput, Problem
-    from rusty_lantern.reports.results.access import TriesResult, try_result
     from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.proposal import TriesResult, try_result
     from rusty_lantern.reports.terminal.access import tries_view
 
     moved = as_on is not None and bucket is not None and declared is None and policy is None
@@ -105,7 +106,7 @@ def _elsewhere(found: Opened, dialect: str | None) -> Elsewhere:
 
 def _of_policy(found: Opened, judge: Judge | None, bucket: str, policy: Path, there: Elsewhere) -> TryResult:
     from rusty_lantern.core.audit.proposed_bucket import beside, with_policy
-    from rusty_lantern.reports.results.access import try_result
+    from rusty_lantern.reports.results.proposal import try_result
 
     current = find_view(found.views, bucket, found.survey)
     proposed = with_policy(current.bucket, read_text(policy), str(policy))
@@ -117,20 +118,36 @@ def _of_declared(
 ) -> TryResult:
     """What a declared bucket comes to: over an existing one if that is named, otherwise by itself."""
     from rusty_lantern.core.audit.proposed_bucket import alone, beside
-    from rusty_lantern.reports.results.access import try_result
+    from rusty_lantern.reports.results.proposal import try_result
 
     if bucket is not None:
         current = find_view(found.views, bucket, found.survey)
-        return try_result(current, there(beside(current, declared.over(current.bucket))), judge)
+        after = beside(current, declared.over(current.bucket))
+        return try_result(current, there(after), judge, *_cost(found, current, after))
     alike = [view for view in found.views if view.bucket.name == declared.name]
     match = next((view for view in alike if declared.store in ("", view.dossier.store)), None)
     if match is not None:
-        return try_result(match, there(beside(match, declared.whole())), judge)
+        after = beside(match, declared.whole())
+        return try_result(match, there(after), judge, *_cost(found, match, after))
     store = declared.store or found.survey.dossiers[0].store
     neighbour = next((view for view in found.views if view.dossier.store == store), None)
     if neighbour is not None:
         return try_result(None, there(beside(neighbour, declared.whole())), judge)
     return try_result(None, there(alone(store, declared.whole(), found.when, found.place.estate())), judge)
+
+
+def _cost(found: Opened, current: BucketSubject, after: BucketSubject) -> tuple[RetentionCost | None, str]:
+    """What another default retention would cost, and in what."""
+    from rusty_lantern.cli.usage import earlier_holdings, holdings_of
+    from rusty_lantern.core.usage.proposed_retention import retention_cost
+
+    if current.bucket.lock.value == after.bucket.lock.value:
+        return None, ""
+    earlier = earlier_holdings(found)
+    now = holdings_of(found, views=[current])[0]
+    prices = found.place.prices()
+    told = retention_cost(current, after, now, earlier[1] if earlier else (), prices)
+    return told, prices.currency if prices else ""
 
 
 def _code(result: TryResult, floor: Floor, *, unknown_counts: bool) -> int:

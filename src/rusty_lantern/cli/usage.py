@@ -12,14 +12,13 @@ from rusty_lantern.cli.output import emit, note
 from rusty_lantern.cli.session import opened
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rusty_lantern.cli.session import Opened
+    from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.usage.holding import Holding
-    from rusty_lantern.core.usage.prices import Prices
     from rusty_lantern.reports.results.usage import UsageResult
 
-LOOK_BACK_DAYS = 90
-"""Growth is measured from the earliest survey that is not older than this."""
-PRICES = "prices.yaml"
 _BY = ("store", "bucket", "tier", "tenant")
 
 
@@ -50,9 +49,9 @@ def usage(
 
     _check(by)
     found = opened(workspace_folder, survey, as_of)
-    result = usage_result(
-        found.survey.name, found.when, by, holdings_of(found), _earlier(found), _prices(found.place.folder)
-    )
+    prices = found.place.prices()
+    held = holdings_of(found, prices.periods if prices else ())
+    result = usage_result(found.survey.name, found.when, by, held, earlier_holdings(found), prices)
     if out is not None:
         _write(result, out)
     if json:
@@ -69,52 +68,45 @@ def _check(by: str) -> None:
         raise BadInput(Problem(f'--by cannot be "{by}"', remedy=hint))
 
 
-def holdings_of(found: Opened) -> list[Holding]:
-    """What every bucket holds, by its dossier and, where its versions were listed, by its table."""
+def holdings_of(
+    found: Opened, periods: Sequence[int] = (), views: Sequence[BucketSubject] | None = None
+) -> list[Holding]:
+    """What every bucket holds, by its dossier and, where its versions were listed, by its table. `periods`: the
+    shortest billed ones."""
     from rusty_lantern.core.usage.holding import holding
 
-    seen = [view for view in found.views if view.bucket.table.value is not None]
-    counted = {view.title: told for view, told in zip(seen, found.tables().by_tier(seen), strict=True)}
+    views = found.views if views is None else views
+    seen = [view for view in views if view.bucket.table.value is not None]
+    counted = {view.title: told for view, told in zip(seen, found.tables().by_tier(seen, periods), strict=True)}
     made = []
-    for view in found.views:
+    for view in views:
         told = counted.get(view.title)
-        made.append(holding(view, told.kinds if told else None, told.locked if told else None))
+        made.append(
+            holding(view, told.kinds, told.locked, told.expiring, told.written_lately) if told else holding(view)
+        )
     return made
 
 
-def _earlier(found: Opened) -> tuple[str, list[Holding]] | None:
+def earlier_holdings(found: Opened) -> tuple[str, list[Holding]] | None:
     """The survey that growth is measured from, and what buckets held then; None without one."""
-    from datetime import timedelta
-
-    from rusty_lantern.archive.surveys import folder_name, load, names
+    from rusty_lantern.archive.earlier import earliest
     from rusty_lantern.core.audit.store_subject import views
-    from rusty_lantern.core.errors import LanternError
-    from rusty_lantern.core.usage.holding import holding
+    from rusty_lantern.core.usage.holding import growth_floor, holding
 
     taken = found.survey.manifest.taken
-    floor = folder_name(taken - timedelta(days=LOOK_BACK_DAYS))
-    for name in names(found.place.surveys):
-        if floor <= name < found.survey.name:
-            try:
-                then = load(found.place.surveys, name)
-            except LanternError:
-                continue
-            return name, [holding(view) for view in views(then.dossiers, found.place.estate(), then.manifest.taken)]
-    return None
-
-
-def _prices(folder: Path) -> Prices | None:
-    from rusty_lantern.cli.files import read_file
-    from rusty_lantern.core.usage.prices import read_prices
-
-    path = folder / PRICES
-    return read_prices(read_file(path).decode("utf-8-sig", "replace"), PRICES) if path.is_file() else None
+    then = earliest(found.place.surveys, growth_floor(taken), taken)
+    if then is None:
+        return None
+    return then.name, [holding(view) for view in views(then.dossiers, found.place.estate(), then.manifest.taken)]
 
 
 _KINDS = {"name": "text", "missing": "text"} | dict.fromkeys(
     ("oldest_upload", "locked_until", "growth_since"), "moment"
 )
-_MONEY = ("cost_month", "cost_old_versions_month", "cost_locked_until_free", "cost_restore")
+_MONEY = (
+    "cost_month", "cost_old_versions_month", "cost_unfinished_uploads_month", "cost_locked_until_free", "cost_restore",
+    "cost_early_deletion",
+)  # fmt: skip
 
 
 def _write(result: UsageResult, out: Path) -> None:

@@ -57,7 +57,7 @@ def why(
     """
     from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, read_pairs, read_request_specs
     from rusty_lantern.core.audit.dialect_differences import read_otherwise
-    from rusty_lantern.reports.results.access import decision_result, encode_lines
+    from rusty_lantern.reports.results.access import decision_results, encode_lines
     from rusty_lantern.reports.terminal.access import why_view
     from rusty_lantern.reports.terminal.exposure import read_otherwise_lines
     from rusty_lantern.reports.terminal.layout import console
@@ -70,7 +70,7 @@ def why(
     else:
         headers, carried = read_pairs(header or [], ":", "header"), read_pairs(carrying or [], "=", "condition key")
         asked = [RequestSpec(caller, verb, action, key, address, headers, carried, at)]
-    results = [decision_result(view, one, moment(one.at or None, when)) for one in asked]
+    results = decision_results(view, asked, lambda one: moment(one.at or None, when))
     if json:
         emit(encode_lines(results))
     else:

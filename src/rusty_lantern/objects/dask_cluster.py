@@ -7,7 +7,8 @@ tasks are run again elsewhere.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import re
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import CancelledError
 from typing import Any, TypeVar
 
@@ -26,6 +27,11 @@ TASKS_A_WORKER = 4
 """So many, so that one that is slow does not hold up the rest."""
 
 
+ADDRESS = re.compile(r"(?:tcp|tls|ws|wss)://(?:[A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\]):[0-9]{1,5}")
+"""A scheduler's address, as Dask writes it."""
+_SUCH_AS = "name a running one, e.g. tcp://127.0.0.1:8786"
+
+
 class ClusterLost(LanternError):
     """The cluster went away before everything was counted."""
 
@@ -41,11 +47,12 @@ class Cluster:
         except ImportError:
             remedy = "install it with: pip install 'rusty-lantern[cluster]'"
             raise BadInput(Problem("--engine dask needs the extra `cluster`", remedy=remedy)) from None
+        if ADDRESS.fullmatch(scheduler) is None:  # the client tells of others in tracebacks
+            raise BadInput(Problem(f'"{scheduler}" is no address of a Dask scheduler', remedy=_SUCH_AS))
         try:
             self._client: Any = Client(scheduler, timeout="10s", set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
-            what = f"no Dask scheduler answers at {scheduler}: {error}"
-            raise BadInput(Problem(what, remedy="name a running one, e.g. tcp://127.0.0.1:8786")) from None
+            raise BadInput(Problem(f"no Dask scheduler answers at {scheduler}: {error}", remedy=_SUCH_AS)) from None
         self._scheduler = scheduler
         self._groups = groups
 
@@ -53,13 +60,27 @@ class Cluster:
         """Leave the cluster; it goes on running."""
         self._client.close()
 
+    def workers(self) -> int:
+        """How many workers there are, at least one."""
+        return max(1, len(self._client.scheduler_info(n_workers=-1)["workers"]))
+
+    def call(self, work: Callable[..., T], *given: Any) -> T:
+        """Have one worker do something; again by another if it dies. Raises what that raises, `ClusterLost`."""
+        task = self._submit(work, *given)
+        try:
+            done: T = task.result()
+        except LanternError:
+            raise
+        except (OSError, TimeoutError, CancelledError, RuntimeError) as error:
+            raise self._lost(error) from None
+        return done
+
     def over(self, tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
         """What a count comes to, one result a table, in order. Raises `Damaged`, `BadInput`, `ClusterLost`."""
         whole: list[tuple[list[int], Any]] = []
         parted: list[tuple[int, list[Any]]] = []
         try:
-            workers = max(1, len(self._client.scheduler_info(n_workers=-1)["workers"]))
-            share = sum(table.rows for table in tables) // (workers * TASKS_A_WORKER)
+            share = sum(table.rows for table in tables) // (self.workers() * TASKS_A_WORKER)
             for numbers in stretches(tables, min(MOST_ROWS, max(1, share))):
                 first = tables[numbers[0]]
                 if first.rows > MOST_ROWS and isinstance(count, Joining):
@@ -73,9 +94,13 @@ class Cluster:
         except LanternError:
             raise
         except (OSError, TimeoutError, CancelledError, RuntimeError) as error:
-            what = f"the Dask cluster at {self._scheduler} went away while it counted ({type(error).__name__})"
-            raise ClusterLost(Problem(what, remedy="start it again, or count here: --engine here")) from None
+            raise self._lost(error) from None
         return [found[n] for n in range(len(tables))]
+
+    def _lost(self, error: BaseException) -> ClusterLost:
+        what = f"the Dask cluster at {self._scheduler} went away ({type(error).__name__})"
+        remedy = "start it again, with this version of lantern on every worker; or do without it: --engine here"
+        return ClusterLost(Problem(what, remedy=remedy))
 
     def _submit(self, *words: Any) -> Any:
         return self._client.submit(*words, pure=False, retries=3)

@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
+from functools import lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -26,7 +27,12 @@ def cores() -> int:
 
 def table_path(folder: Path, store: str, bucket: str) -> Path:
     """Where a bucket's table lies below a survey's folder; a bucket's name cannot lead out of it."""
-    return folder / "objects" / store / (file_name(bucket) + ".parquet")
+    return _tables_of(folder, store) / f"{file_name(bucket)}.parquet"
+
+
+@lru_cache(maxsize=256)
+def _tables_of(folder: Path, store: str) -> Path:
+    return folder / "objects" / store
 
 
 @contextmanager

@@ -15,7 +15,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.object_scan import Inventory
-from rusty_lantern.core.model.bucket import Table, Usage, Versions
+from rusty_lantern.core.model.bucket_contents import Table, Usage, Versions
 from rusty_lantern.objects.duckdb_engine import engine
 from rusty_lantern.objects.tables import ABOUT
 

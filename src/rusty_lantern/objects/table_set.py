@@ -13,8 +13,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, TypeVar, runtime_checkable
 
+import msgspec
+
 from rusty_lantern.core.errors import Damaged
-from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket import Bucket, LifecycleRule
 from rusty_lantern.objects.duckdb_engine import reading, table_path
 
 if TYPE_CHECKING:
@@ -44,13 +46,38 @@ class VersionTable(NamedTuple):
     """Seconds; with an empty mode, 0."""
     expires_old: int = 0
     """Seconds after which the shortest rule deletes old versions; 0 without such a rule."""
+    rules: str = ""
+    """The expiry rules in force as JSON (`prefix`, `expires`, `old`: seconds; `on`: microseconds); empty: none."""
+    versioned: bool = True
+    """Whether a current version that expires stays as an old one."""
+    rules_known: bool = True
+    """Whether these are all, and nothing else narrows them."""
 
 
 def version_table(folder: Path, view: BucketSubject) -> VersionTable:
     """The version table of a surveyed bucket. `folder`: the survey's."""
     table, rule = view.bucket.table.value, view.fact("lifecycle.expires-old").value
     made = table_of(table_path(folder, view.store, view.name), view.bucket)
-    return made._replace(rows=table.rows if table else 0, expires_old=rule if isinstance(rule, int) else 0)
+    lifecycle, versioning = view.bucket.lifecycle, view.bucket.versioning
+    rules = [one for one in lifecycle.value or () if one.enabled and (one.expires or one.expires_old or one.expires_on)]
+    never = versioning.state == "absent" or bool(versioning.value and versioning.value.state == "never")
+    known = not lifecycle.unread and not any(one.narrowed for one in rules)
+    return made._replace(
+        rows=table.rows if table else 0,
+        expires_old=rule if isinstance(rule, int) else 0,
+        rules=_written(rules) if rules else "",
+        versioned=not never,
+        rules_known=known and (versioning.settled or versioning.state == "unsupported" or not rules),
+    )
+
+
+def _written(rules: Sequence[LifecycleRule]) -> str:
+    made = [
+        {"prefix": one.prefix, "expires": one.expires, "old": one.expires_old,
+         "on": int(one.expires_on.timestamp()) * 1_000_000 if one.expires_on else 0}
+        for one in rules
+    ]  # fmt: skip
+    return msgspec.json.encode(made).decode()
 
 
 def table_of(path: Path, bucket: Bucket | None) -> VersionTable:
@@ -115,7 +142,7 @@ def open_source(
     `prefix`: of the names that it binds, where a query reads two sources. `only`: the rows of a single table, where
     they are not read from its file.
     """
-    defaults = VersionTable._fields[2:]
+    defaults = VersionTable._fields[2:-1]
     if len(tables) == 1:
         columns = ", ".join(f"${prefix}{d}::{_type(d)} AS {d}" for d in defaults)
         rows = f"(SELECT *, 0 AS n, {columns} FROM {only or f'read_parquet(${prefix}path, file_row_number = true)'})"
@@ -132,7 +159,8 @@ def open_source(
 
 
 def _type(name: str) -> str:
-    return "BIGINT" if name in ("default_retention", "expires_old") else "VARCHAR"
+    kinds = {"default_retention": "BIGINT", "expires_old": "BIGINT", "versioned": "BOOLEAN"}
+    return kinds.get(name, "VARCHAR")
 
 
 class Count(Protocol[T]):

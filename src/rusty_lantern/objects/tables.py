@@ -20,7 +20,7 @@ import pyarrow.parquet as pq
 
 from rusty_lantern.archive.errors import CannotWrite
 from rusty_lantern.core.errors import Place, Problem
-from rusty_lantern.core.model.bucket import Table
+from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.objects.duckdb_engine import engine, reading
 

@@ -9,7 +9,9 @@ from html import escape
 from typing import Any
 from urllib.parse import quote
 
-from rusty_lantern.core.model.bucket import Bucket, CrossOrigin, Grant, LifecycleRule, Logging, Uploads, Website
+from rusty_lantern.core.model.acl import Grant
+from rusty_lantern.core.model.bucket import Bucket, CrossOrigin, LifecycleRule, Logging, Website
+from rusty_lantern.core.model.bucket_contents import Uploads
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.remediation.s3_documents import (
     document,
@@ -128,7 +130,7 @@ def _lifecycle(rules: list[LifecycleRule]) -> bytes:
     body = ""
     for rule in rules:
         parts = element("ID", rule.name) + element("Status", "Enabled" if rule.enabled else "Disabled")
-        parts += f"<Filter>{element('Prefix', rule.prefix)}</Filter>"
+        parts += f"<Filter>{element('Prefix', rule.prefix)}{_narrowed(rule)}</Filter>"
         for tag, unit, period in (
             ("Expiration", "Days", rule.expires),
             ("NoncurrentVersionExpiration", "NoncurrentDays", rule.expires_old),
@@ -137,6 +139,10 @@ def _lifecycle(rules: list[LifecycleRule]) -> bytes:
             parts += f"<{tag}>{element(unit, period // DAY)}</{tag}>" if period else ""
         body += f"<Rule>{parts}</Rule>"
     return document("LifecycleConfiguration", body)
+
+
+def _narrowed(rule: LifecycleRule) -> str:
+    return "<Tag><Key>kind</Key><Value>draft</Value></Tag>" if rule.narrowed == "Tag" else ""
 
 
 def _website(site: Website) -> bytes:
@@ -170,8 +176,24 @@ def _notifications(told: list[str] | None) -> bytes:
 def uploads(bucket: str, found: Uploads) -> bytes:
     """The unfinished uploads."""
     begun = element("Initiated", stamp(found.oldest)) if found.oldest else ""
-    entries = f"<Upload>{element('Key', 'unfinished')}{begun}</Upload>" * found.count
+    entries = "".join(
+        f"<Upload>{element('Key', 'unfinished')}{element('UploadId', str(n))}{begun}</Upload>"
+        for n in range(found.count)
+    )
     return document("ListMultipartUploadsResult", element("Bucket", bucket) + entries)
+
+
+def parts(bucket: str, found: Uploads, upload: str) -> bytes | None:
+    """The parts of an unfinished upload: two, of about the same size; None where there is no such upload."""
+    if not upload.isdigit() or int(upload) >= found.count:
+        return None
+    every = 2 * found.count
+    sizes = [(found.bytes or 0) * (n + 1) // every - (found.bytes or 0) * n // every for n in range(every)]
+    told = "".join(
+        f"<Part>{element('PartNumber', n + 1)}{element('Size', size)}</Part>"
+        for n, size in enumerate(sizes[2 * int(upload) :][:2])
+    )
+    return document("ListPartsResult", element("Bucket", bucket) + element("UploadId", upload) + told)
 
 
 WRITERS: dict[str, tuple[str, Callable[[Any], bytes], str]] = {

@@ -25,7 +25,8 @@ from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always
 from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
 from rusty_lantern.core.access.solver.exposure import as_match
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.model.bucket import Bucket, Uploads
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket_contents import Uploads
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.remediation.s3_documents import document, element, guards_document, tags_document
 from rusty_lantern.simulator import iam_server as identity_service
@@ -148,7 +149,7 @@ class Standin:
         if asked.access is not None and asked.method not in ("GET", "HEAD"):
             raise Refused(403, "AccessDenied", "this key only reads")
         if asked.key:
-            return self._object(asked)
+            return self._parts(asked) if "uploadId" in asked.query else self._object(asked)
         if asked.method != "GET":
             return web.Response(status=200)
         if "uploads" in asked.query:
@@ -217,6 +218,14 @@ class Standin:
         if version.tier == "GLACIER":
             raise Refused(403, "InvalidObjectState")
         return web.Response(body=b" " * min(version.size, 1024), headers=told)
+
+    def _parts(self, asked: Asked) -> web.Response:
+        bucket = self.holdings.bucket(asked.bucket)
+        uploads = bucket.uploads.value if bucket else None
+        told = documents.parts(asked.bucket, uploads or Uploads(0), asked.query["uploadId"])
+        if told is None:
+            raise Refused(404, "NoSuchUpload")
+        return _xml(told)
 
     def _kept(self, version: ObjectVersion, period: bool) -> web.Response:
         if period and version.mode:
@@ -290,6 +299,8 @@ def action_of(asked: Asked) -> str:
 
 
 def _object_action(asked: Asked) -> str:
+    if "uploadId" in asked.query:
+        return "s3:ListMultipartUploadParts"
     if "acl" in asked.query:
         return "s3:PutObjectAcl" if asked.method == "PUT" else "s3:GetObjectAcl"
     kept = next((action for name, action in _KEPT_ACTIONS.items() if name in asked.query), None)

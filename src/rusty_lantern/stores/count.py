@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
-from rusty_lantern.core.model.bucket import Usage, Versions
+from rusty_lantern.core.model.bucket_contents import Usage, Versions
 from rusty_lantern.core.model.object_version import ObjectVersion
 
 

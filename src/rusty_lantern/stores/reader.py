@@ -19,7 +19,9 @@ import msgspec
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import Store
-from rusty_lantern.core.model.bucket import Bucket, ObjectGrant, ProbeAnswer, Table, Usage, Versions
+from rusty_lantern.core.model.acl import ObjectGrant
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
+from rusty_lantern.core.model.bucket_contents import Table, Usage, Versions
 from rusty_lantern.core.model.capabilities import Capabilities
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
@@ -107,11 +109,13 @@ class Order:
 
 
 class Estimate(msgspec.Struct, frozen=True):
-    """What a survey would cost: buckets, questions at least, seconds at least."""
+    """What a survey would cost: buckets, questions at least, seconds at least, and how many of the questions are pages
+    of listings."""
 
     buckets: int
     questions: int
     seconds: float
+    listings: int = 0
 
 
 class StoreReader(Protocol):

@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import random
+from collections import deque
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from itertools import groupby
@@ -19,15 +20,15 @@ from rusty_lantern.archive.journal import Journal
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.config.object_scan import Sample
-from rusty_lantern.core.model.bucket import Bucket, ObjectAcls, Table, Usage, Versions
+from rusty_lantern.core.model.acl import ObjectAcls
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket_contents import Table, Usage, Versions
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.inventory import Taken, files_of, take
 from rusty_lantern.objects.tables import Spool, read_table, read_versions, table_writer
-from rusty_lantern.stores.reader import ObjectSource, StoreReader, WantedDetails
-
-AT_ONCE = 256
-"""Versions that are looked at together; the store's own limit is kept by its client."""
+from rusty_lantern.stores.reader import StoreReader, WantedDetails
+from rusty_lantern.survey.inspection import Inspection, InspectionOf, Subject, here
 
 
 @dataclass
@@ -44,6 +45,8 @@ class Gathering:
     told: Callable[[int], None] = lambda versions: None
     """Called with how many versions have been looked at."""
     looked_at: int = 0
+    inspection: InspectionOf = here
+    """Where versions are looked at."""
 
     def table_of(self, reader: StoreReader, bucket: str) -> TableInMaking | None:
         """Begin with a bucket, if the estate file asks for its objects."""
@@ -109,20 +112,34 @@ class TableInMaking:
         journal = Journal(self.gathering.journals / f"{self.path.stem}.jsonl", self.reader.capabilities.keeps)
         wanted = self.gathering.wanted
         source = self.reader.object_source(bucket, wanted, journal)
+        visit = self.reader.visit
+        subject = Subject(visit.store, visit.folder, visit.moment, bucket, wanted)
+        inspection = self.gathering.inspection(subject, journal, source)
         known = Known(self._earlier_table())
         seen, whole = 0, True
+        under_way: deque[asyncio.Task[list[ObjectVersion]]] = deque()
         try:
             with table_writer(self.path) as writer:
-                for versions in self.spool.sorted(AT_ONCE):
-                    picked = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
-                    seen += sum(not v.marker for v in versions)
-                    rows = await self._looked_at(source, known, versions, picked, looked)
+
+                async def write() -> None:
+                    nonlocal whole
+                    rows = await under_way.popleft()
                     writer.add(rows)
                     whole = whole and all(
                         v.marker or v.public == "none" or (v.public is not None and not known.reused) for v in rows
                     )
-                    self.gathering.looked_at += sum(picked)
+                    self.gathering.looked_at += sum(v.inspected not in ("not asked", "not sampled") for v in rows)
                     self.gathering.told(self.gathering.looked_at)
+
+                for versions in self.spool.sorted(inspection.size):
+                    picked = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
+                    seen += sum(not v.marker for v in versions)
+                    told = _taken_over(known, versions, picked, looked)
+                    under_way.append(asyncio.ensure_future(_looked_at(inspection, versions, told)))
+                    if len(under_way) >= inspection.ahead:
+                        await write()
+                while under_way:
+                    await write()
                 inspected = seen if chosen is None else len(chosen)
                 table = Table(
                     rows=self.spool.rows,
@@ -132,25 +149,16 @@ class TableInMaking:
                     seed=store.sample.seed if looked == "sample" else 0,
                     confidence=store.sample.confidence,
                     reused=known.reused,
-                    object_acls=ObjectAcls(source.public, whole) if wanted.acl else None,
+                    object_acls=ObjectAcls(inspection.public, whole) if wanted.acl else None,
                 )
                 writer.describe(table)
         finally:
+            for task in under_way:
+                task.cancel()
+            await asyncio.gather(*under_way, return_exceptions=True)
             journal.close()
         journal.path.unlink(missing_ok=True)
         return table
-
-    async def _looked_at(
-        self, source: ObjectSource, known: Known, versions: list[ObjectVersion], wanted: list[bool], looked: str
-    ) -> list[ObjectVersion]:
-        async def one(version: ObjectVersion, wanted_: bool) -> ObjectVersion:
-            if version.marker:
-                return version
-            if not wanted_:
-                return msgspec.structs.replace(version, inspected="not asked" if looked == "listed" else "not sampled")
-            return known.of(version) or await source.inspect(version)
-
-        return list(await asyncio.gather(*(one(v, w) for v, w in zip(versions, wanted, strict=True))))
 
     def _chosen(self, looked: str, population: int, sample: Sample) -> frozenset[int] | None:
         """Which of the versions, by number, are looked at; None for all."""
@@ -167,6 +175,29 @@ class TableInMaking:
             return None
         path = table_path(self.gathering.earlier, self.gathering.store.name, self.bucket)
         return path if path.is_file() else None
+
+
+def _taken_over(
+    known: Known, versions: list[ObjectVersion], wanted: list[bool], looked: str
+) -> list[ObjectVersion | None]:
+    """Each version as it is told without asking; None for those that are to be looked at."""
+
+    def one(version: ObjectVersion, wanted_: bool) -> ObjectVersion | None:
+        if version.marker:
+            return version
+        if not wanted_:
+            return msgspec.structs.replace(version, inspected="not asked" if looked == "listed" else "not sampled")
+        return known.of(version)
+
+    return [one(v, w) for v, w in zip(versions, wanted, strict=True)]
+
+
+async def _looked_at(
+    inspection: Inspection, versions: list[ObjectVersion], told: list[ObjectVersion | None]
+) -> list[ObjectVersion]:
+    """A batch with what had to be asked put in its place."""
+    asked = iter(await inspection.begin([v for v, t in zip(versions, told, strict=True) if t is None]))
+    return [next(asked) if one is None else one for one in told]
 
 
 def _numbered(versions: list[ObjectVersion]) -> Iterator[tuple[int, ObjectVersion]]:

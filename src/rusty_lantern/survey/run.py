@@ -9,12 +9,13 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
+from rusty_lantern.archive.earlier import last_dossier
 from rusty_lantern.archive.errors import CannotWrite, OutOfTime
 from rusty_lantern.archive.journal import Journal
-from rusty_lantern.archive.surveys import last_dossier
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import Estate, Store
 from rusty_lantern.core.config.object_scan import ScanDepth
@@ -26,10 +27,14 @@ from rusty_lantern.stores.door_probe import door_probes
 from rusty_lantern.stores.doors import with_doors
 from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.kinds import reader_of
-from rusty_lantern.stores.reader import ObjectTable, Order, StoreReader, Visit, WantedDetails
+from rusty_lantern.stores.reader import Estimate, ObjectTable, Order, StoreReader, Visit, WantedDetails
 from rusty_lantern.stores.software import with_software
 from rusty_lantern.survey.anonymous_probe import probe_store
 from rusty_lantern.survey.progress import Progress, Silence
+
+if TYPE_CHECKING:
+    from rusty_lantern.core.usage.prices import Prices
+    from rusty_lantern.survey.inspection import Workers
 
 Log = Callable[[dict[str, object]], None]
 
@@ -51,6 +56,8 @@ class Plan:
     """The survey before, where what is listed unchanged is taken over from it."""
     wanted: WantedDetails = field(default_factory=WantedDetails)
     progress: Progress = field(default_factory=Silence)
+    cluster: str = ""
+    """The scheduler of a Dask cluster whose workers look at objects; empty: they are looked at here."""
     deadline: float | None = None
     """Minutes after which the survey stops, to be gone on with later."""
 
@@ -78,14 +85,15 @@ class Plan:
 async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
     """A dossier for each store; what was journalled already is not asked again."""
     progress = plan.progress
-    with _log_into(plan.log) as log:
+    with _log_into(plan.log) as log, _workers(plan) as workers:
         paused: list[NoLongerAccepted] = []
 
         async def one(store: Store, patterns: tuple[str, ...]) -> Dossier | None:
             progress.started(store.name, store.at)
             journal = Journal(journals / f"{store.name}.jsonl", _keeps(store))
             try:
-                return await _read_store(plan, store, patterns, journal, log)
+                shared = workers.share(store) if workers else store
+                return await _read_store(plan, shared, patterns, journal, log, workers)
             except (NoLongerAccepted, BaseExceptionGroup) as error:
                 first = _first(error)
                 if isinstance(first, NoLongerAccepted):
@@ -136,7 +144,12 @@ def _first(error: BaseException) -> BaseException:
 
 
 async def _read_store(
-    plan: Plan, store: Store, patterns: tuple[str, ...], journal: Journal, log: Log | None
+    plan: Plan,
+    store: Store,
+    patterns: tuple[str, ...],
+    journal: Journal,
+    log: Log | None,
+    workers: Workers | None,
 ) -> Dossier:
     """One store's dossier, with what stands beside it and, where that is asked for, the anonymous test."""
     surveys = journal.path.parent.parent.parent
@@ -145,7 +158,7 @@ async def _read_store(
     try:
         async with reader_of(visit) as reader:
             told.reader = reader
-            order = Order(patterns, plan.list_limit, told.buckets, _tables(plan, reader, journal, told))
+            order = Order(patterns, plan.list_limit, told.buckets, _tables(plan, reader, journal, told, workers))
             read = await with_doors(visit, await reader.survey(order), plan.progress.noted, patterns)
             read = await with_software(visit, await with_beside(visit, read, plan.progress.noted))
             if journal.replayed:
@@ -190,7 +203,21 @@ class _Told:
         self.progress.advanced(self.store, self.done, self.total, f"{looked}{asked / seconds:,.0f} questions/s")
 
 
-def _tables(plan: Plan, reader: StoreReader, journal: Journal, told: _Told) -> Callable[[str], ObjectTable | None]:
+@contextmanager
+def _workers(plan: Plan) -> Iterator[Workers | None]:
+    """The workers that look at versions; None: they are looked at here."""
+    if not plan.cluster:
+        yield None
+        return
+    from rusty_lantern.survey.inspection import on_cluster
+
+    with on_cluster(plan.cluster) as workers:
+        yield workers
+
+
+def _tables(
+    plan: Plan, reader: StoreReader, journal: Journal, told: _Told, workers: Workers | None
+) -> Callable[[str], ObjectTable | None]:
     """How the tables of a store's objects are begun; the column engine is only loaded where there are any."""
     store = reader.visit.store
     if all(looked == "none" for _, looked in store.objects) and store.inventory is None:
@@ -202,11 +229,14 @@ def _tables(plan: Plan, reader: StoreReader, journal: Journal, told: _Told) -> C
     gathering = Gathering(
         store, plan.folder, partial, partial / JOURNAL / store.name, plan.wanted, plan.earlier, told.looked_at
     )
+    if workers is not None:
+        gathering.inspection = workers.inspection
     return lambda bucket: gathering.table_of(reader, bucket)
 
 
-async def estimate(plan: Plan) -> tuple[list[str], bool]:
-    """How many questions a survey would ask of each store, and roughly how long; whether every store could be asked."""
+async def estimate(plan: Plan, prices: Prices | None = None) -> tuple[list[str], bool]:
+    """How many questions a survey would ask of each store, roughly how long, and what they cost where requests have
+    prices; whether every store could be asked."""
     told, whole = [], True
     for store, patterns in plan.stores():
         try:
@@ -222,9 +252,17 @@ async def estimate(plan: Plan) -> tuple[list[str], bool]:
         told.append(
             f"{store.name}: {found.buckets:,} buckets, at least {found.questions:,} questions to {store.at}, "
             f"about {max(1, round(found.seconds)):,} s at {store.pace.per_second:,} a second at the most"
+            + _priced(prices, store, found)
             + _besides(store)
         )
     return told, whole
+
+
+def _priced(prices: Prices | None, store: Store, found: Estimate) -> str:
+    from rusty_lantern.core.usage.prices import price_of_questions
+
+    cost = price_of_questions(prices, store.name, found.questions, found.listings) if prices else None
+    return f", at least {cost:,.4f} {prices.currency}" if prices and cost is not None else ""
 
 
 def _besides(store: Store) -> str:

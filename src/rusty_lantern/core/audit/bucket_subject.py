@@ -28,7 +28,8 @@ from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import UnknownFact, derive
-from rusty_lantern.core.model.bucket import Bucket, Table
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.store_index import StoreIndex
@@ -291,12 +292,11 @@ def exposure_fact(verdict: Verdict, bucket: Bucket, let_in: str = "") -> Fact:
 
     `let_in`: that the store let such a request in, where it did: it is not closed then, whatever is not known.
     """
-    by_acl: dict[str, Answer[Any]] = {
-        "ACL grant of": bucket.acl,
-        "container ": bucket.container_acl,
-        "account ACL": bucket.container_acl,
-    }
-    told = next((one for words, one in by_acl.items() if verdict.because.startswith(words)), bucket.policy)
+    told: Answer[Any] = bucket.policy
+    if verdict.because.startswith("ACL grant of"):
+        told = bucket.acl
+    elif verdict.because.startswith(("container ", "account ACL")):
+        told = bucket.container_acl
     asked = told.evidence
     if verdict.level == "unknown":
         doubts = "; ".join(verdict.doubts)

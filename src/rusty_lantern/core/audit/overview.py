@@ -7,7 +7,7 @@ folded into one: a bucket without object lock cannot have a retention, so one li
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Container, Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
 
 import msgspec
@@ -112,7 +112,7 @@ def overview(
         public,
         len(shut),
         subject_drift([finding for finding in findings if finding.status == "drift"]),
-        unknown_reasons([finding for finding in findings if finding.status == "unknown"]),
+        unknown_reasons([finding for finding in findings if finding.status == "unknown"], _told(stores)),
         tuple(sorted(view.title for view in views if view.title not in told)),
     )
 
@@ -249,17 +249,24 @@ def _in_words(finding: Finding) -> str:
     return f"{finding.requirement.fact}: {observed_words(finding)}"
 
 
-def unknown_reasons(unknown: Sequence[Finding]) -> tuple[UnknownReason, ...]:
-    """Why things are unknown; the same reason of several subjects once, that of most facts first."""
-    grouped: dict[str, list[Finding]] = {}
+def _told(stores: Sequence[StoreSubject]) -> frozenset[str]:
+    """The stores that are read by a document: nothing in them can be looked at."""
+    asked = ("s3", "swift", "blob")
+    return frozenset(store.name for store in stores if store.index.dossier.protocol not in asked)
+
+
+def unknown_reasons(unknown: Sequence[Finding], told: Container[str] = ()) -> tuple[UnknownReason, ...]:
+    """Why things are unknown, and what settles it; the same of several subjects once, that of most facts first.
+    `told`: stores that are read by a document."""
+    grouped: dict[tuple[str, bool], list[Finding]] = {}
     for finding in unknown:
-        grouped.setdefault(_own_reason(finding), []).append(finding)
+        grouped.setdefault((_own_reason(finding), finding.store in told), []).append(finding)
     found = []
-    for reason, mine in grouped.items():
+    for (reason, by_document), mine in grouped.items():
         names = dict.fromkeys(f"{one.store}/{one.name}" for one in mine)
-        settled = next((words for one in mine if (words := settled_by(one))), "")
+        settled = settled_by(mine[0], told=by_document)
         found.append(UnknownReason(reason, tuple(names), len(mine), settled))
-    return tuple(sorted(found, key=lambda one: (-one.facts, one.reason)))
+    return tuple(sorted(found, key=lambda one: (-one.facts, one.reason, one.settled_by)))
 
 
 def _own_reason(finding: Finding) -> str:
@@ -272,22 +279,26 @@ _PERMISSIONS = {
 }
 
 
-def settled_by(finding: Finding) -> str:
-    """What would settle an unknown finding: the permission, the command or the declaration that is missing."""
+def settled_by(finding: Finding, *, told: bool = False) -> str:
+    """What would settle an unknown finding: the permission, the command or the declaration that is missing.
+    `told`: whether the store is read by a document."""
     asked, reason = finding.observed.evidence.question, finding.reason
     _, slash, question = asked.partition("/")
     permission = _PERMISSIONS.get(f"GET?{question.partition('?')[2]}") if slash else None
     if "denied" in reason and permission:
         return f"allow s3:{permission.removeprefix('s3:')} to the surveying credential, then: lantern survey"
-    return next((words for marks, words in _SETTLED if any(mark in reason for mark in marks)), _OTHERWISE)
+    found = next((words for marks, words in _SETTLED if any(mark in reason for mark in marks)), _OTHERWISE)
+    return _BY_DOCUMENT if told and found.startswith(_LOOK) else found
 
 
+_LOOK = "lantern survey --objects all"
+_BY_DOCUMENT = "have the document tell it too (docs/exports.md), or declare it in estate.yaml (stated:)"
 _SETTLED = (
     (("denied",), "allow the surveying credential to read it (docs/permissions.md), then: lantern survey"),
-    (("no object ACLs", "not inspected"), "lantern survey --objects all"),
+    (("no object ACLs", "not inspected"), _LOOK),
     (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
     (("not offered",), "declare it in estate.yaml (stated:), or lift the requirement for this store"),
-    (("only a sample",), "lantern survey --objects all, or a larger sample in estate.yaml"),
+    (("only a sample",), f"{_LOOK}, or a larger sample in estate.yaml"),
 )
 """Words of a reason → what settles it; the first that fits."""
 _OTHERWISE = "the reason says what is missing; lantern reach shows what each store tells"

@@ -25,7 +25,7 @@ from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import derive
 from rusty_lantern.core.facts.replicas import Compared, Content, Difference
-from rusty_lantern.core.model.bucket import Table
+from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.value_types import DURATION
 
 SETTINGS = tuple(name for name, entry in REGISTER.items() if entry.mirrored)

@@ -18,7 +18,7 @@ from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.config.estate import Estate, Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.registry import UnknownFact, derive
-from rusty_lantern.core.model.bucket import Table
+from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity, Verb, masked
 from rusty_lantern.core.model.resources import EncryptionKey, Link

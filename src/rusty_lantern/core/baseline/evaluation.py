@@ -17,7 +17,7 @@ from rusty_lantern.core.baseline.loader import Baseline, Requirement
 from rusty_lantern.core.baseline.selectors import Fit, Subject
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.model.bucket import Table
+from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.object_rules.sampling import bound, words
 from rusty_lantern.core.object_rules.tally import Tally
 
@@ -123,15 +123,16 @@ def evaluate(
 ) -> list[Finding]:
     """Every requirement in force on a subject, held against its facts; those on objects, against its tallies."""
     findings = []
+    store, label, kind, fact_of = subject.store, subject.label, subject.kind, subject.fact
     for required in cascade.required_of(subject, promised):
         requirement = required.requirement
-        fact = subject.fact(requirement.fact) if not required.of_objects else lost(subject.table)
         if required.of_objects and subject.table.settled:
-            mine = tallies.get((subject.store, subject.name), {}).get(requirement.place, Tally(unknown=1))
+            mine = tallies.get((store, subject.name), {}).get(requirement.place, Tally(unknown=1))
             findings += _of_objects(required, subject, mine)
             continue
+        fact = lost(subject.table) if required.of_objects else fact_of(requirement.fact)
         status, reason = _status(required, fact)
-        findings.append(Finding(subject.store, subject.label, requirement, fact, status, reason, kind=subject.kind))
+        findings.append(Finding(store, label, requirement, fact, status, reason, None, 0.95, kind))
     return findings
 
 
@@ -180,6 +181,8 @@ def tally_words(tally: Tally, confidence: float = 0.95) -> str:
 def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
+    if fact.state == "known" and fact.value is not None and comparison.accepts(fact.value):
+        return "ok", ""
     if fact.state in UNSETTLED:
         broken = isinstance(fact, Partly) and fact.certain is not None and comparison.broken_by(fact.certain)
         return ("drift" if broken and required.sure else "unknown"), fact.reason

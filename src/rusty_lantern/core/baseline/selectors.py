@@ -20,7 +20,7 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
-from rusty_lantern.core.model.bucket import Table
+from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.yaml_source import Marked, Reader
 
 

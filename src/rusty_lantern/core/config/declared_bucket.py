@@ -18,7 +18,8 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import Place, ProblemList, nearest
-from rusty_lantern.core.model.bucket import Bucket, Uploads, Usage, Versions
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket_contents import Uploads, Usage, Versions
 from rusty_lantern.core.yaml_source import Marked, read_marked
 
 _HINTS = get_type_hints(Bucket)

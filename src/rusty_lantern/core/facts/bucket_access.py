@@ -8,18 +8,15 @@ from __future__ import annotations
 from rusty_lantern.core.access.dialects.readings import bearing
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import of_objects
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACCESS_ACTIONS,
     ACL_ACTIONS,
-    GUARD_ACTIONS,
     POLICY_ACTIONS,
 )
 from rusty_lantern.core.facts.registry import BucketView, Derive, fact
-from rusty_lantern.core.model.bucket import Guards
 from rusty_lantern.core.value_types import SWITCH, TEXT, Parts, Words
 
 LEVEL = Words(("closed", "restricted", "open"), ordered=True)
@@ -61,10 +58,14 @@ def _enter_exposures() -> None:
 
 def _widest(subject: BucketView, verb: str) -> Fact:
     """The wider of both audiences; unknown where the unknown one could be the wider."""
-    facts = [subject.exposures[f"{audience}.{verb}"] for audience in AUDIENCES]
-    unknown = next((f for f in facts if f.value is None), None)
-    known = [f for f in facts if f.value is not None]
-    widest = max(known, key=lambda f: LEVEL.rank(str(f.value)), default=None)
+    widest: Fact | None = None
+    unknown: Fact | None = None
+    for audience in AUDIENCES:
+        found = subject.exposures[f"{audience}.{verb}"]
+        if found.value is None:
+            unknown = unknown or found
+        elif widest is None or LEVEL.rank(str(found.value)) > LEVEL.rank(str(widest.value)):
+            widest = found
     if widest is not None and (unknown is None or widest.value == "open"):
         return widest
     assert unknown is not None
@@ -269,84 +270,4 @@ def public_status(subject: BucketView, _: str) -> Fact:
     """Stores count some restricted access as public and some open access as private."""
     return fact_of(
         subject.bucket.public_status.map(lambda public: "public" if public else "private").default("private")
-    )
-
-
-@fact(
-    "object-acls.enabled",
-    SWITCH,
-    "whether objects can have ACLs (off: the ownership mode disables them)",
-    area="access",
-    advice="let the bucket's owner own every object, so that objects have no ACLs",
-    causes=ACL_ACTIONS,
-    safe="off",
-)
-def grants_by_object(subject: BucketView, _: str) -> Fact:
-    """Off if the ownership mode disables ACLs, or a guard ignores public ones for good."""
-    ownership, granted_by = subject.bucket.ownership, subject.bucket.granted_by
-    if granted_by.unread:
-        return (
-            absent_fact(granted_by)
-            if granted_by.settled
-            else Answer(granted_by.state, None, granted_by.note, granted_by.evidence)
-        )
-    if granted_by.settled:
-        return switch_fact(granted_by, lambda how: bool(how == "object"))
-    if subject.bucket.acl.state == ownership.state == "unsupported":
-        return lost(ownership)
-    if ownership.state in ("absent", "unsupported"):
-        return Answer("known", "on", "the store knows no mode that disables them", ownership.evidence)
-    return fact_of(ownership.map(lambda mode: "off" if mode == "bucket-owner-enforced" else "on"))
-
-
-@fact(
-    "object-acls.public",
-    Words(("none", "some")),
-    "whether objects' own ACLs allow the public anything: they open what the bucket's rules close",
-    area="access",
-    causes=ACL_ACTIONS,
-)
-def grants_of_objects(subject: BucketView, _: str) -> Fact:
-    """None where objects cannot have any; not known where not all were read, unless one that was read grants."""
-    asked = subject.bucket.object_acls
-    acl, doubt = of_objects(subject.bucket)
-    if acl:
-        return Answer("known", "some", f"such as {acl[0].permission} to {acl[0].to} on {acl[0].key}", asked.evidence)
-    return Answer("failed", None, doubt, asked.evidence) if doubt else Answer("known", "none", "", asked.evidence)
-
-
-def _guard(subject: BucketView, name: str) -> Fact:
-    """A guard is on if the account or the bucket sets it: the stronger level wins."""
-    account, own = subject.dossier.public_access_guards, subject.bucket.public_access_guards
-    if account.value is not None and getattr(account.value, name):
-        return Answer("known", "on", "set for the whole account", account.evidence)
-    if own.value is not None and getattr(own.value, name):
-        return Answer("known", "on", "", own.evidence)
-    for unread in (account, own):
-        if unread.unread:
-            return Answer(unread.state, None, unread.note, unread.evidence)
-    if account.state == own.state == "unsupported":
-        return Answer("unsupported", None, own.note, own.evidence)
-    return Answer("known", "off", "", own.evidence)
-
-
-_GUARDS = {
-    "refuse-new-acls": "new public ACLs are refused; existing ones stay in force",
-    "ignore-acls": "public ACLs are ignored, existing ones too",
-    "refuse-new-policies": "new public policies are refused; existing ones stay in force",
-    "restrict-policies": "a public policy allows nobody outside the account",
-}
-for _name, _meaning in _GUARDS.items():
-    _field = _name.replace("-", "_")
-    assert _field in Guards.__struct_fields__
-    fact(
-        f"public-access-guards.{_name}",
-        SWITCH,
-        f"public-access guard: {_meaning}",
-        area="access",
-        causes=GUARD_ACTIONS,
-        safe="on",
-        advice="switch that public-access guard on, for the bucket or for the whole account",
-    )(
-        lambda subject, _, f=_field: _guard(subject, f)  # type: ignore[misc]
     )

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from rusty_lantern.core.answer import Answer, Fact, fact_of
+import msgspec
+
+from rusty_lantern.core.answer import Answer, Fact, fact_of, lost
 from rusty_lantern.core.facts.bucket_settings import counted, part_of
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE
@@ -45,6 +47,26 @@ fact(
     advice="clear unfinished uploads by a lifecycle rule",
     restless=True,
 )(lambda subject, _: counted(subject.bucket.uploads, "count"))
+
+
+@fact(
+    "usage.unfinished-bytes",
+    SIZE,
+    "how much was uploaded of uploads that were never finished",
+    unit="bytes",
+    area="objects",
+    advice="clear unfinished uploads by a lifecycle rule: {observed} lie there, and no listing shows them",
+    restless=True,
+)
+def unfinished_bytes(subject: BucketView, _: str) -> Fact:
+    """Part by part; a store that has no such uploads holds nothing of them."""
+    uploads = subject.bucket.uploads
+    told = uploads.value
+    if told is None:
+        return lost(uploads)
+    if told.bytes is None and (told.count or not told.complete):
+        return Answer("failed", None, told.bytes_unread or "the parts were not asked for", uploads.evidence)
+    return counted(uploads.map(lambda found: msgspec.structs.replace(found, bytes=found.bytes or 0)), "bytes")
 
 
 @fact(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from rusty_lantern.core.answer import SECRET_SEEN, Answer, Fact, absent_fact, fact_of, switch_fact
@@ -183,24 +183,34 @@ def logging_target_exposure(subject: BucketView, _: str) -> Fact:
     return Answer("known", widest.value, note, widest.evidence)
 
 
-def _shortest(rules: list[LifecycleRule], period: str) -> int:
+def _shortest(rules: Sequence[LifecycleRule], period: str) -> int:
+    """A rule with a date deletes what is a second old, from that day on."""
     periods = [getattr(rule, period) for rule in rules if rule.enabled]
+    periods += [1 for rule in rules if period == "expires" and rule.enabled and rule.expires_on]
     return min((p for p in periods if p), default=0)
 
 
 _PERIODS = {
-    "expires": "the shortest period after which a rule deletes current objects",
-    "expires-old": "the shortest period after which a rule deletes old versions",
-    "clears-uploads": "the shortest period after which a rule clears unfinished uploads away",
+    "expires": ("expires", "the shortest period after which a rule deletes current objects"),
+    "expires-old": ("expires_old", "the shortest period after which a rule deletes old versions"),
+    "clears-uploads": ("clears_uploads", "the shortest period after which a rule clears unfinished uploads away"),
 }
+_OF_ALL = {
+    "all-expire": ("expires", "the period after which rules delete every current object"),
+    "all-old-expire": ("expires_old", "the period after which rules delete every old version"),
+    "all-uploads-cleared": ("clears_uploads", "the period after which rules clear every unfinished upload away"),
+}
+"""By rules that leave nothing in the bucket out: no prefix, no tag, no size, no number of versions to leave."""
 
 
 def _enter_periods() -> None:
-    for name, meaning in _PERIODS.items():
-        period = name.replace("-", "_")
+    for name, (period, meaning) in (_PERIODS | _OF_ALL).items():
 
-        def derive(subject: BucketView, _: str, period: str = period) -> Fact:
-            return part_of(subject.bucket.lifecycle, lambda rules: _shortest(rules, period))
+        def derive(subject: BucketView, _: str, period: str = period, every: bool = name in _OF_ALL) -> Fact:
+            return part_of(
+                subject.bucket.lifecycle,
+                lambda rules: _shortest([rule for rule in rules if rule.for_all or not every], period),
+            )
 
         fact(
             f"lifecycle.{name}",

@@ -2,6 +2,7 @@
 
 from rusty_lantern.core.facts import (  # isort: skip
     bucket_access,
+    bucket_acls,
     bucket_versions_and_locks,
     bucket_inventory,
     bucket_protection,
@@ -22,6 +23,7 @@ from rusty_lantern.core.facts.registry import REGISTER
 __all__ = [
     "REGISTER",
     "bucket_access",
+    "bucket_acls",
     "bucket_contents",
     "bucket_inventory",
     "bucket_protection",

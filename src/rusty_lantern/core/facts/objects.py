@@ -244,8 +244,8 @@ _enter(
     "current-version",
     "current",
     Words(("unprotected-over-protected", "marker-over-protected", "unprotected", "protected"), ordered=True),
-    "how a key's current version stands: bare over a protected one, a delete marker over a protected one, bare, or "
-    "protected",
+    "how a key's current version stands: unprotected over a protected one, a delete marker over a protected one, "
+    "unprotected, or protected",
     area="versions and locks",
     advice="set a retention on the current version too, or delete the newer unprotected version",
 )

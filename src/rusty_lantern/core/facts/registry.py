@@ -161,4 +161,11 @@ def family(name: str) -> str:
 
 def derive(name: str, subject: Any) -> Fact:
     """The fact called `name` of this subject."""
-    return lookup(name).derive(subject, name.partition(".")[2])
+    found, last = _derivation(name)
+    return found(subject, last)
+
+
+@lru_cache(maxsize=4096)
+def _derivation(name: str) -> tuple[Derive, str]:
+    """How a fact is derived, and what stands for `*` in its name. Raises `UnknownFact`."""
+    return lookup(name).derive, name.partition(".")[2]

@@ -37,7 +37,7 @@ Sort = Literal["new", "gone", "changed", "gained", "lost", "no longer known", "n
 Turn = Literal["new", "worse", "resolved", "waived", "now known", "no longer known"]
 
 _RULES = ("policy", "acl", "container_acl", "rights", "public_access_guards", "ownership", "network", "owner")
-_UNCOMPARED = ("name", "usage", "counters", "versions", "table", "anonymous_test", "uploads")
+_UNCOMPARED = ("name", "usage", "counters", "versions", "table", "anonymous_test", "uploads", "before")
 _COMPARED = tuple(name for name in Bucket.__struct_fields__ if name not in _UNCOMPARED)
 
 

@@ -8,36 +8,10 @@ from typing import Literal
 import msgspec
 
 from rusty_lantern.core.answer import Answer, unread
+from rusty_lantern.core.model.acl import Grant, ObjectAcls
+from rusty_lantern.core.model.bucket_contents import Before, Table, Uploads, Usage, Versions
 from rusty_lantern.core.model.identity import Given, Verb
 from rusty_lantern.core.model.network import Network
-
-Grantee = Literal["anyone", "any-account", "log-delivery", "named"]
-
-
-Permission = Literal["read", "write", "read-acp", "write-acp", "full-control"]
-
-
-class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One entry of an ACL: to whom, and what. `identity` names the grantee where `to` is `named`."""
-
-    to: Grantee
-    permission: Permission
-    identity: str = ""
-
-
-class ObjectGrant(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What some object's own ACL grants the public; `key` is one such object, the first by name."""
-
-    to: Literal["anyone", "any-account"]
-    permission: Permission
-    key: str = ""
-
-
-class ObjectAcls(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What objects' own ACLs grant the public. `complete`: those of all versions were read."""
-
-    acl: list[ObjectGrant] = []
-    complete: bool = True
 
 
 class Right(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -133,6 +107,15 @@ class LifecycleRule(msgspec.Struct, frozen=True, omit_defaults=True):
     expires: int = 0
     expires_old: int = 0
     clears_uploads: int = 0
+    expires_on: datetime | None = None
+    """The day from which it deletes every current object, however new."""
+    narrowed: str = ""
+    """What narrows it besides the prefix, in words (`Tag`, `NewerNoncurrentVersions`); empty: nothing does."""
+
+    @property
+    def for_all(self) -> bool:
+        """Whether nothing in the bucket is left out of it."""
+        return self.enabled and not self.prefix and not self.narrowed
 
 
 class Website(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -147,63 +130,6 @@ class CrossOrigin(msgspec.Struct, frozen=True, omit_defaults=True):
 
     origins: list[str]
     methods: list[str]
-
-
-class Versions(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What lies beneath the current objects. `complete` is false where counting stopped early."""
-
-    old: int
-    old_bytes: int
-    markers: int
-    complete: bool = True
-    newest: datetime | None = None
-    """When the newest of all versions was stored."""
-    undated: int = 0
-    """How many versions have a date that cannot be read."""
-
-
-class Uploads(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Uploads that were begun and never finished: they cost, and no listing shows them."""
-
-    count: int
-    oldest: datetime | None = None
-    complete: bool = True
-    undated: int = 0
-    """How many of them have a date that cannot be read."""
-
-
-class Usage(msgspec.Struct, frozen=True, omit_defaults=True):
-    """How much is stored. `complete` is false where counting stopped early: then both are lower bounds.
-
-    `by` says who counted: a listing, the store's own counters (which may lag, and count old versions in), or an
-    inventory that the provider made.
-    """
-
-    objects: int
-    bytes: int
-    complete: bool = True
-    by: Literal["listing", "counters", "inventory"] = "listing"
-
-
-class Table(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
-    """What is kept of a bucket's objects beside the dossier, as a table with one row a version."""
-
-    rows: int
-    """Versions and delete markers."""
-    versions: int
-    """Versions, without delete markers."""
-    looked: Literal["listed", "sample", "all"]
-    inspected: int = 0
-    """How many of the versions were looked at."""
-    seed: int = 0
-    """What the sample was drawn with."""
-    confidence: float = 0.95
-    """With what confidence bounds on a sample are stated."""
-    reused: int = 0
-    """How many of those were not looked at again, but taken over from the survey before."""
-    source: Literal["listing", "inventory"] = "listing"
-    object_acls: ObjectAcls | None = None
-    """What their own ACLs grant the public; None where none was asked for."""
 
 
 class Bounds(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -320,6 +246,8 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     soft_delete: Answer[int] = unread()
     """For how many seconds what is deleted can be brought back; absent: not at all."""
     bounds: Answer[Bounds] = unread()
+    before: Answer[Before] = Answer("absent")
+    """Added by a survey, from an earlier one; only where there is a quota."""
     tier: Answer[str] = unread()
     accepts: Answer[Accepts] = unread()
     scanned: Answer[bool] = unread()

@@ -79,7 +79,7 @@ def standing(version: ObjectVersion, moment: datetime) -> Standing:
 
 
 KeyState = Literal["unprotected-over-protected", "marker-over-protected", "unprotected", "protected", "unknown"]
-"""A key's current version: bare over a protected one · a delete marker over a protected one · bare · protected."""
+"""A key's current version, the worst first; the first two are over a protected one, which they hide."""
 
 
 def key_state(versions: list[ObjectVersion], moment: datetime) -> KeyState | None:

@@ -20,7 +20,7 @@ from rusty_lantern.core.audit.access_differences import differences, own_differe
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import on_dialect
 from rusty_lantern.core.baseline.loader import Requirement
-from rusty_lantern.core.model.bucket import ObjectAcls
+from rusty_lantern.core.model.acl import ObjectAcls
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.container_acl_edits import request_document, without_public
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents

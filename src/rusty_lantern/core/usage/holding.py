@@ -10,10 +10,18 @@ from datetime import datetime, timedelta
 
 import msgspec
 
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.model.bucket import Usage
+from rusty_lantern.core.facts.bucket_usage import full_in
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket_contents import Before, Usage
+from rusty_lantern.core.model.dossier import Dossier
 
 UNKNOWN_GROUP = "not known"
+MONTH = timedelta(days=30)
+"""What growth, costs and expiry are told by."""
+LATELY = timedelta(days=90)
+"""How far back what was written is counted."""
 
 
 class Kind(msgspec.Struct, frozen=True):
@@ -23,6 +31,13 @@ class Kind(msgspec.Struct, frozen=True):
     current: bool
     versions: int
     bytes: int
+    locked_byte_months: float = 0.0
+    """Of each version under a period that binds, its bytes times the months until that ends, summed up."""
+    undated: int = 0
+    """How many versions have no date."""
+    young: tuple[float, ...] = ()
+    """For each shortest billed period that was asked for: the bytes of each version times the months that it is still
+    too young by, summed up."""
 
 
 class Locked(msgspec.Struct, frozen=True):
@@ -39,7 +54,7 @@ class Holding(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     bucket: str
     tier: str
-    """The bucket's own tier; empty where it has none."""
+    """The bucket's own tier; empty where it has none, `UNKNOWN_GROUP` where it was not read."""
     tenant: str
     tags: Mapping[str, str]
     tags_read: bool
@@ -54,7 +69,12 @@ class Holding(msgspec.Struct, frozen=True, kw_only=True):
     old_bytes: int | None
     markers: int | None
     uploads: int | None
+    upload_bytes: int | None
     oldest_upload: datetime | None
+    expiring: int | None
+    """Bytes that expiry rules remove within a month."""
+    written_lately: int | None
+    """Bytes of the versions of the last 90 days, where versions were listed into a table."""
     kinds: tuple[Kind, ...] | None
     """By tier, where versions were listed into a table."""
     locked: Locked | None
@@ -62,7 +82,13 @@ class Holding(msgspec.Struct, frozen=True, kw_only=True):
     """0: no limit."""
 
 
-def holding(view: BucketSubject, kinds: Sequence[Kind] | None = None, locked: Locked | None = None) -> Holding:
+def holding(
+    view: BucketSubject,
+    kinds: Sequence[Kind] | None = None,
+    locked: Locked | None = None,
+    expiring: int | None = None,
+    written_lately: int | None = None,
+) -> Holding:
     """What a bucket holds, by what its dossier tells and its table counts."""
     bucket = view.bucket
     usage, versions, uploads = bucket.usage.value, bucket.versions.value, bucket.uploads.value
@@ -74,7 +100,7 @@ def holding(view: BucketSubject, kinds: Sequence[Kind] | None = None, locked: Lo
     return Holding(
         store=view.dossier.store,
         bucket=bucket.name,
-        tier=bucket.tier.value or "",
+        tier=bucket.tier.value or (UNKNOWN_GROUP if bucket.tier.unread else ""),
         tenant=bucket.tenant.value or "",
         tags=bucket.tags.value or {},
         tags_read=bucket.tags.settled or bucket.tags.state == "unsupported",
@@ -87,10 +113,13 @@ def holding(view: BucketSubject, kinds: Sequence[Kind] | None = None, locked: Lo
         old_bytes=versions.old_bytes if versions and beneath else _none_below(view),
         markers=versions.markers if versions and beneath else _none_below(view),
         uploads=uploads.count if uploads and uploads.complete else 0 if bucket.uploads.state == "unsupported" else None,
+        upload_bytes=_uploaded(view),
         oldest_upload=uploads.oldest if uploads else None,
+        expiring=expiring if kinds is not None else 0 if _nothing_expires(view) else None,
+        written_lately=written_lately,
         kinds=tuple(kinds) if kinds is not None else None,
         locked=locked,
-        quota=bucket.quota.value.bytes if bucket.quota.value else 0 if bucket.quota.settled else None,
+        quota=bucket.quota.value.bytes if bucket.quota.value else None if bucket.quota.unread else 0,
     )
 
 
@@ -101,6 +130,21 @@ def _why(usage: Usage | None, reason: str) -> str:
 def _none_below(view: BucketSubject) -> int | None:
     """Without versions there are no old ones: 0 where that is known."""
     return 0 if view.bucket.versioning.state == "absent" or _never(view) else None
+
+
+def _uploaded(view: BucketSubject) -> int | None:
+    if view.bucket.uploads.state == "unsupported":
+        return 0
+    told = view.fact("usage.unfinished-bytes").value
+    return told if isinstance(told, int) else None
+
+
+def _nothing_expires(view: BucketSubject) -> bool:
+    rules, usage, versions = view.bucket.lifecycle, view.bucket.usage.value, view.bucket.versions.value
+    if usage and versions and usage.complete and versions.complete and not usage.objects + versions.old:
+        return True
+    found = (rule for rule in rules.value or () if rule.enabled)
+    return not rules.unread and not any(one.expires or one.expires_old or one.expires_on for one in found)
 
 
 def _never(view: BucketSubject) -> bool:
@@ -137,10 +181,12 @@ class Group(msgspec.Struct, frozen=True, kw_only=True):
     old_bytes: Sum
     markers: Sum
     uploads: Sum
+    upload_bytes: Sum
+    expiring: Sum
     oldest_upload: datetime | None
     locked_bytes: Sum
     locked_until: datetime | None
-    quota: int
+    quota: Sum
     """Of the buckets that have one."""
 
 
@@ -170,6 +216,7 @@ def by_tier(one: Holding) -> list[Holding]:
         found.append(
             msgspec.structs.replace(
                 one, tier=tier or one.tier, kinds=tuple(kinds), locked=None, markers=None, uploads=None, quota=0,
+                upload_bytes=None, expiring=None,
                 objects=sum(kind.versions for kind in current), bytes=sum(kind.bytes for kind in current),
                 old=sum(kind.versions for kind in old), old_bytes=sum(kind.bytes for kind in old),
             )
@@ -204,10 +251,12 @@ def group(name: str, inside: Sequence[Holding]) -> Group:
         old_bytes=summed(one.old_bytes for one in inside),
         markers=summed(one.markers for one in inside),
         uploads=summed(one.uploads for one in inside),
+        upload_bytes=summed(one.upload_bytes for one in inside),
+        expiring=summed(one.expiring for one in inside),
         oldest_upload=min(begun, default=None),
         locked_bytes=summed(one.locked.bytes if one.locked else None for one in inside),
         locked_until=max(ends, default=None),
-        quota=sum(one.quota or 0 for one in inside),
+        quota=summed(one.quota for one in inside),
     )
 
 
@@ -236,15 +285,32 @@ def growth(now: Sequence[Holding], then: Sequence[Holding]) -> Growth | None:
     )
 
 
-def full_in(one: Holding, then: Holding | None) -> int | None:
+def days_until_full(one: Holding, then: Holding | None) -> int | None:
     """In how many days a bucket's quota is full at the growth since an earlier survey; None where that is not known or
     never comes. Old versions count in: stores count them against a quota."""
     if not one.quota or one.bytes is None or then is None or then.bytes is None:
         return None
     held, before = one.bytes + (one.old_bytes or 0), then.bytes + (then.old_bytes or 0)
-    days = (one.taken - then.taken) / timedelta(days=1)
-    if held >= one.quota:
-        return 0
-    if days <= 0 or held <= before:
-        return None
-    return int((one.quota - held) / ((held - before) / days))
+    return full_in(one.quota, held, before, one.taken - then.taken)
+
+
+def growth_floor(taken: datetime) -> datetime:
+    """Growth is measured from the earliest survey that is not older than this."""
+    return taken - LATELY
+
+
+def with_before(dossier: Dossier, then: Dossier | None) -> Dossier:
+    """A dossier with what an earlier one counted in each bucket that has a quota."""
+    found = {bucket.name: bucket for bucket in then.buckets} if then else {}
+    return msgspec.structs.replace(dossier, buckets=[_with_before(one, found, then) for one in dossier.buckets])
+
+
+def _with_before(bucket: Bucket, found: Mapping[str, Bucket], then: Dossier | None) -> Bucket:
+    if bucket.quota.value is None or not bucket.quota.value.bytes:
+        return bucket
+    old = found.get(bucket.name)
+    usage, versions = (old.usage.value, old.versions) if old else (None, None)
+    if then is None or usage is None or versions is None or not usage.complete or versions.unread:
+        return bucket
+    told = Before(then.taken, usage.bytes, versions.value.old_bytes if versions.value else 0)
+    return msgspec.structs.replace(bucket, before=Answer("known", told, "an earlier survey"))

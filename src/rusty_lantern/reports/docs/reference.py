@@ -32,6 +32,7 @@ from rusty_lantern.reports.results import (
     identities,
     links,
     objects,
+    proposal,
     remediation,
     replicas,
     report,
@@ -53,7 +54,7 @@ SCHEMAS: dict[str, type[Any]] = {
     "history": surveys.HistoryResult,
     "objects": objects.ObjectsResult,
     "retention": objects.RetentionResult,
-    "try": access.TryResult,
+    "try": proposal.TryResult,
     "credentials": identities.CredentialsResult,
     "encryption": encryption.EncryptionResult,
     "links": links.LinksResult,
@@ -68,7 +69,7 @@ SCHEMAS: dict[str, type[Any]] = {
     "report": report.ReportResult,
     "usage": usage.UsageResult,
     "evidence-subject": evidence.SubjectEvidence,
-    "try-folder": access.TriesResult,
+    "try-folder": proposal.TriesResult,
 }
 
 FACTS_HEAD = """\

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from datetime import datetime
 
 import msgspec
@@ -9,7 +10,7 @@ import msgspec
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
-from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
+from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
 from rusty_lantern.core.access.policy.principals import read_principal
@@ -18,17 +19,10 @@ from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
 from rusty_lantern.core.access.solver.public_policy import Public
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness, witness_of
-from rusty_lantern.core.audit.access_differences import Difference, differences
-from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
-from rusty_lantern.core.baseline.evaluation import Finding
-from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.errors import BadInput, Problem, nearest
-from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.identity import Identity
-from rusty_lantern.reports.results.audit import FindingResult, finding_result
-from rusty_lantern.reports.results.exposure import VerdictResult, verdict_result
 
 
 class StepResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -95,56 +89,25 @@ class AccessResult(msgspec.Struct, frozen=True, kw_only=True):
     """Store → why its identities unknown."""
 
 
-class ChangeResult(msgspec.Struct, frozen=True, kw_only=True):
-    """What somebody would gain or lose for one verb, with a witness each."""
-
-    audience: str
-    """An audience, or whom rules name, or an account that the team trusts."""
-    verb: str
-    before: str
-    after: str
-    gained: Witness | None
-    lost: Witness | None
-    sure: bool
-
-
-class TryResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern try --json`."""
-
-    bucket: str
-    against: str | None
-    as_of: datetime
-    exposure: dict[str, dict[str, VerdictResult]]
-    changes: list[ChangeResult] | None
-    drift: list[FindingResult] | None = None
-    """What would drift from the baseline; null where there is none."""
-    new_drift: list[str] = []
-    """The facts of it that do not drift now."""
-    fixed: list[str] = []
-    """The facts that drift now and would not any more."""
-    unknown: list[FindingResult] = []
-    waived: list[FindingResult] = []
-    """What would drift and is accepted in writing."""
-
-
-class TriesResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern try FOLDER --json`: one for each file."""
-
-    tries: list[TryResult]
-
-
 OWN_SIDE = "a caller in the owner's account may also be allowed by its own permissions, which were not read"
 BOTH_SIDES = "the caller's own permissions are among the rules"
 OTHER_SIDE = "a caller from another account also needs its own account's permission, which was not read"
 
 
-def decision_result(view: BucketSubject, asking: RequestSpec, moment: datetime) -> DecisionResult:
-    """Decide one request about a bucket. Raises `BadInput` if it cannot be put."""
+def decision_results(
+    view: BucketSubject, asked: Sequence[RequestSpec], moment_of: Callable[[RequestSpec], datetime]
+) -> list[DecisionResult]:
+    """Decide requests about a bucket. Raises `BadInput` for one that cannot be put."""
+    guard = public_policy(view.rules, view.surroundings, Budget(BUDGET))
+    return [_decided(view, one, moment_of(one), guard) for one in asked]
+
+
+def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: Public) -> DecisionResult:
     around = view.surroundings
     holder = _holder(view, asking.caller)
     request = request_of(asking, moment, _sender(view, asking, holder))
     inside = bool(around.account) and request.caller.account == around.account
-    public = Public() if inside or holder else public_policy(view.rules, around, Budget(BUDGET))
+    public = Public() if inside or holder else guard
     rules = view.rules
     if holder is not None:
         rules = both_sides(rules, side_of(view.index, holder), around.account or known_as(holder).account)
@@ -250,55 +213,3 @@ def own_rows(store_subject: StoreSubject, *, in_full: bool = False) -> list[OwnR
         for holder in store_subject.index.dossier.identities.value or ()
         for permitted in store_subject.across.of(holder)
     ]
-
-
-def try_result(current: BucketSubject | None, after: BucketSubject, judge: Judge | None = None) -> TryResult:
-    """What would be so, and what would change against the bucket as it is; with a baseline, what would drift."""
-    changes = None
-    judged = _judged(after, judge) if judge else []
-    now = _judged(current, judge) if current is not None and judge is not None else []
-    before = {j.requirement.fact for j in now if j.status == "drift"}
-    drifts = [j for j in judged if j.status == "drift"]
-    would = {j.requirement.fact for j in drifts}
-    if current is not None:
-        changes = [_change(current, after, one) for one in differences(current, after)]
-    return TryResult(
-        bucket=after.bucket.name,
-        against=current.title if current else None,
-        as_of=after.moment,
-        exposure={a: {v: verdict_result(after.verdicts[a, v]) for v in VERBS} for a in AUDIENCES},
-        changes=changes,
-        drift=[finding_result(j) for j in drifts] if judge else None,
-        new_drift=sorted(would - before),
-        fixed=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
-        unknown=[finding_result(j) for j in judged if j.status == "unknown"],
-        waived=[finding_result(j) for j in judged if j.status == "waived"],
-    )
-
-
-def _judged(view: BucketSubject, judge: Judge) -> list[Finding]:
-    """The judgements on a bucket alone; those on its objects are left out, since nobody knows what will lie in it."""
-    return sorted(
-        (j for j in judge.findings(view) if lookup(j.requirement.fact).subject != "object"),
-        key=lambda j: (SEVERITIES.index(j.requirement.severity), j.requirement.fact),
-    )
-
-
-def _change(current: BucketSubject, after: BucketSubject, one: Difference) -> ChangeResult:
-    before, now = _levels(current, one), _levels(after, one)
-    return ChangeResult(
-        audience=one.who,
-        verb=one.verb,
-        before=before,
-        after=now,
-        gained=one.change.gained,
-        lost=one.change.lost,
-        sure=one.change.sure,
-    )
-
-
-def _levels(view: BucketSubject, one: Difference) -> str:
-    audience = next((a for a in AUDIENCES if a == one.who), None)
-    return (
-        view.verdicts[audience, one.verb].level if audience else view.granted(read_principal(one.who))[one.verb].level
-    )

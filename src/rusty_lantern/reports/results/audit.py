@@ -137,11 +137,14 @@ def audit_result(
     audit: Audit,
     since: Mapping[Key, Since] | None = None,
     turned: Mapping[Turn, int] | None = None,
+    *,
+    rows: bool = True,
 ) -> AuditResult:
-    """An audit as a result. `turned`: how drift changed since the survey before; None where there is none."""
+    """An audit as a result. `turned`: how drift changed since the survey before; None where there is none. `rows`:
+    each drift and each unknown too; without, what they come to alone."""
     begun = since or {}
     counts = audit.counts()
-    severities = Counter(j.requirement.severity for j in audit.of("drift"))
+    severities = Counter(j.requirement.severity for j in audit.findings if j.status == "drift")
     return AuditResult(
         survey=survey.name,
         taken=survey.manifest.taken,
@@ -153,8 +156,8 @@ def audit_result(
         counts={status: counts[status] for status in STATUSES},
         drift_by_severity={severity: severities[severity] for severity in SEVERITIES},
         ok=dict(sorted(Counter(j.store for j in audit.findings if j.status == "ok").items())),
-        drift=[finding_result(j, begun.get(key_of(j))) for j in audit.of("drift")],
-        unknown=[finding_result(j) for j in audit.of("unknown")],
+        drift=[finding_result(j, begun.get(key_of(j))) for j in audit.of("drift")] if rows else [],
+        unknown=[finding_result(j) for j in audit.of("unknown")] if rows else [],
         waived=[finding_result(j, begun.get(key_of(j))) for j in audit.of("waived")],
         waivers=[waiver_result(waived) for waived in audit.waivers],
         unread=dict(audit.unread),

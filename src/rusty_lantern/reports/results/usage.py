@@ -9,18 +9,19 @@ from decimal import Decimal
 import msgspec
 
 from rusty_lantern.core.usage.holding import (
+    MONTH,
     Group,
     Growth,
     Holding,
     Sum,
     by_tier,
-    full_in,
+    days_until_full,
     group,
     grouped,
     growth,
     name_of,
 )
-from rusty_lantern.core.usage.prices import MONTH, Cost, Prices, cost
+from rusty_lantern.core.usage.prices import Cost, Prices, cost
 
 
 class CostResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -29,12 +30,19 @@ class CostResult(msgspec.Struct, frozen=True, kw_only=True):
     month: float
     """Current and old versions together, a month."""
     old_versions_month: float
+    unfinished_uploads_month: float
+    """What was uploaded of uploads that were never finished, a month."""
     locked_until_free: float
-    """What that costs which cannot be deleted, until the last of it can."""
+    """What that costs which a period keeps from deletion, each version until its own period ends."""
     restore: float
-    """What it would cost to read back what has to be restored first."""
+    """What it would cost to read back what has to be restored first, asking for it included."""
+    early_deletion: float
+    """What would be billed all the same if everything were deleted now: of versions younger than the shortest billed
+    period of their tier."""
     unpriced_bytes: int
     uncounted_buckets: int
+    unlisted_buckets: int
+    """Buckets whose versions were not listed: of these the three figures above are not known where they cost."""
     legal_hold_bytes: int
     """They cannot be deleted until somebody lifts the hold: what they cost until then, nobody knows."""
 
@@ -50,9 +58,12 @@ class UsageRow(msgspec.Struct, frozen=True, kw_only=True):
     old_bytes: int
     delete_markers: int
     unfinished_uploads: int
+    unfinished_bytes: int
     oldest_upload: datetime | None
     locked_bytes: int
     locked_until: datetime | None
+    expiring_bytes: int
+    """What expiry rules remove for good within a month, at the present rules."""
     growth_bytes_a_month: int | None
     """Current bytes, by a straight line from the earlier survey; null without one that counted these buckets."""
     growth_since: datetime | None
@@ -98,7 +109,7 @@ def usage_result(
     for one in grouped(holdings, by):
         every = [part for h in holdings for part in by_tier(h)] if by == "tier" else holdings
         inside = [h for h in every if name_of(by)(h) == one.name]
-        rows.append(_row(one, inside, () if by == "tier" else then, prices, moment))
+        rows.append(_row(one, inside, () if by == "tier" else then, prices))
     counted: dict[str, int] = {}
     for holding in holdings:
         if holding.counted_by:
@@ -110,21 +121,20 @@ def usage_result(
         earlier=earlier[0] if earlier else None,
         currency=prices.currency if prices else "",
         rows=rows,
-        total=_row(group("all", holdings), holdings, then, prices, moment),
+        total=_row(group("all", holdings), holdings, then, prices),
         counted_by=dict(sorted(counted.items())),
         not_counted=[NotCounted(store=h.store, bucket=h.bucket, reason=h.reason) for h in holdings if h.reason],
     )
 
 
-def _row(
-    one: Group, inside: Sequence[Holding], then: Sequence[Holding], prices: Prices | None, moment: datetime
-) -> UsageRow:
+def _row(one: Group, inside: Sequence[Holding], then: Sequence[Holding], prices: Prices | None) -> UsageRow:
     grown = growth(inside, then)
     before: Mapping[tuple[str, str], Holding] = {(h.store, h.bucket): h for h in then}
-    full = [days for h in inside if (days := full_in(h, before.get((h.store, h.bucket)))) is not None]
+    full = [days for h in inside if (days := days_until_full(h, before.get((h.store, h.bucket)))) is not None]
     sums = {
         "objects": one.objects, "bytes": one.bytes, "old_versions": one.old, "old_bytes": one.old_bytes,
-        "delete_markers": one.markers, "unfinished_uploads": one.uploads, "locked_bytes": one.locked_bytes,
+        "delete_markers": one.markers, "unfinished_uploads": one.uploads, "unfinished_bytes": one.upload_bytes,
+        "locked_bytes": one.locked_bytes, "expiring_bytes": one.expiring, "quota_bytes": one.quota,
     }  # fmt: skip
     return UsageRow(
         name=one.name,
@@ -134,9 +144,8 @@ def _row(
         locked_until=one.locked_until,
         growth_bytes_a_month=_a_month(grown, inside),
         growth_since=grown.since if grown else None,
-        quota_bytes=one.quota,
         quota_full_in_days=min(full, default=None),
-        cost=_cost(cost(inside, prices, moment)) if prices else None,
+        cost=_cost(cost(inside, prices)) if prices else None,
         missing={name: found.missing for name, found in sums.items() if _lacks(found)},
     )
 
@@ -156,7 +165,9 @@ def _cost(found: Cost) -> CostResult:
         return float(round(amount, 2))
 
     return CostResult(
-        month=money(found.current + found.old), old_versions_month=money(found.old),
-        locked_until_free=money(found.until_free), restore=money(found.restore), unpriced_bytes=found.unpriced_bytes,
-        uncounted_buckets=found.uncounted_buckets, legal_hold_bytes=found.without_end,
+        month=money(found.current + found.old + found.uploads), old_versions_month=money(found.old),
+        unfinished_uploads_month=money(found.uploads), locked_until_free=money(found.until_free),
+        restore=money(found.restore), early_deletion=money(found.early), unpriced_bytes=found.unpriced_bytes,
+        uncounted_buckets=found.uncounted_buckets, unlisted_buckets=found.unlisted_buckets,
+        legal_hold_bytes=found.without_end,
     )  # fmt: skip

@@ -10,15 +10,9 @@ from collections.abc import Mapping, Sequence
 from rich.console import Console
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.value_types import show_moment
-from rusty_lantern.reports.results.access import (
-    AccessResult,
-    AccessRow,
-    ChangeResult,
-    DecisionResult,
-    OwnRow,
-    TryResult,
-)
+from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment
+from rusty_lantern.reports.results.access import AccessResult, AccessRow, DecisionResult, OwnRow
+from rusty_lantern.reports.results.proposal import ChangeResult, RetentionCostResult, TryResult
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
 from rusty_lantern.reports.terminal.layout import STYLES, VERB_HEADINGS, join, line, many, next_step, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
@@ -190,6 +184,8 @@ def try_view(screen: Console, result: TryResult) -> None:
         for doubt in doubts:
             line(screen, (f"unknown for {audience}: ", STYLES["unknown"]), doubt, indent=2)
     _would(screen, result)
+    if result.retention is not None:
+        _retention(screen, result.retention)
     if result.changes is None:
         return
     screen.print()
@@ -216,6 +212,27 @@ def _changes_of(screen: Console, name: str, changes: list[ChangeResult]) -> None
     hidden = [change.verb for change in changes if not change.sure]
     if hidden:
         line(screen, ("unknown ", STYLES["unknown"]), f"whether {name} gains or loses {', '.join(hidden)}")
+
+
+def _retention(screen: Console, told: RetentionCostResult) -> None:
+    """What another default retention comes to."""
+    screen.print()
+    before, after = (
+        "unknown" if n is None else DURATION.show(n) if n else "none" for n in (told.now_seconds, told.proposed_seconds)
+    )
+    line(screen, ("default retention  ", "bold"), f"{before} → {after}; what is stored already is not touched by it")
+    if told.written_bytes_a_month is None or told.locked_bytes is None:
+        words = f"how much is written a month is unknown, and so is the cost: {told.counted_from}"
+        line(screen, (words, STYLES["unknown"]), indent=2)
+        return
+    words = f"{show_bytes(told.written_bytes_a_month)} are written a month ({told.counted_from}), "
+    line(screen, f"{words}so {show_bytes(told.locked_bytes)} will be locked at any time", indent=2)
+    if told.cost_month is None:
+        line(screen, ("what that costs is unknown: prices.yaml has no price for it", STYLES["unknown"]), indent=2)
+        return
+    more = told.more_a_month
+    words = "" if more is None else f", {abs(more):,.2f} {told.currency} {'more' if more >= 0 else 'less'} than now"
+    line(screen, f"that costs {told.cost_month:,.2f} {told.currency} a month{words}", indent=2)
 
 
 def _would(screen: Console, result: TryResult) -> None:

@@ -56,8 +56,12 @@ columns:
   versioning.state: {column: Versions, words: {Enabled: on, Disabled: never}}
   created: {column: Made, form: "%d/%m/%Y"}
 """
+LONGER = """\
+name: backups-nightly
+lock: {enabled: true, mode: governance, retention: 7776000}
+"""
 
 FILES = {
     "restricted.json": RESTRICTED, "examples.yaml": EXAMPLES, "wiki.txt": WIKI, "usage.csv": USAGE,
-    "usage-columns.yaml": USAGE_COLUMNS,
+    "usage-columns.yaml": USAGE_COLUMNS, "longer.yaml": LONGER,
 }  # fmt: skip

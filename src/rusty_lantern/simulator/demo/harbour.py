@@ -14,23 +14,19 @@ from typing import Any, Literal
 import msgspec
 
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.acl import Grant, Grantee, Permission
 from rusty_lantern.core.model.bucket import (
     Bucket,
     CrossOrigin,
     Encryption,
-    Grant,
-    Grantee,
     Guards,
     LifecycleRule,
     Lock,
     Logging,
-    Permission,
-    Uploads,
-    Usage,
     Versioning,
-    Versions,
     Website,
 )
+from rusty_lantern.core.model.bucket_contents import Uploads, Usage, Versions
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.object_version import ObjectVersion
@@ -113,7 +109,7 @@ _PLAIN_SETTINGS: dict[str, Answer[Any]] = {
     "tenant": Answer("absent"),
     "counters": Answer("unsupported"),
     "quota": Answer("unsupported"),
-    "uploads": Answer("known", Uploads(0)),
+    "uploads": Answer("known", Uploads(0, bytes=0)),
     "lifecycle": Answer("absent"),
     "website": Answer("absent"),
     "cross_origin": Answer("absent"),
@@ -211,11 +207,12 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "boat-logs", "2019-06-01", (122, 9_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
+            lifecycle=Answer("known", [LifecycleRule("old trips", expires_old=365 * DAY)]),
             encryption=Encryption("customer-managed", "aws:kms", "boat-key"),
         ),
         _bucket(
             "camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station",
-            uploads=Answer("known", Uploads(37, datetime(2026, 3, 1, tzinfo=UTC))),
+            uploads=Answer("known", Uploads(37, datetime(2026, 3, 1, tzinfo=UTC), bytes=1_480_000_000)),
         ),
         _bucket(
             "drone-orthophotos", "2023-09-14", (58, 9_900_000_000), "hydrology", policy=({"Action": GET},),

@@ -8,12 +8,14 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Usage, Versioning
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Versioning
+from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import SWIFT
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.demo.containers import container
 from rusty_lantern.simulator.swift_server import SwiftUser
 
 ACCOUNT = "/v1/AUTH_trust"
@@ -92,8 +94,7 @@ def _container(name: str, read: str, write: str, objects: list[ObjectVersion], *
         "usage": Usage(len(objects), sum(version.size for version in objects)),
         "temporary_url_key": True if more.get("key") else None,
     }
-    fields = {field: Answer("known", value) if value is not None else Answer("absent") for field, value in told.items()}
-    return Bucket(name=name, **(SWIFT.of_bucket() | fields))
+    return container(name, SWIFT, told)
 
 
 def _objects(container: str, count: int, moment: datetime) -> list[ObjectVersion]:

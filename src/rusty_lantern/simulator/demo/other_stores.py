@@ -9,18 +9,8 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.bucket import (
-    Accepts,
-    Bucket,
-    Encryption,
-    Guards,
-    Lock,
-    Logging,
-    Right,
-    Uploads,
-    Usage,
-    Versioning,
-)
+from rusty_lantern.core.model.bucket import Accepts, Bucket, Encryption, Guards, Lock, Logging, Right, Versioning
+from rusty_lantern.core.model.bucket_contents import Uploads, Usage
 from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import Credential, Given, Group, Identity, Kind, Password, Use, Verb
 from rusty_lantern.core.model.network import Network

@@ -14,6 +14,7 @@ from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.blob_server import BlobServer
 from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.demo.containers import container
 from rusty_lantern.stores.blob.documents import rights_of
 
 ACCOUNT = "slipway"
@@ -58,8 +59,7 @@ def _container(name: str, level: str, **more: Any) -> Bucket:
         "redundancy": "several-regions",
         "tags": {"steward": "slip-crew", "class": "working"},
     }
-    fields = {field: Answer("known", value) if value is not None else Answer("absent") for field, value in told.items()}
-    return Bucket(name=name, **(BLOB.of_bucket() | fields))
+    return container(name, BLOB, told)
 
 
 def _blobs(container: str, count: int, moment: datetime, *, versions: bool = False, **_: Any) -> list[ObjectVersion]:

@@ -13,7 +13,8 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.model.bucket import ContainerAcl, Grant, Guards, Permission
+from rusty_lantern.core.model.acl import Grant, Permission
+from rusty_lantern.core.model.bucket import ContainerAcl, Guards
 
 
 class Keys(msgspec.Struct):

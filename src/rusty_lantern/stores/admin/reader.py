@@ -16,7 +16,8 @@ from urllib.parse import urlsplit
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, Quota, Usage
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, Quota
+from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Door, Dossier
 from rusty_lantern.core.model.identity import Credential, Identity

@@ -7,7 +7,8 @@ from typing import ClassVar
 
 import msgspec
 
-from rusty_lantern.core.model.bucket import Bucket, ObjectGrant
+from rusty_lantern.core.model.acl import ObjectGrant
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.object_version import Inspected, ObjectVersion
 from rusty_lantern.stores.blob.documents import described, read_tags
 from rusty_lantern.stores.blob.shared_key import HEADERS

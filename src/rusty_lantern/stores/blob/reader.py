@@ -11,16 +11,7 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import (
-    Bucket,
-    Encryption,
-    LinkPolicy,
-    Lock,
-    Logging,
-    ProbeAnswer,
-    Right,
-    Website,
-)
+from rusty_lantern.core.model.bucket import Bucket, Encryption, LinkPolicy, Lock, Logging, ProbeAnswer, Right, Website
 from rusty_lantern.core.model.capabilities import BLOB, Capabilities
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
@@ -167,7 +158,8 @@ class BlobReader(HttpReader):
         latency = (asyncio.get_running_loop().time() - start) / 3
         names = wanted_names([one.name for one in account.containers], self.visit.store.only, only)
         questions = 3 + 2 * len(names)
-        return Estimate(len(names), questions, questions / min(pace.per_second, pace.at_once / max(latency, 0.001)))
+        seconds = questions / min(pace.per_second, pace.at_once / max(latency, 0.001))
+        return Estimate(len(names), questions, seconds, 1 + len(names))
 
     async def survey(self, order: Order) -> Dossier:
         """Every container's settings. Never raises for what the store does: that is in the dossier."""

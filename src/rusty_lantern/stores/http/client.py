@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 import itertools
 import os
-import ssl
 from collections.abc import Callable, Coroutine, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
@@ -26,7 +25,8 @@ from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import Problem
 from rusty_lantern.stores.http.authorization import Authorization
 from rusty_lantern.stores.http.concurrency_limit import LATE, Gate
-from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
+from rusty_lantern.stores.http.connection import read_body, trusted_authorities
+from rusty_lantern.stores.http.errors import NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.http.redaction import cleaned, cleaned_headers
 from rusty_lantern.stores.http.reply import Memory, Method, Reply, clock_difference, faithful, retry_after
 from rusty_lantern.stores.http.sigv4 import canonical_query, encode
@@ -41,6 +41,14 @@ FIRST_WAIT, LONGEST_WAIT = 0.25, 8.0
 BUSY = (429, 500, 502, 503, 504)
 """Answers after which a question is put again."""
 AGENT = "rusty-lantern"
+
+
+Question = tuple[Method, str, str, str, Mapping[str, str]]
+"""Method, host, path, query as it is written, and headers."""
+
+
+def _nobody_waits() -> None:
+    """An answer is late, and no bucket is to be told."""
 
 
 @dataclass(slots=True)
@@ -60,7 +68,7 @@ class Client:
     _asking: int = 0
     _since: float = 0.0
     """Since when there has been somebody waiting for an answer."""
-    _good: tuple[Method, str, str, tuple[tuple[str, str], ...], Mapping[str, str]] | None = None
+    _good: Question | None = None
     """A question that the credential opened before."""
     _session: aiohttp.ClientSession | None = None
     memory: Memory | None = None
@@ -127,11 +135,12 @@ class Client:
         memory = memory or self.memory
         host, target = self.target(bucket, key)
         target = path or target
-        question = f"{method} {target}" + (f"?{canonical_query(query)}" if query else "")
+        text = canonical_query(query)
+        question = f"{method} {target}?{text}" if query else f"{method} {target}"
         known = memory.recall(question) if memory else None
         if known is not None:
             return Reply(*known)
-        reply = await self._patiently(self._persist(method, host, target, query, headers or {}))
+        reply = await self._patiently(self._persist((method, host, target, text, headers or {})))
         if reshape is not None:
             body = reshape(reply.body) if reply.status == 200 else reply.body
             reply = Reply(reply.status, reply.headers, body)
@@ -171,9 +180,7 @@ class Client:
             asking.close()
             self._asking -= 1
 
-    async def _persist(
-        self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
-    ) -> Reply:
+    async def _persist(self, question: Question) -> Reply:
         """Ask until there is an answer, the tries are used up, or asking again would not help."""
         wait = FIRST_WAIT
         tries = itertools.count(1)
@@ -181,9 +188,10 @@ class Client:
             attempt = next(tries)
             await self._pace()
             try:
-                async with self.gate.turn(USUAL):
+                patience = CURRENT.get()
+                async with self.gate.turn(USUAL, patience.is_late if patience else _nobody_waits):
                     used = self.auth
-                    reply = await self._timed(method, host, target, query, headers)
+                    reply = await self._timed(question)
             except RequestFailed as error:
                 if not self._again(error, attempt):
                     raise
@@ -191,7 +199,7 @@ class Client:
                 self.answers = True
                 if attempt < TRIES and await self._renewed(reply, used):
                     continue
-                await self._check_accepted(reply, (method, host, target, query, headers))
+                await self._check_accepted(reply, question)
                 if reply.status not in BUSY or attempt >= TRIES:
                     return reply
                 wait = max(wait, retry_after(reply))
@@ -219,17 +227,14 @@ class Client:
             return self.answers
         return attempt < {"connection lost": self.tries, "timed out": min(self.tries, 2)}.get(error.answer, 0)
 
-    async def _timed(
-        self, method: Method, host: str, target: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
-    ) -> Reply:
+    async def _timed(self, question: Question) -> Reply:
         """One try, with what it took told to the gate and the log."""
         now, patience = asyncio.get_running_loop().time, CURRENT.get()
         start = now()
         outcome: int | str = "interrupted"
-        late = asyncio.get_running_loop().call_later(USUAL, patience.is_late) if patience else None
         try:
             async with asyncio.timeout(patience.left + USUAL if patience else None):
-                reply = await self._once(method, host, target, query, headers)
+                reply = await self._once(*question)
             outcome = reply.status
             if patience and reply.status not in BUSY:
                 patience.answered()
@@ -254,18 +259,15 @@ class Client:
                 patience.broken_off()
             raise
         finally:
-            if patience and late:
-                late.cancel()
+            if patience:
                 patience.waited(start, now())
             if self.log:
                 taken = round((asyncio.get_running_loop().time() - start) * 1000, 1)
-                told = canonical_query(query)
-                self.log({"store": self.store.name, "method": method, "path": target, "query": told,
+                method, _, target, text, _ = question
+                self.log({"store": self.store.name, "method": method, "path": target, "query": text,
                           "outcome": outcome, "milliseconds": taken})  # fmt: skip
 
-    async def _check_accepted(
-        self, reply: Reply, question: tuple[Method, str, str, tuple[tuple[str, str], ...], Mapping[str, str]]
-    ) -> None:
+    async def _check_accepted(self, reply: Reply, question: Question) -> None:
         """Raise `NoLongerAccepted` when the store stops knowing a credential midway; refusals would tell nothing.
 
         One bucket may say so alone, out of spite or by a fault: what counts is that a question which the credential
@@ -304,11 +306,8 @@ class Client:
         if delay > 0:
             await asyncio.sleep(delay)
 
-    async def _once(
-        self, method: Method, host: str, path: str, query: tuple[tuple[str, str], ...], headers: Mapping[str, str]
-    ) -> Reply:
+    async def _once(self, method: Method, host: str, path: str, text: str, headers: Mapping[str, str]) -> Reply:
         assert self._session is not None
-        text = canonical_query(query)
         sent = {"host": host, **headers}
         if self.auth is not None:
             sent = self.auth.headers(method, host, path, text, self.clock() + self.skew, headers)
@@ -342,26 +341,3 @@ class Client:
         ahead = clock_difference(reply, self.clock())
         self.skew = ahead if abs(ahead) > timedelta(seconds=60) else timedelta()
         return ahead
-
-
-def trusted_authorities(store: Store, folder: Path) -> ssl.SSLContext | bool:
-    """By which authorities a store's certificate is accepted: those of its CA bundle, or the usual ones."""
-    if not store.ca:
-        return True
-    try:
-        return ssl.create_default_context(cafile=str(folder / Path(store.ca).expanduser()))
-    except (OSError, ssl.SSLError):
-        raise NoCredential(Problem(f"the CA bundle {store.ca} cannot be read", store.place)) from None
-
-
-async def read_body(answer: aiohttp.ClientResponse, most: int) -> bytes:
-    """The body of an answer. Raises `RequestFailed` for one larger than `most` bytes."""
-    chunks: list[bytes] = []
-    total = 0
-    async for chunk in answer.content.iter_chunked(1 << 16):
-        total += len(chunk)
-        if total > most:
-            answer.close()
-            raise RequestFailed("failed", f"the answer is larger than {most >> 20} MiB and was cut off", "too large")
-        chunks.append(chunk)
-    return b"".join(chunks)

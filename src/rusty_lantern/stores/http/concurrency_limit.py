@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import deque
+from collections.abc import Callable
 from types import TracebackType
 
 START = 8
@@ -27,9 +28,10 @@ class Gate:
         self._waiting: deque[asyncio.Future[None]] = deque()
         self._latency = self._quickest = 0.0
 
-    def turn(self, late_after: float) -> Turn:
-        """A place among those under way. What takes longer than `late_after` seconds gives its place to others."""
-        return Turn(self, late_after)
+    def turn(self, late_after: float, on_late: Callable[[], None] = lambda: None) -> Turn:
+        """A place among those under way. What takes longer than `late_after` seconds gives its place to others, and
+        `on_late` is called."""
+        return Turn(self, late_after, on_late)
 
     async def enter(self) -> None:
         """Wait for a place."""
@@ -76,9 +78,10 @@ LATE = 3
 class Turn:
     """One question's place at a gate."""
 
-    def __init__(self, gate: Gate, late_after: float) -> None:
+    def __init__(self, gate: Gate, late_after: float, on_late: Callable[[], None]) -> None:
         self.gate = gate
         self.late_after = late_after
+        self._on_late = on_late
         self._given_up = False
         self._timer: asyncio.TimerHandle | None = None
 
@@ -87,6 +90,7 @@ class Turn:
         self._timer = asyncio.get_running_loop().call_later(self.late_after, self._late)
 
     def _late(self) -> None:
+        self._on_late()
         if self.gate.late < LATE * self.gate.ceiling:
             self._given_up = True
             self.gate.late += 1

@@ -10,20 +10,62 @@ Whose question it is, the client sees by the context that it is asked in: tasks 
 from __future__ import annotations
 
 import asyncio
+from collections import deque
 from collections.abc import Callable, Iterator
-from contextlib import AbstractAsyncContextManager, contextmanager, nullcontext
+from contextlib import contextmanager
 from contextvars import ContextVar
+from types import TracebackType
 
 from rusty_lantern.stores.http.errors import RequestFailed
 
-TIMID, MANY = 2, 1_000
-"""Questions at once about a bucket that has not answered anything, and about one that has."""
+TIMID = 2
+"""Questions at once about a bucket that has not answered anything."""
 BROKEN = 2.0
 """Seconds that a lost connection counts for."""
 USUAL = 5.0
 """Seconds within which an answer is in time."""
 MOST_WASTED = 48 << 20
 """Bytes of answers that were too large to be taken, after which a bucket is not asked any more."""
+
+
+class FewFirst:
+    """A few at a time, until all are let in."""
+
+    def __init__(self, few: int) -> None:
+        self._few = few
+        self._inside = 0
+        self._waiting: deque[asyncio.Future[None]] = deque()
+        self._open = False
+
+    async def __aenter__(self) -> None:
+        while not self._open and self._inside >= self._few:
+            turn = asyncio.get_running_loop().create_future()
+            self._waiting.append(turn)
+            try:
+                await turn
+            except asyncio.CancelledError:
+                self._wake(1)
+                raise
+        self._inside += 1
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._inside -= 1
+        if self._waiting:
+            self._wake(1)
+
+    def let_all_in(self) -> None:
+        """From now on nobody waits."""
+        self._open = True
+        self._wake(len(self._waiting))
+
+    def _wake(self, some: int) -> None:
+        while some and self._waiting:
+            turn = self._waiting.popleft()
+            if not turn.done():
+                turn.set_result(None)
+                some -= 1
 
 
 class Patience:
@@ -33,7 +75,7 @@ class Patience:
         self.seconds = seconds
         self.lost = 0.0
         self.late = False
-        self._first = asyncio.Semaphore(TIMID)
+        self._first = FewFirst(TIMID)
         self.answers = False
         """Whether it answered anything but that it is busy."""
         self._counted = 0.0
@@ -45,16 +87,15 @@ class Patience:
         """Seconds that may still be lost."""
         return max(0.0, self.seconds - self.lost)
 
-    def turn(self) -> AbstractAsyncContextManager[object]:
+    def turn(self) -> FewFirst:
         """Around each question: a bucket that has not answered anything yet is asked a few at once, no more."""
-        return nullcontext() if self.answers else self._first
+        return self._first
 
     def answered(self) -> None:
         """The bucket answered something."""
         if not self.answers:
             self.answers = True
-            for _ in range(MANY):
-                self._first.release()
+            self._first.let_all_in()
 
     def waited(self, start: float, end: float, *, usual: float = USUAL) -> None:
         """Count the time from `start` to `end` that a question was under way, as far as it was late."""

@@ -22,7 +22,8 @@ import msgspec
 from rusty_lantern.core.config.estate import Credential
 from rusty_lantern.core.errors import Problem
 from rusty_lantern.stores.http.authorization import Token
-from rusty_lantern.stores.http.client import AGENT, BUSY, FIRST_WAIT, read_body, trusted_authorities
+from rusty_lantern.stores.http.client import AGENT, BUSY, FIRST_WAIT
+from rusty_lantern.stores.http.connection import read_body, trusted_authorities
 from rusty_lantern.stores.http.credentials import read_values
 from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
 from rusty_lantern.stores.reader import Visit

@@ -10,7 +10,8 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.errors import LanternError, defect
-from rusty_lantern.core.model.bucket import Bucket, Usage
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed

@@ -1,7 +1,7 @@
 """Looking at one version: its headers, and where that is asked for its tags and its ACL. Read verbs only.
 
 A store leaves the lock headers out for whoever may not read retention, exactly as for a version without retention.
-So in a bucket with object lock a version that shows none is only taken for bare once the question was put in full.
+So in a bucket with object lock a version that shows none only counts as unprotected once the question was put in full.
 Versions in an archive tier are not looked at: nothing here ever asks for a restore.
 """
 
@@ -14,7 +14,7 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.model.bucket import ObjectGrant
+from rusty_lantern.core.model.acl import ObjectGrant
 from rusty_lantern.core.model.object_version import Inspected, Keeper, Mode, ObjectVersion, Public
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -37,7 +37,7 @@ class Inspector:
     bucket: str
     wanted: WantedDetails = field(default_factory=WantedDetails)
     locks: bool = True
-    """Whether versions in this bucket may be locked: then bare ones are asked about in full."""
+    """Whether versions in this bucket may be locked: then those that show no lock are asked about in full."""
     memory: Memory | None = None
     disabled: bool = False
     """Whether the bucket puts all ACLs out of force: then none grants anything, and none is asked for."""

@@ -61,7 +61,8 @@ class S3Reader(HttpReader):
         latency = asyncio.get_running_loop().time() - start
         wanted = wanted_names([name for name, _ in buckets], only)
         questions = 2 + len(wanted) * (len(BY_SUB_RESOURCE) + LISTINGS)
-        return Estimate(len(wanted), questions, questions / min(pace.per_second, pace.at_once / max(latency, 0.001)))
+        seconds = questions / min(pace.per_second, pace.at_once / max(latency, 0.001))
+        return Estimate(len(wanted), questions, seconds, 1 + LISTINGS * len(wanted))
 
     async def survey(self, order: Order) -> Dossier:
         """Every bucket's settings, and what the store shows at its front."""

@@ -8,23 +8,22 @@ expected children.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from rusty_lantern.core.answer import SECRET_SEEN, Answer, Evidence
 from rusty_lantern.core.errors import defect
+from rusty_lantern.core.model.acl import Grant, Permission
 from rusty_lantern.core.model.bucket import (
     CrossOrigin,
     Encryption,
-    Grant,
     Guards,
     LifecycleRule,
     Lock,
     Logging,
     Ownership,
-    Permission,
     Versioning,
     Website,
 )
@@ -34,6 +33,7 @@ from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, refusal
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.xml import Element, child, children, name, parse, raw_text, text
+from rusty_lantern.stores.s3.usage import read_time
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,9 +165,28 @@ def _lifecycle(root: Element) -> list[LifecycleRule]:
             _number(text(rule, "Expiration", "Days")) * DAY,
             _number(text(rule, "NoncurrentVersionExpiration", "NoncurrentDays")) * DAY,
             _number(text(rule, "AbortIncompleteMultipartUpload", "DaysAfterInitiation")) * DAY,
+            _date(text(rule, "Expiration", "Date")),
+            " ".join(_narrowing(rule)),
         )
         for rule in children(root, "Rule")
     ]
+
+
+def _date(written: str) -> datetime | None:
+    moment = read_time(written)
+    if written and moment is None:
+        raise RequestFailed("failed", f'"{written[:40]}" is no date')
+    return moment
+
+
+def _narrowing(rule: Element) -> Iterator[str]:
+    """What a rule asks for besides a prefix: whatever stands in its filter, and how many old versions it leaves."""
+    filters = list(children(rule, "Filter"))
+    filters += [part for one in filters for part in children(one, "And")]
+    for part in filters:
+        yield from (name(one) for one in part if name(one) not in ("", "Prefix", "And"))
+    if text(rule, "NoncurrentVersionExpiration", "NewerNoncurrentVersions"):
+        yield "NewerNoncurrentVersions"
 
 
 def _website(root: Element) -> Website:

@@ -2,23 +2,33 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any, TypeVar
 
+import msgspec
+
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Quota, Uploads, Usage, Versions
+from rusty_lantern.core.model.bucket import Quota
+from rusty_lantern.core.model.bucket_contents import Uploads, Usage, Versions
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.refusal import read_status
+from rusty_lantern.stores.http.refusal import error_code, read_status
 from rusty_lantern.stores.http.reply import Reply
+from rusty_lantern.stores.http.xml import children, name, parse, text
 from rusty_lantern.stores.reader import LIST_LIMIT
 from rusty_lantern.stores.s3.listing import OBJECTS, PAGE, UPLOADS, VERSIONS, Entry, Lister, Listing, Span
 
 T = TypeVar("T")
+
+MOST_UPLOADS = 200
+"""Unfinished uploads of a bucket whose parts are asked for."""
+MOST_PART_PAGES = 100
+"""Pages of one upload's parts: an upload has at most 10,000, and a page has mostly 1,000."""
 
 Take = Callable[[list[ObjectVersion]], None]
 """Given each page of a listing."""
@@ -105,17 +115,50 @@ class Counting:
         )
 
     async def uploads(self) -> Answer[Uploads]:
-        """Unfinished uploads, and when the oldest was begun."""
+        """Unfinished uploads, when the oldest was begun, and how much of them was uploaded."""
         begun: list[datetime | None] = []
+        some: list[Entry] = []
 
         def add(_: Span, entries: list[Entry]) -> None:
             begun.extend(read_time(entry.get("Initiated", "")) for entry in entries)
+            some.extend(entries[: MOST_UPLOADS - len(some)])
 
         def total(whole: bool) -> Uploads:
             undated = sum(moment is None for moment in begun)
             return Uploads(len(begun), min((moment for moment in begun if moment), default=None), whole, undated)
 
-        return await self._listed(UPLOADS, add, total)
+        found = await self._listed(UPLOADS, add, total)
+        if found.value is None:
+            return found
+        size, unread = await self._uploaded(some, found.value)
+        return found.map(lambda told: msgspec.structs.replace(told, bytes=size, bytes_unread=unread))
+
+    async def _uploaded(self, uploads: list[Entry], told: Uploads) -> tuple[int | None, str]:
+        """The bytes of all parts; or None, and why. One question an upload, so only of a few."""
+        if not told.complete or told.count > len(uploads):
+            return None, f"parts are asked of at most {MOST_UPLOADS} uploads"
+        try:
+            return sum(await asyncio.gather(*(self._parts(one) for one in uploads))), ""
+        except RequestFailed as error:
+            return None, error.note
+
+    async def _parts(self, upload: Entry) -> int:
+        """The bytes of one upload's parts. One that is gone by now holds nothing. Raises `RequestFailed`."""
+        size, after = 0, ""
+        for _ in range(MOST_PART_PAGES):
+            query = (("uploadId", upload.get("UploadId", "")), *((("part-number-marker", after),) if after else ()))
+            reply = await self.client.ask(self.bucket, query, key=upload["Key"])
+            if reply.status == 404 and error_code(reply.body)[0] == "NoSuchUpload":
+                return 0
+            read_status(reply)
+            root = parse(reply.body)
+            if name(root) != "ListPartsResult":
+                raise RequestFailed("failed", f'parts came as "{name(root)[:60]}"', "unexpected answer")
+            size += sum(read_size({"Size": text(part, "Size")}) for part in children(root, "Part"))
+            if text(root, "IsTruncated") != "true":
+                return size
+            after = text(root, "NextPartNumberMarker")
+        raise RequestFailed("failed", "the list of an upload's parts never ends", "endless list")
 
     async def _listed(
         self, listing: Listing, add: Callable[[Span, list[Entry]], None], total: Callable[[bool], T]

@@ -14,7 +14,8 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl, CrossOrigin, Quota, Usage, Versioning, Website
+from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl, CrossOrigin, Quota, Versioning, Website
+from rusty_lantern.core.model.bucket_contents import Usage
 
 Headers = Mapping[str, str]
 HIDDEN = "this credential may not be shown it: nothing proves that it sees ACLs"

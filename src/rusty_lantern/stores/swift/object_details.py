@@ -11,7 +11,7 @@ from urllib.parse import quote
 
 import msgspec
 
-from rusty_lantern.core.model.bucket import ObjectGrant
+from rusty_lantern.core.model.acl import ObjectGrant
 from rusty_lantern.core.model.object_version import Inspected, ObjectVersion
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed

@@ -137,7 +137,8 @@ class SwiftReader(HttpReader):
         names = wanted_names((await self.account()).names, only)
         latency = asyncio.get_running_loop().time() - start
         questions = 3 + 2 * len(names)
-        return Estimate(len(names), questions, questions / min(pace.per_second, pace.at_once / max(latency, 0.001)))
+        seconds = questions / min(pace.per_second, pace.at_once / max(latency, 0.001))
+        return Estimate(len(names), questions, seconds, 1 + len(names))
 
     async def survey(self, order: Order) -> Dossier:
         """Every container's settings. Never raises for what the store does: that is in the dossier."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import ipaddress
 from collections.abc import Callable
+from functools import lru_cache
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.condition_keys import context_key, key_name
@@ -132,7 +133,18 @@ def _name_fits(pattern: str, name: str) -> bool:
 
 
 def _within(network: str, address: str) -> bool:
-    return ipaddress.ip_address(address) in ipaddress.ip_network(network.strip(), strict=False)
+    return _address(address) in _network(network)
+
+
+@lru_cache(maxsize=4_096)
+def _address(written: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
+    return ipaddress.ip_address(written)
+
+
+@lru_cache(maxsize=4_096)
+def _network(written: str) -> ipaddress.IPv4Network | ipaddress.IPv6Network:
+    """A network of a policy, which many requests are held against."""
+    return ipaddress.ip_network(written.strip(), strict=False)
 
 
 def _same_switch(wanted: str, carried: str) -> bool:

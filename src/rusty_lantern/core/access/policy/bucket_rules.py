@@ -19,7 +19,8 @@ from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statem
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Grant, Guards, ObjectGrant, Right
+from rusty_lantern.core.model.acl import Grant, ObjectGrant
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Guards, Right
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.network import Network
 

@@ -107,9 +107,9 @@ def tag_of(key: str) -> str:
 
 def impossible(context: Mapping[str, tuple[str, ...]]) -> str:
     """Why no client can send a request that carries this; empty where one can."""
-    for row in TABLE:
-        if not any(_takes(choice, context) for choice in row.choices):
-            return row.reason
+    for reason, choices in _TOLD:
+        if not any(all((key in context) is carried for key, carried in choice) for choice in choices):
+            return reason
     for key, values in context.items():
         known = context_key(key)
         if known is not None and known.words and not set(values) <= set(known.words):
@@ -123,13 +123,17 @@ def impossible(context: Mapping[str, tuple[str, ...]]) -> str:
     return ""
 
 
-def _takes(choice: Carried, context: Mapping[str, tuple[str, ...]]) -> bool:
-    return all(
-        presence == "maybe" or (key in context) == (presence == "always")
-        for key, presence in choice.items()
-        if presence == "never" or key in _TELLING
-    )
-
-
 _TELLING = frozenset({"aws:sourceip", *_LOCK_KEYS[:2], _SSE, _SSE_KEY, _SSE_OWN, "s3:x-amz-copy-source"})
 """Keys that a request as we write one out always shows where it carries them."""
+_TOLD = [
+    (
+        row.reason,
+        [
+            [(key, presence == "always") for key, presence in choice.items()
+             if presence == "never" or (presence == "always" and key in _TELLING)]
+            for choice in row.choices
+        ],
+    )
+    for row in TABLE
+]  # fmt: skip
+"""Each row's reason, and of its choices which keys must be carried, and which must not be."""

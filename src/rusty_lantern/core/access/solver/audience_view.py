@@ -29,7 +29,8 @@ from rusty_lantern.core.access.solver.witness import (
     restriction_of,
     trusted_addresses,
 )
-from rusty_lantern.core.model.bucket import Grant, ObjectGrant, Right
+from rusty_lantern.core.model.acl import Grant, ObjectGrant
+from rusty_lantern.core.model.bucket import Right
 from rusty_lantern.core.model.identity import Verb
 
 Level = Literal["closed", "restricted", "open", "unknown"]

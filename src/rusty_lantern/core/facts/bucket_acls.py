@@ -1,0 +1,89 @@
+"""Facts of what objects' own ACLs may grant, and of the public-access guards over all ACLs and policies."""
+
+from __future__ import annotations
+
+from rusty_lantern.core.access.policy.bucket_rules import of_objects
+from rusty_lantern.core.answer import Answer, Fact, fact_of, lost, switch_fact
+from rusty_lantern.core.facts.event_actions import (
+    ACL_ACTIONS,
+    GUARD_ACTIONS,
+)
+from rusty_lantern.core.facts.registry import BucketView, fact
+from rusty_lantern.core.model.bucket import Guards
+from rusty_lantern.core.value_types import SWITCH, Words
+
+
+@fact(
+    "object-acls.enabled",
+    SWITCH,
+    "whether objects can have ACLs (off: the ownership mode disables them)",
+    area="access",
+    advice="let the bucket's owner own every object, so that objects have no ACLs",
+    causes=ACL_ACTIONS,
+    safe="off",
+)
+def grants_by_object(subject: BucketView, _: str) -> Fact:
+    """Off if the ownership mode disables ACLs, or a guard ignores public ones for good."""
+    ownership, granted_by = subject.bucket.ownership, subject.bucket.granted_by
+    if granted_by.unread:
+        return lost(granted_by)
+    if granted_by.settled:
+        return switch_fact(granted_by, lambda how: bool(how == "object"))
+    if subject.bucket.acl.state == ownership.state == "unsupported":
+        return lost(ownership)
+    if ownership.state in ("absent", "unsupported"):
+        return Answer("known", "on", "the store knows no mode that disables them", ownership.evidence)
+    return fact_of(ownership.map(lambda mode: "off" if mode == "bucket-owner-enforced" else "on"))
+
+
+@fact(
+    "object-acls.public",
+    Words(("none", "some")),
+    "whether objects' own ACLs allow the public anything: they open what the bucket's rules close",
+    area="access",
+    causes=ACL_ACTIONS,
+)
+def grants_of_objects(subject: BucketView, _: str) -> Fact:
+    """None where objects cannot have any; not known where not all were read, unless one that was read grants."""
+    asked = subject.bucket.object_acls
+    acl, doubt = of_objects(subject.bucket)
+    if acl:
+        return Answer("known", "some", f"such as {acl[0].permission} to {acl[0].to} on {acl[0].key}", asked.evidence)
+    return Answer("failed", None, doubt, asked.evidence) if doubt else Answer("known", "none", "", asked.evidence)
+
+
+def _guard(subject: BucketView, name: str) -> Fact:
+    """A guard is on if the account or the bucket sets it: the stronger level wins."""
+    account, own = subject.dossier.public_access_guards, subject.bucket.public_access_guards
+    if account.value is not None and getattr(account.value, name):
+        return Answer("known", "on", "set for the whole account", account.evidence)
+    if own.value is not None and getattr(own.value, name):
+        return Answer("known", "on", "", own.evidence)
+    for unread in (account, own):
+        if unread.unread:
+            return lost(unread)
+    if account.state == own.state == "unsupported":
+        return Answer("unsupported", None, own.note, own.evidence)
+    return Answer("known", "off", "", own.evidence)
+
+
+_GUARDS = {
+    "refuse-new-acls": "new public ACLs are refused; existing ones stay in force",
+    "ignore-acls": "public ACLs are ignored, existing ones too",
+    "refuse-new-policies": "new public policies are refused; existing ones stay in force",
+    "restrict-policies": "a public policy allows nobody outside the account",
+}
+for _name, _meaning in _GUARDS.items():
+    _field = _name.replace("-", "_")
+    assert _field in Guards.__struct_fields__
+    fact(
+        f"public-access-guards.{_name}",
+        SWITCH,
+        f"public-access guard: {_meaning}",
+        area="access",
+        causes=GUARD_ACTIONS,
+        safe="on",
+        advice="switch that public-access guard on, for the bucket or for the whole account",
+    )(
+        lambda subject, _, f=_field: _guard(subject, f)  # type: ignore[misc]
+    )

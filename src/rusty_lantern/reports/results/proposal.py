@@ -1,0 +1,151 @@
+"""The result of `lantern try`: what a proposed bucket or change comes to."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.principals import read_principal
+from rusty_lantern.core.access.solver.witness import Witness
+from rusty_lantern.core.audit.access_differences import Difference, differences
+from rusty_lantern.core.audit.audit import Judge
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.baseline.evaluation import Finding
+from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.core.facts.registry import lookup
+from rusty_lantern.core.usage.proposed_retention import RetentionCost
+from rusty_lantern.reports.results.audit import FindingResult, finding_result
+from rusty_lantern.reports.results.exposure import VerdictResult, verdict_result
+
+
+class ChangeResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What somebody would gain or lose for one verb, with a witness each."""
+
+    audience: str
+    """An audience, or whom rules name, or an account that the team trusts."""
+    verb: str
+    before: str
+    after: str
+    gained: Witness | None
+    lost: Witness | None
+    sure: bool
+
+
+class TryResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern try --json`."""
+
+    bucket: str
+    against: str | None
+    as_of: datetime
+    exposure: dict[str, dict[str, VerdictResult]]
+    changes: list[ChangeResult] | None
+    drift: list[FindingResult] | None = None
+    """What would drift from the baseline; null where there is none."""
+    new_drift: list[str] = []
+    """The facts of it that do not drift now."""
+    fixed: list[str] = []
+    """The facts that drift now and would not any more."""
+    unknown: list[FindingResult] = []
+    waived: list[FindingResult] = []
+    """What would drift and is accepted in writing."""
+    retention: RetentionCostResult | None = None
+    """What another default retention would come to; null where it stays as it is."""
+
+
+class RetentionCostResult(msgspec.Struct, frozen=True, kw_only=True):
+    """What comes of another default retention, at the rate that versions are written now. What is stored already is not
+    touched by it."""
+
+    now_seconds: int | None
+    """Null: it was not read."""
+    proposed_seconds: int
+    written_bytes_a_month: int | None
+    counted_from: str
+    locked_bytes: int | None
+    """What is locked at any time once the first of it is let go."""
+    cost_month: float | None
+    """What that costs a month; null without a price in prices.yaml."""
+    more_a_month: float | None
+    """By how much that is more than now."""
+    currency: str = ""
+
+
+class TriesResult(msgspec.Struct, frozen=True, kw_only=True):
+    """`lantern try FOLDER --json`: one for each file."""
+
+    tries: list[TryResult]
+
+
+def try_result(
+    current: BucketSubject | None,
+    after: BucketSubject,
+    judge: Judge | None = None,
+    cost: RetentionCost | None = None,
+    currency: str = "",
+) -> TryResult:
+    """What would be so, and what would change against the bucket as it is; with a baseline, what would drift."""
+    changes = None
+    judged = _judged(after, judge) if judge else []
+    now = _judged(current, judge) if current is not None and judge is not None else []
+    before = {j.requirement.fact for j in now if j.status == "drift"}
+    drifts = [j for j in judged if j.status == "drift"]
+    would = {j.requirement.fact for j in drifts}
+    if current is not None:
+        changes = [_change(current, after, one) for one in differences(current, after)]
+    return TryResult(
+        bucket=after.bucket.name,
+        against=current.title if current else None,
+        as_of=after.moment,
+        exposure={a: {v: verdict_result(after.verdicts[a, v]) for v in VERBS} for a in AUDIENCES},
+        changes=changes,
+        drift=[finding_result(j) for j in drifts] if judge else None,
+        new_drift=sorted(would - before),
+        fixed=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
+        unknown=[finding_result(j) for j in judged if j.status == "unknown"],
+        waived=[finding_result(j) for j in judged if j.status == "waived"],
+        retention=_retention(cost, currency) if cost else None,
+    )
+
+
+def _retention(cost: RetentionCost, currency: str) -> RetentionCostResult:
+    return RetentionCostResult(
+        now_seconds=cost.before,
+        proposed_seconds=cost.after,
+        written_bytes_a_month=cost.written_a_month,
+        counted_from=cost.counted_from,
+        locked_bytes=cost.locked,
+        cost_month=None if cost.month is None else float(round(cost.month, 2)),
+        more_a_month=None if cost.more is None else float(round(cost.more, 2)),
+        currency=currency,
+    )
+
+
+def _judged(view: BucketSubject, judge: Judge) -> list[Finding]:
+    """The judgements on a bucket alone; those on its objects are left out, since nobody knows what will lie in it."""
+    return sorted(
+        (j for j in judge.findings(view) if lookup(j.requirement.fact).subject != "object"),
+        key=lambda j: (SEVERITIES.index(j.requirement.severity), j.requirement.fact),
+    )
+
+
+def _change(current: BucketSubject, after: BucketSubject, one: Difference) -> ChangeResult:
+    before, now = _levels(current, one), _levels(after, one)
+    return ChangeResult(
+        audience=one.who,
+        verb=one.verb,
+        before=before,
+        after=now,
+        gained=one.change.gained,
+        lost=one.change.lost,
+        sure=one.change.sure,
+    )
+
+
+def _levels(view: BucketSubject, one: Difference) -> str:
+    audience = next((a for a in AUDIENCES if a == one.who), None)
+    return (
+        view.verdicts[audience, one.verb].level if audience else view.granted(read_principal(one.who))[one.verb].level
+    )
