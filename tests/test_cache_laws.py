@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from rusty_lantern.archive.workspace import Workspace
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.document import parse_policy
@@ -23,8 +26,10 @@ from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.model.acl import Grant, ObjectAcls
 from rusty_lantern.core.model.bucket import Bucket, Guards, Right
 from rusty_lantern.core.model.capabilities import S3
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dossier import Dossier, encode
 from rusty_lantern.core.model.identity import Document, Group, Identity
+from rusty_lantern.survey.run import Plan, read_all
+from tests.conftest import Whole
 from tests.policies import AROUND
 from tests.subjects import Said
 
@@ -239,3 +244,13 @@ def test_rules_of_a_bucket_are_the_same_whoever_asks() -> None:
     later = EvaluationContext(datetime(2027, 1, 1, tzinfo=UTC), AROUND.account)
     assert shapes.exposures(rules, AROUND)["anyone", "read"].level == "open"
     assert shapes.exposures(rules, later)["anyone", "read"].level == "closed"
+
+
+def test_a_journal_that_is_whole_gives_every_store_the_same_again(whole: Whole, tmp_path: Path) -> None:
+    """Whatever an answer tells, a survey that is gone on with has it from the journal: also the numbers of answers."""
+    place = Workspace(whole.folder)
+    plan = Plan(place.estate(), whole.folder, datetime(2026, 11, 2, 6, tzinfo=UTC), probe=True)
+    journals = tmp_path / "surveys" / "X.partial" / "journal"
+    first, again = (asyncio.run(read_all(plan, journals)) for _ in range(2))
+    assert len(first) == 9
+    assert [encode(dossier) for dossier in again] == [encode(dossier) for dossier in first]

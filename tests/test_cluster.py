@@ -53,12 +53,14 @@ def _dask(*words: str) -> subprocess.Popen[bytes]:
 @contextmanager
 def cluster_of_two(folder: Path) -> Iterator[Running]:
     """A cluster on loopback, whose workers can import the tests."""
+    folder.mkdir(exist_ok=True)
     found = folder / "scheduler.json"
     place = ("--host", "127.0.0.1", "--no-dashboard", "--scheduler-file", str(found))
     begun = [_dask("scheduler", "--port", "0", *place)]
     try:
         begun += [_dask("worker", "--nthreads", "1", "--local-directory", str(folder), *place) for _ in range(2)]
         while not found.is_file():
+            assert all(process.poll() is None for process in begun)
             time.sleep(0.1)
         from distributed import Client
 
@@ -163,6 +165,28 @@ def test_a_scheduler_that_goes_away_ends_the_run_with_a_message(lived: Lived, tm
         waiting.join(timeout=300)
     assert [type(error) for error in errors] == [ClusterLost]
     assert f"the Dask cluster at {running.address} went away" in str(errors[0])
+
+
+def test_a_wait_for_a_task_ends_when_the_client_is_closed_meanwhile(tmp_path: Path) -> None:
+    """As happens where several wait, and the first one finds that the scheduler is gone."""
+    ended: list[type[BaseException]] = []
+
+    def waiting(cluster: Cluster) -> None:
+        try:
+            cluster.call(time.sleep, 600)
+        except LanternError as error:
+            ended.append(type(error))
+
+    with cluster_of_two(tmp_path) as running:
+        cluster = Cluster(running.address)
+        waiters = [Thread(target=waiting, args=(cluster,), daemon=True) for _ in range(2)]
+        for waiter in waiters:
+            waiter.start()
+        time.sleep(1)
+        cluster.close()
+        for waiter in waiters:
+            waiter.join(timeout=60)
+    assert ended == [ClusterLost, ClusterLost]
 
 
 def test_a_file_that_a_worker_does_not_see_or_cannot_read_is_named(

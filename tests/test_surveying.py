@@ -142,6 +142,27 @@ def test_a_deadline_stops_a_survey_that_can_be_gone_on_with(tmp_path: Path, whol
     assert _without_address(folder / KEPT) == _without_address(whole / KEPT)
 
 
+def test_a_survey_is_gone_on_with_as_it_was_begun(tmp_path: Path) -> None:
+    delay = [0.2]
+
+    async def slow(request: web.Request) -> web.StreamResponse:
+        await asyncio.sleep(delay[0])
+        return None  # type: ignore[return-value]
+
+    with harbour(slow) as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        words = ("--only", "harbour/press-*", "--probe", "--deadline", "0.01")
+        assert lantern("survey", *AS_OF, *words, cwd=folder).code == 3
+        delay[0] = 0
+        other = lantern("survey", "--resume", "--objects", "all", cwd=folder)
+        assert (other.code, "--objects is not what this survey was begun with" in other.err) == (2, True), other.err
+        assert lantern("survey", "--resume", cwd=folder).code == 0
+    read = json.loads((folder / KEPT).read_bytes())
+    assert [bucket["name"] for bucket in read["buckets"]] == ["press-kit"]
+    assert read["buckets"][0]["anonymous_test"]["value"]
+    assert not list((folder / "surveys").rglob("begun.json"))
+
+
 def test_two_surveys_at_once_are_refused(demo: Demo) -> None:
     with sole(demo.folder / "surveys"):
         ran = demo.run("survey")

@@ -37,7 +37,9 @@ def register(app: typer.Typer) -> None:
 
 def survey(
     only: Annotated[list[str] | None, typer.Option(help="Only these STORE/BUCKET patterns; may be repeated.")] = None,
-    resume: Annotated[bool, typer.Option("--resume", help="Continue the survey that was stopped.")] = False,
+    resume: Annotated[
+        bool, typer.Option("--resume", help="Continue the survey that was stopped, with the options it was begun with.")
+    ] = False,
     dry_run: Annotated[
         bool, typer.Option("--dry-run", help="Only show how many requests, to which stores, how long.")
     ] = False,
@@ -55,7 +57,9 @@ def survey(
             help="Reuse objects that are listed unchanged since the survey before; settings are read anew.",
         ),
     ] = False,
-    list_limit: Annotated[int, typer.Option(help="Pages of 1,000 objects to count in one bucket.", min=1)] = 100,
+    list_limit: Annotated[
+        int | None, typer.Option(help="Pages of 1,000 objects to count in one bucket; default: 100.", min=1)
+    ] = None,
     deadline: Annotated[
         float | None, typer.Option(help="Stop after so many minutes; every answer is saved.", min=0.01)
     ] = None,
@@ -82,6 +86,7 @@ def survey(
 
     from rusty_lantern.archive import surveys
     from rusty_lantern.archive.atomic_write import private
+    from rusty_lantern.archive.begun import Options
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.surveys import survey_result
     from rusty_lantern.reports.terminal.layout import console
@@ -92,17 +97,20 @@ def survey(
     place = workspace(workspace_folder)
     estate = place.estate()
     when = _resumed(place) if resume else moment(as_of, datetime.now(UTC)).replace(microsecond=0)
+    journals = place.surveys / (surveys.folder_name(when) + surveys.PARTIAL) / surveys.JOURNAL
+    told = Options(tuple(only or ()), probe, objects.value if objects else None, since_last, list_limit)
+    told = told.gone_on(journals) if resume else told
     plan = Plan(
-        estate, place.folder, when, tuple(only or ()), list_limit, probe, log,
-        objects=objects.value if objects else None,
-         earlier=_last(place, when) if since_last else None,
+        estate, place.folder, when, told.only, told.list_limit or 100, told.probe, log,
+        objects=Depth(told.objects).value if told.objects else None,
+        earlier=_last(place, when) if told.since_last else None,
         wanted=_wanted(place), cluster=_cluster(engine, scheduler), deadline=deadline,
     )  # fmt: skip
     plan.check()
     signer = place.signer  # before anything is asked
     if dry_run:
-        told, whole = asyncio.run(estimate(plan, place.prices()))
-        for words in told:
+        costs, whole = asyncio.run(estimate(plan, place.prices()))
+        for words in costs:
             emit(words)
         raise typer.Exit(0 if whole else 3)
     try:
@@ -110,7 +118,8 @@ def survey(
             surveys.refuse_taken(place.surveys, when)
             if not resume and surveys.unfinished(place.surveys):
                 note("an earlier survey was stopped before it was whole: lantern survey --resume goes on with it")
-            journals = place.surveys / (surveys.folder_name(when) + surveys.PARTIAL) / surveys.JOURNAL
+            if not resume:
+                told.keep(journals)
             with survey_progress(note) as progress:
                 dossiers = asyncio.run(read_all(replace(plan, progress=progress), journals))
             dossiers = _with_growth(place, dossiers, when)

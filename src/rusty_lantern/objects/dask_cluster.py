@@ -25,8 +25,8 @@ GROUPS_A_TASK = 4
 """Row groups of a large table that one task reads: some 200,000 versions, which it holds in memory."""
 TASKS_A_WORKER = 4
 """So many, so that one that is slow does not hold up the rest."""
-
-
+LOOK_UP = 1.0
+"""Seconds after which a wait for a task looks whether the cluster is still there."""
 ADDRESS = re.compile(r"(?:tcp|tls|ws|wss)://(?:[A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\]):[0-9]{1,5}")
 """A scheduler's address, as Dask writes it."""
 _SUCH_AS = "name a running one, e.g. tcp://127.0.0.1:8786"
@@ -66,13 +66,7 @@ class Cluster:
 
     def call(self, work: Callable[..., T], *given: Any) -> T:
         """Have one worker do something; again by another if it dies. Raises what that raises, `ClusterLost`."""
-        task = self._submit(work, *given)
-        try:
-            done: T = task.result()
-        except LanternError:
-            raise
-        except (OSError, TimeoutError, CancelledError, RuntimeError) as error:
-            raise self._lost(error) from None
+        done: T = self._result(self._submit(work, *given))
         return done
 
     def over(self, tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
@@ -88,27 +82,53 @@ class Cluster:
                     parted.append((numbers[0], parts))
                 else:
                     whole.append((numbers, self._submit(whole_tables, [tables[n] for n in numbers], count)))
-            found = {n: one for numbers, task in whole for n, one in zip(numbers, task.result(), strict=True)}
-            if isinstance(count, Joining):
-                found |= {n: count.joined(self._client.gather(parts)) for n, parts in parted}
-        except LanternError:
-            raise
-        except (OSError, TimeoutError, CancelledError, RuntimeError) as error:
+        except (OSError, TimeoutError, RuntimeError) as error:
             raise self._lost(error) from None
+        found = {n: one for numbers, task in whole for n, one in zip(numbers, self._result(task), strict=True)}
+        if isinstance(count, Joining):
+            found |= {n: count.joined([self._result(one) for one in parts]) for n, parts in parted}
         return [found[n] for n in range(len(tables))]
 
+    def _submit(self, *words: Any) -> Any:
+        return self._client.submit(outcome, *words, pure=False)
+
+    def _result(self, task: Any) -> Any:
+        """What a task came to. Raises what the work raised, and `ClusterLost` for whatever else goes wrong.
+
+        A client that is closed meanwhile, as when another task found the scheduler gone, wakes nobody who waits.
+        """
+        while True:
+            try:
+                done, found = task.result(timeout=LOOK_UP)
+            except TimeoutError as error:
+                if self._client.status not in ("running", "connecting"):
+                    raise self._lost(error) from None
+                continue
+            except Exception as error:  # what the work raises comes back as a value
+                raise self._lost(error) from None
+            if done:
+                return found
+            raise found
+
     def _lost(self, error: BaseException) -> ClusterLost:
-        what = f"the Dask cluster at {self._scheduler} went away ({type(error).__name__})"
+        gone = isinstance(error, (OSError, TimeoutError, CancelledError, RuntimeError))
+        happened = "went away" if gone else "could not do a task"
+        what = f"the Dask cluster at {self._scheduler} {happened} ({type(error).__name__})"
         remedy = "start it again, with this version of lantern on every worker; or do without it: --engine here"
         return ClusterLost(Problem(what, remedy=remedy))
-
-    def _submit(self, *words: Any) -> Any:
-        return self._client.submit(*words, pure=False, retries=3)
 
     def _row_groups(self, table: VersionTable) -> Iterator[tuple[int, ...]]:
         groups = range(pq.ParquetFile(table.path).num_row_groups)
         for start in range(0, len(groups), self._groups):
             yield tuple(groups[start : start + self._groups])
+
+
+def outcome(work: Callable[..., T], *given: Any) -> tuple[bool, T | Exception]:
+    """What a worker does: some work. What it raises comes back as a value, to be told from what the cluster raises."""
+    try:
+        return True, work(*given)
+    except Exception as error:
+        return False, error
 
 
 def whole_tables(tables: Sequence[VersionTable], count: Count[T]) -> list[T]:

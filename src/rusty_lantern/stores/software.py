@@ -13,6 +13,7 @@ from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.intake.dialect_files import find_dialect
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Memory
 from rusty_lantern.stores.http.tls_check import Apart
 from rusty_lantern.stores.reader import Visit
 from rusty_lantern.stores.swift.info import Info, info_at
@@ -46,18 +47,31 @@ async def recognized(visit: Visit) -> Answer[Software]:
     """What answers, asked without credentials: how it numbers requests, and what it says of itself."""
     memory = Apart(visit.memory, "software") if visit.memory else None
     store = visit.store
-    async with Client(store, None, visit.folder, memory=memory, log=visit.log) as outside:
+    async with Client(store, None, visit.folder, log=visit.log) as outside:
         try:
             root = outside.target("")[1].partition("/v1")[0] if store.reads == "swift" else ""
-            first = await outside.ask(path=root or "/")
-            gateway = any(_GATEWAYS_OWN.fullmatch(first.headers.get(name, "")) for name in _NUMBERS)
+            status, gateway = await _first(outside, root or "/", memory)
             paths = ("/swift/info", "/info") if store.reads == "s3" else (f"{root}/info",)
-            told = [await info_at(outside, path) for path in paths]
+            told = [await info_at(outside, path, memory) for path in paths]
         except RequestFailed as error:
             return Answer(error.state, None, error.note)
     info = next((one for one in told if one is not None), None)
-    evidence = Evidence("GET / without credentials", str(first.status), visit.moment)
+    evidence = Evidence("GET / without credentials", str(status), visit.moment)
     return _software(gateway, info, store.reads, evidence)
+
+
+async def _first(outside: Client, path: str, memory: Memory | None) -> tuple[int, bool]:
+    """The status of the first answer, and whether it is numbered as a gateway numbers them. That is what is kept of it:
+    a memory leaves the numbers of answers out, and what resumes would take it for another software."""
+    question = f"numbered as by a gateway: GET {path}"
+    known = memory.recall(question) if memory else None
+    if known is not None:
+        return known[0], known[2] == b"yes"
+    reply = await outside.ask(path=path)
+    gateway = any(_GATEWAYS_OWN.fullmatch(reply.headers.get(name, "")) for name in _NUMBERS)
+    if memory:
+        memory.note(question, reply.status, {}, b"yes" if gateway else b"no")
+    return reply.status, gateway
 
 
 _NUMBERS = ("x-amz-request-id", "x-trans-id")

@@ -8,6 +8,7 @@ import msgspec
 
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.reply import Memory
 
 
 class S3Door(msgspec.Struct, frozen=True):
@@ -38,12 +39,12 @@ async def ask_info(outside: Client, account_path: str) -> Info | None:
         return None
 
 
-async def info_at(outside: Client, path: str) -> Info | None:
+async def info_at(outside: Client, path: str, memory: Memory | None = None) -> Info | None:
     """What the door at this path says of itself; None if no Swift door answers there.
 
     Raises `RequestFailed` if nobody answers at all.
     """
-    reply = await outside.ask(path=path)
+    reply = await outside.ask(path=path, memory=memory)
     try:
         return msgspec.json.decode(reply.body, type=Info) if reply.status == 200 else None
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
