@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shutil
 import signal
 import subprocess
 from collections.abc import Iterator
@@ -14,6 +15,7 @@ from typing import Any
 
 import pytest
 from aiohttp import web
+from filelock import FileLock
 from hypothesis import settings
 from xdist.scheduler import LoadScopeScheduling
 
@@ -133,11 +135,18 @@ class Lived:
 
 @pytest.fixture(scope="session")
 def lived(tmp_path_factory: pytest.TempPathFactory) -> Lived:
-    """The demo, run once. Nobody writes into its workspace."""
-    folder = tmp_path_factory.mktemp("lived")
-    ran = lantern("demo", "ws", cwd=folder)
-    assert ran.code == 0, ran.err
-    return Lived(folder / "ws", ran.out)
+    """The demo, run once for all test processes; each has a copy, so that none sees what another's commands keep."""
+    base = tmp_path_factory.getbasetemp()
+    once = (base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / "lived-once"
+    with FileLock(f"{once}.lock"):
+        if not (once / "out.txt").exists():
+            once.mkdir()
+            ran = lantern("demo", "ws", cwd=once)
+            assert ran.code == 0, ran.err
+            (once / "out.txt").write_text(ran.out)
+    folder = tmp_path_factory.mktemp("lived") / "ws"
+    shutil.copytree(once / "ws", folder)
+    return Lived(folder, (once / "out.txt").read_text())
 
 
 @pytest.fixture

@@ -82,7 +82,17 @@ def _estate(asked: _Asked, out: Path, size: str) -> None:
     audit = judge_kept(place, found.survey, found.when)
     since = since_when(place, found.survey, audit, found.when)
     result = report_result(
-        found.survey, place.estate().name, found.when, place.baseline(), audit, found.views, since, [], [], None
+        found.survey,
+        place.estate().name,
+        found.when,
+        place.baseline(),
+        audit,
+        found.views,
+        since,
+        [],
+        [],
+        None,
+        whole=False,
     )
     at_a_glance(result, out, size)
 

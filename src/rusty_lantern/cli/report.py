@@ -59,7 +59,8 @@ def report(
     found = opened(workspace_folder, survey, as_of)
     from rusty_lantern.cli.evidence import write_report
 
-    result, views = _result(found, extract)
+    page_alone = evidence is None and out.suffix.lower() in (".html", ".htm")
+    result, views = _result(found, extract, whole=not page_alone)
     if evidence is not None:
         from rusty_lantern.cli.evidence import write_evidence
 
@@ -68,7 +69,7 @@ def report(
         note(f"{evidence}: {number:,} files; index.html is where to begin, and python3 check.py checks them")
         return
     written = page(result, () if plain else _pictures(found, result, views)).encode("utf-8", "backslashreplace")
-    if out.suffix.lower() in (".html", ".htm"):
+    if page_alone:
         write_report(found.place, out, written)
         note(f"{out}: {len(written) / 1e6:.1f} MB")
         return
@@ -78,7 +79,7 @@ def report(
     note(f"{out}: report.html, and its tables as report.json, report.csv, report.md and report.parquet")
 
 
-def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[BucketSubject]]:
+def _result(found: Opened, extract: str | None, *, whole: bool) -> tuple[ReportResult, Sequence[BucketSubject]]:
     from rusty_lantern.archive.chain import history
     from rusty_lantern.reports.results.report import report_result
 
@@ -92,7 +93,7 @@ def _result(found: Opened, extract: str | None) -> tuple[ReportResult, Sequence[
     result = report_result(
         found.survey, place.estate().name, found.when, place.baseline(), audit, views, since,
         _remedies(views, audit), kept,
-        turned_since(place, found.survey.name, audit, whole=extract is None), extract or "",
+        turned_since(place, found.survey.name, audit, whole=extract is None), extract or "", whole=whole,
     )  # fmt: skip
     return result, views
 

@@ -26,7 +26,7 @@ T = TypeVar("T")
 U = TypeVar("U")
 
 
-class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
+class Evidence(msgspec.Struct, frozen=True, omit_defaults=True, gc=False):
     """The question asked, the answer's status, and when."""
 
     question: str = ""
@@ -37,7 +37,7 @@ class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
 NO_EVIDENCE = Evidence()
 
 
-class Answer(msgspec.Struct, Generic[T], frozen=True, omit_defaults=True):
+class Answer(msgspec.Struct, Generic[T], frozen=True, omit_defaults=True, gc=False):
     """One setting of one subject: its state, its value if there is one, a note on why, and the evidence."""
 
     state: State = "known"
@@ -75,7 +75,7 @@ class Answer(msgspec.Struct, Generic[T], frozen=True, omit_defaults=True):
         return Answer("known", value, self.note, self.evidence)
 
 
-class Partly(Answer[T], frozen=True, omit_defaults=True):
+class Partly(Answer[T], frozen=True, omit_defaults=True, gc=False):
     """An unsettled answer of which a part is certain: words that surely belong to a set, or the least of a count.
 
     What such a part breaks already is drift, whatever else there may be.

@@ -14,6 +14,7 @@ from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, named_in, rules_of
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.identity_policies import asks_who
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.access.probe_check import LET_IN, worst
@@ -106,9 +107,15 @@ class BucketSubject:
         return self.bucket.table
 
     @cached_property
+    def written_policy(self) -> Policy | None:
+        """The policy document, parsed as the language is published; None where there is none, or it was not read."""
+        text = self.bucket.policy.value
+        return None if text is None else parse_policy(text)
+
+    @cached_property
     def rules(self) -> Rules:
         """Policy, grants and guards as rules."""
-        found = rules_of(self.bucket, self.dossier, self.index.members)
+        found = rules_of(self.bucket, self.dossier, self.index.members, self.written_policy)
         if not found.object_doubt or self.entry is None:
             return found
         doubt: Fact = Answer("failed", None, found.object_doubt)
@@ -146,11 +153,19 @@ class BucketSubject:
 
     @cached_property
     def exposures(self) -> dict[str, Fact]:
-        """`AUDIENCE.VERB` → verdict, as facts."""
-        return {
-            f"{audience}.{verb}": exposure_fact(found, self.bucket, LET_IN if verb in self.let_in else "")
-            for (audience, verb), found in self.verdicts.items()
-        }
+        """`AUDIENCE.VERB` → verdict, as facts. Most are closed for the same reason, and are one object."""
+        let_in, bucket = self.let_in, self.bucket
+        closed: dict[Verdict, Fact] = {}
+        found = {}
+        for (audience, verb), verdict in self.verdicts.items():
+            if verdict.level != "closed":
+                made = exposure_fact(verdict, bucket, LET_IN if verb in let_in else "")
+            elif verdict in closed:
+                made = closed[verdict]
+            else:
+                made = closed[verdict] = exposure_fact(verdict, bucket)
+            found[f"{audience}.{verb}"] = made
+        return found
 
     @cached_property
     def let_in(self) -> frozenset[str]:

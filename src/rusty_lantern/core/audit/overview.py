@@ -12,7 +12,8 @@ from datetime import datetime, timedelta
 
 import msgspec
 
-from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
+from rusty_lantern.core.access.policy.actions import ACTIONS
+from rusty_lantern.core.access.solver.audience_view import Level
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waivers import Waived
@@ -187,15 +188,20 @@ def public_buckets(views: Iterable[BucketSubject], findings: Iterable[Finding]) 
             kept.setdefault((finding.store, finding.name), set()).add(fact.rpartition(".")[2])
     found = []
     for view in views:
-        levels = {verb: {view.verdicts[who, verb].level for who in ("anyone", "any-account")} for verb in VERBS}
-        wide = tuple(verb for verb in WORST_FIRST if "open" in levels[verb])
-        some = tuple(verb for verb in WORST_FIRST if "restricted" in levels[verb] and verb not in wide)
+        wide = reached(view, "open")
+        some = tuple(verb for verb in reached(view, "restricted") if verb not in wide)
         key = (view.store, view.name)
         if wide or some:
             mine = tuple(verb for verb in (*wide, *some) if verb in waived.get(key, ()))
             accounts = tuple(verb for verb in wide if view.verdicts["anyone", verb].level != "open")
             found.append(PublicBucket(*key, wide, some, mine, key in drift, accounts))
     return tuple(sorted(found, key=_how_public))
+
+
+def reached(view: BucketSubject, level: Level) -> tuple[Verb, ...]:
+    """The verbs with a verdict of this level for one of the public audiences, the worst first."""
+    found = {verb for (_, verb), verdict in view.verdicts.items() if verdict.level == level}
+    return tuple(verb for verb in WORST_FIRST if verb in found) if found else ()
 
 
 def _how_public(one: PublicBucket) -> tuple[object, ...]:

@@ -49,7 +49,7 @@ class Weight(msgspec.Struct, frozen=True, order=True):
     bytes: int = 0
 
 
-class Finding(msgspec.Struct, frozen=True):
+class Finding(msgspec.Struct, frozen=True, gc=False):
     """One requirement on one subject: what was asked, what was seen, and what follows."""
 
     store: str

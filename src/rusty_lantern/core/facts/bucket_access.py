@@ -9,7 +9,6 @@ from rusty_lantern.core.access.dialects.readings import bearing
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACCESS_ACTIONS,
@@ -89,7 +88,10 @@ _enter_exposures()
 )
 def exposure_beyond_trusted(subject: BucketView, _: str) -> Fact:
     """`closed` where whatever is let in comes from trusted networks only."""
-    left = {name: found for name, found in subject.exposures.items() if name not in subject.trusted_only}
+    trusted = subject.trusted_only
+    left = {name: found for name, found in subject.exposures.items() if name not in trusted}
+    if not trusted and all(found.value == "closed" for found in left.values()):
+        return Answer("known", "closed", "", next(iter(left.values())).evidence)
     name, widest = max(
         left.items(),
         key=lambda one: LEVEL.rank(str(one[1].value)) if one[1].value is not None else -1,
@@ -138,10 +140,10 @@ def policy(subject: BucketView, _: str) -> Fact:
 )
 def policy_portable(subject: BucketView, _: str) -> Fact:
     """A document that moves with its bucket is to mean the same where it arrives."""
-    told = subject.bucket.policy
-    if told.value is None:
+    told, policy = subject.bucket.policy, subject.written_policy
+    if policy is None:
         return absent_fact(told) if told.settled else lost(told)
-    policy, own = parse_policy(told.value), dialect_of(subject.dossier)
+    own = dialect_of(subject.dossier)
     every = {**SHIPPED, own.dialect: own}.values()
     found = [f"{dialect.dialect}: {words}" for dialect in every for words in bearing(policy, dialect)]
     return Answer("known", "off" if found else "on", "; ".join(found), told.evidence)

@@ -15,6 +15,7 @@ from typing import Any, Literal, Protocol, TypedDict, Unpack, get_args
 
 import msgspec
 
+from rusty_lantern.core.access.policy.document import Policy
 from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.model.bucket import Bucket
@@ -33,6 +34,10 @@ class BucketView(Protocol):
     @property
     def dossier(self) -> Dossier:
         """Its store's dossier."""
+
+    @property
+    def written_policy(self) -> Policy | None:
+        """The policy document, parsed; None where there is none, or it was not read."""
 
     @property
     def index(self) -> StoreIndex:

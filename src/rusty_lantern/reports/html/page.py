@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import hashlib
-from collections import Counter
 from collections.abc import Sequence
 from importlib.resources import files
 from typing import Any
@@ -30,19 +29,6 @@ class Picture(msgspec.Struct, frozen=True):
     words: str
 
 
-class Counted(msgspec.Struct, frozen=True):
-    """One requirement of the baseline, and how many subjects have each status."""
-
-    line: str
-    sheet: str
-    fact: str
-    required: str
-    ok: int
-    drift: int
-    waived: int
-    unknown: int
-
-
 def page(result: ReportResult, pictures: Sequence[Picture] = ()) -> str:
     """The page. The same result gives the same text."""
     environment = Environment(
@@ -58,7 +44,7 @@ def page(result: ReportResult, pictures: Sequence[Picture] = ()) -> str:
         script=Markup(script),  # noqa: S704  (our own file)
         script_hash=f"sha256-{digest}",
         pictures=[{"svg": Markup(_inline(p, n)), "words": p.words} for n, p in enumerate(pictures)],  # noqa: S704
-        requirements=requirements(result),
+        requirements=result.requirements,
         moment=show_moment,
         where=where,
         page=PAGE,
@@ -109,25 +95,6 @@ def where(found: FindingResult) -> str:
 
 def _rank(severity: str) -> int:
     return ("critical", "high", "medium", "low").index(severity)
-
-
-def requirements(result: ReportResult) -> list[Counted]:
-    """Every requirement that speaks of something, with its counts, in the order of the baseline."""
-    audit = result.audit
-    groups = (("ok", result.ok), ("drift", audit.drift), ("waived", audit.waived), ("unknown", audit.unknown))
-    counts: dict[tuple[str, str, str, str], Counter[str]] = {}
-    for status, found in groups:
-        for one in found:
-            key = (one.line, one.sheet, one.fact, one.required)
-            counts.setdefault(key, Counter())[status] += 1
-    return [
-        Counted(*key, n["ok"], n["drift"], n["waived"], n["unknown"]) for key, n in sorted(counts.items(), key=_line)
-    ]
-
-
-def _line(item: tuple[tuple[str, str, str, str], Counter[str]]) -> tuple[str, int, str]:
-    file, _, rest = item[0][0].partition(":")
-    return file, int(rest.partition(":")[0] or 0), item[0][2]
 
 
 def _sampled(result: ReportResult) -> str:

@@ -18,6 +18,7 @@ from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.baseline.evaluation import (
     STATUSES,
     Finding,
+    Weight,
     observed_words,
     tally_words,
 )
@@ -178,13 +179,7 @@ def waiver_result(waived: Waived) -> WaiverResult:
 def finding_result(finding: Finding, since: Since | None = None) -> FindingResult:
     """One judgement as a result."""
     requirement, observed = finding.requirement, finding.observed
-    weight, drifted = finding.weight, finding.status == "drift"
-    reach = ReachResult(
-        sensitive=weight.sensitive,
-        public=("closed", "restricted", "open")[weight.audience],
-        verbs=weight.verbs,
-        bytes=weight.bytes,
-    )
+    drifted = finding.status == "drift"
     return FindingResult(
         store=finding.store,
         subject=finding.kind,
@@ -205,8 +200,13 @@ def finding_result(finding: Finding, since: Since | None = None) -> FindingResul
         objects=tally_result(finding.tally, finding.confidence) if finding.tally else None,
         since=since.taken if since else None,
         since_or_before=bool(since and since.or_before),
-        reach=reach if drifted and finding.kind == "bucket" else None,
+        reach=_reach(finding.weight) if drifted and finding.kind == "bucket" else None,
     )
+
+
+def _reach(weight: Weight) -> ReachResult:
+    public = ("closed", "restricted", "open")[weight.audience]
+    return ReachResult(sensitive=weight.sensitive, public=public, verbs=weight.verbs, bytes=weight.bytes)
 
 
 def tally_result(tally: Tally, confidence: float) -> TallyResult:

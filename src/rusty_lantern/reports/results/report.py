@@ -7,7 +7,7 @@ wants to see again.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 
 import msgspec
@@ -19,13 +19,15 @@ from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import read_otherwise
-from rusty_lantern.core.baseline.evaluation import STATUSES
+from rusty_lantern.core.baseline.evaluation import STATUSES, Finding, Status
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline
+from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import AREAS, lookup
 from rusty_lantern.core.history.changes import Turn
 from rusty_lantern.core.history.drift_history import Key, Since
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult, audit_result, finding_result
+from rusty_lantern.reports.results.facts import in_words_of
 
 
 class PublicAccess(msgspec.Struct, frozen=True, kw_only=True):
@@ -78,6 +80,19 @@ class SurveyLine(msgspec.Struct, frozen=True, kw_only=True):
     integrity_errors: str
 
 
+class RequirementCount(msgspec.Struct, frozen=True, kw_only=True):
+    """One requirement of the baseline, and how many subjects have each status."""
+
+    line: str
+    sheet: str
+    fact: str
+    required: str
+    ok: int
+    drift: int
+    waived: int
+    unknown: int
+
+
 class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     """`lantern report`: everything that is in it."""
 
@@ -96,7 +111,10 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     tasks: list[Task]
     areas: list[str]
     glance: list[BucketLine]
+    requirements: list[RequirementCount]
+    """Every requirement that speaks of something, in the order of the baseline."""
     ok: list[FindingResult]
+    """Empty where the tables beside the page were not asked for."""
     surveys: list[SurveyLine]
 
 
@@ -112,8 +130,11 @@ def report_result(
     kept: Sequence[Kept],
     turned: Mapping[Turn, int] | None,
     only_for: str = "",
+    *,
+    whole: bool = True,
 ) -> ReportResult:
-    """Put the report together. `remedies`: each with the drift that it is for."""
+    """Put the report together. `remedies`: each with the drift that it is for; `whole`: also list what is ok, which the
+    page only counts."""
     audit = audit_result(survey, moment, baseline, found, since, turned)
     return ReportResult(
         tool=f"rusty-lantern {__version__}",
@@ -127,9 +148,32 @@ def report_result(
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),
         glance=[_line(view, found_by_bucket) for view, found_by_bucket in _by_bucket(views, found)],
-        ok=[finding_result(j) for j in found.of("ok")],
+        requirements=_requirements(found.findings),
+        ok=[finding_result(j) for j in found.of("ok")] if whole else [],
         surveys=[SurveyLine(survey=one.name, sha256=one.digest, integrity_errors=one.wrong) for one in kept],
     )
+
+
+def _requirements(findings: Iterable[Finding]) -> list[RequirementCount]:
+    counts: dict[tuple[Place, str, str], Counter[Status]] = {}
+    first: dict[tuple[Place, str, str], Finding] = {}
+    for finding in findings:
+        requirement = finding.requirement
+        key = (requirement.place, requirement.sheet, requirement.fact)
+        if key not in counts:
+            counts[key], first[key] = Counter(), finding
+        counts[key][finding.status] += 1
+    return [
+        RequirementCount(
+            line=str(place), sheet=sheet, fact=fact, required=in_words_of(first[place, sheet, fact]),
+            ok=found["ok"], drift=found["drift"], waived=found["waived"], unknown=found["unknown"],
+        )
+        for (place, sheet, fact), found in sorted(counts.items(), key=lambda one: _by_line(*one[0]))
+    ]  # fmt: skip
+
+
+def _by_line(place: Place, sheet: str, fact: str) -> tuple[str, int, str]:
+    return place.file, place.line, fact
 
 
 def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicAccess]:

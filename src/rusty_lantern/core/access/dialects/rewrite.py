@@ -48,8 +48,17 @@ def _same(new: Statement, old: Statement) -> bool:
     return new is old or new == old
 
 
-@lru_cache(maxsize=4096)
 def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...]:
+    """What a statement becomes. No reading depends on resources, in which buckets that are alike differ."""
+    found = _without_resources(msgspec.structs.replace(statement, resources=()), readings)
+    if found is None:
+        return (statement,)
+    return tuple(msgspec.structs.replace(one, resources=statement.resources) for one in found)
+
+
+@lru_cache(maxsize=4096)
+def _without_resources(statement: Statement, readings: Readings) -> tuple[Statement, ...] | None:
+    """What a statement becomes; None where it stays as it is."""
     if statement.actions_negated and readings.not_action_matches_nothing:
         return ()
     parts: list[Alternatives] = []
@@ -71,7 +80,8 @@ def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...
         for who, only in speaks_to
         for together in itertools.product(*parts)
     )  # fmt: skip
-    return tuple(found)
+    made = tuple(found)
+    return None if made == (statement,) else made
 
 
 Whom = list[tuple[Principals | None, tuple[Condition, ...]]]

@@ -9,11 +9,8 @@ from functools import lru_cache
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.condition_keys import context_key, key_name
-from rusty_lantern.core.access.policy.document import (
-    LITERAL_VARIABLES,
-    VARIABLE,
-    Condition,
-)
+from rusty_lantern.core.access.policy.document import Condition
+from rusty_lantern.core.access.policy.language_words import LITERAL_VARIABLES, VARIABLE
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number
 
 _ESCAPED = {"*": "\ue000", "?": "\ue001"}

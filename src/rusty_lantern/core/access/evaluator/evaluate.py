@@ -21,11 +21,8 @@ from rusty_lantern.core.access.evaluator.request import Caller, Decision, Reques
 from rusty_lantern.core.access.policy.actions import ACTIONS, GRANTED, GRANTED_ON_OBJECT
 from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules
 from rusty_lantern.core.access.policy.container_acl import also_known_as
-from rusty_lantern.core.access.policy.document import (
-    OPERATORS,
-    Principals,
-    Statement,
-)
+from rusty_lantern.core.access.policy.document import Principals, Statement
+from rusty_lantern.core.access.policy.language_words import OPERATORS
 from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.principals import in_one_partition
 from rusty_lantern.core.access.policy.values import NotUnderstood

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any
 
 import msgspec
@@ -97,12 +98,18 @@ class Rules(msgspec.Struct, frozen=True):
         return dict(self.doubts)
 
 
-def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str]] | None = None) -> Rules:
-    """The rules of a bucket as its dossier has them. `members`: group → all its members."""
+def rules_of(
+    bucket: Bucket,
+    store: Dossier,
+    members: Mapping[str, frozenset[str]] | None = None,
+    written: Policy | None = None,
+) -> Rules:
+    """The rules of a bucket as its dossier has them. `members`: group → all its members; `written`: its policy, where
+    it was parsed already."""
     doubts: list[tuple[str, str]] = []
     policy = Policy()
     if bucket.policy.value is not None:
-        policy = _as_the_store_reads(parse_policy(bucket.policy.value), store)
+        policy = _as_the_store_reads(written or parse_policy(bucket.policy.value), store)
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if bucket.acl.unread and bucket.ownership.value != "bucket-owner-enforced":
@@ -223,12 +230,18 @@ def _payment(answer: Answer[bool]) -> tuple[Statement, ...]:
     title = "the requester pays" if answer.value else "who pays for requests"
     signed = {"StringEquals": {"aws:PrincipalType": "Anonymous"}}
     denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": signed}
-    read = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": denied})).statements
+    read = _own(json.dumps(denied))
     faults = (Fault(title, f"could not be read ({answer.reason})"),) if answer.unread else ()
     return tuple(msgspec.structs.replace(statement, place=title, faults=faults) for statement in read)
 
 
 _OF_AN_ACCOUNT = ("aws:principalaccount", "aws:principalarn", "aws:resourceaccount", "aws:sourceaccount")
+
+
+@lru_cache(maxsize=256)
+def _own(statement: str) -> tuple[Statement, ...]:
+    """A statement that is written here, not by a store, read as a policy's statements are."""
+    return parse_policy(f'{{"Version": "2012-10-17", "Statement": {statement}}}').statements
 
 
 def _of_no_known_account(policy: Policy) -> Policy:
@@ -260,7 +273,7 @@ def _network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
     if network.endpoints:
         restriction["StringNotEquals"] = {"aws:SourceVpce": network.endpoints}
     denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": restriction}
-    read = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": denied})).statements
+    read = _own(json.dumps(denied))
     return tuple(msgspec.structs.replace(statement, place=title) for statement in read)
 
 

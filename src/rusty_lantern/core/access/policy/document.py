@@ -8,12 +8,12 @@ be read (`Policy.unreadable`) could it say anything at all.
 from __future__ import annotations
 
 import json
-import re
 from typing import Literal
 
 import msgspec
 
 from rusty_lantern.core.access.policy.condition_keys import key_name
+from rusty_lantern.core.access.policy.language_words import OPERATORS
 from rusty_lantern.core.errors import nearest
 
 MAX_BYTES = 1 << 20
@@ -125,6 +125,9 @@ def _object(pairs: list[tuple[str, Json]]) -> dict[str, Json]:
     return doubled
 
 
+_DECODER = json.JSONDecoder(object_pairs_hook=_object)
+
+
 def parse_policy(text: str, *, attached: bool = False) -> Policy:
     """Read a policy document. Never raises: what cannot be read is a fault.
 
@@ -133,7 +136,7 @@ def parse_policy(text: str, *, attached: bool = False) -> Policy:
     if len(text) > MAX_BYTES:
         return Policy(unreadable=Fault("", f"the policy is longer than {MAX_BYTES:,} characters"))
     try:
-        document = json.loads(text, object_pairs_hook=_object)
+        document = _DECODER.decode(text)
     except json.JSONDecodeError as error:
         return Policy(unreadable=Fault("", f"not JSON: {error.msg} at line {error.lineno}, column {error.colno}"))
     except (RecursionError, ValueError) as error:
@@ -313,42 +316,3 @@ class _Reader:
 
 def _wild(name: str) -> bool:
     return "*" in name or "?" in name
-
-
-OPERATORS: dict[str, str] = {
-    name.lower(): name
-    for name in [
-        "StringEquals",
-        "StringNotEquals",
-        "StringEqualsIgnoreCase",
-        "StringNotEqualsIgnoreCase",
-        "StringLike",
-        "StringNotLike",
-        "NumericEquals",
-        "NumericNotEquals",
-        "NumericLessThan",
-        "NumericLessThanEquals",
-        "NumericGreaterThan",
-        "NumericGreaterThanEquals",
-        "DateEquals",
-        "DateNotEquals",
-        "DateLessThan",
-        "DateLessThanEquals",
-        "DateGreaterThan",
-        "DateGreaterThanEquals",
-        "Bool",
-        "BinaryEquals",
-        "IpAddress",
-        "NotIpAddress",
-        "ArnEquals",
-        "ArnNotEquals",
-        "ArnLike",
-        "ArnNotLike",
-        "Null",
-    ]
-}
-"""Operator names as they are written, by their lower-case form."""
-
-VARIABLE = re.compile(r"\$\{([^}]*)\}")
-LITERAL_VARIABLES = {"*": "*", "?": "?", "$": "$"}
-"""`${*}` and its like stand for the character itself, never for a wildcard or another variable."""

@@ -27,7 +27,8 @@ from rusty_lantern.core.access.policy.condition_keys import (
     context_key,
     key_name,
 )
-from rusty_lantern.core.access.policy.document import LITERAL_VARIABLES, VARIABLE, Condition
+from rusty_lantern.core.access.policy.document import Condition
+from rusty_lantern.core.access.policy.language_words import LITERAL_VARIABLES, VARIABLE
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number
 from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, names_where, names_without
