@@ -246,11 +246,21 @@ def test_rules_of_a_bucket_are_the_same_whoever_asks() -> None:
     assert shapes.exposures(rules, later)["anyone", "read"].level == "closed"
 
 
-def test_a_journal_that_is_whole_gives_every_store_the_same_again(whole: Whole, tmp_path: Path) -> None:
+def test_a_journal_that_is_whole_gives_every_store_the_same_again(
+    whole: Whole, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Whatever an answer tells, a survey that is gone on with has it from the journal: also the numbers of answers."""
     place = Workspace(whole.folder)
-    plan = Plan(place.estate(), whole.folder, datetime(2026, 11, 2, 6, tzinfo=UTC), probe=True)
-    journals = tmp_path / "surveys" / "X.partial" / "journal"
-    first, again = (asyncio.run(read_all(plan, journals)) for _ in range(2))
-    assert len(first) == 9
-    assert [encode(dossier) for dossier in again] == [encode(dossier) for dossier in first]
+    plan = Plan(place.estate(), whole.folder, datetime(2026, 11, 2, 6, tzinfo=UTC), probe=True, objects="all")
+    partial = tmp_path / "surveys" / "X.partial"
+    remove = Path.unlink
+    monkeypatch.setattr(Path, "unlink", lambda path, **more: path.suffix == ".jsonl" or remove(path, **more))
+    surveyed = []
+    for _ in range(2):
+        dossiers = asyncio.run(read_all(plan, partial / "journal"))
+        tables = {path: path.read_bytes() for path in sorted(partial.rglob("*.parquet"))}
+        surveyed.append(([encode(dossier) for dossier in dossiers], tables))
+        for path in tables:
+            remove(path)
+    assert (len(surveyed[0][0]), len(surveyed[0][1])) == (9, 53)
+    assert surveyed[0] == surveyed[1]

@@ -33,8 +33,10 @@ class HttpReader(ABC):
     async def __aexit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        await self.outside.__aexit__(kind, error, trace)
-        await self.client.__aexit__(kind, error, trace)
+        try:
+            await self.outside.__aexit__(kind, error, trace)
+        finally:  # also where the survey is given up at this very moment
+            await self.client.__aexit__(kind, error, trace)
 
     @property
     def asked(self) -> int:
