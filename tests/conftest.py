@@ -7,6 +7,7 @@ import re
 import shutil
 import signal
 import subprocess
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache
@@ -56,8 +57,14 @@ def begin(*words: str, cwd: Path) -> subprocess.Popen[str]:
         signal.signal(signal.SIGINT, usual)
 
 
+_SURVEYED: dict[Path, int] = {}
+"""Workspace → the second in which its last survey ended."""
+
+
 def lantern(*words: str, cwd: Path, **environment: str) -> Ran:
-    """Run the installed `lantern`."""
+    """Run the installed `lantern`. A survey is named by its second: two of one workspace never begin in the same."""
+    while words[:1] == ("survey",) and _SURVEYED.get(cwd, 0) >= int(time.time()) and "--as-of" not in words:
+        time.sleep(0.02)
     inherited = {k: v for k, v in os.environ.items() if k not in ("NO_COLOR", "FORCE_COLOR", "COLUMNS")}
     if any(name.startswith("PYTHON") for name in environment):  # what an interpreter reads as it starts
         whole = subprocess.run([PROGRAM, *words], cwd=cwd, env=inherited | environment, capture_output=True, text=True)
@@ -65,6 +72,8 @@ def lantern(*words: str, cwd: Path, **environment: str) -> Ran:
     else:
         code, out, err = _warm().run(words, cwd, inherited | environment)
     assert "Traceback" not in err, err
+    if words[:1] == ("survey",):
+        _SURVEYED[cwd] = int(time.time())
     return Ran(code, out, err)
 
 

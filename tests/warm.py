@@ -33,7 +33,10 @@ MOST = 1 << 20
 LONGEST = 600
 """Seconds that a run may take: against hanging, not against slowness."""
 PROGRAM = Path(sys.executable).parent / "lantern"
-LAZY = ("aiohttp", "botocore.session", "duckdb", "jinja2", "lxml.etree", "numpy", "pyarrow.parquet", "pyarrow.compute")
+LAZY = (
+    "aiohttp", "botocore.session", "distributed", "duckdb", "jinja2", "lxml.etree", "matplotlib.figure", "numpy",
+    "pyarrow.compute", "pyarrow.parquet",
+)  # fmt: skip
 """What commands import where they need it, and many need. Importing these starts no thread that a fork could miss."""
 
 

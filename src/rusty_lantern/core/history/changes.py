@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from operator import itemgetter
 from typing import Any, Literal
 
 import msgspec
@@ -239,25 +240,29 @@ def _subjects(store_subject: StoreSubject) -> Mapping[tuple[str, str], PartSubje
 def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
     """The requirements that stand otherwise than before, on subjects that both surveys judged or one has drift of."""
     with undisturbed():
-        return list(_turned(before, after))
+        return [change for _, change in sorted(_turned(before, after), key=itemgetter(0))]
 
 
-def _turned(before: Audit, after: Audit) -> Iterator[DriftChange]:
+def _turned(before: Audit, after: Audit) -> Iterator[tuple[tuple[str, str, str, str], DriftChange]]:
     old, new = (
         {_key(finding): finding for finding in audit.findings if finding.status != "ok"} for audit in (before, after)
     )
     # What held is looked up only where it stands otherwise on the other side.
     odd = old.keys() ^ new.keys()
     about = {key[:3] for key in odd}
+    names = {name for _, _, name in about}
     for audit, known in ((before, old), (after, new)):
-        held = (j for j in audit.findings if j.status == "ok" and (j.store, j.kind, j.name) in about)
+        held = (
+            j for j in audit.findings if j.name in names and j.status == "ok" and (j.store, j.kind, j.name) in about
+        )
         known |= {key: finding for finding in held if (key := _key(finding)) in odd}
-    for key in sorted(old.keys() | new.keys()):
+    for key in old.keys() | new.keys():
         was, now = old.get(key), new.get(key)
-        turn = _turn(was.status if was else None, now, observed_now(was) if was else "")
+        drifts = was is not None and was.status == "drift"
+        turn = _turn(was.status if was else None, now, observed_now(was) if was and drifts else "")
         shown = now if now is not None and turn != "resolved" else was
         if turn is not None and shown is not None:
-            yield DriftChange(turn, shown, _seen(was), _seen(now))
+            yield key, DriftChange(turn, shown, _seen(was), _seen(now))
 
 
 def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
