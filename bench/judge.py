@@ -25,7 +25,7 @@ from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.audit import Audit, Judge, audit
-from rusty_lantern.core.audit.store_subject import store_subjects
+from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.history.changes import changes, drift_changes
@@ -87,7 +87,12 @@ def timed(work: Callable[[], T]) -> tuple[float, T]:
 
 def audited(dossier: Dossier, sheets: Baseline) -> Audit:
     """A dossier held against a baseline."""
-    return audit(store_subjects([dossier], None, saltmarsh.MOMENT), Judge(sheets, saltmarsh.MOMENT))
+    return audit(stores_of(dossier), Judge(sheets, saltmarsh.MOMENT))
+
+
+def stores_of(dossier: Dossier) -> list[StoreSubject]:
+    """A dossier's store with all that follows from it, worked out when asked."""
+    return store_subjects([dossier], None, saltmarsh.MOMENT)
 
 
 def judged(buckets: int) -> None:
@@ -109,9 +114,9 @@ def judged(buckets: int) -> None:
     print(f"growth: {words}: {judging / (4 * grown[0]):.2f} (aim <= 1.2) times four quarters")
 
     def compare() -> int:
-        old, new = (store_subjects([one], None, saltmarsh.MOMENT) for one in (before, after))
+        old, new = stores_of(before), stores_of(after)
         told = changes(old, new)
-        later = audited(after, sheets)
+        later = audit(new, Judge(sheets, saltmarsh.MOMENT))  # of the same, as the command does
         return len(told) + len(drift_changes(found, later))
 
     comparing, count = timed(compare)

@@ -50,7 +50,8 @@ def buckets(
     from rusty_lantern.reports.terminal.buckets import buckets_view
     from rusty_lantern.reports.terminal.layout import console
 
-    _, taken, when, seen = opened(workspace_folder, survey, as_of)
+    found = opened(workspace_folder, survey, as_of)
+    taken, when, seen = found.survey, found.when, found.views
     rows = [bucket_row(view) for view in seen]
     for pattern in names or []:
         if not any(fnmatchcase(f"{row.store}/{row.bucket}", pattern) for row in rows):

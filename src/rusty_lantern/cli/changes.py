@@ -73,9 +73,10 @@ def changes(
         return
     old, new = _pair(place, before, after, since)
     estate = place.estate()
-    found = changes(*(store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)))
+    stores = [store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)]
+    found = changes(*stores)
     found = [change for change in found if wanted(change.store, change.name)]
-    drift = drift_changes(*(judge_kept(place, one) for one in (old, new)))
+    drift = drift_changes(*(judge_kept(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
     held = _attributed(found, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
     result = ChangesResult(

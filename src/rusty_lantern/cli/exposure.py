@@ -46,7 +46,8 @@ def exposure(
     from rusty_lantern.reports.terminal.exposure import exposure_view
     from rusty_lantern.reports.terminal.layout import console
 
-    place, taken, when, seen = opened(workspace_folder, survey, as_of)
+    found = opened(workspace_folder, survey, as_of)
+    place, taken, when, seen = found.place, found.survey, found.when, found.views
     chosen = [find_view(seen, wanted, taken) for wanted in buckets] if buckets else seen
     probed = _probe(place, chosen) if probe else None
     result = ExposureResult(

@@ -12,7 +12,6 @@ import typer
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.session import (
     Opened,
-    judge_kept,
     kept_bytes,
     oldest_allowed,
     opened,
@@ -79,7 +78,7 @@ def _estate(asked: _Asked, out: Path, size: str) -> None:
 
     found = asked.opened()
     place = found.place
-    audit = judge_kept(place, found.survey, found.when)
+    audit = found.audit()
     since = since_when(place, found.survey, audit, found.when)
     result = report_result(
         found.survey,

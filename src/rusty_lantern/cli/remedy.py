@@ -10,7 +10,7 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import printed
-from rusty_lantern.cli.session import judge_kept, opened
+from rusty_lantern.cli.session import opened
 
 if TYPE_CHECKING:
     from rusty_lantern.cli.session import Opened
@@ -59,7 +59,7 @@ def _remedies(found: Opened, where: str | None) -> RemedyResult:
     from rusty_lantern.core.remediation.remedies import remedies
     from rusty_lantern.reports.results.remediation import RemedyResult, remedy_row
 
-    audit = judge_kept(found.place, found.survey, found.when)
+    audit = found.audit()
     views = {("bucket", view.dossier.store, view.bucket.name): view for view in found.views}
     only = find_view(found.views, where, found.survey).title if where else None
     subjects: dict[tuple[str, str, str], list] = {}  # type: ignore[type-arg]

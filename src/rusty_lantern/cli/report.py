@@ -9,7 +9,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import note
-from rusty_lantern.cli.session import LOOK_BACK, judge_kept, kept_bytes, opened, since_when, standings_of, turned_since
+from rusty_lantern.cli.session import LOOK_BACK, kept_bytes, opened, since_when, standings_of, turned_since
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
@@ -84,7 +84,7 @@ def _result(found: Opened, extract: str | None, *, whole: bool) -> tuple[ReportR
     from rusty_lantern.reports.results.report import report_result
 
     place = found.place
-    audit = judge_kept(place, found.survey, found.when)
+    audit = found.audit()
     views: Sequence[BucketSubject] = found.views
     since = since_when(place, found.survey, audit, found.when)
     if extract is not None:

@@ -88,15 +88,17 @@ def judge_kept(
     when: datetime | None = None,
     waivers: Sequence[Waiver] | None = None,
     choice: Choice | None = None,
+    stores: list[StoreSubject] | None = None,
 ) -> Audit:
-    """Hold a kept survey against the workspace's baseline; as of its own moment unless another is given."""
+    """Hold a kept survey against the workspace's baseline; as of its own moment unless another is given. `stores`: its
+    stores as of that moment, where they were made already: what follows from them is not worked out twice."""
     from rusty_lantern.core.audit.audit import Judge, audit
     from rusty_lantern.core.audit.store_subject import store_subjects
 
     when = when or taken.manifest.taken
     estate = place.estate()
     judge = Judge(place.baseline(), when, tuple(place.waivers() if waivers is None else waivers))
-    stores = store_subjects(taken.dossiers, estate, when)
+    stores = store_subjects(taken.dossiers, estate, when) if stores is None else stores
     buckets = [view for one in stores for view in one.buckets.values()]
     tables = VersionTables(place, taken, when)
     return audit(stores, judge, mirrored_in(tables, stores, estate), tables.tallies(judge, buckets), choice)
@@ -153,7 +155,16 @@ class Opened(NamedTuple):
     place: Workspace
     survey: Survey
     when: datetime
-    views: list[BucketSubject]
+    stores: list[StoreSubject]
+
+    @property
+    def views(self) -> list[BucketSubject]:
+        """All its buckets, store by store, by name."""
+        return [view for store in self.stores for view in store.buckets.values()]
+
+    def audit(self) -> Audit:
+        """These stores, held against the workspace's baseline."""
+        return judge_kept(self.place, self.survey, self.when, stores=self.stores)
 
     def judge(self) -> Judge | None:
         """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
@@ -236,12 +247,12 @@ def mirrored_in(tables: VersionTables, stores: list[StoreSubject], estate: Estat
 
 def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:
     """Open a kept survey, as of its own moment unless another is given."""
-    from rusty_lantern.core.audit.store_subject import views
+    from rusty_lantern.core.audit.store_subject import store_subjects
 
     place = workspace(named)
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    return Opened(place, taken, when, views(taken.dossiers, place.estate(), when))
+    return Opened(place, taken, when, store_subjects(taken.dossiers, place.estate(), when))
 
 
 def kept_bytes(found: Opened) -> dict[str, list[Kept]]:

@@ -62,7 +62,8 @@ def why(
     from rusty_lantern.reports.terminal.exposure import read_otherwise_lines
     from rusty_lantern.reports.terminal.layout import console
 
-    _, taken, when, seen = opened(workspace_folder, survey, as_of)
+    found = opened(workspace_folder, survey, as_of)
+    taken, when, seen = found.survey, found.when, found.views
     view = find_view(seen, bucket, taken)
     asked: list[RequestSpec]
     if requests is not None:

@@ -10,7 +10,7 @@ import msgspec
 from rusty_lantern.core.access.dialects.readings import bearing
 from rusty_lantern.core.access.dialects.rewrite import as_read
 from rusty_lantern.core.access.dialects.shipped import COMMON, SHIPPED, dialect_of
-from rusty_lantern.core.access.policy.document import Policy, parse_policy
+from rusty_lantern.core.access.policy.document import Policy
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
@@ -34,10 +34,9 @@ class ReadOtherwise(msgspec.Struct, frozen=True):
 def read_otherwise(view: BucketSubject) -> list[ReadOtherwise]:
     """By which readings the verdicts differ: the common one where the store has its own, every known dialect where
     nobody knows what answers for the store. Empty where nothing differs."""
-    text = view.bucket.policy.value
-    if text is None:
+    own, policy = dialect_of(view.dossier), view.written_policy
+    if policy is None:
         return []
-    own, policy = dialect_of(view.dossier), parse_policy(text)
     others = [COMMON] if own != COMMON else [] if _is_known(view.dossier) else [*SHIPPED.values()]
     return [found for other in others if (found := _against(view, policy, own, other)) is not None]
 

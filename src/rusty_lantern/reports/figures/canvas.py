@@ -41,9 +41,7 @@ def drawn(
     if kind not in FORMATS:
         raise BadInput(Problem(f"a figure cannot be written as {kind or out}", remedy="use .png, .svg or .pdf"))
     import matplotlib as mpl
-
-    mpl.use("Agg")
-    from matplotlib import pyplot
+    from matplotlib.figure import Figure
 
     inches = SIZES[size]
     scale = inches[0] / SIZES["slide"][0]
@@ -52,18 +50,14 @@ def drawn(
         "hatch.linewidth": 0.6, "svg.hashsalt": "lantern", "svg.fonttype": "path",
     }  # fmt: skip
     with mpl.rc_context(style):
-        figure, axes = pyplot.subplots(
-            len(rows), 1, figsize=inches, dpi=DOTS, height_ratios=list(rows), facecolor=PAPER, squeeze=False
-        )
+        figure = Figure(figsize=inches, dpi=DOTS, facecolor=PAPER)
+        axes = figure.subplots(len(rows), 1, gridspec_kw={"height_ratios": list(rows)}, squeeze=False)
         figure.text(0.03, 0.965, plain(title), ha="left", va="top", fontsize=18 * max(scale, 0.75), fontweight="bold")
         wrapped = textwrap.fill(plain(words), int(135 * min(1.0, scale / max(scale, 0.75))))
         figure.text(0.03, 0.91, wrapped, ha="left", va="top", fontsize=11.5 * max(scale, 0.75), linespacing=1.4)
         figure.subplots_adjust(left=0.1, right=0.96, top=0.82, bottom=0.09, hspace=0.32)
-        try:
-            yield figure, [row[0] for row in axes]
-            _write(figure, out, kind)
-        finally:
-            pyplot.close(figure)
+        yield figure, [row[0] for row in axes]
+        _write(figure, out, kind)
 
 
 def _write(figure: Figure, out: Path | io.BytesIO, kind: str) -> None:

@@ -181,7 +181,10 @@ def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicA
     drifted = {(j.store, j.name, j.requirement.fact) for j in found.findings if j.status in ("drift", "waived")}
     doors = []
     for view in views:
-        own_way = {place: other for one in read_otherwise(view) if one.own for place, (_, other) in one.changes.items()}
+        own_way: dict[str, str] = {}
+        if any(verdict.level in ("open", "restricted") for verdict in view.verdicts.values()):
+            other_ways = [one.changes.items() for one in read_otherwise(view) if one.own]
+            own_way = {place: other for changes in other_ways for place, (_, other) in changes}
         for verb in VERBS:
             levels = {audience: view.verdicts[audience, verb] for audience in AUDIENCES}
             audience = next((a for a in AUDIENCES if levels[a].level == "open"), None)
