@@ -29,7 +29,7 @@ from tests.blob_server import blob_account
 from tests.gateway import gateway, running_gateway
 from tests.keystone_server import keystone_realm
 from tests.swift_server import swift_server
-from tests.warm import PROGRAM, Warm
+from tests.warm import FORKS, PROGRAM, Warm
 
 __all__ = ["PROGRAM", "blob_account", "gateway", "keystone_realm", "running_gateway", "swift_server"]
 
@@ -66,7 +66,8 @@ def lantern(*words: str, cwd: Path, **environment: str) -> Ran:
     while words[:1] == ("survey",) and _SURVEYED.get(cwd, 0) >= int(time.time()) and "--as-of" not in words:
         time.sleep(0.02)
     inherited = {k: v for k, v in os.environ.items() if k not in ("NO_COLOR", "FORCE_COLOR", "COLUMNS")}
-    if any(name.startswith("PYTHON") for name in environment):  # what an interpreter reads as it starts
+    early = any(name.startswith("PYTHON") for name in environment)  # what an interpreter reads as it starts
+    if early or not FORKS:
         whole = subprocess.run([PROGRAM, *words], cwd=cwd, env=inherited | environment, capture_output=True, text=True)
         code, out, err = whole.returncode, whole.stdout, whole.stderr
     else:

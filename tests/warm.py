@@ -33,6 +33,8 @@ MOST = 1 << 20
 LONGEST = 600
 """Seconds that a run may take: against hanging, not against slowness."""
 PROGRAM = Path(sys.executable).parent / "lantern"
+FORKS: bool = sys.platform == "linux"
+"""Whether there is a fork, and sockets that keep messages apart; elsewhere every run is started afresh."""
 LAZY = (
     "aiohttp", "botocore.session", "distributed", "duckdb", "jinja2", "lxml.etree", "matplotlib.figure", "numpy",
     "pyarrow.compute", "pyarrow.parquet",
