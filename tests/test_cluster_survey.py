@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import shutil
+import signal
 import subprocess
 import sys
 import time
@@ -20,7 +21,7 @@ from rusty_lantern.core.model.acl import ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.survey.inspection import Batch, Elsewhere, Subject, Workers
-from tests.conftest import Ran, Whole, lantern
+from tests.conftest import Ran, Whole, begin, lantern
 from tests.test_cluster import Running, cluster_of_two
 
 TAKEN = "20261102T060000Z"
@@ -95,6 +96,18 @@ def test_a_scheduler_that_goes_away_ends_it_and_the_rest_is_asked_later(
     if ended:
         ran = lantern("survey", "--resume", cwd=folder)
         assert ran.code == 0, ran.err
+    assert not unlike(folder, whole)
+
+
+def test_an_interrupt_ends_it_and_the_rest_is_asked_later(whole: Whole, folder: Path, running: Running) -> None:
+    going = begin("survey", "--engine", "dask", "--scheduler", running.address, *AS_OF, cwd=folder)
+    journals = folder / "surveys" / f"{TAKEN}.partial" / "journal" / "harbour"
+    while going.poll() is None and not list(journals.glob("*.jsonl")):
+        time.sleep(0.02)
+    going.send_signal(signal.SIGINT)
+    _, told = going.communicate(timeout=600)
+    assert (going.returncode, "lantern survey --resume" in told) == (130, True), told
+    assert lantern("survey", "--resume", cwd=folder).code == 0
     assert not unlike(folder, whole)
 
 
