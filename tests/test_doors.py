@@ -20,13 +20,13 @@ from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl
 from rusty_lantern.core.model.capabilities import SWIFT
-from rusty_lantern.core.model.dossier import AclReading, Door, Dossier
+from rusty_lantern.core.model.dossier import AclReading, Door, Dossier, decode
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.lagoon import HARBOUR_ACCOUNT, HARBOUR_USERS, with_door
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
 from rusty_lantern.simulator.swift_server import PLANTED_KEY, SwiftDoor
-from tests.conftest import Lived, estate_for, lantern
+from tests.conftest import Lived, answering, estate_for, lantern
 
 MOMENT = datetime(2026, 11, 2, 6, tzinfo=UTC)
 UNSUPPORTED: Answer[Any] = Answer("unsupported")
@@ -147,6 +147,32 @@ def two_doors(tmp_path: Path) -> Any:
     door = SwiftDoor(held, saltmarsh.MOMENT, HARBOUR_USERS, HARBOUR_ACCOUNT)
     with serve(Standin(held, saltmarsh.MOMENT, door=door).application()) as address:
         yield address, estate_for(tmp_path / "ws", address)
+
+
+@pytest.mark.parametrize("status", [503, 403])
+@pytest.mark.parametrize("trouble", ["/swift/info", "/info", "/"])
+def test_what_stands_in_front_of_a_store_never_tells_that_there_is_no_door_and_no_gateway(
+    tmp_path: Path, trouble: str, status: int
+) -> None:
+    """It is busy, or refuses what is not signed: that tells nothing of what is behind it."""
+    held = saltmarsh.harbour() if trouble == "/info" else with_door(saltmarsh.harbour())
+    door = None if trouble == "/info" else SwiftDoor(held, saltmarsh.MOMENT, HARBOUR_USERS, HARBOUR_ACCOUNT)
+    store = Standin(held, saltmarsh.MOMENT, door=door)
+
+    async def either(request: web.Request) -> web.StreamResponse:
+        signed = "authorization" in request.headers
+        busy = request.path == trouble and not signed
+        return web.Response(status=status, text="Go away") if busy else await store._serve(request)
+
+    with serve(answering(either)) as address:
+        folder = estate_for(tmp_path / "ws", address)
+        assert lantern("survey", "--only", "harbour/boat-logs", "--only", "harbour/permit-scans", cwd=folder).code == 0
+    dossier = decode(next((folder / "surveys").glob("*/stores/harbour.json")).read_bytes(), "harbour.json")
+    if trouble == "/":
+        assert dossier.software.unread and str(status) in dossier.software.note
+        return
+    facts = {f["fact"]: f for f in json.loads(lantern("show", "permit-scans", "--json", cwd=folder).out)["facts"]}
+    assert facts["exposure.read"]["value"] is None and str(status) in facts["exposure.read"]["note"]
 
 
 def test_a_second_door_is_found_and_the_lines_to_add_make_everything_known(two_doors: tuple[str, Path]) -> None:

@@ -11,12 +11,12 @@ from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, SHIPPED
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.intake.dialect_files import find_dialect
-from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.client import BUSY, Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Memory
 from rusty_lantern.stores.http.tls_check import Apart
 from rusty_lantern.stores.reader import Visit
-from rusty_lantern.stores.swift.info import Info, info_at
+from rusty_lantern.stores.swift.info import Info, info_at, refuse_what_stands_in_front
 
 _GATEWAYS_OWN = re.compile(r"tx[0-9a-f]{21}-[0-9a-f]{10}-[0-9a-f]+-.+")
 """How a gateway numbers requests, at each of its doors. Measured on release 16.2."""
@@ -69,6 +69,8 @@ async def _first(outside: Client, path: str, memory: Memory | None) -> tuple[int
         return known[0], known[2] == b"yes"
     reply = await outside.ask(path=path)
     gateway = any(_GATEWAYS_OWN.fullmatch(reply.headers.get(name, "")) for name in _NUMBERS)
+    if not gateway and (reply.status in BUSY or outside.store.reads == "s3"):  # other protocols refuse in plain words
+        refuse_what_stands_in_front(reply)
     if memory:
         memory.note(question, reply.status, {}, b"yes" if gateway else b"no")
     return reply.status, gateway

@@ -6,9 +6,9 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.client import BUSY, Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.reply import Memory
+from rusty_lantern.stores.http.reply import Memory, Reply
 
 
 class S3Door(msgspec.Struct, frozen=True):
@@ -39,12 +39,22 @@ async def ask_info(outside: Client, account_path: str) -> Info | None:
         return None
 
 
+def refuse_what_stands_in_front(reply: Reply) -> None:
+    """Raise `RequestFailed` for an answer that tells nothing of the store behind it: it is busy, or refuses in another
+    form than that of the S3 protocol, whose stores answer so for a bucket of that name."""
+    if reply.status in BUSY:
+        raise RequestFailed("failed", f"it answered {reply.status}")
+    if reply.status in (401, 403) and b"<Error" not in reply.body:
+        raise RequestFailed("denied", f"it answered {reply.status} without an error of the S3 protocol")
+
+
 async def info_at(outside: Client, path: str, memory: Memory | None = None) -> Info | None:
     """What the door at this path says of itself; None if no Swift door answers there.
 
-    Raises `RequestFailed` if nobody answers at all.
+    Raises `RequestFailed` if nobody answers at all, or what stands in front of the door answers for it.
     """
     reply = await outside.ask(path=path, memory=memory)
+    refuse_what_stands_in_front(reply)
     try:
         return msgspec.json.decode(reply.body, type=Info) if reply.status == 200 else None
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
