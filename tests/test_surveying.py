@@ -31,7 +31,7 @@ from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.s3.bucket_settings import read_bucket
 from tests.conftest import PROGRAM, Demo, answering, begin, estate_for, lantern
 from tests.saltmarsh_answers import DRIFT, MAY_HAVE_LISTS
-from tests.test_bad_stores import harbour, unknown_buckets
+from tests.test_bad_stores import Handler, harbour, unknown_buckets
 
 AS_OF = ("--as-of", "2026-11-02T06:00:00Z")
 KEPT = "surveys/20261102T060000Z/stores/harbour.json"
@@ -100,14 +100,19 @@ def test_a_torn_or_damaged_line_of_the_journal_is_asked_again(tmp_path: Path) ->
         assert damaged.recall("GET /2") == (200, {"date": "x"}, b"body2")
 
 
-def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, whole: Path) -> None:
-    delay = [0.05]
+def slow(delay: list[float]) -> Handler:
+    """Before every answer, so many seconds pass; the list may change meanwhile."""
 
-    async def slow(request: web.Request) -> web.StreamResponse:
+    async def wait(request: web.Request) -> web.StreamResponse:
         await asyncio.sleep(delay[0])
         return None  # type: ignore[return-value]
 
-    with harbour(slow) as (address, store):
+    return wait
+
+
+def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, whole: Path) -> None:
+    delay = [0.05]
+    with harbour(slow(delay)) as (address, store):
         folder = estate_for(tmp_path / "ws", address)
         running = begin("survey", *AS_OF, cwd=folder)
         while len(store.requests) < 200:
@@ -128,12 +133,7 @@ def test_ctrl_c_then_resume_asks_only_what_is_missing(tmp_path: Path, whole: Pat
 
 def test_a_deadline_stops_a_survey_that_can_be_gone_on_with(tmp_path: Path, whole: Path) -> None:
     delay = [0.2]
-
-    async def slow(request: web.Request) -> web.StreamResponse:
-        await asyncio.sleep(delay[0])
-        return None  # type: ignore[return-value]
-
-    with harbour(slow) as (address, _):
+    with harbour(slow(delay)) as (address, _):
         folder = estate_for(tmp_path / "ws", address)
         ran = lantern("survey", *AS_OF, "--deadline", "0.03", cwd=folder)
         assert (ran.code, "not whole after 0.03 minutes" in ran.err) == (3, True), ran.err
@@ -144,19 +144,23 @@ def test_a_deadline_stops_a_survey_that_can_be_gone_on_with(tmp_path: Path, whol
 
 def test_a_survey_is_gone_on_with_as_it_was_begun(tmp_path: Path) -> None:
     delay = [0.2]
-
-    async def slow(request: web.Request) -> web.StreamResponse:
-        await asyncio.sleep(delay[0])
-        return None  # type: ignore[return-value]
-
-    with harbour(slow) as (address, _):
+    with harbour(slow(delay)) as (address, _):
         folder = estate_for(tmp_path / "ws", address)
         words = ("--only", "harbour/press-*", "--probe", "--deadline", "0.01")
         assert lantern("survey", *AS_OF, *words, cwd=folder).code == 3
         delay[0] = 0
         other = lantern("survey", "--resume", "--objects", "all", cwd=folder)
-        assert (other.code, "--objects is not what this survey was begun with" in other.err) == (2, True), other.err
-        assert lantern("survey", "--resume", cwd=folder).code == 0
+        assert (other.code, "this survey was not begun with --objects all" in other.err) == (2, True), other.err
+        begun = next((folder / "surveys").rglob("begun.json"))
+        kept = begun.read_bytes()
+        begun.write_bytes(kept[:-3])
+        damaged = lantern("survey", "--resume", cwd=folder)
+        assert (damaged.code, "cannot be read" in damaged.err, str(begun) in damaged.err) == (2, True, True), (
+            damaged.err
+        )
+        begun.write_bytes(kept)
+        ran = lantern("survey", "--resume", cwd=folder)
+        assert (ran.code, "--only harbour/press-* --probe" in ran.err) == (0, True), ran.err
     read = json.loads((folder / KEPT).read_bytes())
     assert [bucket["name"] for bucket in read["buckets"]] == ["press-kit"]
     assert read["buckets"][0]["anonymous_test"]["value"]

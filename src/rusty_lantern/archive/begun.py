@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
 
 from rusty_lantern.archive.atomic_write import make_folder, write_whole
-from rusty_lantern.core.errors import BadInput, Problem
+from rusty_lantern.core.errors import BadInput, Place, Problem
 
 FILE = "begun.json"
 
@@ -21,21 +22,40 @@ class Options(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
     since_last: bool = False
     list_limit: int | None = None
 
+    def given(self) -> Iterator[str]:
+        """Each option as it is typed.
+
+        >>> list(Options(("harbour/*",), probe=True, list_limit=7).given())
+        ['--only harbour/*', '--probe', '--list-limit 7']
+        """
+        yield from (f"--only {pattern}" for pattern in self.only)
+        if self.probe:
+            yield "--probe"
+        if self.objects:
+            yield f"--objects {self.objects}"
+        if self.since_last:
+            yield "--since-last"
+        if self.list_limit:
+            yield f"--list-limit {self.list_limit}"
+
     def keep(self, journals: Path) -> None:
         """Write them beside the journal of a survey that begins."""
         make_folder(journals)
         write_whole(journals / FILE, msgspec.json.encode(self))
 
     def gone_on(self, journals: Path) -> Options:
-        """Those that a survey was begun with. Raises `BadInput` where these ask for something else."""
+        """Those that a survey was begun with. Raises `BadInput` where these ask for something else, or where nobody
+        can tell what it was begun with."""
+        file = journals / FILE
         try:
-            begun = msgspec.json.decode((journals / FILE).read_bytes(), type=Options)
-        except (OSError, msgspec.DecodeError):
+            begun = msgspec.json.decode(file.read_bytes(), type=Options)
+        except FileNotFoundError:  # it was stopped before anything was asked
             return self
-        for name in Options.__struct_fields__:
-            asked, before = getattr(self, name), getattr(begun, name)
-            if asked and asked != before:
-                option = f"--{name.replace('_', '-')}"
-                what = f"{option} is not what this survey was begun with"
-                raise BadInput(Problem(what, remedy=f"leave {option} out, or take a new survey: lantern survey"))
+        except (OSError, msgspec.DecodeError) as error:
+            what = f"the options that this survey was begun with cannot be read: {error}"
+            raise BadInput(Problem(what, Place(str(file)), "take a new survey: lantern survey")) from None
+        other = next((option for option in self.given() if option not in begun.given()), None)
+        if other is not None:
+            what = f"this survey was not begun with {other}"
+            raise BadInput(Problem(what, remedy="leave that out, or take a new survey: lantern survey"))
         return begun

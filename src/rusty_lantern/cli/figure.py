@@ -81,18 +81,9 @@ def _estate(asked: _Asked, out: Path, size: str) -> None:
     audit = found.audit()
     since = since_when(place, found.survey, audit, found.when)
     result = report_result(
-        found.survey,
-        place.estate().name,
-        found.when,
-        place.baseline(),
-        audit,
-        found.views,
-        since,
-        [],
-        [],
-        None,
+        found.survey, place.estate().name, found.when, place.baseline(), audit, found.views, since, [], [], None,
         whole=False,
-    )
+    )  # fmt: skip
     at_a_glance(result, out, size)
 
 

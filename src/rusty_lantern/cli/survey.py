@@ -99,7 +99,9 @@ def survey(
     when = _resumed(place) if resume else moment(as_of, datetime.now(UTC)).replace(microsecond=0)
     journals = place.surveys / (surveys.folder_name(when) + surveys.PARTIAL) / surveys.JOURNAL
     told = Options(tuple(only or ()), probe, objects.value if objects else None, since_last, list_limit)
-    told = told.gone_on(journals) if resume else told
+    if resume:
+        told = told.gone_on(journals)
+        note(" ".join(["going on with the survey of", surveys.folder_name(when), *told.given()]))
     plan = Plan(
         estate, place.folder, when, told.only, told.list_limit or 100, told.probe, log,
         objects=Depth(told.objects).value if told.objects else None,
@@ -188,5 +190,4 @@ def _resumed(place: Workspace) -> datetime:
     stopped = surveys.unfinished(place.surveys)
     if not stopped:
         raise BadInput(Problem("no survey was stopped here", remedy="take a new one with: lantern survey"))
-    note(f"going on with the survey of {stopped[-1]}")
     return datetime.strptime(stopped[-1], surveys.NAME_FORM).replace(tzinfo=UTC)

@@ -9,7 +9,7 @@ from rusty_lantern.core.access.dialects.readings import bearing
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
+from rusty_lantern.core.answer import NO_EVIDENCE, Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACCESS_ACTIONS,
     ACL_ACTIONS,
@@ -89,20 +89,16 @@ _enter_exposures()
 def exposure_beyond_trusted(subject: BucketView, _: str) -> Fact:
     """`closed` where whatever is let in comes from trusted networks only."""
     trusted = subject.trusted_only
-    left = {name: found for name, found in subject.exposures.items() if name not in trusted}
-    if not trusted and all(found.value == "closed" for found in left.values()):
-        return Answer("known", "closed", "", next(iter(left.values())).evidence)
-    name, widest = max(
-        left.items(),
-        key=lambda one: LEVEL.rank(str(one[1].value)) if one[1].value is not None else -1,
-        default=("", Answer("known", "closed")),
-    )
-    doubt = next((found for found in left.values() if found.value is None), None)
+    left = [(name, found) for name, found in subject.exposures.items() if name not in trusted]
+    reaching = [(name, found) for name, found in left if found.value != "closed"]
+    if not reaching:
+        evidence = left[0][1].evidence if left else NO_EVIDENCE
+        return Answer("known", "closed", "from trusted networks only" if trusted else "", evidence)
+    name, widest = max(reaching, key=lambda one: LEVEL.rank(str(one[1].value)) if one[1].value is not None else -1)
+    doubt = next((found for _, found in reaching if found.value is None), None)
     if doubt is not None and widest.value != "open":
         return doubt
-    if widest.value != "closed":
-        return Answer("known", widest.value, f"{name}: {widest.note}", widest.evidence)
-    return Answer("known", "closed", "from trusted networks only" if subject.trusted_only else "", widest.evidence)
+    return Answer("known", widest.value, f"{name}: {widest.note}", widest.evidence)
 
 
 @fact(

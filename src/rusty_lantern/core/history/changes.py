@@ -258,8 +258,8 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[tuple[str, str, str, 
         known |= {key: finding for finding in held if (key := _key(finding)) in odd}
     for key in old.keys() | new.keys():
         was, now = old.get(key), new.get(key)
-        drifts = was is not None and was.status == "drift"
-        turn = _turn(was.status if was else None, now, observed_now(was) if was and drifts else "")
+        accepted = observed_now(was) if was and was.status == "drift" else ""
+        turn = _turn(was.status if was else None, now, accepted)
         shown = now if now is not None and turn != "resolved" else was
         if turn is not None and shown is not None:
             yield key, DriftChange(turn, shown, _seen(was), _seen(now))
