@@ -9,6 +9,7 @@ from datetime import datetime
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.audit import Audit, Judge, audit
 from rusty_lantern.core.audit.store_subject import store_subjects
+from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import Baseline
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Table
@@ -46,3 +47,8 @@ def bucket_said(store: str, bucket: Bucket, facts: Callable[[str], Fact] = nothi
 def audited(dossiers: list[Dossier], baseline: Baseline, moment: datetime) -> Audit:
     """The dossiers held against a baseline, in no estate."""
     return audit(store_subjects(dossiers, None, moment), Judge(baseline, moment))
+
+
+def every_finding(found: Audit) -> list[Finding]:
+    """All findings of an audit, what is ok too, by what they are about."""
+    return sorted([*found.findings, *found.met.findings()], key=lambda one: (one.key, one.requirement.place.line))

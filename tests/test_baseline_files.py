@@ -22,7 +22,7 @@ from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 from tests.saltmarsh_answers import DRIFT
-from tests.subjects import audited, bucket_said
+from tests.subjects import audited, bucket_said, every_finding
 
 FILES = {
     "baseline.yaml": "title: t\nvalues: {long: 7 years}\ninclude: [common/doors.yaml, common/keep.yaml]\n"
@@ -114,11 +114,8 @@ def test_judging_is_a_function_of_its_inputs_alone(random: Any) -> None:
     some = random.sample(dossier.buckets, 8)
     baseline = read_baseline("sheets: [{sheet: s, require: {exposure.read: closed, versioning: on, logging: on}}]", "b")
     judged = [
-        sorted((j.name, j.requirement.fact, j.status) for j in audited([one], baseline, saltmarsh.MOMENT).findings)
-        for one in (
-            msgspec.structs.replace(dossier, buckets=some),
-            msgspec.structs.replace(dossier, buckets=some[::-1]),
-        )
+        every_finding(audited([msgspec.structs.replace(dossier, buckets=buckets)], baseline, saltmarsh.MOMENT))
+        for buckets in (some, some[::-1])
     ]
     assert judged[0] == judged[1]
 

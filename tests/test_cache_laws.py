@@ -75,7 +75,7 @@ def test_a_key_that_holds_a_resource_name_is_still_a_key() -> None:
     policy = document([{"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject",
                         "Resource": "arn:aws:s3:::reed/a:::*"}])  # fmt: skip
     rules = Rules("reed", parse_policy(policy))
-    assert VerdictCache().exposures(rules, AROUND)["anyone", "read"].level == "open"
+    assert VerdictCache().of(rules, AROUND).exposures("reed")["anyone", "read"].level == "open"
     assert exposures(rules, AROUND)["anyone", "read"].level == "open"
 
 
@@ -87,14 +87,14 @@ def test_a_kept_verdict_is_the_verdict(written: list[str]) -> None:
         for name in NAMES:
             for text in (policy, policy.replace("reed", name)):
                 rules = Rules(name, parse_policy(text))
-                kept, alone = shapes.exposures(rules, AROUND), exposures(rules, AROUND)
+                kept, alone = shapes.of(rules, AROUND).exposures(name), exposures(rules, AROUND)
                 for who, verdict in alone.items():
                     assert (kept[who].level, kept[who].because, kept[who].doubts) == (
                         verdict.level, verdict.because, verdict.doubts
                     ), (name, who, text)  # fmt: skip
                     assert (kept[who].witness is None) == (verdict.witness is None)
                 for demand in ("encryption", "transport"):
-                    assert shapes.demanded(rules, AROUND, demand) == Demands(rules, AROUND).answer(demand)
+                    assert shapes.of(rules, AROUND).demanded(demand) == Demands(rules, AROUND).answer(demand)
 
 
 no: Answer[Any] = Answer("unsupported")
@@ -242,8 +242,8 @@ def test_rules_of_a_bucket_are_the_same_whoever_asks() -> None:
     shapes, dossier = VerdictCache(), store([bucket("reed", policy, [], [])], [], [])
     rules = rules_of(dossier.buckets[0], dossier)
     later = EvaluationContext(datetime(2027, 1, 1, tzinfo=UTC), AROUND.account)
-    assert shapes.exposures(rules, AROUND)["anyone", "read"].level == "open"
-    assert shapes.exposures(rules, later)["anyone", "read"].level == "closed"
+    assert shapes.of(rules, AROUND).exposures("reed")["anyone", "read"].level == "open"
+    assert shapes.of(rules, later).exposures("reed")["anyone", "read"].level == "closed"
 
 
 def test_a_journal_that_is_whole_gives_every_store_the_same_again(

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rusty_lantern.cli.session import Opened
     from rusty_lantern.core.audit.audit import Audit
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
-    from rusty_lantern.core.history.drift_history import Key
+    from rusty_lantern.core.baseline.evaluation import Key
     from rusty_lantern.core.remediation.remedy import Remedy
     from rusty_lantern.reports.html.page import Picture
     from rusty_lantern.reports.results.report import ReportResult
@@ -124,11 +124,11 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketSubje
     kept = [j for j in audit.findings if j.kind == "bucket" and (j.store, j.name) in names]
     stores = store_subjects(found.survey.dossiers, found.place.estate(), found.when)
     told = overview(stores, views, kept, audit.waivers, found.when, only_buckets=True)
-    return views, msgspec.structs.replace(audit, findings=kept, buckets=len(views), waivers=[], overview=told)
+    met = audit.met.of(names)
+    return views, msgspec.structs.replace(audit, findings=kept, met=met, buckets=len(views), waivers=[], overview=told)
 
 
 def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy, Sequence[Key]]]:
-    from rusty_lantern.core.history.drift_history import key_of
     from rusty_lantern.core.remediation.advice import advice
     from rusty_lantern.core.remediation.remedies import remedies
     from rusty_lantern.core.remediation.remedy import Remedy
@@ -142,7 +142,7 @@ def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy
     for subject, drifted in subjects.items():
         whole = remedies(by.get(subject), drifted) if computed <= MOST_COMPUTED else []
         whole = whole or [Remedy((j.requirement.fact,), j.requirement.remedy or advice(j)) for j in drifted]
-        found += [(one, [key_of(j) for j in drifted if j.requirement.fact in one.facts]) for one in whole]
+        found += [(one, [j.key for j in drifted if j.requirement.fact in one.facts]) for one in whole]
     return found
 
 

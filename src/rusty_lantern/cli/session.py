@@ -24,9 +24,10 @@ if TYPE_CHECKING:
     from rusty_lantern.core.audit.replicas import MirrorSubject
     from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.audit.waiver_file import Waiver
+    from rusty_lantern.core.baseline.evaluation import Key
     from rusty_lantern.core.config.estate import Estate
     from rusty_lantern.core.history.changes import Turn
-    from rusty_lantern.core.history.drift_history import Key, Since
+    from rusty_lantern.core.history.drift_history import Since
     from rusty_lantern.objects.retention_summary import Kept
 
 
@@ -144,7 +145,7 @@ def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = Tru
     if not earlier:
         return None
     before = standings_of(place).of(earlier[-1])
-    about = {(j.store, j.kind, j.name) for j in audit.findings}
+    about = set() if whole else audit.met.subjects() | {finding.key[:3] for finding in audit.findings}
     stood = [one for one in before.stood if whole or one.key[:3] in about]
     return turns_since(msgspec.structs.replace(before, stood=stood), audit)
 

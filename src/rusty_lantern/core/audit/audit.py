@@ -6,10 +6,11 @@ A function of its inputs alone: the same survey, baseline, estate and moment giv
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from functools import cached_property
+from functools import cached_property, partial
+from operator import attrgetter
 from types import MappingProxyType
 
 import msgspec
@@ -17,6 +18,7 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.choice import Choice
+from rusty_lantern.core.audit.met import Column, Met
 from rusty_lantern.core.audit.overview import Overview, overview
 from rusty_lantern.core.audit.replicas import MirrorSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
@@ -24,7 +26,17 @@ from rusty_lantern.core.audit.waiver_file import Waiver
 from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.audit.waivers import apply as waive
 from rusty_lantern.core.baseline.builtin import OF_PROBED_BUCKETS
-from rusty_lantern.core.baseline.evaluation import Cascade, Finding, Status, Tallies, Weight, evaluate
+from rusty_lantern.core.baseline.evaluation import (
+    Cascade,
+    Finding,
+    Judged,
+    Required,
+    Status,
+    Tallies,
+    Weight,
+    evaluate,
+    evaluate_alike,
+)
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement, Severity, in_force
 from rusty_lantern.core.baseline.selectors import All, Subject
 from rusty_lantern.core.model.dossier import undisturbed
@@ -36,6 +48,9 @@ class Audit(msgspec.Struct, frozen=True):
     """What an audit found. `unread` names stores whose buckets could not be listed, with the reason."""
 
     findings: list[Finding]
+    """What is not ok: worst first, then by how far it reaches, then by store, name and fact."""
+    met: Met = msgspec.field(default_factory=Met)
+    """What is ok."""
     unread: list[tuple[str, str]] = msgspec.field(default_factory=list)
     idle_sheets: list[str] = msgspec.field(default_factory=list)
     buckets: int = 0
@@ -47,12 +62,21 @@ class Audit(msgspec.Struct, frozen=True):
     """What it comes to on one screen."""
 
     def of(self, status: Status) -> list[Finding]:
-        """The judgements of one status: worst first, then by how far they reach, then by store, bucket and fact."""
-        return sorted((j for j in self.findings if j.status == status), key=_order)
+        """The findings of one status, in the same order."""
+        if status == "ok":
+            return _worst_first(self.met.findings())
+        return [finding for finding in self.findings if finding.status == status]
 
     def counts(self) -> Counter[Status]:
-        """How many judgements of each status."""
-        return Counter(j.status for j in self.findings)
+        """How many findings of each status."""
+        found = Counter(finding.status for finding in self.findings)
+        found["ok"] = len(self.met)
+        return found
+
+    def drift_by_severity(self) -> dict[str, int]:
+        """Severity → how many drifts, the worst first."""
+        found = Counter(finding.requirement.severity for finding in self.findings if finding.status == "drift")
+        return {severity: found[severity] for severity in SEVERITIES}
 
     def exit_code(self, floor: Severity, *, unknown_counts: bool = False) -> int:
         """1 drift at or above the floor · 3 no such drift, and a store was not read · 0 otherwise.
@@ -70,10 +94,15 @@ def reaches(floor: str, severities: Iterable[str]) -> bool:
     return any(order.index(severity) <= order.index(floor) for severity in severities)
 
 
-def _order(finding: Finding) -> tuple[object, ...]:
-    severity, weight = SEVERITIES.index(finding.requirement.severity), finding.weight
-    reach = (-weight.sensitive, -weight.audience, -weight.verbs, -weight.bytes)
-    return severity, *reach, finding.store, finding.name, finding.requirement.fact
+_RANKS = {severity: rank for rank, severity in enumerate(SEVERITIES)}
+
+
+def _worst_first(findings: Iterable[Finding]) -> list[Finding]:
+    """By severity, then by how far they reach, then by store, name and fact. Sorts keep the order of what is equal."""
+    found = sorted(findings, key=attrgetter("store", "name", "requirement.fact"))
+    found.sort(key=attrgetter("weight"), reverse=True)
+    found.sort(key=lambda finding: _RANKS[finding.requirement.severity])
+    return found
 
 
 @dataclass(frozen=True)
@@ -101,6 +130,25 @@ class Judge:
         weight = _weigh(subject, self.cascade.baseline.sensitive)
         return [msgspec.structs.replace(j, weight=weight) if j.status == "drift" else j for j in found]
 
+    def of_buckets(self, views: Sequence[BucketSubject], tallies: Tallies = NO_TALLIES) -> Iterator[Judged]:
+        """The findings on the buckets of one store before waivers, drift weighed; what is ok, by name alone."""
+        weights = _Weights(views, self.cascade.baseline.sensitive)
+        for required, alike in self._alike(views):
+            for judged in evaluate_alike(required, alike, partial(BucketSubject.facts_of_each, alike), tallies):
+                judged.findings = [
+                    msgspec.structs.replace(j, weight=weights[j.name]) if j.status == "drift" else j
+                    for j in judged.findings
+                ]
+                yield judged
+
+    def _alike(self, views: Sequence[BucketSubject]) -> Iterable[tuple[list[Required], list[BucketSubject]]]:
+        """Buckets by the requirements that are in force on them."""
+        groups: dict[int, tuple[list[Required], list[BucketSubject]]] = {}
+        for view in views:
+            required = self.cascade.required_of(view, _promised(view))
+            groups.setdefault(id(required), (required, []))[1].append(view)
+        return groups.values()
+
     def waived(self, findings: Iterable[Finding]) -> tuple[list[Finding], list[Waived]]:
         """Findings with what is waived marked so, and how each waiver stands."""
         return waive(findings, list(self.waivers), self.moment, self.cascade.baseline.longest_waiver)
@@ -127,13 +175,23 @@ def _promised(subject: Subject) -> tuple[Requirement, ...]:
 
 def _weigh(view: BucketSubject, sensitive: All | None) -> Weight:
     """How far whatever drifts on a bucket reaches."""
-    levels = [verdict.level for verdict in view.verdicts.values()]
-    open_to = {verb for (_, verb), verdict in view.verdicts.items() if verdict.level in ("restricted", "open")}
+    wide, some = view.levels.get("open", frozenset()), view.levels.get("restricted", frozenset())
     marked = sensitive is not None and sensitive.fit(view).yes is not False
     held = view.bucket.usage.value
-    return Weight(
-        marked, 2 if "open" in levels else int("restricted" in levels), len(open_to), held.bytes if held else 0
-    )
+    return Weight(marked, 2 if wide else int(bool(some)), len(wide | some), held.bytes if held else 0)
+
+
+class _Weights(dict[str, Weight]):
+    """Name of a bucket → how far its drift reaches; worked out for those that have some."""
+
+    def __init__(self, views: Iterable[BucketSubject], sensitive: All | None) -> None:
+        super().__init__()
+        self.views = {view.name: view for view in views}
+        self.sensitive = sensitive
+
+    def __missing__(self, name: str) -> Weight:
+        found = self[name] = _weigh(self.views[name], self.sensitive)
+        return found
 
 
 def audit(
@@ -151,9 +209,11 @@ def audit(
     subjects: list[Subject] = [*buckets, *others]
     copies = [mirror for mirror in mirrors if wanted.has_subject(mirror)]
     with undisturbed():
-        unwaived = [j for subject in (*subjects, *copies) for j in judge.unwaived(subject, tallies)]
-    findings, stands = judge.waived(j for j in unwaived if wanted.has_finding(j))
+        unwaived, met = _unwaived(judge, buckets, [*others, *copies], tallies)
+    waived, stands = judge.waived(j for j in unwaived if wanted.has_requirement(j.requirement))
+    findings = _worst_first(waived)
     if choice is not None:
+        met = met.chosen(choice)
         stands = [one for one in stands if one.standing != "unused"]  # it may be used by what was not chosen
     idle = [
         f'{sheet.place}: sheet "{sheet.name}" applies to nothing that was surveyed'
@@ -162,8 +222,26 @@ def audit(
     ]
     dossiers = [store.index.dossier for store in stores]
     unread = [(dossier.store, dossier.listing.reason) for dossier in dossiers if not dossier.listing.settled]
-    exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in buckets) for verb in VERBS}
-    worst_first = sorted((one for one in findings if one.status != "ok"), key=_order)
+    reached = [view for view in buckets if "open" in view.levels]
+    exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in reached) for verb in VERBS}
     asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
-    told = overview(asked, buckets, worst_first, stands, judge.moment, only_buckets=bool(wanted.tag))
-    return Audit(findings, unread, idle, len(buckets), stands, exposed, told)
+    told = overview(asked, buckets, findings, stands, judge.moment, only_buckets=bool(wanted.tag))
+    return Audit(findings, met, unread, idle, len(buckets), stands, exposed, told)
+
+
+def _unwaived(
+    judge: Judge, buckets: Sequence[BucketSubject], others: Iterable[Subject], tallies: Tallies
+) -> tuple[list[Finding], Met]:
+    """What is not ok, before waivers, and what is."""
+    by_store: dict[str, list[BucketSubject]] = {}
+    for view in buckets:
+        by_store.setdefault(view.store, []).append(view)
+    judged = [(store, one) for store, views in by_store.items() for one in judge.of_buckets(views, tallies)]
+    found = [finding for _, one in judged for finding in one.findings]
+    found += [finding for subject in others for finding in judge.unwaived(subject, tallies)]
+    met = Met(
+        [Column(one.requirement, store, one.ok) for store, one in judged if one.ok],
+        [finding for finding in found if finding.status == "ok"],
+        {(view.store, view.name): view for view in buckets},
+    )
+    return [finding for finding in found if finding.status != "ok"], met

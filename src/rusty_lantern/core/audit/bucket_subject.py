@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
@@ -18,17 +18,17 @@ from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.identity_policies import asks_who
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.access.probe_check import LET_IN, worst
-from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.exposure import Exposures, Verdict
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
+from rusty_lantern.core.access.solver.verdict_cache import Decided, VerdictCache
 from rusty_lantern.core.answer import Answer, Fact, Partly, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.catalogue import REGISTER
-from rusty_lantern.core.facts.registry import UnknownFact, derive
+from rusty_lantern.core.facts.registry import UnknownFact, derivation, derive
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
@@ -146,7 +146,7 @@ class BucketSubject:
     def verdicts(self) -> Exposures:
         """The exposure for each audience and verb. Whatever goes wrong with one bucket is unknown of it alone."""
         try:
-            return self.shapes.exposures(self.rules, self.surroundings)
+            return self.decided.exposures(self.bucket.name)
         except Exception as error:
             unknown = Verdict("unknown", doubts=(defect(error),))
             return {(audience, verb): unknown for audience in AUDIENCES for verb in VERBS}
@@ -179,14 +179,23 @@ class BucketSubject:
             f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.restriction and one.restriction.trusted
         )
 
-    @property
-    def shapes(self) -> VerdictCache:
-        """What was decided already of buckets of the same store with rules alike."""
-        return self.context.shapes if self.context else VerdictCache()
+    @cached_property
+    def levels(self) -> dict[Level, frozenset[Verb]]:
+        """Level → the verbs that one of the public audiences has such a verdict for."""
+        found: dict[Level, set[Verb]] = {}
+        for (_, verb), verdict in self.verdicts.items():
+            found.setdefault(verdict.level, set()).add(verb)
+        return {level: frozenset(verbs) for level, verbs in found.items()}
+
+    @cached_property
+    def decided(self) -> Decided:
+        """What is decided of the rules, together with other buckets of the store that have rules alike."""
+        shapes = self.context.shapes if self.context else VerdictCache()
+        return shapes.of(self.rules, self.surroundings)
 
     def demanded(self, name: str) -> Fact:
         """What the policy demands of every upload, by name."""
-        found = self.shapes.demanded(self.rules, self.surroundings, name)
+        found = self.decided.demanded(name)
         return msgspec.structs.replace(found, evidence=self.bucket.policy.evidence)
 
     def neighbour(self, name: str) -> BucketSubject | None:
@@ -294,6 +303,19 @@ class BucketSubject:
         except Exception as error:
             return Answer("failed", None, defect(error))
         return found if self.entry is None else or_stated(name, found, self.entry, self.moment)
+
+    @staticmethod
+    def facts_of_each(views: Sequence[BucketSubject], name: str) -> list[Fact]:
+        """The fact of a name of each of these buckets, which are of one store."""
+        found, last = derivation(name)
+        try:
+            facts = [found(view, last) for view in views]
+        except Exception:  # whatever goes wrong with one bucket is unknown of it alone
+            return [view.fact(name) for view in views]
+        entry = views[0].entry if views else None
+        if entry is None or not entry.stated:
+            return facts
+        return [or_stated(name, fact, entry, view.moment) for view, fact in zip(views, facts, strict=True)]
 
     def facts(self) -> dict[str, Fact]:
         """Every fact of the register, with the bucket's own tags for `tags.*`."""

@@ -6,8 +6,7 @@ from fnmatch import fnmatchcase
 
 import msgspec
 
-from rusty_lantern.core.baseline.evaluation import Finding
-from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.core.baseline.loader import SEVERITIES, Requirement
 from rusty_lantern.core.baseline.selectors import Subject
 
 
@@ -30,7 +29,7 @@ class Choice(msgspec.Struct, frozen=True):
             return True
         return fnmatchcase((subject.tags.value or {}).get(self.tag, ""), self.value)
 
-    def has_finding(self, finding: Finding) -> bool:
-        """Whether a finding on a chosen subject is chosen."""
-        worst = not self.severity or SEVERITIES.index(finding.requirement.severity) <= SEVERITIES.index(self.severity)
-        return worst and (not self.fact or fnmatchcase(finding.requirement.fact, self.fact))
+    def has_requirement(self, requirement: Requirement) -> bool:
+        """Whether what is found of a requirement on a chosen subject is chosen."""
+        worst = not self.severity or SEVERITIES.index(requirement.severity) <= SEVERITIES.index(self.severity)
+        return worst and (not self.fact or fnmatchcase(requirement.fact, self.fact))

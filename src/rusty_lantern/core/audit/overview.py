@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Container, Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
+from functools import lru_cache
 
 import msgspec
 
@@ -105,7 +106,7 @@ def overview(
     of those that are ok nothing is told.
     `only_buckets`: tell of nothing that does not concern one of these buckets."""
     chosen = {(view.store, view.bucket.name) for view in views} if only_buckets else None
-    shut = {view.title for view in views if all(verdict.level == "closed" for verdict in view.verdicts.values())}
+    shut = {view.title for view in views if view.levels.keys() == {"closed"}}
     public = public_buckets(views, findings)
     told = shut | {f"{one.store}/{one.name}" for one in public}
     return Overview(
@@ -200,7 +201,7 @@ def public_buckets(views: Iterable[BucketSubject], findings: Iterable[Finding]) 
 
 def reached(view: BucketSubject, level: Level) -> tuple[Verb, ...]:
     """The verbs with a verdict of this level for one of the public audiences, the worst first."""
-    found = {verb for (_, verb), verdict in view.verdicts.items() if verdict.level == level}
+    found = view.levels.get(level)
     return tuple(verb for verb in WORST_FIRST if verb in found) if found else ()
 
 
@@ -266,7 +267,7 @@ def unknown_reasons(unknown: Sequence[Finding], told: Container[str] = ()) -> tu
     `told`: stores that are read by a document."""
     grouped: dict[tuple[str, bool], list[Finding]] = {}
     for finding in unknown:
-        grouped.setdefault((_own_reason(finding), finding.store in told), []).append(finding)
+        grouped.setdefault((_own_reason(finding.reason), finding.store in told), []).append(finding)
     found = []
     for (reason, by_document), mine in grouped.items():
         names = dict.fromkeys(f"{one.store}/{one.name}" for one in mine)
@@ -275,9 +276,10 @@ def unknown_reasons(unknown: Sequence[Finding], told: Container[str] = ()) -> tu
     return tuple(sorted(found, key=lambda one: (-one.facts, one.reason, one.settled_by)))
 
 
-def _own_reason(finding: Finding) -> str:
-    """The reason without the name of the bucket that it comes from, so that what has one cause has one reason."""
-    return re.sub(r"^[a-z0-9][a-z0-9.-]*: (?=the )", "", finding.reason or "it could not be read")
+@lru_cache(maxsize=1_024)
+def _own_reason(reason: str) -> str:
+    """A reason without the name of the bucket that it comes from, so that what has one cause has one reason."""
+    return re.sub(r"^[a-z0-9][a-z0-9.-]*: (?=the )", "", reason or "it could not be read")
 
 
 _PERMISSIONS = {

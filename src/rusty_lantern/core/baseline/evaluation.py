@@ -6,13 +6,14 @@ the bucket, is unknown with its reason, and is counted wherever drift is.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import Literal
 
 import msgspec
 
 from rusty_lantern.core.answer import UNSETTLED, Answer, Fact, Partly, lost
+from rusty_lantern.core.baseline.comparisons import Comparison
 from rusty_lantern.core.baseline.loader import Baseline, Requirement
 from rusty_lantern.core.baseline.selectors import Fit, Subject
 from rusty_lantern.core.errors import Place
@@ -20,9 +21,12 @@ from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.object_rules.sampling import bound, words
 from rusty_lantern.core.object_rules.tally import Tally
+from rusty_lantern.core.value_types import Value
 
 Status = Literal["ok", "drift", "waived", "unknown"]
 STATUSES: tuple[Status, ...] = ("ok", "drift", "waived", "unknown")
+Key = tuple[str, str, str, str]
+"""What a finding is about: store, kind of subject, its name, fact."""
 
 
 class Required(msgspec.Struct, frozen=True):
@@ -65,6 +69,11 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
     """With what confidence a bound is stated, where only a sample was looked at."""
     kind: str = "bucket"
     weight: Weight = Weight()
+
+    @property
+    def key(self) -> Key:
+        """What it is about."""
+        return self.store, self.kind, self.name, self.requirement.fact
 
 
 def required_of(baseline: Baseline, subject: Subject, promised: Sequence[Requirement] = ()) -> list[Required]:
@@ -122,18 +131,84 @@ def evaluate(
     cascade: Cascade, subject: Subject, tallies: Tallies = MappingProxyType({}), promised: tuple[Requirement, ...] = ()
 ) -> list[Finding]:
     """Every requirement in force on a subject, held against its facts; those on objects, against its tallies."""
-    findings = []
-    store, label, kind, fact_of = subject.store, subject.label, subject.kind, subject.fact
-    for required in cascade.required_of(subject, promised):
-        requirement = required.requirement
-        if required.of_objects and subject.table.settled:
-            mine = tallies.get((store, subject.name), {}).get(requirement.place, Tally(unknown=1))
-            findings += _of_objects(required, subject, mine)
+    return [
+        finding
+        for required in cascade.required_of(subject, promised)
+        for finding in _findings(required, subject, tallies)
+    ]
+
+
+def _findings(required: Required, subject: Subject, tallies: Tallies) -> list[Finding]:
+    if not required.of_objects:
+        return [_finding(required, subject, subject.fact(required.requirement.fact))]
+    if not subject.table.settled:
+        return [_finding(required, subject, lost(subject.table))]
+    mine = tallies.get((subject.store, subject.name), {}).get(required.requirement.place, Tally(unknown=1))
+    return _of_objects(required, subject, mine)
+
+
+def _finding(required: Required, subject: Subject, fact: Fact) -> Finding:
+    status, reason = _status(required, fact)
+    return Finding(subject.store, subject.label, required.requirement, fact, status, reason, None, 0.95, subject.kind)
+
+
+class Judged(msgspec.Struct):
+    """One requirement on subjects that it is in force on alike: the findings, and the names of those that are ok
+    without one."""
+
+    requirement: Requirement
+    findings: list[Finding]
+    ok: list[str]
+
+
+def evaluate_alike(
+    in_force: Sequence[Required],
+    subjects: Sequence[Subject],
+    facts_of: Callable[[str], Sequence[Fact]],
+    tallies: Tallies = MappingProxyType({}),
+) -> Iterator[Judged]:
+    """The same as `evaluate`, for subjects that the same requirements are in force on: one requirement after the other.
+
+    `facts_of`: the facts of a name, of all these subjects in their order.
+    """
+    names = [subject.label for subject in subjects]
+    for required in in_force:
+        judged = Judged(required.requirement, [], [])
+        if required.of_objects:
+            judged.findings = [finding for subject in subjects for finding in _findings(required, subject, tallies)]
+        else:
+            _judge(judged, required, subjects, names, facts_of(required.requirement.fact))
+        yield judged
+
+
+def _judge(
+    judged: Judged, required: Required, subjects: Sequence[Subject], names: Sequence[str], facts: Sequence[Fact]
+) -> None:
+    """Sort subjects into those that are ok and those that there is something to say of. The loop is the work of an
+    audit: each value is compared once, and what is known and accepted costs nothing more."""
+    accepted, met = _Accepted(required.requirement.comparison), judged.ok.append
+    for subject, name, fact in zip(subjects, names, facts, strict=True):
+        value = fact.value
+        if value is not None and fact.state == "known" and accepted[value]:
+            met(name)
             continue
-        fact = lost(subject.table) if required.of_objects else fact_of(requirement.fact)
-        status, reason = _status(required, fact)
-        findings.append(Finding(store, label, requirement, fact, status, reason, None, 0.95, kind))
-    return findings
+        finding = _finding(required, subject, fact)
+        if finding.status == "ok":
+            met(name)
+        else:
+            judged.findings.append(finding)
+
+
+class _Accepted(dict[Value, bool]):
+    """Value → whether a comparison accepts it; found out once a value."""
+
+    def __init__(self, comparison: Comparison | None) -> None:
+        super().__init__()
+        self.comparison = comparison
+
+    def __missing__(self, value: Value) -> bool:
+        found = self[value] = self.comparison is not None and self.comparison.accepts(value)
+        return found
 
 
 def _of_objects(required: Required, subject: Subject, tally: Tally) -> list[Finding]:

@@ -57,6 +57,8 @@ def _enter_exposures() -> None:
 
 def _widest(subject: BucketView, verb: str) -> Fact:
     """The wider of both audiences; unknown where the unknown one could be the wider."""
+    if subject.levels.keys() == {"closed"}:
+        return subject.exposures[f"anyone.{verb}"]
     widest: Fact | None = None
     unknown: Fact | None = None
     for audience in AUDIENCES:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of
+from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost
 from rusty_lantern.core.facts.event_actions import (
     TAG_ACTIONS,
 )
@@ -66,6 +66,7 @@ def _counted(subject: BucketView, name: str) -> Fact:
 def tag(subject: BucketView, name: str) -> Fact:
     """Absent where the bucket has no such tag."""
     answer = subject.bucket.tags
-    if answer.value is not None and name in answer.value:
-        return fact_of(answer.map(lambda tags: tags[name]))
-    return absent_fact(answer) if answer.value is not None else fact_of(answer.map(str))
+    if answer.value is None:
+        return lost(answer)
+    value = answer.value.get(name)
+    return absent_fact(answer) if value is None else Answer(answer.state, value, answer.note, answer.evidence)

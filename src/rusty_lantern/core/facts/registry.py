@@ -16,10 +16,12 @@ from typing import Any, Literal, Protocol, TypedDict, Unpack, get_args
 import msgspec
 
 from rusty_lantern.core.access.policy.document import Policy
+from rusty_lantern.core.access.solver.audience_view import Level
 from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.value_types import Scale
 
@@ -46,6 +48,10 @@ class BucketView(Protocol):
     @property
     def exposures(self) -> Mapping[str, Fact]:
         """`AUDIENCE.VERB` → verdict."""
+
+    @property
+    def levels(self) -> Mapping[Level, frozenset[Verb]]:
+        """Level → the verbs that one of the public audiences has such a verdict for."""
 
     @property
     def trusted_only(self) -> frozenset[str]:
@@ -166,11 +172,11 @@ def family(name: str) -> str:
 
 def derive(name: str, subject: Any) -> Fact:
     """The fact called `name` of this subject."""
-    found, last = _derivation(name)
+    found, last = derivation(name)
     return found(subject, last)
 
 
 @lru_cache(maxsize=4096)
-def _derivation(name: str) -> tuple[Derive, str]:
+def derivation(name: str) -> tuple[Derive, str]:
     """How a fact is derived, and what stands for `*` in its name. Raises `UnknownFact`."""
     return lookup(name).derive, name.partition(".")[2]

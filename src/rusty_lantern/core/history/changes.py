@@ -244,18 +244,11 @@ def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
 
 
 def _turned(before: Audit, after: Audit) -> Iterator[tuple[tuple[str, str, str, str], DriftChange]]:
-    old, new = (
-        {_key(finding): finding for finding in audit.findings if finding.status != "ok"} for audit in (before, after)
-    )
-    # What held is looked up only where it stands otherwise on the other side.
+    old, new = ({finding.key: finding for finding in audit.findings} for audit in (before, after))
+    # What is ok is looked up only where it stands otherwise on the other side.
     odd = old.keys() ^ new.keys()
-    about = {key[:3] for key in odd}
-    names = {name for _, _, name in about}
     for audit, known in ((before, old), (after, new)):
-        held = (
-            j for j in audit.findings if j.name in names and j.status == "ok" and (j.store, j.kind, j.name) in about
-        )
-        known |= {key: finding for finding in held if (key := _key(finding)) in odd}
+        known |= {finding.key: finding for finding in audit.met.findings(odd - known.keys())}
     for key in old.keys() | new.keys():
         was, now = old.get(key), new.get(key)
         accepted = observed_now(was) if was and was.status == "drift" else ""
@@ -272,7 +265,7 @@ def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
     tell what held.
     """
     old = {stood.key: stood for stood in before.stood}
-    new = {_key(finding): finding for finding in after.findings if finding.status != "ok"}
+    new = {finding.key: finding for finding in after.findings}
     found: Counter[Turn] = Counter()
     for key in old.keys() | new.keys():
         was, now = old.get(key), new.get(key)
@@ -280,10 +273,6 @@ def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
         if turn is not None:
             found[turn] += 1
     return found
-
-
-def _key(finding: Finding) -> tuple[str, str, str, str]:
-    return finding.store, finding.kind, finding.name, finding.requirement.fact
 
 
 def _seen(finding: Finding | None) -> str:

@@ -6,7 +6,6 @@ not tell, or did not look there, neither begins such a row nor breaks it.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
 from fnmatch import fnmatchcase
@@ -16,11 +15,8 @@ import msgspec
 
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.waivers import observed_now
-from rusty_lantern.core.baseline.evaluation import STATUSES, Finding
-from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.core.baseline.evaluation import STATUSES, Key
 
-Key = tuple[str, str, str, str]
-"""Store, kind of subject, its name, fact."""
 OPEN = ("drift", "waived")
 
 
@@ -71,14 +67,13 @@ def standing_of(
 ) -> Standing:
     """What is kept of an audit."""
     counts = audit.counts()
-    severities = Counter(j.requirement.severity for j in audit.findings if j.status == "drift")
     return Standing(
         survey,
         taken,
         judged_by,
         audit.buckets,
         {status: counts[status] for status in STATUSES},
-        {severity: severities[severity] for severity in SEVERITIES},
+        audit.drift_by_severity(),
         dict(audit.exposed),
         [store for store, _ in audit.unread],
         list(only),
@@ -87,15 +82,9 @@ def standing_of(
                 j.store, j.kind, j.name, j.requirement.fact, j.status, j.requirement.severity, observed_now(j)
             )
             for j in audit.findings
-            if j.status != "ok"
         ],
         list(judged_with),
     )
-
-
-def key_of(finding: Finding) -> Key:
-    """What a judgement is about."""
-    return finding.store, finding.kind, finding.name, finding.requirement.fact
 
 
 class Since(msgspec.Struct, frozen=True):

@@ -5,7 +5,6 @@ Each is built from the core's own objects by one function; nothing here judges.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping
 from datetime import datetime
 
@@ -18,17 +17,18 @@ from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.baseline.evaluation import (
     STATUSES,
     Finding,
+    Key,
     Weight,
     observed_words,
     tally_words,
 )
-from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline
+from rusty_lantern.core.baseline.loader import Baseline
 from rusty_lantern.core.history.changes import Turn
-from rusty_lantern.core.history.drift_history import Key, Since, key_of
+from rusty_lantern.core.history.drift_history import Since
 from rusty_lantern.core.object_rules.sampling import bound
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.core.remediation.advice import advice
-from rusty_lantern.reports.results.facts import Value, as_json, in_words_of
+from rusty_lantern.reports.results.facts import Value, as_json, required_words
 from rusty_lantern.reports.results.overview import OverviewResult, overview_result
 
 
@@ -145,7 +145,6 @@ def audit_result(
     each drift and each unknown too; without, what they come to alone."""
     begun = since or {}
     counts = audit.counts()
-    severities = Counter(j.requirement.severity for j in audit.findings if j.status == "drift")
     return AuditResult(
         survey=survey.name,
         taken=survey.manifest.taken,
@@ -155,11 +154,11 @@ def audit_result(
         buckets=audit.buckets,
         only=survey.manifest.only,
         counts={status: counts[status] for status in STATUSES},
-        drift_by_severity={severity: severities[severity] for severity in SEVERITIES},
-        ok=dict(sorted(Counter(j.store for j in audit.findings if j.status == "ok").items())),
-        drift=[finding_result(j, begun.get(key_of(j))) for j in audit.of("drift")] if rows else [],
+        drift_by_severity=audit.drift_by_severity(),
+        ok=dict(sorted(audit.met.by_store().items())),
+        drift=[finding_result(j, begun.get(j.key)) for j in audit.of("drift")] if rows else [],
         unknown=[finding_result(j) for j in audit.of("unknown")] if rows else [],
-        waived=[finding_result(j, begun.get(key_of(j))) for j in audit.of("waived")],
+        waived=[finding_result(j, begun.get(j.key)) for j in audit.of("waived")],
         waivers=[waiver_result(waived) for waived in audit.waivers],
         unread=dict(audit.unread),
         notes=audit.idle_sheets,
@@ -186,7 +185,7 @@ def finding_result(finding: Finding, since: Since | None = None) -> FindingResul
         name=finding.name,
         bucket=finding.name if finding.kind == "bucket" else "",
         fact=requirement.fact,
-        required=in_words_of(finding),
+        required=required_words(finding.requirement),
         observed=observed_words(finding),
         value=as_json(observed),
         note=observed.note,

@@ -16,7 +16,7 @@ from rusty_lantern.core.baseline.evaluation import (
     required_of,
     show_fact,
 )
-from rusty_lantern.core.baseline.loader import Baseline
+from rusty_lantern.core.baseline.loader import Baseline, Requirement
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.value_types import show_moment
 
@@ -96,7 +96,7 @@ def show_result(
         required = [
             RequiredResult(
                 fact=j.requirement.fact,
-                required=in_words_of(j),
+                required=required_words(j.requirement),
                 severity=j.requirement.severity,
                 because=j.requirement.because,
                 sheet=j.requirement.sheet,
@@ -118,7 +118,6 @@ def show_result(
     )
 
 
-def in_words_of(finding: Finding) -> str:
-    """What was observed, in words."""
-    comparison = finding.requirement.comparison
-    return comparison.words if comparison else "anything"
+def required_words(requirement: Requirement) -> str:
+    """What is required, in words."""
+    return requirement.comparison.words if requirement.comparison else "anything"

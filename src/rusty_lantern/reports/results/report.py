@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
+from itertools import chain
 
 import msgspec
 
@@ -19,15 +20,15 @@ from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import read_otherwise
-from rusty_lantern.core.baseline.evaluation import STATUSES, Finding, Status
-from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline
+from rusty_lantern.core.baseline.evaluation import STATUSES, Key, Status
+from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import AREAS, lookup
 from rusty_lantern.core.history.changes import Turn
-from rusty_lantern.core.history.drift_history import Key, Since
+from rusty_lantern.core.history.drift_history import Since
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult, audit_result, finding_result
-from rusty_lantern.reports.results.facts import in_words_of
+from rusty_lantern.reports.results.facts import required_words
 
 
 class PublicAccess(msgspec.Struct, frozen=True, kw_only=True):
@@ -148,24 +149,26 @@ def report_result(
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),
         glance=[_line(view, found_by_bucket) for view, found_by_bucket in _by_bucket(views, found)],
-        requirements=_requirements(found.findings),
+        requirements=_requirements(found),
         ok=[finding_result(j) for j in found.of("ok")] if whole else [],
         surveys=[SurveyLine(survey=one.name, sha256=one.digest, integrity_errors=one.wrong) for one in kept],
     )
 
 
-def _requirements(findings: Iterable[Finding]) -> list[RequirementCount]:
+def _requirements(found: Audit) -> list[RequirementCount]:
     counts: dict[tuple[Place, str, str], Counter[Status]] = {}
-    first: dict[tuple[Place, str, str], Finding] = {}
-    for finding in findings:
-        requirement = finding.requirement
+    required: dict[tuple[Place, str, str], Requirement] = {}
+    every: Iterable[tuple[Requirement, Status, int]] = chain(
+        ((finding.requirement, finding.status, 1) for finding in found.findings),
+        ((requirement, "ok", number) for requirement, number in found.met.by_requirement()),
+    )
+    for requirement, status, number in every:
         key = (requirement.place, requirement.sheet, requirement.fact)
-        if key not in counts:
-            counts[key], first[key] = Counter(), finding
-        counts[key][finding.status] += 1
+        required[key] = requirement
+        counts.setdefault(key, Counter())[status] += number
     return [
         RequirementCount(
-            line=str(place), sheet=sheet, fact=fact, required=in_words_of(first[place, sheet, fact]),
+            line=str(place), sheet=sheet, fact=fact, required=required_words(required[place, sheet, fact]),
             ok=found["ok"], drift=found["drift"], waived=found["waived"], unknown=found["unknown"],
         )
         for (place, sheet, fact), found in sorted(counts.items(), key=lambda one: _by_line(*one[0]))
@@ -236,7 +239,7 @@ def _severity(word: str) -> int:
 def _by_bucket(views: Sequence[BucketSubject], found: Audit) -> list[tuple[BucketSubject, list[FindingResult]]]:
     mine: dict[tuple[str, str], list[FindingResult]] = {}
     for finding in found.findings:
-        if finding.kind == "bucket" and finding.status != "ok":
+        if finding.kind == "bucket":
             result = finding_result(finding)
             mine.setdefault((finding.store, finding.name), []).append(
                 msgspec.structs.replace(result, reason=finding.status)

@@ -11,6 +11,7 @@ resource name of its own.
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterable
+from functools import cached_property
 
 import msgspec
 
@@ -30,33 +31,46 @@ NAMES = "arn:aws:s3:::"
 _GLOBS = frozenset("*?$")
 
 
+class Decided:
+    """What is decided of rules, worked out when asked, and once."""
+
+    def __init__(self, rules: Rules, around: EvaluationContext) -> None:
+        self.rules = rules
+        self.around = around
+        self._demands: dict[str, Answer[Value]] = {}
+
+    @cached_property
+    def _verdicts(self) -> Exposures:
+        return exposures(self.rules, self.around)
+
+    def exposures(self, bucket: str) -> Exposures:
+        """The verdicts, of the bucket of this name."""
+        if bucket == self.rules.bucket:
+            return self._verdicts
+        return {one: _called(verdict, bucket) for one, verdict in self._verdicts.items()}
+
+    def demanded(self, name: str) -> Answer[Value]:
+        """What the policy demands of everybody."""
+        if name not in self._demands:
+            self._demands[name] = Demands(self.rules, self.around).answer(name)
+        return self._demands[name]
+
+
 class VerdictCache:
     """What was decided already, by the shape of the rules."""
 
     def __init__(self) -> None:
-        self._verdicts: dict[Hashable, Exposures] = {}
-        self._demands: dict[Hashable, Answer[Value]] = {}
+        self._known: dict[Hashable, Decided] = {}
 
-    def exposures(self, rules: Rules, around: EvaluationContext) -> Exposures:
-        """The verdicts of a bucket."""
+    def of(self, rules: Rules, around: EvaluationContext) -> Decided:
+        """What is decided of a bucket's rules: one object for all buckets that have them but for their own name."""
         own = as_own(rules)
         key = _key(own, around) if own is not None else None
         if own is None or key is None:
-            return exposures(rules, around)
-        known = self._verdicts.get(key)
+            return Decided(rules, around)
+        known = self._known.get(key)
         if known is None:
-            known = self._verdicts[key] = exposures(own, around)
-        return {one: _called(verdict, rules.bucket) for one, verdict in known.items()}
-
-    def demanded(self, rules: Rules, around: EvaluationContext, name: str) -> Answer[Value]:
-        """What a policy demands of everybody."""
-        own = as_own(rules)
-        key = _key(own, around) if own is not None else None
-        if own is None or key is None:
-            return Demands(rules, around).answer(name)
-        known = self._demands.get((name, key))
-        if known is None:
-            known = self._demands[name, key] = Demands(own, around).answer(name)
+            known = self._known[key] = Decided(own, around)
         return known
 
 
