@@ -42,6 +42,9 @@ from rusty_lantern.core.baseline.selectors import All, Subject
 from rusty_lantern.core.model.dossier import undisturbed
 
 NO_TALLIES: Tallies = MappingProxyType({})
+TOGETHER = 200
+"""How many buckets are judged at once: so few that what was read of them stays at hand from one requirement to the
+next."""
 
 
 class Audit(msgspec.Struct, frozen=True):
@@ -194,6 +197,7 @@ class _Weights(dict[str, Weight]):
         return found
 
 
+@undisturbed()
 def audit(
     stores: Sequence[StoreSubject],
     judge: Judge,
@@ -208,8 +212,7 @@ def audit(
     others = [subject for store in stores for subject in store.subjects() if wanted.has_subject(subject)]
     subjects: list[Subject] = [*buckets, *others]
     copies = [mirror for mirror in mirrors if wanted.has_subject(mirror)]
-    with undisturbed():
-        unwaived, met = _unwaived(judge, buckets, [*others, *copies], tallies)
+    unwaived, met = _unwaived(judge, buckets, [*others, *copies], tallies)
     waived, stands = judge.waived(j for j in unwaived if wanted.has_requirement(j.requirement))
     findings = _worst_first(waived)
     if choice is not None:
@@ -236,7 +239,12 @@ def _unwaived(
     by_store: dict[str, list[BucketSubject]] = {}
     for view in buckets:
         by_store.setdefault(view.store, []).append(view)
-    judged = [(store, one) for store, views in by_store.items() for one in judge.of_buckets(views, tallies)]
+    judged = [
+        (store, one)
+        for store, views in by_store.items()
+        for start in range(0, len(views), TOGETHER)
+        for one in judge.of_buckets(views[start : start + TOGETHER], tallies)
+    ]
     found = [finding for _, one in judged for finding in one.findings]
     found += [finding for subject in others for finding in judge.unwaived(subject, tallies)]
     met = Met(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Container, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 import msgspec
@@ -47,10 +47,13 @@ class Met:
         yield from ((column.requirement, len(column.names)) for column in self.columns)
         yield from ((finding.requirement, 1) for finding in self.others)
 
-    def findings(self, keys: Container[Key] | None = None) -> Iterator[Finding]:
+    def findings(self, keys: Collection[Key] | None = None) -> Iterator[Finding]:
         """The findings; `keys`: of these alone."""
+        facts = None if keys is None else {fact for *_, fact in keys}
         for column in self.columns:
             store, fact = column.store, column.requirement.fact
+            if facts is not None and fact not in facts:
+                continue
             for name in column.names:
                 if keys is None or (store, "bucket", name, fact) in keys:
                     observed = self.buckets[store, name].fact(fact)

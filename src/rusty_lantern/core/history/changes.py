@@ -8,8 +8,8 @@ told before and cannot now is a change as well. Counts that move by themselves a
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
-from operator import itemgetter
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from operator import attrgetter, itemgetter
 from typing import Any, Literal
 
 import msgspec
@@ -26,7 +26,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject, credential_title
 from rusty_lantern.core.audit.waivers import is_worse, observed_now
-from rusty_lantern.core.baseline.evaluation import Finding, show_fact
+from rusty_lantern.core.baseline.evaluation import Finding, by_key, show_fact
 from rusty_lantern.core.config.declared_bucket import Declared
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
@@ -36,10 +36,6 @@ from rusty_lantern.core.model.dossier import undisturbed
 
 Sort = Literal["new", "gone", "changed", "gained", "lost", "no longer known", "now known"]
 Turn = Literal["new", "worse", "resolved", "waived", "now known", "no longer known"]
-
-_RULES = ("policy", "acl", "container_acl", "rights", "public_access_guards", "ownership", "network", "owner")
-_UNCOMPARED = ("name", "usage", "counters", "versions", "table", "anonymous_test", "uploads", "before")
-_COMPARED = tuple(name for name in Bucket.__struct_fields__ if name not in _UNCOMPARED)
 
 
 class Change(msgspec.Struct, frozen=True):
@@ -68,6 +64,7 @@ class DriftChange(msgspec.Struct, frozen=True):
     after: str
 
 
+@undisturbed()
 def changes(before: list[StoreSubject], after: list[StoreSubject]) -> list[Change]:
     """Everything that changed, store by store. The same survey twice gives nothing."""
     old = {store_subject.index.dossier.store: store_subject for store_subject in before}
@@ -147,13 +144,19 @@ def _answered(answer: Answer[Any]) -> tuple[str, Any]:
     return answer.state, answer.value
 
 
-def _same(old: BucketSubject, new: BucketSubject, fields: Sequence[str] = _COMPARED) -> bool:
+def _answers(fields: Iterable[str]) -> Callable[[Bucket], tuple[Any, ...]]:
+    """What a bucket was answered on these fields: states and values, without the evidence."""
+    return attrgetter(*(f"{field}.{part}" for field in fields for part in ("state", "value")))
+
+
+_RULES = _answers(("policy", "acl", "container_acl", "rights", "public_access_guards", "ownership", "network", "owner"))
+_UNCOMPARED = ("name", "usage", "counters", "versions", "table", "anonymous_test", "uploads", "before")
+_COMPARED = _answers(name for name in Bucket.__struct_fields__ if name not in _UNCOMPARED)
+
+
+def _same(old: BucketSubject, new: BucketSubject, answers: Callable[[Bucket], tuple[Any, ...]] = _COMPARED) -> bool:
     """Whether none of these was answered otherwise of a bucket, nor anything around it."""
-    for field in fields:
-        was, now = getattr(old.bucket, field), getattr(new.bucket, field)
-        if was.state != now.state or was.value != now.value:
-            return False
-    return _surroundings(old) == _surroundings(new)
+    return answers(old.bucket) == answers(new.bucket) and _surroundings(old) == _surroundings(new)
 
 
 def _surroundings(view: BucketSubject) -> tuple[Any, ...]:
@@ -237,25 +240,35 @@ def _subjects(store_subject: StoreSubject) -> Mapping[tuple[str, str], PartSubje
     return {(subject.kind, subject.label): subject for subject in store_subject.subjects()}
 
 
+@undisturbed()
 def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
     """The requirements that stand otherwise than before, on subjects that both surveys judged or one has drift of."""
-    with undisturbed():
-        return [change for _, change in sorted(_turned(before, after), key=itemgetter(0))]
+    return [change for _, change in sorted(_turned(before, after), key=itemgetter(0))]
 
 
 def _turned(before: Audit, after: Audit) -> Iterator[tuple[tuple[str, str, str, str], DriftChange]]:
-    old, new = ({finding.key: finding for finding in audit.findings} for audit in (before, after))
+    old, new = (by_key(audit.findings) for audit in (before, after))
     # What is ok is looked up only where it stands otherwise on the other side.
     odd = old.keys() ^ new.keys()
     for audit, known in ((before, old), (after, new)):
-        known |= {finding.key: finding for finding in audit.met.findings(odd - known.keys())}
+        known.update(by_key(audit.met.findings(odd - known.keys())))
     for key in old.keys() | new.keys():
         was, now = old.get(key), new.get(key)
+        if was is not None and now is not None and _stands_as_before(was, now):
+            continue
         accepted = observed_now(was) if was and was.status == "drift" else ""
         turn = _turn(was.status if was else None, now, accepted)
         shown = now if now is not None and turn != "resolved" else was
         if turn is not None and shown is not None:
             yield key, DriftChange(turn, shown, _seen(was), _seen(now))
+
+
+def _stands_as_before(was: Finding, now: Finding) -> bool:
+    """Whether a requirement stands as before without a doubt: most do, and need no words."""
+    if was.status != now.status or was.status != "drift":
+        return was.status == now.status
+    then, seen = was.observed, now.observed
+    return was.tally == now.tally and then.settled and (then.state, then.value) == (seen.state, seen.value)
 
 
 def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
@@ -265,7 +278,7 @@ def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
     tell what held.
     """
     old = {stood.key: stood for stood in before.stood}
-    new = {finding.key: finding for finding in after.findings}
+    new = by_key(after.findings)
     found: Counter[Turn] = Counter()
     for key in old.keys() | new.keys():
         was, now = old.get(key), new.get(key)

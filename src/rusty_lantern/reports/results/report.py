@@ -7,7 +7,7 @@ wants to see again.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import chain
 
@@ -20,10 +20,10 @@ from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import read_otherwise
-from rusty_lantern.core.baseline.evaluation import STATUSES, Key, Status
+from rusty_lantern.core.baseline.evaluation import STATUSES, Finding, Key, Status
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.facts.registry import AREAS, lookup
+from rusty_lantern.core.facts.registry import AREAS, Area, lookup
 from rusty_lantern.core.history.changes import Turn
 from rusty_lantern.core.history.drift_history import Since
 from rusty_lantern.core.remediation.remedy import Remedy
@@ -148,7 +148,7 @@ def report_result(
         resolved=None if turned is None else turned.get("resolved", 0),
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),
-        glance=[_line(view, found_by_bucket) for view, found_by_bucket in _by_bucket(views, found)],
+        glance=list(_glance(views, found)),
         requirements=_requirements(found),
         ok=[finding_result(j) for j in found.of("ok")] if whole else [],
         surveys=[SurveyLine(survey=one.name, sha256=one.digest, integrity_errors=one.wrong) for one in kept],
@@ -236,26 +236,25 @@ def _severity(word: str) -> int:
     return [str(severity) for severity in SEVERITIES].index(word)
 
 
-def _by_bucket(views: Sequence[BucketSubject], found: Audit) -> list[tuple[BucketSubject, list[FindingResult]]]:
-    mine: dict[tuple[str, str], list[FindingResult]] = {}
+def _glance(views: Sequence[BucketSubject], found: Audit) -> Iterator[BucketLine]:
+    mine: dict[tuple[str, str], dict[Area, list[Finding]]] = {}
     for finding in found.findings:
         if finding.kind == "bucket":
-            result = finding_result(finding)
-            mine.setdefault((finding.store, finding.name), []).append(
-                msgspec.structs.replace(result, reason=finding.status)
-            )
-    return [(view, mine.get((view.dossier.store, view.bucket.name), [])) for view in views]
+            by_area = mine.setdefault((finding.store, finding.name), {})
+            by_area.setdefault(lookup(finding.requirement.fact).area, []).append(finding)
+    for view in views:
+        by_area = mine.get((view.store, view.name), {})
+        steward = view.fact("tags.steward").value
+        cells = [_cell(area, by_area.get(area, [])) for area in AREAS]
+        yield BucketLine(store=view.store, bucket=view.name, steward=str(steward or ""), cells=cells)
 
 
-def _line(view: BucketSubject, judged: list[FindingResult]) -> BucketLine:
-    steward = view.fact("tags.steward")
-    cells = []
-    for area in AREAS:
-        here = [one for one in judged if lookup(one.fact).area == area]
-        status = next((s for s in ("drift", "unknown", "waived") if any(o.reason == s for o in here)), "ok")
-        worst = min((o.severity for o in here if o.reason == status), key=_severity, default="")
-        cells.append(Cell(area=area, status=status, severity=worst, count=sum(o.reason == status for o in here)))
-    return BucketLine(store=view.dossier.store, bucket=view.bucket.name, steward=str(steward.value or ""), cells=cells)
+def _cell(area: Area, findings: Sequence[Finding]) -> Cell:
+    for status in ("drift", "unknown", "waived"):
+        here = [finding.requirement.severity for finding in findings if finding.status == status]
+        if here:
+            return Cell(area=area, status=status, severity=min(here, key=_severity), count=len(here))
+    return Cell(area=area, status="ok", severity="", count=0)
 
 
 def rows_of(result: ReportResult) -> list[dict[str, object]]:
