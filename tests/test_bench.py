@@ -30,7 +30,7 @@ def lost(row: Row, line: str) -> bool:
     "words,ratios",
     [
         (("startup.py", "5"), "ratio"),
-        (("tables.py", "60", "200", "3"), "ratio"),
+        (("tables.py", "60", "200", "2"), "ratio"),
         (("judge.py", "2000"), "times decoding"),
         (("dialects.py", "60"), "/ common"),
     ],

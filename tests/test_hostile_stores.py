@@ -381,7 +381,7 @@ def test_hostile_buckets_end_and_every_healthy_one_is_read(tmp_path: Path) -> No
         return plain(asked, sorted([*hostile, *good]))
 
     with raw_store(answer) as at:
-        extra = "    timeout: 8\n    patience: {bucket: 6 seconds, store: 2 minutes}\n    pace: {per-second: 2000}\n"
+        extra = "    timeout: 4\n    patience: {bucket: 3 seconds, store: 2 minutes}\n    pace: {per-second: 2000}\n"
         folder = workspace(tmp_path / "ws", at, extra)
         ran = lantern("survey", "--list-limit", "20", cwd=folder)
     assert ran.code == 0, ran.err

@@ -326,7 +326,7 @@ def test_a_store_full_of_faults_loses_and_doubles_nothing(tmp_path: Path) -> Non
         if fault == "stall":
             if dice.random() > 0.1:
                 return None  # type: ignore[return-value]
-            await asyncio.sleep(6)
+            await asyncio.sleep(3)
         if fault == "busy":
             return web.Response(status=503, headers={"Retry-After": "0"})
         assert request.transport is not None
@@ -342,7 +342,7 @@ def test_a_store_full_of_faults_loses_and_doubles_nothing(tmp_path: Path) -> Non
         return web.Response()
 
     with harbour(faulty) as (address, _):
-        folder = estate_for(tmp_path / "ws", address, "    timeout: 4\n")
+        folder = estate_for(tmp_path / "ws", address, "    timeout: 2\n")
         lantern("survey", *AS_OF, cwd=folder)
     audit = json.loads(lantern("audit", "--json", cwd=folder).out)
     whole = len(DRIFT) - 1  # what one picture's own access list grants is not looked at

@@ -77,7 +77,7 @@ class Crew:
 
     async def _one(self, name: str, on_late: Callable[[], None]) -> Bucket:
         try:
-            with patient(Patience(self.store.patience.bucket, on_late)):
+            with patient(Patience(self.store.patience.bucket, self.store.timeout, on_late)):
                 read = await self.read_one(name, self.learnt)
         except LanternError:
             raise

@@ -21,7 +21,7 @@ from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.door_probe import DoorProbe
-from rusty_lantern.stores.http.time_budget import Patience, patient
+from rusty_lantern.stores.http.time_budget import USUAL, Patience, patient
 from rusty_lantern.stores.reader import StoreReader
 
 VERBS: tuple[Verb, ...] = ("list", "read")
@@ -50,9 +50,9 @@ async def probe_store(
 
 async def probe_bucket(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorProbe] = ()) -> Bucket:
     """A bucket with what it answered; whatever goes wrong with it, the others are tried."""
-    patience = view.entry.patience.bucket if view.entry else PATIENCE
+    patience, limit = (view.entry.patience.bucket, view.entry.timeout) if view.entry else (PATIENCE, 2 * USUAL)
     try:
-        with patient(Patience(min(PATIENCE, patience))):
+        with patient(Patience(min(PATIENCE, patience), limit)):
             answers = await _ask(reader, view, doors)
     except LanternError:
         raise

@@ -253,10 +253,8 @@ class Client:
             outcome = error.answer
             if self.heard < start:  # nobody else was answered meanwhile: it is the store that is silent
                 self.gate.busy()
-            if patience and error.answer == "too large":
-                patience.wasted(self.most)
-            if patience and error.answer == "connection lost":
-                patience.broken_off()
+            if patience:
+                patience.without_answer(error.answer, self.most)
             raise
         finally:
             if patience:

@@ -1,8 +1,9 @@
 """How long one bucket, or one store, may keep a survey waiting for answers that do not come.
 
 A big bucket may take hours, as long as it answers. What counts is the time in which it does not: an answer that takes
-longer than `USUAL` is late, and the time beyond is lost. Once a bucket has lost all that it may, what is left of it is
-not asked any more. Questions that are under way at the same time lose the same time once.
+longer than `USUAL`, or than half of what one may take at all, is late, and the time beyond is lost. Once a bucket has
+lost all that it may, what is left of it is not asked any more. Questions that are under way at the same time lose the
+same time once.
 
 Whose question it is, the client sees by the context that it is asked in: tasks inherit it.
 """
@@ -69,10 +70,14 @@ class FewFirst:
 
 
 class Patience:
-    """The time that is left for one bucket's late answers. `on_late` is called when the first one is late."""
+    """The time that is left for one bucket's late answers.
 
-    def __init__(self, seconds: float, on_late: Callable[[], None] = lambda: None) -> None:
+    `limit`: seconds that one answer may take at all. `on_late` is called when the first is late.
+    """
+
+    def __init__(self, seconds: float, limit: float, on_late: Callable[[], None] = lambda: None) -> None:
         self.seconds = seconds
+        self.usual = min(USUAL, limit / 2)
         self.lost = 0.0
         self.late = False
         self._first = FewFirst(TIMID)
@@ -97,9 +102,9 @@ class Patience:
             self.answers = True
             self._first.let_all_in()
 
-    def waited(self, start: float, end: float, *, usual: float = USUAL) -> None:
+    def waited(self, start: float, end: float, *, usual: float | None = None) -> None:
         """Count the time from `start` to `end` that a question was under way, as far as it was late."""
-        begin = max(start + usual, self._counted)
+        begin = max(start + (self.usual if usual is None else usual), self._counted)
         if end <= begin:
             return
         self.lost += end - begin
@@ -112,15 +117,13 @@ class Patience:
             self.late = True
             self._on_late()
 
-    def broken_off(self) -> None:
-        """Count a connection that was lost: of a bucket that never answered, it costs time that others could have."""
-        if not self.answers:
+    def without_answer(self, why: str, most: int) -> None:
+        """Count a question that got no usable answer. `most`: bytes that an answer may have."""
+        if why == "too large":
+            self._wasted += most
+        elif why == "connection lost" and not self.answers:  # it costs time that others could have
             self.lost += BROKEN
             self.is_late()
-
-    def wasted(self, size: int) -> None:
-        """Count an answer that was too large."""
-        self._wasted += size
 
     def check(self) -> None:
         """Raise `RequestFailed` once nothing is left."""
