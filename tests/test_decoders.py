@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 from datetime import UTC, datetime
 from typing import Any
@@ -52,6 +53,38 @@ def test_any_reply_to_a_question_is_an_answer(question: Question, body: bytes, s
     assert (answer.value is not None) == (answer.state == "known")
     assert answer.state != "failed" or answer.note
     error_code(body)
+
+
+PAGE = b"<html><body>Not here</body></html>"
+CODES = ("NotFound", "NoSuchKey", "NoSuchBucket", "NoSuchUpload", "NoSuchVersion", "InvalidRequest", "SlowDown")
+OTHER = [f"<Error><Code>{code}</Code></Error>".encode() for code in CODES]
+GRANTS = ("acl", "owner", "policy", "public_status")
+
+
+@pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)
+def test_what_stands_in_front_says_nothing_of_a_setting(question: Question) -> None:
+    """A proxy's page, an empty answer, or an error about something else is never *not configured*, and of what lets
+    somebody in never *not offered*."""
+    bodies = (PAGE, b"", b"null", b"<Whatever/>", *OTHER)
+    statuses = (200, 204, 301, 304, 400, 401, 403, 404, 405, 409, 429, 500, 501, 502, 503)
+    for status, body in itertools.product(statuses, bodies):
+        state = read_answer(question, Reply(status, {}, body), "GET /b?x", NOW).state
+        allowed = {"failed"} if question.field in GRANTS else {"failed", "unsupported"}
+        assert state in (allowed | {"denied"} if status in (401, 403) else allowed), (status, body)
+
+
+def test_only_the_stores_own_word_says_that_it_has_no_policies_and_no_acls() -> None:
+    """405 to a question for a policy is what whoever is not of the bucket's own account gets."""
+    named = {question.field: question for question in QUESTIONS}
+    for code, status, acl, policy in (
+        ("NotImplemented", 501, "unsupported", "unsupported"),
+        ("MethodNotAllowed", 405, "denied", "denied"),
+        ("NoSuchBucketPolicy", 404, "failed", "absent"),
+        ("NoSuchTagSet", 404, "failed", "failed"),
+    ):
+        reply = Reply(status, {}, f"<Error><Code>{code}</Code></Error>".encode())
+        states = [read_answer(named[field], reply, "GET /b?x", NOW).state for field in ("acl", "policy")]
+        assert states == [acl, policy], code
 
 
 @pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)

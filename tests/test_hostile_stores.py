@@ -200,6 +200,35 @@ def test_what_one_bucket_does_not_offer_is_asked_of_the_others(tmp_path: Path, w
     assert bucket(surveyed(folder), GOOD) == whole
 
 
+@pytest.mark.parametrize(
+    "answer",
+    [
+        twisted("acl", status=405, body=b"<html>Method Not Allowed</html>"),
+        twisted("acl", status=404, body=b"<Error><Code>NoSuchTagSet</Code></Error>"),
+        twisted("policy", status=405, body=b"<Error><Code>MethodNotAllowed</Code></Error>"),
+        twisted("policy", status=501, body=b"<html>Not Implemented</html>"),
+        twisted("acl", status=200, body=b"<Whatever/>"),
+    ],
+    ids=lambda twist: f"{twist.question} {twist.changes['status']}",
+)
+def test_a_refusal_that_is_not_the_stores_own_word_closes_nothing(tmp_path: Path, answer: Twist) -> None:
+    deny = b'{"Version": "2012-10-17", "Statement": []}' if answer.question == "acl" else b""
+
+    async def told(asked: Asked) -> Told | None:
+        if asked.question == "policy" and deny:
+            return Told(deny)
+        if asked.question in ("publicAccessBlock", "ownershipControls"):
+            return Told(b"<Error><Code>NotImplemented</Code></Error>", 501)
+        return await store_with({BAD: answer})(asked)
+
+    with raw_store(told) as at:
+        folder = workspace(tmp_path / "ws", at)
+        assert lantern("survey", cwd=folder).code == 0
+    ran = json.loads(lantern("exposure", "--json", cwd=folder).out)
+    exposed = next(row["exposure"]["anyone"] for row in ran["buckets"] if row["bucket"] == BAD)
+    assert exposed["read"]["verdict"] == "unknown", exposed["read"]
+
+
 def test_a_name_of_which_nobody_knows_whose_it_is_stands_between_outside_and_inside(tmp_path: Path) -> None:
     names = ["arn:aws:iam:::user/deck", "arn:aws:iam::777777777777:root", "400100200300"]
     statement = {"Effect": "Allow", "Principal": {"AWS": names}, "Action": "s3:GetObject",

@@ -144,6 +144,8 @@ def policy_portable(subject: BucketView, _: str) -> Fact:
     own = dialect_of(subject.dossier)
     every = {**SHIPPED, own.dialect: own}.values()
     found = [f"{dialect.dialect}: {words}" for dialect in every for words in bearing(policy, dialect)]
+    if not found and policy.faults:
+        return Answer("failed", None, f"the policy is not understood: {policy.faults[0]}", told.evidence)
     return Answer("known", "off" if found else "on", "; ".join(found), told.evidence)
 
 

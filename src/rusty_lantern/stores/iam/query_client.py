@@ -65,7 +65,7 @@ class Asker:
             raise Missing
         if reply.status in (401, 403):
             raise RequestFailed("denied", refusal(code), f"{reply.status} {code}".strip())
-        if reply.status in (404, 405, 501) or "Action" in code or code in ("NotImplemented", "MethodNotAllowed"):
+        if "Action" in code or code in ("NotImplemented", "MethodNotAllowed"):  # the service's own word alone
             raise self._lacks(action, f"answered {reply.status} {code}".strip())
         raise RequestFailed("failed", f"answered {reply.status} {code or message}".strip(), str(reply.status))
 

@@ -20,7 +20,7 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, read_status
 from rusty_lantern.stores.http.reply import Memory, Reply, content_headers
-from rusty_lantern.stores.http.xml import child, children, parse, raw_text
+from rusty_lantern.stores.http.xml import child, children, name, parse, raw_text
 from rusty_lantern.stores.reader import WantedDetails
 from rusty_lantern.stores.s3.settings import QUESTIONS
 from rusty_lantern.stores.s3.usage import read_time
@@ -115,20 +115,22 @@ class Inspector:
             if reply.status == 404 and "Tag" in error_code(reply.body)[0]:
                 return {}
             read_status(reply)
-            found = child(parse(reply.body), "TagSet")
+            root = parse(reply.body)
         except RequestFailed:
             return None
-        return (
-            {raw_text(tag, "Key"): raw_text(tag, "Value") for tag in children(found, "Tag")}
-            if found is not None
-            else {}
-        )
+        found = child(root, "TagSet")
+        if found is None:
+            return {} if name(root) == "Tagging" else None
+        return {raw_text(tag, "Key"): raw_text(tag, "Value") for tag in children(found, "Tag")}
 
     async def _public(self, version: ObjectVersion) -> Public | None:
         try:
             reply = await self._ask(version, "acl")
             read_status(reply)
-            acl = _GRANTS.decode(parse(reply.body))
+            root = parse(reply.body)
+            if not _GRANTS.answered_by(root):
+                return None
+            acl = _GRANTS.decode(root)
         except RequestFailed:
             return None
         for grant in acl:

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from rusty_lantern.core.answer import SECRET_SEEN, Answer, Evidence
+from rusty_lantern.core.answer import SECRET_SEEN, Answer, Evidence, State
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.model.acl import Grant, Permission
 from rusty_lantern.core.model.bucket import (
@@ -49,6 +49,12 @@ class Question:
     decode: Callable[[Element], Any]
     parts: frozenset[str] = frozenset()
     """Children by which an answer is recognised though its root has another name."""
+    none: str = ""
+    """The word by which the code of a 404 says that no such thing is configured; empty where something always is."""
+
+    def answered_by(self, root: Element) -> bool:
+        """Whether a document with this root answers the question, and no other."""
+        return name(root) in self.roots or any(name(part) in self.parts for part in root)
 
 
 def _grants(root: Element) -> list[Grant]:
@@ -223,13 +229,21 @@ QUESTIONS: tuple[Question, ...] = (
     Question(
         "logging", "logging", frozenset({"BucketLoggingStatus"}), _logging, frozenset({"LoggingEnabled"})
     ),
-    Question("lifecycle", "lifecycle", frozenset({"LifecycleConfiguration"}), _lifecycle, frozenset({"Rule"})),
-    Question("website", "website", frozenset({"WebsiteConfiguration"}), _website, frozenset({"IndexDocument"})),
-    Question("cross_origin", "cors", frozenset({"CORSConfiguration"}), _cross_origin, frozenset({"CORSRule"})),
-    Question("replication", "replication", frozenset({"ReplicationConfiguration"}), _replication),
+    Question(
+        "lifecycle", "lifecycle", frozenset({"LifecycleConfiguration"}), _lifecycle, frozenset({"Rule"}), "Lifecycle"
+    ),
+    Question(
+        "website", "website", frozenset({"WebsiteConfiguration"}), _website, frozenset({"IndexDocument"}), "Website"
+    ),
+    Question(
+        "cross_origin", "cors", frozenset({"CORSConfiguration"}), _cross_origin, frozenset({"CORSRule"}), "CORS"
+    ),
+    Question(
+        "replication", "replication", frozenset({"ReplicationConfiguration"}), _replication, none="Replication"
+    ),
     Question(
         "notifications", "notification",
-        frozenset({"NotificationConfiguration", "GetBucketNotificationResponse"}), _notifications,
+        frozenset({"NotificationConfiguration", "GetBucketNotificationResponse"}), _notifications, none="Notification",
     ),
     Question(
         "requester_pays", "requestPayment", frozenset({"RequestPaymentConfiguration"}),
@@ -238,32 +252,34 @@ QUESTIONS: tuple[Question, ...] = (
     Question(
         "transfer_endpoint", "accelerate",
         frozenset({"AccelerateConfiguration", "GetBucketAccelerateConfigurationResponse"}),
-        lambda root: text(root, "Status") == "Enabled",
+        lambda root: text(root, "Status") == "Enabled", none="Accelerat",
     ),
     Question("acl", "acl", frozenset({"AccessControlPolicy"}), _grants, frozenset({"AccessControlList"})),
     Question(
-        "ownership", "ownershipControls", frozenset({"OwnershipControls"}), _ownership, frozenset({"Rule"})
+        "ownership", "ownershipControls", frozenset({"OwnershipControls"}), _ownership, frozenset({"Rule"}), "Ownership"
     ),
-    Question("policy", "policy", frozenset(), name),
+    Question("policy", "policy", frozenset(), name, none="Policy"),
     Question(
         "public_status", "policyStatus", frozenset({"PolicyStatus"}), lambda root: _switch(root, "IsPublic"),
-        frozenset({"IsPublic"}),
+        frozenset({"IsPublic"}), "Policy",
     ),
     Question(
         "public_access_guards", "publicAccessBlock", frozenset({"PublicAccessBlockConfiguration"}), _guards,
-        frozenset({"BlockPublicAcls"}),
+        frozenset({"BlockPublicAcls"}), "PublicAccessBlock",
     ),
     Question(
         "versioning", "versioning", frozenset({"VersioningConfiguration", "GetBucketVersioningResponse"}),
         _versioning, frozenset({"Status"}),
     ),
     Question(
-        "encryption", "encryption", frozenset({"ServerSideEncryptionConfiguration"}), _encryption, frozenset({"Rule"})
+        "encryption", "encryption", frozenset({"ServerSideEncryptionConfiguration"}), _encryption, frozenset({"Rule"}),
+        "Encryption",
     ),
     Question(
-        "lock", "object-lock", frozenset({"ObjectLockConfiguration"}), _lock, frozenset({"ObjectLockEnabled"})
+        "lock", "object-lock", frozenset({"ObjectLockConfiguration"}), _lock, frozenset({"ObjectLockEnabled"}),
+        "ObjectLock",
     ),
-    Question("tags", "tagging", frozenset({"Tagging"}), _tags, frozenset({"TagSet"})),
+    Question("tags", "tagging", frozenset({"Tagging"}), _tags, frozenset({"TagSet"}), "TagSet"),
     Question(
         "region", "location", frozenset({"LocationConstraint"}), lambda root: (root.text or "").strip() or "default"
     ),
@@ -275,11 +291,15 @@ ACCOUNT_GUARDS = Question(
     frozenset({"PublicAccessBlockConfiguration"}),
     _guards,
     frozenset({"BlockPublicAcls"}),
+    "PublicAccessBlock",
 )
 ACCOUNT_GUARDS_PATH = "/v20180820/configuration/publicAccessBlock"
 
 _LISTINGS = ("ListBucketResult", "ListVersionsResult", "ListAllMyBucketsResult")
 _NOT_OFFERED = ("NotImplemented", "MethodNotAllowed")
+_GRANTING = ("acl", "owner", "policy", "public_status")
+"""What lets somebody in. Only the store's own word `NotImplemented` says that it has no such thing: a proxy in front
+answers 405 and 501 too, and a policy is answered 405 to whoever is not of the bucket's own account."""
 
 
 def read_answer(question: Question, reply: Reply, asked: str, when: datetime) -> Answer[Any]:
@@ -293,7 +313,7 @@ def read_answer(question: Question, reply: Reply, asked: str, when: datetime) ->
         return Answer(error.state, None, error.note, evidence)
     except Exception as error:  # what a store sends may break what reads it, but never more than this answer
         return Answer("failed", None, defect(error), evidence)
-    return _refused(reply, code, message, Evidence(asked, f"{reply.status} {code}".strip(), when))
+    return _refused(question, reply, code, message, Evidence(asked, f"{reply.status} {code}".strip(), when))
 
 
 def _answered(question: Question, body: bytes, evidence: Evidence) -> Answer[Any]:
@@ -303,7 +323,7 @@ def _answered(question: Question, body: bytes, evidence: Evidence) -> Answer[Any
     found = name(root)
     if found in _LISTINGS:
         return Answer("unsupported", None, "answered with a listing", evidence)
-    if found not in question.roots and not any(name(part) in question.parts for part in root):
+    if not question.answered_by(root):
         return Answer("failed", None, f'answered with an unexpected "{found[:60]}"', evidence)
     value = question.decode(root)
     return Answer("known" if value is not None else "absent", value, _secret_note(body), evidence)
@@ -314,7 +334,7 @@ def _secret_note(body: bytes) -> str:
     return SECRET_SEEN if REMOVED.encode() in body else ""
 
 
-def _refused(reply: Reply, code: str, message: str, evidence: Evidence) -> Answer[Any]:
+def _refused(question: Question, reply: Reply, code: str, message: str, evidence: Evidence) -> Answer[Any]:
     status = reply.status
     if status in (401, 403):
         return Answer("denied", None, refusal(code), evidence)
@@ -322,8 +342,21 @@ def _refused(reply: Reply, code: str, message: str, evidence: Evidence) -> Answe
         return Answer("failed", None, "redirected elsewhere; not followed with a signature", evidence)
     if code == "NoSuchBucket":
         return Answer("failed", None, "the bucket is gone", evidence)
-    if status == 404 and (re.search(r"(?i)no.?such|not.?found|not.?exist", code)) and code != "NoSuchKey":
-        return Answer("absent", None, "", evidence)
-    if status in (405, 501) or code in _NOT_OFFERED:
-        return Answer("unsupported", None, "", evidence)
-    return Answer("failed", None, f"answered {status} {code or message}".strip(), evidence)
+    state, note = _lacking(question, status, code)
+    if state == "failed":
+        note = f"answered {status} {code or message}".strip()
+    return Answer(state, None, note, evidence)
+
+
+def _lacking(question: Question, status: int, code: str) -> tuple[State, str]:
+    """What a refusal says of a setting: that it is not configured, not offered, not shown, or nothing."""
+    if status == 404 and question.none and re.search(f"(?i){question.none}", code) and _MISSING.search(code):
+        return "absent", ""
+    if question.field in _GRANTING:
+        if code == "MethodNotAllowed":
+            return "denied", "MethodNotAllowed: it is shown to the bucket's own account alone"
+        return ("unsupported" if code == "NotImplemented" else "failed"), ""
+    return ("unsupported" if status in (405, 501) or code in _NOT_OFFERED else "failed"), ""
+
+
+_MISSING = re.compile(r"(?i)no.?such|not.?found|not.?exist")
