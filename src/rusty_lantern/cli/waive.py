@@ -52,7 +52,7 @@ def waive(
     when = moment(as_of, taken.manifest.taken)
     had = place.waivers()
     found = judge_kept(place, taken, when, had)
-    drift = _drift(found.findings, of, fact)
+    drift = _drift([*found.findings, *found.met.findings()], of, fact)
     answers = [
         _asked(words, given)
         for words, given in (("why is it waived", because), ("by which role", by), ("until when", until))
