@@ -61,8 +61,11 @@ class Servers:
             return web.Response(status=401)
         if request.path.rstrip("/").endswith(ACCOUNT):
             names = [name for name in CONTAINERS if name > request.query.get("marker", "")]
-            return web.json_response([{"name": name} for name in names]) if request.method == "GET" else web.Response()
-        return web.json_response([]) if request.method == "GET" else web.Response(headers={"x-container-read": ".r:*"})
+            told = {"x-account-container-count": "6"}
+            listed = [{"name": name} for name in names]
+            return web.json_response(listed, headers=told) if request.method == "GET" else web.Response(headers=told)
+        told = {"x-container-object-count": "0", "x-container-read": ".r:*"}
+        return web.json_response([], headers=told) if request.method == "GET" else web.Response(headers=told)
 
 
 def surveyed(folder: Path, servers: Servers, *words: str, **environment: str) -> Ran:

@@ -107,7 +107,7 @@ class SwiftDoor:
             return self._object(request, container, key)
         if request.method == "HEAD":
             return web.Response(status=204, headers=self._settings(bucket, owner=user is not None and user.owner))
-        return self._listing(request, container)
+        return self._listing(request, bucket)
 
     def _refusal(self, request: web.Request, bucket: Bucket | None, key: str, user: SwiftUser | None) -> int:
         """The status of a refusal; 0 where the request may be answered."""
@@ -147,12 +147,12 @@ class SwiftDoor:
         told |= {f"x-container-meta-{name}": value for name, value in (bucket.tags.value or {}).items()}
         return {name: value for name, value in told.items() if value and value.isprintable()}
 
-    def _listing(self, request: web.Request, container: str) -> web.Response:
-        every = self.holdings.versions.get(container, [])
+    def _listing(self, request: web.Request, bucket: Bucket) -> web.Response:
+        every = self.holdings.versions.get(bucket.name, [])
         shown = every if "versions" in request.query else [v for v in every if v.current and not v.marker]
         after = request.query.get("marker", "")
         rows = [_listed(version, several="versions" in request.query) for version in shown if version.key > after]
-        return web.json_response(rows[: _most(request)])
+        return web.json_response(rows[: _most(request)], headers=self._settings(bucket, owner=False))
 
     def _object(self, request: web.Request, container: str, key: str) -> web.Response:
         wanted = request.query.get("version-id")

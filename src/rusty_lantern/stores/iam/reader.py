@@ -266,7 +266,10 @@ async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Do
     except Missing:
         return Answer("failed", None, "a permission was gone when it was asked for", asked)
     except RequestFailed as error:
-        return Answer(error.state, None, error.note, msgspec.structs.replace(asked, answer=error.answer))
+        asked = msgspec.structs.replace(asked, answer=error.answer)
+        if error.state == "unsupported":  # it may have some that the service does not show
+            return Answer("failed", None, f"the service does not tell the permissions of a {kind.lower()}", asked)
+        return Answer(error.state, None, error.note, asked)
     return read_documents(found, asked)
 
 
@@ -297,24 +300,32 @@ async def _key(asker: Asker, owner: str, entry: Element) -> Credential:
 
 
 async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
-    """The account's root, as the account summary tells of it."""
+    """The account's root, as the account summary tells of it. Where the summary was not read, there is a root of which
+    nothing is known, and it may have a key."""
     summary = await asker.answer("GetAccountSummary", read_summary)
-    if summary.value is None:
+    if summary.state == "unsupported":
         return [], []
-    told = summary.value
+    told = summary.value or {}
+    keys, none = told.get("AccountAccessKeysPresent", ""), Answer[Any]("absent")
+    if not (keys.isascii() and keys.isdigit()):
+        note = summary.note if summary.unread else "the account summary does not tell of the root's keys"
+        lost: Answer[Any] = Answer(summary.state if summary.unread else "failed", None, note, summary.evidence)
+        root = Identity(name=ROOT, kind="root", state=lost, mfa=lost, groups=none, policies=none, password=lost)
+        key = Credential(
+            id="root-key-unread", owner=ROOT, state=lost, created=lost, last_used=lost, expires=none, used_for=lost
+        )
+        return [root], [key]
     factor: Answer[bool] = Answer("known", told.get("AccountMFAEnabled") == "1", "", summary.evidence)
-    none: Answer[Any] = Answer("absent")
     untold: Answer[Any] = Answer("unsupported", None, "the service tells only that there is one", summary.evidence)
     root = Identity(
         name=ROOT, kind="root", state=Answer("known", "enabled"), mfa=factor, groups=none, policies=none,
         password=Answer("known", Password(untold, untold)),
     )  # fmt: skip
-    keys = int(told.get("AccountAccessKeysPresent") or 0)
     mine = [
         Credential(id=f"root-key-{n + 1}", owner=ROOT, state=Answer("known", "active"), created=untold,
         last_used=untold,
                    expires=Answer("absent"), used_for=untold)
-        for n in range(min(keys, 10))
+        for n in range(min(int(keys), 10))
     ]  # fmt: skip
     return [root], mine
 

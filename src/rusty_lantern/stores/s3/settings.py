@@ -1,8 +1,8 @@
 """The table of settings questions: sub-resource → expected answer → field of the dossier.
 
 Stores differ in how they answer what they do not know. Seen in practice, and handled here once: a listing of the
-bucket with status 200; 405; 501; a 404 with a code of their own; a root element named differently that holds the
-expected children.
+bucket with status 200; 405 and 501 with a code; a 404 with a code of their own; a root element named differently that
+holds the expected children.
 """
 
 from __future__ import annotations
@@ -298,8 +298,8 @@ ACCOUNT_GUARDS_PATH = "/v20180820/configuration/publicAccessBlock"
 _LISTINGS = ("ListBucketResult", "ListVersionsResult", "ListAllMyBucketsResult")
 _NOT_OFFERED = ("NotImplemented", "MethodNotAllowed")
 _GRANTING = ("acl", "owner", "policy", "public_status")
-"""What lets somebody in. Only the store's own word `NotImplemented` says that it has no such thing: a proxy in front
-answers 405 and 501 too, and a policy is answered 405 to whoever is not of the bucket's own account."""
+"""What lets somebody in. Only `NotImplemented` says that the store has no such thing: a policy is answered 405 to
+whoever is not of the bucket's own account."""
 
 
 def read_answer(question: Question, reply: Reply, asked: str, when: datetime) -> Answer[Any]:
@@ -356,7 +356,7 @@ def _lacking(question: Question, status: int, code: str) -> tuple[State, str]:
         if code == "MethodNotAllowed":
             return "denied", "MethodNotAllowed: it is shown to the bucket's own account alone"
         return ("unsupported" if code == "NotImplemented" else "failed"), ""
-    return ("unsupported" if status in (405, 501) or code in _NOT_OFFERED else "failed"), ""
+    return ("unsupported" if code in _NOT_OFFERED else "failed"), ""  # a bare 405 or 501 may be a proxy's
 
 
 _MISSING = re.compile(r"(?i)no.?such|not.?found|not.?exist")

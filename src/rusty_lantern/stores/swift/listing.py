@@ -52,10 +52,18 @@ class ListedObject(msgspec.Struct, frozen=True):
         )
 
 
-def check(reply: Reply) -> None:
-    """Nothing for an answer that is one (200 to 299). Raises `RequestFailed` for any other."""
+OF_ACCOUNT, OF_CONTAINER = "x-account-container-count", "x-container-object-count"
+"""A header that every answer about an account, or a container, carries (OpenStack Object Storage API v1; measured on
+two servers). What answers without it stands in front of the store, and what it leaves out tells nothing."""
+
+
+def check(reply: Reply, mark: str = "") -> None:
+    """Nothing for an answer that is one: 200 to 299, with the header `mark`. Raises `RequestFailed` for any other."""
     if not 200 <= reply.status < 300:
         raise refusal_of(reply)
+    if mark and mark not in reply.headers:
+        words = f"answered {reply.status} without {mark.title()}: it is not the store that answered"
+        raise RequestFailed("failed", words, str(reply.status))
 
 
 async def pages(
@@ -68,7 +76,7 @@ async def pages(
         asked += [("marker", marker)] if marker else []
         asked += [("version_marker", version)] if version else []
         reply = await client.ask(path=path, query=tuple(asked))
-        check(reply)
+        check(reply, OF_ACCOUNT if kind is Container else OF_CONTAINER)
         entries = _decoded(reply, kind)
         yield entries
         if len(entries) < size:

@@ -95,7 +95,7 @@ class SwiftReader(HttpReader):
         if self.refused:
             raise self.refused
         head = await self.client.ask(path=self.path, method="HEAD")
-        listing.check(head)
+        listing.check(head, listing.OF_ACCOUNT)
         names: list[str] = []
         async for page in listing.pages(self.client, self.path, listing.Container, limit=MOST_PAGES):
             names += [container.name for container in page]
@@ -115,7 +115,7 @@ class SwiftReader(HttpReader):
         heads = await asyncio.gather(*(self.client.ask(path=self._of(name), method="HEAD") for name in sample))
         sees = account.gateway or any(shows_privileged(reply.headers) for reply in (account.head, *heads))
         acls: Allowed = "yes" if sees else "no"
-        refused = [name for name, reply in zip(sample, heads, strict=True) if not 200 <= reply.status < 300]
+        refused = [name for name, head in zip(sample, heads, strict=True) if listing.OF_CONTAINER not in head.headers]
         settings: Allowed = "no" if refused else "yes"
         notes = {} if sees else {"container_acl": [PROOF]}
         return msgspec.structs.replace(
@@ -192,7 +192,7 @@ class SwiftReader(HttpReader):
         asked = f"HEAD {self._of(name)}"
         try:
             reply = await self.client.ask(path=self._of(name), method="HEAD")
-            listing.check(reply)
+            listing.check(reply, listing.OF_CONTAINER)
         except RequestFailed as error:
             lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, self.visit.moment))
             return dict.fromkeys(TOLD_BY_HEAD, lost)

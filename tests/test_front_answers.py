@@ -1,0 +1,104 @@
+"""Something in front of a store answers one question in its place: nothing then looks otherwise than it is."""
+
+from __future__ import annotations
+
+import asyncio
+import random
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+
+import msgspec
+import pytest
+
+from rusty_lantern.archive.workspace import Workspace
+from rusty_lantern.core.answer import Answer, Fact
+from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
+from rusty_lantern.core.config.estate import Estate
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.reply import Reply
+from rusty_lantern.survey.run import Plan, read_all
+from tests.conftest import Whole
+
+MOMENT = datetime(2026, 11, 2, 6, tzinfo=UTC)
+PAGE = b"<html><body>nope</body></html>"
+SAID = [
+    *(Reply(status, {"content-type": "text/html"}, PAGE) for status in (200, 401, 403, 404, 405, 501)),
+    *(Reply(200, {"content-type": "application/json"}, body) for body in (b"", b"{}", b"[]", b"null")),
+    Reply(200, {}, b"<a/>"), Reply(204, {}, b""), Reply(404, {}, b""),
+]  # fmt: skip
+FEW = ("gallery-web", "press-kit", "payroll-drop")
+TRIED = 14
+"""Questions of each store that are answered so, each in one way; another seed tries others."""
+Asked = tuple[str, str, str]
+Named = tuple[str, str, str]
+"""Kind, name, fact."""
+TOLD_OTHERWISE = {"store.unread-doors", "store.software"}
+"""Facts that say what was not read, or not recognized."""
+
+
+def everything(store: StoreSubject) -> Iterator[tuple[Named, Fact]]:
+    """Every fact of every subject of a store, and what each identity may do."""
+    for view in store.buckets.values():
+        yield from (((view.kind, view.name, name), fact) for name, fact in view.facts().items())
+    for subject in store.subjects():
+        names = [name for name, entry in REGISTER.items() if entry.subject == subject.kind and not subject.unseen]
+        yield from (((subject.kind, subject.label, name), subject.fact(name)) for name in names)
+    for identity in store.index.dossier.identities.value or ():
+        yield ("may", identity.name, ""), store.of_identity(identity)
+
+
+def unread_sections(store: StoreSubject) -> set[str]:
+    """Kinds of which not all there are were told."""
+    found = {subject.kind for subject in store.subjects() if subject.unseen}
+    names = {identity.name for identity in store.index.dossier.identities.value or ()}
+    if "any role" in names or "identity" in found:
+        found |= {"identity", "may"}
+    return found | ({"bucket"} if not store.index.dossier.listing.settled else set())
+
+
+def numbers(found: Iterable[Named]) -> Counter[str]:
+    """How many subjects of each kind there are; what one is called may hang on an answer too."""
+    return Counter(kind for kind, _ in {named[:2] for named in found})
+
+
+@pytest.mark.parametrize("name", ["harbour", "cove", "lagoon", "slipway"])
+def test_an_answer_of_something_in_front_never_yields_another_settled_value(
+    whole: Whole, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, name: str
+) -> None:
+    asked: dict[Asked, None] = {}
+    instead: dict[Asked, Reply] = {}
+    answer = Client._once
+
+    async def in_front(client: Client, *question: str) -> Reply:
+        method, _, path, text = question[:4]
+        asked[method, path, text] = None
+        reply = await answer(client, *question)  # type: ignore[arg-type]
+        return instead.get((method, path, text), reply)
+
+    def surveyed(estate: Estate) -> StoreSubject:
+        plan = Plan(estate, whole.folder, MOMENT)
+        (dossier,) = asyncio.run(read_all(plan, tmp_path / f"{len(list(tmp_path.iterdir()))}.partial" / "journal"))
+        return store_subjects([dossier], estate, MOMENT)[0]
+
+    monkeypatch.setattr(Client, "_once", in_front)
+    estate = Workspace(whole.folder).estate()
+    store = next(store for store in estate.stores if store.name == name)
+    if name == "harbour":
+        store = msgspec.structs.replace(store, only=FEW)
+    estate = msgspec.structs.replace(estate, stores=(store,), mirrors=())
+    known = dict(everything(surveyed(estate)))
+    dice = random.Random(3)
+    for question in dice.sample(list(asked), TRIED):
+        instead.clear()
+        instead[question] = dice.choice(SAID)
+        found = surveyed(estate)
+        told, words = dict(everything(found)), (question, instead[question])
+        for key, fact in told.items():
+            before = known.get(key, Answer("failed"))
+            same = before.settled and before.value == fact.value
+            assert same or not fact.settled or key[2] in TOLD_OTHERWISE or key not in known, (words, key, before, fact)
+        fewer = {kind for kind, number in numbers(known).items() if numbers(told)[kind] < number}
+        assert fewer <= unread_sections(found), (words, fewer)
