@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from rusty_lantern.reports.html.page import Picture
     from rusty_lantern.reports.results.report import ReportResult
 
+FOR = "docs/facts.md lists the facts of buckets, e.g. --for tags.steward=finance"
 MOST_COMPUTED = 200
 """For so many subjects whose exposure drifts, documents are computed; of more, only words."""
 
@@ -111,11 +112,9 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketSubje
     fact, equals, value = wanted.partition("=")
     try:
         if not equals or lookup(fact).subject != "bucket":
-            raise BadInput(
-                Problem(f'--for "{wanted}" is no FACT=VALUE of buckets', remedy="--for tags.steward=finance")
-            )
+            raise BadInput(Problem(f'--for "{wanted}" is no FACT=VALUE of buckets', remedy=FOR))
     except UnknownFact as error:
-        raise BadInput(Problem(f'--for: unknown fact "{fact}"', remedy=error.hint)) from None
+        raise BadInput(Problem(f'--for: unknown fact "{fact}"', remedy=error.hint or FOR)) from None
     views = [view for view in found.views if show_fact(fact, view.fact(fact)) == value]
     if not views:
         seen = sorted({show_fact(fact, view.fact(fact)) for view in found.views})

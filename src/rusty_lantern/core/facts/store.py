@@ -112,8 +112,10 @@ fact(
 )
 def store_dossier_age(index: StoreIndex, _: str) -> Fact:
     """From when the document was made until the survey."""
-    made = index.dossier.exported
-    return since(Answer("known", made), index.dossier.taken) if made else Answer("absent")
+    made, listing = index.dossier.exported, index.dossier.listing
+    if made is None:
+        return Answer("absent") if listing.settled else lost(listing)
+    return since(Answer("known", made), index.dossier.taken)
 
 
 @fact(
