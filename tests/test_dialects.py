@@ -83,7 +83,7 @@ def test_a_policy_that_is_read_the_same_way_is_the_same_object() -> None:
     policy = parse_policy(statement(IpAddress={"aws:SourceIp": "198.51.100.0/24"}))
     assert as_read(policy, GATEWAY) is policy
     assert as_read(parse_policy(statement(Null={"aws:Referer": "false"})), COMMON) is not None
-    assert bearing(policy, GATEWAY) == []
+    assert bearing(policy, GATEWAY) == ()
 
 
 @pytest.mark.parametrize("field", [field for field, *_ in otherwise(GATEWAY)])

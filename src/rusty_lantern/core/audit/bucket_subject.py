@@ -25,6 +25,7 @@ from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.verdict_cache import Decided, VerdictCache
 from rusty_lantern.core.answer import Answer, Fact, Partly, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
+from rusty_lantern.core.audit.exposure_facts import NAMES, by_level, exposure_fact
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.catalogue import REGISTER
@@ -34,7 +35,6 @@ from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.store_index import StoreIndex
-from rusty_lantern.core.value_types import show_moment
 
 
 class StoreContext(Protocol):
@@ -164,7 +164,7 @@ class BucketSubject:
                 made = closed[verdict]
             else:
                 made = closed[verdict] = exposure_fact(verdict, bucket)
-            found[f"{audience}.{verb}"] = made
+            found[NAMES[audience, verb]] = made
         return found
 
     @cached_property
@@ -182,10 +182,7 @@ class BucketSubject:
     @cached_property
     def levels(self) -> dict[Level, frozenset[Verb]]:
         """Level → the verbs that one of the public audiences has such a verdict for."""
-        found: dict[Level, set[Verb]] = {}
-        for (_, verb), verdict in self.verdicts.items():
-            found.setdefault(verdict.level, set()).add(verb)
-        return {level: frozenset(verbs) for level, verbs in found.items()}
+        return by_level(tuple((verb, verdict.level) for (_, verb), verdict in self.verdicts.items()))
 
     @cached_property
     def decided(self) -> Decided:
@@ -322,29 +319,3 @@ class BucketSubject:
         names = [name for name, entry in REGISTER.items() if entry.subject == "bucket" and not name.endswith(".*")]
         tags = self.bucket.tags.value or {}
         return {name: self.fact(name) for name in [*names, "access.outside", *(f"tags.{tag}" for tag in sorted(tags))]}
-
-
-def exposure_fact(verdict: Verdict, bucket: Bucket, let_in: str = "") -> Fact:
-    """A verdict as a fact of the register; its evidence is the answer that the deciding rule came from.
-
-    `let_in`: that the store let such a request in, where it did: it is not closed then, whatever is not known.
-    """
-    told: Answer[Any] = bucket.policy
-    if verdict.because.startswith("ACL grant of"):
-        told = bucket.acl
-    elif verdict.because.startswith(("container ", "account ACL")):
-        told = bucket.container_acl
-    asked = told.evidence
-    if verdict.level == "unknown":
-        doubts = "; ".join(verdict.doubts)
-        return (
-            Partly("failed", None, f"{doubts}; {let_in}", asked, certain="restricted")
-            if let_in
-            else (Answer("failed", None, doubts, asked))
-        )
-    note = verdict.because
-    if verdict.until:
-        note = f"{note}, until {show_moment(verdict.until)}"
-    if verdict.restriction:
-        note = f"{note}, {verdict.restriction.words}" if note else verdict.restriction.words
-    return Answer("known", verdict.level, note, asked)

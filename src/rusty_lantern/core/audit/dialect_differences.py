@@ -57,7 +57,7 @@ def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) 
         if here.level != there[audience, verb].level
     }
     special = own if own != COMMON else other
-    return ReadOtherwise(special.dialect, own != COMMON, changes, bearing(policy, special)) if changes else None
+    return ReadOtherwise(special.dialect, own != COMMON, changes, list(bearing(policy, special))) if changes else None
 
 
 def on_dialect(view: BucketSubject, dialect: Dialect) -> BucketSubject:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import lru_cache
 
 import msgspec
 
@@ -96,13 +97,20 @@ def _words(value: object) -> str:
     return str(value)
 
 
-def bearing(policy: Policy, dialect: Dialect) -> list[str]:
-    """Sentences for what in a policy the dialect reads otherwise."""
+def bearing(policy: Policy, dialect: Dialect) -> tuple[str, ...]:
+    """Sentences for what in a policy the dialect reads otherwise. None depends on resources: policies that differ in
+    them alone are worked out once."""
+    alike = tuple(msgspec.structs.replace(statement, resources=()) for statement in policy.statements)
+    return _bearing(msgspec.structs.replace(policy, statements=alike), dialect)
+
+
+@lru_cache(maxsize=4096)
+def _bearing(policy: Policy, dialect: Dialect) -> tuple[str, ...]:
     if as_read(policy, dialect) is policy:
-        return []
+        return ()
     found = []
     for field, words, value in otherwise(dialect):
         alone = Dialect(dialect.dialect, dialect.title, (), Readings(**{field: getattr(dialect.readings, field)}))
         if as_read(policy, alone) is not policy:
             found.append(f"{words.construct}: {words.otherwise}".replace("{value}", value).replace("`", ""))
-    return found
+    return tuple(found)

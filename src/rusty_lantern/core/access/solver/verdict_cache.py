@@ -43,9 +43,13 @@ class Decided:
     def _verdicts(self) -> Exposures:
         return exposures(self.rules, self.around)
 
+    @cached_property
+    def _names_the_bucket(self) -> bool:
+        return any(verdict.witness is not None for verdict in self._verdicts.values())
+
     def exposures(self, bucket: str) -> Exposures:
         """The verdicts, of the bucket of this name."""
-        if bucket == self.rules.bucket:
+        if bucket == self.rules.bucket or not self._names_the_bucket:
             return self._verdicts
         return {one: _called(verdict, bucket) for one, verdict in self._verdicts.items()}
 
