@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import random
+import shutil
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -64,41 +66,77 @@ def numbers(found: Iterable[Named]) -> Counter[str]:
     return Counter(kind for kind, _ in {named[:2] for named in found})
 
 
-@pytest.mark.parametrize("name", ["harbour", "cove", "lagoon", "slipway"])
-def test_an_answer_of_something_in_front_never_yields_another_settled_value(
-    whole: Whole, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, name: str
-) -> None:
-    asked: dict[Asked, None] = {}
-    instead: dict[Asked, Reply] = {}
+@dataclass
+class InFront:
+    """Surveys a store of the demo, with something in front that answers some questions itself."""
+
+    folder: Path
+    estate: Estate
+    probe: bool = False
+    asked: dict[Asked, None] = field(default_factory=dict)
+    instead: dict[Asked, Reply] = field(default_factory=dict)
+    surveys: int = 0
+
+    def surveyed(self) -> StoreSubject:
+        self.surveys += 1
+        plan = Plan(self.estate, self.folder, MOMENT, probe=self.probe)
+        (dossier,) = asyncio.run(read_all(plan, self.folder / f"front-{self.surveys}.partial" / "journal"))
+        return store_subjects([dossier], self.estate, MOMENT)[0]
+
+
+@pytest.fixture
+def in_front(whole: Whole, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Callable[[str], InFront]:
+    """Something in front of the store of a name."""
     answer = Client._once
 
-    async def in_front(client: Client, *question: str) -> Reply:
-        method, _, path, text = question[:4]
-        asked[method, path, text] = None
-        reply = await answer(client, *question)  # type: ignore[arg-type]
-        return instead.get((method, path, text), reply)
+    def put(name: str) -> InFront:
+        estate = Workspace(whole.folder).estate()
+        store = next(store for store in estate.stores if store.name == name)
+        if name == "harbour":
+            store = msgspec.structs.replace(store, only=FEW)
+        shutil.copytree(whole.folder, tmp_path / "ws")
+        made = InFront(tmp_path / "ws", msgspec.structs.replace(estate, stores=(store,), mirrors=()))
 
-    def surveyed(estate: Estate) -> StoreSubject:
-        plan = Plan(estate, whole.folder, MOMENT)
-        (dossier,) = asyncio.run(read_all(plan, tmp_path / f"{len(list(tmp_path.iterdir()))}.partial" / "journal"))
-        return store_subjects([dossier], estate, MOMENT)[0]
+        async def once(client: Client, *question: str) -> Reply:
+            method, _, path, text = question[:4]
+            made.asked[method, path, text] = None
+            reply = await answer(client, *question)  # type: ignore[arg-type]
+            return made.instead.get((method, path, text), reply)
 
-    monkeypatch.setattr(Client, "_once", in_front)
-    estate = Workspace(whole.folder).estate()
-    store = next(store for store in estate.stores if store.name == name)
-    if name == "harbour":
-        store = msgspec.structs.replace(store, only=FEW)
-    estate = msgspec.structs.replace(estate, stores=(store,), mirrors=())
-    known = dict(everything(surveyed(estate)))
+        monkeypatch.setattr(Client, "_once", once)
+        return made
+
+    return put
+
+
+@pytest.mark.parametrize("name", ["harbour", "cove", "lagoon", "slipway"])
+def test_an_answer_of_something_in_front_never_yields_another_settled_value(
+    in_front: Callable[[str], InFront], name: str
+) -> None:
+    front = in_front(name)
+    known = dict(everything(front.surveyed()))
     dice = random.Random(3)
-    for question in dice.sample(list(asked), TRIED):
-        instead.clear()
-        instead[question] = dice.choice(SAID)
-        found = surveyed(estate)
-        told, words = dict(everything(found)), (question, instead[question])
+    for question in dice.sample(list(front.asked), TRIED):
+        front.instead = {question: dice.choice(SAID)}
+        found = front.surveyed()
+        told, words = dict(everything(found)), front.instead
         for key, fact in told.items():
             before = known.get(key, Answer("failed"))
             same = before.settled and before.value == fact.value
             assert same or not fact.settled or key[2] in TOLD_OTHERWISE or key not in known, (words, key, before, fact)
         fewer = {kind for kind, number in numbers(known).items() if numbers(told)[kind] < number}
         assert fewer <= unread_sections(found), (words, fewer)
+
+
+@pytest.mark.parametrize(("name", "keys"), [("harbour", "max-keys=50"), ("lagoon", "limit=50"), ("slipway", "max")])
+def test_where_no_object_is_told_the_anonymous_test_of_reading_was_not_made(
+    in_front: Callable[[str], InFront], name: str, keys: str
+) -> None:
+    front = in_front(name)
+    front.probe = True
+    before = {view.name: view.probed for view in front.surveyed().buckets.values()}
+    assert {"agrees"} <= {fact.value for fact in before.values()}
+    front.instead = {asked: Reply(404, {}, PAGE) for asked in front.asked if keys in asked[2]}
+    assert len(front.instead) >= len(before)
+    after = {view.name: view.probed for view in front.surveyed().buckets.values()}
+    assert "agrees" not in {fact.value for fact in after.values()}, after

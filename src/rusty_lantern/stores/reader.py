@@ -151,7 +151,7 @@ class StoreReader(Protocol):
         """Looks at a bucket's versions; `memory` keeps the answers."""
 
     async def some_keys(self, bucket: str) -> list[str]:
-        """Keys of a few objects that are there, for the anonymous test. Never raises for what the store does."""
+        """Keys of a few objects that are there, for the anonymous test. Raises `RequestFailed` where none are told."""
 
     async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
         """Put one list or read request without credentials. Never raises for what the store does."""

@@ -21,6 +21,7 @@ from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.door_probe import DoorProbe
+from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.time_budget import USUAL, Patience, patient
 from rusty_lantern.stores.reader import StoreReader
 
@@ -65,8 +66,13 @@ async def probe_bucket(reader: StoreReader, view: BucketSubject, doors: Sequence
 async def _ask(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorProbe]) -> list[ProbeAnswer]:
     """Try to list a bucket and to read an object of it; the credential finds a key that exists."""
     name = view.bucket.name
-    keys = await reader.some_keys(name)
+    keys: list[str] = []
     answers = []
+    try:
+        keys = await reader.some_keys(name)
+    except RequestFailed as error:
+        why = f"not sent: which objects there are was not told ({error.note or error.answer})"
+        answers.append(ProbeAnswer("read", f"GET /{name}/…", why, None))
     for verb in VERBS:
         if keys or verb == "list":
             request = request_for(view.rules, view.surroundings, "anyone", verb, keys)

@@ -249,11 +249,8 @@ class BlobReader(HttpReader):
 
     async def some_keys(self, bucket: str) -> list[str]:
         """Names of blobs of the first page that are there now."""
-        try:
-            page = await self._ask(bucket, (("comp", "list"), ("maxresults", "50"), ("restype", "container")))
-            return [one.version.key for one in read_blobs(page.body)[0] if one.version.current]
-        except RequestFailed:
-            return []
+        page = await self._ask(bucket, (("comp", "list"), ("maxresults", "50"), ("restype", "container")))
+        return [one.version.key for one in read_blobs(page.body)[0] if one.version.current]
 
     async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
         """One listing of a single name, or one byte of a blob."""

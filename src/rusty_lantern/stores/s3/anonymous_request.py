@@ -7,8 +7,9 @@ from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.refusal import error_code
-from rusty_lantern.stores.http.xml import children, parse, raw_text
+from rusty_lantern.stores.http.refusal import error_code, read_status
+from rusty_lantern.stores.http.xml import name, parse, text
+from rusty_lantern.stores.s3.listing import OBJECTS, entries_of
 
 _HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
 
@@ -19,13 +20,14 @@ def sendable(value: str) -> bool:
 
 
 async def some_keys(client: Client, bucket: str) -> list[str]:
-    """The first keys of a bucket; none where they are not told."""
-    try:
-        reply = await client.ask(bucket, (("list-type", "2"), ("max-keys", "50")))
-        listed = children(parse(reply.body), "Contents") if reply.status == 200 else iter(())
-    except RequestFailed:
-        return []
-    return [raw_text(entry, "Key") for entry in listed]
+    """The first keys of a bucket. Raises `RequestFailed` where they are not told."""
+    reply = await client.ask(bucket, (*OBJECTS.query, (OBJECTS.size, "50")))
+    read_status(reply)
+    root = parse(reply.body)
+    if name(root) not in OBJECTS.roots:
+        raise RequestFailed("failed", f'a listing came as "{name(root)[:60]}"', "unexpected answer")
+    encoded = text(root, "EncodingType") == "url"
+    return [entry["Key"] for entry in entries_of(root, OBJECTS.entries, encoded=encoded)]
 
 
 async def ask_anonymously(outside: Client, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:

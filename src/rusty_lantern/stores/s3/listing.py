@@ -177,7 +177,7 @@ class Lister:
             offered: State = "unsupported" if name(root) == "ListBucketResult" else "failed"
             raise RequestFailed(offered, f'a listing came as "{name(root)[:60]}"', "unexpected answer")
         encoded = text(root, "EncodingType") == "url"
-        return list(_entries(root, self.listing.entries, encoded=encoded)), text(root, "IsTruncated") == "true"
+        return list(entries_of(root, self.listing.entries, encoded=encoded)), text(root, "IsTruncated") == "true"
 
     async def _first_beyond(self, key: str, span: Span) -> str | None:
         """The first key of a span that sorts after `key`."""
@@ -209,7 +209,8 @@ class Lister:
         return short, following
 
 
-def _entries(root: Element, wanted: frozenset[str], *, encoded: bool) -> Iterator[Entry]:
+def entries_of(root: Element, wanted: frozenset[str], *, encoded: bool) -> Iterator[Entry]:
+    """The entries of a page. Raises `RequestFailed` for one without a key."""
     for element in root:
         kind = name(element)
         if kind not in wanted:

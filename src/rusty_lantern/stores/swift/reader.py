@@ -242,11 +242,8 @@ class SwiftReader(HttpReader):
 
     async def some_keys(self, bucket: str) -> list[str]:
         """The first keys of a container."""
-        try:
-            async for page in listing.pages(self.client, self._of(bucket), listing.ListedObject, limit=1, size=50):
-                return [entry.name for entry in page if entry.name]
-        except RequestFailed:
-            pass
+        async for page in listing.pages(self.client, self._of(bucket), listing.ListedObject, limit=1, size=50):
+            return [entry.name for entry in page if entry.name]
         return []
 
     async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
