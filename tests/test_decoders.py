@@ -20,7 +20,8 @@ from rusty_lantern.simulator import s3_answers as documents
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.stores.http.refusal import error_code
 from rusty_lantern.stores.http.reply import Reply
-from rusty_lantern.stores.s3.settings import QUESTIONS, Question, read_answer
+from rusty_lantern.stores.s3.setting_answers import read_answer
+from rusty_lantern.stores.s3.settings import QUESTIONS, Question
 
 NOW = datetime(2026, 11, 2, tzinfo=UTC)
 TAGS = (
@@ -82,6 +83,9 @@ def test_only_the_stores_own_word_says_that_it_has_no_policies_and_no_acls() -> 
         reply = Reply(status, {}, f"<Error><Code>{code}</Code></Error>".encode())
         states = [read_answer(named[field], reply, "GET /b?x", NOW).state for field in ("acl", "policy")]
         assert states == [acl, policy], code
+    listing = Reply(200, {}, b"<ListBucketResult><Name>b</Name></ListBucketResult>")
+    states = [read_answer(named[field], listing, "GET /b?x", NOW).state for field in ("acl", "policy", "website")]
+    assert states == ["failed", "failed", "unsupported"]
 
 
 @pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from rusty_lantern.reports.results.report import ReportResult
 
 FOR = "docs/facts.md lists the facts of buckets, e.g. --for tags.steward=finance"
+"""What to do where `--for` names no fact of buckets."""
 MOST_COMPUTED = 200
 """For so many subjects whose exposure drifts, documents are computed; of more, only words."""
 

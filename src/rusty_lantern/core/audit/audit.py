@@ -128,20 +128,16 @@ class Judge:
     def unwaived(self, subject: Subject, tallies: Tallies = NO_TALLIES) -> list[Finding]:
         """The findings before waivers, drift weighed."""
         found = evaluate(self.cascade, subject, tallies, _promised(subject))
-        if not isinstance(subject, BucketSubject) or all(j.status != "drift" for j in found):
+        if not isinstance(subject, BucketSubject):
             return found
-        weight = _weigh(subject, self.cascade.baseline.sensitive)
-        return [msgspec.structs.replace(j, weight=weight) if j.status == "drift" else j for j in found]
+        return _Weights([subject], self.cascade.baseline.sensitive).weighed(found)
 
     def of_buckets(self, views: Sequence[BucketSubject], tallies: Tallies = NO_TALLIES) -> Iterator[Judged]:
         """The findings on the buckets of one store before waivers, drift weighed; what is ok, by name alone."""
         weights = _Weights(views, self.cascade.baseline.sensitive)
         for required, alike in self._alike(views):
             for judged in evaluate_alike(required, alike, partial(BucketSubject.facts_of_each, alike), tallies):
-                judged.findings = [
-                    msgspec.structs.replace(j, weight=weights[j.name]) if j.status == "drift" else j
-                    for j in judged.findings
-                ]
+                judged.findings = weights.weighed(judged.findings)
                 yield judged
 
     def _alike(self, views: Sequence[BucketSubject]) -> Iterable[tuple[list[Required], list[BucketSubject]]]:
@@ -195,6 +191,10 @@ class _Weights(dict[str, Weight]):
     def __missing__(self, name: str) -> Weight:
         found = self[name] = _weigh(self.views[name], self.sensitive)
         return found
+
+    def weighed(self, findings: Iterable[Finding]) -> list[Finding]:
+        """Findings on these buckets, those of drift with how far they reach."""
+        return [msgspec.structs.replace(j, weight=self[j.name]) if j.status == "drift" else j for j in findings]
 
 
 @undisturbed()

@@ -184,6 +184,11 @@ class BucketSubject:
         """Level → the verbs that one of the public audiences has such a verdict for."""
         return by_level(tuple((verb, verdict.level) for (_, verb), verdict in self.verdicts.items()))
 
+    @property
+    def all_closed(self) -> bool:
+        """Whether every verdict is closed."""
+        return self.levels.keys() == {"closed"}
+
     @cached_property
     def decided(self) -> Decided:
         """What is decided of the rules, together with other buckets of the store that have rules alike."""

@@ -106,7 +106,7 @@ def overview(
     of those that are ok nothing is told.
     `only_buckets`: tell of nothing that does not concern one of these buckets."""
     chosen = {(view.store, view.bucket.name) for view in views} if only_buckets else None
-    shut = {view.title for view in views if view.levels.keys() == {"closed"}}
+    shut = {view.title for view in views if view.all_closed}
     public = public_buckets(views, findings)
     told = shut | {f"{one.store}/{one.name}" for one in public}
     return Overview(

@@ -7,7 +7,6 @@ the bucket, is unknown with its reason, and is counted wherever drift is.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from operator import attrgetter
 from types import MappingProxyType
 from typing import Literal
 
@@ -77,12 +76,9 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
         return self.store, self.kind, self.name, self.requirement.fact
 
 
-_KEY = attrgetter("store", "kind", "name", "requirement.fact")
-
-
 def by_key(findings: Iterable[Finding]) -> dict[Key, Finding]:
     """Findings by what they are about; of several on the same, the last."""
-    return {_KEY(finding): finding for finding in findings}
+    return {finding.key: finding for finding in findings}
 
 
 def required_of(baseline: Baseline, subject: Subject, promised: Sequence[Requirement] = ()) -> list[Required]:

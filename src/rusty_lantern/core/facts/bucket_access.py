@@ -57,7 +57,7 @@ def _enter_exposures() -> None:
 
 def _widest(subject: BucketView, verb: str) -> Fact:
     """The wider of both audiences; unknown where the unknown one could be the wider."""
-    if subject.levels.keys() == {"closed"}:
+    if subject.all_closed:
         return subject.exposures[f"anyone.{verb}"]
     widest: Fact | None = None
     unknown: Fact | None = None
@@ -90,7 +90,7 @@ _enter_exposures()
 )
 def exposure_beyond_trusted(subject: BucketView, _: str) -> Fact:
     """`closed` where whatever is let in comes from trusted networks only."""
-    if subject.levels.keys() == {"closed"}:
+    if subject.all_closed:
         return Answer("known", "closed", "", next(iter(subject.exposures.values())).evidence)
     trusted = subject.trusted_only
     left = [(name, found) for name, found in subject.exposures.items() if name not in trusted]

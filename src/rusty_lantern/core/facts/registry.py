@@ -16,12 +16,10 @@ from typing import Any, Literal, Protocol, TypedDict, Unpack, get_args
 import msgspec
 
 from rusty_lantern.core.access.policy.document import Policy
-from rusty_lantern.core.access.solver.audience_view import Level
 from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.value_types import Scale
 
@@ -50,8 +48,8 @@ class BucketView(Protocol):
         """`AUDIENCE.VERB` → verdict."""
 
     @property
-    def levels(self) -> Mapping[Level, frozenset[Verb]]:
-        """Level → the verbs that one of the public audiences has such a verdict for."""
+    def all_closed(self) -> bool:
+        """Whether every verdict is closed."""
 
     @property
     def trusted_only(self) -> frozenset[str]:

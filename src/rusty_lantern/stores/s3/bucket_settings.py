@@ -16,7 +16,8 @@ from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.reader import ObjectTable
-from rusty_lantern.stores.s3.settings import QUESTIONS, Question, read_answer
+from rusty_lantern.stores.s3.setting_answers import read_answer
+from rusty_lantern.stores.s3.settings import QUESTIONS, Question
 from rusty_lantern.stores.s3.usage import Counting, ask_counters
 
 EVERY_PAGE = 10_000_000
