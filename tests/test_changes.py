@@ -165,6 +165,15 @@ def _run(folder: Path, *words: str) -> Ran:
     return lantern("changes", *words, cwd=folder)
 
 
+def test_a_date_that_is_none_is_named_by_its_own_option_or_line(months: Path, tmp_path: Path) -> None:
+    assert lantern("changes", "--since", "2020", cwd=months).err.startswith('lantern: --since: "2020" is not a date')
+    asked = tmp_path / "asked.jsonl"
+    asked.write_text('{"action": "s3:GetObject", "at": "noon"}\n')
+    for words, named in ((("--at", "noon"), "--at"), (("--requests", str(asked)), f"{asked}:1")):
+        ran = lantern("why", "harbour/press-kit", *words, cwd=months)
+        assert (ran.code, named in ran.err, "noon" in ran.err) == (2, True, True), ran.err
+
+
 def test_two_surveys_are_compared_by_the_installed_program(months: Path) -> None:
     ran = _run(months, "--json")
     result = json.loads(ran.out)

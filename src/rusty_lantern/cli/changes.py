@@ -117,7 +117,7 @@ def _pair(place: Workspace, before: str | None, after: str | None, since: str | 
     new = kept(place, after)
     earlier = [name for name in names(place.surveys) if name < new.name]
     if since is not None and before is None:
-        limit = folder_name(moment(since, new.manifest.taken))
+        limit = folder_name(moment(since, new.manifest.taken, "--since"))
         earlier = [name for name in earlier if name <= limit] or earlier[:1]
     if before is None and not earlier:
         what = f"no survey was saved before {new.name}"

@@ -63,8 +63,8 @@ def workspace(named: Path | None) -> Workspace:
     return find(Path.cwd(), named)
 
 
-def moment(written: str | None, default: datetime) -> datetime:
-    """The moment that counts as now. Raises `BadInput`."""
+def moment(written: str | None, default: datetime, option: str = "--as-of") -> datetime:
+    """The moment that an option gives, by default the one that counts as now. Raises `BadInput`, which names it."""
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.value_types import NotOnScale, read_moment
 
@@ -73,7 +73,7 @@ def moment(written: str | None, default: datetime) -> datetime:
     try:
         return read_moment(written)
     except NotOnScale as error:
-        raise BadInput(Problem(f"--as-of: {error}")) from None
+        raise BadInput(Problem(f"{option}: {error}")) from None
 
 
 def kept(place: Workspace, name: str | None) -> Survey:

@@ -71,7 +71,7 @@ def why(
     else:
         headers, carried = read_pairs(header or [], ":", "header"), read_pairs(carrying or [], "=", "condition key")
         asked = [RequestSpec(caller, verb, action, key, address, headers, carried, at)]
-    results = decision_results(view, asked, lambda one: moment(one.at or None, when))
+    results = decision_results(view, asked, lambda one: moment(one.at or None, when, "--at"))
     if json:
         emit(encode_lines(results))
     else:

@@ -23,6 +23,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS, impossible
 from rusty_lantern.core.errors import BadInput, Place, Problem, nearest
+from rusty_lantern.core.value_types import NotOnScale, read_moment
 
 
 class RequestSpec(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True):
@@ -162,7 +163,10 @@ def read_request_specs(document: bytes, file: str) -> list[RequestSpec]:
     for number, line in enumerate(document.splitlines(), 1):
         if line.strip():
             try:
-                found.append(msgspec.json.decode(line, type=RequestSpec))
-            except (msgspec.DecodeError, UnicodeDecodeError) as error:
+                spec = msgspec.json.decode(line, type=RequestSpec)
+                if spec.at:
+                    read_moment(spec.at)
+                found.append(spec)
+            except (msgspec.DecodeError, UnicodeDecodeError, NotOnScale) as error:
                 raise BadInput(Problem(f"not a request: {error}", Place(file, number))) from None
     return found
