@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import dataclasses
 import json
 from datetime import UTC, datetime
 from pathlib import Path
@@ -61,6 +62,8 @@ def statements(draw: st.DrawFn, *, attached: bool = False) -> dict[str, Any]:
         made[draw(st.sampled_from(["Principal"] * 5 + ["NotPrincipal"]))] = draw(st.sampled_from(WHOS))
     made["Action"] = draw(st.sampled_from(ACTIONS))
     made[draw(st.sampled_from(["Resource"] * 5 + ["NotResource"]))] = draw(st.lists(resources, min_size=1, max_size=2))
+    if draw(st.integers(0, 3)) == 0:
+        made["Condition"] = {"ArnLike": {"aws:SourceArn": draw(resources)}}
     return made
 
 
@@ -95,6 +98,36 @@ def test_a_kept_verdict_is_the_verdict(written: list[str]) -> None:
                     assert (kept[who].witness is None) == (verdict.witness is None)
                 for demand in ("encryption", "transport"):
                     assert shapes.of(rules, AROUND).demanded(demand) == Demands(rules, AROUND).answer(demand)
+
+
+@LAW
+@given(st.lists(policies, min_size=1, max_size=2))
+def test_buckets_that_are_set_up_alike_are_decided_as_each_alone(written: list[str]) -> None:
+    """Each name in each text, and texts that name each its own bucket, which are those that share a key."""
+    texts = {text: None for policy in written for text in (policy, *(policy.replace("reed", name) for name in NAMES))}
+    for text in texts:
+        dossier = store([bucket(name, text.replace("reed", name), [], []) for name in NAMES], [], [])
+        [together] = store_subjects([dossier], None, AROUND.moment)
+        for one in together.buckets.values():
+            alone = dataclasses.replace(one, context=None)
+            assert one.levels == alone.levels, (one.name, one.bucket.policy.value)
+            assert dict(one.exposures) == dict(alone.exposures)
+            assert one.fact("policy.portable") == alone.fact("policy.portable")
+            assert {who: v.witness and v.witness.bucket for who, v in one.verdicts.items()} == {
+                who: v.witness and v.witness.bucket for who, v in alone.verdicts.items()
+            }
+
+
+def test_buckets_that_are_set_up_alike_are_decided_once() -> None:
+    """Else the law above holds of nothing."""
+    own = document([{"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::N/*"}])
+    dossier = store([bucket(name, own.replace("N", name), [], []) for name in NAMES], [], [])
+    [together] = store_subjects([dossier], None, AROUND.moment)
+    assert len({id(one.decided) for one in together.buckets.values()}) == 1
+    named = own[:-2] + ', "Condition": {"ArnLike": {"aws:SourceArn": "arn:aws:s3:::N"}}}]}'
+    dossier = store([bucket(name, named.replace("N", name), [], []) for name in NAMES], [], [])
+    [apart] = store_subjects([dossier], None, AROUND.moment)
+    assert len({id(one.decided) for one in apart.buckets.values()}) == len(NAMES)
 
 
 no: Answer[Any] = Answer("unsupported")

@@ -16,9 +16,10 @@ from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.history.changes import Change, changes
-from rusty_lantern.core.model.acl import Grant
+from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, Versioning
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.capabilities import S3
+from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import Credential
 from rusty_lantern.simulator.contents import Access, Holdings
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -123,6 +124,34 @@ def test_gained_and_lost_swap_when_the_order_swaps(one: Dossier, other: Dossier)
     there, back = compared(one, other), compared(other, one)
     assert access(there, "gained") == access(back, "lost")
     assert access(there, "lost") == access(back, "gained")
+
+
+def _opened(before: Dossier, after: Dossier) -> set[tuple[str, str]]:
+    return {(c.sort, c.verb) for c in compared(before, after) if c.audience == "anyone"}
+
+
+def test_whatever_a_verdict_depends_on_is_compared() -> None:
+    """Of the bucket and of its store: who gained access by it is told, not only that it is another."""
+    read = Grant(to="anyone", identity="", permission="read")
+    fields: dict[str, Any] = {**S3.of_bucket(), "object_acls": Answer("known", ObjectAcls())}
+    fields |= {"public_access_guards": Answer("absent"), "ownership": Answer("known", "object-writer")}
+    fields |= {"policy": Answer("absent"), "acl": Answer("known", [read])}
+    nothing: Answer[Any] = Answer("absent")
+    base = Dossier(
+        store="s", taken=EARLIER, listing=Answer("known", 1), account=Answer("known", "400100200300"),
+        public_access_guards=nothing, network=nothing, buckets=[Bucket(name="reed", **fields)],
+        identities=nothing, groups=nothing, credentials=nothing, encryption_keys=nothing, links=nothing,
+    )  # fmt: skip
+    payer = _changed(base, reed=_with(requester_pays=Answer("known", True)))
+    assert ("lost", "list") in _opened(base, payer)
+    assert ("gained", "list") in _opened(payer, base)
+    loose = ObjectAcls([ObjectGrant("anyone", "read", "a.txt")])
+    assert ("gained", "read") in _opened(base, _changed(base, reed=_with(object_acls=Answer("known", loose))))
+    root = {"Effect": "Allow", "Principal": {"AWS": "arn:aws:iam:::root"}, "Action": "s3:GetObject"}
+    policy = json.dumps({"Version": "2012-10-17", "Statement": [root | {"Resource": "arn:aws:s3:::reed/*"}]})
+    common = _changed(base, reed=_with(policy=Answer("known", policy)))
+    gateway = msgspec.structs.replace(common, software=Answer("known", Software("", dialect="gateway-16")))
+    assert ("gained", "read") in _opened(common, gateway)
 
 
 @pytest.fixture(scope="module")

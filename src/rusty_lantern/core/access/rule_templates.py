@@ -15,7 +15,8 @@ from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import Policy, Principals, Statement
 from rusty_lantern.core.access.policy.identity_policies import known_as
-from rusty_lantern.core.access.solver.verdict_cache import OWN, owned
+from rusty_lantern.core.access.policy.rule_inputs import OWN
+from rusty_lantern.core.access.solver.verdict_cache import owned
 from rusty_lantern.core.model.identity import Identity
 
 _PERSONAL = ("aws:principal", "aws:username", "aws:userid")

@@ -12,20 +12,22 @@ import msgspec
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, named_in, rules_of
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, named_in, rules_from
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.identity_policies import asks_who
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
-from rusty_lantern.core.access.probe_check import LET_IN, worst
+from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
+from rusty_lantern.core.access.probe_check import worst
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.exposure import Exposures, Verdict
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.verdict_cache import Decided, VerdictCache
+from rusty_lantern.core.access.solver.verdict_words import told
 from rusty_lantern.core.answer import Answer, Fact, Partly, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
-from rusty_lantern.core.audit.exposure_facts import NAMES, by_level, exposure_fact
+from rusty_lantern.core.audit.exposure_facts import ExposureFacts
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.catalogue import REGISTER
@@ -39,6 +41,14 @@ from rusty_lantern.core.model.store_index import StoreIndex
 
 class StoreContext(Protocol):
     """The store that a bucket is in, as far as the bucket's facts need it."""
+
+    @property
+    def dossier(self) -> Dossier:
+        """What was read of the store."""
+
+    @property
+    def inputs(self) -> StoreInputs:
+        """What the rules of all its buckets are made from."""
 
     @property
     def index(self) -> StoreIndex:
@@ -73,6 +83,8 @@ class BucketSubject:
     """The store's identities and keys; a bucket that stands alone has none. A proposed one has the context of that
     which is there, and is not in it."""
     trusted_networks: tuple[str, ...] = ()
+    supposed: Rules | None = None
+    """Rules to decide by in place of its own."""
     kind: ClassVar[str] = "bucket"
     unseen: ClassVar[bool] = False
 
@@ -113,9 +125,26 @@ class BucketSubject:
         return None if text is None else parse_policy(text)
 
     @cached_property
+    def inputs(self) -> BucketInputs:
+        """What its rules are made from."""
+        return bucket_inputs(self.bucket)
+
+    @cached_property
     def rules(self) -> Rules:
         """Policy, grants and guards as rules."""
-        found = rules_of(self.bucket, self.dossier, self.index.members, self.written_policy)
+        return self.supposed or self._rules_from(self.inputs)
+
+    @property
+    def around(self) -> StoreInputs:
+        """What its rules are made from, as far as its store has it in common for all its buckets."""
+        context = self.context
+        if context is not None and self.dossier is context.dossier:
+            return context.inputs
+        return store_inputs(self.dossier)
+
+    def _rules_from(self, inputs: BucketInputs) -> Rules:
+        """The rules of a bucket of this store that has these inputs."""
+        found = rules_from(inputs, self.around, self.index.members)
         if not found.object_doubt or self.entry is None:
             return found
         doubt: Fact = Answer("failed", None, found.object_doubt)
@@ -152,20 +181,13 @@ class BucketSubject:
             return {(audience, verb): unknown for audience in AUDIENCES for verb in VERBS}
 
     @cached_property
-    def exposures(self) -> dict[str, Fact]:
-        """`AUDIENCE.VERB` → verdict, as facts. Most are closed for the same reason, and are one object."""
-        let_in, bucket = self.let_in, self.bucket
-        closed: dict[Verdict, Fact] = {}
-        found = {}
-        for (audience, verb), verdict in self.verdicts.items():
-            if verdict.level != "closed":
-                made = exposure_fact(verdict, bucket, LET_IN if verb in let_in else "")
-            elif verdict in closed:
-                made = closed[verdict]
-            else:
-                made = closed[verdict] = exposure_fact(verdict, bucket)
-            found[NAMES[audience, verb]] = made
-        return found
+    def exposures(self) -> Mapping[str, Fact]:
+        """`AUDIENCE.VERB` → verdict, as facts."""
+        try:
+            found = self.decided.told
+        except Exception:
+            found = told(self.verdicts)
+        return ExposureFacts(found, self.bucket, self.let_in)
 
     @cached_property
     def let_in(self) -> frozenset[str]:
@@ -179,21 +201,29 @@ class BucketSubject:
             f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.restriction and one.restriction.trusted
         )
 
-    @cached_property
+    @property
     def levels(self) -> dict[Level, frozenset[Verb]]:
         """Level → the verbs that one of the public audiences has such a verdict for."""
-        return by_level(tuple((verb, verdict.level) for (_, verb), verdict in self.verdicts.items()))
+        try:
+            return self.decided.levels
+        except Exception:
+            return {"unknown": frozenset(VERBS)}
 
     @property
     def all_closed(self) -> bool:
         """Whether every verdict is closed."""
-        return self.levels.keys() == {"closed"}
+        try:
+            return self.decided.all_closed
+        except Exception:
+            return False
 
     @cached_property
     def decided(self) -> Decided:
         """What is decided of the rules, together with other buckets of the store that have rules alike."""
-        shapes = self.context.shapes if self.context else VerdictCache()
-        return shapes.of(self.rules, self.surroundings)
+        context = self.context
+        if context is None or self.supposed is not None or self.dossier is not context.dossier:
+            return VerdictCache().of(self.rules, self.surroundings)
+        return context.shapes.of_inputs(self.inputs, self.surroundings, self._rules_from)
 
     def demanded(self, name: str) -> Fact:
         """What the policy demands of every upload, by name."""

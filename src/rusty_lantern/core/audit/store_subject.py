@@ -11,6 +11,7 @@ from typing import Any, ClassVar
 import msgspec
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
+from rusty_lantern.core.access.policy.rule_inputs import store_inputs
 from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
@@ -55,9 +56,11 @@ class StoreSubject:
         self.buckets = buckets
         self.store = store
         self.moment = moment
+        self.dossier = dossier
+        self.inputs = store_inputs(dossier)
         self.shapes = VerdictCache()
         self._can: dict[str, Fact] = {}
-        self.index = StoreIndex(dossier, moment)
+        self.index = StoreIndex(with_needs(dossier, store), moment)
 
     @property
     def name(self) -> str:
@@ -189,7 +192,7 @@ def store_subjects(dossiers: list[Dossier], estate: Estate | None, moment: datet
     for dossier in dossiers:
         near: dict[str, BucketSubject] = {}
         entry = entries.get(dossier.store)
-        store_subject = StoreSubject(with_needs(dossier, entry), moment, near, entry)
+        store_subject = StoreSubject(dossier, moment, near, entry)
         for bucket in sorted(dossier.buckets, key=lambda b: b.name):
             near[bucket.name] = BucketSubject(bucket, dossier, moment, entry, trusted, near, store_subject, networks)
         found.append(store_subject)

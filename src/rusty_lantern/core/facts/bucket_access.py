@@ -5,10 +5,14 @@ Order is the order of the reference page and of `lantern show`.
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 from rusty_lantern.core.access.dialects.readings import bearing
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.policy.rule_inputs import text_as_own
 from rusty_lantern.core.answer import NO_EVIDENCE, Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACCESS_ACTIONS,
@@ -16,6 +20,7 @@ from rusty_lantern.core.facts.event_actions import (
     POLICY_ACTIONS,
 )
 from rusty_lantern.core.facts.registry import BucketView, Derive, fact
+from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.value_types import SWITCH, TEXT, Parts, Words
 
 LEVEL = Words(("closed", "restricted", "open"), ordered=True)
@@ -91,7 +96,7 @@ _enter_exposures()
 def exposure_beyond_trusted(subject: BucketView, _: str) -> Fact:
     """`closed` where whatever is let in comes from trusted networks only."""
     if subject.all_closed:
-        return Answer("known", "closed", "", next(iter(subject.exposures.values())).evidence)
+        return Answer("known", "closed", "", subject.exposures[f"anyone.{VERBS[0]}"].evidence)
     trusted = subject.trusted_only
     left = [(name, found) for name, found in subject.exposures.items() if name not in trusted]
     reaching = [(name, found) for name, found in left if found.value != "closed"]
@@ -140,15 +145,29 @@ def policy(subject: BucketView, _: str) -> Fact:
 )
 def policy_portable(subject: BucketView, _: str) -> Fact:
     """A document that moves with its bucket is to mean the same where it arrives."""
-    told, policy = subject.bucket.policy, subject.written_policy
-    if policy is None:
+    told = subject.bucket.policy
+    if told.value is None:
         return absent_fact(told) if told.settled else lost(told)
-    own = dialect_of(subject.dossier)
+    fault, found = _read_otherwise(told.value, subject.bucket.name, dialect_of(subject.dossier))
+    if fault and not found:
+        return Answer("failed", None, f"the policy is not understood: {fault}", told.evidence)
+    return Answer("known", "off" if found else "on", found, told.evidence)
+
+
+def _read_otherwise(text: str, bucket: str, own: Dialect) -> tuple[str, str]:
+    """The first fault of a policy, and what dialects read otherwise, in words. No words depend on resources: policies
+    that name each its own bucket there are looked at once."""
+    alike = text_as_own(text, bucket)
+    fault, found = _of_text(text if alike is None else alike, own)
+    return _of_text(text, own) if fault else (fault, found)
+
+
+@lru_cache(maxsize=1024)
+def _of_text(text: str, own: Dialect) -> tuple[str, str]:
+    policy = parse_policy(text)
     every = {**SHIPPED, own.dialect: own}.values()
     found = [f"{dialect.dialect}: {words}" for dialect in every for words in bearing(policy, dialect)]
-    if not found and policy.faults:
-        return Answer("failed", None, f"the policy is not understood: {policy.faults[0]}", told.evidence)
-    return Answer("known", "off" if found else "on", "; ".join(found), told.evidence)
+    return str(policy.faults[0]) if policy.faults else "", "; ".join(found)
 
 
 def _container_acl(side: str) -> None:

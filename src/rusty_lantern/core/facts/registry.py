@@ -15,7 +15,7 @@ from typing import Any, Literal, Protocol, TypedDict, Unpack, get_args
 
 import msgspec
 
-from rusty_lantern.core.access.policy.document import Policy
+from rusty_lantern.core.access.policy.rule_inputs import BucketInputs
 from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.model.bucket import Bucket
@@ -36,8 +36,8 @@ class BucketView(Protocol):
         """Its store's dossier."""
 
     @property
-    def written_policy(self) -> Policy | None:
-        """The policy document, parsed; None where there is none, or it was not read."""
+    def inputs(self) -> BucketInputs:
+        """What its rules are made from."""
 
     @property
     def index(self) -> StoreIndex:

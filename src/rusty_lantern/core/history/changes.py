@@ -8,7 +8,7 @@ told before and cannot now is a change as well. Counts that move by themselves a
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from operator import attrgetter, itemgetter
 from typing import Any, Literal
 
@@ -20,7 +20,7 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness
-from rusty_lantern.core.answer import Answer, Fact
+from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
@@ -140,39 +140,31 @@ def _renamed(
     return ""
 
 
-def _answered(answer: Answer[Any]) -> tuple[str, Any]:
-    return answer.state, answer.value
-
-
-def _answers(fields: Iterable[str]) -> Callable[[Bucket], tuple[Any, ...]]:
-    """What a bucket was answered on these fields: states and values, without the evidence."""
-    return attrgetter(*(f"{field}.{part}" for field in fields for part in ("state", "value")))
-
-
-_RULES = _answers(("policy", "acl", "container_acl", "rights", "public_access_guards", "ownership", "network", "owner"))
 _UNCOMPARED = ("name", "usage", "counters", "versions", "table", "anonymous_test", "uploads", "before")
-_COMPARED = _answers(name for name in Bucket.__struct_fields__ if name not in _UNCOMPARED)
+_COMPARED = attrgetter(
+    *(f"{name}.{part}" for name in Bucket.__struct_fields__ if name not in _UNCOMPARED for part in ("state", "value"))
+)
+"""What a bucket was answered: states and values, without the evidence."""
 
 
-def _same(old: BucketSubject, new: BucketSubject, answers: Callable[[Bucket], tuple[Any, ...]] = _COMPARED) -> bool:
-    """Whether none of these was answered otherwise of a bucket, nor anything around it."""
-    return answers(old.bucket) == answers(new.bucket) and _surroundings(old) == _surroundings(new)
+def _same(old: BucketSubject, new: BucketSubject) -> bool:
+    """Whether nothing was answered otherwise of a bucket, nor of what its rules depend on around it."""
+    return _COMPARED(old.bucket) == _COMPARED(new.bucket) and _same_rules(old, new)
 
 
-def _surroundings(view: BucketSubject) -> tuple[Any, ...]:
-    dossier = view.dossier
+def _same_rules(old: BucketSubject, new: BucketSubject) -> bool:
+    """Whether the rules of a bucket were made from the same."""
     return (
-        _answered(dossier.public_access_guards),
-        _answered(dossier.network),
-        view.account,
-        view.trusted_accounts,
-        view.trusted_networks,
+        (old.account, old.trusted_accounts, old.trusted_networks)
+        == (new.account, new.trusted_accounts, new.trusted_networks)
+        and old.around == new.around
+        and old.inputs == new.inputs
     )
 
 
 def _bucket(old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
     store, name = new.dossier.store, new.bucket.name
-    if not _same(old, new, _RULES):
+    if not _same_rules(old, new):
         yield from _access(store, name, old, new)
     tags = {f"tags.{tag}" for view in (old, new) for tag in view.bucket.tags.value or ()}
     facts = [fact for fact, entry in REGISTER.items() if entry.subject == "bucket" and not fact.endswith(".*")]

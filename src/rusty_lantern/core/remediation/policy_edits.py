@@ -142,7 +142,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
         mine = [s for s in policy.statements if s.place in places]
         alone = [s for s in policy.statements if s in mine or s.effect != "Allow"]
         kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
-        opened = _with_rules(view, msgspec.structs.replace(kept, acl=(), rights=()))
+        opened = replace(view, supposed=msgspec.structs.replace(kept, acl=(), rights=()))
         leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if EXPOSURE_FACTS[r.fact] == verb)]
         if leaks and any(s.effect == "Allow" for s in mine):
             restriction = _restriction(view)
@@ -158,12 +158,6 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     if public:
         words = ", ".join(f"{g.permission} to {g.to}" for g in public)
         yield partial(_without_grants, public=public), f"take {words} out of the bucket's ACL"
-
-
-def _with_rules(view: BucketSubject, rules: Any) -> BucketSubject:
-    copy = _but(view, view.bucket)
-    copy.__dict__["rules"] = rules  # what the cached property would have worked out
-    return copy
 
 
 def _but(view: BucketSubject, bucket: Any) -> BucketSubject:

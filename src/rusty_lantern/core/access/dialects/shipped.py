@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Protocol
+
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dialect import Dialect, Readings
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dossier import Software
 
 COMMON = Dialect("common", "the published policy language")
 GATEWAY = Dialect(
@@ -35,7 +38,19 @@ SHIPPED: dict[str, Dialect] = {found.dialect: found for found in (COMMON, GATEWA
 """The dialects that come with the program, by name."""
 
 
-def dialect_of(store: Dossier) -> Dialect:
+class Answering(Protocol):
+    """What is known of the software that answers for a store."""
+
+    @property
+    def dialect(self) -> Dialect | None:
+        """Its dialect, where that does not come with the program."""
+
+    @property
+    def software(self) -> Answer[Software]:
+        """What it is."""
+
+
+def dialect_of(store: Answering) -> Dialect:
     """How a store's software reads policies: its own dialect where one is known, the common reading where not."""
     if store.dialect is not None:
         return store.dialect

@@ -19,6 +19,7 @@ from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
+from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
 from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Guards, Right
@@ -98,18 +99,17 @@ class Rules(msgspec.Struct, frozen=True):
         return dict(self.doubts)
 
 
-def rules_of(
-    bucket: Bucket,
-    store: Dossier,
-    members: Mapping[str, frozenset[str]] | None = None,
-    written: Policy | None = None,
-) -> Rules:
-    """The rules of a bucket as its dossier has them. `members`: group → all its members; `written`: its policy, where
-    it was parsed already."""
+def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str]] | None = None) -> Rules:
+    """The rules of a bucket as its dossier has them. `members`: group → all its members."""
+    return rules_from(bucket_inputs(bucket), store_inputs(store), members)
+
+
+def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, frozenset[str]] | None = None) -> Rules:
+    """The rules of a bucket, from what was read of it and of its store. `members`: group → all its members."""
     doubts: list[tuple[str, str]] = []
     policy = Policy()
     if bucket.policy.value is not None:
-        policy = _as_the_store_reads(written or parse_policy(bucket.policy.value), store)
+        policy = _as_the_store_reads(parse_policy(bucket.policy.value), store)
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if bucket.acl.unread and bucket.ownership.value != "bucket-owner-enforced":
@@ -149,7 +149,7 @@ def rules_of(
     )
 
 
-def _as_the_store_reads(policy: Policy, store: Dossier) -> Policy:
+def _as_the_store_reads(policy: Policy, store: StoreInputs) -> Policy:
     """The policy in the store's own dialect. Where what answers for the store could not be read, what not every dialect
     makes of it is in doubt."""
     if not unread_door(store.software) or store.dialect is not None:
@@ -166,7 +166,7 @@ def _as_the_store_reads(policy: Policy, store: Dossier) -> Policy:
     )
 
 
-def _of_this_software(store: Dossier, guard: Guard) -> Guard:
+def _of_this_software(store: StoreInputs, guard: Guard) -> Guard:
     """The guard on public policies as the store's software takes it: a gateway keeps it, and release 16.2 lets a
     standing policy count all the same (measured); whether another release does is not known."""
     kept = dialect_of(store).readings.public_policies_count_under_their_guard or store.acl_reading == "gateway"
@@ -180,13 +180,13 @@ def unread_door(answer: Answer[Any]) -> bool:
     return answer.unread and answer.note != NOT_IN_DOSSIER
 
 
-def _account_acl(bucket: Bucket, store: Dossier) -> Answer[AccountAcl]:
+def _account_acl(bucket: BucketInputs, store: StoreInputs) -> Answer[AccountAcl]:
     """The ACL of the account that the bucket is in."""
     own = bucket.owner_acl
     return store.account_acl if own.state == "unsupported" or own.note == NOT_IN_DOSSIER else own
 
 
-def _of_other_doors(bucket: Bucket, store: Dossier, policy: Policy) -> tuple[Statement, ...]:
+def _of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> tuple[Statement, ...]:
     """What container and account ACLs allow; the two ways to look at a Referer are not weighed against each other."""
     acl, account = bucket.container_acl.value, _account_acl(bucket, store).value
     if acl is None and account is None and store.acl_reading != "gateway":
@@ -201,13 +201,12 @@ def _of_other_doors(bucket: Bucket, store: Dossier, policy: Policy) -> tuple[Sta
     return tuple(msgspec.structs.replace(s, faults=(*s.faults, fault)) if s.conditions else s for s in found)
 
 
-def of_objects(bucket: Bucket) -> tuple[tuple[ObjectGrant, ...], str]:
+def of_objects(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     """What objects' own ACLs grant the public, and why they may grant more."""
-    told, usage, old = bucket.object_acls, bucket.usage.value, bucket.versions.value
-    empty = usage is not None and usage.complete and not usage.objects and old is not None and not old.old
+    told = bucket.object_acls
     by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
     by_each = bucket.granted_by.value == "object" or unread_door(bucket.granted_by)
-    if by_bucket or empty or (bucket.acl.state in ("absent", "unsupported") and not by_each):
+    if by_bucket or bucket.holds_nothing or (bucket.acl.state in ("absent", "unsupported") and not by_each):
         return (), ""
     if told.value is None:
         return (), "" if told.settled else f"objects may have their own ACLs: {told.reason}"
@@ -217,7 +216,7 @@ def of_objects(bucket: Bucket) -> tuple[tuple[ObjectGrant, ...], str]:
     return acl, ""
 
 
-def _fixed(bucket: Bucket, store: Dossier) -> tuple[tuple[str, str], ...]:
+def _fixed(bucket: BucketInputs, store: StoreInputs) -> tuple[tuple[str, str], ...]:
     account, region = store.account_number or store.account.value or "", bucket.region.value or ""
     told = (("aws:resourceaccount", account), ("s3:resourceaccount", account), ("aws:requestedregion", region))
     return tuple((key, value) for key, value in told if value)
@@ -277,7 +276,7 @@ def _network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
     return tuple(msgspec.structs.replace(statement, place=title) for statement in read)
 
 
-def _guards(bucket: Bucket, store: Dossier, name: str, words: str) -> list[Guard]:
+def _guards(bucket: BucketInputs, store: StoreInputs, name: str, words: str) -> list[Guard]:
     """A guard holds if it is set at either level; the account's overrides the bucket's own switch."""
     levels: list[tuple[str, Answer[Guards]]] = [
         ("account", store.public_access_guards),

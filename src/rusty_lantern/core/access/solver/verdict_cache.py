@@ -1,8 +1,9 @@
 """Buckets whose rules are alike but for the bucket's own name are decided once.
 
-The rules are rewritten for a bucket called `OWN`, decided, and what comes of it is told again for each bucket by its
-own name. Only where that is exact: every resource names the bucket itself, another bucket without any glob, or all of
-them; nothing was left unread or not understood.
+Buckets of one store that are set up alike have one key before any rule is made. Of others, the rules are rewritten for
+a bucket called `OWN`, decided, and what comes of it is told again for each bucket by its own name. Only where that is
+exact: every resource names the bucket itself, another bucket without any glob, or all of them; nothing was left unread
+or not understood.
 
 A resource name is read from its beginning, `arn:aws:s3:::BUCKET/KEY`: a key may hold colons, slashes and a whole
 resource name of its own.
@@ -10,7 +11,7 @@ resource name of its own.
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable
+from collections.abc import Callable, Hashable, Iterable
 from functools import cached_property
 
 import msgspec
@@ -18,17 +19,23 @@ import msgspec
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.names import partition_free
+from rusty_lantern.core.access.policy.rule_inputs import OWN, BucketInputs, encoded
+from rusty_lantern.core.access.policy.rule_inputs import as_own as inputs_as_own
 from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.solver.audience_view import Level
 from rusty_lantern.core.access.solver.exposure import Exposures, Verdict, exposures
 from rusty_lantern.core.access.solver.mandatory_conditions import Demands
+from rusty_lantern.core.access.solver.verdict_words import Told, told
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import Value
 
-OWN = "own-bucket"
-"""What the bucket is called while its rules are decided for all that are like it."""
 NAMES = "arn:aws:s3:::"
 """What the resource names of buckets and objects begin with, once the partition is put aside."""
 _GLOBS = frozenset("*?$")
+
+
+RulesFrom = Callable[[BucketInputs], Rules]
 
 
 class Decided:
@@ -42,6 +49,24 @@ class Decided:
     @cached_property
     def _verdicts(self) -> Exposures:
         return exposures(self.rules, self.around)
+
+    @cached_property
+    def told(self) -> dict[str, Told]:
+        """`AUDIENCE.VERB` → its verdict, in words."""
+        return told(self._verdicts)
+
+    @cached_property
+    def levels(self) -> dict[Level, frozenset[Verb]]:
+        """Level → the verbs that one of the public audiences has such a verdict for."""
+        found: dict[Level, set[Verb]] = {}
+        for (_, verb), verdict in self._verdicts.items():
+            found.setdefault(verdict.level, set()).add(verb)
+        return {level: frozenset(verbs) for level, verbs in found.items()}
+
+    @cached_property
+    def all_closed(self) -> bool:
+        """Whether every verdict is closed."""
+        return self.levels.keys() == {"closed"}
 
     @cached_property
     def _names_the_bucket(self) -> bool:
@@ -61,10 +86,36 @@ class Decided:
 
 
 class VerdictCache:
-    """What was decided already, by the shape of the rules."""
+    """What was decided already, by the shape of the rules, and by what they are made from."""
 
     def __init__(self) -> None:
         self._known: dict[Hashable, Decided] = {}
+        self._alike: dict[Hashable, Decided | None] = {}
+
+    def of_inputs(self, found: BucketInputs, around: EvaluationContext, rules_from: RulesFrom) -> Decided:
+        """What is decided of the bucket of these inputs. `rules_from` is the same for all buckets that are asked for,
+        but for the bucket."""
+        own = inputs_as_own(found)
+        if own is None:
+            return self.of(rules_from(found), around)
+        key = (encoded(own), around)
+        if key not in self._alike:
+            self._alike[key] = self._shared(found, own, around, rules_from)
+        return self._alike[key] or self.of(rules_from(found), around)
+
+    def _shared(
+        self,
+        found: BucketInputs,
+        own: BucketInputs,
+        around: EvaluationContext,
+        rules_from: Callable[[BucketInputs], Rules],
+    ) -> Decided | None:
+        """What is decided of all buckets with these inputs; None where the own name in the policy's text is more than
+        a bucket's name in resources, so that a bucket of another name would have other rules."""
+        rules = as_own(rules_from(found))
+        if rules is None or rules != msgspec.structs.replace(rules_from(own), members={}):
+            return None
+        return self.of(rules_from(found), around)
 
     def of(self, rules: Rules, around: EvaluationContext) -> Decided:
         """What is decided of a bucket's rules: one object for all buckets that have them but for their own name."""
@@ -101,13 +152,13 @@ def _key(rules: Rules, around: EvaluationContext) -> Hashable | None:
 
 def as_own(rules: Rules) -> Rules | None:
     """The rules of a bucket as those of one called `OWN`; None where that would not be exact."""
-    if rules.policy.faults or rules.doubts or rules.members:
+    if rules.policy.faults or rules.doubts or any(right.to == "group" for right in rules.rights):
         return None
     statements = owned(rules.policy.statements, rules.bucket)
     if statements is None:
         return None
     policy = msgspec.structs.replace(rules.policy, statements=statements)
-    return msgspec.structs.replace(rules, bucket=OWN, policy=policy)
+    return msgspec.structs.replace(rules, bucket=OWN, policy=policy, members={})
 
 
 def owned(statements: Iterable[Statement], bucket: str) -> tuple[Statement, ...] | None:

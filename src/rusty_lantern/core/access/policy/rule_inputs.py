@@ -1,0 +1,112 @@
+"""What the rules of a bucket are made from: what was read of it and of its store; and the same of a bucket of another
+name.
+
+Hundreds of buckets are often set up alike, each with a policy that names the bucket itself. What follows from that is
+worked out once, for a bucket called `OWN`.
+"""
+
+from __future__ import annotations
+
+import re
+from operator import attrgetter
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.acl import Grant, ObjectAcls
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Guards, Right
+from rusty_lantern.core.model.dialect import Dialect
+from rusty_lantern.core.model.dossier import AclReading, Door, Dossier, Software
+from rusty_lantern.core.model.network import Network
+
+OWN = "own-bucket"
+"""What a bucket is called while something is worked out for all that are like it."""
+_PLAIN = re.compile(r"[A-Za-z0-9._-]+")
+
+
+class StoreInputs(msgspec.Struct, frozen=True):
+    """Whatever of a store the rules of its buckets depend on; answers are without their evidence."""
+
+    account_number: str
+    acl_reading: AclReading
+    dialect: Dialect | None
+    software: Answer[Software]
+    account: Answer[str]
+    network: Answer[Network]
+    public_access_guards: Answer[Guards]
+    account_acl: Answer[AccountAcl]
+    doors: Answer[list[Door]]
+
+
+class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Whatever of a bucket its rules depend on; answers are without their evidence."""
+
+    name: str
+    holds_nothing: bool
+    """Whether there is certainly no object in it, old versions included."""
+    policy: Answer[str]
+    acl: Answer[list[Grant]]
+    ownership: Answer[str]
+    object_acls: Answer[ObjectAcls]
+    granted_by: Answer[str]
+    container_acl: Answer[ContainerAcl]
+    owner_acl: Answer[AccountAcl]
+    rights: Answer[list[Right]]
+    public_access_guards: Answer[Guards]
+    network: Answer[Network]
+    requester_pays: Answer[bool]
+    region: Answer[str]
+
+
+_OF_STORE = attrgetter(*StoreInputs.__struct_fields__[3:])
+_OF_BUCKET = attrgetter(*BucketInputs.__struct_fields__[2:])
+
+
+def store_inputs(dossier: Dossier) -> StoreInputs:
+    """What the rules of all of a store's buckets are made from."""
+    told = map(_bare, _OF_STORE(dossier))
+    return StoreInputs(dossier.account_number, dossier.acl_reading, dossier.dialect, *told)
+
+
+def bucket_inputs(bucket: Bucket) -> BucketInputs:
+    """What the rules of a bucket are made from."""
+    usage, versions = bucket.usage.value, bucket.versions.value
+    empty = usage is not None and usage.complete and not usage.objects
+    holds_nothing = empty and versions is not None and not versions.old
+    return BucketInputs(bucket.name, holds_nothing, *map(_bare, _OF_BUCKET(bucket)))
+
+
+def _bare(answer: Answer[Any]) -> Answer[Any]:
+    return Answer(answer.state, answer.value, answer.note)
+
+
+def as_own(found: BucketInputs) -> BucketInputs | None:
+    """The same of a bucket called `OWN`; None where the policy cannot be rewritten so."""
+    text = found.policy.value
+    if text is None:
+        return msgspec.structs.replace(found, name=OWN)
+    written = text_as_own(text, found.name)
+    if written is None:
+        return None
+    return msgspec.structs.replace(found, name=OWN, policy=msgspec.structs.replace(found.policy, value=written))
+
+
+def text_as_own(policy: str, bucket: str) -> str | None:
+    """A policy document with a bucket's own name in resource names written as `OWN`; None where the text leaves in
+    doubt what a name is: an escape may hide one, and a document may speak of a bucket called `OWN`.
+
+    >>> text_as_own('{"Resource": ["arn:aws:s3:::maps", "arn:aws:s3:::maps/*", "arn:aws:s3:::maps-old"]}', "maps")
+    '{"Resource": ["arn:aws:s3:::own-bucket", "arn:aws:s3:::own-bucket/*", "arn:aws:s3:::maps-old"]}'
+    """
+    if "\\" in policy or OWN in policy or not _PLAIN.fullmatch(bucket):
+        return None
+    return policy.replace(f':::{bucket}"', f':::{OWN}"').replace(f":::{bucket}/", f":::{OWN}/")
+
+
+def encoded(found: BucketInputs) -> bytes:
+    """Two of them are the same exactly where these bytes are."""
+    return _ENCODER.encode(found)
+
+
+_ENCODER = msgspec.msgpack.Encoder()
