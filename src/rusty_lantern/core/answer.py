@@ -103,12 +103,15 @@ def unread(note: str = NOT_IN_DOSSIER) -> Answer[T]:
 
 def fact_of(answer: Answer[Any]) -> Fact:
     """An answer whose value is on a scale, as a fact."""
-    return Answer(answer.state, answer.value, answer.note, answer.evidence)
+    return answer if type(answer) is Answer else Answer(answer.state, answer.value, answer.note, answer.evidence)
 
 
 def switch_fact(answer: Answer[Any], on: Callable[[Any], bool] = bool) -> Fact:
     """An answer as a switch: `on` where its value says so, `off` where nothing is configured."""
-    return fact_of(answer.map(lambda value: "on" if on(value) else "off").default("off"))
+    if answer.state == "absent":
+        return Answer("known", "off", answer.note, answer.evidence)
+    value = answer.value
+    return Answer(answer.state, None if value is None else "on" if on(value) else "off", answer.note, answer.evidence)
 
 
 def absent_fact(answer: Answer[Any]) -> Fact:

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property, partial
-from operator import attrgetter
+from operator import attrgetter, itemgetter
 from types import MappingProxyType
 
 import msgspec
@@ -27,6 +27,7 @@ from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.audit.waivers import apply as waive
 from rusty_lantern.core.baseline.builtin import OF_PROBED_BUCKETS
 from rusty_lantern.core.baseline.evaluation import (
+    NO_WEIGHT,
     Cascade,
     Finding,
     Judged,
@@ -34,6 +35,7 @@ from rusty_lantern.core.baseline.evaluation import (
     Status,
     Tallies,
     Weight,
+    Weights,
     evaluate,
     evaluate_alike,
 )
@@ -101,11 +103,15 @@ _RANKS = {severity: rank for rank, severity in enumerate(SEVERITIES)}
 
 
 def _worst_first(findings: Iterable[Finding]) -> list[Finding]:
-    """By severity, then by how far they reach, then by store, name and fact. Sorts keep the order of what is equal."""
-    found = sorted(findings, key=attrgetter("store", "name", "requirement.fact"))
-    found.sort(key=attrgetter("weight"), reverse=True)
-    found.sort(key=lambda finding: _RANKS[finding.requirement.severity])
-    return found
+    """By severity, then by how far they reach, then by store, name and fact."""
+    groups: dict[tuple[int, Weight, str, str], list[Finding]] = {}
+    for finding in findings:
+        key = (_RANKS[finding.requirement.severity], finding.weight, finding.store, finding.name)
+        groups.setdefault(key, []).append(finding)
+    order = sorted(groups, key=itemgetter(2, 3))  # what is equal keeps the order of the sort before
+    order.sort(key=itemgetter(1), reverse=True)
+    order.sort(key=itemgetter(0))
+    return [finding for key in order for finding in sorted(groups[key], key=attrgetter("requirement.fact"))]
 
 
 @dataclass(frozen=True)
@@ -127,18 +133,16 @@ class Judge:
 
     def unwaived(self, subject: Subject, tallies: Tallies = NO_TALLIES) -> list[Finding]:
         """The findings before waivers, drift weighed."""
-        found = evaluate(self.cascade, subject, tallies, _promised(subject))
-        if not isinstance(subject, BucketSubject):
-            return found
-        return _Weights([subject], self.cascade.baseline.sensitive).weighed(found)
+        views = [subject] if isinstance(subject, BucketSubject) else []
+        weights = _Weights(views, self.cascade.baseline.sensitive)
+        return evaluate(self.cascade, subject, tallies, _promised(subject), weights)
 
     def of_buckets(self, views: Sequence[BucketSubject], tallies: Tallies = NO_TALLIES) -> Iterator[Judged]:
         """The findings on the buckets of one store before waivers, drift weighed; what is ok, by name alone."""
         weights = _Weights(views, self.cascade.baseline.sensitive)
         for required, alike in self._alike(views):
-            for judged in evaluate_alike(required, alike, partial(BucketSubject.facts_of_each, alike), tallies):
-                judged.findings = weights.weighed(judged.findings)
-                yield judged
+            facts_of = partial(BucketSubject.facts_of_each, alike)
+            yield from evaluate_alike(required, alike, facts_of, weights, tallies)
 
     def _alike(self, views: Sequence[BucketSubject]) -> Iterable[tuple[list[Required], list[BucketSubject]]]:
         """Buckets by the requirements that are in force on them."""
@@ -180,8 +184,8 @@ def _weigh(view: BucketSubject, sensitive: All | None) -> Weight:
     return Weight(marked, 2 if wide else int(bool(some)), len(wide | some), held.bytes if held else 0)
 
 
-class _Weights(dict[str, Weight]):
-    """Name of a bucket → how far its drift reaches; worked out for those that have some."""
+class _Weights(Weights):
+    """How far the drift of these buckets reaches, worked out when asked."""
 
     def __init__(self, views: Iterable[BucketSubject], sensitive: All | None) -> None:
         super().__init__()
@@ -189,12 +193,9 @@ class _Weights(dict[str, Weight]):
         self.sensitive = sensitive
 
     def __missing__(self, name: str) -> Weight:
-        found = self[name] = _weigh(self.views[name], self.sensitive)
+        view = self.views.get(name)
+        found = self[name] = NO_WEIGHT if view is None else _weigh(view, self.sensitive)
         return found
-
-    def weighed(self, findings: Iterable[Finding]) -> list[Finding]:
-        """Findings on these buckets, those of drift with how far they reach."""
-        return [msgspec.structs.replace(j, weight=self[j.name]) if j.status == "drift" else j for j in findings]
 
 
 @undisturbed()

@@ -20,11 +20,10 @@ from rusty_lantern.core.access.policy.principals import Principal, read_principa
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.probe_check import worst
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
-from rusty_lantern.core.access.solver.exposure import Exposures, Verdict
+from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.verdict_cache import Decided, VerdictCache
-from rusty_lantern.core.access.solver.verdict_words import told
 from rusty_lantern.core.answer import Answer, Fact, Partly, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.audit.exposure_facts import ExposureFacts
@@ -173,57 +172,34 @@ class BucketSubject:
 
     @cached_property
     def verdicts(self) -> Exposures:
-        """The exposure for each audience and verb. Whatever goes wrong with one bucket is unknown of it alone."""
-        try:
-            return self.decided.exposures(self.bucket.name)
-        except Exception as error:
-            unknown = Verdict("unknown", doubts=(defect(error),))
-            return {(audience, verb): unknown for audience in AUDIENCES for verb in VERBS}
+        """The exposure for each audience and verb."""
+        return self.decided.exposures(self.bucket.name)
 
     @cached_property
     def exposures(self) -> Mapping[str, Fact]:
-        """`AUDIENCE.VERB` → verdict, as facts."""
-        try:
-            found = self.decided.told
-        except Exception:
-            found = told(self.verdicts)
-        return ExposureFacts(found, self.bucket, self.let_in)
+        """The verdicts as facts, and the widest of several."""
+        return ExposureFacts(self.decided.told, self.bucket, self.let_in)
 
     @cached_property
     def let_in(self) -> frozenset[str]:
         """The verbs that the store let a request without credentials do."""
         return frozenset(answer.verb for answer in self.bucket.anonymous_test.value or () if answer.let_in)
 
-    @cached_property
-    def trusted_only(self) -> frozenset[str]:
-        """The `AUDIENCE.VERB` whose verdict is restricted to networks that the team trusts."""
-        return frozenset(
-            f"{a}.{v}" for (a, v), one in self.verdicts.items() if one.restriction and one.restriction.trusted
-        )
-
     @property
     def levels(self) -> dict[Level, frozenset[Verb]]:
         """Level → the verbs that one of the public audiences has such a verdict for."""
-        try:
-            return self.decided.levels
-        except Exception:
-            return {"unknown": frozenset(VERBS)}
-
-    @property
-    def all_closed(self) -> bool:
-        """Whether every verdict is closed."""
-        try:
-            return self.decided.all_closed
-        except Exception:
-            return False
+        return self.decided.levels
 
     @cached_property
     def decided(self) -> Decided:
         """What is decided of the rules, together with other buckets of the store that have rules alike."""
-        context = self.context
-        if context is None or self.supposed is not None or self.dossier is not context.dossier:
-            return VerdictCache().of(self.rules, self.surroundings)
-        return context.shapes.of_inputs(self.inputs, self.surroundings, self._rules_from)
+        context, around = self.context, self.surroundings
+        try:
+            if context is None or self.supposed is not None or self.dossier is not context.dossier:
+                return VerdictCache().of(self.rules, around)
+            return context.shapes.of_inputs(self.inputs, around, self._rules_from)
+        except Exception as error:
+            return Decided(Rules(self.bucket.name), around, defect(error))
 
     def demanded(self, name: str) -> Fact:
         """What the policy demands of every upload, by name."""

@@ -11,8 +11,8 @@ from rusty_lantern.core.model.bucket import Bucket
 
 
 class ExposureFacts(Mapping[str, Fact]):
-    """`AUDIENCE.VERB` → the verdict of one bucket as a fact, made when asked. `let_in`: the verbs that the store let a
-    request without credentials do: none of them is closed, whatever is not known."""
+    """Name → the verdict of one bucket as a fact, made when asked. `let_in`: the verbs that the store let a request
+    without credentials do: none of them is closed, whatever is not known."""
 
     def __init__(self, found: Mapping[str, Told], bucket: Bucket, let_in: frozenset[str]) -> None:
         self.told = found
@@ -20,11 +20,11 @@ class ExposureFacts(Mapping[str, Fact]):
         self.let_in = let_in
 
     def __getitem__(self, name: str) -> Fact:
-        level, words, source = self.told[name]
+        level, words, source, verb = self.told[name]
         asked: Evidence = getattr(self.bucket, source).evidence
         if level != "unknown":
             return Answer("known", level, words, asked)
-        if name.partition(".")[2] in self.let_in:
+        if verb in self.let_in:
             return Partly("failed", None, f"{words}; {LET_IN}", asked, certain="restricted")
         return Answer("failed", None, words, asked)
 

@@ -15,14 +15,15 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.solver.audience_view import Level
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waivers import Waived
-from rusty_lantern.core.baseline.evaluation import Finding, observed_words
+from rusty_lantern.core.baseline.evaluation import Finding, observed_words, show_fact
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.value_types import show_bytes
+from rusty_lantern.core.value_types import Value, show_bytes
 
 SOON = timedelta(days=30)
 """What ends by itself within this is told of; what is scheduled for deletion always is."""
@@ -106,7 +107,7 @@ def overview(
     of those that are ok nothing is told.
     `only_buckets`: tell of nothing that does not concern one of these buckets."""
     chosen = {(view.store, view.bucket.name) for view in views} if only_buckets else None
-    shut = {view.title for view in views if view.all_closed}
+    shut = {view.title for view in views if view.decided.all_closed}
     public = public_buckets(views, findings)
     told = shut | {f"{one.store}/{one.name}" for one in public}
     return Overview(
@@ -180,18 +181,20 @@ def _many(number: int, one: str) -> str:
 
 def public_buckets(views: Iterable[BucketSubject], findings: Iterable[Finding]) -> tuple[PublicBucket, ...]:
     """The buckets that the public gets into, the worst first."""
+    public = {(view.store, view.name): view for view in views if not view.decided.all_closed}
     drift: dict[tuple[str, str], set[str]] = {}
     waived: dict[tuple[str, str], set[str]] = {}
     for finding in findings:
-        fact = finding.requirement.fact
-        if finding.kind == "bucket" and fact.startswith("exposure.") and finding.status in ("drift", "waived"):
-            kept = drift if finding.status == "drift" else waived
-            kept.setdefault((finding.store, finding.name), set()).add(fact.rpartition(".")[2])
+        fact, key = finding.requirement.fact, (finding.store, finding.name)
+        if key in public and fact.startswith("exposure.") and finding.kind == "bucket":
+            if finding.status == "drift":
+                drift.setdefault(key, set()).add(fact.rpartition(".")[2])
+            elif finding.status == "waived":
+                waived.setdefault(key, set()).add(fact.rpartition(".")[2])
     found = []
-    for view in views:
+    for key, view in public.items():
         wide = reached(view, "open")
         some = tuple(verb for verb in reached(view, "restricted") if verb not in wide)
-        key = (view.store, view.name)
         if wide or some:
             mine = tuple(verb for verb in (*wide, *some) if verb in waived.get(key, ()))
             accounts = tuple(verb for verb in wide if view.verdicts["anyone", verb].level != "open")
@@ -226,26 +229,25 @@ _NEEDS_LOCK = ("lock.", "objects.mode", "objects.retention", "objects.legal-hold
 
 def _causes(found: Sequence[Finding]) -> Iterator[str]:
     """The causes of a subject's drift in words; what one of them explains is folded into it."""
-    left = list(found)
+    left: list[Finding] = []
     verbs: dict[str, list[str]] = {}
+    unlocked = False
     for finding in found:
-        fact = finding.requirement.fact
-        if fact.startswith("exposure.") and fact.count(".") == 1 and finding.observed.value in ("open", "restricted"):
-            verbs.setdefault(str(finding.observed.value), []).append(fact.removeprefix("exposure."))
-            left.remove(finding)
+        fact, value = finding.requirement.fact, finding.observed.value
+        if fact.startswith("exposure.") and fact.count(".") == 1 and value in ("open", "restricted"):
+            verbs.setdefault(str(value), []).append(fact.removeprefix("exposure."))
+        else:
+            left.append(finding)
+            unlocked = unlocked or (fact == "lock.enabled" and value == "off")
     for level, words in sorted(verbs.items()):
         yield f"public access {level}: {', '.join(sorted(words, key=_rank))}"
-    unlocked = any(f.requirement.fact == "lock.enabled" and f.observed.value == "off" for f in left)
     if unlocked:
-        folded = [f for f in left if f.requirement.fact.startswith(_NEEDS_LOCK)]
-        more = f" (explains {len(folded)} requirements)" if len(folded) > 1 else ""
-        yield f"object lock is off{more}"
-        left = [f for f in left if f not in folded]
-    yield from (_in_words(finding) for finding in sorted(left, key=_severity))
-
-
-def _severity(finding: Finding) -> int:
-    return SEVERITIES.index(finding.requirement.severity)
+        others = [finding for finding in left if not finding.requirement.fact.startswith(_NEEDS_LOCK)]
+        folded = len(left) - len(others)
+        yield "object lock is off" + (f" (explains {folded} requirements)" if folded > 1 else "")
+        left = others
+    for severity in SEVERITIES:
+        yield from (_in_words(finding) for finding in left if finding.requirement.severity == severity)
 
 
 def _rank(verb: str) -> int:
@@ -253,7 +255,16 @@ def _rank(verb: str) -> int:
 
 
 def _in_words(finding: Finding) -> str:
-    return f"{finding.requirement.fact}: {observed_words(finding)}"
+    fact, seen = finding.requirement.fact, finding.observed
+    words = (
+        _value_words(fact, seen.value) if seen.state == "known" and finding.tally is None else observed_words(finding)
+    )
+    return f"{fact}: {words}"
+
+
+@lru_cache(maxsize=4_096)
+def _value_words(fact: str, value: Value | None) -> str:
+    return show_fact(fact, Answer("known", value))
 
 
 def _told(stores: Sequence[StoreSubject]) -> frozenset[str]:
@@ -270,9 +281,9 @@ def unknown_reasons(unknown: Sequence[Finding], told: Container[str] = ()) -> tu
         grouped.setdefault((_own_reason(finding.reason), finding.store in told), []).append(finding)
     found = []
     for (reason, by_document), mine in grouped.items():
-        names = dict.fromkeys(f"{one.store}/{one.name}" for one in mine)
+        names = dict.fromkeys((one.store, one.name) for one in mine)
         settled = settled_by(mine[0], told=by_document)
-        found.append(UnknownReason(reason, tuple(names), len(mine), settled))
+        found.append(UnknownReason(reason, tuple(map("/".join, names)), len(mine), settled))
     return tuple(sorted(found, key=lambda one: (-one.facts, one.reason, one.settled_by)))
 
 

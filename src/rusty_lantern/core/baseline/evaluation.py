@@ -53,6 +53,9 @@ class Weight(msgspec.Struct, frozen=True, order=True):
     bytes: int = 0
 
 
+NO_WEIGHT = Weight()
+
+
 class Finding(msgspec.Struct, frozen=True, gc=False):
     """One requirement on one subject: what was asked, what was seen, and what follows."""
 
@@ -68,7 +71,8 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
     confidence: float = 0.95
     """With what confidence a bound is stated, where only a sample was looked at."""
     kind: str = "bucket"
-    weight: Weight = Weight()
+    weight: Weight = NO_WEIGHT
+    """Of what drifts."""
 
     @property
     def key(self) -> Key:
@@ -132,29 +136,43 @@ Tallies = Mapping[tuple[str, str], Mapping[Place, Tally]]
 """Store and bucket → what each requirement on its objects, by its place, comes to over the bucket's version table."""
 
 
+class Weights(dict[str, Weight]):
+    """Name of a subject → how far whatever drifts on it reaches. What is no bucket has no weight."""
+
+    def __missing__(self, name: str) -> Weight:
+        return NO_WEIGHT
+
+
 def evaluate(
-    cascade: Cascade, subject: Subject, tallies: Tallies = MappingProxyType({}), promised: tuple[Requirement, ...] = ()
+    cascade: Cascade,
+    subject: Subject,
+    tallies: Tallies = MappingProxyType({}),
+    promised: tuple[Requirement, ...] = (),
+    weights: Weights | None = None,
 ) -> list[Finding]:
     """Every requirement in force on a subject, held against its facts; those on objects, against its tallies."""
+    reach = Weights() if weights is None else weights
     return [
         finding
         for required in cascade.required_of(subject, promised)
-        for finding in _findings(required, subject, tallies)
+        for finding in _findings(required, subject, reach, tallies)
     ]
 
 
-def _findings(required: Required, subject: Subject, tallies: Tallies) -> list[Finding]:
+def _findings(required: Required, subject: Subject, weights: Weights, tallies: Tallies) -> list[Finding]:
     if not required.of_objects:
-        return [_finding(required, subject, subject.fact(required.requirement.fact))]
+        return [_finding(required, subject, subject.fact(required.requirement.fact), weights)]
     if not subject.table.settled:
-        return [_finding(required, subject, lost(subject.table))]
+        return [_finding(required, subject, lost(subject.table), weights)]
     mine = tallies.get((subject.store, subject.name), {}).get(required.requirement.place, Tally(unknown=1))
-    return _of_objects(required, subject, mine)
+    return _of_objects(required, subject, weights, mine)
 
 
-def _finding(required: Required, subject: Subject, fact: Fact) -> Finding:
+def _finding(required: Required, subject: Subject, fact: Fact, weights: Weights) -> Finding:
     status, reason = _status(required, fact)
-    return Finding(subject.store, subject.label, required.requirement, fact, status, reason, None, 0.95, subject.kind)
+    name, kind = subject.label, subject.kind
+    weight = weights[name] if status == "drift" else NO_WEIGHT
+    return Finding(subject.store, name, required.requirement, fact, status, reason, None, 0.95, kind, weight)
 
 
 class Judged(msgspec.Struct):
@@ -170,38 +188,48 @@ def evaluate_alike(
     in_force: Sequence[Required],
     subjects: Sequence[Subject],
     facts_of: Callable[[str], Sequence[Fact]],
+    weights: Weights,
     tallies: Tallies = MappingProxyType({}),
 ) -> Iterator[Judged]:
-    """The same as `evaluate`, for subjects that the same requirements are in force on: one requirement after the other.
+    """The same as `evaluate`, for subjects of one store and kind that the same requirements are in force on: one
+    requirement after the other.
 
     `facts_of`: the facts of a name, of all these subjects in their order.
     """
     names = [subject.label for subject in subjects]
     for required in in_force:
-        judged = Judged(required.requirement, [], [])
+        requirement = required.requirement
         if required.of_objects:
-            judged.findings = [finding for subject in subjects for finding in _findings(required, subject, tallies)]
+            found = [one for subject in subjects for one in _findings(required, subject, weights, tallies)]
+            yield Judged(requirement, found, [])
         else:
-            _judge(judged, required, subjects, names, facts_of(required.requirement.fact))
-        yield judged
+            yield _judge(required, subjects, names, facts_of(requirement.fact), weights)
 
 
 def _judge(
-    judged: Judged, required: Required, subjects: Sequence[Subject], names: Sequence[str], facts: Sequence[Fact]
-) -> None:
+    required: Required, subjects: Sequence[Subject], names: Sequence[str], facts: Sequence[Fact], weights: Weights
+) -> Judged:
     """Sort subjects into those that are ok and those that there is something to say of. The loop is the work of an
     audit: each value is compared once, and what is known and accepted costs nothing more."""
-    accepted, met = _Accepted(required.requirement.comparison), judged.ok.append
+    requirement = required.requirement
+    judged = Judged(requirement, [], [])
+    met, missed, accepted = judged.ok.append, judged.findings.append, _Accepted(requirement.comparison)
+    store, kind, drifts = subjects[0].store, subjects[0].kind, required.sure
     for subject, name, fact in zip(subjects, names, facts, strict=True):
         value = fact.value
-        if value is not None and fact.state == "known" and accepted[value]:
-            met(name)
-            continue
-        finding = _finding(required, subject, fact)
+        if value is not None and fact.state == "known":
+            if accepted[value]:
+                met(name)
+                continue
+            if drifts:
+                missed(Finding(store, name, requirement, fact, "drift", "", None, 0.95, kind, weights[name]))
+                continue
+        finding = _finding(required, subject, fact, weights)
         if finding.status == "ok":
             met(name)
         else:
-            judged.findings.append(finding)
+            missed(finding)
+    return judged
 
 
 class _Accepted(dict[Value, bool]):
@@ -216,7 +244,7 @@ class _Accepted(dict[Value, bool]):
         return found
 
 
-def _of_objects(required: Required, subject: Subject, tally: Tally) -> list[Finding]:
+def _of_objects(required: Required, subject: Subject, weights: Weights, tally: Tally) -> list[Finding]:
     """The finding from a tally; none where the requirement speaks of no version at all."""
     if not tally.applies:
         return []
@@ -227,7 +255,9 @@ def _of_objects(required: Required, subject: Subject, tally: Tally) -> list[Find
     note = f"first: {', '.join(tally.first)}" if tally.examples else ""
     fact: Fact = Answer("known", None, note, table.evidence)
     confidence = table.value.confidence if table.value else 0.95
-    return [Finding(subject.store, subject.label, required.requirement, fact, status, reason, tally, confidence)]
+    name = subject.label
+    weight = weights[name] if status == "drift" else NO_WEIGHT
+    return [Finding(subject.store, name, required.requirement, fact, status, reason, tally, confidence, weight=weight)]
 
 
 def _of_tally(requirement: Requirement, tally: Tally, table: Table | None) -> tuple[Status, str]:

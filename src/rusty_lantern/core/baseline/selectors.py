@@ -67,6 +67,9 @@ class Fit(NamedTuple):
     hangs_on: str = ""
 
 
+_YES = Fit(True)
+
+
 class Part(Protocol):
     """One part of a choice."""
 
@@ -122,8 +125,10 @@ class All(msgspec.Struct, frozen=True):
 
     def fit(self, subject: Subject) -> Fit:
         """No if one does not; perhaps if one only may."""
+        if not self.parts:
+            return _YES
         found = [part.fit(subject) for part in self.parts]
-        return _first(found, False) or _first(found, None) or Fit(True)
+        return _first(found, False) or _first(found, None) or _YES
 
 
 class Some(msgspec.Struct, frozen=True):

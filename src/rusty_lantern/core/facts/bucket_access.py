@@ -13,13 +13,14 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.rule_inputs import text_as_own
-from rusty_lantern.core.answer import NO_EVIDENCE, Answer, Fact, absent_fact, fact_of, lost, switch_fact
+from rusty_lantern.core.access.solver.verdict_words import BEYOND_TRUSTED
+from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACCESS_ACTIONS,
     ACL_ACTIONS,
     POLICY_ACTIONS,
 )
-from rusty_lantern.core.facts.registry import BucketView, Derive, fact
+from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.value_types import SWITCH, TEXT, Parts, Words
 
@@ -39,75 +40,31 @@ AUDIENCE_WORDS = {
 }
 
 
-def _exposure(name: str, meaning: str, derive: Derive, *, habit: bool = True, mirrored: bool = False) -> None:
+def _exposure(name: str, meaning: str, *, habit: bool = True, mirrored: bool = False) -> None:
     """Enter one fact of exposure."""
     advice = "restrict or remove what allows the public (lantern remedy shows the exact document)"
     fact(
         f"exposure.{name}", LEVEL, meaning, area="access", advice=advice, causes=ACCESS_ACTIONS, restless=True,
         safe="closed", grave=True, habit=habit, mirrored=mirrored,
-    )(derive)  # fmt: skip
+    )(lambda subject, _: subject.exposures[name])  # fmt: skip
 
 
 def _enter_exposures() -> None:
     for verb in VERBS:
         meaning = f"whether the public (`anyone` or `any-account`, the wider of the two) can {VERB_WORDS[verb]}"
-        mirrored = verb in ("list", "read", "write", "delete")
-        _exposure(verb, meaning, lambda subject, _, v=verb: _widest(subject, v), mirrored=mirrored)  # type: ignore[misc]
+        _exposure(verb, meaning, mirrored=verb in ("list", "read", "write", "delete"))
     for audience in AUDIENCES:
         for verb in VERBS:
-            name = f"{audience}.{verb}"
             meaning = f"whether {AUDIENCE_WORDS[audience]} can {VERB_WORDS[verb]}"
-            _exposure(name, meaning, lambda subject, _, n=name: subject.exposures[n], habit=False)  # type: ignore[misc]
-
-
-def _widest(subject: BucketView, verb: str) -> Fact:
-    """The wider of both audiences; unknown where the unknown one could be the wider."""
-    if subject.all_closed:
-        return subject.exposures[f"anyone.{verb}"]
-    widest: Fact | None = None
-    unknown: Fact | None = None
-    for audience in AUDIENCES:
-        found = subject.exposures[f"{audience}.{verb}"]
-        if found.value is None:
-            unknown = unknown or found
-        elif widest is None or LEVEL.rank(str(found.value)) > LEVEL.rank(str(widest.value)):
-            widest = found
-    if widest is not None and (unknown is None or widest.value == "open"):
-        return widest
-    assert unknown is not None
-    return unknown
+            _exposure(f"{audience}.{verb}", meaning, habit=False)
+    _exposure(
+        BEYOND_TRUSTED,
+        "public access from other networks than those that the estate file trusts: the widest verdict of all "
+        "verbs, without those restricted to trusted networks",
+    )
 
 
 _enter_exposures()
-
-
-@fact(
-    "exposure.beyond-trusted",
-    LEVEL,
-    "public access from other networks than those that the estate file trusts: the widest verdict of all "
-    "verbs, without those restricted to trusted networks",
-    area="access",
-    advice="restrict or remove what allows the public (lantern remedy shows the exact document)",
-    causes=ACCESS_ACTIONS,
-    restless=True,
-    safe="closed",
-    grave=True,
-)
-def exposure_beyond_trusted(subject: BucketView, _: str) -> Fact:
-    """`closed` where whatever is let in comes from trusted networks only."""
-    if subject.all_closed:
-        return Answer("known", "closed", "", subject.exposures[f"anyone.{VERBS[0]}"].evidence)
-    trusted = subject.trusted_only
-    left = [(name, found) for name, found in subject.exposures.items() if name not in trusted]
-    reaching = [(name, found) for name, found in left if found.value != "closed"]
-    if not reaching:
-        evidence = left[0][1].evidence if left else NO_EVIDENCE
-        return Answer("known", "closed", "from trusted networks only" if trusted else "", evidence)
-    name, widest = max(reaching, key=lambda one: LEVEL.rank(str(one[1].value)) if one[1].value is not None else -1)
-    doubt = next((found for _, found in reaching if found.value is None), None)
-    if doubt is not None and widest.value != "open":
-        return doubt
-    return Answer("known", widest.value, f"{name}: {widest.note}", widest.evidence)
 
 
 @fact(

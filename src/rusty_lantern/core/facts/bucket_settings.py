@@ -174,7 +174,7 @@ def logging_target_exposure(subject: BucketView, _: str) -> Fact:
         return Answer("absent", None, f"the target {answer.value.target} does not exist", answer.evidence)
     if target is None:
         return Answer("failed", None, f"the target {answer.value.target} was not read", answer.evidence)
-    found = [(name, target.exposures[name]) for name in sorted(target.exposures)]
+    found = [(name, target.exposures[name]) for name in sorted(target.exposures) if "." in name]
     name, widest = max(found, key=lambda pair: LEVEL.rank(str(pair[1].value)) if pair[1].settled else -1)
     doubt = next((fact for _, fact in found if not fact.settled), None)
     if doubt is not None and widest.value != "open":

@@ -45,15 +45,7 @@ class BucketView(Protocol):
 
     @property
     def exposures(self) -> Mapping[str, Fact]:
-        """`AUDIENCE.VERB` → verdict."""
-
-    @property
-    def all_closed(self) -> bool:
-        """Whether every verdict is closed."""
-
-    @property
-    def trusted_only(self) -> frozenset[str]:
-        """The `AUDIENCE.VERB` whose verdict is restricted to networks that the team trusts."""
+        """The verdicts, and the widest of several, by the names of `core.access.solver.verdict_words`."""
 
     @property
     def probed(self) -> Fact:

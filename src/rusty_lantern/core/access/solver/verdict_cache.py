@@ -16,7 +16,9 @@ from functools import cached_property
 
 import msgspec
 
+from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.rule_inputs import OWN, BucketInputs, encoded
@@ -27,6 +29,7 @@ from rusty_lantern.core.access.solver.exposure import Exposures, Verdict, exposu
 from rusty_lantern.core.access.solver.mandatory_conditions import Demands
 from rusty_lantern.core.access.solver.verdict_words import Told, told
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.errors import defect
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import Value
 
@@ -35,24 +38,34 @@ NAMES = "arn:aws:s3:::"
 _GLOBS = frozenset("*?$")
 
 
+def _nothing_known(why: str) -> Exposures:
+    unknown = Verdict("unknown", doubts=(why,))
+    return {(audience, verb): unknown for audience in AUDIENCES for verb in VERBS}
+
+
 RulesFrom = Callable[[BucketInputs], Rules]
 
 
 class Decided:
-    """What is decided of rules, worked out when asked, and once."""
+    """What is decided of rules, worked out when asked, and once. Whatever goes wrong with them is unknown, and of the
+    buckets alone that have them. `broken`: why there are no rules."""
 
-    def __init__(self, rules: Rules, around: EvaluationContext) -> None:
+    def __init__(self, rules: Rules, around: EvaluationContext, broken: str = "") -> None:
         self.rules = rules
         self.around = around
+        self.broken = broken
         self._demands: dict[str, Answer[Value]] = {}
 
     @cached_property
     def _verdicts(self) -> Exposures:
-        return exposures(self.rules, self.around)
+        try:
+            return _nothing_known(self.broken) if self.broken else exposures(self.rules, self.around)
+        except Exception as error:
+            return _nothing_known(defect(error))
 
     @cached_property
     def told(self) -> dict[str, Told]:
-        """`AUDIENCE.VERB` → its verdict, in words."""
+        """The verdicts in words, by the names of `verdict_words`."""
         return told(self._verdicts)
 
     @cached_property
@@ -80,6 +93,8 @@ class Decided:
 
     def demanded(self, name: str) -> Answer[Value]:
         """What the policy demands of everybody."""
+        if self.broken:
+            return Answer("failed", None, self.broken)
         if name not in self._demands:
             self._demands[name] = Demands(self.rules, self.around).answer(name)
         return self._demands[name]
