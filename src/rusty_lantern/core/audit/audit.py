@@ -226,8 +226,8 @@ def audit(
     ]
     dossiers = [store.index.dossier for store in stores]
     unread = [(dossier.store, dossier.listing.reason) for dossier in dossiers if not dossier.listing.settled]
-    reached = [view for view in buckets if "open" in view.levels]
-    exposed: dict[str, int] = {verb: sum(v.verdicts["anyone", verb].level == "open" for v in reached) for verb in VERBS}
+    reached = [view.decided.told for view in buckets if "open" in view.levels]
+    exposed: dict[str, int] = {verb: sum(told[f"anyone.{verb}"].level == "open" for told in reached) for verb in VERBS}
     asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
     told = overview(asked, buckets, findings, stands, judge.moment, only_buckets=bool(wanted.tag))
     return Audit(findings, met, unread, idle, len(buckets), stands, exposed, told)

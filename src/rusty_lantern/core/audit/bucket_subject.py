@@ -183,7 +183,8 @@ class BucketSubject:
     @cached_property
     def let_in(self) -> frozenset[str]:
         """The verbs that the store let a request without credentials do."""
-        return frozenset(answer.verb for answer in self.bucket.anonymous_test.value or () if answer.let_in)
+        tested = self.bucket.anonymous_test.value
+        return frozenset(answer.verb for answer in tested if answer.let_in) if tested else frozenset()
 
     @property
     def levels(self) -> dict[Level, frozenset[Verb]]:

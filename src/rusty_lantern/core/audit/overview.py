@@ -7,7 +7,7 @@ folded into one: a bucket without object lock cannot have a retention, so one li
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Container, Iterable, Iterator, Sequence
+from collections.abc import Collection, Container, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import lru_cache
 
@@ -108,13 +108,15 @@ def overview(
     `only_buckets`: tell of nothing that does not concern one of these buckets."""
     chosen = {(view.store, view.bucket.name) for view in views} if only_buckets else None
     shut = {view.title for view in views if view.decided.all_closed}
-    public = public_buckets(views, findings)
+    drifted = _by_subject(finding for finding in findings if finding.status == "drift")
+    waived = _by_subject(finding for finding in findings if finding.status == "waived")
+    public = public_buckets(views, drifted, waived)
     told = shut | {f"{one.store}/{one.name}" for one in public}
     return Overview(
         tuple(sorted(deadlines(stores, waivers, moment, chosen), key=lambda one: (one.when, one.store, one.name))),
         public,
         len(shut),
-        subject_drift([finding for finding in findings if finding.status == "drift"]),
+        subject_drift(drifted),
         unknown_reasons([finding for finding in findings if finding.status == "unknown"], _told(stores)),
         tuple(sorted(view.title for view in views if view.title not in told)),
     )
@@ -179,27 +181,39 @@ def _many(number: int, one: str) -> str:
     return f"{number:,} {one}" + ("" if number == 1 else "s")
 
 
-def public_buckets(views: Iterable[BucketSubject], findings: Iterable[Finding]) -> tuple[PublicBucket, ...]:
-    """The buckets that the public gets into, the worst first."""
-    public = {(view.store, view.name): view for view in views if not view.decided.all_closed}
-    drift: dict[tuple[str, str], set[str]] = {}
-    waived: dict[tuple[str, str], set[str]] = {}
+BySubject = Mapping[tuple[str, str, str], Sequence[Finding]]
+"""Kind, store and name of a subject → findings on it."""
+
+
+def _by_subject(findings: Iterable[Finding]) -> BySubject:
+    grouped: dict[tuple[str, str, str], list[Finding]] = {}
     for finding in findings:
-        fact, key = finding.requirement.fact, (finding.store, finding.name)
-        if key in public and fact.startswith("exposure.") and finding.kind == "bucket":
-            if finding.status == "drift":
-                drift.setdefault(key, set()).add(fact.rpartition(".")[2])
-            elif finding.status == "waived":
-                waived.setdefault(key, set()).add(fact.rpartition(".")[2])
+        grouped.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
+    return grouped
+
+
+def public_buckets(views: Iterable[BucketSubject], drifted: BySubject, waived: BySubject) -> tuple[PublicBucket, ...]:
+    """The buckets that the public gets into, the worst first."""
     found = []
-    for key, view in public.items():
+    for view in views:
+        if view.decided.all_closed:
+            continue
         wide = reached(view, "open")
         some = tuple(verb for verb in reached(view, "restricted") if verb not in wide)
         if wide or some:
-            mine = tuple(verb for verb in (*wide, *some) if verb in waived.get(key, ()))
-            accounts = tuple(verb for verb in wide if view.verdicts["anyone", verb].level != "open")
-            found.append(PublicBucket(*key, wide, some, mine, key in drift, accounts))
+            key = ("bucket", view.store, view.name)
+            accepted = _verbs(waived.get(key, ()))
+            mine = tuple(verb for verb in (*wide, *some) if verb in accepted)
+            accounts = tuple(verb for verb in wide if view.decided.told[f"anyone.{verb}"].level != "open")
+            required = bool(_verbs(drifted.get(key, ())))
+            found.append(PublicBucket(view.store, view.name, wide, some, mine, required, accounts))
     return tuple(sorted(found, key=_how_public))
+
+
+def _verbs(findings: Iterable[Finding]) -> set[str]:
+    """The verbs that findings on exposure are about."""
+    facts = (finding.requirement.fact for finding in findings)
+    return {fact.rpartition(".")[2] for fact in facts if fact.startswith("exposure.")}
 
 
 def reached(view: BucketSubject, level: Level) -> tuple[Verb, ...]:
@@ -213,14 +227,11 @@ def _how_public(one: PublicBucket) -> tuple[object, ...]:
     return not one.required, not one.open, worst, -len(one.open), one.store, one.name
 
 
-def subject_drift(drifted: Sequence[Finding]) -> tuple[SubjectDrift, ...]:
+def subject_drift(drifted: BySubject) -> tuple[SubjectDrift, ...]:
     """One line a subject, in the order of its worst finding."""
-    grouped: dict[tuple[str, str, str], list[Finding]] = {}
-    for finding in drifted:
-        grouped.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
     return tuple(
         SubjectDrift(kind, store, name, found[0].requirement.severity, len(found), tuple(_causes(found)))
-        for (kind, store, name), found in grouped.items()
+        for (kind, store, name), found in drifted.items()
     )
 
 
