@@ -214,21 +214,18 @@ def _judge(
     requirement = required.requirement
     judged = Judged(requirement, [], [])
     met, missed, accepted = judged.ok.append, judged.findings.append, _Accepted(requirement.comparison)
-    store, kind, drifts = subjects[0].store, subjects[0].kind, required.sure
-    for subject, name, fact in zip(subjects, names, facts, strict=True):
+    store, kind = subjects[0].store, subjects[0].kind
+    for name, fact in zip(names, facts, strict=True):
         value = fact.value
-        if value is not None and fact.state == "known":
-            if accepted[value]:
-                met(name)
-                continue
-            if drifts:
-                missed(Finding(store, name, requirement, fact, "drift", "", None, 0.95, kind, weights[name]))
-                continue
-        finding = _finding(required, subject, fact, weights)
-        if finding.status == "ok":
+        if value is not None and fact.state == "known" and accepted[value]:
             met(name)
-        else:
-            missed(finding)
+            continue
+        status, reason = _status(required, fact)
+        if status == "ok":
+            met(name)
+            continue
+        weight = weights[name] if status == "drift" else NO_WEIGHT
+        missed(Finding(store, name, requirement, fact, status, reason, None, 0.95, kind, weight))
     return judged
 
 
@@ -291,8 +288,6 @@ def tally_words(tally: Tally, confidence: float = 0.95) -> str:
 def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
-    if fact.state == "known" and fact.value is not None and comparison.accepts(fact.value):
-        return "ok", ""
     if fact.state in UNSETTLED:
         broken = isinstance(fact, Partly) and fact.certain is not None and comparison.broken_by(fact.certain)
         return ("drift" if broken and required.sure else "unknown"), fact.reason
