@@ -16,7 +16,7 @@ from rusty_lantern.archive.chain import history
 from rusty_lantern.archive.pruning import Rule, plan, prune, read_rule
 from rusty_lantern.archive.surveys import keep, names
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.history.drift_history import OpenRequirement, Standing, lasting, since, spells
+from rusty_lantern.core.history.drift_history import OpenRequirement, Since, Standing, lasting, since, spells
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 
@@ -26,7 +26,7 @@ KEY = ("s", "bucket", "b", "versioning")
 
 def standing(day: int, status: str, *, unread: bool = False, only: tuple[str, ...] = ()) -> Standing:
     """A survey in which the one requirement stood so; `held` is not written down."""
-    stood = [] if status == "ok" else [OpenRequirement(*KEY, status, "high")]
+    stood = [] if status == "ok" else [OpenRequirement("s", "bucket", "versioning", status, "high", "never", ["b"])]
     taken = FIRST + timedelta(days=day)
     return Standing(
         f"{day}",
@@ -66,10 +66,9 @@ def test_drift_stands_since_the_first_of_the_unbroken_row(statuses: list[str]) -
             break
         if status in ("drift", "waived"):
             begun = one.taken
-    found = since(row[-1], list(reversed(row[:-1])))
-    assert found[KEY].taken == begun
-    assert not found[KEY].or_before
-    assert since(row[-1], list(reversed(row[:-1])), all_seen=False)[KEY].or_before is ("ok" not in statuses)
+    earlier = list(reversed(row[:-1]))
+    assert since(row[-1], earlier).get(KEY) == Since(begun)
+    assert since(row[-1], earlier, all_seen=False).get(KEY) == Since(begun, or_before="ok" not in statuses)
 
 
 @given(STATUSES)
@@ -77,7 +76,7 @@ def test_spells_tell_the_same_as_since_and_never_overlap(statuses: list[str]) ->
     row = _row([*statuses, "drift"])
     found = spells(row)
     still = [spell for spell in found if spell.until is None]
-    assert [spell.begun for spell in still] == [since(row[-1], list(reversed(row[:-1])))[KEY].taken]
+    assert [Since(spell.begun) for spell in still] == [since(row[-1], list(reversed(row[:-1]))).get(KEY)]
     ordered = sorted(found, key=lambda spell: spell.begun)
     assert all(a.until is not None and a.until <= b.begun for a, b in pairwise(ordered))
     counted = lasting(row)

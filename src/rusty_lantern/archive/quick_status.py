@@ -12,7 +12,7 @@ from rusty_lantern import __version__
 
 ESTATE, SURVEYS, STANDINGS, MANIFEST = "estate.yaml", "surveys", "standings", "survey.json"
 PARTIAL = ".partial"
-FORM = 4
+FORM = 5
 """Of kept standings: one of another form is worked out again."""
 
 
@@ -24,18 +24,19 @@ class Glimpse(msgspec.Struct, frozen=True):
     counts: dict[str, int]
     drift_by_severity: dict[str, int]
     unread: list[str]
-    stood: list[tuple[str, str, str, str, str, str, str]] = []
-    """Store, kind, name, fact, status, severity and value of each requirement that was not ok."""
+    stood: list[tuple[str, str, str, str, str, str, list[str]]] = []
+    """Store, kind, fact, status, severity and value of each requirement that was not ok, and the names of subjects."""
 
     def worst(self) -> list[tuple[str, str, list[str]]]:
         """The buckets with critical drift, the public ones first: store, name, and the facts."""
         found: dict[tuple[str, str], list[str]] = {}
-        for store, kind, name, fact, status, severity, _ in self.stood:
+        for store, kind, fact, status, severity, _, names in self.stood:
             if (kind, status, severity) == ("bucket", "drift", "critical"):
-                found.setdefault((store, name), []).append(fact)
+                for name in names:
+                    found.setdefault((store, name), []).append(fact)
         public = {key for key, facts in found.items() if any(fact.startswith("exposure.") for fact in facts)}
         order = sorted(found.items(), key=lambda one: (one[0] not in public, -len(one[1]), one[0]))
-        return [(store, name, facts) for (store, name), facts in order]
+        return [(store, name, sorted(facts)) for (store, name), facts in order]
 
 
 def upwards(start: Path) -> Path | None:

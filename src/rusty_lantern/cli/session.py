@@ -24,10 +24,9 @@ if TYPE_CHECKING:
     from rusty_lantern.core.audit.replicas import MirrorSubject
     from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.audit.waiver_file import Waiver
-    from rusty_lantern.core.baseline.evaluation import Key
     from rusty_lantern.core.config.estate import Estate
     from rusty_lantern.core.history.changes import Turn
-    from rusty_lantern.core.history.drift_history import Since
+    from rusty_lantern.core.history.drift_history import Begun
     from rusty_lantern.objects.retention_summary import Kept
 
 
@@ -118,7 +117,7 @@ LOOK_BACK = 30
 
 def since_when(
     place: Workspace, taken: Survey, found: Audit, when: datetime | None = None, *, whole: bool = True
-) -> dict[Key, Since]:
+) -> Begun:
     """Since when each drift of an audit stands, by the surveys kept before it. An audit as of the survey's own moment
     is kept, so that nobody needs to judge it again; `whole`: whether it is all of it."""
     as_its_own = whole and when in (None, taken.manifest.taken)
@@ -126,9 +125,10 @@ def since_when(
     from rusty_lantern.core.history.drift_history import since, standing_of
 
     standings = standings_of(place)
-    if as_its_own and standings.known(taken.name) is None:
-        standings.keep(taken, found)
-    now = standing_of(taken.name, taken.manifest.taken, "", found, taken.manifest.only)
+    if as_its_own:
+        now = standings.known(taken.name) or standings.keep(taken, found)
+    else:
+        now = standing_of(taken.name, taken.manifest.taken, "", found, taken.manifest.only)
     earlier = [name for name in names(place.surveys) if name < taken.name]
     seen = list(standings.before(earlier, LOOK_BACK))
     return since(now, seen, all_seen=len(seen) == len(earlier))
@@ -145,9 +145,10 @@ def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = Tru
     if not earlier:
         return None
     before = standings_of(place).of(earlier[-1])
-    about = set() if whole else audit.met.subjects() | {finding.key[:3] for finding in audit.findings}
-    stood = [one for one in before.stood if whole or one.key[:3] in about]
-    return turns_since(msgspec.structs.replace(before, stood=stood), audit)
+    if not whole:
+        about = audit.met.subjects() | {finding.key[:3] for finding in audit.findings}
+        before = msgspec.structs.replace(before, stood=[one.of(about) for one in before.stood])
+    return turns_since(before, audit)
 
 
 class Opened(NamedTuple):

@@ -73,12 +73,15 @@ def apply(
         return list(findings), []
     uses = dict.fromkeys(range(len(waivers)), 0)
     standings = [_standing(waiver, moment, longest) for waiver in waivers]
+    by_fact: dict[str, list[int]] = {}
+    for number, waiver in enumerate(waivers):
+        by_fact.setdefault(waiver.fact, []).append(number)
     found = []
     for finding in findings:
         if finding.status not in ("drift", "unknown"):
             found.append(finding)
             continue
-        mine = [number for number, waiver in enumerate(waivers) if waiver.applies_to(finding)]
+        mine = [n for n in by_fact.get(finding.requirement.fact, ()) if waivers[n].applies_to(finding)]
         if finding.status == "unknown":
             mine = [number for number in mine if waivers[number].observed == UNKNOWN]
         why_not = [_void(waivers[number], standings[number], finding) for number in mine]

@@ -8,7 +8,7 @@ told before and cannot now is a change as well. Counts that move by themselves a
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from operator import attrgetter, itemgetter
 from typing import Any, Literal
 
@@ -30,7 +30,7 @@ from rusty_lantern.core.baseline.evaluation import Finding, by_key, show_fact
 from rusty_lantern.core.config.declared_bucket import Declared
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.history.drift_history import Standing
+from rusty_lantern.core.history.drift_history import Area, Standing
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import undisturbed
 
@@ -269,14 +269,20 @@ def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
     The numbers are those of `drift_changes`. What held before and is unknown now is not counted: a standing does not
     tell what held.
     """
-    old = {stood.key: stood for stood in before.stood}
-    new = by_key(after.findings)
-    found: Counter[Turn] = Counter()
-    for key in old.keys() | new.keys():
-        was, now = old.get(key), new.get(key)
-        turn = _turn(was.status if was else None, now, was.observed if was else "")
-        if turn is not None:
-            found[turn] += 1
+    old, new = before.by_area(), _by_area(after.findings)
+    found: Counter[Turn | None] = Counter()
+    for area in old.keys() | new.keys():
+        then, there = old.get(area, {}), new.get(area, {})
+        for name in then.keys() | there.keys():
+            was, now = then.get(name), there.get(name)
+            found[_turn(was.status if was else None, now, was.observed if was else "")] += 1
+    return Counter({turn: number for turn, number in found.items() if turn is not None})
+
+
+def _by_area(findings: Iterable[Finding]) -> dict[Area, dict[str, Finding]]:
+    found: dict[Area, dict[str, Finding]] = {}
+    for finding in findings:
+        found.setdefault((finding.store, finding.kind, finding.requirement.fact), {})[finding.name] = finding
     return found
 
 

@@ -6,10 +6,11 @@ not tell, or did not look there, neither begins such a row nor breaks it.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from fnmatch import fnmatchcase
 from statistics import median
+from types import MappingProxyType
 
 import msgspec
 
@@ -20,22 +21,31 @@ from rusty_lantern.core.baseline.evaluation import STATUSES, Key
 OPEN = ("drift", "waived")
 
 
+Area = tuple[str, str, str]
+"""A store, a kind of subject, and a fact that is required of it there."""
+
+
 class OpenRequirement(msgspec.Struct, frozen=True, array_like=True):
-    """One requirement that did not simply hold."""
+    """One requirement that was not simply ok, with the subjects of which the same was seen."""
 
     store: str
     kind: str
-    name: str
     fact: str
     status: str
     severity: str
-    observed: str = ""
+    observed: str
     """What was seen, in the words in which a waiver accepts it."""
+    names: list[str]
 
     @property
-    def key(self) -> Key:
-        """What it is about."""
-        return self.store, self.kind, self.name, self.fact
+    def area(self) -> Area:
+        """Where it is required."""
+        return self.store, self.kind, self.fact
+
+    def of(self, subjects: Container[tuple[str, str, str]]) -> OpenRequirement:
+        """The same of these subjects alone, each its store, kind and name."""
+        names = [name for name in self.names if (self.store, self.kind, name) in subjects]
+        return msgspec.structs.replace(self, names=names)
 
 
 class Standing(msgspec.Struct, frozen=True):
@@ -56,10 +66,20 @@ class Standing(msgspec.Struct, frozen=True):
     judged_with: list[str] = []
     """The files that were read for it."""
 
-    def covers(self, key: Key) -> bool:
-        """Whether the survey looked there at all."""
-        seen = not self.only or any(fnmatchcase(f"{key[0]}/{key[2]}", pattern) for pattern in self.only)
-        return seen and key[0] not in self.unread
+    def covered(self, store: str, names: Iterable[str]) -> set[str]:
+        """Which of a store's subjects of these names the survey looked at at all."""
+        if store in self.unread:
+            return set()
+        if not self.only:
+            return set(names)
+        return {name for name in names if any(fnmatchcase(f"{store}/{name}", pattern) for pattern in self.only)}
+
+    def by_area(self) -> dict[Area, dict[str, OpenRequirement]]:
+        """Area → the subjects that were not simply ok, by name."""
+        found: dict[Area, dict[str, OpenRequirement]] = {}
+        for stood in self.stood:
+            found.setdefault(stood.area, {}).update(dict.fromkeys(stood.names, stood))
+        return found
 
 
 def standing_of(
@@ -77,14 +97,19 @@ def standing_of(
         dict(audit.exposed),
         [store for store, _ in audit.unread],
         list(only),
-        [
-            OpenRequirement(
-                j.store, j.kind, j.name, j.requirement.fact, j.status, j.requirement.severity, observed_now(j)
-            )
-            for j in audit.findings
-        ],
+        _open(audit),
         list(judged_with),
     )
+
+
+def _open(audit: Audit) -> list[OpenRequirement]:
+    """What is not ok, by what was seen: hundreds of buckets often drift alike."""
+    found: dict[tuple[str, str, str, str, str, str], list[str]] = {}
+    for one in audit.findings:
+        asked = one.requirement
+        key = (one.store, one.kind, asked.fact, one.status, asked.severity, observed_now(one))
+        found.setdefault(key, []).append(one.name)
+    return [OpenRequirement(*key, names) for key, names in found.items()]
 
 
 class Since(msgspec.Struct, frozen=True):
@@ -94,22 +119,51 @@ class Since(msgspec.Struct, frozen=True):
     or_before: bool = False
 
 
-def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) -> dict[Key, Since]:
+class Begun:
+    """Since when each drift of a survey stands. `or_before`: those that may have stood before the first survey that was
+    looked at."""
+
+    def __init__(
+        self,
+        taken: Mapping[Area, Mapping[str, datetime]] = MappingProxyType({}),
+        or_before: Mapping[Area, Container[str]] = MappingProxyType({}),
+    ) -> None:
+        self._taken = taken
+        self._or_before = or_before
+
+    def get(self, key: Key) -> Since | None:
+        """Since when this drift stands; None for what does not drift."""
+        store, kind, name, fact = key
+        area = store, kind, fact
+        taken = self._taken.get(area, {}).get(name)
+        return None if taken is None else Since(taken, name in self._or_before.get(area, ()))
+
+
+def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) -> Begun:
     """Since when each drift of a survey stands. `earlier`: the surveys before it, latest first; it is read only as far
     as some drift still stands. `all_seen`: whether there are no others before those."""
-    first = {stood.key: now.taken for stood in now.stood if stood.status in OPEN}
-    unsettled = set(first)
+    first = {area: dict.fromkeys(names, now.taken) for area, names in _drifting(now).items()}
+    unsettled = {area: set(names) for area, names in first.items()}
     for standing in earlier:
         if not unsettled:
             break
-        there = {stood.key: stood.status for stood in standing.stood}
-        for key in [key for key in unsettled if standing.covers(key)]:
-            status = there.get(key, "ok")
-            if status in OPEN:
-                first[key] = standing.taken
-            elif status != "unknown":
-                unsettled.discard(key)
-    return {key: Since(taken, not all_seen and key in unsettled) for key, taken in first.items()}
+        drifting, unknown = _drifting(standing), _drifting(standing, ("unknown",))
+        for area, names in unsettled.items():
+            covered = standing.covered(area[0], names)
+            still = covered & drifting.get(area, set())
+            first[area].update(dict.fromkeys(still, standing.taken))
+            names.difference_update(covered - still - unknown.get(area, set()))
+        unsettled = {area: names for area, names in unsettled.items() if names}
+    return Begun(first, {} if all_seen else unsettled)
+
+
+def _drifting(standing: Standing, statuses: Sequence[str] = OPEN) -> dict[Area, set[str]]:
+    """Area → the names of those that stood so."""
+    found: dict[Area, set[str]] = {}
+    for stood in standing.stood:
+        if stood.status in statuses:
+            found.setdefault(stood.area, set()).update(stood.names)
+    return found
 
 
 class DriftPeriod(msgspec.Struct, frozen=True):
@@ -126,16 +180,23 @@ class DriftPeriod(msgspec.Struct, frozen=True):
 
 def spells(standings: Sequence[Standing]) -> list[DriftPeriod]:
     """Every time that a drift stood, over surveys in their order."""
-    begun: dict[Key, datetime] = {}
+    begun: dict[Area, dict[str, datetime]] = {}
     ended: list[DriftPeriod] = []
     for standing in standings:
-        there = {stood.key: stood.status for stood in standing.stood}
-        gone = [k for k in begun if standing.covers(k) and there.get(k, "ok") not in (*OPEN, "unknown")]
-        ended += [DriftPeriod(key, begun.pop(key), standing.taken) for key in gone]
-        for key, status in there.items():
-            if status in OPEN:
-                begun.setdefault(key, standing.taken)
-    return ended + [DriftPeriod(key, since, None) for key, since in begun.items()]
+        drifting, unknown = _drifting(standing), _drifting(standing, ("unknown",))
+        for area, since_when in begun.items():
+            gone = standing.covered(area[0], since_when) - drifting.get(area, set()) - unknown.get(area, set())
+            ended += [_period(area, name, since_when.pop(name), standing.taken) for name in sorted(gone)]
+        for area, names in drifting.items():
+            there = begun.setdefault(area, {})
+            there.update(dict.fromkeys(names - there.keys(), standing.taken))
+    still = [_period(area, name, taken) for area, names in begun.items() for name, taken in names.items()]
+    return ended + still
+
+
+def _period(area: Area, name: str, begun: datetime, until: datetime | None = None) -> DriftPeriod:
+    store, kind, fact = area
+    return DriftPeriod((store, kind, name, fact), begun, until)
 
 
 class Lasting(msgspec.Struct, frozen=True):
@@ -158,8 +219,12 @@ def lasting(standings: Sequence[Standing]) -> Lasting:
     if not standings:
         return Lasting(0, 0, None, None, None)
     moment = standings[-1].taken
-    drifting = {stood.key for stood in standings[-1].stood if stood.status == "drift"}
-    resolved, still = [s for s in found if s.until], [s for s in found if not s.until and s.key in drifting]
+    drifting = _drifting(standings[-1], ("drift",))
+    resolved = [one for one in found if one.until]
+    still = [
+        one for one in found
+        if not one.until and one.key[2] in drifting.get((one.key[0], one.key[1], one.key[3]), ())
+    ]  # fmt: skip
     oldest = min(still, key=lambda s: (s.begun, s.key), default=None)
     return Lasting(len(resolved), len(still), _median(resolved, moment), _median(still, moment), oldest)
 

@@ -17,14 +17,13 @@ from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.baseline.evaluation import (
     STATUSES,
     Finding,
-    Key,
     Weight,
     observed_words,
     tally_words,
 )
 from rusty_lantern.core.baseline.loader import Baseline
 from rusty_lantern.core.history.changes import Turn
-from rusty_lantern.core.history.drift_history import Since
+from rusty_lantern.core.history.drift_history import Begun, Since
 from rusty_lantern.core.object_rules.sampling import bound
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.core.remediation.advice import advice
@@ -136,14 +135,14 @@ def audit_result(
     moment: datetime,
     baseline: Baseline,
     audit: Audit,
-    since: Mapping[Key, Since] | None = None,
+    since: Begun | None = None,
     turned: Mapping[Turn, int] | None = None,
     *,
     rows: bool = True,
 ) -> AuditResult:
     """An audit as a result. `turned`: how drift changed since the survey before; None where there is none. `rows`:
     each drift and each unknown too; without, what they come to alone."""
-    begun = since or {}
+    begun = since or Begun()
     counts = audit.counts()
     return AuditResult(
         survey=survey.name,

@@ -25,7 +25,7 @@ from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import AREAS, Area, lookup
 from rusty_lantern.core.history.changes import Turn
-from rusty_lantern.core.history.drift_history import Since
+from rusty_lantern.core.history.drift_history import Begun
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult, audit_result, finding_result
 from rusty_lantern.reports.results.facts import required_words
@@ -126,7 +126,7 @@ def report_result(
     baseline: Baseline,
     found: Audit,
     views: Sequence[BucketSubject],
-    since: Mapping[Key, Since],
+    since: Begun,
     remedies: Sequence[tuple[Remedy, Sequence[Key]]],
     kept: Sequence[Kept],
     turned: Mapping[Turn, int] | None,
