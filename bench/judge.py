@@ -108,13 +108,16 @@ def judged(buckets: int) -> None:
     reading, _ = timed(lambda: decode(document, "bench"))
     judging, found = timed(lambda: audited(before, sheets))
     assert len(found.findings) + len(found.met) >= buckets * 60
+    summing, told = timed(found.overview)
+    assert told.closed + len(told.public) + len(told.undetermined) == buckets
+    judging += summing
     ratio = f"{judging / reading:.1f} (aim <= 5) times decoding their dossier"
-    print(f"{buckets:,} buckets x 60: judged in {judging:.2f} s, {ratio}")
+    print(f"{buckets:,} buckets x 60: judged and summed up in {judging:.2f} s ({summing:.2f} s of it), {ratio}")
 
     grown = []
     for part in (4, 2):
         smaller = estate(buckets // part)
-        grown.append(timed(lambda smaller=smaller: audited(smaller, sheets))[0])  # type: ignore[misc]
+        grown.append(timed(lambda smaller=smaller: audited(smaller, sheets).overview())[0])  # type: ignore[misc]
     words = f"{grown[0]:.2f}, {grown[1]:.2f}, {judging:.2f} s for a quarter, a half, all of them"
     print(f"growth: {words}: {judging / (4 * grown[0]):.2f} (aim <= 1.2) times four quarters")
 

@@ -148,10 +148,10 @@ def test_a_bucket_of_which_nothing_was_read_has_no_settled_fact_but_its_name(sto
 
 def test_a_bucket_that_was_denied_is_not_told_as_closed_on_the_first_screen() -> None:
     baseline = read_baseline("title: t\nsheets: [{sheet: s, require: {exposure.read: closed}}]\n", "b")
-    before = audited([ESTATE["skerry"]], baseline, saltmarsh.MOMENT).overview
+    before = audited([ESTATE["skerry"]], baseline, saltmarsh.MOMENT).overview()
     bare = [Bucket(name=one.name, **{f: DENIED for f in Bucket.__struct_fields__ if f != "name"})
             for one in ESTATE["skerry"].buckets]  # fmt: skip
-    after = audited([msgspec.structs.replace(ESTATE["skerry"], buckets=bare)], baseline, saltmarsh.MOMENT).overview
+    after = audited([msgspec.structs.replace(ESTATE["skerry"], buckets=bare)], baseline, saltmarsh.MOMENT).overview()
     assert before.closed > 0
     assert (after.closed, after.public) == (0, ())
     assert set(after.undetermined) == {f"skerry/{one.name}" for one in bare}

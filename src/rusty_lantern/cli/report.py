@@ -104,8 +104,6 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketSubje
     """Only the buckets that have a fact of this value, and what was judged of them. Raises `BadInput`."""
     import msgspec
 
-    from rusty_lantern.core.audit.overview import overview
-    from rusty_lantern.core.audit.store_subject import store_subjects
     from rusty_lantern.core.baseline.evaluation import show_fact
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.facts.registry import UnknownFact, lookup
@@ -122,10 +120,9 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketSubje
         raise BadInput(Problem(f"no bucket has {fact}={value}", remedy=f"there are: {', '.join(seen[:12])}"))
     names = {(view.dossier.store, view.bucket.name) for view in views}
     kept = [j for j in audit.findings if j.kind == "bucket" and (j.store, j.name) in names]
-    stores = store_subjects(found.survey.dossiers, found.place.estate(), found.when)
-    told = overview(stores, views, kept, audit.waivers, found.when, only_buckets=True)
+    scope = msgspec.structs.replace(audit.scope, buckets=views, only_buckets=True)
     met = audit.met.of(names)
-    return views, msgspec.structs.replace(audit, findings=kept, met=met, buckets=len(views), waivers=[], overview=told)
+    return views, msgspec.structs.replace(audit, findings=kept, scope=scope, met=met, buckets=len(views), waivers=[])
 
 
 def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy, Sequence[Key]]]:

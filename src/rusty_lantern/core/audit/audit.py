@@ -49,11 +49,24 @@ TOGETHER = 200
 next."""
 
 
+class Scope(msgspec.Struct, frozen=True):
+    """What an audit looked at, and as of which moment."""
+
+    stores: Sequence[StoreSubject]
+    buckets: Sequence[BucketSubject]
+    moment: datetime
+    waivers: Sequence[Waived] = ()
+    """Those whose end is a deadline."""
+    only_buckets: bool = False
+    """Whether nothing is to be told that does not concern one of these buckets."""
+
+
 class Audit(msgspec.Struct, frozen=True):
     """What an audit found. `unread` names stores whose buckets could not be listed, with the reason."""
 
     findings: list[Finding]
     """What is not ok: worst first, then by how far it reaches, then by store, name and fact."""
+    scope: Scope
     met: Met = msgspec.field(default_factory=Met)
     """What is ok."""
     unread: list[tuple[str, str]] = msgspec.field(default_factory=list)
@@ -63,8 +76,13 @@ class Audit(msgspec.Struct, frozen=True):
     """How each waiver stands."""
     exposed: dict[str, int] = msgspec.field(default_factory=dict)
     """Verb → how many buckets anyone gets into, from everywhere."""
-    overview: Overview = Overview()
-    """What it comes to on one screen."""
+
+    def overview(self) -> Overview:
+        """What it comes to on one screen."""
+        seen = self.scope
+        return overview(
+            seen.stores, seen.buckets, self.findings, seen.waivers, seen.moment, only_buckets=seen.only_buckets
+        )
 
     def of(self, status: Status) -> list[Finding]:
         """The findings of one status, in the same order."""
@@ -229,8 +247,8 @@ def audit(
     reached = [view.decided.told for view in buckets if "open" in view.levels]
     exposed: dict[str, int] = {verb: sum(told[f"anyone.{verb}"].level == "open" for told in reached) for verb in VERBS}
     asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
-    told = overview(asked, buckets, findings, stands, judge.moment, only_buckets=bool(wanted.tag))
-    return Audit(findings, met, unread, idle, len(buckets), stands, exposed, told)
+    scope = Scope(asked, buckets, judge.moment, stands, only_buckets=bool(wanted.tag))
+    return Audit(findings, scope, met, unread, idle, len(buckets), stands, exposed)
 
 
 def _unwaived(

@@ -6,7 +6,7 @@ the bucket, is unknown with its reason, and is counted wherever drift is.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import Literal
 
@@ -78,11 +78,6 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
     def key(self) -> Key:
         """What it is about."""
         return self.store, self.kind, self.name, self.requirement.fact
-
-
-def by_key(findings: Iterable[Finding]) -> dict[Key, Finding]:
-    """Findings by what they are about; of several on the same, the last."""
-    return {finding.key: finding for finding in findings}
 
 
 def required_of(baseline: Baseline, subject: Subject, promised: Sequence[Requirement] = ()) -> list[Required]:

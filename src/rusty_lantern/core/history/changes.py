@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
 from operator import attrgetter, itemgetter
 from typing import Any, Literal
 
@@ -16,6 +17,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.rule_inputs import holds_nothing
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.sets import Budget
@@ -26,7 +28,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject, credential_title
 from rusty_lantern.core.audit.waivers import is_worse, observed_now
-from rusty_lantern.core.baseline.evaluation import Finding, by_key, show_fact
+from rusty_lantern.core.baseline.evaluation import Finding, Key, show_fact
 from rusty_lantern.core.config.declared_bucket import Declared
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
@@ -114,30 +116,35 @@ def _store(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change]
         sort: Sort = "now known" if read[1].settled else "no longer known"
         yield Change(store, "store", store, sort, note=read[0].reason or read[1].reason)
         return
+    around = was.inputs == now.inputs
+    came, went = _by_creation(now, was), _by_creation(was, now)
     for name in sorted(was.buckets.keys() | now.buckets.keys()):
         old, new = was.buckets.get(name), now.buckets.get(name)
-        if old is None or new is None:
-            yield Change(
-                store, "bucket", name, "new" if old is None else "gone", note=_renamed(name, old, new, was, now)
-            )
-        elif not _same(old, new):
+        if new is None and old is not None:
+            yield Change(store, "bucket", name, "gone", note=_renamed(old, came))
+        elif old is None and new is not None:
+            yield Change(store, "bucket", name, "new", note=_renamed(new, went))
+        elif old is not None and new is not None and not (around and _same(old, new)):
             yield from _bucket(old, new)
     yield from _others(store, was, now)
 
 
-def _renamed(
-    name: str, old: BucketSubject | None, new: BucketSubject | None, was: StoreSubject, now: StoreSubject
-) -> str:
+def _by_creation(store: StoreSubject, other: StoreSubject) -> dict[datetime, list[BucketSubject]]:
+    """When it was created → the buckets of a store that another reading of it does not have."""
+    found: dict[datetime, list[BucketSubject]] = {}
+    for name, view in store.buckets.items():
+        created = view.bucket.created.value
+        if created is not None and name not in other.buckets:
+            found.setdefault(created, []).append(view)
+    return found
+
+
+def _renamed(view: BucketSubject, others: Mapping[datetime, list[BucketSubject]]) -> str:
     """Whether a bucket that is new or gone looks like another with its creation date and steward under a new name."""
-    mine = old or new
-    assert mine is not None
-    others = now.buckets if old is not None else was.buckets
-    here = was.buckets if old is not None else now.buckets
-    for other, view in others.items():
-        known = view.bucket.created.value is not None and view.bucket.tags.value == mine.bucket.tags.value
-        if other not in here and known and view.bucket.created.value == mine.bucket.created.value:
-            return f"looks like {other} under another name"
-    return ""
+    created, tags = view.bucket.created.value, view.bucket.tags.value
+    alike = others.get(created, []) if created is not None else []
+    found = next((other for other in alike if other.bucket.tags.value == tags), None)
+    return f"looks like {found.name} under another name" if found is not None else ""
 
 
 _UNCOMPARED = ("name", "usage", "counters", "versions", "table", "anonymous_test", "uploads", "before")
@@ -148,18 +155,23 @@ _COMPARED = attrgetter(
 
 
 def _same(old: BucketSubject, new: BucketSubject) -> bool:
-    """Whether nothing was answered otherwise of a bucket, nor of what its rules depend on around it."""
-    return _COMPARED(old.bucket) == _COMPARED(new.bucket) and _same_rules(old, new)
+    """Whether nothing was answered otherwise of a bucket. What its rules are made from is among that, but for one."""
+    return (
+        _COMPARED(old.bucket) == _COMPARED(new.bucket)
+        and holds_nothing(old.bucket) == holds_nothing(new.bucket)
+        and _same_trust(old, new)
+    )
+
+
+def _same_trust(old: BucketSubject, new: BucketSubject) -> bool:
+    """Whether the same accounts and networks are the owner's own, or trusted."""
+    mine, now = ((one.account, one.trusted_accounts, one.trusted_networks) for one in (old, new))
+    return mine == now
 
 
 def _same_rules(old: BucketSubject, new: BucketSubject) -> bool:
     """Whether the rules of a bucket were made from the same."""
-    return (
-        (old.account, old.trusted_accounts, old.trusted_networks)
-        == (new.account, new.trusted_accounts, new.trusted_networks)
-        and old.around == new.around
-        and old.inputs == new.inputs
-    )
+    return old.around == new.around and old.inputs == new.inputs and _same_trust(old, new)
 
 
 def _bucket(old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
@@ -189,8 +201,10 @@ def _facts(store: str, subject: str, name: str, facts: list[str], was: Any, now:
 def _access(store: str, name: str, old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
     for audience in AUDIENCES:
         for verb in VERBS:
-            found = difference(old.rules, new.rules, new.surroundings, Asker(audience), verb, Budget(BUDGET))
             levels = old.verdicts[audience, verb].level, new.verdicts[audience, verb].level
+            if levels == ("closed", "closed"):
+                continue
+            found = difference(old.rules, new.rules, new.surroundings, Asker(audience), verb, Budget(BUDGET))
             note = "" if found.sure else "something that was not understood or not read could hide more"
             for sort, witness in (("gained", found.gained), ("lost", found.lost)):
                 if witness is not None:
@@ -238,21 +252,24 @@ def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
     return [change for _, change in sorted(_turned(before, after), key=itemgetter(0))]
 
 
-def _turned(before: Audit, after: Audit) -> Iterator[tuple[tuple[str, str, str, str], DriftChange]]:
-    old, new = (by_key(audit.findings) for audit in (before, after))
+def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
+    old, new = _by_area(before.findings), _by_area(after.findings)
     # What is ok is looked up only where it stands otherwise on the other side.
-    odd = old.keys() ^ new.keys()
-    for audit, known in ((before, old), (after, new)):
-        known.update(by_key(audit.met.findings(odd - known.keys())))
-    for key in old.keys() | new.keys():
-        was, now = old.get(key), new.get(key)
-        if was is not None and now is not None and _stands_as_before(was, now):
-            continue
-        accepted = observed_now(was) if was and was.status == "drift" else ""
-        turn = _turn(was.status if was else None, now, accepted)
-        shown = now if now is not None and turn != "resolved" else was
-        if turn is not None and shown is not None:
-            yield key, DriftChange(turn, shown, _seen(was), _seen(now))
+    for audit, mine, others in ((before, old, new), (after, new, old)):
+        sought = {(*area, name) for area, found in others.items() for name in found.keys() - mine.get(area, {}).keys()}
+        for finding in audit.met.findings({(store, kind, name, fact) for store, kind, fact, name in sought}):
+            mine.setdefault(_area(finding), {})[finding.name] = finding
+    for area in old.keys() | new.keys():
+        then, there = old.get(area, {}), new.get(area, {})
+        for name in then.keys() | there.keys():
+            was, now = then.get(name), there.get(name)
+            if was is not None and now is not None and _stands_as_before(was, now):
+                continue
+            accepted = observed_now(was) if was and was.status == "drift" else ""
+            turn = _turn(was.status if was else None, now, accepted)
+            shown = now if now is not None and turn != "resolved" else was
+            if turn is not None and shown is not None:
+                yield shown.key, DriftChange(turn, shown, _seen(was), _seen(now))
 
 
 def _stands_as_before(was: Finding, now: Finding) -> bool:
@@ -275,15 +292,20 @@ def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
         then, there = old.get(area, {}), new.get(area, {})
         for name in then.keys() | there.keys():
             was, now = then.get(name), there.get(name)
-            found[_turn(was.status if was else None, now, was.observed if was else "")] += 1
+            if was is None or now is None or not was.status == now.status == "unknown":
+                found[_turn(was.status if was else None, now, was.observed if was else "")] += 1
     return Counter({turn: number for turn, number in found.items() if turn is not None})
 
 
 def _by_area(findings: Iterable[Finding]) -> dict[Area, dict[str, Finding]]:
     found: dict[Area, dict[str, Finding]] = {}
     for finding in findings:
-        found.setdefault((finding.store, finding.kind, finding.requirement.fact), {})[finding.name] = finding
+        found.setdefault(_area(finding), {})[finding.name] = finding
     return found
+
+
+def _area(finding: Finding) -> Area:
+    return finding.store, finding.kind, finding.requirement.fact
 
 
 def _seen(finding: Finding | None) -> str:

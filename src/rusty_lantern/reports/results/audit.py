@@ -161,7 +161,7 @@ def audit_result(
         waivers=[waiver_result(waived) for waived in audit.waivers],
         unread=dict(audit.unread),
         notes=audit.idle_sheets,
-        overview=overview_result(audit.overview, moment, turned),  # type: ignore[arg-type]
+        overview=overview_result(audit.overview(), moment, turned),  # type: ignore[arg-type]
     )
 
 

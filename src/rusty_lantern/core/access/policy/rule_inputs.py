@@ -44,7 +44,6 @@ class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
 
     name: str
     holds_nothing: bool
-    """Whether there is certainly no object in it, old versions included."""
     policy: Answer[str]
     acl: Answer[list[Grant]]
     ownership: Answer[str]
@@ -71,10 +70,14 @@ def store_inputs(dossier: Dossier) -> StoreInputs:
 
 def bucket_inputs(bucket: Bucket) -> BucketInputs:
     """What the rules of a bucket are made from."""
+    return BucketInputs(bucket.name, holds_nothing(bucket), *map(_bare, _OF_BUCKET(bucket)))
+
+
+def holds_nothing(bucket: Bucket) -> bool:
+    """Whether there is certainly no object in a bucket, old versions included."""
     usage, versions = bucket.usage.value, bucket.versions.value
     empty = usage is not None and usage.complete and not usage.objects
-    holds_nothing = empty and versions is not None and not versions.old
-    return BucketInputs(bucket.name, holds_nothing, *map(_bare, _OF_BUCKET(bucket)))
+    return empty and versions is not None and not versions.old
 
 
 def _bare(answer: Answer[Any]) -> Answer[Any]:
