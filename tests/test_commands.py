@@ -5,9 +5,16 @@ from __future__ import annotations
 import json
 from pathlib import Path
 
+import msgspec
 import pytest
 
+from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.workspace import make
 from rusty_lantern.cli.app import EXIT_CODES
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Demo, lantern
 
 ROOT = Path(__file__).parent.parent
@@ -30,6 +37,37 @@ def test_nothing_is_wider_than_the_terminal(demo: Demo, words: tuple[str, ...], 
     assert out
     assert max(len(line) for line in out.splitlines()) <= width
     assert "\x1b" not in out
+
+
+def _crowd(folder: Path, times: int) -> Path:
+    """A workspace with every bucket of the demo's first store so many times over, each under a name of its own."""
+    found = saltmarsh.harbour().dossier
+    buckets = [_named(bucket, f"{bucket.name}-{n:02}") for n in range(times) for bucket in found.buckets]
+    make(folder, workspace_files("http://127.0.0.1:9"))
+    crowded = msgspec.structs.replace(found, buckets=buckets, listing=Answer("known", len(buckets)))
+    keep(folder / "surveys", "saltmarsh", saltmarsh.MOMENT, [crowded])
+    return folder
+
+
+def _named(bucket: Bucket, name: str) -> Bucket:
+    policy = bucket.policy
+    if policy.value is not None:
+        policy = msgspec.structs.replace(policy, value=policy.value.replace(f":::{bucket.name}", f":::{name}"))
+    return msgspec.structs.replace(bucket, name=name, policy=policy)
+
+
+def test_what_a_thousand_buckets_come_to_is_a_screen(tmp_path: Path) -> None:
+    """Names are counted where they are many, and ways in that are alike are told once; the matrix has every bucket."""
+    one, many = _crowd(tmp_path / "one", 1), _crowd(tmp_path / "many", 40)
+    first = lantern("audit", cwd=many, COLUMNS="100").out
+    assert "1,040 buckets" in first
+    assert len(first.splitlines()) < 100, first
+    alone, told = (lantern("exposure", cwd=folder, COLUMNS="200").out for folder in (one, many))
+    assert told.count("allowed by") == alone.count("allowed by") > 10
+    assert told.count("and 31 more") == told.count("the same of") > 10
+    open_ones = [line.split()[0] for line in alone.splitlines() if line.startswith("harbour/") and "open" in line]
+    assert open_ones
+    assert all(f"{name[:-2]}{n:02}" in told for name in open_ones for n in range(40))
 
 
 def test_colour_only_when_asked_and_never_against_no_color(demo: Demo) -> None:

@@ -57,6 +57,7 @@ def encryption(
         if judge and fail_on
         else []
     )
-    judged = [j for view in views for j in judge.findings(view)] if judge else []
+    narrow = judge.about("encryption.") if judge else None
+    judged = [j for view in views for j in narrow.findings(view)] if narrow else []
     about = [j for j in judged if j.status == "drift" and j.requirement.fact.startswith("encryption.")]
     ended(fail_on, [*severities, *(j.requirement.severity for j in about)])

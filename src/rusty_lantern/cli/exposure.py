@@ -60,7 +60,8 @@ def exposure(
     if fail_on is None:
         return
     judge = judge_of(place, when)
-    judged = [j for view in chosen for j in judge.findings(view)] if judge else []
+    narrow = judge.about("exposure.", "anonymous-test") if judge else None
+    judged = [j for view in chosen for j in narrow.findings(view)] if narrow else []
     about = [
         j for j in judged if j.status == "drift" and j.requirement.fact.startswith(("exposure.", "anonymous-test"))
     ]

@@ -62,7 +62,7 @@ def objects(
         _check(fact)
     found = opened(workspace_folder, survey, as_of)
     chosen = chosen_views(found, buckets)
-    judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
+    judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers())).about("objects.")
     tallies = found.tables().tallies(judge, chosen)
     judged = [
         (view, finding)

@@ -66,7 +66,7 @@ def retention(
         why = f"{chosen[0].title}: {chosen[0].bucket.table.reason}" if len(chosen) == 1 else "name one STORE/BUCKET"
         raise BadInput(Problem("--key and --timeline are about one inspected bucket", remedy=why))
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
-    rows = _rows(found, seen, judge) if key is None else []
+    rows = _rows(found, seen, judge.about("objects.")) if key is None else []
     result = RetentionResult(
         survey=found.survey.name,
         as_of=found.when,

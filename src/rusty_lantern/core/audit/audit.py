@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property, partial
 from operator import attrgetter, itemgetter
@@ -144,6 +144,14 @@ class Judge:
     def cascade(self) -> Cascade:
         """The requirements on each subject, worked out once for those that are alike."""
         return Cascade(in_force(self.baseline, self.moment))
+
+    def about(self, *facts: str) -> Judge:
+        """The same judge of requirements on facts whose names begin so, and of whatever is required without a sheet."""
+        sheets = [
+            msgspec.structs.replace(sheet, require=[one for one in sheet.require if one.fact.startswith(facts)])
+            for sheet in self.baseline.sheets
+        ]
+        return replace(self, baseline=msgspec.structs.replace(self.baseline, sheets=sheets))
 
     def findings(self, subject: Subject, tallies: Tallies = NO_TALLIES) -> list[Finding]:
         """The findings on a subject, drift weighed, and marked where it is waived."""

@@ -151,7 +151,7 @@ def _bucket_deadlines(
     for key in dossier.encryption_keys.value or ():
         names = [bucket.name for bucket in one.index.protected_by.get(key.id, ()) if has(bucket.name)]
         if key.deleted.value is not None and key.deleted.value > moment and (names or chosen is None):
-            depends = f"{_many(len(names), 'bucket')} encrypted with it: {', '.join(names)}" if names else ""
+            depends = f"{_many(len(names), 'bucket')} encrypted with it: {_some(names)}" if names else ""
             name = next(iter(key.names), key.id)
             yield Deadline(key.deleted.value, "encryption key", store, name, "scheduled for deletion", depends)
     for bucket in dossier.buckets:
@@ -175,6 +175,11 @@ def _store_deadlines(dossier: Dossier, moment: datetime) -> Iterator[Deadline]:
         yield Deadline(
             shown.ends, "certificate", dossier.store, dossier.store, "expires", "every client that checks it"
         )
+
+
+def _some(names: Sequence[str], most: int = 8) -> str:
+    more = len(names) - most
+    return ", ".join(names[:most]) + (f" and {more:,} more" if more > 0 else "")
 
 
 def _many(number: int, one: str) -> str:

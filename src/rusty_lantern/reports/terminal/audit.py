@@ -7,10 +7,10 @@ from rich.console import Console
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 from rusty_lantern.reports.results.overview import OverviewResult, in_days_from
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, styled, terse
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, some, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
-MOST_PUBLIC, MOST_SUBJECTS, MOST_UNKNOWN = 8, 20, 8
+MOST_PUBLIC, MOST_SUBJECTS, MOST_UNKNOWN, MOST_NAMED = 8, 20, 8, 8
 """Rows of each part of the first screen; how many more there are is said below them."""
 
 
@@ -100,14 +100,16 @@ def _public(screen: Console, found: OverviewResult) -> None:
         grid.add((f"{one.store}/{one.bucket}", "bold"), *verbs, _meant(one.drift, bool(one.waived)))
     if shown:
         grid.show(screen, indent=2)
-    some = [f"{one.store}/{one.bucket}" + (" (drift)" if one.drift else "") for one in found.public if not one.open]
+    limited_only = [
+        f"{one.store}/{one.bucket}" + (" (drift)" if one.drift else "") for one in found.public if not one.open
+    ]
     if len(wide) > len(shown):
         line(screen, (f"and {many(len(wide) - len(shown), 'bucket')} more: lantern exposure", "dim"), indent=2)
     if found.undetermined_buckets:
-        words = ", ".join(found.undetermined_buckets)
+        words = some(found.undetermined_buckets, MOST_NAMED)
         line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)
-    if some:
-        line(screen, "restricted access only: ", (", ".join(some), "dim"), indent=2, hang=2)
+    if limited_only:
+        line(screen, "restricted access only: ", (some(limited_only, MOST_NAMED), "dim"), indent=2, hang=2)
     line(screen, (f"{many(found.closed_buckets, 'bucket')} closed to the public", "dim"), indent=2)
 
 
@@ -141,8 +143,8 @@ def _unknown_reasons(screen: Console, found: OverviewResult) -> None:
         return
     _title(screen, "Not determined", STYLES["unknown"])
     for one in found.unknown[:MOST_UNKNOWN]:
-        names = ", ".join(one.subjects[:3]) + (f" and {len(one.subjects) - 3} more" if len(one.subjects) > 3 else "")
-        line(screen, (many(one.facts, "requirement"), "bold"), f": {one.reason}  ", (names, "dim"), indent=2, hang=4)
+        names = (some(one.subjects), "dim")
+        line(screen, (many(one.facts, "requirement"), "bold"), f": {one.reason}  ", names, indent=2, hang=4)
         line(screen, ("settled by: ", "dim"), one.settled_by, indent=4, hang=2)
     if len(found.unknown) > MOST_UNKNOWN:
         line(

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+import msgspec
 from rich.console import Console
 
 from rusty_lantern.core.access.policy.actions import VERBS
@@ -20,6 +24,7 @@ from rusty_lantern.reports.terminal.layout import (
     join,
     line,
     many,
+    some,
 )
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -46,6 +51,8 @@ def widest(row: ExposureRow, verb: str) -> tuple[str, str, VerdictResult]:
     return audience, verdict.verdict, verdict
 
 
+MOST_NAMED = 8
+"""Of so many buckets that are alike the names are told; the matrix has all of them."""
 MOST_CLOSED = 4
 """Of more buckets than this, those that are closed are a count."""
 
@@ -67,12 +74,34 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
         line(screen, (f"{many(len(rows) - len(shown), 'bucket')} closed to the public", STYLES["ok"]))
     line(screen, (LEVELS_LEGEND, "dim"))
     line(screen, (VERBS_LEGEND, "dim"))
-    for row in shown:
-        _ways_in(screen, row)
-    for row in rows:
-        read_otherwise_lines(screen, f"{row.store}/{row.bucket}", row.read_otherwise)
+    for row, alike in _alike(shown, _ways):
+        _ways_in(screen, row, alike)
+    for row, alike in _alike([row for row in rows if row.read_otherwise], lambda row: row.read_otherwise):
+        read_otherwise_lines(screen, some([f"{row.store}/{row.bucket}", *alike]), row.read_otherwise)
     if result.probed is not None:
         _probed(screen, result.probed)
+
+
+def _alike(rows: Iterable[ExposureRow], told: Callable[[ExposureRow], Any]) -> list[tuple[ExposureRow, list[str]]]:
+    """Rows of one store of which the same is to be told: the first, and the names of the other buckets."""
+    found: dict[tuple[str, bytes], list[ExposureRow]] = {}
+    for row in rows:
+        found.setdefault((row.store, msgspec.json.encode(told(row))), []).append(row)
+    return [(first, [row.bucket for row in others]) for first, *others in found.values()]
+
+
+def _ways(row: ExposureRow) -> list[VerdictResult]:
+    """The widest verdict of each verb, as of a bucket without a name."""
+    found = []
+    for verb in VERBS:
+        _, _, verdict = widest(row, verb)
+        if (seen := verdict.witness) is not None:
+            request = seen.request.replace(f"/{row.bucket}", "/", 1)
+            verdict = msgspec.structs.replace(
+                verdict, witness=msgspec.structs.replace(seen, bucket="", request=request)
+            )
+        found.append(verdict)
+    return found
 
 
 def read_otherwise_lines(screen: Console, title: str, found: list[ReadOtherwise]) -> None:
@@ -143,7 +172,8 @@ def _cell(row: ExposureRow, verb: str) -> Cell:
     return shown, STYLES[level]
 
 
-def _ways_in(screen: Console, row: ExposureRow) -> None:
+def _ways_in(screen: Console, row: ExposureRow, alike: Sequence[str]) -> None:
+    """Each way into a bucket; `alike`: other buckets of the store that have the same."""
     ways: dict[tuple[str, str, str, str], list[str]] = {}
     unknown: dict[tuple[str, ...], list[str]] = {}
     for verb in VERBS:
@@ -170,6 +200,8 @@ def _ways_in(screen: Console, row: ExposureRow) -> None:
     for reasons, unsure in unknown.items():
         words = f"{', '.join(unsure)}: {'; '.join(reasons)}"
         line(screen, ("unknown    ", STYLES["unknown"]), words, indent=2, hang=11)
+    if alike:
+        line(screen, ("the same of  ", "dim"), some(alike, MOST_NAMED), indent=2, hang=13)
 
 
 def _and(parts: list[str]) -> str:
