@@ -82,7 +82,7 @@ def main() -> None:
             f"{title}: median {statistics.median(found):.2f} ms (aim <= 4), 99 of 100 below {worst:.1f} ms (aim <= 60)"
         )
     alike = [(a, b) for a, b in zip(common, gateway, strict=True)]
-    print(f"gateway-16 / common: {sum(b for _, b in alike) / sum(a for a, _ in alike):.2f} (aim <= 1.10)")
+    print(f"gateway-16 / common, ratio {sum(b for _, b in alike) / sum(a for a, _ in alike):.2f} (aim <= 1.10)")
 
 
 if __name__ == "__main__":

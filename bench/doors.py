@@ -3,12 +3,15 @@
 Surveying: questions a second about 10,000 containers (HEAD with a token, decoded), beside as many S3 questions
 (tags, signed, decoded), against a stub in a process of its own. Deciding: exposures of buckets with a container ACL
 behind a second door, beside the same buckets without. Medians of alternating runs.
+
+    python bench/doors.py [ROUNDS]     # with a number, deciding alone
 """
 
 from __future__ import annotations
 
 import asyncio
 import statistics
+import sys
 import time
 from datetime import UTC, datetime
 from pathlib import Path
@@ -76,17 +79,17 @@ def asking() -> None:
     print(f"questions a second on one core: Swift {swift:,.0f}   S3 {s3:,.0f}   ratio {ratio:.2f} (aim >= 1)")
 
 
-def deciding(every: int) -> None:
+def deciding(every: int, rounds: int = 6 * ROUNDS) -> None:
     """Print the time that exposures take with and without a second door, and the median ratio; `every`: each so many-th
     bucket has a container ACL."""
     found = saltmarsh.harbour().dossier
     around = EvaluationContext(saltmarsh.MOMENT, saltmarsh.ACCOUNT)
 
     def decide(dossier: Dossier) -> float:
-        start = time.perf_counter()
+        start = time.process_time()
         for bucket in dossier.buckets:
             exposures(rules_of(bucket, dossier), around)
-        return time.perf_counter() - start
+        return time.process_time() - start
 
     nothing: Answer[ContainerAcl] = Answer("absent")
     buckets = [msgspec.structs.replace(bucket, container_acl=nothing) for bucket in found.buckets]
@@ -94,7 +97,7 @@ def deciding(every: int) -> None:
         acl = Answer("known", ContainerAcl(FORMS[turn % len(FORMS)]))
         buckets[number] = msgspec.structs.replace(buckets[number], container_acl=acl)
     merged = msgspec.structs.replace(found, acl_reading="gateway", account_acl=Answer("absent"), buckets=buckets)
-    times = [(decide(merged), decide(found)) for _ in range(6 * ROUNDS + 1)][1:]
+    times = [(decide(merged), decide(found)) for _ in range(rounds + 1)][1:]
     with_door, alone = (1000 * statistics.median(one[i] for one in times) / len(buckets) for i in (0, 1))
     ratio = statistics.median(a / b for a, b in times)
     print(f"exposures of a bucket, an ACL on one in {every}: two doors {with_door:.2f} ms   one {alone:.2f} ms   "
@@ -102,6 +105,9 @@ def deciding(every: int) -> None:
 
 
 if __name__ == "__main__":
-    asking()
-    deciding(5)
-    deciding(2)
+    if len(sys.argv) > 1:
+        deciding(5, int(sys.argv[1]))
+    else:
+        asking()
+        deciding(5)
+        deciding(2)

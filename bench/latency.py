@@ -3,6 +3,8 @@
 Both ask the same settings questions of every bucket; both are pinned to one core, the stub runs on another. Reported:
 questions a second, CPU seconds per 1,000 questions, peak memory of a process of its own; and the memory of a survey
 as the number of buckets grows.
+
+    python bench/latency.py [BUCKETS]     # with a number, the ratios of a survey of so many alone
 """
 
 from __future__ import annotations
@@ -195,20 +197,22 @@ def side(who: str, buckets: int) -> dict[str, float]:
 
 def main() -> None:
     """Print the figures."""
-    if len(sys.argv) > 1:
+    if len(sys.argv) > 2:
         measured(sys.argv[1], sys.argv[2], int(sys.argv[3]))
         return
-    mine, other, least = side("ours", 1000), side("theirs", 150), side("bare", 1000)
+    small = len(sys.argv) > 1
+    buckets = int(sys.argv[1]) if small else 1000
+    mine, other, least = side("ours", buckets), side("theirs", buckets * 3 // 20), side("bare", buckets)
     for title, found in (("lantern", mine), ("SDK, 32 threads", other), ("client alone", least)):
         rate, cpu = found["asked"] / found["seconds"], 1000 * found["cpu"] / found["asked"]
         used = f"{cpu:6.2f} CPU s per 1,000 questions   peak {found['peak']:,.0f} MiB"
         print(f"{title:16} {rate:7,.0f} questions/s   {used}")
     rate = (mine["asked"] / mine["seconds"]) / (other["asked"] / other["seconds"])
     cpu = (other["cpu"] / other["asked"]) / (mine["cpu"] / mine["asked"])
-    print(f"survey of 1,000 buckets: throughput ratio {rate:.1f} (aim >= 3), CPU ratio {cpu:.1f} (aim >= 5)")
+    print(f"survey of {buckets:,} buckets: throughput {rate:.1f} (aim >= 3) times, CPU ratio {cpu:.1f} (aim >= 5)")
     more = (mine["cpu"] / mine["asked"]) / (least["cpu"] / least["asked"])
     print(f"CPU a question beside signing, sending and parsing alone: ratio {more:.2f} (aim <= 1.25)")
-    for buckets in (100, 1000, 10_000):
+    for buckets in () if small else (100, 1000, 10_000):
         found = side("ours", buckets)
         print(
             f"{buckets:6,} buckets: peak {found['peak']:,.0f} MiB, {found['asked'] / found['seconds']:,.0f} questions/s"

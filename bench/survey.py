@@ -2,6 +2,8 @@
 
 The stub runs in processes of its own; the asker is pinned to one core. Both ask for the tags of buckets, signed, and
 decode the answer. Medians of alternating runs.
+
+    python bench/survey.py [SHARE]     # with a number, that share of the questions, by CPU time
 """
 
 from __future__ import annotations
@@ -12,6 +14,7 @@ import multiprocessing
 import os
 import socket
 import statistics
+import sys
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -96,7 +99,9 @@ Way = tuple[Callable[[str], None], int]
 """A way to ask the store at an address, and how many questions it puts."""
 
 
-def paired_rates(one: Way, other: Way, protocol: type[Constant] = Constant) -> tuple[float, float, float]:
+def paired_rates(
+    one: Way, other: Way, protocol: type[Constant] = Constant, clock: Callable[[], float] = time.perf_counter
+) -> tuple[float, float, float]:
     """Questions a second of two ways to ask, on one core, in alternating turns: both medians, and the median ratio."""
     listener = socket.create_server(("127.0.0.1", 0), backlog=512)
     address = f"http://127.0.0.1:{listener.getsockname()[1]}"
@@ -106,11 +111,11 @@ def paired_rates(one: Way, other: Way, protocol: type[Constant] = Constant) -> t
         os.sched_setaffinity(0, {0})
     rates = []
     for turn in range(ROUNDS + 1):
-        start = time.perf_counter()
+        start = clock()
         one[0](address)
-        middle = time.perf_counter()
+        middle = clock()
         other[0](address)
-        end = time.perf_counter()
+        end = clock()
         if turn:  # the first warms up
             rates.append((one[1] / (middle - start), other[1] / (end - middle)))
     server.terminate()
@@ -120,11 +125,16 @@ def paired_rates(one: Way, other: Way, protocol: type[Constant] = Constant) -> t
 
 def main() -> None:
     """Print questions a second and the median ratio."""
+    small = len(sys.argv) > 1
+    share = float(sys.argv[1]) if small else 1.0
+    many, few = int(OURS * share), int(THEIRS * share)
     mine, other, ratio = paired_rates(
-        (lambda address: asyncio.run(ours(address, OURS)), OURS), (lambda address: theirs(address, THEIRS), THEIRS)
+        (lambda address: asyncio.run(ours(address, many)), many),
+        (lambda address: theirs(address, few), few),
+        clock=time.process_time if small else time.perf_counter,
     )
     rates_shown = f"lantern {mine:,.0f}   SDK, 16 threads {other:,.0f}"
-    print(f"questions a second on one core: {rates_shown}   ratio {ratio:.1f} (aim >= 8)")
+    print(f"questions a second {'of CPU' if small else 'on one core'}: {rates_shown}   ratio {ratio:.1f} (aim >= 8)")
 
 
 if __name__ == "__main__":

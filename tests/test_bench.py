@@ -14,32 +14,32 @@ from every import Row, rows_of  # noqa: E402
 
 LOST = 1.5
 """How many times its figure a ratio may come to, or how many times less."""
-MISSED = {("startup", "lantern audit"): 3.9, ("judge", "times decoding"): 15.0}
+MISSED = {
+    ("startup", "lantern audit"): 3.9,
+    ("survey", "of CPU"): 4.2,
+    ("latency", "alone"): 1.6,
+}
 """What is not as wanted yet, by words of its line: what it is, which is held to instead."""
+SMALL = (
+    "startup 5", "tables 60 200 1", "judge 2000", "dialects 60", "access 40", "doors 6", "events 4", "objects 0.2",
+    "report 300", "holders 150", "survey 0.1", "latency 60",
+)  # fmt: skip
+"""The others time how long many wait together, which on a busy machine says nothing: `inspecting`, and the clusters."""
 
 
-def lost(row: Row, line: str) -> bool:
+def lost(row: Row) -> bool:
     """Whether a figure is lost by more than half."""
     wanted = next(
-        (known for (bench, words), known in MISSED.items() if bench == row.bench and words in line), row.wanted
+        (known for (bench, words), known in MISSED.items() if bench == row.bench and words in row.words), row.wanted
     )
     return row.measured > LOST * wanted if row.sense == "<=" else row.measured < wanted / LOST
 
 
-@pytest.mark.parametrize(
-    "words,ratios",
-    [
-        (("startup.py", "5"), "ratio"),
-        (("tables.py", "60", "200", "2"), "ratio"),
-        (("judge.py", "2000"), "times decoding"),
-        (("dialects.py", "60"), "/ common"),
-    ],
-    ids=["startup", "tables", "judge", "dialects"],
-)
-def test_no_ratio_is_lost_by_more_than_half(words: tuple[str, ...], ratios: str) -> None:
-    ran = subprocess.run([sys.executable, *words], cwd=BENCH, capture_output=True, text=True, check=True)
-    bench = words[0].removesuffix(".py")
-    lines = [line for line in ran.stdout.splitlines() if ratios in line]
-    found = [(row, line) for line in lines for row in rows_of(bench, line)]
-    assert found, ran.stdout
-    assert not [row for row, line in found if lost(row, line)], ran.stdout
+@pytest.mark.parametrize("words", SMALL)
+def test_no_ratio_is_lost_by_more_than_half(words: str) -> None:
+    bench, *sizes = words.split()
+    program = [sys.executable, f"{bench}.py", *sizes]
+    ran = subprocess.run(program, cwd=BENCH, capture_output=True, text=True, check=True)
+    ratios = [row for row in rows_of(bench, ran.stdout) if "ratio" in row.words]
+    assert ratios, ran.stdout
+    assert not [row for row in ratios if lost(row)], ran.stdout

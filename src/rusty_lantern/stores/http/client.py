@@ -12,11 +12,12 @@ import os
 from collections.abc import Callable, Coroutine, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from functools import lru_cache
 from pathlib import Path
 from random import Random
 from types import TracebackType
 from typing import Self
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 import aiohttp
 from yarl import URL
@@ -49,6 +50,15 @@ Question = tuple[Method, str, str, str, Mapping[str, str]]
 
 def _nobody_waits() -> None:
     """An answer is late, and no bucket is to be told."""
+
+
+HARDLY = 0.001
+"""Seconds that are not worth a wait: whoever comes next waits for them as well."""
+
+
+@lru_cache(maxsize=64)
+def _split(address: str) -> SplitResult:
+    return urlsplit(address)
 
 
 @dataclass(slots=True)
@@ -106,9 +116,8 @@ class Client:
 
     def target(self, bucket: str, key: str = "") -> tuple[str, str]:
         """Host and encoded path of a bucket or object, as the store is addressed."""
-        parts = urlsplit(self.store.at)
-        path = parts.path.rstrip("/")
-        host = parts.netloc
+        parts = _split(self.store.at)
+        path, host = parts.path.rstrip("/"), parts.netloc
         if bucket and self.store.addressing == "virtual":
             host = f"{bucket}.{host}"
         elif bucket:
@@ -301,7 +310,7 @@ class Client:
         now = loop.time()
         self._next = max(self._next, now) + 1 / self.store.pace.per_second
         delay = self._next - now - 1 / self.store.pace.per_second
-        if delay > 0:
+        if delay > HARDLY:
             await asyncio.sleep(delay)
 
     async def _once(self, method: Method, host: str, path: str, text: str, headers: Mapping[str, str]) -> Reply:
@@ -312,7 +321,7 @@ class Client:
         sent.setdefault("user-agent", AGENT)
         shown = self.auth.added_query if self.auth is not None else ""
         text = "&".join(part for part in (text, shown) if part)
-        url = URL(f"{urlsplit(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
+        url = URL(f"{_split(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
         self.asked += 1
         try:
             async with self._session.request(method, url, headers=sent, allow_redirects=False) as answer:

@@ -37,6 +37,11 @@ def signing_key(secret: str, day: str, place: str, service: str) -> bytes:
     return key
 
 
+@lru_cache(maxsize=64)
+def _stamp(moment: datetime) -> str:
+    return moment.strftime("%Y%m%dT%H%M%SZ")
+
+
 def signature(
     secret: str, method: str, path: str, query: str, headers: Mapping[str, str], stamp: str, place: str, service: str
 ) -> tuple[str, str]:
@@ -64,7 +69,7 @@ def sign(
     service: str = "s3",
 ) -> dict[str, str]:
     """The headers that make a request signed. `moment` is in UTC, by the store's clock."""
-    stamp = moment.strftime("%Y%m%dT%H%M%SZ")
+    stamp = _stamp(moment.replace(microsecond=0))
     headers = {"host": host, "x-amz-content-sha256": EMPTY_BODY, "x-amz-date": stamp, **extra}
     if key.session:
         headers["x-amz-security-token"] = key.session
