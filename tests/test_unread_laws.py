@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 from collections.abc import Iterator
 from pathlib import Path as Path_
 from typing import Any
@@ -10,6 +11,7 @@ from typing import Any
 import msgspec
 import pytest
 
+from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.principals import read_principal
@@ -24,6 +26,7 @@ from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity
@@ -134,6 +137,35 @@ def test_an_answer_that_is_denied_never_makes_another_fact_certain(store: str) -
             if was is not None and fact.settled and (fact.state, fact.value) != (was.state, was.value):
                 wrong.append((path, subject, (was.state, was.value), (fact.state, fact.value)))
     assert wrong == []
+
+
+@pytest.mark.parametrize("store", ESTATE)
+def test_no_verdict_changes_between_surveys_without_a_word(store: str) -> None:
+    """Whatever one answer is replaced by: who gained or lost access is told, or that it is not known any more."""
+    dossier, dice = ESTATE[store], random.Random(store)
+    [before] = store_subjects([dossier], None, saltmarsh.MOMENT)
+    silent: list[object] = []
+    for path in dice.sample(places(dossier), 10):
+        others = [at(bucket, path[2:]) for bucket in dossier.buckets] if path[0] == "buckets" and len(path) == 3 else []
+        for answer in (DENIED, ABSENT, *dice.sample(others, min(1, len(others)))):
+            [after] = store_subjects([put(dossier, path, answer)], None, saltmarsh.MOMENT)
+            for old, new in ((before, after), (after, before)):
+                found = changes([old], [new])
+                told = {(c.name, c.audience, c.verb) for c in found if c.sort in ("gained", "lost")}
+                known = {(c.name, c.fact) for c in found if c.sort in ("now known", "no longer known")}
+                for name in old.buckets.keys() & new.buckets.keys():
+                    was, now = old.buckets[name], new.buckets[name]
+                    for (audience, verb), verdict in was.verdicts.items():
+                        levels = {verdict.level, now.verdicts[audience, verb].level}
+                        if len(levels) == 2 and "unknown" not in levels and (name, audience, verb) not in told:
+                            silent.append((path, answer, name, audience, verb, levels))
+                    silent += [
+                        (path, answer, name, verb)
+                        for verb in VERBS
+                        if was.exposures[verb].settled != now.exposures[verb].settled
+                        and (name, f"exposure.{verb}") not in known
+                    ]
+    assert silent == []
 
 
 @pytest.mark.parametrize("store", ESTATE)

@@ -22,7 +22,7 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness
-from rusty_lantern.core.answer import Fact
+from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
@@ -113,8 +113,7 @@ def against(declared: Sequence[Declared], store_subjects: list[StoreSubject]) ->
 def _store(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change]:
     read = [store_subject.index.dossier.listing for store_subject in (was, now)]
     if read[0].settled != read[1].settled:
-        sort: Sort = "now known" if read[1].settled else "no longer known"
-        yield Change(store, "store", store, sort, note=read[0].reason or read[1].reason)
+        yield Change(store, "store", store, _settled(read[1]), note=read[0].reason or read[1].reason)
         return
     around = was.inputs == now.inputs
     came, went = _by_creation(now, was), _by_creation(was, now)
@@ -178,6 +177,7 @@ def _bucket(old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
     store, name = new.dossier.store, new.bucket.name
     if not _same_rules(old, new):
         yield from _access(store, name, old, new)
+        yield from _known(store, name, old, new)
     tags = {f"tags.{tag}" for view in (old, new) for tag in view.bucket.tags.value or ()}
     facts = [fact for fact, entry in REGISTER.items() if entry.subject == "bucket" and not fact.endswith(".*")]
     yield from _facts(store, "bucket", name, [*facts, *sorted(tags), "access.outside"], old.fact, new.fact)
@@ -194,8 +194,7 @@ def _facts(store: str, subject: str, name: str, facts: list[str], was: Any, now:
             if before.value != after.value:
                 yield Change(store, subject, name, "changed", fact, *words, note=after.note)
         elif before.settled != after.settled:
-            sort: Sort = "now known" if after.settled else "no longer known"
-            yield Change(store, subject, name, sort, fact, *words, note=after.reason or before.reason)
+            yield Change(store, subject, name, _settled(after), fact, *words, note=after.reason or before.reason)
 
 
 def _access(store: str, name: str, old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
@@ -212,6 +211,20 @@ def _access(store: str, name: str, old: BucketSubject, new: BucketSubject) -> It
                         store, "bucket", name, sort, f"exposure.{audience}.{verb}",  # type: ignore[arg-type]
                         *levels, audience, verb, witness, note,
                     )  # fmt: skip
+
+
+def _known(store: str, name: str, old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
+    """The verbs of which the public access was known and is not any more, or the other way round."""
+    for verb in VERBS:
+        before, after = old.exposures[verb], new.exposures[verb]
+        if before.settled != after.settled:
+            fact, sort = f"exposure.{verb}", _settled(after)
+            words = show_fact(fact, before), show_fact(fact, after)
+            yield Change(store, "bucket", name, sort, fact, *words, note=after.reason or before.reason)
+
+
+def _settled(after: Answer[Any]) -> Sort:
+    return "now known" if after.settled else "no longer known"
 
 
 def _others(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change]:

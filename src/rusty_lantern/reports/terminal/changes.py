@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
+
+import msgspec
 from rich.console import Console
 
 from rusty_lantern.core.value_types import show_moment
@@ -165,10 +168,21 @@ def _rest(
     line(screen, ("Other changes", "bold"))
     last = "by whom" if any(row.causes is not None for row in facts) else "why"
     grid = Grid("subject", "fact", *titles[1:], last, shrink=(1, 2, 3, 4), lead=0, floors={1: 16, 2: 10, 3: 10, 4: 14})
-    for row in facts:
+    for row in _together(facts):
         told = STYLES["unknown"] if row.sort == "no longer known" else ""
         grid.add((_title(row), "bold"), row.fact or row.sort, row.before, (row.after, told), _why(row))
     grid.show(screen)
+
+
+def _together(rows: list[ChangeRow]) -> list[ChangeRow]:
+    """The verbs of a bucket whose public access became known, or unknown, alike are one row."""
+    found: dict[Hashable, ChangeRow] = {}
+    for number, row in enumerate(rows):
+        verb = row.fact.removeprefix("exposure.")
+        key = number if verb == row.fact else (row.store, row.name, row.sort, row.before, row.after, row.note)
+        first = found.get(key)
+        found[key] = row if first is None else msgspec.structs.replace(first, fact=f"{first.fact}, {verb}")
+    return list(found.values())
 
 
 def _why(row: ChangeRow) -> Cell:
