@@ -140,7 +140,7 @@ for kind in ("identities", "credentials"):
 """
 
 
-def measured(*words: str, cwd: Path, program: str | Path = PROGRAM) -> tuple[float, float]:
+def measured(*words: str, cwd: Path, program: str | Path = PROGRAM, runs: int = 3) -> tuple[float, float]:
     """Seconds of CPU and peak MiB of a program, the installed one if no other is named."""
     code = (
         "import resource, subprocess, sys;"
@@ -153,7 +153,7 @@ def measured(*words: str, cwd: Path, program: str | Path = PROGRAM) -> tuple[flo
             ["taskset", "-c", "0", sys.executable, "-c", code, str(program), *words],
             cwd=cwd, capture_output=True, text=True, check=True,
         ).stdout.split()
-        for _ in range(3)
+        for _ in range(runs)
     ]  # fmt: skip
     return statistics.median(float(f[0]) for f in found), max(float(f[1]) for f in found)
 
@@ -167,14 +167,14 @@ def median_of(work: Callable[[], object]) -> float:
     return statistics.median(times)
 
 
-def people(identities: int = 5000) -> None:
+def people(identities: int = 5000, runs: int = 3) -> None:
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place) / "ws"
         make(folder, workspace_files("http://127.0.0.1:9"))
         keep(folder / "surveys", "bench", MOMENT, [estate(identities, 2 * identities)])
-        plain, _ = measured("-c", PLAIN, cwd=folder, program=sys.executable)
+        plain, _ = measured("-c", PLAIN, cwd=folder, program=sys.executable, runs=runs)
         for words in (("access", "--json"), ("credentials", "--json"), ("access",), ("credentials",)):
-            seconds, peak = measured(*words, cwd=folder)
+            seconds, peak = measured(*words, cwd=folder, runs=runs)
             told = f"{seconds:5.2f} s (aim <= 5)  {peak:5.0f} MiB (aim <= 500)"
             told += f"  ratio to plain {seconds / plain:4.1f} (aim <= {AIMS[words[0]]:g})"
             print(f"{' '.join(words):<20} {identities:,} identities, {2 * identities:,} buckets: {told}")
@@ -232,7 +232,7 @@ def links() -> None:
 
 if __name__ == "__main__":
     if len(sys.argv) > 1:
-        people(int(sys.argv[1]))
+        people(int(sys.argv[1]), 1)
     else:
         links()
         loading()
