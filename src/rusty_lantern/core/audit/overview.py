@@ -20,7 +20,6 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.baseline.evaluation import Finding, observed_words, show_fact
-from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import Value, show_bytes
@@ -244,7 +243,8 @@ _NEEDS_LOCK = ("lock.", "objects.mode", "objects.retention", "objects.legal-hold
 
 
 def _causes(found: Sequence[Finding]) -> Iterator[str]:
-    """The causes of a subject's drift in words; what one of them explains is folded into it."""
+    """The causes of a subject's drift in words; what one of them explains is folded into it. `found`: the worst
+    first."""
     left: list[Finding] = []
     verbs: dict[str, list[str]] = {}
     unlocked = False
@@ -262,8 +262,7 @@ def _causes(found: Sequence[Finding]) -> Iterator[str]:
         folded = len(left) - len(others)
         yield "object lock is off" + (f" (explains {folded} requirements)" if folded > 1 else "")
         left = others
-    for severity in SEVERITIES:
-        yield from (_in_words(finding) for finding in left if finding.requirement.severity == severity)
+    yield from map(_in_words, left)
 
 
 def _rank(verb: str) -> int:
@@ -272,15 +271,14 @@ def _rank(verb: str) -> int:
 
 def _in_words(finding: Finding) -> str:
     fact, seen = finding.requirement.fact, finding.observed
-    words = (
-        _value_words(fact, seen.value) if seen.state == "known" and finding.tally is None else observed_words(finding)
-    )
-    return f"{fact}: {words}"
+    if seen.state == "known" and finding.tally is None:
+        return _value_words(fact, seen.value)
+    return f"{fact}: {observed_words(finding)}"
 
 
 @lru_cache(maxsize=4_096)
 def _value_words(fact: str, value: Value | None) -> str:
-    return show_fact(fact, Answer("known", value))
+    return f"{fact}: {show_fact(fact, Answer('known', value))}"
 
 
 def _told(stores: Sequence[StoreSubject]) -> frozenset[str]:

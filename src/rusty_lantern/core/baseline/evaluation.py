@@ -15,7 +15,7 @@ import msgspec
 from rusty_lantern.core.answer import UNSETTLED, Answer, Fact, Partly, lost
 from rusty_lantern.core.baseline.comparisons import Comparison
 from rusty_lantern.core.baseline.loader import Baseline, Requirement
-from rusty_lantern.core.baseline.selectors import Fit, Subject
+from rusty_lantern.core.baseline.selectors import All, Fit, Subject
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket_contents import Table
@@ -106,24 +106,26 @@ class Cascade:
 
     def __init__(self, baseline: Baseline) -> None:
         self.baseline = baseline
-        self._speaking: dict[str, Baseline] = {}
+        self._speaking: dict[str, tuple[Baseline, list[All]]] = {}
         self._known: dict[tuple[str, tuple[Fit, ...]], list[Required]] = {}
 
     def required_of(self, subject: Subject, promised: tuple[Requirement, ...] = ()) -> list[Required]:
         """The requirements in force on a subject."""
-        speaking = self._of_kind(subject.kind)
+        speaking, choices = self._of_kind(subject.kind)
         if promised:
             return required_of(speaking, subject, promised)
-        key = (subject.kind, tuple(sheet.of.fit(subject) for sheet in speaking.sheets))
+        key = (subject.kind, tuple([choice.fit(subject) for choice in choices]))
         if key not in self._known:
             self._known[key] = required_of(speaking, subject)
         return self._known[key]
 
-    def _of_kind(self, kind: str) -> Baseline:
-        """The baseline, but for sheets that require nothing of subjects of this kind."""
+    def _of_kind(self, kind: str) -> tuple[Baseline, list[All]]:
+        """The baseline, but for sheets that require nothing of subjects of this kind; and what its sheets choose by,
+        but for those that choose everything."""
         if kind not in self._speaking:
             sheets = [s for s in self.baseline.sheets if any(r.applies_to == kind for r in s.require)]
-            self._speaking[kind] = msgspec.structs.replace(self.baseline, sheets=sheets)
+            choices = [sheet.of for sheet in sheets if sheet.of.parts]
+            self._speaking[kind] = msgspec.structs.replace(self.baseline, sheets=sheets), choices
         return self._speaking[kind]
 
 

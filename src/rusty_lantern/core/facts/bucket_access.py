@@ -224,7 +224,7 @@ def differs_by_door(subject: BucketView, _: str) -> Fact:
 def front_bypass(subject: BucketView, _: str) -> Fact:
     """Found by the anonymous test alone: no setting of the bucket tells it."""
     tested = subject.bucket.anonymous_test
-    asked = [answer for answer in tested.value or () if answer.verb == "read"]
+    asked = [answer for answer in tested.value if answer.verb == "read"] if tested.value else []
     fronts = [answer for answer in asked if answer.door == "web"]
     if not fronts:
         return absent_fact(tested) if tested.settled else lost(tested)

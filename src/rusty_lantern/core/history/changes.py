@@ -189,11 +189,13 @@ def _facts(store: str, subject: str, name: str, facts: list[str], was: Any, now:
             continue
         before: Fact = was(fact)
         after: Fact = now(fact)
+        known = before.settled, after.settled
+        if not any(known) or (all(known) and before.value == after.value):
+            continue
         words = show_fact(fact, before), show_fact(fact, after)
-        if before.settled and after.settled:
-            if before.value != after.value:
-                yield Change(store, subject, name, "changed", fact, *words, note=after.note)
-        elif before.settled != after.settled:
+        if all(known):
+            yield Change(store, subject, name, "changed", fact, *words, note=after.note)
+        else:
             yield Change(store, subject, name, _settled(after), fact, *words, note=after.reason or before.reason)
 
 
@@ -269,12 +271,16 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
     old, new = _by_area(before.findings), _by_area(after.findings)
     # What is ok is looked up only where it stands otherwise on the other side.
     for audit, mine, others in ((before, old, new), (after, new, old)):
-        sought = {(*area, name) for area, found in others.items() for name in found.keys() - mine.get(area, {}).keys()}
-        for finding in audit.met.findings({(store, kind, name, fact) for store, kind, fact, name in sought}):
-            mine.setdefault(_area(finding), {})[finding.name] = finding
+        sought = {
+            (store, kind, name, fact)
+            for (store, kind, fact), found in others.items()
+            for name in found.keys() - mine.get((store, kind, fact), {}).keys()
+        }
+        for area, found in _by_area(audit.met.findings(sought)).items():
+            mine.setdefault(area, {}).update(found)
     for area in old.keys() | new.keys():
         then, there = old.get(area, {}), new.get(area, {})
-        for name in then.keys() | there.keys():
+        for name in [*there, *(then.keys() - there.keys())]:
             was, now = then.get(name), there.get(name)
             if was is not None and now is not None and _stands_as_before(was, now):
                 continue
@@ -313,12 +319,12 @@ def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
 def _by_area(findings: Iterable[Finding]) -> dict[Area, dict[str, Finding]]:
     found: dict[Area, dict[str, Finding]] = {}
     for finding in findings:
-        found.setdefault(_area(finding), {})[finding.name] = finding
+        area = finding.store, finding.kind, finding.requirement.fact
+        if area in found:
+            found[area][finding.name] = finding
+        else:
+            found[area] = {finding.name: finding}
     return found
-
-
-def _area(finding: Finding) -> Area:
-    return finding.store, finding.kind, finding.requirement.fact
 
 
 def _seen(finding: Finding | None) -> str:
