@@ -191,4 +191,4 @@ def _why(row: ChangeRow) -> Cell:
         return f"{cause.actor} {cause.action} {cause.time:%Y-%m-%d %H:%M}", ""
     if row.causes is not None:
         return "no matching event", STYLES["unknown"]
-    return shorten(row.note, 40), "dim"
+    return shorten(row.note, 72), "dim"

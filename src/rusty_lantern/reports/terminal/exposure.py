@@ -201,7 +201,7 @@ def _ways_in(screen: Console, row: ExposureRow, alike: Sequence[str]) -> None:
         words = f"{', '.join(unsure)}: {'; '.join(reasons)}"
         line(screen, ("unknown    ", STYLES["unknown"]), words, indent=2, hang=11)
     if alike:
-        line(screen, ("the same of  ", "dim"), some(alike, MOST_NAMED), indent=2, hang=13)
+        line(screen, ("also in    ", "dim"), some(alike, MOST_NAMED), indent=2, hang=11)
 
 
 def _and(parts: list[str]) -> str:
