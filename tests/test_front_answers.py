@@ -20,6 +20,7 @@ from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
 from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.refusal import NO_LISTING
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.survey.run import Plan, read_all
 from tests.conftest import Whole
@@ -140,3 +141,26 @@ def test_where_no_object_is_told_the_anonymous_test_of_reading_was_not_made(
     assert len(front.instead) >= len(before)
     after = {view.name: view.probed for view in front.surveyed().buckets.values()}
     assert "agrees" not in {fact.value for fact in after.values()}, after
+
+
+@pytest.mark.parametrize(
+    ("name", "mark"), [("harbour", "list-type=2&max-keys=1"), ("lagoon", "limit=1"), ("slipway", "maxresults=1")]
+)
+def test_a_page_in_place_of_an_anonymous_listing_lets_nobody_in(
+    in_front: Callable[[str], InFront], name: str, mark: str
+) -> None:
+    """A sign-in page of a proxy comes with 200 too."""
+    front = in_front(name)
+    front.probe = True
+    front.surveyed()
+    lists = [asked for asked in front.asked if asked[2].endswith(mark) or f"{mark}&" in f"{asked[2]}&"]
+    front.instead = {asked: Reply(200, {"content-type": "text/html"}, PAGE) for asked in lists}
+    assert front.instead, [asked for asked in front.asked if "max" in asked[2] or "limit" in asked[2]]
+    listed = [
+        answer
+        for view in front.surveyed().buckets.values()
+        for answer in view.bucket.anonymous_test.value or ()
+        if answer.verb == "list" and not answer.door
+    ]
+    assert listed
+    assert {(answer.let_in, answer.answer) for answer in listed} == {(None, NO_LISTING)}

@@ -8,7 +8,8 @@ from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.blob.shared_key import HEADERS
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.refusal import error_code
+from rusty_lantern.stores.http.refusal import NO_LISTING, error_code
+from rusty_lantern.stores.http.xml import is_document
 
 SWITCHED_OFF = "PublicAccessNotPermitted"
 """What the store says where the whole account allows no public access."""
@@ -27,6 +28,8 @@ async def ask_anonymously(outside: Client, container: str, verb: Verb, request: 
         reply = await outside.ask(container, query, key=key, headers=headers)
     except RequestFailed as error:
         return ProbeAnswer(verb, asked, error.answer, None)
+    if verb == "list" and reply.status == 200 and not is_document(reply.body, "EnumerationResults"):
+        return ProbeAnswer(verb, asked, NO_LISTING, None)
     code, _ = error_code(reply.body) if reply.status >= 400 else ("", "")
     let_in = {200: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
     if code in _HIDDEN:

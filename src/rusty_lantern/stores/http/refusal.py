@@ -6,6 +6,9 @@ from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.xml import parse, text
 
+NO_LISTING = "200, with something that is no listing"
+"""The answer of whatever stands in front of a store: nobody was let in by that, and nobody kept out."""
+
 
 def error_code(body: bytes) -> tuple[str, str]:
     """Code and message of an error document; empty where there is none to be read."""

@@ -31,6 +31,14 @@ def parse(body: bytes) -> Element:
     return _parsed(CONTROL_REFERENCE.sub(_stand_in, body))
 
 
+def is_document(body: bytes, *roots: str) -> bool:
+    """Whether this is a document with one of these roots, and not a page of something in front."""
+    try:
+        return name(parse(body)) in roots
+    except RequestFailed:
+        return False
+
+
 def _stand_in(found: re.Match[bytes]) -> bytes:
     code = int(found[1], 16) if found[1] else int(found[2])
     return b"&#x%X;" % (STAND_IN + code) if code < 32 and code not in (9, 10, 13) else found[0]

@@ -7,8 +7,8 @@ from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.refusal import error_code, read_status
-from rusty_lantern.stores.http.xml import name, parse, text
+from rusty_lantern.stores.http.refusal import NO_LISTING, error_code, read_status
+from rusty_lantern.stores.http.xml import is_document, name, parse, text
 from rusty_lantern.stores.s3.listing import OBJECTS, entries_of
 
 _HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
@@ -50,5 +50,7 @@ async def ask_anonymously(outside: Client, bucket: str, verb: Verb, request: Req
     archived = reply.status == 403 and error_code(reply.body)[0] == "InvalidObjectState"
     if archived:  # said only to those who may read: the object itself would have to be restored first
         return ProbeAnswer(verb, asked, "403 InvalidObjectState", True)
+    if verb == "list" and reply.status == 200 and not is_document(reply.body, *OBJECTS.roots):
+        return ProbeAnswer(verb, asked, NO_LISTING, None)
     let_in = {200: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
     return ProbeAnswer(verb, asked, str(reply.status), let_in)

@@ -4,12 +4,22 @@ from __future__ import annotations
 
 from urllib.parse import quote
 
+import msgspec
+
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST
 from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import NO_LISTING
+
+
+def _is_listing(body: bytes) -> bool:
+    try:
+        return isinstance(msgspec.json.decode(body), list)
+    except msgspec.DecodeError:
+        return False
 
 
 async def ask_anonymously(outside: Client, container: str, verb: Verb, request: Request) -> ProbeAnswer:
@@ -30,5 +40,7 @@ async def ask_anonymously(outside: Client, container: str, verb: Verb, request: 
         reply = await outside.ask(path=path, query=query, headers=headers)
     except RequestFailed as error:
         return ProbeAnswer(verb, asked, error.answer, None)
+    if verb == "list" and reply.status == 200 and not _is_listing(reply.body):
+        return ProbeAnswer(verb, asked, NO_LISTING, None)
     let_in = {200: True, 204: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
     return ProbeAnswer(verb, asked, str(reply.status), let_in)

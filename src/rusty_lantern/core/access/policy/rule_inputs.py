@@ -7,6 +7,7 @@ worked out once, for a bucket called `OWN`.
 
 from __future__ import annotations
 
+import hashlib
 import re
 from operator import attrgetter
 from typing import Any
@@ -107,9 +108,9 @@ def text_as_own(policy: str, bucket: str) -> str | None:
     return policy.replace(f':::{bucket}"', f':::{OWN}"').replace(f":::{bucket}/", f":::{OWN}/")
 
 
-def encoded(found: BucketInputs) -> bytes:
-    """Two of them are the same exactly where these bytes are."""
-    return _ENCODER.encode(found)
+def fingerprint(found: BucketInputs) -> bytes:
+    """Two of them are the same exactly where these bytes are (SHA-256; a policy may be a megabyte)."""
+    return hashlib.sha256(_ENCODER.encode(found)).digest()
 
 
 _ENCODER = msgspec.msgpack.Encoder()

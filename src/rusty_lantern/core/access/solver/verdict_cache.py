@@ -21,7 +21,7 @@ from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rul
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.names import partition_free
-from rusty_lantern.core.access.policy.rule_inputs import OWN, BucketInputs, encoded
+from rusty_lantern.core.access.policy.rule_inputs import OWN, BucketInputs, fingerprint
 from rusty_lantern.core.access.policy.rule_inputs import as_own as inputs_as_own
 from rusty_lantern.core.access.policy.values import NotUnderstood
 from rusty_lantern.core.access.solver.audience_view import Level
@@ -113,7 +113,7 @@ class VerdictCache:
         own = inputs_as_own(found)
         if own is None:
             return self.of(rules_from(found), around)
-        key = (encoded(own), around)
+        key = (fingerprint(own), around)
         if key not in self._alike:
             self._alike[key] = self._shared(found, own, around, rules_from)
         return self._alike[key] or self.of(rules_from(found), around)
