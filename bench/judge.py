@@ -29,7 +29,8 @@ from rusty_lantern.core.audit.audit import Audit, Judge, audit
 from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
 from rusty_lantern.core.facts.catalogue import REGISTER
-from rusty_lantern.core.history.changes import changes, drift_changes
+from rusty_lantern.core.history.changes import changes
+from rusty_lantern.core.history.drift_changes import drift_changes
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import BASELINE

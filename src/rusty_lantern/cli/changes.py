@@ -57,7 +57,8 @@ def changes(
     from fnmatch import fnmatchcase
 
     from rusty_lantern.core.audit.store_subject import store_subjects
-    from rusty_lantern.core.history.changes import changes, drift_changes
+    from rusty_lantern.core.history.changes import changes
+    from rusty_lantern.core.history.drift_changes import drift_changes
     from rusty_lantern.reports.results.changes import ChangesResult, change_rows, drift_rows
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.terminal.changes import changes_view, declared_view

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.audit.waiver_file import Waiver
     from rusty_lantern.core.config.estate import Estate
-    from rusty_lantern.core.history.changes import Turn
+    from rusty_lantern.core.history.drift_changes import Turn
     from rusty_lantern.core.history.drift_history import Begun
     from rusty_lantern.objects.retention_summary import Kept
 
@@ -139,7 +139,7 @@ def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = Tru
     import msgspec
 
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.core.history.changes import turns_since
+    from rusty_lantern.core.history.drift_changes import turns_since
 
     earlier = [one for one in names(place.surveys) if one < name]
     if not earlier:

@@ -22,7 +22,7 @@ from rusty_lantern.core.baseline.evaluation import (
     tally_words,
 )
 from rusty_lantern.core.baseline.loader import Baseline
-from rusty_lantern.core.history.changes import Turn
+from rusty_lantern.core.history.drift_changes import Turn
 from rusty_lantern.core.history.drift_history import Begun, Since
 from rusty_lantern.core.object_rules.sampling import bound
 from rusty_lantern.core.object_rules.tally import Tally

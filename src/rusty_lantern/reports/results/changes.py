@@ -9,7 +9,8 @@ import msgspec
 
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.baseline.loader import SEVERITIES
-from rusty_lantern.core.history.changes import Change, DriftChange
+from rusty_lantern.core.history.changes import Change
+from rusty_lantern.core.history.drift_changes import DriftChange
 from rusty_lantern.core.history.event import Event
 
 

@@ -24,7 +24,7 @@ from rusty_lantern.core.baseline.evaluation import STATUSES, Finding, Key, Statu
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import AREAS, Area, lookup
-from rusty_lantern.core.history.changes import Turn
+from rusty_lantern.core.history.drift_changes import Turn
 from rusty_lantern.core.history.drift_history import Begun
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult, audit_result, finding_result
