@@ -194,13 +194,13 @@ class Reader:
         return text
 
 
-_PLAIN = re.compile(r"[^ -~\u00a0-\u2027\u202a-\ud7ff\ue000-\ufefe\uff00-\ufffd\U00010000-\U0010ffff]")
-"""What YAML takes for a line break or does not take at all."""
+_NOT_PLAIN = r"[^ -~\u00a0-\u2027\u202a-\ud7ff\ue000-\ufefe\uff00-\ufffd\U00010000-\U0010ffff]"
+"""What YAML takes for a line break or does not take at all. Compiled when something is quoted: that takes a while."""
 
 
 def quoted(text: str) -> str:
     """A text as a quoted scalar, the same in JSON and YAML."""
-    return _PLAIN.sub(lambda found: f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False))
+    return re.sub(_NOT_PLAIN, lambda found: f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False))
 
 
 def escaped(name: str) -> str:
