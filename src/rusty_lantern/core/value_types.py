@@ -7,6 +7,7 @@ A value read from what `show` printed is the same value. Values of ordered scale
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 from typing import Protocol
@@ -266,3 +267,13 @@ DURATION = Quantity(
     (("second", SECOND), ("minute", 60), ("hour", 3600), ("day", DAY), ("week", 7 * DAY), ("year", YEAR)),
 )
 MOMENT = Moment()
+
+
+def show_names(names: Sequence[str], most: int = 3) -> str:
+    """The first few names, and how many more there are.
+
+    >>> show_names(["a", "b"]), show_names(["a", "b", "c", "d"], 2)
+    ('a, b', 'a, b and 2 more')
+    """
+    more = len(names) - most
+    return ", ".join(names[:most]) + (f" and {more:,} more" if more > 0 else "")

@@ -22,10 +22,12 @@ from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.baseline.evaluation import Finding, observed_words, show_fact
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.value_types import Value, show_bytes
+from rusty_lantern.core.value_types import Value, show_bytes, show_names
 
 SOON = timedelta(days=30)
 """What ends by itself within this is told of; what is scheduled for deletion always is."""
+MOST_NAMED = 8
+"""Of more buckets that hang on one key, how many there are is told."""
 WORST_FIRST: tuple[Verb, ...] = (
     "write", "delete", "change-settings", "bypass-retention", "read", "list", "read-settings",
 )  # fmt: skip
@@ -150,7 +152,9 @@ def _bucket_deadlines(
     for key in dossier.encryption_keys.value or ():
         names = [bucket.name for bucket in one.index.protected_by.get(key.id, ()) if has(bucket.name)]
         if key.deleted.value is not None and key.deleted.value > moment and (names or chosen is None):
-            depends = f"{_many(len(names), 'bucket')} encrypted with it: {_some(names)}" if names else ""
+            depends = (
+                f"{_many(len(names), 'bucket')} encrypted with it: {show_names(names, MOST_NAMED)}" if names else ""
+            )
             name = next(iter(key.names), key.id)
             yield Deadline(key.deleted.value, "encryption key", store, name, "scheduled for deletion", depends)
     for bucket in dossier.buckets:
@@ -174,11 +178,6 @@ def _store_deadlines(dossier: Dossier, moment: datetime) -> Iterator[Deadline]:
         yield Deadline(
             shown.ends, "certificate", dossier.store, dossier.store, "expires", "every client that checks it"
         )
-
-
-def _some(names: Sequence[str], most: int = 8) -> str:
-    more = len(names) - most
-    return ", ".join(names[:most]) + (f" and {more:,} more" if more > 0 else "")
 
 
 def _many(number: int, one: str) -> str:

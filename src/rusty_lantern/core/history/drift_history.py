@@ -142,12 +142,12 @@ class Begun:
 def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) -> Begun:
     """Since when each drift of a survey stands. `earlier`: the surveys before it, latest first; it is read only as far
     as some drift still stands. `all_seen`: whether there are no others before those."""
-    first = {area: dict.fromkeys(names, now.taken) for area, names in _drifting(now).items()}
+    first = {area: dict.fromkeys(names, now.taken) for area, names in _named(now, OPEN).items()}
     unsettled = {area: set(names) for area, names in first.items()}
     for standing in earlier:
         if not unsettled:
             break
-        drifting, unknown = _drifting(standing), _drifting(standing, ("unknown",))
+        drifting, unknown = _named(standing, OPEN), _named(standing, ("unknown",))
         for area, names in unsettled.items():
             covered = standing.covered(area[0], names)
             still = covered & drifting.get(area, set())
@@ -157,7 +157,7 @@ def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) 
     return Begun(first, {} if all_seen else unsettled)
 
 
-def _drifting(standing: Standing, statuses: Sequence[str] = OPEN) -> dict[Area, set[str]]:
+def _named(standing: Standing, statuses: Sequence[str]) -> dict[Area, set[str]]:
     """Area → the names of those that stood so."""
     found: dict[Area, set[str]] = {}
     for stood in standing.stood:
@@ -183,7 +183,7 @@ def spells(standings: Sequence[Standing]) -> list[DriftPeriod]:
     begun: dict[Area, dict[str, datetime]] = {}
     ended: list[DriftPeriod] = []
     for standing in standings:
-        drifting, unknown = _drifting(standing), _drifting(standing, ("unknown",))
+        drifting, unknown = _named(standing, OPEN), _named(standing, ("unknown",))
         for area, since_when in begun.items():
             gone = standing.covered(area[0], since_when) - drifting.get(area, set()) - unknown.get(area, set())
             ended += [_period(area, name, since_when.pop(name), standing.taken) for name in sorted(gone)]
@@ -219,12 +219,10 @@ def lasting(standings: Sequence[Standing]) -> Lasting:
     if not standings:
         return Lasting(0, 0, None, None, None)
     moment = standings[-1].taken
-    drifting = _drifting(standings[-1], ("drift",))
+    last = [one for one in standings[-1].stood if one.status == "drift"]
+    drifting = {(one.store, one.kind, name, one.fact) for one in last for name in one.names}
     resolved = [one for one in found if one.until]
-    still = [
-        one for one in found
-        if not one.until and one.key[2] in drifting.get((one.key[0], one.key[1], one.key[3]), ())
-    ]  # fmt: skip
+    still = [one for one in found if not one.until and one.key in drifting]
     oldest = min(still, key=lambda s: (s.begun, s.key), default=None)
     return Lasting(len(resolved), len(still), _median(resolved, moment), _median(still, moment), oldest)
 

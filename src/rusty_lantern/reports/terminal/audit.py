@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.core.value_types import show_moment, show_names
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 from rusty_lantern.reports.results.overview import OverviewResult, in_days_from
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, some, styled, terse
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
 MOST_PUBLIC, MOST_SUBJECTS, MOST_UNKNOWN, MOST_NAMED = 8, 20, 8, 8
@@ -106,10 +106,10 @@ def _public(screen: Console, found: OverviewResult) -> None:
     if len(wide) > len(shown):
         line(screen, (f"and {many(len(wide) - len(shown), 'bucket')} more: lantern exposure", "dim"), indent=2)
     if found.undetermined_buckets:
-        words = some(found.undetermined_buckets, MOST_NAMED)
+        words = show_names(found.undetermined_buckets, MOST_NAMED)
         line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)
     if limited_only:
-        line(screen, "restricted access only: ", (some(limited_only, MOST_NAMED), "dim"), indent=2, hang=2)
+        line(screen, "restricted access only: ", (show_names(limited_only, MOST_NAMED), "dim"), indent=2, hang=2)
     line(screen, (f"{many(found.closed_buckets, 'bucket')} closed to the public", "dim"), indent=2)
 
 
@@ -143,7 +143,7 @@ def _unknown_reasons(screen: Console, found: OverviewResult) -> None:
         return
     _title(screen, "Not determined", STYLES["unknown"])
     for one in found.unknown[:MOST_UNKNOWN]:
-        names = (some(one.subjects), "dim")
+        names = (show_names(one.subjects), "dim")
         line(screen, (many(one.facts, "requirement"), "bold"), f": {one.reason}  ", names, indent=2, hang=4)
         line(screen, ("settled by: ", "dim"), one.settled_by, indent=4, hang=2)
     if len(found.unknown) > MOST_UNKNOWN:

@@ -13,7 +13,7 @@ from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.audit.dialect_differences import ReadOtherwise
 from rusty_lantern.core.audit.overview import WORST_FIRST
-from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.core.value_types import show_moment, show_names
 from rusty_lantern.reports.results.exposure import ExposureResult, ExposureRow, Probed, VerdictResult
 from rusty_lantern.reports.terminal.layout import (
     LEVELS_LEGEND,
@@ -24,7 +24,6 @@ from rusty_lantern.reports.terminal.layout import (
     join,
     line,
     many,
-    some,
 )
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -77,7 +76,7 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     for row, alike in _alike(shown, _ways):
         _ways_in(screen, row, alike)
     for row, alike in _alike([row for row in rows if row.read_otherwise], lambda row: row.read_otherwise):
-        read_otherwise_lines(screen, some([f"{row.store}/{row.bucket}", *alike]), row.read_otherwise)
+        read_otherwise_lines(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.read_otherwise)
     if result.probed is not None:
         _probed(screen, result.probed)
 
@@ -201,7 +200,7 @@ def _ways_in(screen: Console, row: ExposureRow, alike: Sequence[str]) -> None:
         words = f"{', '.join(unsure)}: {'; '.join(reasons)}"
         line(screen, ("unknown    ", STYLES["unknown"]), words, indent=2, hang=11)
     if alike:
-        line(screen, ("also in    ", "dim"), some(alike, MOST_NAMED), indent=2, hang=11)
+        line(screen, ("also in    ", "dim"), show_names(alike, MOST_NAMED), indent=2, hang=11)
 
 
 def _and(parts: list[str]) -> str:

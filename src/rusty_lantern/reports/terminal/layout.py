@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from datetime import datetime
 
 from rich.console import Console
@@ -107,16 +107,6 @@ def join(parts: Iterable[str]) -> str:
 def many(number: int, one: str, more: str = "") -> str:
     """A number with its noun: `1 bucket`, `2 buckets`."""
     return f"{number:,} {one if number == 1 else more or one + 's'}"
-
-
-def some(names: Sequence[str], most: int = 3) -> str:
-    """The first few names, and how many more there are.
-
-    >>> some(["a", "b"]), some(["a", "b", "c", "d"], 2)
-    ('a, b', 'a, b and 2 more')
-    """
-    more = len(names) - most
-    return ", ".join(names[:most]) + (f" and {more:,} more" if more > 0 else "")
 
 
 LEVELS_LEGEND = (

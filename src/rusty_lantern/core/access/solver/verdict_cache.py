@@ -38,11 +38,6 @@ NAMES = "arn:aws:s3:::"
 _GLOBS = frozenset("*?$")
 
 
-def _nothing_known(why: str) -> Exposures:
-    unknown = Verdict("unknown", doubts=(why,))
-    return {(audience, verb): unknown for audience in AUDIENCES for verb in VERBS}
-
-
 RulesFrom = Callable[[BucketInputs], Rules]
 
 
@@ -114,23 +109,17 @@ class VerdictCache:
         if own is None:
             return self.of(rules_from(found), around)
         key = (fingerprint(own), around)
+        known = self._alike.get(key)
+        if known is not None:
+            return known
+        rules = rules_from(found)
+        decided = self.of(rules, around)
         if key not in self._alike:
-            self._alike[key] = self._shared(found, own, around, rules_from)
-        return self._alike[key] or self.of(rules_from(found), around)
-
-    def _shared(
-        self,
-        found: BucketInputs,
-        own: BucketInputs,
-        around: EvaluationContext,
-        rules_from: Callable[[BucketInputs], Rules],
-    ) -> Decided | None:
-        """What is decided of all buckets with these inputs; None where the own name in the policy's text is more than
-        a bucket's name in resources, so that a bucket of another name would have other rules."""
-        rules = as_own(rules_from(found))
-        if rules is None or rules != msgspec.structs.replace(rules_from(own), members={}):
-            return None
-        return self.of(rules_from(found), around)
+            # Where the own name in the policy's text is more than a bucket's name in resources, a bucket of another
+            # name has other rules, and nothing is shared.
+            exact = as_own(rules) == msgspec.structs.replace(rules_from(own), members={})
+            self._alike[key] = decided if exact else None
+        return decided
 
     def of(self, rules: Rules, around: EvaluationContext) -> Decided:
         """What is decided of a bucket's rules: one object for all buckets that have them but for their own name."""
@@ -142,6 +131,11 @@ class VerdictCache:
         if known is None:
             known = self._known[key] = Decided(own, around)
         return known
+
+
+def _nothing_known(why: str) -> Exposures:
+    unknown = Verdict("unknown", doubts=(why,))
+    return {(audience, verb): unknown for audience in AUDIENCES for verb in VERBS}
 
 
 def _called(verdict: Verdict, name: str) -> Verdict:
