@@ -56,9 +56,8 @@ class Standings:
         """Work out the standing of a survey, or take it from its audit, and keep it where the workspace lets us."""
         self.judged += 1
         audit = audit or self.judge(survey)
-        taken = survey.manifest.taken
-        by, only = self._digest(survey.name), survey.manifest.only
-        standing = standing_of(survey.name, taken, by, audit, only, list(self._texts))
+        by = self._digest(survey.name)
+        standing = standing_of(survey.name, survey.manifest.taken, by, audit, list(self._texts))
         self._anew[survey.name] = standing
         with suppress(CannotWrite, OSError):  # a workspace that cannot be written to only makes it slower
             self._sealed.write(self._path(survey.name), msgspec.json.encode(standing) + b"\n")

@@ -66,6 +66,11 @@ class Survey:
         """The folder's name: the moment, in UTC."""
         return self.folder.name
 
+    @property
+    def unread(self) -> dict[str, str]:
+        """The stores whose buckets could not be listed, and why."""
+        return {one.store: one.listing.reason for one in self.dossiers if not one.listing.settled}
+
 
 JOURNAL = "journal"
 TABLES = "objects"

@@ -8,7 +8,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import opened_stores
+from rusty_lantern.cli.session import opened
 
 if TYPE_CHECKING:
     from rusty_lantern.core.audit.store_subject import StoreSubject
@@ -44,18 +44,17 @@ def access(
 
     if can is not None and can not in VERBS:
         raise BadInput(Problem(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))
-    found = opened_stores(workspace_folder, survey, as_of)
-    taken, when = found.survey, found.when
-    seen = [view for store_subject in found.store_subjects for view in store_subject.buckets.values()]
+    found = opened(workspace_folder, survey, as_of)
+    seen = [view for store_subject in found.stores for view in store_subject.buckets.values()]
     own = (
         []
         if outside
-        else [row for store_subject in found.store_subjects for row in own_rows(store_subject, in_full=who is not None)]
+        else [row for store_subject in found.stores for row in own_rows(store_subject, in_full=who is not None)]
     )
     if who is not None:
         own = [row for row in own if who in (row.identity, row.resource)]
         if not own and not any(who in (row.identity, row.account) for view in seen for row in access_rows(view)):
-            _refuse_stranger(who, found.store_subjects)
+            _refuse_stranger(who, found.stores)
     if can is not None:
         own = [row for row in own if row.verbs.get(can, "closed") != "closed"]
     rows = [row for view in seen for row in access_rows(view)]
@@ -67,8 +66,8 @@ def access(
         rows = [row for row in rows if not row.inside]
     rows.sort(key=lambda row: ((False, None, True).index(row.inside), row.identity, row.store, row.bucket))
     own.sort(key=lambda row: (row.store, row.identity, -row.count))
-    unread = unread_sections(found.store_subjects, "identities")
-    result = AccessResult(survey=taken.name, as_of=when, access=rows, own=own, unread=unread)
+    unread = unread_sections(found.stores, "identities")
+    result = AccessResult(**found.about(named=who is not None), access=rows, own=own, unread=unread)
     if json:
         emit(encode(result))
     else:

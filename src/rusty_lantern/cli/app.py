@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -17,13 +19,17 @@ EXIT_CODES = {
     1: "drift at or above the floor (--fail-on; audit and try: any drift, unless they are given one), "
     "or an example of the baseline failed",
     2: "bad input or usage; nothing was changed",
-    3: "a store could not be read, or a survey was not finished; with --fail-on-unknown, something is unknown",
+    3: "a store could not be read (listings: with --fail-on), or a survey was not finished; "
+    "with --fail-on-unknown, something is unknown",
     4: "a saved survey was altered (history)",
     70: "a defect of lantern itself",
     130: "interrupted; nothing that was saved is touched",
 }
 """Exit code → what it means. Listings end with 0 unless --fail-on is given."""
 _CODES = "Exit codes: " + "; ".join(f"{code} {meaning}" for code, meaning in EXIT_CODES.items()) + "."
+
+_OUTPUT_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EIO)
+"""What a full or broken disk answers to a write. Where it is a file that we opened, the error names that."""
 
 app = typer.Typer(
     name="lantern",
@@ -64,8 +70,14 @@ def main(words: Sequence[str] | None = None) -> None:
     documented exit code."""
     from rusty_lantern.core.errors import LanternError
 
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name) is None:  # whoever started the program closed it
+            setattr(sys, name, Path(os.devnull).open("w"))  # noqa: SIM115  # until the program ends
     try:
-        app(words, prog_name="lantern" if words is not None else None)
+        try:
+            app(words, prog_name="lantern" if words is not None else None)
+        finally:
+            sys.stdout.flush()
     except LanternError as error:
         from rusty_lantern.reports.escape import safe
 
@@ -77,9 +89,13 @@ def main(words: Sequence[str] | None = None) -> None:
         sys.stderr.write("lantern: interrupted; nothing that was saved is touched\n")
         raise SystemExit(130) from None
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _write_no_more()
         raise SystemExit(0) from None
     except Exception as error:  # a defect of ours: say so plainly, and how to see more
+        if isinstance(error, OSError) and error.filename is None and error.errno in _OUTPUT_FAILS:
+            _write_no_more()
+            sys.stderr.write(f"lantern: the output cannot be written: {error.strerror}\n")
+            raise SystemExit(2) from None
         if os.environ.get("LANTERN_TRACE"):
             raise
         sys.stderr.write(
@@ -87,3 +103,8 @@ def main(words: Sequence[str] | None = None) -> None:
         )
         sys.stderr.write("  LANTERN_TRACE=1 shows where; please report it\n")
         raise SystemExit(70) from None
+
+
+def _write_no_more() -> None:
+    """Let what is still to be written to the output go nowhere, so that Python does not try again as it ends."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -10,7 +10,7 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note, printed
-from rusty_lantern.cli.session import find_view, opened, opened_stores, workspace
+from rusty_lantern.cli.session import find_view, opened, workspace
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -67,9 +67,9 @@ def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Seq
     folder = named if isinstance(named, Path) else None
     if survey is None and not names(workspace(folder).surveys):
         return [], moment(as_of, datetime.now(UTC)), ""
-    found = opened_stores(folder, survey, as_of)
-    buckets: list[Subject] = [view for store in found.store_subjects for view in store.buckets.values()]
-    others = [subject for store in found.store_subjects for subject in store.subjects()]
+    found = opened(folder, survey, as_of)
+    buckets: list[Subject] = [view for store in found.stores for view in store.buckets.values()]
+    others = [subject for store in found.stores for subject in store.subjects()]
     return [*buckets, *others], found.when, found.survey.name
 
 
@@ -139,8 +139,8 @@ def _mirrored(workspace_folder: Path | None, survey: str | None, as_of: str | No
     """The mirrored buckets."""
     from rusty_lantern.cli.session import mirrored_in
 
-    found = opened_stores(workspace_folder, survey, as_of)
-    return mirrored_in(found.tables(), found.store_subjects, found.place.estate())
+    found = opened(workspace_folder, survey, as_of)
+    return mirrored_in(found.tables(), found.stores, found.place.estate())
 
 
 @baselines.command("test", short_help="Run the team's own examples of its baseline.")

@@ -75,7 +75,7 @@ def changes(
     old, new = _pair(place, before, after, since)
     estate = place.estate()
     stores = [store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)]
-    found = changes(*stores)
+    found = changes(stores[0], stores[1], (old.manifest.only, new.manifest.only))
     found = [change for change in found if wanted(change.store, change.name)]
     drift = drift_changes(*(judge_kept(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
@@ -85,6 +85,8 @@ def changes(
         after=new.name,
         before_taken=old.manifest.taken,
         after_taken=new.manifest.taken,
+        before_only=old.manifest.only,
+        after_only=new.manifest.only,
         changes=change_rows(found, held.causes if held else None),
         drift=[row for row in drift_rows(drift) if wanted(row.store, row.name)],
         weakened=_weakened_rows(weak, len(found), held),
@@ -92,7 +94,7 @@ def changes(
     )
     printed(encode(result) + "\n" if json else None, lambda screen: changes_view(screen, result))
     worse = [row.severity for row in result.drift if row.change in ("new", "worse")]
-    ended(fail_on, [*worse, *("high" for _ in result.weakened)])
+    ended(fail_on, [*worse, *("high" for _ in result.weakened)], new.unread)
 
 
 def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[str, str], bool]) -> DeclaredResult:

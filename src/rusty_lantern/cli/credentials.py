@@ -9,7 +9,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import FailOnOption, ended, oldest_allowed, opened_stores
+from rusty_lantern.cli.session import FailOnOption, ended, oldest_allowed, opened
 
 if TYPE_CHECKING:
     from rusty_lantern.core.audit.store_subject import StoreSubject
@@ -53,18 +53,15 @@ def credentials(
     from rusty_lantern.reports.terminal.identities import credentials_view
     from rusty_lantern.reports.terminal.layout import console
 
-    found = opened_stores(workspace_folder, survey, as_of, store)
-    judge, stores = found.judge(), found.store_subjects
+    found = opened(workspace_folder, survey, as_of, store)
+    judge, stores = found.judge(), found.stores
     wanted = owner or "*"
     result = CredentialsResult(
-        survey=found.survey.name,
-        as_of=found.when,
+        **found.about(),
         identities=[r for c in stores for r in identity_rows(c, judge) if fnmatchcase(r.name, wanted)],
-        credentials=[
-            r for c in found.store_subjects for r in credential_rows(c, judge) if fnmatchcase(r.owner, wanted)
-        ],
-        unread=unread_sections(found.store_subjects, "identities", "credentials"),
-        found_in_files=_look_in(look_in, found.store_subjects) if look_in else None,
+        credentials=[r for c in found.stores for r in credential_rows(c, judge) if fnmatchcase(r.owner, wanted)],
+        unread=unread_sections(found.stores, "identities", "credentials"),
+        found_in_files=_look_in(look_in, found.stores) if look_in else None,
     )
     if json:
         emit(encode(result))
@@ -76,7 +73,7 @@ def credentials(
         credential_ages(result, figure, limit=oldest_allowed(judge))
     rows = [*(row.judged for row in result.identities), *(row.judged for row in result.credentials)]
     severities = [severity for judged in rows for severity in judged.drift.values()]
-    ended(fail_on, [*severities, *("critical" for _ in result.found_in_files or ())])
+    ended(fail_on, [*severities, *("critical" for _ in result.found_in_files or ())], result.unread_stores)
 
 
 def _look_in(places: list[Path], store_subjects: list[StoreSubject]) -> list[LeakRow]:

@@ -59,12 +59,12 @@ def export(
     import msgspec
 
     from rusty_lantern.archive.atomic_write import write_whole
-    from rusty_lantern.cli.session import opened_stores
+    from rusty_lantern.cli.session import opened
     from rusty_lantern.core.answer import Answer, unread
     from rusty_lantern.core.model.bucket_contents import Table
     from rusty_lantern.core.model.dossier import encode
 
-    found = opened_stores(workspace_folder, survey, None, store)
+    found = opened(workspace_folder, survey, None, store)
     dossier = next(d for d in found.survey.dossiers if d.store == store)
     gone: Answer[Table] = unread("a dossier holds no version tables")
     buckets = [msgspec.structs.replace(bucket, table=gone) for bucket in dossier.buckets]

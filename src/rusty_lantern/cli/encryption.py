@@ -8,7 +8,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import FailOnOption, ended, opened_stores
+from rusty_lantern.cli.session import FailOnOption, ended, opened
 
 
 def register(app: typer.Typer) -> None:
@@ -34,18 +34,15 @@ def encryption(
     from rusty_lantern.reports.terminal.encryption import encryption_view
     from rusty_lantern.reports.terminal.layout import console
 
-    found = opened_stores(workspace_folder, survey, as_of, store)
+    found = opened(workspace_folder, survey, as_of, store)
     judge = found.judge()
     result = EncryptionResult(
-        survey=found.survey.name,
-        as_of=found.when,
-        keys=[row for store_subject in found.store_subjects for row in key_rows(store_subject, judge)],
+        **found.about(),
+        keys=[row for store_subject in found.stores for row in key_rows(store_subject, judge)],
         buckets=[
-            row
-            for store_subject in found.store_subjects
-            for row in protection_rows(store_subject, found.under(store_subject))
+            row for store_subject in found.stores for row in protection_rows(store_subject, found.under(store_subject))
         ],
-        unread=unread_sections(found.store_subjects, "encryption_keys"),
+        unread=unread_sections(found.stores, "encryption_keys"),
     )
     if json:
         emit(encode(result))
@@ -53,11 +50,9 @@ def encryption(
         encryption_view(console(), result)
     severities = [severity for row in result.keys for severity in row.judged.drift.values()]
     views = (
-        [view for store_subject in found.store_subjects for view in store_subject.buckets.values()]
-        if judge and fail_on
-        else []
+        [view for store_subject in found.stores for view in store_subject.buckets.values()] if judge and fail_on else []
     )
     narrow = judge.about("encryption.") if judge else None
     judged = [j for view in views for j in narrow.findings(view)] if narrow else []
     about = [j for j in judged if j.status == "drift" and j.requirement.fact.startswith("encryption.")]
-    ended(fail_on, [*severities, *(j.requirement.severity for j in about)])
+    ended(fail_on, [*severities, *(j.requirement.severity for j in about)], result.unread_stores)

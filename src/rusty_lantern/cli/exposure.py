@@ -51,7 +51,7 @@ def exposure(
     chosen = [find_view(seen, wanted, taken) for wanted in buckets] if buckets else seen
     probed = _probe(place, chosen) if probe else None
     result = ExposureResult(
-        survey=taken.name, as_of=when, buckets=[exposure_row(view) for view in chosen], probed=probed
+        **found.about(named=bool(buckets)), buckets=[exposure_row(view) for view in chosen], probed=probed
     )
     if json:
         emit(encode(result))
@@ -66,7 +66,7 @@ def exposure(
         j for j in judged if j.status == "drift" and j.requirement.fact.startswith(("exposure.", "anonymous-test"))
     ]
     answered = ["high" for found in probed or () if found.outcome == "disagrees"]
-    ended(fail_on, [*answered, *(j.requirement.severity for j in about)])
+    ended(fail_on, [*answered, *(j.requirement.severity for j in about)], result.unread_stores)
 
 
 def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:

@@ -15,7 +15,6 @@ from rusty_lantern.cli.session import (
     kept_bytes,
     oldest_allowed,
     opened,
-    opened_stores,
     since_when,
     standings_of,
 )
@@ -93,14 +92,15 @@ def _exposure(asked: _Asked, out: Path, size: str) -> None:
 
     found = asked.opened()
     rows = [exposure_row(view) for view in found.views]
-    open_doors(ExposureResult(survey=found.survey.name, as_of=found.when, buckets=rows, probed=None), out, size)
+    open_doors(ExposureResult(**found.about(), buckets=rows, probed=None), out, size)
 
 
 def _storage(asked: _Asked, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.storage import where_data_sits
+    from rusty_lantern.reports.results.of_survey import OfSurvey
 
     found = asked.opened()
-    where_data_sits(found.views, kept_bytes(found), found.survey.name, out, size)
+    where_data_sits(found.views, kept_bytes(found), OfSurvey(**found.about()), out, size)
 
 
 def _drift(asked: _Asked, out: Path, size: str) -> None:
@@ -136,11 +136,9 @@ def _credentials(asked: _Asked, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.credentials import credential_ages
     from rusty_lantern.reports.results.identities import CredentialsResult, credential_rows
 
-    found = opened_stores(*asked)
-    rows = [row for store_subject in found.store_subjects for row in credential_rows(store_subject, None)]
-    result = CredentialsResult(
-        survey=found.survey.name, as_of=found.when, identities=[], credentials=rows, unread={}, found_in_files=None
-    )
+    found = opened(*asked)
+    rows = [row for store_subject in found.stores for row in credential_rows(store_subject, None)]
+    result = CredentialsResult(**found.about(), identities=[], credentials=rows, unread={}, found_in_files=None)
     credential_ages(result, out, size, oldest_allowed(found.judge()))
 
 

@@ -9,12 +9,12 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
-from rusty_lantern.cli.session import FailOnOption, ended, opened_stores
+from rusty_lantern.cli.session import FailOnOption, ended, opened
 
 if TYPE_CHECKING:
     from collections.abc import Container
 
-    from rusty_lantern.cli.session import OpenedStores
+    from rusty_lantern.cli.session import Opened
     from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.reports.results.links import LinkRow
 
@@ -48,27 +48,24 @@ def links(
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.links import links_view
 
-    found = opened_stores(workspace_folder, survey, as_of)
+    found = opened(workspace_folder, survey, as_of)
     judge = found.judge()
-    rows = [
-        link_row(c.any_link(link), judge) for c in found.store_subjects for link in c.index.dossier.links.value or ()
-    ]
+    rows = [link_row(c.any_link(link), judge) for c in found.stores for link in c.index.dossier.links.value or ()]
     read, more = _from_text(files or [], found, probe) if files else (0, [])
     result = LinksResult(
-        survey=found.survey.name,
-        as_of=found.when,
+        **found.about(named=bool(files)),
         links=[*rows, *more],
         read_bytes=read,
-        unread={} if files else unread_sections(found.store_subjects, "links"),
+        unread={} if files else unread_sections(found.stores, "links"),
     )
     if json:
         emit(encode(result))
     else:
         links_view(console(), result)
-    ended(fail_on, (severity for row in result.links for severity in row.judged.drift.values()))
+    ended(fail_on, (severity for row in result.links for severity in row.judged.drift.values()), result.unread_stores)
 
 
-def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int, list[LinkRow]]:
+def _from_text(files: list[Path], found: Opened, probe: bool) -> tuple[int, list[LinkRow]]:
     """Links in text, each once: the first place where it was found, and in how many more."""
     from urllib.parse import urlsplit
 
@@ -80,12 +77,12 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
     from rusty_lantern.reports.results.links import link_row
 
     judge = found.judge()
-    by_store = {store_subject.index.dossier.store: store_subject for store_subject in found.store_subjects}
+    by_store = {store_subject.index.dossier.store: store_subject for store_subject in found.stores}
     entries = [store for store in found.place.estate().stores if PROTOCOLS[store.reads].probes]
     stores = [(store.name, door.at) for store in entries for door in store.doors if door.name == "swift"]
     stores += [(store.name, store.at) for store in entries]
-    nowhere = found.store_subjects[0] if found.store_subjects else None
-    signers = _signers(found.store_subjects)
+    nowhere = found.stores[0] if found.stores else None
+    signers = _signers(found.stores)
     mined = mine(files)
     rows: list[LinkRow] = []
     standing: list[tuple[int, str]] = []
@@ -94,7 +91,7 @@ def _from_text(files: list[Path], found: OpenedStores, probe: bool) -> tuple[int
         ours = by_store.get(store)
         if ours is None and nowhere is None:
             continue
-        subject = (ours or found.store_subjects[0]).any_link(link)
+        subject = (ours or found.stores[0]).any_link(link)
         if subject.view.standing in ("valid", "unknown") and "read" in subject.view.verbs and link.scope == "object":
             standing.append((len(rows), address))
         elsewhere = "" if any(is_at(signed.host, urlsplit(at).netloc) for _, at in stores) else signed.host
@@ -113,7 +110,7 @@ def _signers(store_subjects: list[StoreSubject]) -> dict[str, tuple[str, Contain
     return {key: (one[0].index.dossier.store, one[0].buckets) for key, one in known.items() if len(one) == 1}
 
 
-def _probe(found: OpenedStores, standing: list[tuple[int, str]]) -> list[str]:
+def _probe(found: Opened, standing: list[tuple[int, str]]) -> list[str]:
     """Try each link that stands and reads: what came of it, in their order."""
     import asyncio
 

@@ -6,7 +6,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import FailOnOption, ended, mirrored_in, opened_stores
+from rusty_lantern.cli.session import FailOnOption, ended, mirrored_in, opened
 
 
 def register(app: typer.Typer) -> None:
@@ -33,16 +33,16 @@ def mirrors(
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.replicas import mirrors_view
 
-    found = opened_stores(workspace_folder, survey, as_of)
+    found = opened(workspace_folder, survey, as_of)
     wanted = found.place.estate().mirrors
     if not wanted:
         remedy = 'mirrors: [{from: harbour, to: skerry, buckets: ["permit-*"], lag: 30 minutes}]'
         raise BadInput(Problem("the estate file names no mirrors", remedy=remedy))
     judge = found.judge() or Judge(NOTHING_REQUIRED, found.when)
-    rows = [mirror_row(one, judge) for one in mirrored_in(found.tables(), found.store_subjects, found.place.estate())]
-    result = MirrorsResult(survey=found.survey.name, as_of=found.when, mirrors=rows)
+    rows = [mirror_row(one, judge) for one in mirrored_in(found.tables(), found.stores, found.place.estate())]
+    result = MirrorsResult(**found.about(), mirrors=rows)
     if json:
         emit(encode(result))
     else:
         mirrors_view(console(), result)
-    ended(fail_on, (severity for row in rows for severity in row.judged.drift.values()))
+    ended(fail_on, (severity for row in rows for severity in row.judged.drift.values()), result.unread_stores)

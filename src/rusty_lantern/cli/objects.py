@@ -72,8 +72,7 @@ def objects(
     ]
     judged.sort(key=lambda pair: _order(pair[1]))
     result = ObjectsResult(
-        survey=found.survey.name,
-        as_of=found.when,
+        **found.about(named=bool(buckets)),
         tables=[table_row(view) for view in chosen],
         requirements=[object_row(j, _prefixes(found, view, j) if fact else None) for view, j in judged],
     )
@@ -83,7 +82,7 @@ def objects(
         emit(encode(result))
     else:
         objects_view(console(), result, whole=whole)
-    ended(fail_on, (row.severity for row in result.requirements if row.status == "drift"))
+    ended(fail_on, (row.severity for row in result.requirements if row.status == "drift"), result.unread_stores)
 
 
 def _check(fact: str) -> None:

@@ -71,7 +71,7 @@ def _remedies(found: Opened, where: str | None) -> RemedyResult:
         for (kind, store, name), drifted in subjects.items()
         for one in remedies(views.get((kind, store, name)), drifted)
     ]
-    return RemedyResult(survey=found.survey.name, as_of=found.when, remedies=rows)
+    return RemedyResult(**found.about(named=where is not None), remedies=rows)
 
 
 def _write(folder: Path, rows: list[RemedyRow]) -> None:

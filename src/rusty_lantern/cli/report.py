@@ -149,10 +149,11 @@ def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketSubject
     from rusty_lantern.reports.figures.heatmap import at_a_glance
     from rusty_lantern.reports.figures.storage import where_data_sits
     from rusty_lantern.reports.html.page import Picture
+    from rusty_lantern.reports.results.of_survey import OfSurvey
 
     glance, tiers = BytesIO(), BytesIO()
     at_a_glance(result, glance)
-    where_data_sits(views, kept_bytes(found), found.survey.name, tiers)
+    where_data_sits(views, kept_bytes(found), OfSurvey(**found.about()), tiers)
     words = (
         "The estate at a glance: each bucket by area: drift, unknown, waived or ok.",
         "Where data sits: bytes by store, by encryption, and by the locks that objects have.",

@@ -68,8 +68,7 @@ def retention(
     judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
     rows = _rows(found, seen, judge.about("objects.")) if key is None else []
     result = RetentionResult(
-        survey=found.survey.name,
-        as_of=found.when,
+        **found.about(named=bool(buckets)),
         buckets=rows,
         unread=[table_row(view) for view in chosen if view.bucket.table.value is None],
         key=key,
@@ -85,7 +84,9 @@ def retention(
         emit(encode(result))
     else:
         retention_view(console(), result)
-    ended(fail_on, (one.severity for row in rows for one in row.breaking if one.status == "drift"))
+    ended(
+        fail_on, (one.severity for row in rows for one in row.breaking if one.status == "drift"), result.unread_stores
+    )
 
 
 def _rows(found: Opened, views: list[BucketSubject], judge: Judge) -> list[RetentionRow]:

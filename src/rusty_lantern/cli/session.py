@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, NamedTuple
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
 from rusty_lantern.cli.counting import VersionTables, counted_anew
 
 if TYPE_CHECKING:
-    from collections import Counter
-    from collections.abc import Iterable, Sequence
+    from collections.abc import Collection, Iterable, Sequence
     from datetime import datetime
 
     from rusty_lantern.archive.audit_cache import Standings
@@ -25,7 +24,7 @@ if TYPE_CHECKING:
     from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.audit.waiver_file import Waiver
     from rusty_lantern.core.config.estate import Estate
-    from rusty_lantern.core.history.drift_changes import Turn
+    from rusty_lantern.core.history.drift_changes import Turned
     from rusty_lantern.core.history.drift_history import Begun
     from rusty_lantern.objects.retention_summary import Kept
 
@@ -47,12 +46,15 @@ FailOnOption = Annotated[
 ]
 
 
-def ended(floor: Floor | None, severities: Iterable[str]) -> None:
-    """End a listing: with 0, or where a floor was given and something reaches it with 1."""
+def ended(floor: Floor | None, severities: Iterable[str], unread: Collection[str] = ()) -> None:
+    """End a listing: with 0; or where a floor was given, with 1 if something reaches it, and otherwise with 3 if a
+    store was not read (`unread`): what reaches it may be there."""
     from rusty_lantern.core.audit.audit import reaches
 
     if floor is not None and reaches(floor.value, severities):
         raise typer.Exit(1)
+    if floor is not None and unread:
+        raise typer.Exit(3)
 
 
 def workspace(named: Path | None) -> Workspace:
@@ -101,7 +103,8 @@ def judge_kept(
     stores = store_subjects(taken.dossiers, estate, when) if stores is None else stores
     buckets = [view for one in stores for view in one.buckets.values()]
     tables = VersionTables(place, taken, when)
-    return audit(stores, judge, mirrored_in(tables, stores, estate), tables.tallies(judge, buckets), choice)
+    mirrors, tallies = mirrored_in(tables, stores, estate), tables.tallies(judge, buckets)
+    return audit(stores, judge, mirrors, tallies, choice, taken.manifest.only)
 
 
 def standings_of(place: Workspace) -> Standings:
@@ -128,27 +131,33 @@ def since_when(
     if as_its_own:
         now = standings.known(taken.name) or standings.keep(taken, found)
     else:
-        now = standing_of(taken.name, taken.manifest.taken, "", found, taken.manifest.only)
+        now = standing_of(taken.name, taken.manifest.taken, "", found)
     earlier = [name for name in names(place.surveys) if name < taken.name]
     seen = list(standings.before(earlier, LOOK_BACK))
     return since(now, seen, all_seen=len(seen) == len(earlier))
 
 
-def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = True) -> Counter[Turn] | None:
-    """How drift turned since the survey before, None where there is none; of an extract, on what is in it."""
+def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = True) -> Turned | None:
+    """How drift turned since the survey before, None where there is none; of an extract, on what is in it.
+
+    A survey that was limited to some buckets says nothing of the others, so the last one that was not is taken.
+    """
     import msgspec
 
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.core.history.drift_changes import turns_since
+    from rusty_lantern.core.history.drift_changes import turned
 
     earlier = [one for one in names(place.surveys) if one < name]
     if not earlier:
         return None
-    before = standings_of(place).of(earlier[-1])
+    standings = standings_of(place)
+    latest = [standings.of(one) for one in earlier[-1:]]
+    rest = standings.before(earlier[:-1], LOOK_BACK) if latest[0].coverage.only else ()
+    before = next((one for one in (*latest, *rest) if one.coverage.only in ([], audit.coverage.only)), latest[0])
     if not whole:
         about = audit.met.subjects() | {finding.key[:3] for finding in audit.findings}
         before = msgspec.structs.replace(before, stood=[one.of(about) for one in before.stood])
-    return turns_since(before, audit)
+    return turned(before, audit)
 
 
 class Opened(NamedTuple):
@@ -176,6 +185,18 @@ class Opened(NamedTuple):
         """Its version tables."""
         return VersionTables(self.place, self.survey, self.when)
 
+    def about(self, *, named: bool = False) -> dict[str, Any]:
+        """What a result tells of the survey; `named`: of one that is about buckets or a store that were named."""
+        names = {store.name for store in self.stores}
+        unread = {} if named else {store: why for store, why in self.survey.unread.items() if store in names}
+        only = [] if named else self.survey.manifest.only
+        return {"survey": self.survey.name, "as_of": self.when, "unread_stores": unread, "only": only}
+
+    def under(self, store_subject: StoreSubject) -> dict[str, list[tuple[str, str, int, int]]]:
+        """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""
+        seen = {n: view for n, view in store_subject.buckets.items() if view.bucket.table.value is not None}
+        return dict(zip(seen, self.tables().keys(list(seen.values())), strict=True))
+
 
 def judge_of(place: Workspace, when: datetime) -> Judge | None:
     """The baseline and the waivers of a workspace; None where it has no baseline. Raises `BadInput`."""
@@ -195,44 +216,6 @@ def oldest_allowed(judge: Judge | None) -> int | None:
     return int(str(limits[-1])) if limits else None
 
 
-class OpenedStores(NamedTuple):
-    """A kept survey, opened store by store."""
-
-    place: Workspace
-    survey: Survey
-    when: datetime
-    store_subjects: list[StoreSubject]
-
-    def judge(self) -> Judge | None:
-        """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
-        return judge_of(self.place, self.when)
-
-    def tables(self) -> VersionTables:
-        """Its version tables."""
-        return VersionTables(self.place, self.survey, self.when)
-
-    def under(self, store_subject: StoreSubject) -> dict[str, list[tuple[str, str, int, int]]]:
-        """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""
-        seen = {n: view for n, view in store_subject.buckets.items() if view.bucket.table.value is not None}
-        return dict(zip(seen, self.tables().keys(list(seen.values())), strict=True))
-
-
-def opened_stores(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> OpenedStores:
-    """Open a kept survey store by store, or one store of it. Raises `BadInput` for a store that it has not."""
-    from rusty_lantern.core.audit.store_subject import store_subjects
-    from rusty_lantern.core.errors import BadInput, Problem, nearest
-
-    place = workspace(named)
-    taken = kept(place, survey)
-    when = moment(as_of, taken.manifest.taken)
-    found = store_subjects(taken.dossiers, place.estate(), when)
-    names = [store_subject.index.dossier.store for store_subject in found]
-    if only is not None and only not in names:
-        hint = nearest(only, names) or f"stores: {', '.join(names)}"
-        raise BadInput(Problem(f'no store "{only}" in the survey {taken.name}', remedy=hint))
-    return OpenedStores(place, taken, when, [c for c in found if only in (None, c.index.dossier.store)])
-
-
 def mirrored_in(tables: VersionTables, stores: list[StoreSubject], estate: Estate) -> list[MirrorSubject]:
     """The estate's mirrored buckets, compared; what a copy lacks is counted where both sides have version tables."""
     from rusty_lantern.core.audit.replicas import mirrored, pairs
@@ -247,14 +230,21 @@ def mirrored_in(tables: VersionTables, stores: list[StoreSubject], estate: Estat
     return list(mirrored(stores, estate.mirrors, lacks))
 
 
-def opened(named: Path | None, survey: str | None, as_of: str | None) -> Opened:
-    """Open a kept survey, as of its own moment unless another is given."""
+def opened(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> Opened:
+    """Open a kept survey, as of its own moment unless another is given, or one store of it. Raises `BadInput` for a
+    store that it has not."""
     from rusty_lantern.core.audit.store_subject import store_subjects
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
 
     place = workspace(named)
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    return Opened(place, taken, when, store_subjects(taken.dossiers, place.estate(), when))
+    found = store_subjects(taken.dossiers, place.estate(), when)
+    names = [store.name for store in found]
+    if only is not None and only not in names:
+        hint = nearest(only, names) or f"stores: {', '.join(names)}"
+        raise BadInput(Problem(f'no store "{only}" in the survey {taken.name}', remedy=hint))
+    return Opened(place, taken, when, [store for store in found if only in (None, store.name)])
 
 
 def kept_bytes(found: Opened) -> dict[str, list[Kept]]:
@@ -272,16 +262,37 @@ def chosen_views(found: Opened, wanted: Sequence[str] | None) -> list[BucketSubj
 
 def find_view(views: list[BucketSubject], wanted: str, taken: Survey) -> BucketSubject:
     """The bucket called `STORE/BUCKET` (or by its name alone, if only one store has it). Raises `BadInput`."""
-    from rusty_lantern.core.errors import BadInput, Problem, nearest
+    from rusty_lantern.core.errors import BadInput, Problem
 
     found = [view for view in views if wanted in (view.title, view.bucket.name)]
     if len(found) == 1:
         return found[0]
     if found:
         raise BadInput(Problem(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in found)))
-    hint = nearest(wanted, [v.title for v in views] + [v.bucket.name for v in views])
-    unread = ", ".join(dossier.store for dossier in taken.dossiers if not dossier.listing.settled)
+    store, _, name = wanted.rpartition("/")
+    unread = [one for one in taken.unread if store in ("", one)]
+    hint = nearest_bucket(name, store, [view.title for view in views])
     if unread:
-        hint = f"store {unread} was not read in it; lantern history lists earlier ones, --survey NAME opens one"
+        hint = (
+            f"store {', '.join(unread)} was not read in it; lantern history lists earlier ones, --survey NAME opens one"
+        )
     what = f'no bucket "{wanted}" in the survey {taken.name}'
     raise BadInput(Problem(what, remedy=hint or "lantern buckets lists them"))
+
+
+def nearest_bucket(name: str, store: str, titles: Sequence[str]) -> str:
+    """A question that suggests the bucket that was meant, if one has nearly this name; best in the store that is named.
+
+    >>> nearest_bucket("press-kit", "attic", ["harbour/press-kit", "attic/scans"])
+    'did you mean "harbour/press-kit"?'
+    >>> nearest_bucket("nope", "harbour", ["harbour/press-kit"])
+    ''
+    """
+    from rusty_lantern.core.errors import nearest
+
+    there = [title for title in titles if title.startswith(f"{store}/")]
+    for among in (there, titles):
+        by_name = {title.partition("/")[2]: title for title in among}
+        if suggested := nearest(name, by_name, in_full=by_name):
+            return suggested
+    return ""

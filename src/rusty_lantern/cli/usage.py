@@ -51,7 +51,7 @@ def usage(
     found = opened(workspace_folder, survey, as_of)
     prices = found.place.prices()
     held = holdings_of(found, prices.periods if prices else ())
-    result = usage_result(found.survey.name, found.when, by, held, earlier_holdings(found), prices)
+    result = usage_result(by, held, earlier_holdings(found), prices, **found.about())
     if out is not None:
         _write(result, out)
     if json:

@@ -129,5 +129,5 @@ def since(answer: Answer[datetime], moment: datetime) -> Fact:
 
 
 def lost(answer: Answer[Any]) -> Fact:
-    """The same state without a value: why something that follows from an answer unknown."""
+    """The same state without a value: why something that follows from an answer is unknown."""
     return Answer(answer.state, None, answer.note, answer.evidence)

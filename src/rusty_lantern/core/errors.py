@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from difflib import get_close_matches
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 import msgspec
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Mapping
 
 
 class Place(msgspec.Struct, frozen=True, order=True):
@@ -74,14 +75,14 @@ class ProblemList:
             raise BadInput(*self.complaints)
 
 
-def nearest(word: str, known: Iterable[str]) -> str:
-    """A hint with the known word most like `word`, or an empty text.
+def nearest(word: str, known: Iterable[str], in_full: Mapping[str, str] = MappingProxyType({})) -> str:
+    """A hint with the known word most like `word`, or an empty text; `in_full` says what else to call a word.
 
     >>> nearest("versionning", ["versioning", "region"])
     'did you mean "versioning"?'
     """
     found = get_close_matches(word, list(known), n=1, cutoff=0.6)
-    return f'did you mean "{found[0]}"?' if found else ""
+    return f'did you mean "{in_full.get(found[0], found[0])}"?' if found else ""
 
 
 def defect(error: Exception) -> str:

@@ -7,7 +7,7 @@ A value read from what `show` printed is the same value. Values of ordered scale
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 from typing import Protocol
@@ -139,7 +139,13 @@ class Quantity(msgspec.Struct, frozen=True):
     numeric: bool = True
 
     def read(self, text: str) -> Value:
-        """A number with its unit, e.g. `30 days`, `20 MB`."""
+        """A number with its unit, e.g. `30 days`, `20 MB`; or several that are added, e.g. `1 day 6 hours`."""
+        parts = re.findall(r"[0-9][0-9_,.]*\s*[A-Za-z]+", text)
+        if len(parts) > 1 and "".join(text.split()) == "".join("".join(parts).split()):
+            return sum(self._read_one(part) for part in parts)
+        return self._read_one(text)
+
+    def _read_one(self, text: str) -> int:
         match = re.fullmatch(r"([0-9][0-9_,]*(?:\.[0-9]+)?)\s*([A-Za-z]*)", text.strip())
         names = ", ".join(unit for unit, _ in self.units)
         if not match:
@@ -166,7 +172,11 @@ class Quantity(msgspec.Struct, frozen=True):
         raise NotOnScale(f'"{unit}" is not a unit of {self.name}: {hint or "use one of " + names}')
 
     def show(self, value: Value) -> str:
-        """The value in the largest unit that divides it well."""
+        """The value in the largest unit that divides it; where that is none, in several, each less than the next.
+
+        >>> [DURATION.show(number) for number in (90 * DAY, 36 * 3600, 2 * DAY + 90)]
+        ['90 days', '36 hours', '2 days 1 minute 30 seconds']
+        """
         number = int(value)  # type: ignore[arg-type]
         if not self.units:
             return f"{number:,}"
@@ -175,14 +185,38 @@ class Quantity(msgspec.Struct, frozen=True):
         for unit, size in reversed(self.units):
             if unit == "week":
                 continue  # nobody writes 35 days as 5 weeks
-            if number and number % size == 0:
-                count = number // size
-                return f"{count:,} {unit}" + ("s" if count != 1 else "")
-        return f"{number:,} {self.units[0][0]}" + ("s" if number != 1 else "")
+            if number and number % size == 0 and number // size <= _WELL.get(unit, number):
+                return _count(number // size, unit)
+        return " ".join(self._parts(number)) or _count(0, self.units[0][0])
+
+    def roughly(self, value: Value) -> str:
+        """A duration in its two largest units, for what grows by itself.
+
+        >>> DURATION.roughly(2025 * DAY + 3 * 3600 + 5), DURATION.roughly(90 * DAY)
+        ('2,025 days 3 hours', '90 days')
+        """
+        exact = self.show(value)
+        parts = list(self._parts(int(value)))  # type: ignore[arg-type]
+        return " ".join(parts[:2]) if exact == " ".join(parts) else exact
+
+    def _parts(self, number: int) -> Iterator[str]:
+        """How many of each unit, the largest first, without weeks and years, which are days to most people."""
+        for unit, size in reversed(self.units):
+            if unit not in ("week", "year") and number >= size:
+                yield _count(number // size, unit)
+                number %= size
 
     def rank(self, value: Value) -> int:
         """The number itself."""
         return int(value)  # type: ignore[arg-type]
+
+
+_WELL = {"second": 120, "minute": 120, "hour": 96}
+"""How many of a unit one still says, instead of so many of the next one and a rest."""
+
+
+def _count(number: int, unit: str) -> str:
+    return f"{number:,} {unit}" + ("s" if number != 1 else "")
 
 
 class Moment(msgspec.Struct, frozen=True):

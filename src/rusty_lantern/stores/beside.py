@@ -32,7 +32,7 @@ PEOPLE = ("identities", "groups", "credentials")
 async def with_beside(visit: Visit, read: Dossier, noted: Callable[[str], None]) -> Dossier:
     """The dossier with what the identity service and the dossier beside the store tell."""
     store, folder = visit.store, visit.folder
-    if store.identities is not None and read.listing.settled:
+    if store.identities is not None:
         read = await _guarded(read, PEOPLE, _people(visit, store.identities, read), noted)
     if not store.beside:
         return read

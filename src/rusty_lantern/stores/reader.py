@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Protocol, Self
 import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.answer import Answer, lost
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.model.acl import ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
@@ -51,13 +51,15 @@ class Visit:
     """Fetches the store's dossier of the survey before."""
 
     def dossier(self, capabilities: Capabilities, listing: Answer[int], **told: Any) -> Dossier:
-        """The store's dossier with what was told of it; what the protocol does not tell is marked so."""
+        """The store's dossier with what was told of it; what the protocol does not tell is marked so. Where the buckets
+        could not be listed, that is why the rest is not known."""
         at = self.store.at
         known: dict[str, Any] = {
             "store": self.store.name, "taken": self.moment, "address": at, "protocol": capabilities.protocol,
             "transport": "tls" if at.startswith("https") else "plain",
         }  # fmt: skip
-        return Dossier(**known | capabilities.of_store() | {"listing": listing} | told)
+        why = {} if listing.settled else dict.fromkeys(capabilities.tells_of_store, lost(listing))
+        return Dossier(**known | why | capabilities.of_store() | {"listing": listing} | told)
 
 
 class WantedDetails(msgspec.Struct, frozen=True):

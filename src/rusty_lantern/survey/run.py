@@ -21,7 +21,7 @@ from rusty_lantern.core.config.estate import Estate, Store
 from rusty_lantern.core.config.object_scan import ScanDepth
 from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem, defect, nearest
 from rusty_lantern.core.model.capabilities import PROTOCOLS
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dossier import Dossier, lost_dossier
 from rusty_lantern.stores.beside import with_beside
 from rusty_lantern.stores.door_probe import door_probes
 from rusty_lantern.stores.doors import with_doors
@@ -133,7 +133,7 @@ def _unread(plan: Plan, store: Store, error: Exception) -> Dossier:
     """What stands for a store that could not be read by a fault of ours."""
     plan.progress.noted(f"{store.name}: {defect(error)}")
     lost: Answer[int] = Answer("failed", None, defect(error))
-    return Dossier(store=store.name, taken=plan.moment, address=store.at, listing=lost)
+    return lost_dossier(store.name, store.at, plan.moment, lost)
 
 
 def _first(error: BaseException) -> BaseException:
@@ -171,7 +171,7 @@ async def _read_store(
             return await probe_store(reader, read, plan.estate, door_probes(visit, read))
     except NoCredential as error:
         lost: Answer[int] = Answer("denied", None, str(error.complaints[0].what))
-        return Dossier(store=store.name, taken=plan.moment, address=store.at, listing=lost)
+        return lost_dossier(store.name, store.at, plan.moment, lost)
 
 
 @dataclass

@@ -18,6 +18,7 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.choice import Choice
+from rusty_lantern.core.audit.coverage import Coverage, coverage
 from rusty_lantern.core.audit.met import Column, Met
 from rusty_lantern.core.audit.overview import Overview, overview
 from rusty_lantern.core.audit.replicas import MirrorSubject
@@ -41,6 +42,7 @@ from rusty_lantern.core.baseline.evaluation import (
 )
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement, Severity, in_force
 from rusty_lantern.core.baseline.selectors import All, Subject
+from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.dossier import undisturbed
 
 NO_TALLIES: Tallies = MappingProxyType({})
@@ -76,6 +78,8 @@ class Audit(msgspec.Struct, frozen=True):
     """How each waiver stands."""
     exposed: dict[str, int] = msgspec.field(default_factory=dict)
     """Verb → how many buckets anyone gets into, from everywhere."""
+    coverage: Coverage = Coverage()
+    """What the survey looked at."""
 
     def overview(self) -> Overview:
         """What it comes to on one screen."""
@@ -231,9 +235,10 @@ def audit(
     mirrors: Sequence[MirrorSubject] = (),
     tallies: Tallies = NO_TALLIES,
     choice: Choice | None = None,
+    only: Sequence[str] = (),
 ) -> Audit:
     """Hold a survey against a baseline: every bucket, every other subject of its stores, every mirrored bucket; or of
-    these what is chosen."""
+    these what is chosen. `only`: the patterns of STORE/BUCKET that the survey was limited to."""
     wanted = choice or Choice()
     buckets = [view for store in stores for view in store.buckets.values() if wanted.has_subject(view)]
     others = [subject for store in stores for subject in store.subjects() if wanted.has_subject(subject)]
@@ -250,13 +255,22 @@ def audit(
         for sheet in judge.cascade.baseline.sheets
         if not any(sheet.applies_to(subject) for subject in subjects)
     ]
+    seen = coverage(stores, only)
+    stands = [one for one in stands if one.standing != "unused" or seen.lists(*_about(one.waiver))]
+    if len(idle) > 1 and not seen.whole:
+        idle = [f"{len(idle)} sheets apply to nothing that was surveyed: not every bucket was"]
     dossiers = [store.index.dossier for store in stores]
     unread = [(dossier.store, dossier.listing.reason) for dossier in dossiers if not dossier.listing.settled]
     reached = [view.decided.told for view in buckets if "open" in view.levels]
     exposed: dict[str, int] = {verb: sum(told[f"anyone.{verb}"].level == "open" for told in reached) for verb in VERBS}
     asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
     scope = Scope(asked, buckets, judge.moment, stands, only_buckets=bool(wanted.tag))
-    return Audit(findings, scope, met, unread, idle, len(buckets), stands, exposed)
+    return Audit(findings, scope, met, unread, idle, len(buckets), stands, exposed, seen)
+
+
+def _about(waiver: Waiver) -> tuple[str, str]:
+    """The store that a waiver names, a pattern, and the kind of subject."""
+    return waiver.of.partition("/")[0], lookup(waiver.fact).subject
 
 
 def _unwaived(

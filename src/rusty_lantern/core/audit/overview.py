@@ -155,6 +155,10 @@ def _bucket_deadlines(
             depends = (
                 f"{_many(len(names), 'bucket')} encrypted with it: {show_names(names, MOST_NAMED)}" if names else ""
             )
+            unknown = one.key(key).fact("encryption-key.buckets")
+            if not unknown.settled:
+                more = f"which {'other ' if names else ''}buckets are encrypted with it is unknown: {unknown.reason}"
+                depends = "; ".join(part for part in (depends, more) if part)
             name = next(iter(key.names), key.id)
             yield Deadline(key.deleted.value, "encryption key", store, name, "scheduled for deletion", depends)
     for bucket in dossier.buckets:

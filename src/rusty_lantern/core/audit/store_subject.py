@@ -108,16 +108,25 @@ class StoreSubject:
         """
         dossier = self.index.dossier
         yield self._part("store", dossier.store, dossier.store, self.index)
-        sections: list[tuple[str, Answer[Any], Callable[[Any], PartSubject | None]]] = [
+        for kind, section, subject_of in self._sections():
+            if not section.settled:
+                yield self._part(kind, "", f"any {kind}", section)
+            yield from (found for entry in section.value or () if (found := subject_of(entry)) is not None)
+
+    def unlisted(self) -> list[str]:
+        """The kinds of subject of which the store's list was not read."""
+        sections = [("bucket", self.index.dossier.listing), *((kind, section) for kind, section, _ in self._sections())]
+        return [kind for kind, section in sections if not section.settled]
+
+    def _sections(self) -> list[tuple[str, Answer[Any], Callable[[Any], PartSubject | None]]]:
+        """The lists of a dossier besides buckets, and what makes a subject of an entry."""
+        dossier = self.index.dossier
+        return [
             ("identity", dossier.identities, self.identity),
             ("credential", dossier.credentials, self.credential),
             ("encryption-key", dossier.encryption_keys, self.key),
             ("link", dossier.links, self.link),
         ]
-        for kind, section, subject_of in sections:
-            if not section.settled:
-                yield self._part(kind, "", f"any {kind}", section)
-            yield from (found for entry in section.value or () if (found := subject_of(entry)) is not None)
 
     def _part(self, kind: str, name: str, label: str, view: Any, tags: Answer[dict[str, str]] = NO_TAGS) -> PartSubject:
         return PartSubject(self, kind, name, label, view, tags)

@@ -21,7 +21,7 @@ from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.object_rules.sampling import bound, words
 from rusty_lantern.core.object_rules.tally import Tally
-from rusty_lantern.core.value_types import Value
+from rusty_lantern.core.value_types import DURATION, Value
 
 Status = Literal["ok", "drift", "waived", "unknown"]
 STATUSES: tuple[Status, ...] = ("ok", "drift", "waived", "unknown")
@@ -307,11 +307,16 @@ def observed_words(finding: Finding) -> str:
     return f"{tally.drifted:,} of {tally.checked:,} sampled fail, {share.rpartition(' at ')[0]}{unseen}"
 
 
+AT_LEAST = "at least "
+"""Stands before what is known of a fact in part."""
+
+
 def show_fact(name: str, fact: Fact) -> str:
     """A fact's value in words, or its state."""
     if isinstance(fact, Partly) and fact.certain:
-        return f"at least {lookup(name).scale.show(fact.certain)}"
+        return AT_LEAST + lookup(name).scale.show(fact.certain)
     if fact.value is None:
         return fact.state if fact.settled else "unknown"
-    text = lookup(name).scale.show(fact.value)
+    entry = lookup(name)
+    text = DURATION.roughly(fact.value) if entry.grows and entry.scale == DURATION else entry.scale.show(fact.value)
     return f"{text} (declared)" if fact.state == "stated" else text

@@ -23,6 +23,7 @@ from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.coverage import Coverage, coverage
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject, credential_title
 from rusty_lantern.core.baseline.evaluation import show_fact
@@ -52,17 +53,26 @@ class Change(msgspec.Struct, frozen=True):
 
 
 @undisturbed()
-def changes(before: list[StoreSubject], after: list[StoreSubject]) -> list[Change]:
-    """Everything that changed, store by store. The same survey twice gives nothing."""
+def changes(
+    before: list[StoreSubject],
+    after: list[StoreSubject],
+    only: tuple[Sequence[str], Sequence[str]] = ((), ()),
+) -> list[Change]:
+    """Everything that changed, store by store. The same survey twice gives nothing.
+
+    `only`: the patterns of STORE/BUCKET that either survey was limited to; what one of them was not to look at is not
+    compared.
+    """
     old = {store_subject.index.dossier.store: store_subject for store_subject in before}
     new = {store_subject.index.dossier.store: store_subject for store_subject in after}
+    seen = coverage(before, only[0]), coverage(after, only[1])
     found: list[Change] = []
     for store in sorted(old.keys() | new.keys()):
         was, now = old.get(store), new.get(store)
-        if was is None or now is None:
+        if was is not None and now is not None:
+            found += _store(store, was, now, seen)
+        elif not only[0 if was is None else 1]:
             found.append(Change(store, "store", store, "new" if was is None else "gone"))
-            continue
-        found += _store(store, was, now)
     return found
 
 
@@ -95,19 +105,20 @@ def against(declared: Sequence[Declared], store_subjects: list[StoreSubject]) ->
     return found
 
 
-def _store(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change]:
+def _store(store: str, was: StoreSubject, now: StoreSubject, seen: tuple[Coverage, Coverage]) -> Iterator[Change]:
     read = [store_subject.index.dossier.listing for store_subject in (was, now)]
     if read[0].settled != read[1].settled:
         yield Change(store, "store", store, _settled(read[1]), note=read[0].reason or read[1].reason)
-        return
     around = was.inputs == now.inputs
     came, went = _by_creation(now, was), _by_creation(was, now)
     for name in sorted(was.buckets.keys() | now.buckets.keys()):
         old, new = was.buckets.get(name), now.buckets.get(name)
         if new is None and old is not None:
-            yield Change(store, "bucket", name, "gone", note=_renamed(old, came))
+            if seen[1].missing(store, "bucket", name) == "not there":
+                yield Change(store, "bucket", name, "gone", note=_renamed(old, came))
         elif old is None and new is not None:
-            yield Change(store, "bucket", name, "new", note=_renamed(new, went))
+            if seen[0].missing(store, "bucket", name) == "not there":
+                yield Change(store, "bucket", name, "new", note=_renamed(new, went))
         elif old is not None and new is not None and not (around and _same(old, new)):
             yield from _bucket(old, new)
     yield from _others(store, was, now)

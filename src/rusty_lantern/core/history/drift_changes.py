@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import datetime
 from operator import itemgetter
 from typing import Literal
 
 import msgspec
 
+from rusty_lantern.core.answer import Answer, Partly
 from rusty_lantern.core.audit.audit import Audit
+from rusty_lantern.core.audit.coverage import Missing
 from rusty_lantern.core.audit.waivers import is_worse, observed_now
-from rusty_lantern.core.baseline.evaluation import Finding, Key
+from rusty_lantern.core.baseline.evaluation import AT_LEAST, Finding, Key
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.history.drift_history import Area, Standing
 from rusty_lantern.core.model.dossier import undisturbed
@@ -53,7 +56,11 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
             if was is not None and now is not None and _stands_as_before(was, now):
                 continue
             accepted = observed_now(was) if was and was.status == "drift" else ""
-            turn = _turn(was.status if was else None, now, accepted)
+            statuses = [
+                one.status if one is not None else _ABSENT[audit.coverage.missing(area[0], area[1], name)]
+                for one, audit in ((was, before), (now, after))
+            ]
+            turn = _turn(statuses[0], statuses[1], now, accepted)
             shown = now if now is not None and turn != "resolved" else was
             if turn is not None and shown is not None:
                 yield shown.key, DriftChange(turn, shown, _seen(was), _seen(now))
@@ -67,21 +74,48 @@ def _stands_as_before(was: Finding, now: Finding) -> bool:
     return was.tally == now.tally and then.settled and (then.state, then.value) == (seen.state, seen.value)
 
 
-def turns_since(before: Standing, after: Audit) -> Counter[Turn]:
+class Turned(msgspec.Struct, frozen=True):
+    """How drift turned since an earlier survey."""
+
+    since: datetime
+    """When that was taken."""
+    counts: Counter[Turn]
+
+
+def turned(before: Standing, after: Audit) -> Turned:
     """How many drifts opened, got worse or closed since another survey, of which only the standing is kept.
 
-    The numbers are those of `drift_changes`. What held before and is unknown now is not counted: a standing does not
-    tell what held.
+    The numbers are those of `drift_changes`. What was ok before and is unknown now is not counted: a standing does not
+    tell what was ok.
     """
     old, new = before.by_area(), _by_area(after.findings)
     found: Counter[Turn | None] = Counter()
+    ok = _ok_though_unlisted(old, new, after)
     for area in old.keys() | new.keys():
+        store, kind, fact = area
         then, there = old.get(area, {}), new.get(area, {})
         for name in then.keys() | there.keys():
             was, now = then.get(name), there.get(name)
-            if was is None or now is None or not was.status == now.status == "unknown":
-                found[_turn(was.status if was else None, now, was.observed if was else "")] += 1
-    return Counter({turn: number for turn, number in found.items() if turn is not None})
+            if was is not None and now is not None and was.status == now.status == "unknown":
+                continue
+            earlier = was.status if was else _ABSENT[before.coverage.missing(store, kind, name)]
+            later = now.status if now else _ABSENT[after.coverage.missing(store, kind, name)]
+            if (store, kind, name, fact) in ok:
+                later = "ok"
+            found[_turn(earlier, later, now, was.observed if was else "")] += 1
+    return Turned(before.taken, Counter({turn: number for turn, number in found.items() if turn is not None}))
+
+
+def _ok_though_unlisted(
+    old: Mapping[Area, Mapping[str, object]], new: Mapping[Area, Mapping[str, object]], after: Audit
+) -> set[Key]:
+    """What was not ok before and is now, on subjects that are known one by one where no list could be read."""
+    unlisted: set[Key] = set()
+    for area, then in old.items():
+        store, kind, fact = area
+        left = then.keys() - new.get(area, {}).keys()
+        unlisted |= {(store, kind, name, fact) for name in left - after.coverage.not_there(store, kind, left)}
+    return {finding.key for finding in after.met.findings(unlisted)} if unlisted else unlisted
 
 
 def _by_area(findings: Iterable[Finding]) -> dict[Area, dict[str, Finding]]:
@@ -101,22 +135,35 @@ def _seen(finding: Finding | None) -> str:
     return finding.status if finding.status == "unknown" else observed_now(finding)
 
 
-def _turn(before: str | None, now: Finding | None, accepted: str) -> Turn | None:
-    """How a requirement turned. `before`: its status then; `accepted`: what was seen then, in words."""
-    after = now.status if now else None
-    if after == "drift":
-        if before in ("ok", None):
-            return "new"
-        if before == "unknown":
-            return "now known"
-        return "worse" if before == "drift" and now and _worse(now, accepted) else "new" if before == "waived" else None
-    if before == "drift":
-        turns: dict[str | None, Turn] = {"waived": "waived", "unknown": "no longer known"}
-        return turns.get(after, "resolved")
-    if before == "ok" and after == "unknown":
-        return "no longer known"
-    return None
+_ABSENT: dict[Missing, str] = {"not there": "gone", "not read": "unknown", "not asked": "not asked"}
+"""How a requirement stands on a subject that is not in a survey."""
+
+
+_TURNS: dict[tuple[str, str], Turn] = {
+    ("ok", "drift"): "new",
+    ("gone", "drift"): "new",
+    ("waived", "drift"): "new",
+    ("unknown", "drift"): "now known",
+    ("drift", "waived"): "waived",
+    ("drift", "unknown"): "no longer known",
+    ("drift", "ok"): "resolved",
+    ("drift", "gone"): "resolved",
+    ("ok", "unknown"): "no longer known",
+}
+"""Status before, and after → how a requirement turned. Drift that drifts still may be worse."""
+
+
+def _turn(before: str, after: str, now: Finding | None, accepted: str) -> Turn | None:
+    """How a requirement turned. `before`, `after`: its statuses; `accepted`: what was seen then, in words."""
+    if before == after == "drift":
+        return "worse" if now is not None and _worse(now, accepted) else None
+    return _TURNS.get((before, after))
 
 
 def _worse(now: Finding, accepted: str) -> bool:
-    return not lookup(now.requirement.fact).grows and is_worse(now, accepted)
+    """Whether it is worse for certain: of what is known in part, that part is compared."""
+    if lookup(now.requirement.fact).grows or accepted.startswith(AT_LEAST):
+        return False
+    if isinstance(now.observed, Partly):
+        now = msgspec.structs.replace(now, observed=Answer("known", now.observed.certain))
+    return is_worse(now, accepted)

@@ -8,13 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Container, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
-from fnmatch import fnmatchcase
-from statistics import median
 from types import MappingProxyType
 
 import msgspec
 
 from rusty_lantern.core.audit.audit import Audit
+from rusty_lantern.core.audit.coverage import Coverage
 from rusty_lantern.core.audit.waivers import observed_now
 from rusty_lantern.core.baseline.evaluation import STATUSES, Key
 
@@ -61,18 +60,10 @@ class Standing(msgspec.Struct, frozen=True):
     exposed: dict[str, int]
     """Verb → how many buckets anyone gets into, from everywhere."""
     unread: list[str]
-    only: list[str]
+    coverage: Coverage
     stood: list[OpenRequirement]
     judged_with: list[str] = []
     """The files that were read for it."""
-
-    def covered(self, store: str, names: Iterable[str]) -> set[str]:
-        """Which of a store's subjects of these names the survey looked at at all."""
-        if store in self.unread:
-            return set()
-        if not self.only:
-            return set(names)
-        return {name for name in names if any(fnmatchcase(f"{store}/{name}", pattern) for pattern in self.only)}
 
     def by_area(self) -> dict[Area, dict[str, OpenRequirement]]:
         """Area → the subjects that were not simply ok, by name."""
@@ -83,7 +74,7 @@ class Standing(msgspec.Struct, frozen=True):
 
 
 def standing_of(
-    survey: str, taken: datetime, judged_by: str, audit: Audit, only: Sequence[str], judged_with: Sequence[str] = ()
+    survey: str, taken: datetime, judged_by: str, audit: Audit, judged_with: Sequence[str] = ()
 ) -> Standing:
     """What is kept of an audit."""
     counts = audit.counts()
@@ -96,7 +87,7 @@ def standing_of(
         audit.drift_by_severity(),
         dict(audit.exposed),
         [store for store, _ in audit.unread],
-        list(only),
+        audit.coverage,
         _open(audit),
         list(judged_with),
     )
@@ -149,10 +140,10 @@ def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) 
             break
         drifting, unknown = _named(standing, OPEN), _named(standing, ("unknown",))
         for area, names in unsettled.items():
-            covered = standing.covered(area[0], names)
-            still = covered & drifting.get(area, set())
+            still = names & drifting.get(area, set())
             first[area].update(dict.fromkeys(still, standing.taken))
-            names.difference_update(covered - still - unknown.get(area, set()))
+            others = names - still - unknown.get(area, set())
+            names.difference_update(standing.coverage.not_there(area[0], area[1], others))
         unsettled = {area: names for area, names in unsettled.items() if names}
     return Begun(first, {} if all_seen else unsettled)
 
@@ -185,7 +176,8 @@ def spells(standings: Sequence[Standing]) -> list[DriftPeriod]:
     for standing in standings:
         drifting, unknown = _named(standing, OPEN), _named(standing, ("unknown",))
         for area, since_when in begun.items():
-            gone = standing.covered(area[0], since_when) - drifting.get(area, set()) - unknown.get(area, set())
+            others = since_when.keys() - drifting.get(area, set()) - unknown.get(area, set())
+            gone = standing.coverage.not_there(area[0], area[1], others)
             ended += [_period(area, name, since_when.pop(name), standing.taken) for name in sorted(gone)]
         for area, names in drifting.items():
             there = begun.setdefault(area, {})
@@ -228,4 +220,6 @@ def lasting(standings: Sequence[Standing]) -> Lasting:
 
 
 def _median(found: list[DriftPeriod], moment: datetime) -> float | None:
+    from statistics import median  # loads much, for `history` alone
+
     return round(median(s.lasted(moment) / timedelta(days=1) for s in found), 1) if found else None

@@ -11,7 +11,7 @@ import gc
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 
@@ -109,6 +109,16 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """When the document was made that this was read from, where it came as one."""
     tag: str = ""
     """The ETag that it came with."""
+
+
+def lost_dossier(store: str, address: str, taken: datetime, why: Answer[Any]) -> Dossier:
+    """What stands for a store of which nothing was read: every answer is why."""
+    answers: dict[str, Any] = {
+        name: why
+        for name, default in zip(Dossier.__struct_fields__, Dossier.__struct_defaults__, strict=True)
+        if isinstance(default, Answer)
+    }
+    return Dossier(store=store, address=address, taken=taken, **answers)
 
 
 @contextmanager

@@ -21,7 +21,7 @@ def credential_ages(
     active = [row for row in result.credentials if row.state != "disabled"]
     rows = sorted(active, key=lambda r: (r.age is not None, -(r.age or 0)))[:MOST_BARS]
     more = f"; the {len(rows)} oldest of {len(active)}" if len(active) > len(rows) else ""
-    words = f"as of {show_moment(result.as_of)}, survey {result.survey}{more}"
+    words = f"as of {show_moment(result.as_of)}, survey {result.survey}{more}{result.missing}"
     with drawn("Age of active access keys", words, out, size=size) as (figure, (axes,)):
         for place, row in enumerate(reversed(rows)):
             if row.age is None:

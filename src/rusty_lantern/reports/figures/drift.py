@@ -17,6 +17,10 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 
+LEAST_OF_SPAN = 60
+"""The part of the whole span that a bar takes at least."""
+
+
 def trend(standings: Sequence[Standing], baseline: str, out: Path | BytesIO, size: str = "slide") -> None:
     """Draw drift by severity over the surveys, with what is unknown below.
 
@@ -24,6 +28,8 @@ def trend(standings: Sequence[Standing], baseline: str, out: Path | BytesIO, siz
     """
     span = f"{show_moment(standings[0].taken)} to {show_moment(standings[-1].taken)}" if standings else "no survey"
     words = f"{len(standings)} surveys, {span}, all audited with {baseline}"
+    if not all(standing.coverage.whole for standing in standings):
+        words += "; a hollow mark: not every bucket was read"
     with drawn("Drift over time", words, out, rows=(4, 1), size=size) as (figure, (axes, below)):
         _drift(axes, standings)
         _unknown(below, standings)
@@ -46,8 +52,12 @@ def _drift(axes: Axes, standings: Sequence[Standing]) -> None:
             named.append((base[-1] + counts[-1] / 2, f"{severity}, {counts[-1]} now"))
         base = [low + count for low, count in zip(base, counts, strict=True)]
     _room(axes, days, width)
-    axes.set_ylim(0, max([*base, 1]) * 1.12)
-    for place, words in _apart(named, max([*base, 1]) * 0.055):
+    highest = max([*base, 1])
+    axes.set_ylim(0, highest * 1.12)
+    tops = zip(days, base, standings, strict=True)
+    for day, top in ((day, top) for day, top, standing in tops if not standing.coverage.whole):
+        axes.plot(day, top + highest * 0.05, marker="v", markersize=9, markerfacecolor=PAPER, markeredgecolor=INK)
+    for place, words in _apart(named, highest * 0.055):
         axes.annotate(words, (1.01, place), xycoords=("axes fraction", "data"), va="center", fontsize=12, color=INK)
     axes.set_ylabel("drift")
     _dates(axes)
@@ -56,10 +66,10 @@ def _drift(axes: Axes, standings: Sequence[Standing]) -> None:
 
 
 def _width(days: Sequence[float]) -> float:
-    """The width of a bar: one a survey, none over another."""
+    """The width of a bar: one a survey, none over another unless they are too close to be seen by themselves."""
     gaps = [later - earlier for earlier, later in pairwise(days)]
-    span = days[-1] - days[0] if days else 0.0
-    return max(min([0.7 * gap for gap in gaps] + [max(span, 1.0) / 8]), 0.02) if days else 1.0
+    span = max(days[-1] - days[0], 1.0) if days else 1.0
+    return max(min([0.7 * gap for gap in gaps] + [span / 8]), span / LEAST_OF_SPAN)
 
 
 def _room(axes: Axes, days: Sequence[float], width: float) -> None:

@@ -21,6 +21,7 @@ def open_doors(result: ExposureResult, out: Path | BytesIO, size: str = "slide")
     words = (
         f"survey {result.survey}, as of {show_moment(result.as_of)}: {total} buckets; whatever is not drawn is closed"
     )
+    words += result.missing
     with drawn("Public access", words, out, size=size) as (figure, (axes,)):
         from matplotlib.patches import Patch
         from matplotlib.ticker import MaxNLocator

@@ -13,6 +13,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.objects.retention_summary import Kept
 from rusty_lantern.reports.figures.canvas import DEEP, INK, MILD, SAND, bare, drawn, plain
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 KINDS = {
     "locked, encrypted": (DEEP, ""), "encrypted": (MILD, "//"), "locked, not encrypted": (SAND, ".."),
@@ -50,7 +51,7 @@ def parts_of(view: BucketSubject, applied: Sequence[Kept]) -> Iterator[tuple[str
 def where_data_sits(
     views: Sequence[BucketSubject],
     applied: Mapping[str, Sequence[Kept]],
-    survey: str,
+    about: OfSurvey,
     out: Path | BytesIO,
     size: str = "slide",
 ) -> None:
@@ -69,7 +70,8 @@ def where_data_sits(
         for kind, size_ in parts_of(view, applied.get(view.title, ())):
             kinds[kind] += size_
     also = f"; {uncounted} buckets were not counted" if uncounted else ""
-    words = f"survey {survey}: bytes of current objects, by encryption, and by the locks that they have{also}"
+    words = f"survey {about.survey}: bytes of current objects, by encryption, and by the locks that they have"
+    words += also + about.missing
     with drawn("Where data is stored, and how it is protected", words, out, size=size) as (figure, (axes,)):
         from matplotlib.patches import Patch
 

@@ -16,7 +16,7 @@ def write(result: AuditResult) -> str:
     root = etree.Element("testsuites", name=safe(result.baseline))
     everything = [("drift", j) for j in result.drift] + [("unknown", j) for j in result.unknown]
     everything += [("waived", j) for j in result.waived]
-    for store in sorted({*result.ok, *result.unread, *(j.store for _, j in everything)}):
+    for store in sorted({*result.ok, *result.unread_stores, *(j.store for _, j in everything)}):
         mine = [(status, j) for status, j in everything if j.store == store]
         _suite(root, result, store, mine)
     text: bytes = etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True)
@@ -24,7 +24,7 @@ def write(result: AuditResult) -> str:
 
 
 def _suite(root: etree._Element, result: AuditResult, store: str, mine: list[tuple[str, FindingResult]]) -> None:
-    unread = result.unread.get(store)
+    unread = result.unread_stores.get(store)
     count = {status: sum(s == status for s, _ in mine) for status in ("drift", "unknown", "waived")}
     suite = etree.SubElement(
         root,

@@ -17,7 +17,8 @@ def write(result: AuditResult) -> str:
         f"# {markdown(result.baseline)}{markdown(edition)}",
         f"Survey {result.survey}, as of {show_moment(result.as_of)}, {result.buckets:,} buckets: {counts}.",
     ]
-    parts += [f"**Store {markdown(store)} was not read**: {markdown(why)}." for store, why in result.unread.items()]
+    unread = result.unread_stores.items()
+    parts += [f"**Store {markdown(store)} was not read**: {markdown(why)}." for store, why in unread]
     if result.only:
         parts.append(f"The survey was limited to {markdown(', '.join(result.only))}.")
     parts += _section("Drift", result.drift)

@@ -15,7 +15,8 @@ from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 
 def write(result: AuditResult) -> str:
     """The text format 1.0, with its end mark."""
-    stores = sorted({*result.ok, *result.unread, *(j.store for j in (*result.drift, *result.unknown, *result.waived))})
+    others = (j.store for j in (*result.drift, *result.unknown, *result.waived))
+    stores = sorted({*result.ok, *result.unread_stores, *others})
     lines = _gauge(
         "lantern_requirements",
         "Requirements by status.",
@@ -32,7 +33,7 @@ def write(result: AuditResult) -> str:
     lines += _gauge(
         "lantern_store_unread",
         "Whether a store's buckets could not be listed.",
-        (({"store": s}, int(s in result.unread)) for s in stores),
+        (({"store": s}, int(s in result.unread_stores)) for s in stores),
     )
     lines += _gauge("lantern_buckets", "Buckets that were audited.", [({}, result.buckets)])
     lines += _gauge(

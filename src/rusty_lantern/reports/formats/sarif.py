@@ -27,7 +27,7 @@ def write(result: AuditResult) -> str:
     facts = list(dict.fromkeys(one.fact for _, one in found))
     notes = [
         {"level": "error", "message": _text(f"store {store} was not read: {why}")}
-        for store, why in result.unread.items()
+        for store, why in result.unread_stores.items()
     ]
     run: dict[str, Any] = {
         "tool": {
@@ -37,7 +37,7 @@ def write(result: AuditResult) -> str:
                 "rules": [{"id": fact, "shortDescription": {"text": _meaning(fact)}} for fact in facts],
             }
         },
-        "invocations": [{"executionSuccessful": not result.unread, "toolExecutionNotifications": notes}],
+        "invocations": [{"executionSuccessful": not result.unread_stores, "toolExecutionNotifications": notes}],
         "automationDetails": {"id": f"{safe(result.baseline)}/{result.survey}"},
         "columnKind": "unicodeCodePoints",
         "results": [_result(status, one, facts.index(one.fact)) for status, one in found],

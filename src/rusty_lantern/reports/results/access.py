@@ -23,6 +23,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
 from rusty_lantern.core.model.identity import Identity
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
 class StepResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -76,17 +77,15 @@ class OwnRow(msgspec.Struct, frozen=True, kw_only=True):
     """Their names; without `--who` the first few of them."""
 
 
-class AccessResult(msgspec.Struct, frozen=True, kw_only=True):
+class AccessResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern access --json`."""
 
-    survey: str
-    as_of: datetime
     access: list[AccessRow]
     """What rules of buckets grant identities that they name."""
     own: list[OwnRow]
     """What the stores' own identities may do, by their own permissions and the buckets' rules together."""
     unread: dict[str, str]
-    """Store → why its identities unknown."""
+    """Store → why its identities are unknown."""
 
 
 OWN_SIDE = "a caller in the owner's account may also be allowed by its own permissions, which were not read"

@@ -5,7 +5,6 @@ Each is built from the core's own objects by one function; nothing here judges.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from datetime import datetime
 
 import msgspec
@@ -22,12 +21,13 @@ from rusty_lantern.core.baseline.evaluation import (
     tally_words,
 )
 from rusty_lantern.core.baseline.loader import Baseline
-from rusty_lantern.core.history.drift_changes import Turn
+from rusty_lantern.core.history.drift_changes import Turned
 from rusty_lantern.core.history.drift_history import Begun, Since
 from rusty_lantern.core.object_rules.sampling import bound
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.core.remediation.advice import advice
 from rusty_lantern.reports.results.facts import Value, as_json, required_words
+from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.reports.results.overview import OverviewResult, overview_result
 
 
@@ -88,17 +88,13 @@ class ReachResult(msgspec.Struct, frozen=True, kw_only=True):
     bytes: int
 
 
-class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
+class AuditResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern audit --json`."""
 
-    survey: str
     taken: datetime
-    as_of: datetime
     baseline: str
     edition: str
     buckets: int
-    only: list[str]
-    """STORE/BUCKET patterns, where the survey was limited to them."""
     counts: dict[str, int]
     drift_by_severity: dict[str, int]
     ok: dict[str, int]
@@ -108,8 +104,6 @@ class AuditResult(msgspec.Struct, frozen=True, kw_only=True):
     waived: list[FindingResult]
     """Drift that was accepted; `reason` says until when, by whom and why."""
     waivers: list[WaiverResult]
-    unread: dict[str, str]
-    """Stores whose buckets could not be listed, and why."""
     notes: list[str]
     overview: OverviewResult
     """The same on one screen."""
@@ -136,7 +130,7 @@ def audit_result(
     baseline: Baseline,
     audit: Audit,
     since: Begun | None = None,
-    turned: Mapping[Turn, int] | None = None,
+    turned: Turned | None = None,
     *,
     rows: bool = True,
 ) -> AuditResult:
@@ -159,9 +153,9 @@ def audit_result(
         unknown=[finding_result(j) for j in audit.of("unknown")] if rows else [],
         waived=[finding_result(j, begun.get(j.key)) for j in audit.of("waived")],
         waivers=[waiver_result(waived) for waived in audit.waivers],
-        unread=dict(audit.unread),
+        unread_stores=dict(audit.unread),
         notes=audit.idle_sheets,
-        overview=overview_result(audit.overview(), moment, turned),  # type: ignore[arg-type]
+        overview=overview_result(audit.overview(), moment, turned, [store for store, _ in audit.unread]),
     )
 
 

@@ -1,4 +1,4 @@
-""""""
+"""What a baseline says, its remarks and its examples, as results."""
 
 from __future__ import annotations
 

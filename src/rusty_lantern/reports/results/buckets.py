@@ -1,16 +1,16 @@
-""""""
+"""The list of buckets as a result."""
 
 from __future__ import annotations
 
-from datetime import datetime
+from typing import Any
 
 import msgspec
 
-from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.reports.results.facts import Value, as_json
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
 class BucketRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -31,17 +31,14 @@ class BucketRow(msgspec.Struct, frozen=True, kw_only=True):
     unknown: dict[str, str]
 
 
-class BucketsResult(msgspec.Struct, frozen=True, kw_only=True):
+class BucketsResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern buckets --json`."""
 
-    survey: str
-    as_of: datetime
     buckets: list[BucketRow]
     total_objects: int
     total_bytes: int
     complete: bool
     """Whether every bucket's objects and bytes are known; if not, the totals are lower bounds."""
-    unread: list[str]
 
 
 def bucket_row(view: BucketSubject) -> BucketRow:
@@ -89,14 +86,12 @@ def _lock_words(view: BucketSubject) -> str:
     )
 
 
-def buckets_result(survey: Survey, moment: datetime, rows: list[BucketRow]) -> BucketsResult:
-    """The list of buckets with totals."""
+def buckets_result(rows: list[BucketRow], **about: Any) -> BucketsResult:
+    """The list of buckets with totals; `about`: what it tells of the survey."""
     return BucketsResult(
-        survey=survey.name,
-        as_of=moment,
+        **about,
         buckets=rows,
         total_objects=sum(row.objects for row in rows if isinstance(row.objects, int)),
         total_bytes=sum(row.bytes for row in rows if isinstance(row.bytes, int)),
-        complete=all(isinstance(row.objects, int) for row in rows),
-        unread=[d.store for d in survey.dossiers if not d.listing.settled],
+        complete=all(isinstance(row.objects, int) for row in rows) and not about["unread_stores"],
     )

@@ -1,4 +1,4 @@
-""""""
+"""What changed between two surveys, as a result."""
 
 from __future__ import annotations
 
@@ -80,6 +80,10 @@ class ChangesResult(msgspec.Struct, frozen=True, kw_only=True):
     after: str
     before_taken: datetime
     after_taken: datetime
+    before_only: list[str]
+    """The patterns of STORE/BUCKET that the earlier survey was limited to; empty, where it was not. What either survey
+    was not to look at is not compared."""
+    after_only: list[str]
     changes: list[ChangeRow]
     drift: list[DriftRow]
     weakened: list[WeakenedRow]

@@ -1,4 +1,4 @@
-""""""
+"""What checking a dossier comes to, as a result."""
 
 from __future__ import annotations
 

@@ -1,15 +1,15 @@
-""""""
+"""Encryption keys, and what encrypts each bucket, as a result."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from datetime import datetime
 
 import msgspec
 
 from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.reports.results.identities import Facts, Judged, Seconds, judged_with
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
 class KeyRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -27,6 +27,7 @@ class KeyRow(msgspec.Struct, frozen=True, kw_only=True):
     usable_by_store: str | None
     scheduled_deletion: str | None
     buckets: list[str]
+    """Those that are known; where `unknown` has `buckets`, there may be more."""
     unknown: dict[str, str]
     judged: Judged
 
@@ -55,11 +56,9 @@ class Other(msgspec.Struct, frozen=True, kw_only=True):
     bytes: int
 
 
-class EncryptionResult(msgspec.Struct, frozen=True, kw_only=True):
+class EncryptionResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern encryption --json`."""
 
-    survey: str
-    as_of: datetime
     keys: list[KeyRow]
     buckets: list[ProtectionRow]
     unread: dict[str, str]
@@ -71,6 +70,7 @@ def key_rows(store_subject: StoreSubject, judge: Judge | None) -> list[KeyRow]:
     for key in store_subject.index.dossier.encryption_keys.value or ():
         subject = store_subject.key(key)
         fact = Facts(subject)
+        fact("buckets")  # why not all are known, if so
         rows.append(
             KeyRow(
                 store=store_subject.index.dossier.store, key=key.id,

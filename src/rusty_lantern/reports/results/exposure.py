@@ -15,6 +15,7 @@ from rusty_lantern.core.access.solver.witness import Restriction, Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import ReadOtherwise, read_otherwise
 from rusty_lantern.core.model.bucket import ProbeAnswer
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
 class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -55,11 +56,9 @@ class Probed(msgspec.Struct, frozen=True, kw_only=True):
     note: str
 
 
-class ExposureResult(msgspec.Struct, frozen=True, kw_only=True):
+class ExposureResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern exposure --json`."""
 
-    survey: str
-    as_of: datetime
     buckets: list[ExposureRow]
     probed: list[Probed] | None
     """With `--probe`: what the store answered to requests without credentials."""

@@ -1,4 +1,4 @@
-""""""
+"""The facts of one bucket as a result, and how results are written as JSON."""
 
 from __future__ import annotations
 

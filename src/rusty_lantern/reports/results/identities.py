@@ -15,6 +15,7 @@ from rusty_lantern.core.baseline.selectors import Subject
 from rusty_lantern.core.model.identity import Identity, fingerprint, masked
 from rusty_lantern.core.model.subjects import CredentialView
 from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 Seconds = int | None
 
@@ -94,15 +95,13 @@ class LeakRow(msgspec.Struct, frozen=True, kw_only=True):
     state: str
 
 
-class CredentialsResult(msgspec.Struct, frozen=True, kw_only=True):
+class CredentialsResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern credentials --json`."""
 
-    survey: str
-    as_of: datetime
     identities: list[IdentityRow]
     credentials: list[CredentialRow]
     unread: dict[str, str]
-    """Store → why its identities or credentials unknown."""
+    """Store → why its identities or credentials are unknown."""
     found_in_files: list[LeakRow] | None
 
 
@@ -117,7 +116,7 @@ def judged_of(findings: Iterable[Finding]) -> Judged:
 
 
 class Facts:
-    """The facts of one subject, asked for by name; keeps why some unknown."""
+    """The facts of one subject, asked for by name; keeps why some are unknown."""
 
     def __init__(self, subject: Subject) -> None:
         self.subject = subject
@@ -186,7 +185,7 @@ def _least(store_subject: StoreSubject, holder: Identity | None) -> str:
 
 
 def unread_sections(store_subjects: Iterable[StoreSubject], *sections: str) -> dict[str, str]:
-    """Store → why a section of its dossier unknown."""
+    """Store → why a section of its dossier is unknown."""
     found = {}
     for store_subject in store_subjects:
         dossier = store_subject.index.dossier

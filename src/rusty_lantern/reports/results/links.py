@@ -1,8 +1,6 @@
-""""""
+"""Share links as a result."""
 
 from __future__ import annotations
-
-from datetime import datetime
 
 import msgspec
 
@@ -13,6 +11,7 @@ from rusty_lantern.core.model.identity import Verb, masked
 from rusty_lantern.core.model.resources import Link
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.identities import Judged, judged_with
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
 class LinkRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -55,11 +54,9 @@ class LinkRow(msgspec.Struct, frozen=True, kw_only=True):
     judged: Judged
 
 
-class LinksResult(msgspec.Struct, frozen=True, kw_only=True):
+class LinksResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern links --json`."""
 
-    survey: str
-    as_of: datetime
     links: list[LinkRow]
     read_bytes: int
     unread: dict[str, str]
@@ -73,7 +70,8 @@ def link_row(
     store_subject = subject.context if ours else None
     signed_by = exposure = "unknown"
     if store_subject is not None:
-        signed_by = str(subject.fact("link.signing-key").value or subject.fact("link.signing-key").state)
+        signing = subject.fact("link.signing-key")
+        signed_by = str(signing.value or (signing.state if signing.settled else "unknown"))
         exposure = str(subject.fact("link.bucket-exposure").value or "unknown")
     return LinkRow(
         store=store_subject.index.dossier.store if store_subject else "",

@@ -13,6 +13,7 @@ from rusty_lantern.core.object_rules.retention import Standing
 from rusty_lantern.objects.retention_summary import Locks
 from rusty_lantern.objects.violations import Prefix
 from rusty_lantern.reports.results.audit import TallyResult, tally_result
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
 class ObjectRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -43,11 +44,9 @@ class TableRow(msgspec.Struct, frozen=True, kw_only=True):
     reason: str
 
 
-class ObjectsResult(msgspec.Struct, frozen=True, kw_only=True):
+class ObjectsResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern objects --json`."""
 
-    survey: str
-    as_of: datetime
     tables: list[TableRow]
     requirements: list[ObjectRow]
 
@@ -83,11 +82,9 @@ class RetentionRow(msgspec.Struct, frozen=True, kw_only=True):
     versions: int
 
 
-class RetentionResult(msgspec.Struct, frozen=True, kw_only=True):
+class RetentionResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern retention --json`."""
 
-    survey: str
-    as_of: datetime
     buckets: list[RetentionRow]
     unread: list[TableRow]
     key: str | None = None

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 import msgspec
 
 from rusty_lantern.core.audit.overview import Deadline, Overview, PublicBucket, SubjectDrift, UnknownReason
+from rusty_lantern.core.history.drift_changes import Turned
+from rusty_lantern.core.value_types import show_names
 
 _SHOWN_BY = {
     "credential": "lantern credentials",
@@ -83,6 +85,20 @@ class StepRow(msgspec.Struct, frozen=True, kw_only=True):
     why: str
 
 
+class SinceRow(msgspec.Struct, frozen=True, kw_only=True):
+    """How many drifts turned in which way since an earlier survey, as `lantern changes` counts."""
+
+    taken: datetime
+    """When that survey was taken."""
+    new: int
+    worse: int
+    resolved: int
+    now_known: int
+    """Drift now, where it was unknown then."""
+    no_longer_known: int
+    """Drift then, and unknown now: it may drift still."""
+
+
 class OverviewResult(msgspec.Struct, frozen=True, kw_only=True):
     """An audit on one screen."""
 
@@ -91,33 +107,47 @@ class OverviewResult(msgspec.Struct, frozen=True, kw_only=True):
     closed_buckets: int
     undetermined_buckets: list[str]
     """`STORE/BUCKET` of which no public access is known, and yet not every way is known to be closed."""
+    undetermined_stores: list[str]
+    """Stores whose buckets could not be listed."""
     subjects: list[SubjectRow]
     unknown: list[UnknownRow]
     next_steps: list[StepRow]
-    new: int | None
-    """How many drifts are new since the survey before; null where there is none."""
-    worse: int | None
-    resolved: int | None
+    since: SinceRow | None
+    """How drift turned since the survey before; null where there is none."""
+
+    @property
+    def all_determined(self) -> bool:
+        """Whether of every bucket of every store the public access is known."""
+        return not self.undetermined_buckets and not self.undetermined_stores
 
 
-def overview_result(found: Overview, moment: datetime, turned: Mapping[str, int] | None) -> OverviewResult:
-    """An overview as a result. `turned`: how drift changed since the survey before; None where there is none."""
+def overview_result(
+    found: Overview, moment: datetime, turned: Turned | None, unread: Sequence[str] = ()
+) -> OverviewResult:
+    """An overview as a result. `turned`: how drift changed since the survey before; None where there is none.
+    `unread`: stores whose buckets could not be listed."""
     ends = [_deadline(one, moment) for one in found.deadlines]
     public = [_public(one) for one in found.public]
     subjects = [_subject(one) for one in found.drift]
-    changed = turned or {}
     return OverviewResult(
         deadlines=ends,
         public=public,
         closed_buckets=found.closed,
         undetermined_buckets=list(found.undetermined),
+        undetermined_stores=list(unread),
         subjects=subjects,
         unknown=[_unknown(one) for one in found.unknown],
-        next_steps=list(_steps(ends, public, subjects))[:MOST_STEPS],
-        new=changed.get("new", 0) if turned is not None else None,
-        worse=changed.get("worse", 0) if turned is not None else None,
-        resolved=changed.get("resolved", 0) if turned is not None else None,
+        next_steps=list(_steps(ends, public, subjects, unread))[:MOST_STEPS],
+        since=_since(turned) if turned is not None else None,
     )
+
+
+def _since(turned: Turned) -> SinceRow:
+    counts = turned.counts
+    return SinceRow(
+        taken=turned.since, new=counts["new"], worse=counts["worse"], resolved=counts["resolved"],
+        now_known=counts["now known"], no_longer_known=counts["no longer known"],
+    )  # fmt: skip
 
 
 def _deadline(one: Deadline, moment: datetime) -> DeadlineRow:
@@ -148,9 +178,14 @@ def _unknown(one: UnknownReason) -> UnknownRow:
     return UnknownRow(reason=one.reason, subjects=list(one.subjects), facts=one.facts, settled_by=one.settled_by)
 
 
-def _steps(ends: list[DeadlineRow], public: list[PublicRow], subjects: list[SubjectRow]) -> Iterator[StepRow]:
-    """The most urgent first: what will be lost, what is public and must not be, what else is worst; each once."""
+def _steps(
+    ends: list[DeadlineRow], public: list[PublicRow], subjects: list[SubjectRow], unread: Sequence[str]
+) -> Iterator[StepRow]:
+    """The most urgent first: stores of which nothing is known, what will be lost, what is public and must not be, what
+    else is worst; each once."""
     told: set[str] = set()
+    if unread:
+        yield StepRow(command="lantern reach", why=f"not read: {show_names(unread)}")
     first = next((one for one in ends if one.what == "scheduled for deletion"), None)
     wanted = [(first.command, f"{first.kind} {first.name} is deleted {in_days_from(first.days)}")] if first else []
     wanted += [

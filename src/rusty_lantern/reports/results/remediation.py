@@ -1,14 +1,14 @@
-""""""
+"""Remedies as a result."""
 
 from __future__ import annotations
 
-from datetime import datetime
 from typing import TYPE_CHECKING
 
 import msgspec
 
 from rusty_lantern.core.file_names import file_name
 from rusty_lantern.core.remediation.remedy import Remedy
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 if TYPE_CHECKING:
     pass
@@ -36,11 +36,9 @@ class RemedyRow(msgspec.Struct, frozen=True, kw_only=True):
     proof: list[str]
 
 
-class RemedyResult(msgspec.Struct, frozen=True, kw_only=True):
+class RemedyResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern remedy --json`."""
 
-    survey: str
-    as_of: datetime
     remedies: list[RemedyRow]
 
 

@@ -1,14 +1,13 @@
-""""""
+"""Mirrors as a result."""
 
 from __future__ import annotations
-
-from datetime import datetime
 
 import msgspec
 
 from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.replicas import MirrorSubject
 from rusty_lantern.reports.results.identities import Judged, judged_with
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
 class MirrorRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -34,11 +33,9 @@ class DifferenceResult(msgspec.Struct, frozen=True, kw_only=True):
     there: str
 
 
-class MirrorsResult(msgspec.Struct, frozen=True, kw_only=True):
+class MirrorsResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern mirrors --json`."""
 
-    survey: str
-    as_of: datetime
     mirrors: list[MirrorRow]
 
 

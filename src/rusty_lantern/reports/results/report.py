@@ -7,7 +7,7 @@ wants to see again.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from itertools import chain
 
@@ -24,7 +24,7 @@ from rusty_lantern.core.baseline.evaluation import STATUSES, Finding, Key, Statu
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import AREAS, Area, lookup
-from rusty_lantern.core.history.drift_changes import Turn
+from rusty_lantern.core.history.drift_changes import Turned
 from rusty_lantern.core.history.drift_history import Begun
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult, audit_result, finding_result
@@ -103,12 +103,6 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     only_for: str
     """The extract that was asked for, `FACT=VALUE`; empty: the whole."""
     public_access: list[PublicAccess]
-    new: int | None
-    """How many drifts are new since the survey before, as `lantern changes` counts; null where there is none."""
-    worse: int | None
-    """How many drifts of then got worse."""
-    resolved: int | None
-    """How many drifts of then are none now."""
     tasks: list[Task]
     areas: list[str]
     glance: list[BucketLine]
@@ -129,7 +123,7 @@ def report_result(
     since: Begun,
     remedies: Sequence[tuple[Remedy, Sequence[Key]]],
     kept: Sequence[Kept],
-    turned: Mapping[Turn, int] | None,
+    turned: Turned | None,
     only_for: str = "",
     *,
     whole: bool = True,
@@ -143,9 +137,6 @@ def report_result(
         audit=audit,
         only_for=only_for,
         public_access=_public_access(views, found),
-        new=None if turned is None else turned.get("new", 0),
-        worse=None if turned is None else turned.get("worse", 0),
-        resolved=None if turned is None else turned.get("resolved", 0),
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),
         glance=list(_glance(views, found)),

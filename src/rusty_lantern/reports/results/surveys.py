@@ -141,7 +141,7 @@ def survey_result(survey: Survey) -> SurveyResult:
         taken=survey.manifest.taken,
         stores=survey.manifest.stores,
         questions=questions,
-        unread={d.store: d.listing.reason for d in survey.dossiers if not d.listing.settled},
+        unread=survey.unread,
         besides={
             d.store: {name: len(getattr(d, name).value) for name in BESIDES if getattr(d, name).value}
             for d in survey.dossiers

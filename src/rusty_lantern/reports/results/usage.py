@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from decimal import Decimal
+from typing import Any
 
 import msgspec
 
@@ -22,6 +23,7 @@ from rusty_lantern.core.usage.holding import (
     name_of,
 )
 from rusty_lantern.core.usage.prices import Cost, Prices, cost
+from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
 class CostResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -82,11 +84,9 @@ class NotCounted(msgspec.Struct, frozen=True, kw_only=True):
     reason: str
 
 
-class UsageResult(msgspec.Struct, frozen=True, kw_only=True):
+class UsageResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern usage --json`."""
 
-    survey: str
-    as_of: datetime
     by: str
     earlier: str | None
     """The survey that growth is measured from."""
@@ -100,10 +100,10 @@ class UsageResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def usage_result(
-    survey: str, moment: datetime, by: str, holdings: Sequence[Holding], earlier: tuple[str, Sequence[Holding]] | None,
-    prices: Prices | None,
+    by: str, holdings: Sequence[Holding], earlier: tuple[str, Sequence[Holding]] | None, prices: Prices | None,
+    **about: Any,
 ) -> UsageResult:  # fmt: skip
-    """Put the result together."""
+    """Put the result together; `about`: what it tells of the survey."""
     then = earlier[1] if earlier else ()
     rows = []
     for one in grouped(holdings, by):
@@ -115,8 +115,7 @@ def usage_result(
         if holding.counted_by:
             counted[holding.counted_by] = counted.get(holding.counted_by, 0) + 1
     return UsageResult(
-        survey=survey,
-        as_of=moment,
+        **about,
         by=by,
         earlier=earlier[0] if earlier else None,
         currency=prices.currency if prices else "",

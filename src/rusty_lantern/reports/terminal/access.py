@@ -14,6 +14,7 @@ from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment
 from rusty_lantern.reports.results.access import AccessResult, AccessRow, DecisionResult, OwnRow
 from rusty_lantern.reports.results.proposal import ChangeResult, RetentionCostResult, TryResult
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
+from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, VERB_HEADINGS, join, line, many, next_step, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -63,9 +64,7 @@ def _named(row: AccessRow) -> str:
 
 def access_view(screen: Console, result: AccessResult, *, in_full: bool = False) -> None:
     """One line for each identity and bucket, then what the stores' own identities may; `in_full` names all buckets."""
-    line(screen, ("Access that buckets give to named identities", "bold"))
-    line(screen, (join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}"]), "dim"))
-    screen.print()
+    heading(screen, "Access that buckets give to named identities", result)
     grid = Grid("identity", "account", "bucket", "permissions", "condition", shrink=(3, 4), lead=0,
                 floors={3: 12, 4: 14})  # fmt: skip
     for row in result.access:
@@ -124,7 +123,8 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
             for words in (*row.restrictions, *row.unknown_because):
                 line(screen, (words, "dim"), indent=4)
     for store, reason in result.unread.items():
-        line(screen, (f"{store}: its identities are unknown: {reason}", STYLES["unknown"]))
+        if result.unread_stores.get(store) != reason:
+            line(screen, (f"{store}: its identities are unknown: {reason}", STYLES["unknown"]))
 
 
 MANY = 3

@@ -7,7 +7,8 @@ from rich.console import Console
 from rusty_lantern.core.value_types import show_moment, show_names
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 from rusty_lantern.reports.results.overview import OverviewResult, in_days_from
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, styled, terse
+from rusty_lantern.reports.terminal.heading import heading
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, left_out, line, many, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
 MOST_PUBLIC, MOST_SUBJECTS, MOST_UNKNOWN, MOST_NAMED = 8, 20, 8, 8
@@ -37,14 +38,7 @@ def audit_view(screen: Console, result: AuditResult, *, whole: bool = False) -> 
 
 def _heading(screen: Console, result: AuditResult) -> None:
     edition = f", edition {result.edition}" if result.edition else ""
-    line(screen, (f"{result.baseline}{edition}", "bold"))
-    about = [f"survey {result.survey}", f"as of {show_moment(result.as_of)}", many(result.buckets, "bucket")]
-    line(screen, (join(about), "dim"))
-    if result.only:
-        line(screen, (f"this survey was limited to {', '.join(result.only)}", STYLES["unknown"]))
-    for store, reason in result.unread.items():
-        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]))
-    screen.print()
+    heading(screen, f"{result.baseline}{edition}", result, many(result.buckets, "bucket"))
 
 
 def _totals(screen: Console, result: AuditResult) -> None:
@@ -52,15 +46,19 @@ def _totals(screen: Console, result: AuditResult) -> None:
     drift = [(f"{number} {word}", STYLES[word]) for word, number in result.drift_by_severity.items() if number]
     others = [(f"{result.counts[word]} {word}", STYLES[word]) for word in ("unknown", "waived", "ok")]
     if not drift:
-        drift = [("no drift", STYLES["ok"] if not result.counts["unknown"] and not result.unread else "")]
+        drift = [("no drift", STYLES["ok"] if not result.counts["unknown"] and not result.unread_stores else "")]
     parts: list[str | tuple[str, str]] = []
     for one in [*drift, *others]:
         parts += [one, "   "]
     line(screen, *parts[:-1])
     found = result.overview
-    if found.resolved is not None:
-        words = f"since the last survey: {found.new} new, {found.worse} worse, {found.resolved} resolved"
-        line(screen, (words, "bold" if found.new or found.worse else "dim"))
+    since = found.since
+    if since is not None:
+        counts = [f"{since.new} new", f"{since.worse} worse", f"{since.resolved} resolved"]
+        counts += [f"{since.now_known} now known"] * bool(since.now_known)
+        style = "bold" if since.new or since.worse else "dim"
+        lost = f", {many(since.no_longer_known, 'drift')} no longer known" if since.no_longer_known else ""
+        line(screen, (f"since {show_moment(since.taken)}: {', '.join(counts)}", style), (lost, STYLES["unknown"]))
 
 
 def _title(screen: Console, words: str, style: str = "bold") -> None:
@@ -85,8 +83,8 @@ def _deadlines(screen: Console, found: OverviewResult) -> None:
 def _public(screen: Console, found: OverviewResult) -> None:
     _title(screen, "Public now")
     if not found.public:
-        line(screen, ("nothing known", STYLES["unknown"]) if found.undetermined_buckets else ("nothing", STYLES["ok"]),
-             indent=2)  # fmt: skip
+        told = ("nothing", STYLES["ok"]) if found.all_determined else ("nothing known", STYLES["unknown"])
+        line(screen, told, indent=2)
     wide = [one for one in found.public if one.open]
     shown = wide[:MOST_PUBLIC]
     accounts, limited = any(one.accounts_only for one in shown), any(one.restricted for one in shown)
@@ -105,6 +103,9 @@ def _public(screen: Console, found: OverviewResult) -> None:
     ]
     if len(wide) > len(shown):
         line(screen, (f"and {many(len(wide) - len(shown), 'bucket')} more: lantern exposure", "dim"), indent=2)
+    if found.undetermined_stores:
+        words = f"the buckets of {show_names(found.undetermined_stores, MOST_NAMED)}"
+        line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)
     if found.undetermined_buckets:
         words = show_names(found.undetermined_buckets, MOST_NAMED)
         line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)

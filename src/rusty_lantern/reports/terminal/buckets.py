@@ -7,6 +7,7 @@ from rich.console import Console
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.buckets import BucketRow, BucketsResult
+from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, styled
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -15,6 +16,7 @@ STATUS_ORDER = ("drift", "unknown", "waived", "ok")
 
 def buckets_view(screen: Console, result: BucketsResult) -> None:
     """One line a bucket, and totals."""
+    heading(screen, "Buckets", result)
     grid = Grid(
         "bucket", "region", "created", "objects", "bytes", "exposure", "versions", "encryption", "lock", "steward",
         shrink=(5, 9), right=(3, 4), drop=(2, 3, 1, 8), lead=0, floors={5: 16},
@@ -42,8 +44,6 @@ def buckets_view(screen: Console, result: BucketsResult) -> None:
     ]
     line(screen, (join(totals), "bold"))
     left_out(screen, grid.dropped)
-    for store in result.unread:
-        line(screen, (f"store {store} was not read", STYLES["unknown"]))
     exposed = [row for row in result.buckets if "open" in row.exposure.values()]
     if exposed:
         next_step(screen, f"lantern exposure {exposed[0].store}/{exposed[0].bucket}", "who has public access, and how")

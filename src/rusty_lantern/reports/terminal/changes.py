@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Hashable
 
 import msgspec
@@ -30,6 +31,10 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
     line(screen, ("What changed", "bold"))
     span = join([f"from {show_moment(result.before_taken)}", f"to {show_moment(result.after_taken)}"])
     line(screen, (span, "dim"))
+    for which, only in (("earlier", result.before_only), ("later", result.after_only)):
+        if only:
+            words = f"the {which} survey was limited to {', '.join(only)}: nothing else is compared"
+            line(screen, (words, STYLES["unknown"]), hang=2)
     access = [row for row in result.changes if row.sort in ("gained", "lost")]
     for title, rows in (("Access gained", "gained"), ("Access lost", "lost")):
         _access(screen, title, [row for row in access if row.sort == rows])
@@ -44,9 +49,10 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
     _drift(screen, result.drift)
     _rest(screen, [row for row in result.changes if row not in access])
     screen.print()
-    opened = sum(row.change in ("new", "worse") for row in result.drift)
-    closed = sum(row.change == "resolved" for row in result.drift)
-    counts = [many(len(result.changes), "change"), f"{opened:,} drifts new or worse", f"{closed:,} resolved"]
+    turns = Counter(row.change for row in result.drift)
+    counts = [many(len(result.changes), "change"), f"{many(turns['new'] + turns['worse'], 'drift')} new or worse"]
+    counts += [f"{turns['resolved']:,} resolved"]
+    counts += [f"{turns[turn]:,} {turn}" for turn in ("now known", "no longer known") if turns[turn]]
     line(screen, (join(counts), "bold"))
     if result.events is not None:
         _record(screen, result.events)
@@ -136,7 +142,10 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
     line(screen, ("Drift", "bold"))
     grid = Grid("subject", "change", "severity", "fact", "required", "before", "now",
                 shrink=(3, 4, 5, 6), lead=0, floors={3: 18, 4: 10, 5: 10, 6: 10})  # fmt: skip
+    unseen = [row for row in rows if not (row.before and row.after) and row.change in ("now known", "no longer known")]
     for row in rows:
+        if row in unseen:
+            continue
         turn: Cell = (row.change, STYLES.get(TURNS[row.change], ""))
         grid.add(
             (_title(row), "bold"),
@@ -147,7 +156,13 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
             row.before,
             (row.after, "bold"),
         )
-    grid.show(screen)
+    if len(unseen) < len(rows):
+        grid.show(screen)
+    for (store, turn), number in Counter((row.store, row.change) for row in unseen).items():
+        survey = "the later survey" if turn == "no longer known" else "the earlier survey"
+        subjects = len({(row.subject, row.name) for row in unseen if (row.store, row.change) == (store, turn)})
+        words = f"{many(number, 'drift')} {turn}: {many(subjects, 'subject')} that {survey} could not list"
+        line(screen, (store, "bold"), f"  {words}", indent=2, hang=2)
 
 
 def _rest(

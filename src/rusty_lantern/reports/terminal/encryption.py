@@ -1,4 +1,4 @@
-""""""
+"""The terminal view of encryption keys, and of what encrypts each bucket."""
 
 from __future__ import annotations
 
@@ -7,16 +7,17 @@ from datetime import datetime
 
 from rich.console import Console
 
-from rusty_lantern.core.value_types import show_bytes, show_moment
+from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.encryption import EncryptionResult, KeyRow, Other, ProtectionRow
-from rusty_lantern.reports.terminal.identities import heading, in_days, remark_words, unread_lines, worst_of
+from rusty_lantern.reports.terminal.heading import heading
+from rusty_lantern.reports.terminal.identities import in_days, remark_words, unread_lines, worst_of
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, when
 from rusty_lantern.reports.terminal.table import Grid
 
 
 def encryption_view(screen: Console, result: EncryptionResult) -> None:
     """The keys, the worst first, with what depends on each; then what encrypts the buckets."""
-    heading(screen, "Encryption at rest", result.survey, show_moment(result.as_of))
+    heading(screen, "Encryption at rest", result)
     if result.keys:
         grid = Grid("encryption key", "state", "region", "kept in", "rotates every", "age", "store can use",
                     "buckets",
@@ -39,7 +40,7 @@ def encryption_view(screen: Console, result: EncryptionResult) -> None:
         screen.print()
     _protection(screen, result.buckets)
     _others(screen, result.buckets)
-    unread_lines(screen, result.unread)
+    unread_lines(screen, result, result.unread)
     bare = sum(row.by == "none" for row in result.buckets)
     screen.print()
     counts = [
@@ -53,13 +54,17 @@ def encryption_view(screen: Console, result: EncryptionResult) -> None:
 
 def _key(row: KeyRow) -> list[Cell]:
     state = row.state or "unknown"
-    style = "" if state == "enabled" else STYLES["critical"] if row.buckets else STYLES["medium"]
+    partly = "buckets" in row.unknown
+    style = "" if state == "enabled" else STYLES["critical"] if row.buckets or partly else STYLES["medium"]
+    buckets: Cell = f"{len(row.buckets):,}"
+    if partly:
+        buckets = f"≥ {len(row.buckets):,}" if row.buckets else "unknown", STYLES["unknown"]
     usable: Cell = "unknown" if row.usable_by_store is None else "yes" if row.usable_by_store == "on" else (
         "no", STYLES["high"])  # fmt: skip
     rotation = "unknown" if "rotation" in row.unknown else "never" if row.rotation is None else in_days(row.rotation)
     return [
         (row.name, "bold"), (state, style), row.region or "unknown", row.kept_in or "unknown", rotation,
-        in_days(row.age), usable, f"{len(row.buckets):,}", remark_words(row.judged),
+        in_days(row.age), usable, buckets, remark_words(row.judged),
     ]  # fmt: skip
 
 

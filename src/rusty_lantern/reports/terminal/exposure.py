@@ -15,6 +15,7 @@ from rusty_lantern.core.audit.dialect_differences import ReadOtherwise
 from rusty_lantern.core.audit.overview import WORST_FIRST
 from rusty_lantern.core.value_types import show_moment, show_names
 from rusty_lantern.reports.results.exposure import ExposureResult, ExposureRow, Probed, VerdictResult
+from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import (
     LEVELS_LEGEND,
     STYLES,
@@ -58,10 +59,7 @@ MOST_CLOSED = 4
 
 def exposure_view(screen: Console, result: ExposureResult) -> None:
     """The matrix, the widest open first, and how each bucket is open; closed buckets are a count."""
-    line(screen, ("Public access", "bold"))
-    about = [f"survey {result.survey}", f"as of {show_moment(result.as_of)}", many(len(result.buckets), "bucket")]
-    line(screen, (join(about), "dim"))
-    screen.print()
+    heading(screen, "Public access", result, many(len(result.buckets), "bucket"))
     rows = sorted(result.buckets, key=_how_open)
     shown = [row for row in rows if not _closed(row)] if len(rows) > MOST_CLOSED else rows
     grid = Grid("bucket", *(VERB_HEADINGS.get(verb, verb) for verb in VERBS), lead=0)

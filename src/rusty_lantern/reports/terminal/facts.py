@@ -1,4 +1,4 @@
-""""""
+"""The terminal view of one bucket: its facts, what is required, the evidence."""
 
 from __future__ import annotations
 

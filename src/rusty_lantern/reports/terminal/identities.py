@@ -7,19 +7,14 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from rusty_lantern.core.baseline.loader import SEVERITIES
-from rusty_lantern.core.value_types import DAY, show_moment
+from rusty_lantern.core.value_types import DAY
 from rusty_lantern.reports.results.identities import CredentialRow, CredentialsResult, IdentityRow, Judged
+from rusty_lantern.reports.results.of_survey import OfSurvey
+from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
 VERB_COUNT = 7
-
-
-def heading(screen: Console, title: str, survey: str, as_of: object, *more: str) -> None:
-    """The title of a view, and what it speaks of."""
-    line(screen, (title, "bold"))
-    line(screen, (join([f"survey {survey}", f"as of {as_of}", *more]), "dim"))
-    screen.print()
 
 
 def in_days(seconds: int | None) -> str:
@@ -54,8 +49,9 @@ def _can(verbs: str | None, least: str) -> Cell:
     return verbs or ("nothing", "dim")
 
 
-def unread_lines(screen: Console, unread: dict[str, str]) -> None:
-    """A line for each store of which something was not read."""
+def unread_lines(screen: Console, result: OfSurvey, unread: dict[str, str]) -> None:
+    """A line for each store of which something was not read, but for those that the heading names."""
+    unread = {store: why for store, why in unread.items() if result.unread_stores.get(store) != why}
     if not unread:
         return
     screen.print()
@@ -67,7 +63,7 @@ def unread_lines(screen: Console, unread: dict[str, str]) -> None:
 def credentials_view(screen: Console, result: CredentialsResult) -> None:
     """Who holds which key: worst first; then who signs in with a password; then key material that lies about."""
     stores = sorted({row.store for row in result.credentials})
-    heading(screen, "Access keys and identities", result.survey, show_moment(result.as_of), *stores)
+    heading(screen, "Access keys and identities", result, *stores)
     rows = sorted(result.credentials, key=lambda r: (worst_of(r.judged), r.store, r.owner, r.key))
     if rows:
         grid = Grid("owner", "kind", "credential", "age", "idle", "permissions", "drift", shrink=(1, 5, 6),
@@ -77,7 +73,7 @@ def credentials_view(screen: Console, result: CredentialsResult) -> None:
         grid.show(screen)
     _people(screen, result.identities)
     _found_in_files(screen, result)
-    unread_lines(screen, result.unread)
+    unread_lines(screen, result, result.unread)
     screen.print()
     active = sum(row.state == "active" for row in rows)
     owners = len({(row.store, row.owner) for row in rows})

@@ -1,13 +1,14 @@
-""""""
+"""The terminal view of share links."""
 
 from __future__ import annotations
 
 from rich.console import Console
 
 from rusty_lantern.core.model.subjects import OVER, STANDINGS
-from rusty_lantern.core.value_types import show_bytes, show_moment
+from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.links import LinkRow, LinksResult
-from rusty_lantern.reports.terminal.identities import heading, remark_words, unread_lines, worst_of
+from rusty_lantern.reports.terminal.heading import heading
+from rusty_lantern.reports.terminal.identities import remark_words, unread_lines, worst_of
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -15,7 +16,7 @@ from rusty_lantern.reports.terminal.table import Grid
 def links_view(screen: Console, result: LinksResult) -> None:
     """The links, the worst first; then those that no longer work."""
     read = f"{show_bytes(result.read_bytes)} of text" if result.read_bytes else ""
-    heading(screen, "Share links", result.survey, show_moment(result.as_of), read)
+    heading(screen, "Share links", result, read)
     rows = sorted(result.links, key=lambda r: (STANDINGS.index(r.status), worst_of(r.judged), r.store, r.bucket, r.key))
     if rows:
         told = ("target", "allows", "status", "issued", "expires", "signed by", "drift")
@@ -42,7 +43,7 @@ def links_view(screen: Console, result: LinksResult) -> None:
     probed = [row for row in rows if row.probe]
     for row in probed:
         line(screen, (_opens(row), "bold"), f"  tested: {row.probe}", indent=2)
-    unread_lines(screen, result.unread)
+    unread_lines(screen, result, result.unread)
     screen.print()
     valid = sum(row.status == "valid" for row in rows)
     writing = sum(row.status == "valid" and not {"write", "delete"}.isdisjoint(row.verbs) for row in rows)
@@ -86,7 +87,8 @@ def _link(row: LinkRow) -> list[Cell]:
         if row.never_ends
         else (row.expires or "unknown")[:10]
     )
-    state = "" if row.signer_state in ("active", "absent") else f" {row.signer_state}"
+    states = {"active": "", "absent": "", "unknown": " (state unknown)"}
+    state = states.get(row.signer_state, f" {row.signer_state}")
     signer = row.signer + state if row.signer else f"{SIGNERS.get(row.form, 'unknown key')}{state}"
     if row.policy:
         signer = f"policy {row.policy}"

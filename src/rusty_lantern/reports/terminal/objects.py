@@ -17,6 +17,7 @@ from rusty_lantern.reports.results.objects import (
     TableRow,
     VersionRow,
 )
+from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, styled
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -42,15 +43,10 @@ _STATE_STYLES = {
 }
 
 
-def _heading(screen: Console, survey: str, as_of: datetime) -> None:
-    line(screen, (join([f"survey {survey}", f"as of {show_moment(as_of)}"]), "dim"))
-    screen.print()
-
-
 def objects_view(screen: Console, result: ObjectsResult, *, whole: bool = False) -> None:
     """Requirements on objects that are not ok, the worst first; then how far each bucket was inspected. `whole`: those
     that are ok too."""
-    _heading(screen, result.survey, result.as_of)
+    heading(screen, "Objects", result)
     if not result.requirements:
         line(screen, "the baseline requires nothing of the objects in these buckets")
         _looked(screen, result.tables)
@@ -125,7 +121,7 @@ def _looked(screen: Console, tables: list[TableRow]) -> None:
 
 def retention_view(screen: Console, result: RetentionResult) -> None:
     """One line a bucket; of a single one everything."""
-    _heading(screen, result.survey, result.as_of)
+    heading(screen, "Retention", result)
     if result.key is not None and result.history is not None:
         _history(screen, result.key, result.history, result.as_of)
         return

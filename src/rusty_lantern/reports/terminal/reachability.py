@@ -1,4 +1,4 @@
-""""""
+"""The terminal view of which stores answer, and how."""
 
 from __future__ import annotations
 

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rusty_lantern.reports.results.remediation import RemedyResult, RemedyRow
+from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, as_it_is, line, many, next_step
 
 if TYPE_CHECKING:
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
 
 def remedy_view(screen: Console, result: RemedyResult, out: Path | None, *, whole: bool) -> None:
     """Per subject: what drifted, what to do, the document, and the proof. Documents only for one subject (`whole`)."""
+    heading(screen, "Remedies", result)
     last = ""
     for row in result.remedies:
         title = f"{row.store}/{row.name}" if row.subject == "bucket" else f"{row.store}: {row.subject} {row.name}"
@@ -25,7 +27,7 @@ def remedy_view(screen: Console, result: RemedyResult, out: Path | None, *, whol
             last = title
         _remedy(screen, row, whole=whole)
     if not result.remedies:
-        line(screen, ("no drift there", STYLES["ok"]))
+        line(screen, ("no drift", "" if result.unread_stores or result.only else STYLES["ok"]))
         return
     screen.print()
     documents = sum(len(row.documents) for row in result.remedies)

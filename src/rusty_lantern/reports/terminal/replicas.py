@@ -1,12 +1,11 @@
-""""""
+"""The terminal view of mirrors."""
 
 from __future__ import annotations
 
 from rich.console import Console
 
-from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.replicas import MirrorRow, MirrorsResult
-from rusty_lantern.reports.terminal.identities import heading
+from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -15,7 +14,7 @@ MIRROR_STYLES = {"same": STYLES["ok"], "within-lag": "", "unknown": STYLES["unkn
 
 def mirrors_view(screen: Console, result: MirrorsResult) -> None:
     """Each mirrored bucket, with what did not travel."""
-    heading(screen, "Mirrors", result.survey, show_moment(result.as_of))
+    heading(screen, "Mirrors", result)
     grid = Grid("mirror", "bucket", "content", "settings", "details", shrink=(0, 4), lead=1)
     for row in result.mirrors:
         differs = f"{len(row.differences)} differ" if row.differences else "unknown" if row.unknown else "same"

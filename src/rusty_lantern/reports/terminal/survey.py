@@ -1,4 +1,4 @@
-""""""
+"""The terminal view of a survey that was just taken."""
 
 from __future__ import annotations
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from rusty_lantern.core.value_types import show_bytes, show_moment
+from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.usage import UsageResult, UsageRow
-from rusty_lantern.reports.terminal.identities import heading
+from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -17,7 +17,7 @@ NAMED = 3
 def usage_view(screen: Console, result: UsageResult) -> None:
     """One line a group, then all of it; what was not counted, and what the costs leave out."""
     counted = join([f"{number:,} by {who}" for who, number in result.counted_by.items()])
-    heading(screen, "Usage", result.survey, show_moment(result.as_of), f"counted: {counted}" if counted else "")
+    heading(screen, "Usage", result, f"counted: {counted}" if counted else "")
     some = [*result.rows, result.total]
     uploads, quotas = any(row.unfinished_uploads for row in some), any(row.quota_bytes for row in some)
     expires = any(row.expiring_bytes for row in some)

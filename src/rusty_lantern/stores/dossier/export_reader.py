@@ -12,7 +12,7 @@ from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.estate import Export, Store
 from rusty_lantern.core.errors import BadInput, Damaged
 from rusty_lantern.core.model.capabilities import EXPORT, Capabilities
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dossier import Dossier, lost_dossier
 from rusty_lantern.core.value_types import DURATION
 from rusty_lantern.intake.exported import assembled
 from rusty_lantern.stores.dossier.reader import DossierReader, under_our_name
@@ -33,7 +33,7 @@ class ExportReader(DossierReader):
             return msgspec.structs.replace(read, protocol=EXPORT.protocol)
         except RequestFailed as error:
             lost: Answer[int] = Answer(error.state, None, error.note, Evidence(store.at, error.answer, moment))
-            return Dossier(store=store.name, taken=moment, address=store.at, listing=lost)
+            return lost_dossier(store.name, store.at, moment, lost)
 
 
 def dossier_from_export(store: Store, export: Export, folder: Path, moment: datetime) -> Dossier:

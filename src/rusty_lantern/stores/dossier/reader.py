@@ -23,7 +23,7 @@ from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import BadInput, Damaged
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.capabilities import DOSSIER, Capabilities
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dossier import Dossier, lost_dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.crew import wanted_names
 from rusty_lantern.stores.http.authorization import Bearer
@@ -53,7 +53,7 @@ async def read_dossier(
         return under_our_name(dossier_from_file(folder, store.at), store, moment)
     except RequestFailed as error:
         lost: Answer[int] = Answer(error.state, None, error.note, Evidence(f"GET {store.at}", error.answer, moment))
-        return Dossier(store=store.name, taken=moment, address=store.at, listing=lost)
+        return lost_dossier(store.name, store.at, moment, lost)
 
 
 def dossier_from_file(folder: Path, name: str) -> Dossier:

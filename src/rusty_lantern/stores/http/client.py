@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import asyncio
 import itertools
-import os
 from collections.abc import Callable, Coroutine, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
@@ -26,7 +25,7 @@ from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import Problem
 from rusty_lantern.stores.http.authorization import Authorization
 from rusty_lantern.stores.http.concurrency_limit import LATE, Gate
-from rusty_lantern.stores.http.connection import read_body, trusted_authorities
+from rusty_lantern.stores.http.connection import NO_ANSWER, read_body, trusted_authorities, unanswered
 from rusty_lantern.stores.http.errors import NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.http.redaction import cleaned, cleaned_headers
 from rusty_lantern.stores.http.reply import Memory, Method, Reply, clock_difference, faithful, retry_after
@@ -327,21 +326,10 @@ class Client:
             async with self._session.request(method, url, headers=sent, allow_redirects=False) as answer:
                 body = await read_body(answer, self.most)
                 return Reply(answer.status, {faithful(k).lower(): faithful(v) for k, v in answer.headers.items()}, body)
-        except TimeoutError:
-            raise RequestFailed("failed", f"no answer within {self.store.timeout} s", "timed out") from None
-        except aiohttp.ClientConnectorCertificateError as error:
-            reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
-            raise RequestFailed("failed", f"the store's certificate is not accepted: {reason}") from None
-        except aiohttp.ClientConnectorError as error:
-            number = error.os_error.errno
-            reason = os.strerror(number).lower() if number and number > 0 else "no such host"
-            raise RequestFailed("failed", f"cannot connect to {host}: {reason}", "no connection") from None
+        except NO_ANSWER as error:
+            raise unanswered(error, host, self.store.timeout) from None
         except ValueError:
             raise RequestFailed("failed", "the request cannot be written: a header holds a control character") from None
-        except (aiohttp.ClientError, ConnectionError) as error:
-            raise RequestFailed(
-                "failed", f"the connection to {host} broke off ({type(error).__name__})", "connection lost"
-            ) from None
 
     def note_skew(self, reply: Reply) -> timedelta:
         """How far the store's clock is ahead of ours, by its Date header; later questions are signed by it."""

@@ -1,7 +1,9 @@
-"""What a connection needs besides questions: whose certificates are accepted, and how much of an answer is taken."""
+"""What a connection needs besides questions: whose certificates are accepted, how much of an answer is taken, and what
+is said where there is none."""
 
 from __future__ import annotations
 
+import os
 import ssl
 from pathlib import Path
 
@@ -35,3 +37,22 @@ async def read_body(answer: aiohttp.ClientResponse, most: int) -> bytes:
             raise RequestFailed("failed", f"the answer is larger than {most >> 20} MiB and was cut off", "too large")
         chunks.append(chunk)
     return b"".join(chunks)
+
+
+NO_ANSWER = (aiohttp.ClientError, TimeoutError, OSError)
+"""What is raised where a question gets no answer."""
+
+
+def unanswered(error: Exception, host: str, timeout: float) -> RequestFailed:
+    """Why a question got no answer, in words."""
+    if isinstance(error, TimeoutError):
+        return RequestFailed("failed", f"no answer within {timeout} s", "timed out")
+    if isinstance(error, aiohttp.ClientConnectorCertificateError):
+        reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
+        return RequestFailed("failed", f"the store's certificate is not accepted: {reason}")
+    if isinstance(error, aiohttp.ClientConnectorError):
+        number = error.os_error.errno
+        reason = os.strerror(number).lower() if number and number > 0 else "no such host"
+        return RequestFailed("failed", f"cannot connect to {host}: {reason}", "no connection")
+    words = f"the connection to {host} broke off ({type(error).__name__})"
+    return RequestFailed("failed", words, "connection lost")

@@ -23,7 +23,7 @@ from rusty_lantern.core.config.estate import Credential
 from rusty_lantern.core.errors import Problem
 from rusty_lantern.stores.http.authorization import Token
 from rusty_lantern.stores.http.client import AGENT, BUSY, FIRST_WAIT
-from rusty_lantern.stores.http.connection import read_body, trusted_authorities
+from rusty_lantern.stores.http.connection import NO_ANSWER, read_body, trusted_authorities, unanswered
 from rusty_lantern.stores.http.credentials import read_values
 from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
 from rusty_lantern.stores.reader import Visit
@@ -90,8 +90,8 @@ async def _post(visit: Visit, at: str, shown: bytes) -> tuple[int, str, bytes, b
             outcome = str(answer.status)
             factor = "openstack-auth-receipt" in answer.headers
             return answer.status, answer.headers.get("x-subject-token", ""), body, factor
-    except (aiohttp.ClientError, TimeoutError, OSError) as error:
-        raise RequestFailed("failed", f"no answer from {host} ({type(error).__name__})", "no connection") from None
+    except NO_ANSWER as error:
+        raise unanswered(error, host, visit.store.timeout) from None
     finally:
         if visit.log is not None:
             taken = round((time.monotonic() - start) * 1000, 1)

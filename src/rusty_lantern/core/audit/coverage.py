@@ -1,0 +1,81 @@
+"""What a survey looked at. A subject that is not in it is gone only where it would be there, if there were one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from fnmatch import fnmatchcase
+from typing import Literal
+
+import msgspec
+
+from rusty_lantern.core.audit.store_subject import StoreSubject
+
+Missing = Literal["not there", "not read", "not asked"]
+
+
+class Coverage(msgspec.Struct, frozen=True):
+    """The stores of a survey, what of them could not be listed, and the buckets that it was limited to."""
+
+    stores: list[str] = []
+    unlisted: list[tuple[str, str]] = []
+    """Store and kind of subject: some of that kind may be there without being in the survey."""
+    only: list[str] = []
+    """Patterns of STORE/BUCKET; none, where it was not limited."""
+
+    @property
+    def whole(self) -> bool:
+        """Whether every bucket of every store is in the survey."""
+        return not self.only and all(kind != "bucket" for _, kind in self.unlisted)
+
+    def lists(self, pattern: str, kind: str) -> bool:
+        """Whether all subjects of a kind are in the survey, of all stores that the pattern fits."""
+        return not self.only and not any(fnmatchcase(store, pattern) and kind == one for store, one in self.unlisted)
+
+    def missing(self, store: str, kind: str, name: str) -> Missing:
+        """What it means that a subject is not in the survey.
+
+        >>> seen = Coverage(["harbour", "attic"], [("attic", "bucket")])
+        >>> [seen.missing(store, "bucket", "b") for store in ("harbour", "attic", "cove")]
+        ['not there', 'not read', 'not read']
+        >>> Coverage(["harbour"], only=["harbour/press-*"]).missing("harbour", "bucket", "b")
+        'not asked'
+        """
+        if not self._asked(store, kind, name):
+            return "not asked"
+        return "not there" if self._listed(store, kind, name) else "not read"
+
+    def not_there(self, store: str, kind: str, names: Iterable[str]) -> set[str]:
+        """Those of the names that are not there, if they are not in the survey."""
+        if not self.only and kind != "mirror":
+            return set(names) if self._listed(store, kind, "") else set()
+        return {name for name in names if self.missing(store, kind, name) == "not there"}
+
+    def _asked(self, store: str, kind: str, name: str) -> bool:
+        """Whether the survey was to look at it. What is no bucket is read whole, wherever a bucket is."""
+        if not self.only:
+            return True
+        if kind not in ("bucket", "mirror"):
+            return store in self.stores
+        sides = [(store, name)]
+        if kind == "mirror":
+            bucket, copy = _sides(name)
+            sides = [(store, bucket), (copy, bucket)]
+        return all(any(fnmatchcase(f"{at}/{bucket}", pattern) for pattern in self.only) for at, bucket in sides)
+
+    def _listed(self, store: str, kind: str, name: str) -> bool:
+        """Whether all of its kind is in the survey. A mirror needs the buckets of both stores."""
+        if kind == "mirror":
+            return all(self._listed(side, "bucket", "") for side in (store, _sides(name)[1]))
+        return store in self.stores and (store, kind) not in self.unlisted
+
+
+def _sides(mirror: str) -> tuple[str, str]:
+    """The bucket and the second store of a mirror, which is called `BUCKET → STORE`."""
+    bucket, _, copy = mirror.rpartition(" → ")
+    return bucket, copy
+
+
+def coverage(stores: Sequence[StoreSubject], only: Sequence[str] = ()) -> Coverage:
+    """What a survey of these stores looked at."""
+    unlisted = [(store.name, kind) for store in stores for kind in store.unlisted()]
+    return Coverage([store.name for store in stores], unlisted, list(only))

@@ -1,0 +1,20 @@
+"""How every view of a saved survey begins: what it is about, and what it does not speak of."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.reports.results.of_survey import OfSurvey
+from rusty_lantern.reports.terminal.layout import STYLES, join, line
+
+
+def heading(screen: Console, title: str, result: OfSurvey, *more: str) -> None:
+    """The title of a view, the survey and the moment, and which stores and buckets are missing in it."""
+    line(screen, (title, "bold"))
+    line(screen, (join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}", *more]), "dim"))
+    if result.only:
+        line(screen, (f"this survey was limited to {', '.join(result.only)}", STYLES["unknown"]), hang=2)
+    for store, reason in result.unread_stores.items():
+        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), hang=2)
+    screen.print()

@@ -1,0 +1,195 @@
+"""What a survey did not look at is neither resolved nor gone nor closed, in any command."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+from collections import Counter
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import msgspec
+import pytest
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.audit import Audit, Judge, audit
+from rusty_lantern.core.audit.store_subject import store_subjects
+from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.history.changes import changes
+from rusty_lantern.core.history.drift_changes import drift_changes, turned
+from rusty_lantern.core.history.drift_history import since, spells, standing_of
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Credential
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
+from tests.conftest import Demo, Lived, Ran, lantern
+from tests.test_unread_laws import DENIED, ESTATE, places, put
+from tests.test_unread_laws import Path as Place
+
+BASELINE = read_baseline(workspace_files("http://127.0.0.1:9")["baseline.yaml"][0], "baseline.yaml")
+LATER = saltmarsh.MOMENT + timedelta(days=1)
+
+
+def audited(*dossiers: Dossier, only: tuple[str, ...] = ()) -> Audit:
+    return audit(store_subjects(list(dossiers), None, saltmarsh.MOMENT), Judge(BASELINE, saltmarsh.MOMENT), only=only)
+
+
+def unlisted(dossier: Dossier) -> Dossier:
+    """The store when its buckets could not be listed."""
+    return msgspec.structs.replace(dossier, listing=DENIED, buckets=[])
+
+
+def lost_parts(dossier: Dossier) -> Iterator[tuple[Place, Dossier]]:
+    """The store with one answer denied, each in turn; and with its buckets not listed."""
+    for path in places(dossier):
+        # Whether a disabled credential is disabled is not known any more: it is judged again, and may drift.
+        if (path[0], path[-1]) != ("credentials", "state"):
+            yield path, put(dossier, path, DENIED)
+    yield ("listing",), unlisted(dossier)
+
+
+@pytest.mark.parametrize("store", ["harbour", "attic", "slipway", "boathouse"])
+def test_what_is_denied_turns_drift_into_nothing_but_unknown(store: str) -> None:
+    whole = audited(ESTATE[store])
+    before = standing_of("a", saltmarsh.MOMENT, "", whole)
+    wrong: list[object] = []
+    for path, dossier in lost_parts(ESTATE[store]):
+        less = audited(dossier)
+        after = standing_of("b", LATER, "", less)
+        for old, new, turn in ((whole, less, "no longer known"), (less, whole, "now known")):
+            wrong += [(path, one.turn, one.finding.key) for one in drift_changes(old, new) if one.turn != turn]
+        wrong += [(path, one) for one in (turned(before, less), turned(after, whole)) if set(one.counts) - _KNOWN]
+        wrong += [(path, one) for one in spells([before, after]) if one.until]
+        again = standing_of("c", LATER + timedelta(days=1), "", whole)
+        begun = since(again, [after, before])
+        for open_now in whole.of("drift"):
+            first = begun.get(open_now.key)
+            assert first is not None
+            if first.taken != saltmarsh.MOMENT:
+                wrong.append((path, open_now.key, first))
+    assert wrong == []
+
+
+_KNOWN = {"now known", "no longer known"}
+
+
+def test_a_store_that_was_not_read_resolves_nothing_and_one_that_is_read_again_brings_nothing_new() -> None:
+    both, harbour = [ESTATE["attic"], ESTATE["harbour"]], ESTATE["harbour"]
+    drifts = Counter(one.store for one in audited(*both).of("drift"))
+    without = {"unread": audited(unlisted(ESTATE["attic"]), harbour), "not in it": audited(harbour)}
+    for name, less in without.items():
+        lost = [one for one in drift_changes(audited(*both), less) if one.finding.status == "drift"]
+        came = drift_changes(less, audited(*both))
+        assert {one.turn for one in lost} == {"no longer known"}, name
+        assert {one.turn for one in came} == {"now known"}, name
+        assert {one.finding.store for one in (*lost, *came)} == {"attic"}, name
+        assert len(came) == len(lost) <= drifts["attic"], name
+
+
+def test_a_survey_that_was_limited_is_compared_on_what_it_looked_at() -> None:
+    harbour = ESTATE["harbour"]
+    [mine] = [bucket for bucket in harbour.buckets if bucket.name == "press-kit"]
+    closed = msgspec.structs.replace(mine, versioning=Answer("absent"))
+    for listed in ([mine], [closed]):
+        small = msgspec.structs.replace(harbour, buckets=listed, listing=Answer("known", 1))
+        part, whole = audited(small, only=("harbour/press-kit",)), audited(harbour, ESTATE["attic"])
+        for old, new in ((whole, part), (part, whole)):
+            assert {one.finding.name for one in drift_changes(old, new) if one.finding.kind == "bucket"} <= {
+                "press-kit"
+            }
+            assert {one.finding.store for one in drift_changes(old, new)} <= {"harbour"}
+        stores = [store_subjects(d, None, saltmarsh.MOMENT) for d in ([harbour, ESTATE["attic"]], [small])]
+        found = changes(stores[0], stores[1], ((), ("harbour/press-kit",)))
+        found += changes(stores[1], stores[0], (("harbour/press-kit",), ()))
+        assert not [one for one in found if one.sort in ("new", "gone")]
+        assert {one.name for one in found if one.subject == "bucket"} <= {"press-kit"}
+
+
+def test_what_else_is_known_of_a_store_is_compared_though_its_buckets_are_not_listed() -> None:
+    attic = ESTATE["attic"]
+    left = [*(attic.credentials.value or ()), Credential(id="SMTNEW00000000000001", owner="admin")]
+    after = msgspec.structs.replace(unlisted(attic), credentials=Answer("known", left))
+    old, new = (store_subjects([one], None, saltmarsh.MOMENT) for one in (attic, after))
+    found = changes(old, new)
+    assert ("new", "credential") in {(one.sort, one.subject) for one in found}
+    assert ("no longer known", "store") in {(one.sort, one.subject) for one in found}
+    assert not [one for one in found if one.subject == "bucket"]
+
+
+# --- the commands
+
+
+def _lost(demo: Demo, folder: Path) -> Path:
+    """The demo's workspace, surveyed once more when its store does not answer."""
+    shutil.copytree(demo.folder, folder)
+    estate = folder / "estate.yaml"
+    estate.write_text(estate.read_text().replace(demo.address, "http://127.0.0.1:9"))
+    assert lantern("survey", "--as-of", "2026-11-03T06:00:00Z", cwd=folder).code == 3
+    return folder
+
+
+LISTINGS = (
+    "buckets", "exposure", "retention", "objects", "encryption", "access", "remedy", "usage", "credentials", "links",
+)  # fmt: skip
+
+
+def test_a_store_that_does_not_answer_is_told_of_by_every_command(demo: Demo, tmp_path: Path) -> None:
+    folder = _lost(demo, tmp_path / "ws")
+    for command in LISTINGS:
+        ran = lantern(command, cwd=folder)
+        assert "store harbour was not read" in ran.out, command
+        assert list(json.loads(lantern(command, "--json", cwd=folder).out)["unread_stores"]) == ["harbour"], command
+    first = lantern("audit", cwd=folder).out
+    assert re.search(r"since 2026-11-02T06:00:00Z: 0 new, 0 worse, 0 resolved, \d+ drifts no longer known", first)
+    assert re.search(r"What to do first\n  1\. lantern reach +not read: harbour\n", first)
+    assert "Public now\n  nothing known\n  public access not determined: the buckets of harbour\n" in first
+    told = lantern("changes", cwd=folder).out
+    assert re.search(r"changes? · 0 drifts new or worse · 0 resolved · \d+ no longer known", told)
+    assert "0 resolved" not in lantern("history", cwd=folder).out  # none is told of
+    assert "gone" not in told
+
+
+def test_a_limited_survey_says_so_and_the_next_is_compared_with_the_last_whole_one(demo: Demo, tmp_path: Path) -> None:
+    folder = Path(shutil.copytree(demo.folder, tmp_path / "ws"))
+    only = ("--only", "harbour/press-kit", "--as-of", "2026-11-03T06:00:00Z")
+    assert lantern("survey", *only, cwd=folder).code == 0
+    told = lantern("changes", cwd=folder).out
+    assert "the later survey was limited to harbour/press-kit: nothing else is compared" in told
+    assert "gone" not in told
+    assert "0 resolved" in told
+    assert "since 2026-11-02T06:00:00Z: 0 new, 0 worse, 0 resolved" in lantern("audit", cwd=folder).out
+    assert lantern("survey", "--as-of", "2026-11-04T06:00:00Z", cwd=folder).code == 0
+    assert "since 2026-11-02T06:00:00Z: 0 new, 0 worse, 0 resolved" in lantern("audit", cwd=folder).out
+
+
+def test_an_encryption_key_of_a_store_whose_buckets_were_not_listed_is_not_said_to_protect_none(
+    lived: Lived, tmp_path: Path
+) -> None:
+    folder = Path(shutil.copytree(lived.folder, tmp_path / "ws"))
+    estate = folder / "estate.yaml"
+    assert lantern("survey", "--only", "harbour/*", "--only", "lagoon/*", cwd=folder).code == 3
+    rows = json.loads(lantern("encryption", "--json", cwd=folder).out)["keys"]
+    assert rows
+    assert {row["unknown"].get("buckets") for row in rows} == {"not all buckets of the store were read"}, estate
+    assert "which buckets are encrypted with it is unknown" in _deadlines(folder)
+
+
+def _deadlines(folder: Path) -> str:
+    until = datetime.fromisoformat("2026-11-05T00:00:00Z")
+    return lantern("audit", "--as-of", f"{until:%Y-%m-%d}", cwd=folder).out
+
+
+def test_an_output_that_cannot_be_written_is_said_to_be_so(demo: Demo) -> None:
+    import subprocess
+
+    from tests.conftest import PROGRAM
+
+    for words in (["audit"], ["audit", "--json"], ["--version"]):
+        with Path("/dev/full").open("w") as full:
+            ran = subprocess.run(
+                [PROGRAM, *words], cwd=demo.folder, stdout=full, stderr=subprocess.PIPE, text=True, check=False
+            )
+        said = Ran(ran.returncode, "", ran.stderr)
+        assert said == Ran(2, "", "lantern: the output cannot be written: No space left on device\n"), words
