@@ -330,6 +330,11 @@ def settled_by(finding: Finding, *, told: bool = False) -> str:
 _LOOK = "lantern survey --objects all"
 _BY_DOCUMENT = "have the document tell it too (docs/exports.md), or declare it in estate.yaml (stated:)"
 _SETTLED = (
+    (
+        ("cannot connect", "no answer within", "broke off"),
+        "lantern reach tells when it answers again; then: lantern survey",
+    ),
+    (("newer than",), "export it again; then: lantern survey"),
     (("denied",), "allow the surveying credential to read it (docs/permissions.md), then: lantern survey"),
     (("no object ACLs", "not inspected"), _LOOK),
     (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
