@@ -151,6 +151,22 @@ def test_a_store_that_does_not_answer_is_told_of_by_every_command(demo: Demo, tm
     assert "gone" not in told
 
 
+def test_what_is_declared_in_a_store_that_was_not_read_is_not_called_missing(demo: Demo, tmp_path: Path) -> None:
+    folder = _lost(demo, tmp_path / "ws")
+    declared = folder / "declared"
+    (declared / "harbour").mkdir(parents=True)
+    (declared / "harbour" / "press-kit.yaml").write_text("{name: press-kit, versioning: {state: on}}")
+    (declared / "unplaced.yaml").write_text("{name: nowhere}")
+    ran = lantern("changes", "--declared", "declared", "--json", cwd=folder)
+    rows = json.loads(ran.out)
+    assert list(rows["unread_stores"]) == ["harbour"]
+    assert {(row["name"], row["sort"]) for row in rows["changes"]} == {
+        ("press-kit", "no longer known"), ("nowhere", "no longer known"),
+    }  # fmt: skip
+    shutil.rmtree(declared / "harbour")
+    assert "declared, and in no store" in lantern("changes", "20261102", "--declared", "declared", cwd=folder).out
+
+
 def test_a_limited_survey_says_so_and_the_next_is_compared_with_the_last_whole_one(demo: Demo, tmp_path: Path) -> None:
     folder = Path(shutil.copytree(demo.folder, tmp_path / "ws"))
     only = ("--only", "harbour/press-kit", "--as-of", "2026-11-03T06:00:00Z")

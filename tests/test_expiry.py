@@ -22,7 +22,7 @@ from rusty_lantern.core.model.bucket_contents import Uploads, Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier, encode
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.object_rules.retention import standing
-from rusty_lantern.core.usage.holding import MONTH, Kind
+from rusty_lantern.core.usage.holding import MONTH, Kind, holding
 from rusty_lantern.core.usage.prices import cost, price_of_questions, read_prices
 from rusty_lantern.core.usage.proposed_retention import retention_cost
 from rusty_lantern.objects.table_set import VersionTable, version_table
@@ -128,6 +128,29 @@ def test_a_rule_that_something_else_narrows_leaves_it_unknown(tmp_path: Path) ->
     plain = LifecycleRule(expires=DAY)
     assert counted(tmp_path, keys, [plain], versioned=False).expiring == 5
     assert counted(tmp_path, keys, [msgspec.structs.replace(plain, narrowed="Tag")], versioned=False).expiring is None
+
+
+def test_what_objects_say_of_their_own_end_counts_where_they_were_inspected(tmp_path: Path) -> None:
+    soon, late = NOW + timedelta(days=20), NOW + timedelta(days=40)
+    ends = {"soon": soon, "late": late, "over, and listed still": NOW - timedelta(days=1), "never": None}
+    keys = [
+        [ObjectVersion(key=key, size=2**n, written=NOW, mode="", hold=False, inspected="yes", expires=when)]
+        for n, (key, when) in enumerate(ends.items())
+    ]
+    table = written(tmp_path / "t.parquet", keys)._replace(own_expiry=True)
+    assert by_tier([table], NOW)[0].expiring == 1 + 4
+    blind = [*keys, [ObjectVersion(key="z", size=1, written=NOW, mode="", hold=False, inspected="denied")]]
+    lost = written(tmp_path / "u.parquet", blind)._replace(own_expiry=True)
+    assert [told.expiring for told in by_tier([lost, table], NOW)] == [None, 5]
+
+
+@pytest.mark.parametrize(("protocol", "ends"), [("swift", None), ("s3", 0)])
+def test_without_a_table_objects_that_may_end_by_themselves_are_not_said_to_stay(
+    protocol: str, ends: int | None
+) -> None:
+    made = Bucket(name="b", lifecycle=Answer("unsupported"), usage=Answer("known", Usage(1, 5)))
+    view = BucketSubject(made, Dossier(store="s", protocol=protocol, taken=NOW, buckets=[made]), NOW)
+    assert holding(view).expiring == ends
 
 
 RULE = """<LifecycleConfiguration><Rule><ID>r</ID><Status>Enabled</Status>{}</Rule></LifecycleConfiguration>"""

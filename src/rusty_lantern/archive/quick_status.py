@@ -12,7 +12,7 @@ from rusty_lantern import __version__
 
 ESTATE, SURVEYS, STANDINGS, MANIFEST = "estate.yaml", "surveys", "standings", "survey.json"
 PARTIAL = ".partial"
-FORM = 6
+FORM = 7
 """Of kept standings: one of another form is worked out again."""
 
 
@@ -28,7 +28,7 @@ class Glimpse(msgspec.Struct, frozen=True):
     """Store, kind, fact, status, severity and value of each requirement that was not ok, and the names of subjects."""
 
     def worst(self) -> list[tuple[str, str, list[str]]]:
-        """The buckets with critical drift, the public ones first: store, name, and the facts."""
+        """The buckets with critical drift, the public ones first: store, name, and the facts, the worst first."""
         found: dict[tuple[str, str], list[str]] = {}
         for store, kind, fact, status, severity, _, names in self.stood:
             if (kind, status, severity) == ("bucket", "drift", "critical"):
@@ -36,7 +36,17 @@ class Glimpse(msgspec.Struct, frozen=True):
                     found.setdefault((store, name), []).append(fact)
         public = {key for key, facts in found.items() if any(fact.startswith("exposure.") for fact in facts)}
         order = sorted(found.items(), key=lambda one: (one[0] not in public, -len(one[1]), one[0]))
-        return [(store, name, sorted(facts)) for (store, name), facts in order]
+        return [(store, name, sorted(facts, key=_how_bad)) for (store, name), facts in order]
+
+
+_WORST_VERBS = ("write", "delete", "change-settings", "bypass-retention", "read", "list", "read-settings")
+
+
+def _how_bad(fact: str) -> tuple[int, str]:
+    """Where a fact stands: public access by its verb, then everything else by name."""
+    area, _, verb = fact.partition(".")
+    order = _WORST_VERBS.index(verb) if area == "exposure" and verb in _WORST_VERBS else len(_WORST_VERBS)
+    return order, fact
 
 
 def upwards(start: Path) -> Path | None:

@@ -70,7 +70,7 @@ def changes(
     if declared is not None:
         left = _left(place, declared, before, wanted)
         printed(encode(left) + "\n" if json else None, lambda screen: declared_view(screen, left))
-        ended(fail_on, ("critical" for _ in left.changes))
+        ended(fail_on, ("critical" for _ in left.changes), left.unread_stores)
         return
     old, new = _pair(place, before, after, since)
     estate = place.estate()
@@ -106,9 +106,12 @@ def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[
 
     taken = kept(place, survey)
     declared = declarations(folder)
-    found = against(declared, store_subjects(taken.dossiers, place.estate(), taken.manifest.taken))
+    found = against(declared, store_subjects(taken.dossiers, place.estate(), taken.manifest.taken), taken.manifest.only)
     rows = [row for row in change_rows(found) if wanted(row.store, row.name)]
-    return DeclaredResult(survey=taken.name, taken=taken.manifest.taken, declared=len(declared), changes=rows)
+    return DeclaredResult(
+        survey=taken.name, taken=taken.manifest.taken, unread_stores=taken.unread, only=taken.manifest.only,
+        declared=len(declared), changes=rows,
+    )  # fmt: skip
 
 
 def _pair(place: Workspace, before: str | None, after: str | None, since: str | None) -> tuple[Survey, Survey]:

@@ -47,6 +47,8 @@ def whereabouts(as_of: str | None) -> None:
         return
     _stood(screen, standing)
     drift = standing.counts.get("drift", 0)
+    if standing.unread:
+        next_step(screen, "lantern reach", "whether the stores that were not read answer")
     if stopped:
         next_step(screen, "lantern survey --resume", "ask only what is missing")
     elif drift or standing.counts.get("unknown", 0):
@@ -70,11 +72,15 @@ def _stood(screen: Console, standing: Glimpse) -> None:
     from rusty_lantern.reports.terminal.layout import STYLES, line
 
     parts: list[tuple[str, str]] = []
+    unknown = standing.counts.get("unknown", 0)
     for severity, number in standing.drift_by_severity.items():
         if number:
             parts += [(f"{number} ", "bold"), (f"{severity}  ", STYLES[severity])]
-    line(screen, (f"{'drift':<{WIDE}}", "dim"), *(parts or [("none", STYLES["ok"])]))
-    unknown = standing.counts.get("unknown", 0)
+    line(
+        screen,
+        (f"{'drift':<{WIDE}}", "dim"),
+        *(parts or [("none", "" if unknown or standing.unread else STYLES["ok"])]),
+    )
     unread = f", not read: {', '.join(standing.unread)}" if standing.unread else ""
     _told(screen, "unknown", f"{unknown}{unread}", STYLES["unknown"] if unknown or unread else "dim")
     waived = standing.counts.get("waived", 0)

@@ -17,6 +17,7 @@ import msgspec
 
 from rusty_lantern.core.errors import Damaged
 from rusty_lantern.core.model.bucket import Bucket, LifecycleRule
+from rusty_lantern.core.model.capabilities import objects_expire
 from rusty_lantern.objects.duckdb_engine import reading, table_path
 
 if TYPE_CHECKING:
@@ -52,6 +53,8 @@ class VersionTable(NamedTuple):
     """Whether a current version that expires stays as an old one."""
     rules_known: bool = True
     """Whether these are all, and nothing else narrows them."""
+    own_expiry: bool = False
+    """Whether a version may say itself when it is removed, which only inspecting it tells."""
 
 
 def version_table(folder: Path, view: BucketSubject) -> VersionTable:
@@ -68,6 +71,7 @@ def version_table(folder: Path, view: BucketSubject) -> VersionTable:
         rules=_written(rules) if rules else "",
         versioned=not never,
         rules_known=known and (versioning.settled or versioning.state == "unsupported" or not rules),
+        own_expiry=objects_expire(view.dossier.protocol),
     )
 
 

@@ -23,7 +23,7 @@ class ByTier(msgspec.Struct, frozen=True):
     markers: int
     locked: Locked | None
     expiring: int | None
-    """Bytes that expiry rules remove within a month; None where that is not known."""
+    """Bytes that expiry rules, or their own expiry, remove within a month; None where that is not known."""
     written_lately: int | None = None
     """Bytes of the versions of the last 90 days; None where some have no date."""
 
@@ -67,6 +67,12 @@ GROUP BY n"""
 says so, or, where the bucket keeps versions, so long after that as an old one. Not before its lock ends."""
 
 
+_OWN_EXPIRY = f"""SELECT n, coalesce(sum(size) FILTER (expires <= $ahead), 0)::BIGINT,
+  count(*) FILTER (expires IS NULL AND inspected <> 'yes')
+FROM (SELECT n, size, inspected, epoch_us(expires) AS expires FROM {SOURCE} WHERE NOT marker) GROUP BY n"""
+"""What versions say themselves about their end; what was not inspected may say something."""
+
+
 @dataclass(frozen=True)
 class _ByTier:
     """A table's bytes by tier as of a moment."""
@@ -88,11 +94,17 @@ class _ByTier:
         removed: dict[int, list[int]] = {}
         if any(table.rules for table in source.tables):
             removed = {n: row for n, *row in source.ask(_EXPIRING.replace("{rows}", source.rows), bound)}
+        ending: dict[int, list[int]] = {}
+        if any(table.own_expiry for table in source.tables):
+            ending = {n: row for n, *row in source.ask(_OWN_EXPIRY.format(rows=source.rows), bound)}
         found = []
         for n, table in enumerate(source.tables):
             markers, unknown, size, until, held, lately = locked.get(n, [0, 0, 0, None, 0, 0])
             ends = None if until is None else datetime.fromtimestamp(until / 1_000_000, UTC)
             expiring, unsure = removed.get(n, [0, 0])
+            if table.own_expiry:
+                own, uninspected = ending.get(n, [0, 0])
+                expiring, unsure = expiring + own, unsure + uninspected
             found.append(
                 ByTier(
                     kinds.get(n, []), markers, None if unknown else Locked(size, ends, held),

@@ -76,33 +76,40 @@ def changes(
     return found
 
 
-def against(declared: Sequence[Declared], store_subjects: list[StoreSubject]) -> list[Change]:
+def against(declared: Sequence[Declared], store_subjects: list[StoreSubject], only: Sequence[str] = ()) -> list[Change]:
     """Where reality left a declaration: what was declared is *before*, what is there is *after*. Settings that a
     declaration does not mention are free. In a store that a declaration speaks of, a bucket that none declares is new.
+    `only`: the patterns of STORE/BUCKET that the survey was limited to.
     """
+    seen = coverage(store_subjects, only)
     found: list[Change] = []
     spoken: dict[str, set[str]] = {}
     for one in declared:
-        there = [c for c in store_subjects if one.store in ("", c.index.dossier.store)]
-        homes = [c for c in there if one.name in c.buckets] or there[:1]
-        if not homes:
-            found.append(Change(one.store, "bucket", one.name, "gone", note="no such store was surveyed"))
+        there = [c for c in store_subjects if one.store in ("", c.name)]
+        homes = [c for c in there if one.name in c.buckets]
+        for store_subject in homes or there if one.store else homes:
+            spoken.setdefault(store_subject.name, set()).add(one.name)
         for store_subject in homes:
-            store = store_subject.index.dossier.store
-            spoken.setdefault(store, set()).add(one.name)
-            view = store_subject.buckets.get(one.name)
-            if view is not None:
-                found += _bucket(beside(view, one.over(view.bucket)), view)
-            elif store_subject.index.dossier.listing.settled:
-                found.append(Change(store, "bucket", one.name, "gone", note="declared, and not there"))
-            else:
-                reason = store_subject.index.dossier.listing.reason
-                found.append(Change(store, "bucket", one.name, "no longer known", note=reason))
+            view = store_subject.buckets[one.name]
+            found += _bucket(beside(view, one.over(view.bucket)), view)
+        if not homes:
+            found += _not_found(one, there, seen)
     for store_subject in store_subjects:
         store = store_subject.index.dossier.store
         undeclared = [name for name in store_subject.buckets if name not in spoken[store]] if store in spoken else []
         found += [Change(store, "bucket", name, "new", note="there, and not declared") for name in undeclared]
     return found
+
+
+def _not_found(one: Declared, there: Sequence[StoreSubject], seen: Coverage) -> Iterator[Change]:
+    """What it means that no store has a declared bucket; `there`: those that it may be in."""
+    missing = {c.name: seen.missing(c.name, "bucket", one.name) for c in there}
+    unread = next((c.index.dossier for c in there if missing[c.name] == "not read"), None)
+    if unread is not None:
+        yield Change(one.store, "bucket", one.name, "no longer known", note=f"{unread.store}: {unread.listing.reason}")
+    elif "not asked" not in missing.values() and (there or not seen.only):
+        where = "not there" if one.store and there else "in no store" if there else "its store was not surveyed"
+        yield Change(one.store, "bucket", one.name, "gone", note=f"declared, and {where}")
 
 
 def _store(store: str, was: StoreSubject, now: StoreSubject, seen: tuple[Coverage, Coverage]) -> Iterator[Change]:

@@ -96,6 +96,8 @@ class Capabilities(msgspec.Struct, frozen=True):
     """The form of the documents that put settings right; empty where words have to do."""
     probes: bool = True
     """Whether it can be asked without credentials."""
+    objects_expire: bool = False
+    """Whether an object may say itself when it is removed; only inspecting it tells."""
 
     def of_bucket(self) -> dict[str, Answer[Any]]:
         """What a bucket's fields are before anything is asked: those that the protocol does not tell are settled."""
@@ -162,6 +164,7 @@ SWIFT = Capabilities(
     tells_of_store=frozenset({"account", "account_acl", "temporary_url_key", "doors"}),
     elsewhere=BESIDE,
     credential="swift",
+    objects_expire=True,
     headers=(
         "x-container-", "x-account-", "x-versions-", "x-history-", "x-storage-policy", "x-object-", "x-delete-at",
         "x-timestamp", "x-static-large-object", "x-symlink-",
@@ -194,3 +197,8 @@ BLOB = Capabilities(
 
 PROTOCOLS: dict[str, Capabilities] = {found.protocol: found for found in (S3, SWIFT, BLOB, DOSSIER, EXPORT)}
 """Every way to read a store, by its name in estate.yaml."""
+
+
+def objects_expire(protocol: str) -> bool:
+    """Whether objects in a store of this protocol may say themselves when they are removed."""
+    return protocol in PROTOCOLS and PROTOCOLS[protocol].objects_expire

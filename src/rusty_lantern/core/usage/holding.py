@@ -15,6 +15,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.facts.bucket_usage import full_in
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Before, Usage
+from rusty_lantern.core.model.capabilities import objects_expire
 from rusty_lantern.core.model.dossier import Dossier
 
 UNKNOWN_GROUP = "not known"
@@ -72,7 +73,7 @@ class Holding(msgspec.Struct, frozen=True, kw_only=True):
     upload_bytes: int | None
     oldest_upload: datetime | None
     expiring: int | None
-    """Bytes that expiry rules remove within a month."""
+    """Bytes that expiry rules, or their own expiry, remove within a month."""
     written_lately: int | None
     """Bytes of the versions of the last 90 days, where versions were listed into a table."""
     kinds: tuple[Kind, ...] | None
@@ -143,6 +144,8 @@ def _nothing_expires(view: BucketSubject) -> bool:
     rules, usage, versions = view.bucket.lifecycle, view.bucket.usage.value, view.bucket.versions.value
     if usage and versions and usage.complete and versions.complete and not usage.objects + versions.old:
         return True
+    if objects_expire(view.dossier.protocol):
+        return False
     found = (rule for rule in rules.value or () if rule.enabled)
     return not rules.unread and not any(one.expires or one.expires_old or one.expires_on for one in found)
 

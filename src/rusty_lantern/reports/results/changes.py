@@ -96,6 +96,10 @@ class DeclaredResult(msgspec.Struct, frozen=True, kw_only=True):
 
     survey: str
     taken: datetime
+    unread_stores: dict[str, str]
+    """Stores whose buckets could not be listed, and why: what is declared there is not compared."""
+    only: list[str]
+    """The patterns of STORE/BUCKET that the survey was limited to; what else is declared is not compared."""
     declared: int
     changes: list[ChangeRow]
 

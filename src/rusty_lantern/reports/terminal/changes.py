@@ -19,6 +19,7 @@ from rusty_lantern.reports.results.changes import (
     EventsRow,
 )
 from rusty_lantern.reports.terminal.exposure import show_witness
+from rusty_lantern.reports.terminal.heading import missing_in_it
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled, terse
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -66,6 +67,7 @@ def declared_view(screen: Console, result: DeclaredResult) -> None:
     line(screen, ("Differences from the declared buckets", "bold"))
     span = join([f"survey {result.survey}", many(result.declared, "declared bucket")])
     line(screen, (span, "dim"))
+    missing_in_it(screen, result.unread_stores, result.only)
     access = [row for row in result.changes if row.sort in ("gained", "lost")]
     for title, rows in (("More access than declared", "gained"), ("Less access than declared", "lost")):
         _access(screen, title, [row for row in access if row.sort == rows])
@@ -73,8 +75,10 @@ def declared_view(screen: Console, result: DeclaredResult) -> None:
         screen, [row for row in result.changes if row not in access], ("Undeclared and missing", "declared", "survey")
     )
     screen.print()
-    told = many(len(result.changes), "difference") if result.changes else "everything is as declared"
-    line(screen, (told, "bold" if result.changes else STYLES["ok"]))
+    whole = not result.unread_stores and not result.only
+    as_declared = "everything is as declared" if whole else "everything that was read is as declared"
+    told = many(len(result.changes), "difference") if result.changes else as_declared
+    line(screen, (told, "bold" if result.changes else STYLES["ok"] if whole else ""))
 
 
 def _record(screen: Console, events: EventsRow) -> None:
@@ -89,6 +93,8 @@ def _record(screen: Console, events: EventsRow) -> None:
 def _title(row: ChangeRow | DriftRow) -> str:
     if row.subject == "store":
         return row.store
+    if not row.store:  # declared without one
+        return row.name
     return f"{row.store}/{row.name}" if row.subject == "bucket" else f"{row.store}: {row.name}"
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+
 from rich.console import Console
 
 from rusty_lantern.core.value_types import show_moment
@@ -13,8 +15,13 @@ def heading(screen: Console, title: str, result: OfSurvey, *more: str) -> None:
     """The title of a view, the survey and the moment, and which stores and buckets are missing in it."""
     line(screen, (title, "bold"))
     line(screen, (join([f"survey {result.survey}", f"as of {show_moment(result.as_of)}", *more]), "dim"))
-    if result.only:
-        line(screen, (f"this survey was limited to {', '.join(result.only)}", STYLES["unknown"]), hang=2)
-    for store, reason in result.unread_stores.items():
-        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), hang=2)
+    missing_in_it(screen, result.unread_stores, result.only)
     screen.print()
+
+
+def missing_in_it(screen: Console, unread_stores: Mapping[str, str], only: Sequence[str]) -> None:
+    """A line for each store that was not read, and for what the survey was limited to."""
+    if only:
+        line(screen, (f"this survey was limited to {', '.join(only)}", STYLES["unknown"]), hang=2)
+    for store, reason in unread_stores.items():
+        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), hang=2)
