@@ -6,6 +6,7 @@ S3-style policy language. An exposure of a verb is an exposure of at least one a
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Literal, get_args
 
 import msgspec
@@ -118,6 +119,7 @@ ELSEWHERE = frozenset(f"s3:{name}".lower() for name in _ELSEWHERE.split())
 BY_LOWER_NAME = {name.lower(): name for name in ACTIONS}
 
 
+@cache
 def actions_of(verb: Verb) -> tuple[Action, ...]:
     """The actions under a verb, in table order."""
     return tuple(action for action in ACTIONS.values() if action.verb == verb)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from fractions import Fraction
-from functools import cached_property
+from functools import cache, cached_property
 from typing import TypeVar
 
 import msgspec
@@ -101,18 +101,17 @@ class RequestGroups:
 
     def groups(self, verb: Verb) -> Iterator[Group]:
         """The verb's actions, grouped, and split by what can occur together in one request."""
-        grouped: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
         varying = [(key, row) for key, row in self._rows.items() if row.actions]
-        for action in actions_of(verb):
-            carried = tuple([self._presence(key, row, action.name) for key, row in varying])
-            grouped.setdefault((action.target, carried), []).append(action.name)
-        for (target, carried), actions in grouped.items():
+        alike = _by_target(verb)
+        if varying:
+            alike = _grouped(verb, lambda action: tuple([self._presence(key, row, action) for key, row in varying]))
+        for (target, carried), actions in alike.items():
             of_action = dict(zip([key for key, _ in varying], carried, strict=True))
             told = {key: of_action.get(key) or self._of_any_action[key] for key in self._rows}
             for choice in self._choices():
                 narrowed = {key: joined(presence, choice.get(key, "maybe")) for key, presence in told.items()}
                 if None not in narrowed.values():
-                    yield self._group(tuple(actions), target, narrowed)  # type: ignore[arg-type]
+                    yield self._group(actions, target, narrowed)  # type: ignore[arg-type]
 
     def _choices(self) -> tuple[Carried, ...]:
         return self._once("choices", self.policy, lambda: tuple(alternatives(self._rows)))
@@ -243,6 +242,23 @@ class RequestGroups:
         if isinstance(made, NotUnderstood | OverBudget):
             raise made
         return made  # type: ignore[no-any-return]
+
+
+Alike = dict[tuple[Target, tuple[Presence, ...]], tuple[str, ...]]
+"""What actions are on, and which of some keys their requests carry → the actions."""
+
+
+def _grouped(verb: Verb, carried: Callable[[str], tuple[Presence, ...]]) -> Alike:
+    """The verb's actions, those together that are on the same and of which `carried` tells the same."""
+    found: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
+    for action in actions_of(verb):
+        found.setdefault((action.target, carried(action.name)), []).append(action.name)
+    return {one: tuple(names) for one, names in found.items()}
+
+
+@cache
+def _by_target(verb: Verb) -> Alike:
+    return _grouped(verb, lambda _: ())
 
 
 def _numbers(row: ContextKey) -> IntervalSet:
