@@ -13,6 +13,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
+from rusty_lantern.archive.surveys import keep
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.audit import Audit, Judge, audit
 from rusty_lantern.core.audit.store_subject import store_subjects
@@ -20,6 +21,7 @@ from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.history.drift_changes import drift_changes, turned
 from rusty_lantern.core.history.drift_history import since, spells, standing_of
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -209,3 +211,21 @@ def test_an_output_that_cannot_be_written_is_said_to_be_so(demo: Demo) -> None:
             )
         said = Ran(ran.returncode, "", ran.stderr)
         assert said == Ran(2, "", "lantern: the output cannot be written: No space left on device\n"), words
+
+
+def test_buckets_of_which_nothing_was_read_are_told_of_wherever_they_are_counted(demo: Demo, tmp_path: Path) -> None:
+    folder = Path(shutil.copytree(demo.folder, tmp_path / "ws"))
+    bare = [
+        Bucket(name=one.name, **{f: DENIED for f in Bucket.__struct_fields__ if f != "name"})
+        for one in ESTATE["harbour"].buckets
+    ]
+    dossier = msgspec.structs.replace(ESTATE["harbour"], buckets=bare)
+    keep(folder / "surveys", "denied", LATER, [dossier])
+    ran = {name: lantern(name, cwd=folder).out for name in ("access", "encryption", "exposure", "buckets", "remedy")}
+    assert "no rules that were read name such an identity" in ran["access"]
+    assert f"and {len(bare) - 3} more  the rules are not all known: the policy" in " ".join(ran["access"].split("\n"))
+    assert f"0 without encryption · of {len(bare)} it is unknown · no encryption key known" in ran["encryption"]
+    assert "·  " not in ran["exposure"]
+    assert "closed" not in ran["buckets"]
+    assert "its documents" not in ran["remedy"]
+    assert "0 resolved" in lantern("changes", cwd=folder).out

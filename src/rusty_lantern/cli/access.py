@@ -36,7 +36,7 @@ def access(
     """
     from rusty_lantern.core.access.policy.actions import VERBS
     from rusty_lantern.core.errors import BadInput, Problem, nearest
-    from rusty_lantern.reports.results.access import AccessResult, access_rows, own_rows
+    from rusty_lantern.reports.results.access import AccessResult, access_rows, own_rows, unread_rules
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.identities import unread_sections
     from rusty_lantern.reports.terminal.access import access_view
@@ -67,7 +67,9 @@ def access(
     rows.sort(key=lambda row: ((False, None, True).index(row.inside), row.identity, row.store, row.bucket))
     own.sort(key=lambda row: (row.store, row.identity, -row.count))
     unread = unread_sections(found.stores, "identities")
-    result = AccessResult(**found.about(named=who is not None), access=rows, own=own, unread=unread)
+    result = AccessResult(
+        **found.about(named=who is not None), access=rows, own=own, unread=unread, unread_rules=unread_rules(seen)
+    )
     if json:
         emit(encode(result))
     else:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 
 import msgspec
@@ -86,6 +86,8 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
     """What the stores' own identities may do, by their own permissions and the buckets' rules together."""
     unread: dict[str, str]
     """Store → why its identities are unknown."""
+    unread_rules: dict[str, str]
+    """STORE/BUCKET → why its rules are not all known: they may name others."""
 
 
 OWN_SIDE = "a caller in the owner's account may also be allowed by its own permissions, which were not read"
@@ -181,6 +183,12 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
                 )
             )
     return rows
+
+
+def unread_rules(views: Iterable[BucketSubject]) -> dict[str, str]:
+    """STORE/BUCKET → why its rules are not all known."""
+    doubted = {view.title: view.rules.doubted for view in views}
+    return {title: "; ".join(dict.fromkeys(why.values())) for title, why in doubted.items() if why}
 
 
 def _holders(view: BucketSubject, name: str) -> list[str] | None:

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from rich.console import Console
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment
+from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment, show_names
 from rusty_lantern.reports.results.access import AccessResult, AccessRow, DecisionResult, OwnRow
 from rusty_lantern.reports.results.proposal import ChangeResult, RetentionCostResult, TryResult
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
@@ -77,7 +77,9 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
     if result.access:
         grid.show(screen)
     else:
-        line(screen, ("no bucket's rules name such an identity", "dim"))
+        known = "that were read " if result.unread_rules or result.unread_stores else ""
+        line(screen, (f"no rules {known}name such an identity", "dim"))
+    _unread_rules(screen, result)
     _own(screen, result, in_full)
     screen.print()
     outside = len({row.identity for row in result.access if row.inside is False})
@@ -91,6 +93,16 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
     line(screen, join(parts))
     if not in_full and result.own:
         next_step(screen, f"lantern access --who {shlex.quote(result.own[0].identity)}", "every bucket by name")
+
+
+def _unread_rules(screen: Console, result: AccessResult) -> None:
+    """The buckets whose rules are not all known, those together of which the reason is the same."""
+    alike: dict[str, list[str]] = {}
+    for title, why in result.unread_rules.items():
+        alike.setdefault(why, []).append(title)
+    for why, titles in alike.items():
+        words = f"  the rules are not all known: {why}"
+        line(screen, (show_names(titles, MANY), "bold"), (words, STYLES["unknown"]), hang=2)
 
 
 def _own(screen: Console, result: AccessResult, in_full: bool) -> None:

@@ -10,7 +10,7 @@ from rich.console import Console
 from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.encryption import EncryptionResult, KeyRow, Other, ProtectionRow
 from rusty_lantern.reports.terminal.heading import heading
-from rusty_lantern.reports.terminal.identities import in_days, remark_words, unread_lines, worst_of
+from rusty_lantern.reports.terminal.identities import in_days, known, remark_words, unread_lines, worst_of
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, when
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -41,13 +41,11 @@ def encryption_view(screen: Console, result: EncryptionResult) -> None:
     _protection(screen, result.buckets)
     _others(screen, result.buckets)
     unread_lines(screen, result, result.unread)
-    bare = sum(row.by == "none" for row in result.buckets)
+    bare, unknown = (sum(row.by == by for row in result.buckets) for by in ("none", None))
     screen.print()
-    counts = [
-        many(len(result.buckets), "bucket"),
-        f"{bare:,} without encryption",
-        many(len(result.keys), "encryption key"),
-    ]
+    counts = [many(len(result.buckets), "bucket"), f"{bare:,} without encryption"]
+    counts += [f"of {unknown:,} it is unknown"] * bool(unknown)
+    counts += [known(len(result.keys), "encryption key", result.unread)]
     line(screen, (join(counts), "bold"))
     next_step(screen, "lantern audit", "check it against the baseline")
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rich.console import Console
 
@@ -49,6 +49,13 @@ def _can(verbs: str | None, least: str) -> Cell:
     return verbs or ("nothing", "dim")
 
 
+def known(number: int, noun: str, unread: Mapping[str, str]) -> str:
+    """How many of something stores list, where those of `unread` may have more."""
+    if not unread:
+        return many(number, noun)
+    return f"at least {many(number, noun)}" if number else f"no {noun} known"
+
+
 def unread_lines(screen: Console, result: OfSurvey, unread: dict[str, str]) -> None:
     """A line for each store of which something was not read, but for those that the heading names."""
     unread = {store: why for store, why in unread.items() if result.unread_stores.get(store) != why}
@@ -78,7 +85,12 @@ def credentials_view(screen: Console, result: CredentialsResult) -> None:
     active = sum(row.state == "active" for row in rows)
     owners = len({(row.store, row.owner) for row in rows})
     drifted = sum(bool(row.judged.drift) for row in rows)
-    counts = [many(len(rows), "credential"), f"{active:,} active", many(owners, "owner"), f"{drifted:,} with drift"]
+    counts = [
+        known(len(rows), "credential", result.unread),
+        f"{active:,} active",
+        many(owners, "owner"),
+        f"{drifted:,} with drift",
+    ]
     line(screen, (join(counts), "bold"))
     next_step(screen, "lantern access --who NAME", "what one identity can do, bucket by bucket")
 

@@ -8,8 +8,8 @@ from rusty_lantern.core.model.subjects import OVER, STANDINGS
 from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.links import LinkRow, LinksResult
 from rusty_lantern.reports.terminal.heading import heading
-from rusty_lantern.reports.terminal.identities import remark_words, unread_lines, worst_of
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step
+from rusty_lantern.reports.terminal.identities import known, remark_words, unread_lines, worst_of
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
 
@@ -48,7 +48,12 @@ def links_view(screen: Console, result: LinksResult) -> None:
     valid = sum(row.status == "valid" for row in rows)
     writing = sum(row.status == "valid" and not {"write", "delete"}.isdisjoint(row.verbs) for row in rows)
     endless = sum(row.status == "valid" and row.never_ends for row in rows)
-    counts = [many(len(rows), "link"), f"{valid:,} valid", f"{writing:,} allow writing", f"{endless:,} never expire"]
+    counts = [
+        known(len(rows), "link", result.unread),
+        f"{valid:,} valid",
+        f"{writing:,} allow writing",
+        f"{endless:,} never expire",
+    ]
     line(screen, (join(counts), "bold"))
     next_step(screen, "lantern audit", "check all links against the baseline")
 

@@ -52,7 +52,9 @@ def _remedy(screen: Console, row: RemedyRow, *, whole: bool) -> None:
 
 
 def _next(screen: Console, rows: Sequence[RemedyRow], *, whole: bool) -> None:
-    with_document = next((row for row in rows if row.documents), rows[0])
+    with_document = next((row for row in rows if row.documents and row.subject == "bucket"), None)
+    if with_document is None:
+        return
     where = f"{with_document.store}/{with_document.name}"
     policy = next((d for row in rows for d in row.documents if d.setting == "policy" and d.text), None)
     if whole and policy is not None:
