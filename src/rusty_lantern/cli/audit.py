@@ -69,7 +69,7 @@ def audit(
     """
     from rusty_lantern.reports.formats import writer
     from rusty_lantern.reports.results.audit import audit_result
-    from rusty_lantern.reports.terminal.audit import audit_view
+    from rusty_lantern.reports.terminal.audit import MOST_SUBJECTS, audit_view
 
     place = workspace(workspace_folder)
     baseline = place.baseline()
@@ -80,7 +80,9 @@ def audit(
     since = since_when(place, taken, found, when, whole=choice is None)
     turned = turned_since(place, taken.name, found, whole=choice is None)
     written = form or (Form("json") if json else None)
-    result = audit_result(taken, when, baseline, found, since, turned, rows=whole or written is not None)
+    result = audit_result(
+        taken, when, baseline, found, since, turned, most=None if whole or written is not None else MOST_SUBJECTS
+    )
     code = found.exit_code(fail_on.value, unknown_counts=fail_on_unknown)
     if not (quiet and not code):
         text = writer(written.value)(result) if written else None

@@ -80,6 +80,8 @@ class Audit(msgspec.Struct, frozen=True):
     """Verb → how many buckets anyone gets into, from everywhere."""
     coverage: Coverage = Coverage()
     """What the survey looked at."""
+    tally: Counter[tuple[Status, Severity]] = msgspec.field(default_factory=Counter)
+    """Status and severity → how many findings."""
 
     def overview(self) -> Overview:
         """What it comes to on one screen."""
@@ -96,21 +98,22 @@ class Audit(msgspec.Struct, frozen=True):
 
     def counts(self) -> Counter[Status]:
         """How many findings of each status."""
-        found = Counter(finding.status for finding in self.findings)
+        found: Counter[Status] = Counter()
+        for (status, _), number in self.tally.items():
+            found[status] += number
         found["ok"] = len(self.met)
         return found
 
     def drift_by_severity(self) -> dict[str, int]:
         """Severity → how many drifts, the worst first."""
-        found = Counter(finding.requirement.severity for finding in self.findings if finding.status == "drift")
-        return {severity: found[severity] for severity in SEVERITIES}
+        return {severity: self.tally["drift", severity] for severity in SEVERITIES}
 
     def exit_code(self, floor: Severity, *, unknown_counts: bool = False) -> int:
         """1 drift at or above the floor · 3 no such drift, and a store was not read · 0 otherwise.
 
         `unknown_counts`: anything unknown that is not waived ends with 3 too.
         """
-        if reaches(floor, (j.requirement.severity for j in self.findings if j.status == "drift")):
+        if reaches(floor, (severity for (status, severity) in self.tally if status == "drift")):
             return 1
         return 3 if self.unread or (unknown_counts and self.counts()["unknown"]) else 0
 
@@ -245,7 +248,9 @@ def audit(
     subjects: list[Subject] = [*buckets, *others]
     copies = [mirror for mirror in mirrors if wanted.has_subject(mirror)]
     unwaived, met = _unwaived(judge, buckets, [*others, *copies], tallies)
-    waived, stands = judge.waived(j for j in unwaived if wanted.has_requirement(j.requirement))
+    if choice is not None:
+        unwaived = [finding for finding in unwaived if choice.has_requirement(finding.requirement)]
+    waived, stands = judge.waived(unwaived)
     findings = _worst_first(waived)
     if choice is not None:
         met = met.chosen(choice)
@@ -264,8 +269,12 @@ def audit(
     reached = [view.decided.told for view in buckets if "open" in view.levels]
     exposed: dict[str, int] = {verb: sum(told[f"anyone.{verb}"].level == "open" for told in reached) for verb in VERBS}
     asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
+    tally = Counter(map(_STATUS_AND_SEVERITY, findings))
     scope = Scope(asked, buckets, judge.moment, stands, only_buckets=bool(wanted.tag))
-    return Audit(findings, scope, met, unread, idle, len(buckets), stands, exposed, seen)
+    return Audit(findings, scope, met, unread, idle, len(buckets), stands, exposed, seen, tally)
+
+
+_STATUS_AND_SEVERITY = attrgetter("status", "requirement.severity")
 
 
 def _about(waiver: Waiver) -> tuple[str, str]:

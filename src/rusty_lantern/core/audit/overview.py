@@ -62,14 +62,23 @@ class PublicBucket(msgspec.Struct, frozen=True):
 
 
 class SubjectDrift(msgspec.Struct, frozen=True):
-    """One subject that has drift: how bad, how much, and the causes, the worst first."""
+    """One subject that has drift."""
 
     kind: str
     store: str
     name: str
-    severity: str
-    count: int
-    causes: tuple[str, ...]
+    found: Sequence[Finding]
+    """The worst first."""
+
+    @property
+    def severity(self) -> str:
+        """How bad the worst of it is."""
+        return self.found[0].requirement.severity
+
+    @property
+    def causes(self) -> tuple[str, ...]:
+        """The causes in words, the worst first."""
+        return tuple(_causes(self.found))
 
 
 class UnknownReason(msgspec.Struct, frozen=True):
@@ -236,10 +245,7 @@ def _how_public(one: PublicBucket) -> tuple[object, ...]:
 
 def subject_drift(drifted: BySubject) -> tuple[SubjectDrift, ...]:
     """One line a subject, in the order of its worst finding."""
-    return tuple(
-        SubjectDrift(kind, store, name, found[0].requirement.severity, len(found), tuple(_causes(found)))
-        for (kind, store, name), found in drifted.items()
-    )
+    return tuple(SubjectDrift(*subject, found) for subject, found in drifted.items())
 
 
 _NEEDS_LOCK = ("lock.", "objects.mode", "objects.retention", "objects.legal-hold", "objects.deletable-by")

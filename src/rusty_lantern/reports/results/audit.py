@@ -132,10 +132,10 @@ def audit_result(
     since: Begun | None = None,
     turned: Turned | None = None,
     *,
-    rows: bool = True,
+    most: int | None = None,
 ) -> AuditResult:
-    """An audit as a result. `turned`: how drift changed since the survey before; None where there is none. `rows`:
-    each drift and each unknown too; without, what they come to alone."""
+    """An audit as a result. `turned`: how drift changed since the survey before; None where there is none. `most`: what
+    it comes to, with no more subjects than these; without, each drift and each unknown too."""
     begun = since or Begun()
     counts = audit.counts()
     return AuditResult(
@@ -149,13 +149,13 @@ def audit_result(
         counts={status: counts[status] for status in STATUSES},
         drift_by_severity=audit.drift_by_severity(),
         ok=dict(sorted(audit.met.by_store().items())),
-        drift=[finding_result(j, begun.get(j.key)) for j in audit.of("drift")] if rows else [],
-        unknown=[finding_result(j) for j in audit.of("unknown")] if rows else [],
+        drift=[finding_result(j, begun.get(j.key)) for j in audit.of("drift")] if most is None else [],
+        unknown=[finding_result(j) for j in audit.of("unknown")] if most is None else [],
         waived=[finding_result(j, begun.get(j.key)) for j in audit.of("waived")],
         waivers=[waiver_result(waived) for waived in audit.waivers],
         unread_stores=dict(audit.unread),
         notes=audit.idle_sheets,
-        overview=overview_result(audit.overview(), moment, turned, [store for store, _ in audit.unread]),
+        overview=overview_result(audit.overview(), moment, turned, [store for store, _ in audit.unread], most),
     )
 
 

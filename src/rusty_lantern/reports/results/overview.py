@@ -110,6 +110,8 @@ class OverviewResult(msgspec.Struct, frozen=True, kw_only=True):
     undetermined_stores: list[str]
     """Stores whose buckets could not be listed."""
     subjects: list[SubjectRow]
+    subjects_in_all: int
+    """How many subjects have drift."""
     unknown: list[UnknownRow]
     next_steps: list[StepRow]
     since: SinceRow | None
@@ -122,13 +124,13 @@ class OverviewResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def overview_result(
-    found: Overview, moment: datetime, turned: Turned | None, unread: Sequence[str] = ()
+    found: Overview, moment: datetime, turned: Turned | None, unread: Sequence[str] = (), most: int | None = None
 ) -> OverviewResult:
     """An overview as a result. `turned`: how drift changed since the survey before; None where there is none.
-    `unread`: stores whose buckets could not be listed."""
+    `unread`: stores whose buckets could not be listed; `most`: how many subjects that drift are told of, if not all."""
     ends = [_deadline(one, moment) for one in found.deadlines]
     public = [_public(one) for one in found.public]
-    subjects = [_subject(one) for one in found.drift]
+    subjects = [_subject(one) for one in found.drift[:most]]
     return OverviewResult(
         deadlines=ends,
         public=public,
@@ -136,6 +138,7 @@ def overview_result(
         undetermined_buckets=list(found.undetermined),
         undetermined_stores=list(unread),
         subjects=subjects,
+        subjects_in_all=len(found.drift),
         unknown=[_unknown(one) for one in found.unknown],
         next_steps=list(_steps(ends, public, subjects, unread))[:MOST_STEPS],
         since=_since(turned) if turned is not None else None,
@@ -169,7 +172,7 @@ def _public(one: PublicBucket) -> PublicRow:
 
 def _subject(one: SubjectDrift) -> SubjectRow:
     return SubjectRow(
-        kind=one.kind, store=one.store, name=one.name, severity=one.severity, count=one.count,
+        kind=one.kind, store=one.store, name=one.name, severity=one.severity, count=len(one.found),
         causes=list(one.causes), command=_SHOWN_BY.get(one.kind, f"lantern remedy {one.store}/{one.name}"),
     )  # fmt: skip
 

@@ -132,8 +132,8 @@ def _subjects(screen: Console, found: OverviewResult) -> None:
         see = one.command.removeprefix("lantern ").split()[0]
         grid.add(styled(one.severity), (name, "bold"), f"{one.count}", one.causes[0] + more, (see, "dim"))
     grid.show(screen, indent=2)
-    if len(found.subjects) > MOST_SUBJECTS:
-        left = many(len(found.subjects) - MOST_SUBJECTS, "subject")
+    if found.subjects_in_all > MOST_SUBJECTS:
+        left = many(found.subjects_in_all - MOST_SUBJECTS, "subject")
         line(screen, (f"and {left} more: lantern audit --all", "dim"), indent=2)
     words = "see: lantern remedy STORE/BUCKET has the exact fix; lantern credentials, encryption, links, mirrors, reach"
     line(screen, (words, "dim"), indent=2, hang=2)
