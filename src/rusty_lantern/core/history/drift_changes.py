@@ -14,7 +14,7 @@ from rusty_lantern.core.answer import Answer, Partly
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.coverage import Missing
 from rusty_lantern.core.audit.waivers import is_worse, observed_now
-from rusty_lantern.core.baseline.evaluation import AT_LEAST, Finding, Key
+from rusty_lantern.core.baseline.evaluation import AT_LEAST, Finding, Key, observed_words
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.history.drift_history import Area, Standing
 from rusty_lantern.core.model.dossier import undisturbed
@@ -132,7 +132,7 @@ def _by_area(findings: Iterable[Finding]) -> dict[Area, dict[str, Finding]]:
 def _seen(finding: Finding | None) -> str:
     if finding is None:
         return ""
-    return finding.status if finding.status == "unknown" else observed_now(finding)
+    return finding.status if finding.status == "unknown" else observed_words(finding)
 
 
 _ABSENT: dict[Missing, str] = {"not there": "gone", "not read": "unknown", "not asked": "not asked"}
