@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 import re
 import shutil
 from collections import Counter
@@ -16,8 +17,12 @@ import pytest
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.audit import Audit, Judge, audit
+from rusty_lantern.core.audit.coverage import NO_LIMITS, Limits
+from rusty_lantern.core.audit.replicas import mirrored
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.config.estate import Mirror
+from rusty_lantern.core.errors import Place as PlaceInFile
 from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.history.drift_changes import drift_changes, turned
 from rusty_lantern.core.history.drift_history import since, spells, standing_of
@@ -27,15 +32,17 @@ from rusty_lantern.core.model.identity import Credential
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Demo, Lived, Ran, lantern
-from tests.test_unread_laws import DENIED, ESTATE, places, put
+from tests.test_unread_laws import DENIED, ESTATE, facts, places, put
 from tests.test_unread_laws import Path as Place
 
 BASELINE = read_baseline(workspace_files("http://127.0.0.1:9")["baseline.yaml"][0], "baseline.yaml")
 LATER = saltmarsh.MOMENT + timedelta(days=1)
 
 
-def audited(*dossiers: Dossier, only: tuple[str, ...] = ()) -> Audit:
-    return audit(store_subjects(list(dossiers), None, saltmarsh.MOMENT), Judge(BASELINE, saltmarsh.MOMENT), only=only)
+def audited(*dossiers: Dossier, limits: Limits = NO_LIMITS) -> Audit:
+    return audit(
+        store_subjects(list(dossiers), None, saltmarsh.MOMENT), Judge(BASELINE, saltmarsh.MOMENT), limits=limits
+    )
 
 
 def unlisted(dossier: Dossier) -> Dossier:
@@ -96,15 +103,15 @@ def test_a_survey_that_was_limited_is_compared_on_what_it_looked_at() -> None:
     closed = msgspec.structs.replace(mine, versioning=Answer("absent"))
     for listed in ([mine], [closed]):
         small = msgspec.structs.replace(harbour, buckets=listed, listing=Answer("known", 1))
-        part, whole = audited(small, only=("harbour/press-kit",)), audited(harbour, ESTATE["attic"])
+        part, whole = audited(small, limits=Limits(["harbour/press-kit"])), audited(harbour, ESTATE["attic"])
         for old, new in ((whole, part), (part, whole)):
             assert {one.finding.name for one in drift_changes(old, new) if one.finding.kind == "bucket"} <= {
                 "press-kit"
             }
             assert {one.finding.store for one in drift_changes(old, new)} <= {"harbour"}
         stores = [store_subjects(d, None, saltmarsh.MOMENT) for d in ([harbour, ESTATE["attic"]], [small])]
-        found = changes(stores[0], stores[1], ((), ("harbour/press-kit",)))
-        found += changes(stores[1], stores[0], (("harbour/press-kit",), ()))
+        found = changes(stores[0], stores[1], (NO_LIMITS, Limits(["harbour/press-kit"])))
+        found += changes(stores[1], stores[0], (Limits(["harbour/press-kit"]), NO_LIMITS))
         assert not [one for one in found if one.sort in ("new", "gone")]
         assert {one.name for one in found if one.subject == "bucket"} <= {"press-kit"}
 
@@ -118,6 +125,31 @@ def test_what_else_is_known_of_a_store_is_compared_though_its_buckets_are_not_li
     assert ("new", "credential") in {(one.sort, one.subject) for one in found}
     assert ("no longer known", "store") in {(one.sort, one.subject) for one in found}
     assert not [one for one in found if one.subject == "bucket"]
+
+
+@pytest.mark.parametrize("store", ["harbour", "attic", "slipway", "dunes"])
+def test_of_a_few_buckets_of_a_store_nothing_is_said_that_needs_all_of_them(store: str) -> None:
+    dossier, dice = ESTATE[store], random.Random(store)
+    before = facts(dossier)
+    wrong = []
+    for _ in range(6):
+        few = dice.sample(dossier.buckets, dice.randrange(len(dossier.buckets)))
+        for subject, fact in facts(msgspec.structs.replace(dossier, buckets=few)).items():
+            was = before[subject]
+            if fact.settled and (fact.state, fact.value) != (was.state, was.value):
+                wrong.append((subject, was.value, fact.value))
+    assert wrong == []
+
+
+def test_a_mirror_of_which_a_side_was_limited_is_not_told_to_lack_buckets() -> None:
+    harbour, skerry = ESTATE["harbour"], ESTATE["skerry"]
+    mirror = Mirror("harbour", "skerry", ("permit-*",), 3600, PlaceInFile("estate.yaml", 1))
+    for small, others in ((msgspec.structs.replace(skerry, buckets=skerry.buckets[:1]), harbour),
+                          (msgspec.structs.replace(harbour, buckets=harbour.buckets[:1]), skerry)):  # fmt: skip
+        found = list(mirrored(store_subjects([small, others], None, saltmarsh.MOMENT), (mirror,)))
+        assert found
+        assert {one.fact("mirror.content").value for one in found} <= {None, "same", "within-lag"}
+        assert any(not one.fact("mirror.content").settled for one in found)
 
 
 # --- the commands
@@ -180,6 +212,21 @@ def test_a_limited_survey_says_so_and_the_next_is_compared_with_the_last_whole_o
     assert "since 2026-11-02T06:00:00Z: 0 new, 0 worse, 0 resolved" in lantern("audit", cwd=folder).out
     assert lantern("survey", "--as-of", "2026-11-04T06:00:00Z", cwd=folder).code == 0
     assert "since 2026-11-02T06:00:00Z: 0 new, 0 worse, 0 resolved" in lantern("audit", cwd=folder).out
+
+
+def test_a_store_that_the_estate_file_limits_from_now_on_lost_no_bucket(demo: Demo, tmp_path: Path) -> None:
+    folder = Path(shutil.copytree(demo.folder, tmp_path / "ws"))
+    estate = folder / "estate.yaml"
+    estate.write_text(estate.read_text().replace("  harbour:\n", '  harbour:\n    only: [press-kit, "gallery-*"]\n'))
+    assert lantern("survey", "--as-of", "2026-11-03T06:00:00Z", cwd=folder).code == 0
+    told = lantern("changes", cwd=folder).out
+    assert "the later survey was limited to press-kit, gallery-* of harbour by estate.yaml" in told
+    assert "gone" not in told
+    assert "· 0 resolved" in told
+    for command in ("audit", "exposure", "credentials"):
+        assert "estate.yaml limits harbour to press-kit, gallery-*" in lantern(command, cwd=folder).out, command
+    people = json.loads(lantern("credentials", "--json", cwd=folder).out)["identities"]
+    assert {row["name"] for row in people if row["can"] == ""} == set()
 
 
 def test_an_encryption_key_of_a_store_whose_buckets_were_not_listed_is_not_said_to_protect_none(

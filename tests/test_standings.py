@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from rusty_lantern.archive.chain import history
 from rusty_lantern.archive.pruning import Rule, plan, prune, read_rule
 from rusty_lantern.archive.surveys import keep, names
-from rusty_lantern.core.audit.coverage import Coverage
+from rusty_lantern.core.audit.coverage import Coverage, Limits
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.history.drift_history import OpenRequirement, Since, Standing, lasting, since, spells
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -38,7 +38,7 @@ def standing(day: int, status: str, *, unread: bool = False, only: tuple[str, ..
         {},
         {},
         ["s"] if unread else [],
-        Coverage(["s"], [("s", "bucket")] if unread else [], list(only)),
+        Coverage(["s"], [("s", "bucket")] if unread else [], Limits(list(only))),
         stood,
     )
 

@@ -11,7 +11,7 @@ import hashlib
 import os
 import re
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -29,6 +29,7 @@ from rusty_lantern.core.model.dossier import Dossier, decode, encode
 
 if TYPE_CHECKING:
     from rusty_lantern.archive.signing import Signer
+    from rusty_lantern.core.audit.coverage import Limits
 
 __all__ = ["MANIFEST", "PARTIAL", "names", "unfinished"]
 
@@ -51,6 +52,15 @@ class Manifest(msgspec.Struct, frozen=True):
     """SHA-256 of the previous survey's `survey.json`."""
     only: list[str] = []
     """STORE/BUCKET patterns, where the survey was limited to them."""
+    only_of: dict[str, list[str]] = {}
+    """Store → patterns of its buckets, where the estate file limits it to them."""
+
+    @property
+    def limits(self) -> Limits:
+        """The buckets that it was limited to."""
+        from rusty_lantern.core.audit.coverage import Limits  # loads what who only lists surveys can do without
+
+        return Limits(self.only, self.only_of)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,6 +126,7 @@ def keep(
     dossiers: list[Dossier],
     only: tuple[str, ...] = (),
     signer: Signer | None = None,
+    only_of: Mapping[str, Sequence[str]] | None = None,
 ) -> Path:
     """Write a survey, whole or not at all. Raises `CannotWrite`, or `BadInput` if that moment is taken.
 
@@ -146,6 +157,7 @@ def keep(
             digests,
             _hash_of_last(archive, name),
             list(only),
+            {store: list(patterns) for store, patterns in (only_of or {}).items()},
         )
         written = msgspec.json.format(msgspec.json.encode(manifest), indent=1) + b"\n"
         _write(partial / MANIFEST, written)

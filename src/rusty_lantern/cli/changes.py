@@ -75,7 +75,7 @@ def changes(
     old, new = _pair(place, before, after, since)
     estate = place.estate()
     stores = [store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)]
-    found = changes(stores[0], stores[1], (old.manifest.only, new.manifest.only))
+    found = changes(stores[0], stores[1], (old.manifest.limits, new.manifest.limits))
     found = [change for change in found if wanted(change.store, change.name)]
     drift = drift_changes(*(judge_kept(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
@@ -87,6 +87,8 @@ def changes(
         after_taken=new.manifest.taken,
         before_only=old.manifest.only,
         after_only=new.manifest.only,
+        before_only_of=old.manifest.only_of,
+        after_only_of=new.manifest.only_of,
         changes=change_rows(found, held.causes if held else None),
         drift=[row for row in drift_rows(drift) if wanted(row.store, row.name)],
         weakened=_weakened_rows(weak, len(found), held),
@@ -106,12 +108,19 @@ def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[
 
     taken = kept(place, survey)
     declared = declarations(folder)
-    found = against(declared, store_subjects(taken.dossiers, place.estate(), taken.manifest.taken), taken.manifest.only)
+    stores = store_subjects(taken.dossiers, place.estate(), taken.manifest.taken)
+    limits = taken.manifest.limits
+    found = against(declared, stores, limits)
     rows = [row for row in change_rows(found) if wanted(row.store, row.name)]
     return DeclaredResult(
-        survey=taken.name, taken=taken.manifest.taken, unread_stores=taken.unread, only=taken.manifest.only,
-        declared=len(declared), changes=rows,
-    )  # fmt: skip
+        survey=taken.name,
+        taken=taken.manifest.taken,
+        unread_stores=taken.unread,
+        only=limits.only,
+        only_of=limits.of_stores,
+        declared=len(declared),
+        changes=rows,
+    )
 
 
 def _pair(place: Workspace, before: str | None, after: str | None, since: str | None) -> tuple[Survey, Survey]:

@@ -104,7 +104,7 @@ def judge_kept(
     buckets = [view for one in stores for view in one.buckets.values()]
     tables = VersionTables(place, taken, when)
     mirrors, tallies = mirrored_in(tables, stores, estate), tables.tallies(judge, buckets)
-    return audit(stores, judge, mirrors, tallies, choice, taken.manifest.only)
+    return audit(stores, judge, mirrors, tallies, choice, taken.manifest.limits)
 
 
 def standings_of(place: Workspace) -> Standings:
@@ -152,8 +152,10 @@ def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = Tru
         return None
     standings = standings_of(place)
     latest = [standings.of(one) for one in earlier[-1:]]
-    rest = standings.before(earlier[:-1], LOOK_BACK) if latest[0].coverage.only else ()
-    before = next((one for one in (*latest, *rest) if one.coverage.only in ([], audit.coverage.only)), latest[0])
+    rest = standings.before(earlier[:-1], LOOK_BACK) if latest[0].coverage.limits.only else ()
+    before = next(
+        (one for one in (*latest, *rest) if one.coverage.limits.only in ([], audit.coverage.limits.only)), latest[0]
+    )
     if not whole:
         about = audit.met.subjects() | {finding.key[:3] for finding in audit.findings}
         before = msgspec.structs.replace(before, stood=[one.of(about) for one in before.stood])
@@ -187,10 +189,14 @@ class Opened(NamedTuple):
 
     def about(self, *, named: bool = False) -> dict[str, Any]:
         """What a result tells of the survey; `named`: of one that is about buckets or a store that were named."""
+        from rusty_lantern.core.audit.coverage import Limits
+
         names = {store.name for store in self.stores}
         unread = {} if named else {store: why for store, why in self.survey.unread.items() if store in names}
-        only = [] if named else self.survey.manifest.only
-        return {"survey": self.survey.name, "as_of": self.when, "unread_stores": unread, "only": only}
+        limits = Limits() if named else self.survey.manifest.limits
+        mine = {store: patterns for store, patterns in limits.of_stores.items() if store in names}
+        limited = {"only": limits.only, "only_of": mine}
+        return {"survey": self.survey.name, "as_of": self.when, "unread_stores": unread, **limited}
 
     def under(self, store_subject: StoreSubject) -> dict[str, list[tuple[str, str, int, int]]]:
         """What the versions in a store's buckets are encrypted with, for buckets whose objects were looked at."""

@@ -125,7 +125,7 @@ def survey(
             with survey_progress(note) as progress:
                 dossiers = asyncio.run(read_all(replace(plan, progress=progress), journals))
             dossiers = _with_growth(place, dossiers, when)
-            folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only, signer)
+            folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only, signer, plan.only_of)
     except KeyboardInterrupt:
         note("lantern: interrupted; every answer so far is saved. To continue: lantern survey --resume")
         raise typer.Exit(130) from None

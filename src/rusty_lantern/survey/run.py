@@ -70,6 +70,11 @@ class Plan:
                 hint = nearest(store, names) or f"patterns are STORE/BUCKET; stores: {', '.join(names)}"
                 raise BadInput(Problem(f'--only "{pattern}" fits no store', remedy=hint))
 
+    @property
+    def only_of(self) -> dict[str, tuple[str, ...]]:
+        """Store → the patterns of its buckets that the estate file limits it to."""
+        return {store.name: store.only for store, _ in self.stores() if store.only}
+
     def stores(self) -> list[tuple[Store, tuple[str, ...]]]:
         """The stores to read, each with the bucket patterns to keep to."""
         found = []

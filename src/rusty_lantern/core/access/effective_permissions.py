@@ -49,7 +49,7 @@ from rusty_lantern.core.answer import Answer, Partly
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.identity import Identity, Verb
-from rusty_lantern.core.model.store_index import StoreIndex
+from rusty_lantern.core.model.store_index import NOT_WHOLE, StoreIndex
 from rusty_lantern.core.value_types import Value
 
 MOST_DECISIONS = 4_000
@@ -138,6 +138,8 @@ class EffectivePermissions:
             )
             why = next(doubts, "its permissions are not understood")
             return Partly("failed", None, why, certain=" ".join(open_ones))
+        if not self.index.whole and len(open_ones) < len(VERBS):
+            return Partly("failed", None, NOT_WHOLE, certain=" ".join(open_ones))
         return Answer("known", " ".join(open_ones))
 
     def least(self, holder: Identity) -> str:

@@ -18,7 +18,7 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.choice import Choice
-from rusty_lantern.core.audit.coverage import Coverage, coverage
+from rusty_lantern.core.audit.coverage import NO_LIMITS, Coverage, Limits, coverage
 from rusty_lantern.core.audit.met import Column, Met
 from rusty_lantern.core.audit.overview import Overview, overview
 from rusty_lantern.core.audit.replicas import MirrorSubject
@@ -238,10 +238,10 @@ def audit(
     mirrors: Sequence[MirrorSubject] = (),
     tallies: Tallies = NO_TALLIES,
     choice: Choice | None = None,
-    only: Sequence[str] = (),
+    limits: Limits = NO_LIMITS,
 ) -> Audit:
     """Hold a survey against a baseline: every bucket, every other subject of its stores, every mirrored bucket; or of
-    these what is chosen. `only`: the patterns of STORE/BUCKET that the survey was limited to."""
+    these what is chosen. `limits`: the buckets that the survey was limited to."""
     wanted = choice or Choice()
     buckets = [view for store in stores for view in store.buckets.values() if wanted.has_subject(view)]
     others = [subject for store in stores for subject in store.subjects() if wanted.has_subject(subject)]
@@ -260,7 +260,7 @@ def audit(
         for sheet in judge.cascade.baseline.sheets
         if not any(sheet.applies_to(subject) for subject in subjects)
     ]
-    seen = coverage(stores, only)
+    seen = coverage(stores, limits)
     stands = [one for one in stands if one.standing != "unused" or seen.lists(*_about(one.waiver))]
     if len(idle) > 1 and not seen.whole:
         idle = [f"{len(idle)} sheets apply to nothing that was surveyed: not every bucket was"]

@@ -13,23 +13,42 @@ from rusty_lantern.core.audit.store_subject import StoreSubject
 Missing = Literal["not there", "not read", "not asked"]
 
 
+class Limits(msgspec.Struct, frozen=True):
+    """The buckets that a survey was limited to."""
+
+    only: list[str] = []
+    """Patterns of STORE/BUCKET, by `--only`; none, where it was not limited."""
+    of_stores: dict[str, list[str]] = {}
+    """Store → patterns of its buckets, by its entry in the estate file; without those that it does not limit."""
+
+    def take_in(self, store: str, bucket: str) -> bool:
+        """Whether a bucket was to be looked at."""
+        asked = not self.only or any(fnmatchcase(f"{store}/{bucket}", pattern) for pattern in self.only)
+        mine = self.of_stores.get(store)
+        return asked and (not mine or any(fnmatchcase(bucket, pattern) for pattern in mine))
+
+
+NO_LIMITS = Limits()
+
+
 class Coverage(msgspec.Struct, frozen=True):
     """The stores of a survey, what of them could not be listed, and the buckets that it was limited to."""
 
     stores: list[str] = []
     unlisted: list[tuple[str, str]] = []
     """Store and kind of subject: some of that kind may be there without being in the survey."""
-    only: list[str] = []
-    """Patterns of STORE/BUCKET; none, where it was not limited."""
+    limits: Limits = NO_LIMITS
 
     @property
     def whole(self) -> bool:
-        """Whether every bucket of every store is in the survey."""
-        return not self.only and all(kind != "bucket" for _, kind in self.unlisted)
+        """Whether every bucket of every store is in the survey, but for those that the estate file leaves out."""
+        return not self.limits.only and all(kind != "bucket" for _, kind in self.unlisted)
 
     def lists(self, pattern: str, kind: str) -> bool:
         """Whether all subjects of a kind are in the survey, of all stores that the pattern fits."""
-        return not self.only and not any(fnmatchcase(store, pattern) and kind == one for store, one in self.unlisted)
+        return not self.limits.only and not any(
+            fnmatchcase(store, pattern) and kind == one for store, one in self.unlisted
+        )
 
     def missing(self, store: str, kind: str, name: str) -> Missing:
         """What it means that a subject is not in the survey.
@@ -37,7 +56,7 @@ class Coverage(msgspec.Struct, frozen=True):
         >>> seen = Coverage(["harbour", "attic"], [("attic", "bucket")])
         >>> [seen.missing(store, "bucket", "b") for store in ("harbour", "attic", "cove")]
         ['not there', 'not read', 'not read']
-        >>> Coverage(["harbour"], only=["harbour/press-*"]).missing("harbour", "bucket", "b")
+        >>> Coverage(["harbour"], limits=Limits(["harbour/press-*"])).missing("harbour", "bucket", "b")
         'not asked'
         """
         if not self._asked(store, kind, name):
@@ -46,21 +65,18 @@ class Coverage(msgspec.Struct, frozen=True):
 
     def not_there(self, store: str, kind: str, names: Iterable[str]) -> set[str]:
         """Those of the names that are not there, if they are not in the survey."""
-        if not self.only and kind != "mirror":
+        if kind != "mirror" and self.limits == NO_LIMITS:
             return set(names) if self._listed(store, kind, "") else set()
         return {name for name in names if self.missing(store, kind, name) == "not there"}
 
     def _asked(self, store: str, kind: str, name: str) -> bool:
         """Whether the survey was to look at it. What is no bucket is read whole, wherever a bucket is."""
-        if not self.only:
-            return True
-        if kind not in ("bucket", "mirror"):
-            return store in self.stores
-        sides = [(store, name)]
         if kind == "mirror":
             bucket, copy = _sides(name)
-            sides = [(store, bucket), (copy, bucket)]
-        return all(any(fnmatchcase(f"{at}/{bucket}", pattern) for pattern in self.only) for at, bucket in sides)
+            return self.limits.take_in(store, bucket) and self.limits.take_in(copy, bucket)
+        if kind == "bucket":
+            return self.limits.take_in(store, name)
+        return not self.limits.only or store in self.stores
 
     def _listed(self, store: str, kind: str, name: str) -> bool:
         """Whether all of its kind is in the survey. A mirror needs the buckets of both stores."""
@@ -75,7 +91,7 @@ def _sides(mirror: str) -> tuple[str, str]:
     return bucket, copy
 
 
-def coverage(stores: Sequence[StoreSubject], only: Sequence[str] = ()) -> Coverage:
+def coverage(stores: Sequence[StoreSubject], limits: Limits = NO_LIMITS) -> Coverage:
     """What a survey of these stores looked at."""
     unlisted = [(store.name, kind) for store in stores for kind in store.unlisted()]
-    return Coverage([store.name for store in stores], unlisted, list(only))
+    return Coverage([store.name for store in stores], unlisted, limits)

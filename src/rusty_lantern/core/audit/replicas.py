@@ -26,6 +26,7 @@ from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import derive
 from rusty_lantern.core.facts.replicas import Compared, Content, Difference
 from rusty_lantern.core.model.bucket_contents import Table
+from rusty_lantern.core.model.store_index import NOT_WHOLE
 from rusty_lantern.core.value_types import DURATION
 
 SETTINGS = tuple(name for name, entry in REGISTER.items() if entry.mirrored)
@@ -56,7 +57,14 @@ def mirrored(
             name = unread.index.dossier.store if unread else (mirror.source if source is None else mirror.target)
             unknown = (("every bucket", f"{name} was not read: {why}"),)
             yield MirrorSubject(Compared(mirror, "*", None, "", unknown=unknown))
+        elif not source.index.whole:
+            unknown = (("the other buckets", f"{mirror.source}: {NOT_WHOLE}"),)
+            yield MirrorSubject(Compared(mirror, "*", None, "", unknown=unknown))
     for mirror, view, copy in pairs(stores, mirrors):
+        if copy is None and not by_name[mirror.target].index.whole:
+            unknown = (("copy", f"{mirror.target}: {NOT_WHOLE}"),)
+            yield MirrorSubject(Compared(mirror, view.bucket.name, None, "", unknown=unknown))
+            continue
         yield MirrorSubject(compare(mirror, view, copy, missing.get((view.title, mirror.target))))
 
 

@@ -11,6 +11,7 @@ from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.event_actions import LIFECYCLE_ACTIONS
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import LifecycleRule
+from rusty_lantern.core.model.store_index import NOT_WHOLE
 from rusty_lantern.core.value_types import COUNT, DURATION, SIZE, SWITCH, TEXT, Words
 
 
@@ -143,7 +144,7 @@ fact(
 def logging_target_is(subject: BucketView, _: str) -> Fact:
     """A record that is written nowhere is no record; one in the bucket itself grows by being written."""
     if not subject.index.whole:
-        return Answer("failed", None, "not all buckets of the store were read")
+        return Answer("failed", None, NOT_WHOLE)
 
     def which(target: str) -> str:
         there = subject.neighbour(target) is not None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rusty_lantern.core.answer import Answer, Fact, fact_of
 from rusty_lantern.core.facts.registry import fact
+from rusty_lantern.core.model.store_index import NOT_WHOLE
 from rusty_lantern.core.model.subjects import KeyView, age_of, store_may_use
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Words, show_moment
 
@@ -108,7 +109,7 @@ def key_buckets(view: KeyView, _: str) -> Fact:
     named = ", ".join(bucket.name for bucket in view.index.protected_by.get(view.key.id, [])[:10])
     index = view.index
     if not index.whole:
-        return Answer("failed", None, "not all buckets of the store were read")
+        return Answer("failed", None, NOT_WHOLE)
     unread = next((b for b in view.index.dossier.buckets if not b.encryption.settled), None)
     if unread is not None:
         return Answer("failed", None, f"the encryption of {unread.name} could not be read: {unread.encryption.reason}")

@@ -23,7 +23,7 @@ from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.audit.coverage import Coverage, coverage
+from rusty_lantern.core.audit.coverage import NO_LIMITS, Coverage, Limits, coverage
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject, credential_title
 from rusty_lantern.core.baseline.evaluation import show_fact
@@ -56,32 +56,33 @@ class Change(msgspec.Struct, frozen=True):
 def changes(
     before: list[StoreSubject],
     after: list[StoreSubject],
-    only: tuple[Sequence[str], Sequence[str]] = ((), ()),
+    limits: tuple[Limits, Limits] = (NO_LIMITS, NO_LIMITS),
 ) -> list[Change]:
     """Everything that changed, store by store. The same survey twice gives nothing.
 
-    `only`: the patterns of STORE/BUCKET that either survey was limited to; what one of them was not to look at is not
-    compared.
+    `limits`: the buckets that either survey was limited to; what one of them was not to look at is not compared.
     """
     old = {store_subject.index.dossier.store: store_subject for store_subject in before}
     new = {store_subject.index.dossier.store: store_subject for store_subject in after}
-    seen = coverage(before, only[0]), coverage(after, only[1])
+    seen = coverage(before, limits[0]), coverage(after, limits[1])
     found: list[Change] = []
     for store in sorted(old.keys() | new.keys()):
         was, now = old.get(store), new.get(store)
         if was is not None and now is not None:
             found += _store(store, was, now, seen)
-        elif not only[0 if was is None else 1]:
+        elif not limits[0 if was is None else 1].only:
             found.append(Change(store, "store", store, "new" if was is None else "gone"))
     return found
 
 
-def against(declared: Sequence[Declared], store_subjects: list[StoreSubject], only: Sequence[str] = ()) -> list[Change]:
+def against(
+    declared: Sequence[Declared], store_subjects: list[StoreSubject], limits: Limits = NO_LIMITS
+) -> list[Change]:
     """Where reality left a declaration: what was declared is *before*, what is there is *after*. Settings that a
     declaration does not mention are free. In a store that a declaration speaks of, a bucket that none declares is new.
-    `only`: the patterns of STORE/BUCKET that the survey was limited to.
+    `limits`: the buckets that the survey was limited to.
     """
-    seen = coverage(store_subjects, only)
+    seen = coverage(store_subjects, limits)
     found: list[Change] = []
     spoken: dict[str, set[str]] = {}
     for one in declared:
@@ -107,7 +108,7 @@ def _not_found(one: Declared, there: Sequence[StoreSubject], seen: Coverage) -> 
     unread = next((c.index.dossier for c in there if missing[c.name] == "not read"), None)
     if unread is not None:
         yield Change(one.store, "bucket", one.name, "no longer known", note=f"{unread.store}: {unread.listing.reason}")
-    elif "not asked" not in missing.values() and (there or not seen.only):
+    elif "not asked" not in missing.values() and (there or not seen.limits.only):
         where = "not there" if one.store and there else "in no store" if there else "its store was not surveyed"
         yield Change(one.store, "bucket", one.name, "gone", note=f"declared, and {where}")
 

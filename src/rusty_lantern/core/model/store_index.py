@@ -20,6 +20,10 @@ if TYPE_CHECKING:
 _NO_MEMBERS: Mapping[str, frozenset[str]] = {}
 
 
+NOT_WHOLE = "not all buckets of the store were read"
+"""Why something that all buckets of a store would tell is unknown."""
+
+
 @dataclass(frozen=True)
 class StoreIndex:
     """What one dossier tells besides its buckets, joined by name."""

@@ -21,6 +21,7 @@ def write(result: AuditResult) -> str:
     parts += [f"**Store {markdown(store)} was not read**: {markdown(why)}." for store, why in unread]
     if result.only:
         parts.append(f"The survey was limited to {markdown(', '.join(result.only))}.")
+    parts += [f"estate.yaml limits {markdown(s)} to {markdown(', '.join(each))}." for s, each in result.only_of.items()]
     parts += _section("Drift", result.drift)
     parts += _section("Unknown", result.unknown)
     parts += _section("Accepted for now", result.waived)

@@ -146,6 +146,7 @@ def audit_result(
         edition=baseline.edition,
         buckets=audit.buckets,
         only=survey.manifest.only,
+        only_of=survey.manifest.only_of,
         counts={status: counts[status] for status in STATUSES},
         drift_by_severity=audit.drift_by_severity(),
         ok=dict(sorted(audit.met.by_store().items())),

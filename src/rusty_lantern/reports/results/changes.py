@@ -84,6 +84,9 @@ class ChangesResult(msgspec.Struct, frozen=True, kw_only=True):
     """The patterns of STORE/BUCKET that the earlier survey was limited to; empty, where it was not. What either survey
     was not to look at is not compared."""
     after_only: list[str]
+    before_only_of: dict[str, list[str]]
+    """Store → the patterns of its buckets that the estate file limited it to then."""
+    after_only_of: dict[str, list[str]]
     changes: list[ChangeRow]
     drift: list[DriftRow]
     weakened: list[WeakenedRow]
@@ -100,6 +103,8 @@ class DeclaredResult(msgspec.Struct, frozen=True, kw_only=True):
     """Stores whose buckets could not be listed, and why: what is declared there is not compared."""
     only: list[str]
     """The patterns of STORE/BUCKET that the survey was limited to; what else is declared is not compared."""
+    only_of: dict[str, list[str]]
+    """Store → the patterns of its buckets that the estate file limited it to; likewise."""
     declared: int
     changes: list[ChangeRow]
 

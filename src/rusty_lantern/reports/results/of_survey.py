@@ -17,9 +17,12 @@ class OfSurvey(msgspec.Struct, frozen=True, kw_only=True):
     something that was named."""
     only: list[str] = []
     """The patterns of STORE/BUCKET that the survey was limited to; empty, where it was not."""
+    only_of: dict[str, list[str]] = {}
+    """Store → the patterns of its buckets that the estate file limited it to."""
 
     @property
     def missing(self) -> str:
         """What a figure's caption says last: which stores and buckets are not in it; empty, where none is missing."""
         parts = [f"; not read: {', '.join(self.unread_stores)}"] * bool(self.unread_stores)
-        return "".join([*parts, *[f"; limited to {', '.join(self.only)}"] * bool(self.only)])
+        limited = [*self.only, *(f"{store}/{one}" for store, patterns in self.only_of.items() for one in patterns)]
+        return "".join([*parts, *[f"; limited to {', '.join(limited)}"] * bool(limited)])

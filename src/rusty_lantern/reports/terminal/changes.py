@@ -36,6 +36,10 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
         if only:
             words = f"the {which} survey was limited to {', '.join(only)}: nothing else is compared"
             line(screen, (words, STYLES["unknown"]), hang=2)
+    for which, only_of in (("earlier", result.before_only_of), ("later", result.after_only_of)):
+        for store, patterns in only_of.items() if result.before_only_of != result.after_only_of else ():
+            words = f"the {which} survey was limited to {', '.join(patterns)} of {store} by estate.yaml"
+            line(screen, (words, STYLES["unknown"]), hang=2)
     access = [row for row in result.changes if row.sort in ("gained", "lost")]
     for title, rows in (("Access gained", "gained"), ("Access lost", "lost")):
         _access(screen, title, [row for row in access if row.sort == rows])
@@ -67,7 +71,7 @@ def declared_view(screen: Console, result: DeclaredResult) -> None:
     line(screen, ("Differences from the declared buckets", "bold"))
     span = join([f"survey {result.survey}", many(result.declared, "declared bucket")])
     line(screen, (span, "dim"))
-    missing_in_it(screen, result.unread_stores, result.only)
+    missing_in_it(screen, result.unread_stores, result.only, result.only_of)
     access = [row for row in result.changes if row.sort in ("gained", "lost")]
     for title, rows in (("More access than declared", "gained"), ("Less access than declared", "lost")):
         _access(screen, title, [row for row in access if row.sort == rows])

@@ -29,7 +29,12 @@ def mirrors_view(screen: Console, result: MirrorsResult) -> None:
         for row in result.mirrors
     )
     screen.print()
-    line(screen, (join([many(len(result.mirrors), "mirrored bucket"), f"{bad:,} with drift"]), "bold"))
+    named = [row for row in result.mirrors if row.bucket != "*"]  # which stands for buckets that were not read
+    unknown = sum(bool(row.unknown) for row in named)
+    others = " and others" if len(named) < len(result.mirrors) else ""
+    counts = [many(len(named), "mirrored bucket") + others, f"{bad:,} with drift"]
+    counts += [f"{unknown:,} unknown" + others] * bool(unknown or others)
+    line(screen, (join(counts), "bold"))
     worst = next((row for row in result.mirrors if row.differences), None)
     if worst is not None:
         next_step(screen, f"lantern show {worst.target}/{worst.bucket}", "every setting of the copy")
