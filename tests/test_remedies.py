@@ -12,6 +12,8 @@ import msgspec
 import pytest
 from hypothesis import given, settings
 
+from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.audience_view import BUDGET
@@ -23,11 +25,12 @@ from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.model.acl import Grant, ObjectAcls
-from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket import Bucket, Lock
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.remediation.remedies import remedies
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Lived, lantern
 from tests.policies import AROUND, BUCKET, OWNER, policies
 from tests.subjects import audited
@@ -185,3 +188,18 @@ def test_drift_of_an_unknown_kind_still_has_words() -> None:
         saltmarsh.MOMENT,
     )
     assert remedies(None, found.of("drift")[:1])[0].words
+
+
+def test_of_many_subjects_each_thing_to_do_is_told_once_with_how_many_need_it(tmp_path: Path) -> None:
+    bare, locked = Bucket(name="b", versioning=Answer("absent"), lock=Answer("absent")), Answer("known", Lock(True))
+    made = [msgspec.structs.replace(bare, name=f"b-{n:03}", lock=locked if n % 3 else bare.lock) for n in range(120)]
+    sheet = "{sheet: s, require: {versioning: {is: on, severity: high}, lock.enabled: {is: on, severity: critical}}}"
+    make(tmp_path / "ws", workspace_files("http://127.0.0.1:9") | {"baseline.yaml": (f"sheets: [{sheet}]", 0o644)})
+    dossier = Dossier(store="harbour", taken=saltmarsh.MOMENT, listing=Answer("known", 120), buckets=made)
+    keep(tmp_path / "ws" / "surveys", "x", saltmarsh.MOMENT, [dossier])
+    out = lantern("remedy", cwd=tmp_path / "ws").out
+    assert out.index("critical  lock.enabled") < out.index("high  versioning")
+    told = " ".join(out.split())
+    assert "on 40 subjects: harbour/b-000, harbour/b-003" in told
+    assert "on 120 subjects: harbour/b-000, harbour/b-003" in told
+    assert out.count("b-000") == 3  # the last one says whose documents to look at

@@ -13,7 +13,11 @@ from rusty_lantern.cli.output import printed
 from rusty_lantern.cli.session import opened
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rusty_lantern.cli.session import Opened
+    from rusty_lantern.core.baseline.evaluation import Finding
+    from rusty_lantern.core.remediation.remedy import Remedy
     from rusty_lantern.reports.results.remediation import RemedyResult, RemedyRow
 
 
@@ -67,11 +71,16 @@ def _remedies(found: Opened, where: str | None) -> RemedyResult:
         if only in (None, f"{finding.store}/{finding.name}") and (not only or finding.kind == "bucket"):
             subjects.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
     rows = [
-        remedy_row(store, kind, name, drifted[0].requirement.severity, one)
+        remedy_row(store, kind, name, _severity(drifted, one), one)
         for (kind, store, name), drifted in subjects.items()
         for one in remedies(views.get((kind, store, name)), drifted)
     ]
     return RemedyResult(**found.about(named=where is not None), remedies=rows)
+
+
+def _severity(drifted: Sequence[Finding], remedy: Remedy) -> str:
+    """That of the worst drift which a remedy is for. `drifted`: all of the subject's, the worst first."""
+    return next(one.requirement.severity for one in drifted if one.requirement.fact in remedy.facts)
 
 
 def _write(folder: Path, rows: list[RemedyRow]) -> None:

@@ -26,13 +26,17 @@ def advice(finding: Finding) -> str:
     said = next((words for seen_, words in rows if not seen_ or seen_ in (value, seen.note)), "")
     said = said or _OF_KIND.get(entry.subject, "see to it that {fact} is {wanted}")
     wanted = requirement.comparison.words if requirement.comparison else ""
-    return said.format(
-        fact=requirement.fact,
-        last=_last(requirement.fact),
-        wanted={"present": "any value", "absent": "none"}.get(wanted, wanted),
-        observed=observed_words(finding),
-        note=seen.note,
-    ).replace(" ()", "")
+    return (
+        said.format(
+            fact=requirement.fact,
+            last=_last(requirement.fact),
+            wanted={"present": "any value", "absent": "none"}.get(wanted, wanted),
+            observed=observed_words(finding),
+            note=seen.note,
+        )
+        .replace(" ()", "")
+        .rstrip(": ")
+    )  # where there was no note
 
 
 def _last(fact: str) -> str:

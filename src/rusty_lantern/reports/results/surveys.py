@@ -7,7 +7,7 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.archive.surveys import Kept, Survey
+from rusty_lantern.archive.surveys import Kept, Manifest, Survey
 from rusty_lantern.core.answer import NOT_IN_DOSSIER
 from rusty_lantern.core.history.drift_history import Lasting, Standing
 from rusty_lantern.core.model.capabilities import FIELD_WORDS, PROTOCOLS
@@ -95,7 +95,7 @@ def history_row(kept: Kept, standing: Standing | None = None) -> HistoryRow:
         survey=kept.name,
         taken=manifest.taken if manifest else None,
         stores=manifest.stores if manifest else {},
-        only=manifest.only if manifest else [],
+        only=_limits(manifest) if manifest else [],
         sha256=kept.digest,
         wrong=kept.wrong,
         pruned_before=kept.pruned_before,
@@ -147,3 +147,9 @@ def survey_result(survey: Survey) -> SurveyResult:
             for d in survey.dossiers
         },
     )
+
+
+def _limits(manifest: Manifest) -> list[str]:
+    """What a survey was limited to: by its options, or by the estate file."""
+    of_stores = [f"{store}/{pattern}" for store, patterns in manifest.only_of.items() for pattern in patterns]
+    return [*manifest.only, *of_stores]

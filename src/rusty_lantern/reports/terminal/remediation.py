@@ -6,26 +6,36 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rusty_lantern.core.baseline.loader import SEVERITIES
+from rusty_lantern.core.value_types import show_names
 from rusty_lantern.reports.results.remediation import RemedyResult, RemedyRow
 from rusty_lantern.reports.terminal.heading import heading
-from rusty_lantern.reports.terminal.layout import STYLES, as_it_is, line, many, next_step
+from rusty_lantern.reports.terminal.layout import STYLES, as_it_is, line, many, next_step, styled
 
 if TYPE_CHECKING:
     from rich.console import Console
 
 
+MOST_SUBJECTS = 100
+"""Of more subjects than these, what is to be done is told once, with the names of those that need it."""
+MOST_NAMED = 8
+
+
 def remedy_view(screen: Console, result: RemedyResult, out: Path | None, *, whole: bool) -> None:
     """Per subject: what drifted, what to do, the document, and the proof. Documents only for one subject (`whole`)."""
     heading(screen, "Remedies", result)
-    last = ""
+    by_title: dict[str, list[RemedyRow]] = {}
     for row in result.remedies:
-        title = f"{row.store}/{row.name}" if row.subject == "bucket" else f"{row.store}: {row.subject} {row.name}"
-        if title != last:
-            if last:
+        by_title.setdefault(_title(row), []).append(row)
+    if len(by_title) > MOST_SUBJECTS:
+        _by_task(screen, result.remedies)
+    else:
+        for number, (title, rows) in enumerate(by_title.items()):
+            if number:
                 screen.print()
             line(screen, (title, "bold"))
-            last = title
-        _remedy(screen, row, whole=whole)
+            for row in rows:
+                _remedy(screen, row, whole=whole)
     if not result.remedies:
         line(screen, ("no drift", "" if result.unread_stores or result.only else STYLES["ok"]))
         return
@@ -36,6 +46,28 @@ def remedy_view(screen: Console, result: RemedyResult, out: Path | None, *, whol
     if out is not None:
         line(screen, (f"documents are in {out}", ""))
     _next(screen, result.remedies, whole=whole)
+
+
+def _title(row: RemedyRow) -> str:
+    return f"{row.store}/{row.name}" if row.subject == "bucket" else f"{row.store}: {row.subject} {row.name}"
+
+
+def _by_task(screen: Console, rows: Sequence[RemedyRow]) -> None:
+    """What is to be done, the worst first and of that what most need, each with who needs it."""
+    tasks: dict[tuple[str, str], list[RemedyRow]] = {}
+    for row in rows:
+        tasks.setdefault((row.severity, row.words), []).append(row)
+    titles = {task: list(dict.fromkeys(map(_title, alike))) for task, alike in tasks.items()}
+    order = sorted(tasks, key=lambda task: (SEVERITIES.index(task[0]), -len(titles[task])))
+    for number, task in enumerate(order):
+        severity, words = task
+        if number:
+            screen.print()
+        facts = dict.fromkeys(fact for row in tasks[task] for fact in row.facts)
+        line(screen, styled(severity), f"  {', '.join(facts)}", hang=2)
+        line(screen, (words, "bold"), indent=2, hang=2)
+        named = show_names(titles[task], MOST_NAMED)
+        line(screen, f"on {many(len(titles[task]), 'subject')}: ", (named, "dim"), indent=4, hang=2)
 
 
 def _remedy(screen: Console, row: RemedyRow, *, whole: bool) -> None:
