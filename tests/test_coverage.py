@@ -9,6 +9,8 @@ import shutil
 from collections import Counter
 from collections.abc import Iterator
 from datetime import datetime, timedelta
+from fnmatch import fnmatchcase
+from itertools import pairwise
 from pathlib import Path
 
 import msgspec
@@ -27,7 +29,7 @@ from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.history.drift_changes import drift_changes, turned
 from rusty_lantern.core.history.drift_history import since, spells, standing_of
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dossier import Dossier, lost_dossier
 from rusty_lantern.core.model.identity import Credential
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
@@ -125,6 +127,49 @@ def test_what_else_is_known_of_a_store_is_compared_though_its_buckets_are_not_li
     assert ("new", "credential") in {(one.sort, one.subject) for one in found}
     assert ("no longer known", "store") in {(one.sort, one.subject) for one in found}
     assert not [one for one in found if one.subject == "bucket"]
+
+
+NAMED = {name: msgspec.structs.replace(dossier, store=name) for name, dossier in ESTATE.items()}
+LIMITS = ("harbour/p*", "attic/*", "harbour/*", "*/b*", "skerry/permit-*")
+
+
+def less(dice: random.Random) -> tuple[list[Dossier], Limits]:
+    """The estate as a survey may find it: limited, with stores that do not answer, with answers that are denied."""
+    only = [dice.choice(LIMITS)] if dice.random() < 0.3 else []
+    limits = Limits(only, {name: ["*a*"] for name in NAMED if dice.random() < 0.2})
+    found = []
+    for name, dossier in NAMED.items():
+        if only and not any(fnmatchcase(name, pattern.partition("/")[0]) for pattern in only):
+            continue
+        if dice.random() < 0.15:
+            found.append(lost_dossier(name, "", saltmarsh.MOMENT, DENIED))
+            continue
+        field = dice.choice(["", "identities", "credentials", "encryption_keys", "account", "public_access_guards"])
+        read = msgspec.structs.replace(dossier, **{field: DENIED}) if field else dossier
+        buckets = [
+            msgspec.structs.replace(one, **{dice.choice(["policy", "acl", "versioning", "tags"]): DENIED})
+            if dice.random() < 0.2 else one
+            for one in dossier.buckets if limits.take_in(name, one.name)
+        ]  # fmt: skip
+        found.append(msgspec.structs.replace(read, buckets=buckets))
+    return found, limits
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_whatever_surveys_miss_of_an_estate_that_stays_as_it_is_nothing_is_news(seed: int) -> None:
+    """But for links: whether one still works may not be known any more, and it is judged as if it did."""
+    dice = random.Random(seed)
+    surveys = [less(dice) for _ in range(4)]
+    audits = [audited(*dossiers, limits=limits) for dossiers, limits in surveys]
+    standings = [standing_of(f"{n}", LATER + timedelta(days=n), "", one) for n, one in enumerate(audits)]
+    news: list[object] = [one for one in spells(standings) if one.until and one.key[1] != "link"]
+    for (old, new), (before, after) in zip(pairwise(surveys), pairwise(audits), strict=True):
+        told = drift_changes(before, after)
+        news += [one for one in told if one.turn not in _KNOWN and one.finding.kind != "link"]
+        stores = [store_subjects(dossiers, None, saltmarsh.MOMENT) for dossiers, _ in (old, new)]
+        found = changes(stores[0], stores[1], (old[1], new[1]))
+        news += [one for one in found if one.sort not in _KNOWN and one.subject != "link"]
+    assert news == []
 
 
 @pytest.mark.parametrize("store", ["harbour", "attic", "slipway", "dunes"])
