@@ -28,7 +28,7 @@ from rusty_lantern.core.errors import Place as PlaceInFile
 from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.history.drift_changes import drift_changes, turned
 from rusty_lantern.core.history.drift_history import since, spells, standing_of
-from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.dossier import Dossier, lost_dossier
 from rusty_lantern.core.model.identity import Credential
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -170,6 +170,35 @@ def test_whatever_surveys_miss_of_an_estate_that_stays_as_it_is_nothing_is_news(
         found = changes(stores[0], stores[1], (old[1], new[1]))
         news += [one for one in found if one.sort not in _KNOWN and one.subject != "link"]
     assert news == []
+
+
+def test_an_anonymous_test_that_was_not_made_again_resolves_nothing() -> None:
+    harbour = ESTATE["harbour"]
+    names = {"permit-archive", "old-website"}
+    answers = {
+        let_in: [ProbeAnswer("read", "GET /a", "200" if let_in else "403", let_in=let_in)] for let_in in (True, False)
+    }
+
+    def tested(**let_in: bool) -> Audit:
+        buckets = [
+            msgspec.structs.replace(one, anonymous_test=Answer("known", answers[let_in[one.name.replace("-", "_")]]))
+            if one.name.replace("-", "_") in let_in else one
+            for one in harbour.buckets if one.name in names
+        ]  # fmt: skip
+        return audited(msgspec.structs.replace(harbour, buckets=buckets, listing=Answer("known", len(buckets))))
+
+    wrong, right = tested(old_website=True), tested(old_website=False, permit_archive=False)
+    for later, turn in (
+        (tested(), "no longer known"),
+        (tested(permit_archive=False), "no longer known"),
+        (right, "resolved"),
+    ):
+        told = [one.turn for one in drift_changes(wrong, later) if one.finding.requirement.fact == "anonymous-test"]
+        assert told == [turn]
+        standings = [standing_of("a", saltmarsh.MOMENT, "", wrong), standing_of("b", LATER, "", later)]
+        ended = [one for one in spells(standings) if one.until and one.key[3] == "anonymous-test"]
+        assert bool(ended) is (turn == "resolved")
+    assert [one.turn for one in drift_changes(tested(), wrong)] == ["now known"]
 
 
 @pytest.mark.parametrize("store", ["harbour", "attic", "slipway", "dunes"])

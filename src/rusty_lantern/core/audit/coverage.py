@@ -8,7 +8,9 @@ from typing import Literal
 
 import msgspec
 
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
+from rusty_lantern.core.baseline.builtin import OF_PROBED_BUCKETS
 
 Missing = Literal["not there", "not read", "not asked"]
 
@@ -29,6 +31,8 @@ class Limits(msgspec.Struct, frozen=True):
 
 
 NO_LIMITS = Limits()
+TESTED = frozenset(one.fact for one in OF_PROBED_BUCKETS)
+"""The facts that are required only of buckets that were tested anonymously, and failed."""
 
 
 class Coverage(msgspec.Struct, frozen=True):
@@ -38,6 +42,8 @@ class Coverage(msgspec.Struct, frozen=True):
     unlisted: list[tuple[str, str]] = []
     """Store and kind of subject: some of that kind may be there without being in the survey."""
     limits: Limits = NO_LIMITS
+    untested: list[str] = []
+    """STORE/BUCKET that the anonymous test told nothing of; `*`: none was tested."""
 
     @property
     def whole(self) -> bool:
@@ -50,8 +56,8 @@ class Coverage(msgspec.Struct, frozen=True):
             fnmatchcase(store, pattern) and kind == one for store, one in self.unlisted
         )
 
-    def missing(self, store: str, kind: str, name: str) -> Missing:
-        """What it means that a subject is not in the survey.
+    def missing(self, store: str, kind: str, name: str, fact: str = "") -> Missing:
+        """What it means that a subject is not in the survey, or that nothing is said there of this fact of it.
 
         >>> seen = Coverage(["harbour", "attic"], [("attic", "bucket")])
         >>> [seen.missing(store, "bucket", "b") for store in ("harbour", "attic", "cove")]
@@ -61,13 +67,14 @@ class Coverage(msgspec.Struct, frozen=True):
         """
         if not self._asked(store, kind, name):
             return "not asked"
-        return "not there" if self._listed(store, kind, name) else "not read"
+        tested = fact not in TESTED or not (self.untested == ["*"] or f"{store}/{name}" in self.untested)
+        return "not there" if tested and self._listed(store, kind, name) else "not read"
 
-    def not_there(self, store: str, kind: str, names: Iterable[str]) -> set[str]:
+    def not_there(self, store: str, kind: str, names: Iterable[str], fact: str = "") -> set[str]:
         """Those of the names that are not there, if they are not in the survey."""
-        if kind != "mirror" and self.limits == NO_LIMITS:
+        if kind != "mirror" and self.limits == NO_LIMITS and fact not in TESTED:
             return set(names) if self._listed(store, kind, "") else set()
-        return {name for name in names if self.missing(store, kind, name) == "not there"}
+        return {name for name in names if self.missing(store, kind, name, fact) == "not there"}
 
     def _asked(self, store: str, kind: str, name: str) -> bool:
         """Whether the survey was to look at it. What is no bucket is read whole, wherever a bucket is."""
@@ -94,4 +101,14 @@ def _sides(mirror: str) -> tuple[str, str]:
 def coverage(stores: Sequence[StoreSubject], limits: Limits = NO_LIMITS) -> Coverage:
     """What a survey of these stores looked at."""
     unlisted = [(store.name, kind) for store in stores for kind in store.unlisted()]
-    return Coverage([store.name for store in stores], unlisted, limits)
+    views = [view for store in stores for view in store.buckets.values()]
+    untested = [view.title for view in views if not _tested(view)]
+    return Coverage(
+        [store.name for store in stores], unlisted, limits, ["*"] if len(untested) == len(views) else untested
+    )
+
+
+def _tested(view: BucketSubject) -> bool:
+    """Whether the anonymous test came to something."""
+    answered = bool(view.bucket.anonymous_test.value) and view.probed.value in ("agrees", "disagrees")
+    return answered and view.fact("front-bypass").settled

@@ -12,7 +12,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, Partly
 from rusty_lantern.core.audit.audit import Audit
-from rusty_lantern.core.audit.coverage import Missing
+from rusty_lantern.core.audit.coverage import TESTED, Missing
 from rusty_lantern.core.audit.waivers import is_worse, observed_now
 from rusty_lantern.core.baseline.evaluation import AT_LEAST, Finding, Key, observed_words
 from rusty_lantern.core.facts.registry import lookup
@@ -57,13 +57,13 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
                 continue
             accepted = observed_now(was) if was and was.status == "drift" else ""
             statuses = [
-                one.status if one is not None else _ABSENT[audit.coverage.missing(area[0], area[1], name)]
+                one.status if one is not None else _ABSENT[audit.coverage.missing(area[0], area[1], name, area[2])]
                 for one, audit in ((was, before), (now, after))
             ]
             turn = _turn(statuses[0], statuses[1], now, accepted)
             shown = now if now is not None and turn != "resolved" else was
             if turn is not None and shown is not None:
-                yield shown.key, DriftChange(turn, shown, _seen(was), _seen(now))
+                yield shown.key, DriftChange(turn, shown, _seen(was, area[2]), _seen(now, area[2]))
 
 
 def _stands_as_before(was: Finding, now: Finding) -> bool:
@@ -98,8 +98,8 @@ def turned(before: Standing, after: Audit) -> Turned:
             was, now = then.get(name), there.get(name)
             if was is not None and now is not None and was.status == now.status == "unknown":
                 continue
-            earlier = was.status if was else _ABSENT[before.coverage.missing(store, kind, name)]
-            later = now.status if now else _ABSENT[after.coverage.missing(store, kind, name)]
+            earlier = was.status if was else _ABSENT[before.coverage.missing(store, kind, name, fact)]
+            later = now.status if now else _ABSENT[after.coverage.missing(store, kind, name, fact)]
             if (store, kind, name, fact) in ok:
                 later = "ok"
             found[_turn(earlier, later, now, was.observed if was else "")] += 1
@@ -114,7 +114,7 @@ def _ok_though_unlisted(
     for area, then in old.items():
         store, kind, fact = area
         left = then.keys() - new.get(area, {}).keys()
-        unlisted |= {(store, kind, name, fact) for name in left - after.coverage.not_there(store, kind, left)}
+        unlisted |= {(store, kind, name, fact) for name in left - after.coverage.not_there(store, kind, left, fact)}
     return {finding.key for finding in after.met.findings(unlisted)} if unlisted else unlisted
 
 
@@ -129,9 +129,9 @@ def _by_area(findings: Iterable[Finding]) -> dict[Area, dict[str, Finding]]:
     return found
 
 
-def _seen(finding: Finding | None) -> str:
+def _seen(finding: Finding | None, fact: str) -> str:
     if finding is None:
-        return ""
+        return "not tested" if fact in TESTED else ""
     return finding.status if finding.status == "unknown" else observed_words(finding)
 
 

@@ -143,7 +143,7 @@ def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) 
             still = names & drifting.get(area, set())
             first[area].update(dict.fromkeys(still, standing.taken))
             others = names - still - unknown.get(area, set())
-            names.difference_update(standing.coverage.not_there(area[0], area[1], others))
+            names.difference_update(standing.coverage.not_there(area[0], area[1], others, area[2]))
         unsettled = {area: names for area, names in unsettled.items() if names}
     return Begun(first, {} if all_seen else unsettled)
 
@@ -177,7 +177,7 @@ def spells(standings: Sequence[Standing]) -> list[DriftPeriod]:
         drifting, unknown = _named(standing, OPEN), _named(standing, ("unknown",))
         for area, since_when in begun.items():
             others = since_when.keys() - drifting.get(area, set()) - unknown.get(area, set())
-            gone = standing.coverage.not_there(area[0], area[1], others)
+            gone = standing.coverage.not_there(area[0], area[1], others, area[2])
             ended += [_period(area, name, since_when.pop(name), standing.taken) for name in sorted(gone)]
         for area, names in drifting.items():
             there = begun.setdefault(area, {})
