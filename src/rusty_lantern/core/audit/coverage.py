@@ -102,10 +102,9 @@ def coverage(stores: Sequence[StoreSubject], limits: Limits = NO_LIMITS) -> Cove
     """What a survey of these stores looked at."""
     unlisted = [(store.name, kind) for store in stores for kind in store.unlisted()]
     views = [view for store in stores for view in store.buckets.values()]
-    untested = [view.title for view in views if not _tested(view)]
-    return Coverage(
-        [store.name for store in stores], unlisted, limits, ["*"] if len(untested) == len(views) else untested
-    )
+    none = not any(view.bucket.anonymous_test.value for view in views)
+    untested = ["*"] if none else [view.title for view in views if not _tested(view)]
+    return Coverage([store.name for store in stores], unlisted, limits, untested)
 
 
 def _tested(view: BucketSubject) -> bool:
