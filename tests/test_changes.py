@@ -23,9 +23,11 @@ from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import Credential
 from rusty_lantern.simulator.contents import Access, Holdings
 from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.harbour_identities import beside
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
+from rusty_lantern.stores.beside import joined
 from tests.conftest import Ran, lantern
 from tests.test_holders import estates
 
@@ -244,3 +246,18 @@ def test_changes_of_surveys_that_make_no_pair_are_refused(
 ) -> None:
     ran = _run(months, *words)
     assert ran.code == 2 and told_words in ran.err, ran.err
+
+
+def test_of_a_link_that_comes_or_goes_it_is_told_when_it_is_there_and_opens_nothing() -> None:
+    known = joined(msgspec.structs.replace(NOW, protocol="s3"), beside(saltmarsh.MOMENT))
+    dark = msgspec.structs.replace(known, credentials=Answer("denied", None, "AccessDenied"))
+    old, later, unread = (
+        store_subjects([dossier], None, saltmarsh.MOMENT + timedelta(days=days))
+        for dossier, days in ((known, 0), (known, 30), (dark, 0))
+    )
+
+    def links(found: list[Change]) -> set[tuple[str, str, str]]:
+        return {(one.sort, one.name, one.note) for one in found if one.subject == "link" and not one.fact}
+
+    assert links(changes(old, later)) == {("gone", "tide-gauge-raw/item-00007.csv", "now: expired")}
+    assert links(changes(old, unread)) == {("new", "reedbed-notes/item-00002.csv", "before: signing key disabled")}

@@ -38,7 +38,7 @@ def test_what_came_and_went_is_told_with_who_did_it(changed: dict[str, Any]) -> 
     assert {(r["sort"], r["subject"], r["name"]): _by(r) for r in rows} == CAME_AND_WENT
     notes = {r["name"]: r["note"] for r in rows}
     assert notes["volunteer-forms"] == "looks like volunteer-sheets under another name"
-    assert notes["ringing-sync SMTR…0700"] == "it is disabled"
+    assert notes["ringing-sync SMTR…0700"] == "now: disabled"
     links = [r for r in changed["changes"] if r["subject"] == "link"]
     assert [(r["sort"], r["causes"]) for r in links] == [("new", None)]  # a link is signed without asking anybody
 

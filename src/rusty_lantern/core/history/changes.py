@@ -32,6 +32,7 @@ from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import undisturbed
+from rusty_lantern.core.model.subjects import OVER
 
 Sort = Literal["new", "gone", "changed", "gained", "lost", "no longer known", "now known"]
 
@@ -244,7 +245,8 @@ def _others(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change
                 sort: Sort = "now known" if after is None else "no longer known"
                 yield Change(store, kind, title, sort, note=unseen.view.reason)
             elif (kind, f"any {kind}") not in (old if before is None else new):
-                note = _disabled(now, title) if kind == "credential" and after is None else ""
+                over = _over(now if after is None else was, kind, title)
+                note = over and f"{'now' if after is None else 'before'}: {over}"
                 yield Change(store, kind, title, "new" if before is None else "gone", note=note)
             continue
         if before.unseen:
@@ -253,12 +255,14 @@ def _others(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change
         yield from _facts(store, kind, title, facts, before.fact, after.fact)
 
 
-def _disabled(store_subject: StoreSubject, title: str) -> str:
-    """Whether a credential that is told of no more is there still, disabled."""
-    for credential in store_subject.index.dossier.credentials.value or ():
-        if credential.state.value == "disabled" and title == credential_title(credential):
-            return "it is disabled"
-    return ""
+def _over(store_subject: StoreSubject, kind: str, title: str) -> str:
+    """Why a credential or a link that is there is none that opens anything; empty where it is not there."""
+    dossier = store_subject.index.dossier
+    if kind == "credential":
+        mine = (one for one in dossier.credentials.value or () if title == credential_title(one))
+        return "disabled" if any(one.state.value == "disabled" for one in mine) else ""
+    links = (store_subject.any_link(one) for one in dossier.links.value or ()) if kind == "link" else ()
+    return next((one.view.standing for one in links if one.label == title and one.view.standing in OVER), "")
 
 
 def _subjects(store_subject: StoreSubject) -> Mapping[tuple[str, str], PartSubject]:
