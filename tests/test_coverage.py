@@ -29,7 +29,7 @@ from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.history.drift_changes import drift_changes, turned
 from rusty_lantern.core.history.drift_history import since, spells, standing_of
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
-from rusty_lantern.core.model.dossier import Dossier, lost_dossier
+from rusty_lantern.core.model.dossier import Door, Dossier, lost_dossier
 from rusty_lantern.core.model.identity import Credential
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
@@ -170,6 +170,20 @@ def test_whatever_surveys_miss_of_an_estate_that_stays_as_it_is_nothing_is_news(
         found = changes(stores[0], stores[1], (old[1], new[1]))
         news += [one for one in found if one.sort not in _KNOWN and one.subject != "link"]
     assert news == []
+
+
+def test_buckets_that_only_the_administration_door_lists_are_not_gone_when_it_is_shut() -> None:
+    harbour = ESTATE["harbour"]
+    own = [bucket for bucket in harbour.buckets if bucket.name < "p"]
+    doors = Answer("known", [Door("admin", "http://127.0.0.1:9", note="AccessDenied")])
+    shut = msgspec.structs.replace(harbour, buckets=own, listing=Answer("known", len(own)), doors=doors)
+    hidden = {bucket.name for bucket in harbour.buckets} - {bucket.name for bucket in own}
+    for old, new, sort in ((harbour, shut, "no longer known"), (shut, harbour, "now known")):
+        turns = {one.turn for one in drift_changes(audited(old), audited(new)) if one.finding.name in hidden}
+        assert turns == {sort}
+        before, after = (store_subjects([one], None, saltmarsh.MOMENT) for one in (old, new))
+        told = {(one.sort, one.name, one.note) for one in changes(before, after) if one.name in hidden}
+        assert told == {(sort, name, "the administration door was not read: AccessDenied") for name in hidden}
 
 
 def test_an_anonymous_test_that_was_not_made_again_resolves_nothing() -> None:

@@ -116,7 +116,16 @@ class StoreSubject:
     def unlisted(self) -> list[str]:
         """The kinds of subject of which the store's list was not read."""
         sections = [("bucket", self.index.dossier.listing), *((kind, section) for kind, section, _ in self._sections())]
-        return [kind for kind, section in sections if not section.settled]
+        found = [kind for kind, section in sections if not section.settled]
+        return ["bucket", *found] if self.blind and "bucket" not in found else found
+
+    @property
+    def blind(self) -> str:
+        """Why the store may have buckets that its list does not show; empty where it shows all. A gateway lists one's
+        own alone: its administration door is the only full list."""
+        doors = self.index.dossier.doors.value or ()
+        shut = next((door for door in doors if door.name == "admin" and not door.read), None)
+        return f"the administration door was not read: {shut.note}" if shut else ""
 
     def _sections(self) -> list[tuple[str, Answer[Any], Callable[[Any], PartSubject | None]]]:
         """The lists of a dossier besides buckets, and what makes a subject of an entry."""

@@ -123,14 +123,29 @@ def _store(store: str, was: StoreSubject, now: StoreSubject, seen: tuple[Coverag
     for name in sorted(was.buckets.keys() | now.buckets.keys()):
         old, new = was.buckets.get(name), now.buckets.get(name)
         if new is None and old is not None:
-            if seen[1].missing(store, "bucket", name) == "not there":
-                yield Change(store, "bucket", name, "gone", note=_renamed(old, came))
+            yield from _in_one(old, "gone", came, now, seen[1])
         elif old is None and new is not None:
-            if seen[0].missing(store, "bucket", name) == "not there":
-                yield Change(store, "bucket", name, "new", note=_renamed(new, went))
+            yield from _in_one(new, "new", went, was, seen[0])
         elif old is not None and new is not None and not (around and _same(old, new)):
             yield from _bucket(old, new)
     yield from _others(store, was, now)
+
+
+def _in_one(
+    view: BucketSubject,
+    sort: Literal["new", "gone"],
+    alike: Mapping[datetime, list[BucketSubject]],
+    other: StoreSubject,
+    seen: Coverage,
+) -> Iterator[Change]:
+    """A bucket that the other survey does not have; `alike`: what that one has instead, by creation date."""
+    missing = seen.missing(other.name, "bucket", view.name)
+    if missing == "not there":
+        yield Change(other.name, "bucket", view.name, sort, note=_renamed(view, alike))
+    elif missing == "not read" and other.index.dossier.listing.settled:  # otherwise it is said of the whole store
+        yield Change(
+            other.name, "bucket", view.name, "no longer known" if sort == "gone" else "now known", note=other.blind
+        )
 
 
 def _by_creation(store: StoreSubject, other: StoreSubject) -> dict[datetime, list[BucketSubject]]:
