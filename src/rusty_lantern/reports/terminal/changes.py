@@ -52,7 +52,7 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
             line(screen, ("; ".join(found.first), "dim"), indent=6)
             _causes(screen, found.causes)
     _drift(screen, result.drift)
-    _rest(screen, [row for row in result.changes if row not in access])
+    _rest(screen, [row for row in result.changes if row.sort not in ("gained", "lost")])
     screen.print()
     turns = Counter(row.change for row in result.drift)
     counts = [many(len(result.changes), "change"), f"{many(turns['new'] + turns['worse'], 'drift')} new or worse"]
@@ -76,7 +76,9 @@ def declared_view(screen: Console, result: DeclaredResult) -> None:
     for title, rows in (("More access than declared", "gained"), ("Less access than declared", "lost")):
         _access(screen, title, [row for row in access if row.sort == rows])
     _rest(
-        screen, [row for row in result.changes if row not in access], ("Undeclared and missing", "declared", "survey")
+        screen,
+        [row for row in result.changes if row.sort not in ("gained", "lost")],
+        ("Undeclared and missing", "declared", "survey"),
     )
     screen.print()
     whole = not result.unread_stores and not result.only
@@ -152,9 +154,10 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
     line(screen, ("Drift", "bold"))
     grid = Grid("subject", "change", "severity", "fact", "required", "before", "now",
                 shrink=(3, 4, 5, 6), lead=0, floors={3: 18, 4: 10, 5: 10, 6: 10})  # fmt: skip
-    unseen = [row for row in rows if not (row.before and row.after) and row.change in ("now known", "no longer known")]
+    unlisted: dict[tuple[str, str], list[DriftRow]] = {}
     for row in rows:
-        if row in unseen:
+        if row.change in ("now known", "no longer known") and not (row.before and row.after):
+            unlisted.setdefault((row.store, row.change), []).append(row)
             continue
         turn: Cell = (row.change, STYLES.get(TURNS[row.change], ""))
         grid.add(
@@ -166,12 +169,12 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
             row.before,
             (row.after, "bold"),
         )
-    if len(unseen) < len(rows):
+    if sum(map(len, unlisted.values())) < len(rows):
         grid.show(screen)
-    for (store, turn), number in Counter((row.store, row.change) for row in unseen).items():
-        survey = "the later survey" if turn == "no longer known" else "the earlier survey"
-        subjects = len({(row.subject, row.name) for row in unseen if (row.store, row.change) == (store, turn)})
-        words = f"{many(number, 'drift')} {turn}: {many(subjects, 'subject')} that {survey} could not list"
+    for (store, change), mine in unlisted.items():
+        survey = "the later survey" if change == "no longer known" else "the earlier survey"
+        subjects = len({(row.subject, row.name) for row in mine})
+        words = f"{many(len(mine), 'drift')} {change}: {many(subjects, 'subject')} that {survey} could not list"
         line(screen, (store, "bold"), f"  {words}", indent=2, hang=2)
 
 
