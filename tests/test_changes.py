@@ -12,6 +12,7 @@ import msgspec
 import pytest
 from hypothesis import given, settings
 
+from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
@@ -261,3 +262,21 @@ def test_of_a_link_that_comes_or_goes_it_is_told_when_it_is_there_and_opens_noth
 
     assert links(changes(old, later)) == {("gone", "tide-gauge-raw/item-00007.csv", "now: expired")}
     assert links(changes(old, unread)) == {("new", "reedbed-notes/item-00002.csv", "before: signing key disabled")}
+
+
+def test_what_happens_to_many_buckets_alike_is_told_once_with_how_many(tmp_path: Path) -> None:
+    make(tmp_path / "ws", workspace_files("http://127.0.0.1:9"))
+    plain = next(bucket for bucket in NOW.buckets if bucket.name == "survey-maps")
+    made = [msgspec.structs.replace(plain, name=f"b-{n:03}") for n in range(240)]
+    before = msgspec.structs.replace(NOW, buckets=made, listing=Answer("known", len(made)))
+    denied = [_with(versioning=Answer("denied", None, "AccessDenied"))(bucket) for bucket in made]
+    surveys = tmp_path / "ws" / "surveys"
+    keep(surveys, "x", EARLIER, [before])
+    keep(surveys, "x", saltmarsh.MOMENT, [msgspec.structs.replace(before, buckets=[*denied, plain])])
+    ran = lantern("changes", "--json", cwd=tmp_path / "ws")
+    told = [row for row in json.loads(ran.out)["changes"] if row["fact"] == "versioning"]
+    assert [row["name"] for row in told] == [bucket.name for bucket in made]
+    view = lantern("changes", cwd=tmp_path / "ws").out
+    assert view.count("harbour/b-000 and 239 more") >= 2  # as drift, and as a setting
+    assert "b-001" not in view
+    assert f"{len(json.loads(ran.out)['changes'])} changes" in view

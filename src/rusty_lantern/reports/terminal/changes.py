@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Hashable
+from collections.abc import Callable, Hashable, Sequence
+from typing import TypeVar
 
 import msgspec
 from rich.console import Console
@@ -25,6 +26,10 @@ from rusty_lantern.reports.terminal.table import Grid
 
 TURNS = {"new": "drift", "worse": "critical", "resolved": "ok", "waived": "waived", "now known": "",
          "no longer known": "unknown"}  # fmt: skip
+
+
+MOST_ROWS = 200
+"""Of more rows, those that say the same of many subjects are one."""
 
 
 def changes_view(screen: Console, result: ChangesResult) -> None:
@@ -155,13 +160,18 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
     grid = Grid("subject", "change", "severity", "fact", "required", "before", "now",
                 shrink=(3, 4, 5, 6), lead=0, floors={3: 18, 4: 10, 5: 10, 6: 10})  # fmt: skip
     unlisted: dict[tuple[str, str], list[DriftRow]] = {}
+    listed = []
     for row in rows:
         if row.change in ("now known", "no longer known") and not (row.before and row.after):
             unlisted.setdefault((row.store, row.change), []).append(row)
-            continue
+        else:
+            listed.append(row)
+    for row, title in _folded(
+        listed, lambda row: (row.change, row.severity, row.fact, row.required, row.before, row.after)
+    ):
         turn: Cell = (row.change, STYLES.get(TURNS[row.change], ""))
         grid.add(
-            (_title(row), "bold"),
+            (title, "bold"),
             turn,
             styled(row.severity),
             row.fact,
@@ -169,7 +179,7 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
             row.before,
             (row.after, "bold"),
         )
-    if sum(map(len, unlisted.values())) < len(rows):
+    if listed:
         grid.show(screen)
     for (store, change), mine in unlisted.items():
         survey = "the later survey" if change == "no longer known" else "the earlier survey"
@@ -185,9 +195,9 @@ def _rest(
     if come:
         screen.print()
         line(screen, (titles[0], "bold"))
-        for row in come:
+        for row, title in _folded(come, lambda row: (row.sort, row.note, _caused(row))):
             line(screen, (f"{row.sort:<5}", "" if row.sort == "new" else STYLES["medium"]), f"{row.subject} ",
-                 (_title(row), "bold"), (f"  {row.note}" if row.note else "", "dim"), indent=2)  # fmt: skip
+                 (title, "bold"), (f"  {row.note}" if row.note else "", "dim"), indent=2)  # fmt: skip
             _causes(screen, row.causes)
     facts = [row for row in rows if row.sort not in ("new", "gone")]
     if not facts:
@@ -196,10 +206,32 @@ def _rest(
     line(screen, ("Other changes", "bold"))
     last = "by whom" if any(row.causes is not None for row in facts) else "why"
     grid = Grid("subject", "fact", *titles[1:], last, shrink=(1, 2, 3, 4), lead=0, floors={1: 16, 2: 10, 3: 10, 4: 14})
-    for row in _together(facts):
+    for row, title in _folded(
+        _together(facts), lambda row: (row.sort, row.fact, row.before, row.after, row.note, _caused(row))
+    ):
         told = STYLES["unknown"] if row.sort == "no longer known" else ""
-        grid.add((_title(row), "bold"), row.fact or row.sort, row.before, (row.after, told), _why(row))
+        grid.add((title, "bold"), row.fact or row.sort, row.before, (row.after, told), _why(row))
     grid.show(screen)
+
+
+Row = TypeVar("Row", ChangeRow, DriftRow)
+
+
+def _folded(rows: Sequence[Row], told: Callable[[Row], Hashable]) -> list[tuple[Row, str]]:
+    """Rows with their subject; of many, those of one store and kind of which the same is told are one."""
+    if len(rows) <= MOST_ROWS:
+        return [(row, _title(row)) for row in rows]
+    alike: dict[Hashable, list[Row]] = {}
+    for row in rows:
+        alike.setdefault((row.store, row.subject, told(row)), []).append(row)
+    return [
+        (mine[0], _title(mine[0]) + (f" and {len(mine) - 1:,} more" if len(mine) > 1 else ""))
+        for mine in alike.values()
+    ]
+
+
+def _caused(row: ChangeRow) -> Hashable:
+    return None if row.causes is None else tuple((one.actor, one.action, one.time) for one in row.causes)
 
 
 def _together(rows: list[ChangeRow]) -> list[ChangeRow]:
