@@ -126,7 +126,7 @@ def overview(
         tuple(sorted(deadlines(stores, waivers, moment, chosen), key=lambda one: (one.when, one.store, one.name))),
         public,
         len(shut),
-        subject_drift(drifted),
+        tuple(SubjectDrift(*subject, found) for subject, found in drifted.items()),
         unknown_reasons([finding for finding in findings if finding.status == "unknown"], _told(stores)),
         tuple(sorted(view.title for view in views if view.title not in told)),
     )
@@ -241,11 +241,6 @@ def reached(view: BucketSubject, level: Level) -> tuple[Verb, ...]:
 def _how_public(one: PublicBucket) -> tuple[object, ...]:
     worst = min((WORST_FIRST.index(verb) for verb in one.open), default=len(WORST_FIRST))
     return not one.required, not one.open, worst, -len(one.open), one.store, one.name
-
-
-def subject_drift(drifted: BySubject) -> tuple[SubjectDrift, ...]:
-    """One line a subject, in the order of its worst finding."""
-    return tuple(SubjectDrift(*subject, found) for subject, found in drifted.items())
 
 
 _NEEDS_LOCK = ("lock.", "objects.mode", "objects.retention", "objects.legal-hold", "objects.deletable-by")
