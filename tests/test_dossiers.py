@@ -166,9 +166,9 @@ def test_a_dossier_over_http_needs_its_token_and_is_not_sent_twice(whole: Whole,
     assert [json.loads(one.out)["stores"]["attic"] for one in (limited, whole_again)] == [1, 6]
     for token, words in (("wrong", "not accepted"), ("", "a token is needed")):
         ran, lost = _surveyed(tmp_path / f"b{len(token)}", at, TOKEN if token else "", token)
-        assert ran.code == 3 and words in lost["unread"]["attic"]
+        assert ran.code == 3 and words in lost["unread_stores"]["attic"]
     ran, lost = _surveyed(tmp_path / "c", at, "    credential: {token: env:NO_SUCH_TOKEN}\n")
-    assert ran.code == 3 and "NO_SUCH_TOKEN is not set" in lost["unread"]["attic"]
+    assert ran.code == 3 and "NO_SUCH_TOKEN is not set" in lost["unread_stores"]["attic"]
 
 
 @pytest.mark.parametrize("answer,words", [
@@ -188,7 +188,7 @@ def test_what_is_no_dossier_leaves_the_store_unread_with_the_reason(answer: Any,
     with serve(answering(respond)) as address:
         ran, result = _surveyed(tmp_path / "ws", f"{address}/d.json")
     assert ran.code == 3
-    assert words in result["unread"]["attic"]
+    assert words in result["unread_stores"]["attic"]
 
 
 def test_an_exported_dossier_is_audited_as_the_store_itself(whole: Whole, tmp_path: Path) -> None:
@@ -323,7 +323,7 @@ def test_a_dossier_with_a_secret_is_refused_over_http_too_and_not_mended(tmp_pat
 
     with serve(answering(respond)) as address:
         ran, result = _surveyed(tmp_path / "ws", f"{address}/d.json")
-    assert (ran.code, "its dossier is refused" in result["unread"]["attic"]) == (3, True), result
+    assert (ran.code, "its dossier is refused" in result["unread_stores"]["attic"]) == (3, True), result
     assert secret not in ran.out + ran.err + json.dumps(result)
 
 

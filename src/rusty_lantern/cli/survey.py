@@ -134,7 +134,7 @@ def survey(
         emit(encode(result))
     else:
         survey_view(console(), result)
-    raise typer.Exit(3 if result.unread else 0)
+    raise typer.Exit(3 if result.unread_stores else 0)
 
 
 def _cluster(engine: Engine, scheduler: str) -> str:

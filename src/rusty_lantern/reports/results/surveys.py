@@ -72,7 +72,7 @@ class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
     stores: dict[str, int | None]
     questions: dict[str, dict[str, int]]
     """Store → how many answers of each state."""
-    unread: dict[str, str]
+    unread_stores: dict[str, str]
     besides: dict[str, dict[str, int]]
     """Store → how many identities, groups, credentials, encryption keys and links it told of."""
 
@@ -141,7 +141,7 @@ def survey_result(survey: Survey) -> SurveyResult:
         taken=survey.manifest.taken,
         stores=survey.manifest.stores,
         questions=questions,
-        unread=survey.unread,
+        unread_stores=survey.unread,
         besides={
             d.store: {name: len(getattr(d, name).value) for name in BESIDES if getattr(d, name).value}
             for d in survey.dossiers

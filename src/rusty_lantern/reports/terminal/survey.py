@@ -30,7 +30,7 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
         if told:
             words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in told.items())
             line(screen, (f"{store}: ", "bold"), words, indent=2)
-    for store, reason in result.unread.items():
+    for store, reason in result.unread_stores.items():
         line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), indent=2)
     next_step(screen, "lantern audit", "check it against the baseline")
 
