@@ -19,7 +19,7 @@ from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
 from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.facts.catalogue import REGISTER
-from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.client import Client, Question
 from rusty_lantern.stores.http.refusal import NO_LISTING
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.survey.run import Plan, read_all
@@ -98,10 +98,10 @@ def in_front(whole: Whole, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> C
         shutil.copytree(whole.folder, tmp_path / "ws")
         made = InFront(tmp_path / "ws", msgspec.structs.replace(estate, stores=(store,), mirrors=()))
 
-        async def once(client: Client, *question: str) -> Reply:
-            method, _, path, text = question[:4]
+        async def once(client: Client, question: Question, within: float) -> Reply:
+            method, _, path, text, _ = question
             made.asked[method, path, text] = None
-            reply = await answer(client, *question)  # type: ignore[arg-type]
+            reply = await answer(client, question, within)
             return made.instead.get((method, path, text), reply)
 
         monkeypatch.setattr(Client, "_once", once)

@@ -268,6 +268,59 @@ def test_the_gate_rises_while_answers_are_quick_and_halves_when_the_store_is_bus
     assert gate.limit == 1
 
 
+def test_the_gate_doubles_with_each_round_until_the_store_is_slower_once() -> None:
+    gate = Gate(ceiling=128)
+    for _ in range(8 + 16 + 32):
+        gate.answered(0.02)
+    assert gate.limit == 64
+    for _ in range(20):
+        gate.answered(0.2)
+    slower = gate.limit
+    for _ in range(20):
+        gate.answered(0.02)
+    assert slower < 80
+    assert gate.limit < slower + 1
+
+
+def test_what_is_late_gives_its_place_to_others_and_says_so_once() -> None:
+    async def crowd() -> tuple[list[str], int]:
+        gate, told = Gate(1, late_after=0.02), []
+
+        async def one(name: str, seconds: float) -> None:
+            async with gate.turn(lambda: told.append(f"{name} is late")):
+                await asyncio.sleep(seconds)
+                told.append(f"{name} is done")
+
+        await asyncio.gather(one("slow", 0.2), one("quick", 0), one("also slow", 0.3), one("last", 0))
+        return told, gate.under_way + gate.late
+
+    told, left = asyncio.run(crowd())
+    assert told == [
+        "slow is late", "quick is done", "also slow is late", "last is done", "slow is done", "also slow is done",
+    ]  # fmt: skip
+    assert left == 0
+
+
+@pytest.mark.parametrize("given_up", [0, 1, 2])
+def test_who_no_longer_waits_for_a_place_takes_none_from_others(given_up: int) -> None:
+    async def crowd() -> int:
+        gate = Gate(1)
+
+        async def one() -> None:
+            async with gate.turn():
+                await asyncio.sleep(0)
+
+        tasks = [asyncio.create_task(one()) for _ in range(4)]
+        for _ in range(1 + given_up):
+            await asyncio.sleep(0)
+        tasks[1].cancel()
+        async with asyncio.timeout(60):
+            await asyncio.gather(*tasks, return_exceptions=True)
+        return gate.under_way
+
+    assert asyncio.run(crowd()) == 0
+
+
 @pytest.mark.parametrize("limit", [1, 5])
 def test_the_gate_lets_in_no_more_than_its_limit(limit: int) -> None:
     async def crowd() -> int:
@@ -275,7 +328,7 @@ def test_the_gate_lets_in_no_more_than_its_limit(limit: int) -> None:
 
         async def one() -> None:
             nonlocal inside, most
-            async with gate.turn(9):
+            async with gate.turn():
                 inside += 1
                 most = max(most, inside)
                 await asyncio.sleep(0.001)

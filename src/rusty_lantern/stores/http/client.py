@@ -94,13 +94,12 @@ class Client:
     _dice: Random = field(default_factory=lambda: Random(1))  # noqa: S311  (spreads retries, guards nothing)
 
     async def __aenter__(self) -> Self:
-        self.gate = Gate(self.store.pace.at_once)
+        self.gate = Gate(self.store.pace.at_once, USUAL)
         limit = self.store.pace.at_once * (1 + LATE)
         connector = aiohttp.TCPConnector(limit=limit, ssl=trusted_authorities(self.store, self.folder))
-        timeout = aiohttp.ClientTimeout(total=self.store.timeout, sock_connect=min(10, self.store.timeout))
         self._session = aiohttp.ClientSession(
             connector=connector,
-            timeout=timeout,
+            timeout=self._timeout(self.store.timeout),
             auto_decompress=False,
             trust_env=False,
             cookie_jar=aiohttp.DummyCookieJar(),
@@ -112,6 +111,9 @@ class Client:
     ) -> None:
         if self._session:
             await self._session.close()
+
+    def _timeout(self, seconds: float) -> aiohttp.ClientTimeout:
+        return aiohttp.ClientTimeout(total=seconds, sock_connect=min(10, self.store.timeout))
 
     def target(self, bucket: str, key: str = "") -> tuple[str, str]:
         """Host and encoded path of a bucket or object, as the store is addressed."""
@@ -194,10 +196,12 @@ class Client:
         tries = itertools.count(1)
         while True:
             attempt = next(tries)
-            await self._pace()
+            early = self._early()
+            if early > HARDLY:
+                await asyncio.sleep(early)
             try:
                 patience = CURRENT.get()
-                async with self.gate.turn(USUAL, patience.is_late if patience else _nobody_waits):
+                async with self.gate.turn(patience.is_late if patience else _nobody_waits):
                     used = self.auth
                     reply = await self._timed(question)
             except RequestFailed as error:
@@ -205,9 +209,12 @@ class Client:
                     raise
             else:
                 self.answers = True
-                if attempt < TRIES and await self._renewed(reply, used):
+                if attempt < TRIES and used is not None and used.expired(reply) and await self._renewed(used):
                     continue
-                await self._check_accepted(reply, question)
+                if self._good is None and reply.status == 200:
+                    self._good = question
+                if self._good is not None and self.auth is not None and self.auth.disowned(reply):
+                    await self._check_accepted(self.auth, self._good)
                 if reply.status not in BUSY or attempt >= TRIES:
                     return reply
                 wait = max(wait, retry_after(reply))
@@ -239,10 +246,10 @@ class Client:
         """One try, with what it took told to the gate and the log."""
         now, patience = asyncio.get_running_loop().time, CURRENT.get()
         start = now()
+        within = patience.left + USUAL if patience else self.store.timeout
         outcome: int | str = "interrupted"
         try:
-            async with asyncio.timeout(patience.left + USUAL if patience else None):
-                reply = await self._once(*question)
+            reply = await self._once(question, within)
             outcome = reply.status
             if patience and reply.status not in BUSY:
                 patience.answered()
@@ -253,17 +260,15 @@ class Client:
                 self.heard = now()
                 self.gate.answered(now() - start)
             return reply
-        except TimeoutError:
-            assert patience is not None
-            outcome = "out of time"
-            raise patience.gone() from None
         except RequestFailed as error:
+            if patience and error.answer == "timed out" and within < self.store.timeout:
+                error = patience.gone()
             outcome = error.answer
             if self.heard < start:  # nobody else was answered meanwhile: it is the store that is silent
                 self.gate.busy()
             if patience:
                 patience.without_answer(error.answer, self.most)
-            raise
+            raise error from None
         finally:
             if patience:
                 patience.waited(start, now())
@@ -273,47 +278,39 @@ class Client:
                 self.log({"store": self.store.name, "method": method, "path": target, "query": text,
                           "outcome": outcome, "milliseconds": taken})  # fmt: skip
 
-    async def _check_accepted(self, reply: Reply, question: Question) -> None:
+    async def _check_accepted(self, auth: Authorization, good: Question) -> None:
         """Raise `NoLongerAccepted` when the store stops knowing a credential midway; refusals would tell nothing.
 
         One bucket may say so alone, out of spite or by a fault: what counts is that a question which the credential
         opened before is refused too.
         """
-        if self.auth is None:
-            return
-        if reply.status == 200 and self._good is None:
-            self._good = question
-        if self._good is None or not self.auth.disowned(reply):
-            return
         try:
-            again = await self._once(*self._good)
+            again = await self._once(good, self.store.timeout)
         except RequestFailed:
             return
-        if self.auth.disowned(again):
+        if auth.disowned(again):
             what = f"store {self.store.name} no longer accepts its credential"
             remedy = "every answer so far is saved; put a valid one in its place, then: lantern survey --resume"
             raise NoLongerAccepted(Problem(what, self.store.credential.place or self.store.place, remedy))
 
-    async def _renewed(self, reply: Reply, used: Authorization | None) -> bool:
-        """Whether the credential that was used had expired, and there is another one now."""
-        if used is None or not used.expired(reply):
-            return False
+    async def _renewed(self, used: Authorization) -> bool:
+        """Whether there is another credential now in place of one that has expired."""
         async with self._renewing:
             if self.auth is used:
                 self.auth = await used.renewed() or used
         return self.auth is not used
 
-    async def _pace(self) -> None:
-        """Keep to the ceiling of questions per second."""
-        loop = asyncio.get_running_loop()
-        now = loop.time()
-        self._next = max(self._next, now) + 1 / self.store.pace.per_second
-        delay = self._next - now - 1 / self.store.pace.per_second
-        if delay > HARDLY:
-            await asyncio.sleep(delay)
+    def _early(self) -> float:
+        """For how many seconds the next question has to wait, to keep to the ceiling of questions per second."""
+        now = asyncio.get_running_loop().time()
+        due = max(self._next, now)
+        self._next = due + 1 / self.store.pace.per_second
+        return due - now
 
-    async def _once(self, method: Method, host: str, path: str, text: str, headers: Mapping[str, str]) -> Reply:
+    async def _once(self, question: Question, within: float) -> Reply:
+        """One request. `within`: seconds that it may take, if that is less than the estate file allows."""
         assert self._session is not None
+        method, host, path, text, headers = question
         sent = {"host": host, **headers}
         if self.auth is not None:
             sent = self.auth.headers(method, host, path, text, self.clock() + self.skew, headers)
@@ -322,8 +319,11 @@ class Client:
         text = "&".join(part for part in (text, shown) if part)
         url = URL(f"{_split(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
         self.asked += 1
+        timeout = self._session.timeout if within >= self.store.timeout else self._timeout(within)
         try:
-            async with self._session.request(method, url, headers=sent, allow_redirects=False) as answer:
+            async with self._session.request(
+                method, url, headers=sent, allow_redirects=False, timeout=timeout
+            ) as answer:
                 body = await read_body(answer, self.most)
                 return Reply(answer.status, {faithful(k).lower(): faithful(v) for k, v in answer.headers.items()}, body)
         except NO_ANSWER as error:

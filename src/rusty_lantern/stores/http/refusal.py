@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Reply
-from rusty_lantern.stores.http.xml import parse, text
+from rusty_lantern.stores.http.xml import name, parse
 
 NO_LISTING = "200, with something that is no listing"
 """The answer of whatever stands in front of a store: nobody was let in by that, and nobody kept out."""
@@ -18,7 +18,8 @@ def error_code(body: bytes) -> tuple[str, str]:
         root = parse(body)
     except RequestFailed:
         return "", "without a readable reason"
-    return text(root, "Code")[:80], text(root, "Message")[:200]
+    parts = {name(part): (part.text or "").strip() for part in reversed(root)}
+    return parts.get("Code", "")[:80], parts.get("Message", "")[:200]
 
 
 _REFUSALS = {

@@ -49,24 +49,22 @@ def restored(written: str) -> str:
     return written.translate(RESTORED)
 
 
+_PARSER = etree.XMLParser(
+    resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False, remove_comments=True, remove_pis=True
+)
+"""One for all answers: making it takes longer than reading a short one."""
+
+
 def _parsed(body: bytes) -> Element:
-    parser = etree.XMLParser(
-        resolve_entities=False,
-        no_network=True,
-        load_dtd=False,
-        huge_tree=False,
-        remove_comments=True,
-        remove_pis=True,
-    )
     try:
-        root = etree.fromstring(body, parser)
+        root = etree.fromstring(body, _PARSER)
     except (etree.XMLSyntaxError, ValueError) as error:
         found = "a web page" if body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")) else "not XML"
         detail = "" if found == "a web page" else f" ({str(error)[:80]})"
         raise RequestFailed("failed", f"the answer is {found}{detail}", "unreadable answer") from None
     if root is None:
         raise RequestFailed("failed", "the answer is empty", "unreadable answer")
-    if etree.ElementTree(root).docinfo.internalDTD is not None:
+    if root.getroottree().docinfo.internalDTD is not None:
         raise RequestFailed("failed", "the answer declares a document type, which no store needs", "unreadable answer")
     return root
 

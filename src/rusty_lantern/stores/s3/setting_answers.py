@@ -70,7 +70,7 @@ def _refused(question: Question, reply: Reply, code: str, message: str, evidence
 
 def _lacking(question: Question, status: int, code: str) -> tuple[State, str]:
     """What a refusal says of a setting: that it is not configured, not offered, not shown, or nothing."""
-    if status == 404 and question.none and re.search(f"(?i){question.none}", code) and _MISSING.search(code):
+    if status == 404 and question.none and question.none.lower() in code.lower() and _MISSING.search(code):
         return "absent", ""
     if question.field in _GRANTING:
         if code == "MethodNotAllowed":
