@@ -84,9 +84,9 @@ def one(what: str, path: Path) -> tuple[float, list[int]]:
     requirements = list(read_baseline(BASELINE, "bench").sheets[0].require)
     start = time.process_time()
     if what == "lantern":
-        found = [tally.drifted for tally in tallies([(table, requirements)], NOW)[0]]
+        found = [tally.failed for tally in tallies([(table, requirements)], NOW)[0]]
     elif what == "retention":
-        found = [part.versions for part in locks([table], NOW)[0].parts]
+        found = [part.versions for part in locks([table], NOW)[0].groups]
     else:
         with engine() as columns:
             found = list(columns.execute(BY_HAND % path).fetchone() or ())

@@ -76,7 +76,7 @@ def test_all_commands_agree_on_the_status_of_every_requirement(inside: Inside) -
     for row in inside("objects", "--json")["requirements"]:
         found[row["store"], "bucket", row["bucket"], row["fact"]] = row["status"]
     for row in inside("retention", "--json")["buckets"]:
-        for one in row["breaking"]:
+        for one in row["drift"]:
             assert one["status"] == audited[one["store"], "bucket", one["bucket"], one["fact"]]
     for command, section, kind, name_of in (
         ("credentials", "identities", "identity", lambda r: r["name"]),
@@ -87,12 +87,12 @@ def test_all_commands_agree_on_the_status_of_every_requirement(inside: Inside) -
         for row in inside(command, "--json")[section]:
             store = row.get("store") or row["source"]
             for status in ("drift", "unknown", "waived"):
-                found |= {(store, kind, name_of(row), fact): status for fact in row["judged"][status]}
+                found |= {(store, kind, name_of(row), fact): status for fact in row["against_baseline"][status]}
     credentials = {
         (row["store"], f"{row['owner']} {row['key']}", fact): status
         for row in inside("credentials", "--json")["credentials"]
         for status in ("drift", "unknown", "waived")
-        for fact in row["judged"][status]
+        for fact in row["against_baseline"][status]
     }
     found |= {(store, "credential", name, fact): status for (store, name, fact), status in credentials.items()}
     for bucket in ("camera-traps", "permit-archive", "payroll-drop", "press-kit", "drone-orthophotos", "gallery-web"):
@@ -119,7 +119,7 @@ def test_every_command_counts_the_same(inside: Inside) -> None:
     audit, changes, history = (inside(command, "--json") for command in ("audit", "changes", "history"))
     inside("report", "--out", "out", "--no-figures")
     report = json.loads(Path("out/report.json").read_text())
-    assert audit["counts"]["drift"] == len(audit["drift"]) == history["lasting"]["open"]
+    assert audit["counts"]["drift"] == len(audit["drift"]) == history["drift_duration"]["open"]
     assert history["surveys"][-1]["drift_by_severity"] == audit["drift_by_severity"]
     assert report["audit"]["counts"] == audit["counts"]
     turns = Counter(row["change"] for row in changes["drift"])

@@ -219,11 +219,11 @@ def test_a_folder_of_declared_buckets_is_tried_at_once_and_held_against_reality(
     left = lived.run("changes", "--declared", str(tmp_path / "declared"), "--json")
     changes = json.loads(left.out)["changes"]
     assert left.code == 0
-    assert {(c["verb"], c["audience"]) for c in changes if c["sort"] == "gained"} == {
+    assert {(c["verb"], c["audience"]) for c in changes if c["change"] == "gained"} == {
         (verb, audience) for verb in ("read", "write") for audience in ("anyone", "any-account")
     }
-    assert ("gone", "new-one") in {(c["sort"], c["name"]) for c in changes}
-    assert ("new", "boat-logs") in {(c["sort"], c["name"]) for c in changes}
+    assert ("gone", "new-one") in {(c["change"], c["name"]) for c in changes}
+    assert ("new", "boat-logs") in {(c["change"], c["name"]) for c in changes}
     (declared / "bad.yaml").write_text("nme: x\n")
     refused = lived.run("try", str(tmp_path / "declared"))
     assert (refused.code, "bad.yaml:1:1" in refused.err) == (2, True)

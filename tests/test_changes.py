@@ -55,7 +55,7 @@ NOW = saltmarsh.harbour().dossier
 
 
 def told(found: list[Change]) -> set[tuple[str, str, str, str, str]]:
-    return {(c.sort, c.name, c.fact, c.before, c.after) for c in found}
+    return {(c.change, c.name, c.fact, c.before, c.after) for c in found}
 
 
 def test_a_month_shows_what_came_went_and_changed() -> None:
@@ -100,8 +100,8 @@ def test_access_is_compared_as_sets_with_a_request_for_what_was_gained() -> None
         {**allow, "Sid": "One", "Condition": restriction}, {**allow, "Sid": "Two", "Condition": restriction}
     )
     states = [_changed(NOW, gallery_web=_with(policy=one)) for one in (narrow, wide, rewritten)]
-    opened = [c for c in compared(states[0], states[1]) if c.sort in ("gained", "lost")]
-    assert {(c.sort, c.audience, c.verb, c.before, c.after) for c in opened} == {
+    opened = [c for c in compared(states[0], states[1]) if c.change in ("gained", "lost")]
+    assert {(c.change, c.audience, c.verb, c.before, c.after) for c in opened} == {
         ("gained", "anyone", "read", "restricted", "open"),
         ("gained", "any-account", "read", "restricted", "open"),
     }
@@ -109,7 +109,7 @@ def test_access_is_compared_as_sets_with_a_request_for_what_was_gained() -> None
     assert compared(states[0], states[2]) == []  # other words, the same set
     grant = _changed(NOW, press_kit=_with(acl=Answer("known", [Grant("named", "full-control", saltmarsh.ACCOUNT)])))
     lost = compared(NOW, grant)
-    assert {(c.sort, c.verb, c.after) for c in lost if c.audience == "anyone"} == {("lost", "list", "closed")}
+    assert {(c.change, c.verb, c.after) for c in lost if c.audience == "anyone"} == {("lost", "list", "closed")}
 
 
 @settings(max_examples=40)
@@ -122,7 +122,7 @@ def test_nothing_changed_is_no_change(dossier: Dossier) -> None:
 @given(estates(), estates())
 def test_gained_and_lost_swap_when_the_order_swaps(one: Dossier, other: Dossier) -> None:
     def access(found: list[Change], sort: str) -> set[tuple[str, str, str]]:
-        return {(c.name, c.audience, c.verb) for c in found if c.sort == sort}
+        return {(c.name, c.audience, c.verb) for c in found if c.change == sort}
 
     there, back = compared(one, other), compared(other, one)
     assert access(there, "gained") == access(back, "lost")
@@ -130,7 +130,7 @@ def test_gained_and_lost_swap_when_the_order_swaps(one: Dossier, other: Dossier)
 
 
 def _opened(before: Dossier, after: Dossier) -> set[tuple[str, str]]:
-    return {(c.sort, c.verb) for c in compared(before, after) if c.audience == "anyone"}
+    return {(c.change, c.verb) for c in compared(before, after) if c.audience == "anyone"}
 
 
 def test_whatever_a_verdict_depends_on_is_compared() -> None:
@@ -210,7 +210,9 @@ def test_two_surveys_are_compared_by_the_installed_program(months: Path) -> None
     ran = _run(months, "--json")
     result = json.loads(ran.out)
     assert ran.code == 0
-    gained = {(c["name"], c["verb"]) for c in result["changes"] if c["sort"] == "gained" and c["audience"] == "anyone"}
+    gained = {
+        (c["name"], c["verb"]) for c in result["changes"] if c["change"] == "gained" and c["audience"] == "anyone"
+    }
     assert gained == {
         ("payroll-drop", "read"),
         ("payroll-drop", "write"),
@@ -258,7 +260,7 @@ def test_of_a_link_that_comes_or_goes_it_is_told_when_it_is_there_and_opens_noth
     )
 
     def links(found: list[Change]) -> set[tuple[str, str, str]]:
-        return {(one.sort, one.name, one.note) for one in found if one.subject == "link" and not one.fact}
+        return {(one.change, one.name, one.note) for one in found if one.subject == "link" and not one.fact}
 
     assert links(changes(old, later)) == {("gone", "tide-gauge-raw/item-00007.csv", "now: expired")}
     assert links(changes(old, unread)) == {("new", "reedbed-notes/item-00002.csv", "before: signing key disabled")}

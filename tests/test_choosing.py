@@ -147,7 +147,7 @@ def test_baseline_check_names_what_is_odd_and_show_what_is_in_force(demo: Demo, 
     with (folder / "baseline.yaml").open("a") as stream:
         stream.write(more)
     ran = lantern("baseline", "check", "--json", cwd=folder)
-    told = [remark["what"] for remark in json.loads(ran.out)["remarks"]]
+    told = [remark["what"] for remark in json.loads(ran.out)["warnings"]]
     assert ran.code == 1
     assert told == [
         "exposure.read-settings: never in force; later sheets override it on everything that it applies to",
@@ -160,5 +160,5 @@ def test_baseline_check_names_what_is_odd_and_show_what_is_in_force(demo: Demo, 
     rows = json.loads(lantern("baseline", "show", "harbour/press-kit", "--json", cwd=folder).out)["required"]
     reading = next(row for row in rows if row["fact"] == "exposure.read")
     assert (reading["required"], reading["sheet"]) == ("open", "public pictures")
-    assert reading["displaced"][0].startswith("every bucket, baseline.yaml:6")
+    assert reading["overrides"][0].startswith("every bucket, baseline.yaml:6")
     assert "press-kit" in lantern("baseline", "show", "harbour/press-kit", cwd=folder).out

@@ -114,7 +114,7 @@ def test_a_survey_that_was_limited_is_compared_on_what_it_looked_at() -> None:
         stores = [store_subjects(d, None, saltmarsh.MOMENT) for d in ([harbour, ESTATE["attic"]], [small])]
         found = changes(stores[0], stores[1], (NO_LIMITS, Limits(["harbour/press-kit"])))
         found += changes(stores[1], stores[0], (Limits(["harbour/press-kit"]), NO_LIMITS))
-        assert not [one for one in found if one.sort in ("new", "gone")]
+        assert not [one for one in found if one.change in ("new", "gone")]
         assert {one.name for one in found if one.subject == "bucket"} <= {"press-kit"}
 
 
@@ -124,8 +124,8 @@ def test_what_else_is_known_of_a_store_is_compared_though_its_buckets_are_not_li
     after = msgspec.structs.replace(unlisted(attic), credentials=Answer("known", left))
     old, new = (store_subjects([one], None, saltmarsh.MOMENT) for one in (attic, after))
     found = changes(old, new)
-    assert ("new", "credential") in {(one.sort, one.subject) for one in found}
-    assert ("no longer known", "store") in {(one.sort, one.subject) for one in found}
+    assert ("new", "credential") in {(one.change, one.subject) for one in found}
+    assert ("no longer known", "store") in {(one.change, one.subject) for one in found}
     assert not [one for one in found if one.subject == "bucket"]
 
 
@@ -168,7 +168,7 @@ def test_whatever_surveys_miss_of_an_estate_that_stays_as_it_is_nothing_is_news(
         news += [one for one in told if one.turn not in _KNOWN and one.finding.kind != "link"]
         stores = [store_subjects(dossiers, None, saltmarsh.MOMENT) for dossiers, _ in (old, new)]
         found = changes(stores[0], stores[1], (old[1], new[1]))
-        news += [one for one in found if one.sort not in _KNOWN and one.subject != "link"]
+        news += [one for one in found if one.change not in _KNOWN and one.subject != "link"]
     assert news == []
 
 
@@ -182,7 +182,7 @@ def test_buckets_that_only_the_administration_door_lists_are_not_gone_when_it_is
         turns = {one.turn for one in drift_changes(audited(old), audited(new)) if one.finding.name in hidden}
         assert turns == {sort}
         before, after = (store_subjects([one], None, saltmarsh.MOMENT) for one in (old, new))
-        told = {(one.sort, one.name, one.note) for one in changes(before, after) if one.name in hidden}
+        told = {(one.change, one.name, one.note) for one in changes(before, after) if one.name in hidden}
         assert told == {(sort, name, "the administration door was not read: AccessDenied") for name in hidden}
 
 
@@ -282,7 +282,7 @@ def test_what_is_declared_in_a_store_that_was_not_read_is_not_called_missing(dem
     ran = lantern("changes", "--declared", "declared", "--json", cwd=folder)
     rows = json.loads(ran.out)
     assert list(rows["unread_stores"]) == ["harbour"]
-    assert {(row["name"], row["sort"]) for row in rows["changes"]} == {
+    assert {(row["name"], row["change"]) for row in rows["changes"]} == {
         ("press-kit", "no longer known"), ("nowhere", "no longer known"),
     }  # fmt: skip
     shutil.rmtree(declared / "harbour")

@@ -118,9 +118,13 @@ def test_a_release_counts_by_its_beginning() -> None:
 def test_the_demo_shows_a_bucket_and_its_look_alike(lived: Lived) -> None:
     rows = {row["bucket"]: row for row in json.loads(lived.run("exposure", "--json").out)["buckets"]}
     lists, posters = (rows[name]["read_otherwise"][0] for name in ("ferry-lists", "ferry-posters"))
-    assert (lists["dialect"], lists["own"], lists["changes"]["anyone.read"]) == ("gateway-16", True, ["open", "closed"])
+    assert (lists["dialect"], lists["of_store"], lists["changes"]["anyone.read"]) == (
+        "gateway-16",
+        True,
+        ["open", "closed"],
+    )
     assert posters["changes"]["anyone.read"] == ["closed", "open"]
-    assert not rows["partner-feed"]["read_otherwise"][0]["own"], "nobody knows what answers for harbour"
+    assert not rows["partner-feed"]["read_otherwise"][0]["of_store"], "nobody knows what answers for harbour"
     told = lived.run("exposure", "skerry/ferry-lists").out
     assert "this store reads its policy in its own way" in told
     assert "NotAction: matches nothing" in told

@@ -139,7 +139,7 @@ def test_other_layouts_are_read_by_a_mapping(tmp_path: Path) -> None:
         "l",
     )
     (found,) = read(path, layout)[0]
-    assert (found.actor, found.action, found.bucket, found.place) == (
+    assert (found.actor, found.action, found.bucket, found.line) == (
         "k",
         "PutBucketPolicy",
         "payroll-drop",
@@ -168,7 +168,7 @@ def test_common_web_log_lines_are_read(tmp_path: Path) -> None:
     path = tmp_path / "access.log"
     path.write_text(WEB)
     found, told = read(path)
-    assert [(e.actor, e.action, e.bucket, e.outcome, e.place) for e in found] == [
+    assert [(e.actor, e.action, e.bucket, e.outcome, e.line) for e in found] == [
         ("keeper", "PutBucketPolicy", "payroll-drop", "204", "access.log:1"),
         ("admin", "DeleteBucket", "old-one", "204", "access.log:3"),
     ]

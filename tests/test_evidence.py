@@ -93,7 +93,7 @@ def test_one_critical_drift_is_explained_by_the_folder_alone(folder: Path) -> No
     assert (folder / "rules" / file).read_text().splitlines()[int(line) - 1].strip() == drift["text"]
     way = next(one for one in found["ways_in"] if one["verb"] == "read" and one["audience"] == "anyone")
     assert way["request"].startswith("GET /payroll-drop/") and way["caller"] == "no credentials"
-    policy = next(one for one in found["told"] if one["setting"] == "policy")
+    policy = next(one for one in found["answers"] if one["setting"] == "policy")
     at: Any = json.loads((folder / "survey" / "stores" / "harbour.json").read_bytes())
     for step in policy["pointer"].strip("/").split("/"):
         at = at[int(step)] if isinstance(at, list) else at[step]
@@ -109,7 +109,7 @@ def test_every_drift_and_every_way_in_has_its_file(folder: Path) -> None:
         assert one["fact"] in facts
     for one in report["public_access"]:
         assert any(way["verb"] == one["verb"] for way in found[one["store"], one["bucket"]]["ways_in"])
-    assert all(one["told"] for one in found.values() if one["kind"] in ("bucket", "identity", "encryption-key"))
+    assert all(one["answers"] for one in found.values() if one["kind"] in ("bucket", "identity", "encryption-key"))
 
 
 def test_the_page_needs_no_script_and_takes_text_as_text(folder: Path) -> None:

@@ -21,7 +21,7 @@ from rusty_lantern.core.model.bucket import Bucket, LifecycleRule, Lock, Quota, 
 from rusty_lantern.core.model.bucket_contents import Uploads, Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier, encode
 from rusty_lantern.core.model.object_version import ObjectVersion
-from rusty_lantern.core.object_rules.retention import standing
+from rusty_lantern.core.object_rules.retention import protection
 from rusty_lantern.core.usage.holding import MONTH, Kind, holding
 from rusty_lantern.core.usage.prices import cost, price_of_questions, read_prices
 from rusty_lantern.core.usage.proposed_retention import retention_cost
@@ -70,7 +70,7 @@ def removed_within_a_month(
                 continue
             if version.mode is None or version.hold is None:
                 return None
-            free = standing(version, ahead)
+            free = protection(version, ahead)
             total += 0 if free.protected else version.size
     return total
 

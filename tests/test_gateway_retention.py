@@ -12,7 +12,7 @@ from typing import Any
 from botocore.exceptions import ClientError
 
 from rusty_lantern.core.model.object_version import ObjectVersion
-from rusty_lantern.core.object_rules.retention import standing
+from rusty_lantern.core.object_rules.retention import protection
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.tables import read_versions
 from tests.conftest import lantern
@@ -73,12 +73,12 @@ def test_every_deletion_on_the_gateway_goes_as_predicted(gateway: Gateway, tmp_p
     wrong = []
     for bucket in buckets:
         for version in list(read_versions(table_path(survey, "real", bucket))):
-            stands = standing(version, moment)
-            predicted[stands.deleter] = predicted.get(stands.deleter, 0) + 1
+            stands = protection(version, moment)
+            predicted[stands.deletable_by] = predicted.get(stands.deletable_by, 0) + 1
             plainly = deleted(client, bucket, version, bypass=False)
             with_bypass = plainly or deleted(client, bucket, version, bypass=True)
             expected = {"delete-permission": (True, True), "bypass-retention": (False, True), "nobody": (False, False)}[
-                stands.deleter
+                stands.deletable_by
             ]
             if (plainly, with_bypass) != expected:
                 wrong.append((bucket, version.key, version.mode, version.until, version.hold, plainly, with_bypass))

@@ -83,13 +83,13 @@ def test_credentials_are_shown_masked_with_what_their_owner_can(whole: Whole) ->
     assert rows["auditor", "SALT…Y001"]["can_at_least"] == "list read read-settings"
     assert rows["old-importer", "SMTI…1400"]["used"] == "never"
     assert rows["ringing-sync", "SMTR…0700"]["state"] == "disabled"
-    assert rows["ringing-sync", "SMTR…0700"]["judged"]["drift"] == {}
+    assert rows["ringing-sync", "SMTR…0700"]["against_baseline"]["drift"] == {}
     for key in saltmarsh.harbour().dossier.credentials.value or ():
         assert key.id not in ran.out + whole.run("credentials").out
 
 
 def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole: Whole) -> None:
-    rows = json.loads(whole.run("access", "--who", "backup-runner", "--json").out)["own"]
+    rows = json.loads(whole.run("access", "--who", "backup-runner", "--json").out)["identities"]
     outsider = whole.run("access", "--who", "backup-runer")
     assert outsider.code == 2 and 'did you mean "backup-runner"?' in outsider.err
     assert [(r["buckets"], sorted(r["verbs"])) for r in rows if not r["unknown_because"]] == [

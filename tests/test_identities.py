@@ -296,10 +296,14 @@ def test_what_a_link_opens_and_until_when_follows_from_its_text(whole: Whole, tm
     assert [(r["bucket"], r["key"], r["host"]) for r in rows[-2:]] == [
         ("reedbed-notes", "c.csv", "reedbed-notes.cdn.example"), ("reedbed-notes", "d.csv", "cdn.example")
     ]  # fmt: skip
-    assert [sorted(r["against_baseline"]) for r in rows] == [
+    assert [sorted(r["closed_by_baseline"]) for r in rows] == [
         ["read"], ["read"], ["list"], [], ["read"], ["read"], ["read"]
     ]  # fmt: skip
-    assert rows[2]["judged"]["drift"] == {"link.scope": "medium", "link.allows": "critical", "link.lifetime": "high"}
+    assert rows[2]["against_baseline"]["drift"] == {
+        "link.scope": "medium",
+        "link.allows": "critical",
+        "link.lifetime": "high",
+    }
     assert whole.run("links", str(tmp_path / "gone.txt")).code == 2
 
 

@@ -255,7 +255,7 @@ def own_levels(estate: Estate, users: list[str]) -> dict[tuple[str, str], dict[s
     found: dict[tuple[str, str], dict[str, str]] = {}
     for user in users:
         told = estate.told("access", "--who", f"{user}@saltmarsh")
-        for row in told["own"]:
+        for row in told["identities"]:
             found |= {(user, bucket): row["verbs"] for bucket in row["buckets"]}
     return found
 

@@ -28,19 +28,19 @@ def _by(row: dict[str, Any]) -> str | None:
 
 def test_access_is_gained_and_lost_and_the_record_tells_by_whom(changed: dict[str, Any]) -> None:
     for sort, expected in (("gained", GAINED), ("lost", LOST)):
-        rows = [row for row in changed["changes"] if row["sort"] == sort]
+        rows = [row for row in changed["changes"] if row["change"] == sort]
         assert {(f"{row['store']}/{row['name']}", row["verb"]): _by(row) for row in rows} == expected
         assert all(row["witness"] for row in rows)
 
 
 def test_what_came_and_went_is_told_with_who_did_it(changed: dict[str, Any]) -> None:
-    rows = [r for r in changed["changes"] if r["sort"] in ("new", "gone") and r["subject"] != "link"]
-    assert {(r["sort"], r["subject"], r["name"]): _by(r) for r in rows} == CAME_AND_WENT
+    rows = [r for r in changed["changes"] if r["change"] in ("new", "gone") and r["subject"] != "link"]
+    assert {(r["change"], r["subject"], r["name"]): _by(r) for r in rows} == CAME_AND_WENT
     notes = {r["name"]: r["note"] for r in rows}
     assert notes["volunteer-forms"] == "looks like volunteer-sheets under another name"
     assert notes["ringing-sync SMTR…0700"] == "now: disabled"
     links = [r for r in changed["changes"] if r["subject"] == "link"]
-    assert [(r["sort"], r["causes"]) for r in links] == [("new", None)]  # a link is signed without asking anybody
+    assert [(r["change"], r["causes"]) for r in links] == [("new", None)]  # a link is signed without asking anybody
 
 
 def test_weaker_protection_is_told_version_by_version(changed: dict[str, Any]) -> None:
@@ -98,8 +98,8 @@ def test_history_counts_drift_by_severity_and_says_how_long_it_stood(lived: Live
     assert rows[1]["drift_by_severity"] == audit["drift_by_severity"]
     assert (rows[1]["unknown"], rows[1]["waived"]) == (audit["counts"]["unknown"], audit["counts"]["waived"])
     assert rows[1]["exposed"]["write"] == 3
-    assert result["lasting"]["median_days_resolved"] == 31
-    assert result["lasting"]["oldest_since"].startswith("2026-10-02")
+    assert result["drift_duration"]["median_days_resolved"] == 31
+    assert result["drift_duration"]["oldest_since"].startswith("2026-10-02")
 
 
 @pytest.mark.parametrize("suffix", [".png", ".svg", ".pdf"])

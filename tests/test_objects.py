@@ -28,7 +28,7 @@ from rusty_lantern.core.baseline.loader import Requirement, read_baseline
 from rusty_lantern.core.model.bucket import Bucket, Encryption
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.object_version import ObjectVersion
-from rusty_lantern.core.object_rules.retention import emptying, key_state, standing
+from rusty_lantern.core.object_rules.retention import earliest_deletion, key_state, protection
 from rusty_lantern.core.object_rules.sampling import bound, size_to_detect
 from rusty_lantern.core.object_rules.sampling import words as in_words
 from rusty_lantern.core.object_rules.tally import Tally
@@ -113,13 +113,13 @@ def test_the_columns_say_of_retention_what_the_plain_rules_say(
     table = VersionTable(made.path, default_mode="compliance", default_retention=30 * 86400)
     (summary,) = locks([table], NOW)
     by_deleter: dict[str, int] = {}
-    for part in summary.parts:
-        by_deleter[part.deleter] = by_deleter.get(part.deleter, 0) + part.versions
-    plain = [standing(version, NOW).deleter for version in made.versions]
+    for part in summary.groups:
+        by_deleter[part.deletable_by] = by_deleter.get(part.deletable_by, 0) + part.versions
+    plain = [protection(version, NOW).deletable_by for version in made.versions]
     assert by_deleter == {deleter: plain.count(deleter) for deleter in set(plain)}
     states = [state for versions in keys if (state := key_state(versions, NOW)) is not None]
     assert {k.state: k.keys for k in summary.keys} == {state: states.count(state) for state in set(states)}
-    assert summary.emptying == emptying(made.versions, NOW)
+    assert summary.earliest_deletion == earliest_deletion(made.versions, NOW)
 
 
 BASELINE = """
@@ -176,7 +176,7 @@ def plainly(requirement: Requirement, versions: list[ObjectVersion]) -> Tally:
             total = total.join(Tally(unknown=1, unsampled=int(version.inspected == "not sampled")))
             continue
         holds = comparison.accepts_absent if value == "" else comparison.accepts(value)
-        total = total.join(Tally(held=1) if holds else Tally(drifted=1, bytes=version.size, examples=(version.key,)))
+        total = total.join(Tally(ok=1) if holds else Tally(failed=1, bytes=version.size, examples=(version.key,)))
     return total
 
 
@@ -225,7 +225,7 @@ sheets:
     requirements = list(read_baseline(text, "b.yaml").sheets[0].require)
     table = table_of(made.path, BUCKET)
     (found,) = tallies([(table, requirements[:2])], NOW)
-    assert [(t.drifted, t.held) for t in found] == [(0, 0), (5, 0)]
+    assert [(t.failed, t.ok) for t in found] == [(0, 0), (5, 0)]
     with pytest.raises(Exception, match=r"b\.yaml:9:.*cannot be run over objects"):
         tallies([(table, requirements[2:])], NOW)
 
@@ -274,12 +274,12 @@ def test_the_demo_shows_the_overwrite_trap_a_hidden_key_and_a_sample_that_says_s
     assert sampled["sampled"] and sampled["at_least"] < 1999 * 0.33 / 1999 < sampled["at_most"]
     assert found["drone-orthophotos", "objects.encryption"]["status"] == "unknown"  # a third is archived
     row = next(r for r in json.loads(demo.run("retention", "--json").out)["buckets"] if r["bucket"] == "permit-archive")
-    states = {keys["state"]: keys["examples"] for keys in row["locks"]["keys"]}
+    states = {keys["state"]: keys["examples"] for keys in row["retention"]["keys"]}
     assert (states["unprotected-over-protected"], states["marker-over-protected"]) == (
         ["permits/00233.pdf"],
         ["permits/00300.pdf"],
     )
-    assert row["locks"]["emptying"]["held"] == 2
+    assert row["retention"]["earliest_deletion"]["legal_holds"] == 2
 
 
 def test_a_sample_alone_never_holds_unless_its_bound_is_allowed(demo: Demo, tmp_path: Path) -> None:
@@ -322,7 +322,7 @@ def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo,
 
 def test_retention_shows_a_key_and_draws_a_bucket(demo: Demo, tmp_path: Path) -> None:
     shown = json.loads(demo.run("retention", "permit-archive", "--key", "permits/00233.pdf", "--json").out)["history"]
-    assert [(row["current"], row["kept"], row["deletable_by"]) for row in shown] == [
+    assert [(row["current"], row["protected_by"], row["deletable_by"]) for row in shown] == [
         (True, "unprotected", "delete-permission"), (False, "governance", "bypass-retention"),
     ]  # fmt: skip
     drawn = [tmp_path / "a.png", tmp_path / "b.png"]
@@ -477,7 +477,7 @@ def test_an_inventory_replaces_listing_and_what_it_does_not_map_is_unknown(tmp_p
     assert (facts["objects"]["value"], facts["objects"]["note"]) == (2, "by the provider's inventory")
     assert (facts["versions.old"]["value"], facts["versions.markers"]["value"]) == (1, 1)
     row = json.loads(lantern("retention", "press-kit", "--json", cwd=folder).out)["buckets"][0]
-    states = {keys["state"]: keys["examples"] for keys in row["locks"]["keys"]}
+    states = {keys["state"]: keys["examples"] for keys in row["retention"]["keys"]}
     assert states == {"unknown": ["bare.jpg", "press/a b ü.jpg"]}  # holds are not mapped
     judged_ = {
         r["fact"]: r for r in json.loads(lantern("objects", "press-kit", "--json", cwd=folder).out)["requirements"]

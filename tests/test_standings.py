@@ -17,7 +17,7 @@ from rusty_lantern.archive.pruning import Rule, plan, prune, read_rule
 from rusty_lantern.archive.surveys import keep, names
 from rusty_lantern.core.audit.coverage import Coverage, Limits
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.history.drift_history import OpenRequirement, Since, Standing, lasting, since, spells
+from rusty_lantern.core.history.drift_history import OpenRequirement, Since, Standing, drift_duration, since, spells
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 
@@ -80,7 +80,7 @@ def test_spells_tell_the_same_as_since_and_never_overlap(statuses: list[str]) ->
     assert [Since(spell.begun) for spell in still] == [since(row[-1], list(reversed(row[:-1]))).get(KEY)]
     ordered = sorted(found, key=lambda spell: spell.begun)
     assert all(a.until is not None and a.until <= b.begun for a, b in pairwise(ordered))
-    counted = lasting(row)
+    counted = drift_duration(row)
     assert (counted.resolved, counted.open) == (len(found) - 1, 1)
 
 

@@ -151,8 +151,8 @@ def test_no_verdict_changes_between_surveys_without_a_word(store: str) -> None:
             [after] = store_subjects([put(dossier, path, answer)], None, saltmarsh.MOMENT)
             for old, new in ((before, after), (after, before)):
                 found = changes([old], [new])
-                told = {(c.name, c.audience, c.verb) for c in found if c.sort in ("gained", "lost")}
-                known = {(c.name, c.fact) for c in found if c.sort in ("now known", "no longer known")}
+                told = {(c.name, c.audience, c.verb) for c in found if c.change in ("gained", "lost")}
+                known = {(c.name, c.fact) for c in found if c.change in ("now known", "no longer known")}
                 for name in old.buckets.keys() & new.buckets.keys():
                     was, now = old.buckets[name], new.buckets[name]
                     for (audience, verb), verdict in was.verdicts.items():

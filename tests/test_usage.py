@@ -21,7 +21,7 @@ from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.model.bucket import Bucket, Quota
 from rusty_lantern.core.model.bucket_contents import Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.object_rules.retention import standing
+from rusty_lantern.core.object_rules.retention import protection
 from rusty_lantern.core.usage.holding import (
     Holding,
     Kind,
@@ -87,8 +87,8 @@ def test_what_is_locked_is_what_the_rules_say_version_by_version(whole: Whole, s
         path = next((whole.folder / "surveys").glob(f"*/objects/harbour/{bucket}.parquet"))
         versions = [v for v in read_versions(path) if not v.marker]
         row = rows[f"harbour/{bucket}"]
-        assert row["locked_bytes"] == sum(v.size for v in versions if standing(v, MOMENT).protected)
-        ends = [until for v in versions if (until := standing(v, MOMENT).until) is not None]
+        assert row["locked_bytes"] == sum(v.size for v in versions if protection(v, MOMENT).protected)
+        ends = [until for v in versions if (until := protection(v, MOMENT).until) is not None]
         assert row["locked_until"] == max(ends).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 

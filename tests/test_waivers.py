@@ -62,16 +62,16 @@ FILE = """waivers:
 """
 
 
-@pytest.mark.parametrize("until,longest,status,standing,words", [
+@pytest.mark.parametrize("until,longest,status,of_waiver,words", [
     ("2027-09-30", 0, "waived", "in force", "until 2027-09-30, by outreach: the press"),
     ("2026-11-20", 0, "waived", "ends soon", ""),
     ("2026-11-01", 0, "drift", "ended", "it ended on 2026-11-01"),
     ("2027-09-30", 90 * DAY, "drift", "too long", "longer than the baseline allows"),
 ])  # fmt: skip
-def test_a_waiver_covers_drift_until_it_ends(until: str, longest: int, status: str, standing: str, words: str) -> None:
+def test_a_waiver_covers_drift_until_it_ends(until: str, longest: int, status: str, of_waiver: str, words: str) -> None:
     waivers = read_waivers(FILE % until, "waivers.yaml")
     (finding,), (stands,) = apply([drifted("exposure.list", "closed", "open")], waivers, NOW, longest)
-    assert (finding.status, stands.standing) == (status, standing)
+    assert (finding.status, stands.status) == (status, of_waiver)
     assert words in finding.reason
     (other,), (unused,) = apply([drifted("exposure.list", "closed", "open", "gallery")], waivers, NOW, longest)
     assert (other.status, unused.covers) == ("drift", 0)
@@ -82,7 +82,7 @@ def test_what_could_not_be_told_is_never_waived() -> None:
 
     unknown = msgspec.structs.replace(drifted("exposure.list", "closed", None), status="unknown")
     (finding,), (stands,) = apply([unknown], read_waivers(FILE % "2027-09-30", "w"), NOW)
-    assert (finding.status, stands.standing) == ("unknown", "unused")
+    assert (finding.status, stands.status) == ("unknown", "unused")
 
 
 @pytest.mark.parametrize("change,place,words", [

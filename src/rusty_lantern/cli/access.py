@@ -59,7 +59,7 @@ def access(
         own = [row for row in own if row.verbs.get(can, "closed") != "closed"]
     rows = [row for view in seen for row in access_rows(view)]
     if who is not None:
-        rows = [row for row in rows if who in (row.identity, row.account, *(row.holders or ()))]
+        rows = [row for row in rows if who in (row.identity, row.account, *(row.identities or ()))]
     if can is not None:
         rows = [row for row in rows if row.verbs.get(can, "closed") != "closed"]
     if outside:
@@ -68,7 +68,11 @@ def access(
     own.sort(key=lambda row: (row.store, row.identity, -row.count))
     unread = unread_sections(found.stores, "identities")
     result = AccessResult(
-        **found.about(named=who is not None), access=rows, own=own, unread=unread, unread_rules=unread_rules(seen)
+        **found.about(named=who is not None),
+        access=rows,
+        identities=own,
+        unread=unread,
+        unread_rules=unread_rules(seen),
     )
     if json:
         emit(encode(result))

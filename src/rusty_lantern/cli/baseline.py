@@ -54,7 +54,7 @@ def check(
         emit(encode(result))
     else:
         check_view(console(), result)
-    raise typer.Exit(1 if any(remark.odd for remark in remarks) else 0)
+    raise typer.Exit(1 if any(remark.likely_mistake for remark in remarks) else 0)
 
 
 def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Sequence[Subject], datetime, str]:

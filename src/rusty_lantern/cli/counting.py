@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from rusty_lantern.core.baseline.evaluation import Tallies
     from rusty_lantern.objects.protection_changes import Found
     from rusty_lantern.objects.replica_diff import Key
-    from rusty_lantern.objects.retention_summary import Kept, Locks
+    from rusty_lantern.objects.retention_summary import Kept, RetentionSummary
     from rusty_lantern.objects.table_set import Over, VersionTable
     from rusty_lantern.objects.usage_by_tier import ByTier
 
@@ -129,13 +129,13 @@ class VersionTables:
             for (view, required), each in zip(wanted, counted, strict=True)
         }
 
-    def locks(self, views: Sequence[BucketSubject]) -> list[Locks]:
+    def locks(self, views: Sequence[BucketSubject]) -> list[RetentionSummary]:
         """What is locked in inspected buckets, how, and until when."""
-        from rusty_lantern.objects.retention_summary import Locks, locks
+        from rusty_lantern.objects.retention_summary import RetentionSummary, locks
 
         tables = self._of(views)
         return self._each(
-            "locks", tables, Locks, lambda ns: locks([tables[n] for n in ns], self._moment, _over(self._run))
+            "locks", tables, RetentionSummary, lambda ns: locks([tables[n] for n in ns], self._moment, _over(self._run))
         )
 
     def kept_bytes(self, views: Sequence[BucketSubject]) -> list[list[Kept]]:

@@ -71,7 +71,7 @@ def credentials(
         from rusty_lantern.reports.figures.credentials import credential_ages
 
         credential_ages(result, figure, limit=oldest_allowed(judge))
-    rows = [*(row.judged for row in result.identities), *(row.judged for row in result.credentials)]
+    rows = [*(row.against_baseline for row in result.identities), *(row.against_baseline for row in result.credentials)]
     severities = [severity for judged in rows for severity in judged.drift.values()]
     ended(fail_on, [*severities, *("critical" for _ in result.found_in_files or ())], result.unread_stores)
 

@@ -48,7 +48,7 @@ def encryption(
         emit(encode(result))
     else:
         encryption_view(console(), result)
-    severities = [severity for row in result.keys for severity in row.judged.drift.values()]
+    severities = [severity for row in result.keys for severity in row.against_baseline.drift.values()]
     views = (
         [view for store_subject in found.stores for view in store_subject.buckets.values()] if judge and fail_on else []
     )

@@ -60,9 +60,9 @@ def history(
     from rusty_lantern.archive import chain, surveys
     from rusty_lantern.archive.signing import read_public
     from rusty_lantern.core.errors import BadInput, Problem
-    from rusty_lantern.core.history.drift_history import lasting
+    from rusty_lantern.core.history.drift_history import drift_duration
     from rusty_lantern.reports.results.facts import encode
-    from rusty_lantern.reports.results.surveys import HistoryResult, history_row, lasting_result
+    from rusty_lantern.reports.results.surveys import HistoryResult, drift_duration_result, history_row
     from rusty_lantern.reports.terminal.history import history_view
 
     if (signer or against or evidence) and not verify:
@@ -82,7 +82,7 @@ def history(
         verified=verify,
         surveys=[history_row(one, stood.get(one.name)) for one in kept],
         unfinished=surveys.unfinished(place.surveys),
-        lasting=lasting_result(lasting(list(stood.values()))) if stood else None,
+        drift_duration=drift_duration_result(drift_duration(list(stood.values()))) if stood else None,
         integrity_errors=whole,
         signer=public.fingerprint if public else "",
         anchored=bool(against) and not whole,

@@ -62,7 +62,11 @@ def links(
         emit(encode(result))
     else:
         links_view(console(), result)
-    ended(fail_on, (severity for row in result.links for severity in row.judged.drift.values()), result.unread_stores)
+    ended(
+        fail_on,
+        (severity for row in result.links for severity in row.against_baseline.drift.values()),
+        result.unread_stores,
+    )
 
 
 def _from_text(files: list[Path], found: Opened, probe: bool) -> tuple[int, list[LinkRow]]:
@@ -85,18 +89,18 @@ def _from_text(files: list[Path], found: Opened, probe: bool) -> tuple[int, list
     signers = _signers(found.stores)
     mined = mine(files)
     rows: list[LinkRow] = []
-    standing: list[tuple[int, str]] = []
+    working: list[tuple[int, str]] = []
     for signed, address, where in mined.found:
         store, link = as_link(signed, stores, where, signers)
         ours = by_store.get(store)
         if ours is None and nowhere is None:
             continue
         subject = (ours or found.stores[0]).any_link(link)
-        if subject.view.standing in ("valid", "unknown") and "read" in subject.view.verbs and link.scope == "object":
-            standing.append((len(rows), address))
+        if subject.view.status in ("valid", "unknown") and "read" in subject.view.verbs and link.scope == "object":
+            working.append((len(rows), address))
         elsewhere = "" if any(is_at(signed.host, urlsplit(at).netloc) for _, at in stores) else signed.host
         rows.append(link_row(subject, judge, presumed=signed.presumed, host=elsewhere, ours=ours is not None))
-    for (number, _), words in zip(standing, _probe(found, standing) if probe else [], strict=False):
+    for (number, _), words in zip(working, _probe(found, working) if probe else [], strict=False):
         rows[number] = msgspec.structs.replace(rows[number], probe=words)
     return mined.bytes, rows
 
@@ -110,7 +114,7 @@ def _signers(store_subjects: list[StoreSubject]) -> dict[str, tuple[str, Contain
     return {key: (one[0].index.dossier.store, one[0].buckets) for key, one in known.items() if len(one) == 1}
 
 
-def _probe(found: Opened, standing: list[tuple[int, str]]) -> list[str]:
+def _probe(found: Opened, working: list[tuple[int, str]]) -> list[str]:
     """Try each link that stands and reads: what came of it, in their order."""
     import asyncio
 
@@ -118,5 +122,5 @@ def _probe(found: Opened, standing: list[tuple[int, str]]) -> list[str]:
     from rusty_lantern.stores.s3.presigned_check import follow
 
     stores = [store for store in found.place.estate().stores if PROTOCOLS[store.reads].probes]
-    note(f"trying {len(standing)} links, one byte of each")
-    return asyncio.run(follow(stores, found.place.folder, [address for _, address in standing]))
+    note(f"trying {len(working)} links, one byte of each")
+    return asyncio.run(follow(stores, found.place.folder, [address for _, address in working]))

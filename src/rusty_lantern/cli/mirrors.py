@@ -45,4 +45,4 @@ def mirrors(
         emit(encode(result))
     else:
         mirrors_view(console(), result)
-    ended(fail_on, (severity for row in rows for severity in row.judged.drift.values()), result.unread_stores)
+    ended(fail_on, (severity for row in rows for severity in row.against_baseline.drift.values()), result.unread_stores)

@@ -77,7 +77,7 @@ def objects(
         requirements=[object_row(j, _prefixes(found, view, j) if fact else None) for view, j in judged],
     )
     if out is not None:
-        _write(found, [(view, j) for view, j in judged if j.tally and j.tally.drifted], out)
+        _write(found, [(view, j) for view, j in judged if j.tally and j.tally.failed], out)
     if json:
         emit(encode(result))
     else:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.baseline.evaluation import Finding
-    from rusty_lantern.objects.retention_summary import Locks
+    from rusty_lantern.objects.retention_summary import RetentionSummary
     from rusty_lantern.reports.results.objects import RetentionRow, VersionRow
 
 
@@ -78,15 +78,13 @@ def retention(
         from rusty_lantern.reports.figures.retention import locked_bytes
 
         row = rows[0]
-        locked_bytes(f"{row.store}/{row.bucket}", row.sentence, [row.locks], found.when, timeline)
+        locked_bytes(f"{row.store}/{row.bucket}", row.sentence, [row.retention], found.when, timeline)
         note(f"drawn into {timeline}")
     if json:
         emit(encode(result))
     else:
         retention_view(console(), result)
-    ended(
-        fail_on, (one.severity for row in rows for one in row.breaking if one.status == "drift"), result.unread_stores
-    )
+    ended(fail_on, (one.severity for row in rows for one in row.drift if one.status == "drift"), result.unread_stores)
 
 
 def _rows(found: Opened, views: list[BucketSubject], judge: Judge) -> list[RetentionRow]:
@@ -97,7 +95,7 @@ def _rows(found: Opened, views: list[BucketSubject], judge: Judge) -> list[Reten
     ]
 
 
-def _row(view: BucketSubject, summary: Locks, judged: list[Finding], when: datetime) -> RetentionRow:
+def _row(view: BucketSubject, summary: RetentionSummary, judged: list[Finding], when: datetime) -> RetentionRow:
     from rusty_lantern.core.value_types import DURATION
     from rusty_lantern.reports.results.objects import RetentionRow, object_row, sentence
 
@@ -113,11 +111,11 @@ def _row(view: BucketSubject, summary: Locks, judged: list[Finding], when: datet
     return RetentionRow(
         store=view.dossier.store,
         bucket=bucket.name,
-        default=f"{lock.mode} {DURATION.show(lock.retention)}" if lock and lock.mode else "none",
-        locks=summary,
+        default_retention=f"{lock.mode} {DURATION.show(lock.retention)}" if lock and lock.mode else "none",
+        retention=summary,
         sentence=sentence(summary, when),
         bypass_holders=view.holders("bypass-retention"),
-        breaking=[object_row(j) for j in judged if j.requirement.fact in about and j.tally and j.tally.drifted],
+        drift=[object_row(j) for j in judged if j.requirement.fact in about and j.tally and j.tally.failed],
         inspected=table.inspected,
         versions=table.versions,
     )
@@ -125,13 +123,13 @@ def _row(view: BucketSubject, summary: Locks, judged: list[Finding], when: datet
 
 def _history(found: Opened, view: BucketSubject, key: str) -> list[VersionRow]:
     from rusty_lantern.core.errors import BadInput, Problem
-    from rusty_lantern.core.object_rules.retention import standing
+    from rusty_lantern.core.object_rules.retention import protection
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.tables import read_versions
     from rusty_lantern.reports.results.objects import version_row
 
     path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
-    rows = [version_row(version, standing(version, found.when)) for version in read_versions(path, key)]
+    rows = [version_row(version, protection(version, found.when)) for version in read_versions(path, key)]
     if not rows:
         raise BadInput(
             Problem(f'{view.title} has no object "{key}" in this survey', remedy="object keys are written in full")

@@ -177,7 +177,7 @@ def _event(fields: dict[str, str], layout: Layout, place: str, told: Events, nam
         told.skip(place or name, f"time: {error}")
         return None
     rest = {field: fields[field] for field in FIELDS if field not in ("time", "action")}
-    return Event(moment, action=layout.actions.get(fields["action"], fields["action"]), place=place or name, **rest)
+    return Event(moment, action=layout.actions.get(fields["action"], fields["action"]), line=place or name, **rest)
 
 
 # --- CSV
@@ -279,4 +279,4 @@ def _web_log(
             told.skip(place, f'"{at}" is no time')
             continue
         yield Event(moment, "" if actor == "-" else actor, layout.actions.get(action, action), bucket, key, address,
-                    status, place=place)  # fmt: skip
+                    status, line=place)  # fmt: skip

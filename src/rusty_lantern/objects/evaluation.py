@@ -49,7 +49,7 @@ def tallies(
 class Judging:
     """One tally a requirement. What is judged by: the requirements, and the moment.
 
-    A state s is 0 drifted, 1 held, 2 unknown, 3 left out by the sample. Sums of s and s² are much quicker than a
+    A state s is 0 failed, 1 ok, 2 unknown, 3 left out by the sample. Sums of s and s² are much quicker than a
     filtered count of each, and with the number of rows and of zeros they say how many there are of each.
     """
 
@@ -66,7 +66,7 @@ class Judging:
             return self._counted(source, _SUMS + _EXAMPLES)
         (found,) = self._counted(source, _SUMS)
         for where in (f"file_row_number < {FIRST_ROWS:d}", "true"):
-            wanted = [n for n, tally in enumerate(found) if len(tally.examples) < min(EXAMPLES, tally.drifted)]
+            wanted = [n for n, tally in enumerate(found) if len(tally.examples) < min(EXAMPLES, tally.failed)]
             part = Judging(tuple(self.requirements[n] for n in wanted), self.moment)
             (shown,) = part._counted(source, _NO_SUMS + _EXAMPLES, where)
             for n, tally in zip(wanted, shown, strict=True):
@@ -115,16 +115,16 @@ def _tally(
     rows: int,
     total: int | None,
     squares: int | None,
-    drifted: int | None,
+    failed: int | None,
     size: int | None,
     keys: Iterable[str] | None = None,
 ) -> Tally:
     """How many of each state there are, from the sums of the states and of their squares; sums of nothing are None."""
-    others = rows - (drifted or 0)
+    others = rows - (failed or 0)
     unsampled = ((squares or 0) - others - 3 * ((total or 0) - others)) // 2
     unseen = (total or 0) - others - 2 * unsampled
-    held = others - unseen - unsampled
-    return Tally(held, drifted or 0, unseen + unsampled, unsampled, size or 0, tuple(keys or ()))
+    ok = others - unseen - unsampled
+    return Tally(ok, failed or 0, unseen + unsampled, unsampled, size or 0, tuple(keys or ()))
 
 
 def _refused(error: Exception, requirements: Sequence[Requirement]) -> BadInput:

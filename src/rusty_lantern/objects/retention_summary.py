@@ -18,22 +18,23 @@ from rusty_lantern.objects.duckdb_engine import microseconds
 from rusty_lantern.objects.sql import BINDS, SOURCE
 from rusty_lantern.objects.table_set import MOST_ROWS, Over, Source, VersionTable, over
 
-PERIOD = f"""CASE WHEN marker THEN 'marker' WHEN mode IS NULL THEN 'unknown' WHEN {BINDS} THEN mode
-  WHEN mode <> '' THEN 'lapsed' ELSE 'none' END"""
+PERIOD = f"""CASE WHEN marker THEN 'delete-marker' WHEN mode IS NULL THEN 'unknown' WHEN {BINDS} THEN mode
+  WHEN mode <> '' THEN 'expired' ELSE 'none' END"""
 HELD = "CASE WHEN hold IS NULL AND NOT marker THEN 'unknown' WHEN hold THEN 'on' ELSE 'off' END"
 
 
-class Part(msgspec.Struct, frozen=True):
-    """Versions that are kept in the same way. `period`: governance, compliance, lapsed, none, unknown or marker."""
+class VersionGroup(msgspec.Struct, frozen=True):
+    """Versions that are protected in the same way."""
 
-    period: str
-    hold: str
-    deleter: str
+    retention: str
+    """governance, compliance, expired, none, unknown or delete-marker."""
+    legal_hold: str
+    deletable_by: str
     versions: int
     bytes: int
 
 
-class Keys(msgspec.Struct, frozen=True):
+class KeyGroup(msgspec.Struct, frozen=True):
     """Keys whose current version stands in the same way, with the first of them."""
 
     state: str
@@ -49,26 +50,26 @@ class Release(msgspec.Struct, frozen=True):
     bytes: int
 
 
-class Odd(msgspec.Struct, frozen=True):
-    """Versions whose retention is out of the ordinary, with the first keys."""
+class WeakerVersions(msgspec.Struct, frozen=True):
+    """Versions with weaker retention than their bucket's default, with the first keys."""
 
     versions: int
     examples: list[str]
 
 
-class Locks(msgspec.Struct, frozen=True):
+class RetentionSummary(msgspec.Struct, frozen=True):
     """The retention of one bucket's versions at a moment."""
 
-    parts: list[Part]
-    keys: list[Keys]
-    emptying: EarliestDeletion
+    groups: list[VersionGroup]
+    keys: list[KeyGroup]
+    earliest_deletion: EarliestDeletion
     releases: list[Release]
-    held_bytes: int
-    weaker: Odd
-    """Kept for less than the bucket's default would keep them, or in a weaker mode."""
-    longest: int | None
+    legal_hold_bytes: int
+    weaker_than_default: WeakerVersions
+    """Retained for less than the bucket's default would retain them, or in a weaker mode."""
+    longest_retention: int | None
     """The longest period given to a version, in seconds."""
-    longest_key: str
+    longest_retention_key: str
     outlives_expiry: int | None
     """Old versions still locked when the shortest expiry rule would delete them; None without such a rule."""
 
@@ -79,21 +80,21 @@ class _Locks:
 
     moment: datetime
 
-    def __call__(self, source: Source) -> list[Locks]:
+    def __call__(self, source: Source) -> list[RetentionSummary]:
         return _locks(source, self.moment)
 
 
-def locks(tables: Sequence[VersionTable], moment: datetime, over: Over = over) -> list[Locks]:
+def locks(tables: Sequence[VersionTable], moment: datetime, over: Over = over) -> list[RetentionSummary]:
     """Summarise tables: one summary each, in order. Raises `Damaged`."""
     return over(tables, _Locks(moment))
 
 
-_SEEN = f"""(SELECT n, key, size, marker, current, mode, until, written, hold, deleter, key_state,
+_SEEN = f"""(SELECT n, key, size, marker, current, mode, until, written, hold, deletable_by, key_state,
   NOT marker AND coalesce({BINDS}, false) AS bound, {PERIOD} AS period, {HELD} AS held,
   default_mode, default_retention, expires_old FROM {SOURCE})"""
 _PARTS = (
-    "SELECT n, period, held, deleter, count(*), sum(size)::BIGINT FROM {v} "
-    "GROUP BY ALL ORDER BY n, period, held, deleter"
+    "SELECT n, period, held, deletable_by, count(*), sum(size)::BIGINT FROM {v} "
+    "GROUP BY ALL ORDER BY n, period, held, deletable_by"
 )
 _KEYS = (
     f"SELECT n, key_state, count(*), min(key, {SHOWN}) FROM {{v}} WHERE key_state IS NOT NULL "
@@ -116,7 +117,7 @@ _LONGEST = """SELECT n, min(key) FROM {v} JOIN (SELECT unnest($numbers) AS n, un
   USING (n) WHERE mode <> '' AND until - written = longest GROUP BY n"""
 
 
-def _locks(source: Source, moment: datetime) -> list[Locks]:
+def _locks(source: Source, moment: datetime) -> list[RetentionSummary]:
     """The summaries of tables that are read together. What they are made of is read once, unless it is much."""
     v = _SEEN.format(rows=source.rows)
     bound: dict[str, Any] = {"moment": microseconds(moment)}
@@ -136,19 +137,19 @@ def _locks(source: Source, moment: datetime) -> list[Locks]:
     longest = asked(_LONGEST)
     found = []
     for n, table in enumerate(source.tables):
-        until, until_bypass, held, unknown, held_bytes, weaker, examples, period, outlives = single.get(n, [_NO_ROWS])[
-            0
-        ]
+        until, until_bypass, held, unknown, legal_hold_bytes, weaker, examples, period, outlives = single.get(
+            n, [_NO_ROWS]
+        )[0]
         found.append(
-            Locks(
-                parts=[Part(*row) for row in parts.get(n, ())],
-                keys=[Keys(*row) for row in keys.get(n, ())],
-                emptying=EarliestDeletion(_moment(until), _moment(until_bypass), held, unknown),
+            RetentionSummary(
+                groups=[VersionGroup(*row) for row in parts.get(n, ())],
+                keys=[KeyGroup(*row) for row in keys.get(n, ())],
+                earliest_deletion=EarliestDeletion(_moment(until), _moment(until_bypass), held, unknown),
                 releases=[Release(*row) for row in releases.get(n, ())],
-                held_bytes=held_bytes,
-                weaker=Odd(weaker, list(examples or ())),
-                longest=None if period is None else period // 1_000_000,
-                longest_key=longest.get(n, [("",)])[0][0],
+                legal_hold_bytes=legal_hold_bytes,
+                weaker_than_default=WeakerVersions(weaker, list(examples or ())),
+                longest_retention=None if period is None else period // 1_000_000,
+                longest_retention_key=longest.get(n, [("",)])[0][0],
                 outlives_expiry=outlives if table.expires_old else None,
             )
         )
@@ -168,7 +169,7 @@ class Kept(msgspec.Struct, frozen=True):
 
 _KEPT = (
     f"SELECT n, encryption <> 'none', CASE WHEN coalesce({BINDS}, false) OR coalesce(hold, false) THEN true "
-    f"WHEN deleter <> 'unknown' THEN false END, sum(size)::BIGINT FROM {SOURCE} "
+    f"WHEN deletable_by <> 'unknown' THEN false END, sum(size)::BIGINT FROM {SOURCE} "
     "WHERE current AND NOT marker GROUP BY ALL ORDER BY ALL"
 )
 

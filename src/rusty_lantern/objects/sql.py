@@ -26,20 +26,20 @@ SOURCE = f"""(SELECT *,
   CASE WHEN NOT current THEN NULL
     WHEN marker THEN CASE WHEN {_PROTECTED_BENEATH} THEN 'marker-over-protected' WHEN beneath_unknown THEN 'unknown' END
     WHEN coalesce({BINDS}, false) OR coalesce(hold, false) THEN 'protected'
-    WHEN deleter = 'unknown' THEN 'unknown'
+    WHEN deletable_by = 'unknown' THEN 'unknown'
     WHEN {_PROTECTED_BENEATH} THEN 'unprotected-over-protected' WHEN beneath_unknown THEN 'unknown'
     ELSE 'unprotected' END AS key_state
 FROM (SELECT *,
   CASE WHEN marker THEN 'delete-permission'
     WHEN coalesce(hold, false) OR coalesce(mode = 'compliance' AND until > $moment, false) THEN 'nobody'
     WHEN mode IS NULL OR hold IS NULL THEN 'unknown'
-    WHEN {BINDS} THEN 'bypass-retention' ELSE 'delete-permission' END AS deleter,
+    WHEN {BINDS} THEN 'bypass-retention' ELSE 'delete-permission' END AS deletable_by,
   lower(nullif(regexp_extract(key, '\\.([^./]+)$', 1), '')) AS extension,
   rtrim(string_split(content_type, ';')[1]) AS media_type
 FROM (SELECT * REPLACE (
   epoch_us(written) AS written, epoch_us(until) AS until, epoch_us(beneath_until) AS beneath_until
 ) FROM {{rows}})))"""
-"""The rows of tables (`table_set.Source.rows`) with what follows from them: `deleter` and `key_state` as
+"""The rows of tables (`table_set.Source.rows`) with what follows from them: `deletable_by` and `key_state` as
 `core.object_rules.retention` has them, the key's `extension`, the content type without its parameters. Moments become
 whole microseconds since 1970, so that they compare and subtract without a calendar; what a query does not use is not
 worked out."""
@@ -110,7 +110,7 @@ _COLUMNS: dict[str, Column] = {
         "mode IS NOT NULL AND (mode = '' OR (until IS NOT NULL AND written IS NOT NULL))",
     ),
     "objects.legal-hold": Column("CASE WHEN hold THEN 'on' ELSE 'off' END", "hold IS NOT NULL"),
-    "objects.deletable-by": Column("deleter", "deleter <> 'unknown'"),
+    "objects.deletable-by": Column("deletable_by", "deletable_by <> 'unknown'"),
     "objects.current-version": Column("key_state", "key_state <> 'unknown'", "key_state IS NOT NULL"),
 }
 for _name, _column in list(_COLUMNS.items()):

@@ -37,10 +37,10 @@ def list_columns() -> pa.Schema:
 
 
 class Prefix(msgspec.Struct, frozen=True):
-    """What drifted below one prefix: keys up to their first `/`, or those without one."""
+    """What fails below one prefix: keys up to their first `/`, or those without one."""
 
     prefix: str
-    drifted: int
+    failed: int
     checked: int
     bytes: int
 
@@ -51,9 +51,9 @@ def by_prefix(table: VersionTable, requirement: Requirement, moment: datetime) -
     with reading(table.path) as columns:
         source = open_source(columns, [table])
         query = (
-            "SELECT prefix, count(*) FILTER (s = 0) AS drifted, count(*) FILTER (s < 2), "
+            "SELECT prefix, count(*) FILTER (s = 0) AS failed, count(*) FILTER (s < 2), "
             f"coalesce(sum(size) FILTER (s = 0), 0)::BIGINT FROM ({_judged(made, source)}) "
-            f"GROUP BY prefix HAVING drifted > 0 ORDER BY drifted DESC, prefix LIMIT {PREFIXES}"
+            f"GROUP BY prefix HAVING failed > 0 ORDER BY failed DESC, prefix LIMIT {PREFIXES}"
         )
         return [Prefix(*row) for row in source.ask(query, made.bound)]
 

@@ -26,7 +26,7 @@ class Difference(msgspec.Struct, frozen=True):
     """What somebody gains or loses for one verb; `who` is an audience or a name."""
 
     who: str
-    sort: Literal["audience", "named", "own"]
+    kind: Literal["audience", "named", "own"]
     verb: Verb
     change: Change
 
@@ -70,16 +70,16 @@ def _named(before: BucketSubject, after: BucketSubject) -> Iterable[Principal]:
 
 
 def _of(
-    who: str, sort: Literal["audience", "named"], before: BucketSubject, after: BucketSubject, asker: Asker
+    who: str, kind: Literal["audience", "named"], before: BucketSubject, after: BucketSubject, asker: Asker
 ) -> Iterator[Difference]:
     for verb in VERBS:
         change = difference(before.rules, after.rules, after.surroundings, asker, verb, _work())
-        yield from _told(who, sort, verb, change)
+        yield from _told(who, kind, verb, change)
 
 
-def _told(who: str, sort: Literal["audience", "named", "own"], verb: Verb, change: Change) -> Iterator[Difference]:
+def _told(who: str, kind: Literal["audience", "named", "own"], verb: Verb, change: Change) -> Iterator[Difference]:
     if change.gained is not None or change.lost is not None or not change.sure:
-        yield Difference(who, sort, verb, change)
+        yield Difference(who, kind, verb, change)
 
 
 def _work() -> Budget:

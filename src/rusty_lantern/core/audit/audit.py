@@ -254,14 +254,14 @@ def audit(
     findings = _worst_first(waived)
     if choice is not None:
         met = met.chosen(choice)
-        stands = [one for one in stands if one.standing != "unused"]  # it may be used by what was not chosen
+        stands = [one for one in stands if one.status != "unused"]  # it may be used by what was not chosen
     idle = [
         f'{sheet.place}: sheet "{sheet.name}" applies to nothing that was surveyed'
         for sheet in judge.cascade.baseline.sheets
         if not any(sheet.applies_to(subject) for subject in subjects)
     ]
     seen = coverage(stores, limits)
-    stands = [one for one in stands if one.standing != "unused" or seen.lists(*_about(one.waiver))]
+    stands = [one for one in stands if one.status != "unused" or seen.lists(*_about(one.waiver))]
     if len(idle) > 1 and not seen.whole:
         idle = [f"{len(idle)} sheets apply to nothing that was surveyed: not every bucket was"]
     dossiers = [store.index.dossier for store in stores]

@@ -23,8 +23,8 @@ class ReadOtherwise(msgspec.Struct, frozen=True):
 
     dialect: str
     """The dialect that decides otherwise than the common reading."""
-    own: bool
-    """Whether it is the store's own, so that the verdicts are by it. Else nobody knows what answers for the store."""
+    of_store: bool
+    """Whether it is the store's, so that the verdicts are by it. Else nobody knows what answers for the store."""
     changes: Mapping[str, tuple[str, str]]
     """`AUDIENCE.VERB` → the verdict's level, and that by the other reading."""
     because: list[str]

@@ -42,7 +42,7 @@ class Deadline(msgspec.Struct, frozen=True):
     store: str
     name: str
     what: str
-    depends: str = ""
+    affects: str = ""
     """What depends on it."""
 
 
@@ -146,7 +146,7 @@ def deadlines(
     for waived in waivers:
         waiver = waived.waiver
         store, _, name = waiver.of.partition("/")
-        if waived.standing == "ends soon" and (chosen is None or (store, name) in chosen):
+        if waived.status == "ends soon" and (chosen is None or (store, name) in chosen):
             yield Deadline(waiver.until, "waiver", store, name, "ends", f"{waiver.fact} counts as drift again")
 
 

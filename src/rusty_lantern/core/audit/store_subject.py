@@ -165,7 +165,7 @@ class StoreSubject:
     def link(self, link: Link) -> PartSubject | None:
         """A link as a subject, by the name of its bucket; one that opens nothing any more is none."""
         found = self.any_link(link)
-        return None if found.view.standing in OVER else found
+        return None if found.view.status in OVER else found
 
     def any_link(self, link: Link) -> PartSubject:
         """A link, one that opens nothing any more too."""

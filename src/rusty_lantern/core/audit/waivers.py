@@ -31,14 +31,14 @@ from rusty_lantern.core.yaml_source import escaped, quoted
 SOON = timedelta(days=30)
 """A waiver that ends within this is told of."""
 
-Standing = Literal["in force", "ends soon", "ended", "not yet", "too long", "unused"]
+WaiverStatus = Literal["in force", "ends soon", "ended", "not yet", "too long", "unused"]
 
 
 class Waived(msgspec.Struct, frozen=True):
     """How one waiver stands."""
 
     waiver: Waiver
-    standing: Standing
+    status: WaiverStatus
     covers: int
     """How many drifts it covers."""
 
@@ -48,7 +48,7 @@ def observed_now(finding: Finding) -> str:
     if finding.status == "unknown":
         return UNKNOWN
     if finding.tally is not None:
-        return str(finding.tally.drifted)
+        return str(finding.tally.failed)
     return show_fact(finding.requirement.fact, finding.observed).removesuffix(" (declared)")
 
 
@@ -72,7 +72,7 @@ def apply(
     if not waivers:
         return list(findings), []
     uses = dict.fromkeys(range(len(waivers)), 0)
-    standings = [_standing(waiver, moment, longest) for waiver in waivers]
+    statuses = [_status(waiver, moment, longest) for waiver in waivers]
     by_fact: dict[str, list[int]] = {}
     for number, waiver in enumerate(waivers):
         by_fact.setdefault(waiver.fact, []).append(number)
@@ -84,7 +84,7 @@ def apply(
         mine = [n for n in by_fact.get(finding.requirement.fact, ()) if waivers[n].applies_to(finding)]
         if finding.status == "unknown":
             mine = [number for number in mine if waivers[number].observed == UNKNOWN]
-        why_not = [_void(waivers[number], standings[number], finding) for number in mine]
+        why_not = [_void(waivers[number], statuses[number], finding) for number in mine]
         good = next((number for number, why in zip(mine, why_not, strict=True) if not why), None)
         if good is not None:
             uses[good] += 1
@@ -97,13 +97,13 @@ def apply(
         else:
             found.append(finding)
     stands = [
-        Waived(waiver, "unused" if standing in ("in force", "ends soon") and not uses[n] else standing, uses[n])
-        for n, (waiver, standing) in enumerate(zip(waivers, standings, strict=True))
+        Waived(waiver, "unused" if status in ("in force", "ends soon") and not uses[n] else status, uses[n])
+        for n, (waiver, status) in enumerate(zip(waivers, statuses, strict=True))
     ]
     return found, stands
 
 
-def _standing(waiver: Waiver, moment: datetime, longest: int) -> Standing:
+def _status(waiver: Waiver, moment: datetime, longest: int) -> WaiverStatus:
     if waiver.until <= moment:
         return "ended"
     if waiver.since > moment:
@@ -113,13 +113,13 @@ def _standing(waiver: Waiver, moment: datetime, longest: int) -> Standing:
     return "ends soon" if waiver.until - moment <= SOON else "in force"
 
 
-def _void(waiver: Waiver, standing: Standing, finding: Finding) -> str:
+def _void(waiver: Waiver, status: WaiverStatus, finding: Finding) -> str:
     """Why a waiver does not cover a drift; empty where it does."""
-    if standing == "ended":
+    if status == "ended":
         return f"it ended on {show_moment(waiver.until)}"
-    if standing == "not yet":
+    if status == "not yet":
         return f"it begins on {show_moment(waiver.since)}"
-    if standing == "too long":
+    if status == "too long":
         return "it lasts longer than the baseline allows"
     if waiver.observed == UNKNOWN or finding.status == "unknown":
         seen = observed_now(finding)
@@ -136,7 +136,7 @@ def is_worse(finding: Finding, accepted: str) -> bool:
     whatever is not the same.
     """
     if finding.tally is not None:
-        return not accepted.isdigit() or finding.tally.drifted > int(accepted)
+        return not accepted.isdigit() or finding.tally.failed > int(accepted)
     scale = lookup(finding.requirement.fact).scale
     then, now = read_observed(scale, accepted), finding.observed.value
     if then == now:

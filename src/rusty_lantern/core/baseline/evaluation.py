@@ -255,7 +255,7 @@ def _of_objects(required: Required, subject: Subject, weights: Weights, tally: T
 
 
 def _of_tally(requirement: Requirement, tally: Tally, table: Table | None) -> tuple[Status, str]:
-    if tally.drifted:
+    if tally.failed:
         return "drift", ""
     if tally.unseen:
         return "unknown", f"{tally.unseen:,} of {tally.applies:,} versions could not be inspected, or do not say"
@@ -274,12 +274,12 @@ def tally_words(tally: Tally, confidence: float = 0.95) -> str:
     ('1 of 45 fail', 'all 45 ok', 'all 7 ok, 12 not inspected')
     """
     unseen = f", {tally.unseen:,} not inspected" if tally.unseen else ""
-    if not tally.drifted and not tally.unsampled:
+    if not tally.failed and not tally.unsampled:
         return (f"all {tally.checked:,} ok" if tally.checked else "none inspected") + unseen
-    said = f"{tally.drifted:,} of {tally.checked:,} fail"
+    said = f"{tally.failed:,} of {tally.checked:,} fail"
     if not tally.unsampled or not tally.checked:
         return said + unseen
-    return f"{said}: {words(bound(tally.drifted, tally.checked, confidence), confidence)}"
+    return f"{said}: {words(bound(tally.failed, tally.checked, confidence), confidence)}"
 
 
 def _status(required: Required, fact: Fact) -> tuple[Status, str]:
@@ -303,8 +303,8 @@ def observed_words(finding: Finding) -> str:
     if not tally.unsampled or not tally.checked:
         return tally_words(tally, finding.confidence)
     unseen = f", {tally.unseen:,} not inspected" if tally.unseen else ""
-    share = words(bound(tally.drifted, tally.checked, finding.confidence), finding.confidence)
-    return f"{tally.drifted:,} of {tally.checked:,} sampled fail, {share.rpartition(' at ')[0]}{unseen}"
+    share = words(bound(tally.failed, tally.checked, finding.confidence), finding.confidence)
+    return f"{tally.failed:,} of {tally.checked:,} sampled fail, {share.rpartition(' at ')[0]}{unseen}"
 
 
 AT_LEAST = "at least "

@@ -27,13 +27,15 @@ class LintWarning(msgspec.Struct, frozen=True):
 
     place: Place
     what: str
-    odd: bool = True
+    likely_mistake: bool = True
 
 
 def check(baseline: Baseline, subjects: Sequence[Subject], moment: datetime) -> list[LintWarning]:
     """Everything odd about a baseline, held against what was surveyed (nothing: only the baseline itself)."""
     remarks = [
-        LintWarning(s.place, f'sheet "{s.name}" is switched off: {s.off}', odd=False) for s in baseline.sheets if s.off
+        LintWarning(s.place, f'sheet "{s.name}" is switched off: {s.off}', likely_mistake=False)
+        for s in baseline.sheets
+        if s.off
     ]
     remarks += [remark for sheet in baseline.sheets for r in sheet.require if (remark := _in_time(r, moment))]
     if subjects:
@@ -83,7 +85,7 @@ def _in_time(requirement: Requirement, moment: datetime) -> LintWarning | None:
         return LintWarning(requirement.place, f"{requirement.fact}: not required since {show_moment(requirement.ends)}")
     if requirement.begins is not None and requirement.begins > moment:
         what = f"{requirement.fact}: required from {show_moment(requirement.begins)} on"
-        return LintWarning(requirement.place, what, odd=False)
+        return LintWarning(requirement.place, what, likely_mistake=False)
     return None
 
 

@@ -49,9 +49,9 @@ def target_of(number: int, change: Change | Weakened) -> Target | None:
     if isinstance(change, Weakened):
         name = next(name for name in ("deleted", "retention", "mode", "legal hold") if change.what.startswith(name))
         return Target(number, change.store, change.bucket, frozenset(), change.keys, _ranks(name))
-    if change.sort in ("now known", "no longer known") or change.subject in ("store", "link", "mirror"):
+    if change.change in ("now known", "no longer known") or change.subject in ("store", "link", "mirror"):
         return None
-    name = f"{change.subject} {change.sort}" if change.sort in ("new", "gone") else change.fact
+    name = f"{change.subject} {change.change}" if change.change in ("new", "gone") else change.fact
     if not causes_of(name):
         return None  # no recorded action brings it about: it follows from something else, which is told of itself
     bucket = change.name if change.subject == "bucket" else ""

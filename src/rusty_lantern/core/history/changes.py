@@ -34,7 +34,7 @@ from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import undisturbed
 from rusty_lantern.core.model.subjects import OVER
 
-Sort = Literal["new", "gone", "changed", "gained", "lost", "no longer known", "now known"]
+ChangeKind = Literal["new", "gone", "changed", "gained", "lost", "no longer known", "now known"]
 
 
 class Change(msgspec.Struct, frozen=True):
@@ -43,7 +43,7 @@ class Change(msgspec.Struct, frozen=True):
     store: str
     subject: str
     name: str
-    sort: Sort
+    change: ChangeKind
     fact: str = ""
     before: str = ""
     after: str = ""
@@ -133,7 +133,7 @@ def _store(store: str, was: StoreSubject, now: StoreSubject, seen: tuple[Coverag
 
 def _in_one(
     view: BucketSubject,
-    sort: Literal["new", "gone"],
+    change: Literal["new", "gone"],
     alike: Mapping[datetime, list[BucketSubject]],
     other: StoreSubject,
     seen: Coverage,
@@ -141,10 +141,10 @@ def _in_one(
     """A bucket that the other survey does not have; `alike`: what that one has instead, by creation date."""
     missing = seen.missing(other.name, "bucket", view.name)
     if missing == "not there":
-        yield Change(other.name, "bucket", view.name, sort, note=_renamed(view, alike))
+        yield Change(other.name, "bucket", view.name, change, note=_renamed(view, alike))
     elif missing == "not read" and other.index.dossier.listing.settled:  # otherwise it is said of the whole store
         yield Change(
-            other.name, "bucket", view.name, "no longer known" if sort == "gone" else "now known", note=other.blind
+            other.name, "bucket", view.name, "no longer known" if change == "gone" else "now known", note=other.blind
         )
 
 
@@ -227,10 +227,10 @@ def _access(store: str, name: str, old: BucketSubject, new: BucketSubject) -> It
                 continue
             found = difference(old.rules, new.rules, new.surroundings, Asker(audience), verb, Budget(BUDGET))
             note = "" if found.sure else "something that was not understood or not read could hide more"
-            for sort, witness in (("gained", found.gained), ("lost", found.lost)):
+            for change, witness in (("gained", found.gained), ("lost", found.lost)):
                 if witness is not None:
                     yield Change(
-                        store, "bucket", name, sort, f"exposure.{audience}.{verb}",  # type: ignore[arg-type]
+                        store, "bucket", name, change, f"exposure.{audience}.{verb}",  # type: ignore[arg-type]
                         *levels, audience, verb, witness, note,
                     )  # fmt: skip
 
@@ -240,12 +240,12 @@ def _known(store: str, name: str, old: BucketSubject, new: BucketSubject) -> Ite
     for verb in VERBS:
         before, after = old.exposures[verb], new.exposures[verb]
         if before.settled != after.settled:
-            fact, sort = f"exposure.{verb}", _settled(after)
+            fact, change = f"exposure.{verb}", _settled(after)
             words = show_fact(fact, before), show_fact(fact, after)
-            yield Change(store, "bucket", name, sort, fact, *words, note=after.reason or before.reason)
+            yield Change(store, "bucket", name, change, fact, *words, note=after.reason or before.reason)
 
 
-def _settled(after: Answer[Any]) -> Sort:
+def _settled(after: Answer[Any]) -> ChangeKind:
     return "now known" if after.settled else "no longer known"
 
 
@@ -257,8 +257,8 @@ def _others(store: str, was: StoreSubject, now: StoreSubject) -> Iterator[Change
         if before is None or after is None:
             unseen = next((one for one in (before, after) if one is not None), None)
             if unseen is not None and unseen.unseen:
-                sort: Sort = "now known" if after is None else "no longer known"
-                yield Change(store, kind, title, sort, note=unseen.view.reason)
+                change: ChangeKind = "now known" if after is None else "no longer known"
+                yield Change(store, kind, title, change, note=unseen.view.reason)
             elif (kind, f"any {kind}") not in (old if before is None else new):
                 over = _over(now if after is None else was, kind, title)
                 note = over and f"{'now' if after is None else 'before'}: {over}"
@@ -277,7 +277,7 @@ def _over(store_subject: StoreSubject, kind: str, title: str) -> str:
         mine = (one for one in dossier.credentials.value or () if title == credential_title(one))
         return "disabled" if any(one.state.value == "disabled" for one in mine) else ""
     links = (store_subject.any_link(one) for one in dossier.links.value or ()) if kind == "link" else ()
-    return next((one.view.standing for one in links if one.label == title and one.view.standing in OVER), "")
+    return next((one.view.status for one in links if one.label == title and one.view.status in OVER), "")
 
 
 def _subjects(store_subject: StoreSubject) -> Mapping[tuple[str, str], PartSubject]:

@@ -191,7 +191,7 @@ def _period(area: Area, name: str, begun: datetime, until: datetime | None = Non
     return DriftPeriod((store, kind, name, fact), begun, until)
 
 
-class Lasting(msgspec.Struct, frozen=True):
+class DriftDuration(msgspec.Struct, frozen=True):
     """How long drifts stood: days, and how many were resolved and are open. None where there were none.
 
     Open is what drifts in the last survey and is not waived: as many as `lantern audit` counts.
@@ -205,18 +205,18 @@ class Lasting(msgspec.Struct, frozen=True):
     """The one that is open for longest."""
 
 
-def lasting(standings: Sequence[Standing]) -> Lasting:
+def drift_duration(standings: Sequence[Standing]) -> DriftDuration:
     """How long drifts stood, as of the last survey."""
     found = spells(standings)
     if not standings:
-        return Lasting(0, 0, None, None, None)
+        return DriftDuration(0, 0, None, None, None)
     moment = standings[-1].taken
     last = [one for one in standings[-1].stood if one.status == "drift"]
     drifting = {(one.store, one.kind, name, one.fact) for one in last for name in one.names}
     resolved = [one for one in found if one.until]
     still = [one for one in found if not one.until and one.key in drifting]
     oldest = min(still, key=lambda s: (s.begun, s.key), default=None)
-    return Lasting(len(resolved), len(still), _median(resolved, moment), _median(still, moment), oldest)
+    return DriftDuration(len(resolved), len(still), _median(resolved, moment), _median(still, moment), oldest)
 
 
 def _median(found: list[DriftPeriod], moment: datetime) -> float | None:

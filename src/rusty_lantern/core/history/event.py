@@ -19,7 +19,7 @@ class Event(msgspec.Struct, frozen=True, order=True):
     outcome: str = ""
     about: str = ""
     store: str = ""
-    place: str = ""
+    line: str = ""
     """FILE:LINE, as far as it is known."""
 
 

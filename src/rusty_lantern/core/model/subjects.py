@@ -67,7 +67,7 @@ class KeyView:
 
 OVER = ("policy removed", "account keys off", "signing key disabled", "expired", "revoked")
 """How a link may stand that opens nothing any more."""
-STANDINGS = ("valid", "unknown", "not yet", *OVER)
+LINK_STATUSES = ("valid", "unknown", "not yet", *OVER)
 """How a link may stand, what matters most first."""
 
 
@@ -80,8 +80,8 @@ class LinkView:
     permissions: Permissions
 
     @property
-    def standing(self) -> str:
-        """One of `STANDINGS`."""
+    def status(self) -> str:
+        """One of `LINK_STATUSES`."""
         link, now = self.link, self.index.moment
         starts = (link.starts, self.policy.starts if self.policy else None)
         signer = self.index.credentials.get(link.credential)

@@ -17,65 +17,60 @@ import msgspec
 
 from rusty_lantern.core.model.object_version import Mode, ObjectVersion
 
-Deleter = Literal["delete-permission", "bypass-retention", "nobody", "unknown"]
+DeletableBy = Literal["delete-permission", "bypass-retention", "nobody", "unknown"]
 """Who can delete a version for good now: anyone who may delete; of those only holders of the bypass permission;
 nobody; or it is not known."""
 
-Kept = Literal["unprotected", "governance", "compliance", "hold", "marker", "unknown"]
+ProtectedBy = Literal["unprotected", "governance", "compliance", "legal-hold", "unknown"]
 
 
-class Standing(msgspec.Struct, frozen=True):
-    """How one version stands at a moment."""
+class Protection(msgspec.Struct, frozen=True):
+    """What protects one version at a moment."""
 
-    period: Mode = ""
+    mode: Mode = ""
     """The mode of a period that still binds; empty where none does."""
     until: datetime | None = None
     """When that period ends."""
-    hold: bool = False
-    lapsed: bool = False
+    legal_hold: bool = False
+    expired: bool = False
     """Whether there was a period, and it is over."""
-    deleter: Deleter = "delete-permission"
+    deletable_by: DeletableBy = "delete-permission"
     known: bool = True
 
     @property
     def protected(self) -> bool:
         """Whether anything certainly keeps it, though perhaps not from everybody."""
-        return bool(self.period) or self.hold
+        return bool(self.mode) or self.legal_hold
 
     @property
-    def kept(self) -> Kept:
-        """What keeps the version, the strongest reason first: a hold has no end, compliance yields to nobody."""
-        if not self.known and self.deleter == "unknown":
+    def protected_by(self) -> ProtectedBy:
+        """What protects the version, the strongest reason first: a hold has no end, compliance yields to nobody."""
+        if not self.known and self.deletable_by == "unknown":
             return "unknown"
-        return "hold" if self.hold else self.period or "unprotected"
-
-    @property
-    def free(self) -> datetime | None:
-        """From when anyone who may delete can; None where a hold or an unread setting gives no date."""
-        return self.until
+        return "legal-hold" if self.legal_hold else self.mode or "unprotected"
 
 
-def standing(version: ObjectVersion, moment: datetime) -> Standing:
-    """How a version stands at `moment`.
+def protection(version: ObjectVersion, moment: datetime) -> Protection:
+    """What protects a version at `moment`.
 
     What is not known counts for neither side: a version whose hold is not known is `nobody`'s where compliance binds
     anyway, and `unknown` otherwise.
     """
     if version.marker:
-        return Standing()
+        return Protection()
     known = version.mode is not None and version.hold is not None
     binds = bool(version.mode) and version.until is not None and version.until > moment
     period: Mode = (version.mode or "") if binds else ""
     until = version.until if binds else None
     held = version.hold is True
-    deleter: Deleter = "delete-permission"
+    deletable_by: DeletableBy = "delete-permission"
     if held or period == "compliance":
-        deleter = "nobody"
+        deletable_by = "nobody"
     elif not known:
-        deleter = "unknown"
+        deletable_by = "unknown"
     elif period == "governance":
-        deleter = "bypass-retention"
-    return Standing(period, until, held, bool(version.mode) and not binds, deleter, known)
+        deletable_by = "bypass-retention"
+    return Protection(period, until, held, bool(version.mode) and not binds, deletable_by, known)
 
 
 KeyState = Literal["unprotected-over-protected", "marker-over-protected", "unprotected", "protected", "unknown"]
@@ -90,26 +85,26 @@ def key_state(versions: list[ObjectVersion], moment: datetime) -> KeyState | Non
     current = next((v for v in versions if v.current), None)
     if current is None:
         return None
-    beneath = [standing(v, moment) for v in versions if v is not current and not v.marker]
+    beneath = [protection(v, moment) for v in versions if v is not current and not v.marker]
     protected = any(s.protected for s in beneath)
     unsure = any(not s.known for s in beneath)
     if current.marker:
         return "marker-over-protected" if protected else "unknown" if unsure else None
-    stands = standing(current, moment)
+    stands = protection(current, moment)
     if stands.protected or not stands.known:
         return "protected" if stands.protected else "unknown"
     return "unprotected-over-protected" if protected else "unknown" if unsure else "unprotected"
 
 
 class EarliestDeletion(msgspec.Struct, frozen=True):
-    """When a bucket can be emptied: by anyone who may delete, and by holders of the bypass permission.
+    """When a bucket can be emptied: by principals with delete permission, and by those with bypass permission.
 
     A date of None with no holds and nothing unknown means: now.
     """
 
-    by_anyone: datetime | None = None
+    by_delete_permission: datetime | None = None
     by_bypass: datetime | None = None
-    held: int = 0
+    legal_holds: int = 0
     """Versions under legal hold: while they stand, never."""
     unknown: int = 0
     """Versions whose protection is not known: the dates are the earliest there can be."""
@@ -117,21 +112,21 @@ class EarliestDeletion(msgspec.Struct, frozen=True):
     def join(self, other: EarliestDeletion) -> EarliestDeletion:
         """Both parts of a bucket together. Associative and commutative."""
         return EarliestDeletion(
-            _later(self.by_anyone, other.by_anyone),
+            _later(self.by_delete_permission, other.by_delete_permission),
             _later(self.by_bypass, other.by_bypass),
-            self.held + other.held,
+            self.legal_holds + other.legal_holds,
             self.unknown + other.unknown,
         )
 
 
-def emptying(versions: Iterable[ObjectVersion], moment: datetime) -> EarliestDeletion:
+def earliest_deletion(versions: Iterable[ObjectVersion], moment: datetime) -> EarliestDeletion:
     """When versions can all be deleted."""
     total = EarliestDeletion()
     for version in versions:
-        stands = standing(version, moment)
-        bypass = stands.until if stands.period == "compliance" else None
+        stands = protection(version, moment)
+        bypass = stands.until if stands.mode == "compliance" else None
         unknown = int(not stands.known and not version.marker)
-        total = total.join(EarliestDeletion(stands.until, bypass, int(stands.hold), unknown))
+        total = total.join(EarliestDeletion(stands.until, bypass, int(stands.legal_hold), unknown))
     return total
 
 

@@ -17,25 +17,25 @@ SHOWN = 3
 class Tally(msgspec.Struct, frozen=True):
     """One requirement over one table, or part of one."""
 
-    held: int = 0
-    drifted: int = 0
+    ok: int = 0
+    failed: int = 0
     unknown: int = 0
     unsampled: int = 0
     """Of the unknown, those that are only unknown because the sample left them out."""
     bytes: int = 0
-    """The sizes of the drifted versions together."""
+    """The sizes of the failed versions together."""
     examples: tuple[str, ...] = ()
-    """The first keys, in byte order, of what drifted; a key stands once for each version."""
+    """The first keys, in byte order, of what failed; a key stands once for each version."""
 
     @property
     def first(self) -> list[str]:
-        """The first few different keys of what drifted."""
+        """The first few different keys of what failed."""
         return list(dict.fromkeys(self.examples))[:SHOWN]
 
     @property
     def checked(self) -> int:
         """Versions that could be judged."""
-        return self.held + self.drifted
+        return self.ok + self.failed
 
     @property
     def unseen(self) -> int:
@@ -51,8 +51,8 @@ class Tally(msgspec.Struct, frozen=True):
         """Both together. Associative and commutative."""
         examples = sorted((*self.examples, *other.examples), key=str.encode)[:EXAMPLES]
         return Tally(
-            self.held + other.held,
-            self.drifted + other.drifted,
+            self.ok + other.ok,
+            self.failed + other.failed,
             self.unknown + other.unknown,
             self.unsampled + other.unsampled,
             self.bytes + other.bytes,

@@ -270,7 +270,7 @@ def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement])
         sure = sure and one.change.sure
         if one.change.gained is not None:
             found.append(f"{one.who} would gain {one.verb}")
-        if one.change.lost is not None and not (one.sort == "audience" and one.verb in asked):
+        if one.change.lost is not None and not (one.kind == "audience" and one.verb in asked):
             lost.setdefault(one.who, []).append(one.verb)
     found += [f"{who} also loses {verb}" for who, verbs in lost.items() for verb in verbs if who in AUDIENCES]
     found += [f"{who} also loses {', '.join(verbs)}" for who, verbs in lost.items() if who not in AUDIENCES]

@@ -46,7 +46,7 @@ class Locked(msgspec.Struct, frozen=True):
 
     bytes: int
     until: datetime | None
-    held_bytes: int
+    legal_hold_bytes: int
 
 
 class Holding(msgspec.Struct, frozen=True, kw_only=True):

@@ -186,7 +186,7 @@ def cost(holdings: Sequence[Holding], prices: Prices) -> Cost:
             if price.shortest and kind.young:
                 sums["early"] += price.month * Decimal(kind.young[prices.periods.index(price.shortest)])
                 unlisted += bool(kind.undated)
-        without_end += one.locked.held_bytes if one.locked else 0
+        without_end += one.locked.legal_hold_bytes if one.locked else 0
     return Cost(
         **sums, unpriced_bytes=unpriced, uncounted_buckets=uncounted, unlisted_buckets=unlisted, without_end=without_end
     )

@@ -15,11 +15,16 @@ from rusty_lantern.reports.figures.canvas import FILLS, INK, PAPER, QUIET, bare,
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from rusty_lantern.objects.retention_summary import Locks
+    from rusty_lantern.objects.retention_summary import RetentionSummary
 
 
 def locked_bytes(
-    whose: str, words: str, found: Sequence[Locks], moment: datetime, out: Path | BytesIO, size: str = "slide"
+    whose: str,
+    words: str,
+    found: Sequence[RetentionSummary],
+    moment: datetime,
+    out: Path | BytesIO,
+    size: str = "slide",
 ) -> None:
     """Draw the bytes of buckets that are locked over the coming years, by mode, with holds apart.
 
@@ -32,7 +37,7 @@ def locked_bytes(
         _holds(below, found)
 
 
-def _modes(axes: Axes, found: Sequence[Locks], moment: datetime) -> None:
+def _modes(axes: Axes, found: Sequence[RetentionSummary], moment: datetime) -> None:
     from matplotlib.dates import date2num
 
     releases = [release for locks in found for release in locks.releases]
@@ -96,12 +101,14 @@ _TICKS = (
 """Days from now → the label of the time axis there."""
 
 
-def _holds(axes: Axes, found: Sequence[Locks]) -> None:
+def _holds(axes: Axes, found: Sequence[RetentionSummary]) -> None:
     """Bytes under legal hold, in words: a hold has no date, and is often too small to be seen beside the rest."""
-    total = sum(part.bytes for locks in found for part in locks.parts)
-    held_bytes, versions = sum(locks.held_bytes for locks in found), sum(locks.emptying.held for locks in found)
-    words = (
-        f"Under legal hold, until it is removed: {versions:,} versions, {show_bytes(held_bytes)} of {show_bytes(total)}"
+    total = sum(part.bytes for locks in found for part in locks.groups)
+    legal_hold_bytes, versions = (
+        sum(locks.legal_hold_bytes for locks in found),
+        sum(locks.earliest_deletion.legal_holds for locks in found),
     )
+    share = f"{show_bytes(legal_hold_bytes)} of {show_bytes(total)}"
+    words = f"Under legal hold, until it is removed: {versions:,} versions, {share}"
     axes.text(0, 0.3, words, fontsize=12.5, color=INK, va="center", transform=axes.transAxes)
     axes.set_axis_off()

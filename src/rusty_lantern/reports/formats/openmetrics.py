@@ -40,7 +40,7 @@ def write(result: AuditResult) -> str:
         "lantern_survey_timestamp_seconds", "When the survey was taken.", [({}, int(result.taken.timestamp()))]
     )
     ends = Counter(waiver.status for waiver in result.waivers)
-    lines += _gauge("lantern_waivers", "Waivers by status.", (({"standing": s}, n) for s, n in sorted(ends.items())))
+    lines += _gauge("lantern_waivers", "Waivers by status.", (({"status": s}, n) for s, n in sorted(ends.items())))
     return "\n".join([*lines, "# EOF"]) + "\n"
 
 

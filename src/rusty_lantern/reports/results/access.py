@@ -58,11 +58,11 @@ class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
     bucket: str
     verbs: dict[str, str]
     restrictions: list[str]
-    holders: list[str] | None
+    identities: list[str] | None
     """The store's own identities that go by this name; null where nobody knows them, or where rules name them so."""
 
 
-class OwnRow(msgspec.Struct, frozen=True, kw_only=True):
+class IdentityAccessRow(msgspec.Struct, frozen=True, kw_only=True):
     """What one identity may do on buckets that are alike to it."""
 
     identity: str
@@ -82,7 +82,7 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
 
     access: list[AccessRow]
     """What rules of buckets grant identities that they name."""
-    own: list[OwnRow]
+    identities: list[IdentityAccessRow]
     """What the stores' own identities may do, by their own permissions and the buckets' rules together."""
     unread: dict[str, str]
     """Store → why its identities are unknown."""
@@ -179,7 +179,7 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
                     bucket=view.bucket.name,
                     verbs=verbs,
                     restrictions=sorted({reach.restriction for reach in reached.values() if reach.restriction}),
-                    holders=_holders(view, identity.name),
+                    identities=_holders(view, identity.name),
                 )
             )
     return rows
@@ -201,12 +201,12 @@ def _holders(view: BucketSubject, name: str) -> list[str] | None:
 FEW = 10
 
 
-def own_rows(store_subject: StoreSubject, *, in_full: bool = False) -> list[OwnRow]:
+def own_rows(store_subject: StoreSubject, *, in_full: bool = False) -> list[IdentityAccessRow]:
     """What each identity of a store may do, buckets that are alike to it together; `in_full` names them all."""
     if not store_subject.index.dossier.listing.settled:
         return []
     return [
-        OwnRow(
+        IdentityAccessRow(
             identity=holder.name,
             resource=holder.resource,
             kind=holder.kind,

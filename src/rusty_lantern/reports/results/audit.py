@@ -165,7 +165,7 @@ def waiver_result(waived: Waived) -> WaiverResult:
     waiver = waived.waiver
     return WaiverResult(
         of=waiver.of, fact=waiver.fact, observed=waiver.observed, because=waiver.because, by=waiver.by,
-        since=waiver.since, until=waiver.until, line=str(waiver.place), status=waived.standing, covers=waived.covers,
+        since=waiver.since, until=waiver.until, line=str(waiver.place), status=waived.status, covers=waived.covers,
     )  # fmt: skip
 
 
@@ -205,11 +205,11 @@ def _reach(weight: Weight) -> ReachResult:
 def tally_result(tally: Tally, confidence: float) -> TallyResult:
     """A tally as a result."""
     sampled = tally.unsampled > 0 and tally.checked > 0
-    low, high = bound(tally.drifted, tally.checked, confidence) if sampled else (None, None)
+    low, high = bound(tally.failed, tally.checked, confidence) if sampled else (None, None)
     return TallyResult(
         checked=tally.checked,
-        ok=tally.held,
-        failed=tally.drifted,
+        ok=tally.ok,
+        failed=tally.failed,
         unknown=tally.unknown,
         unsampled=tally.unsampled,
         failed_bytes=tally.bytes,

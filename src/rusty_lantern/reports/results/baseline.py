@@ -17,9 +17,9 @@ from rusty_lantern.core.value_types import show_moment
 class LintWarningResult(msgspec.Struct, frozen=True, kw_only=True):
     """Something odd about a baseline."""
 
-    place: str
+    line: str
     what: str
-    odd: bool
+    likely_mistake: bool
 
 
 class BaselineCheck(msgspec.Struct, frozen=True, kw_only=True):
@@ -30,8 +30,8 @@ class BaselineCheck(msgspec.Struct, frozen=True, kw_only=True):
     survey: str
     sheets: int
     requirements: int
-    remarks: list[LintWarningResult]
-    unasked: list[str]
+    warnings: list[LintWarningResult]
+    without_requirement: list[str]
     """Facts that nobody requires anything of."""
 
     @classmethod
@@ -43,8 +43,10 @@ class BaselineCheck(msgspec.Struct, frozen=True, kw_only=True):
             survey=survey,
             sheets=len(baseline.sheets),
             requirements=sum(len(sheet.require) for sheet in baseline.sheets),
-            remarks=[LintWarningResult(place=str(r.place), what=r.what, odd=r.odd) for r in remarks],
-            unasked=unasked,
+            warnings=[
+                LintWarningResult(line=str(r.place), what=r.what, likely_mistake=r.likely_mistake) for r in remarks
+            ],
+            without_requirement=unasked,
         )
 
 
@@ -57,11 +59,11 @@ class EffectiveRow(msgspec.Struct, frozen=True, kw_only=True):
     because: str
     remedy: str
     sheet: str
-    place: str
+    line: str
     until: str
-    perhaps: str
+    depends_on: str
     """What it hangs on whether it applies; empty where it surely does."""
-    displaced: list[str]
+    overrides: list[str]
 
 
 class EffectiveSheet(msgspec.Struct, frozen=True, kw_only=True):
@@ -83,10 +85,10 @@ class EffectiveSheet(msgspec.Struct, frozen=True, kw_only=True):
                 because=one.requirement.because,
                 remedy=one.requirement.remedy,
                 sheet=one.requirement.sheet,
-                place=str(one.requirement.place),
+                line=str(one.requirement.place),
                 until=show_moment(one.requirement.ends) if one.requirement.ends else "",
-                perhaps=one.hangs_on,
-                displaced=[f"{d.sheet}, {d.place}" for d in one.displaced],
+                depends_on=one.hangs_on,
+                overrides=[f"{d.sheet}, {d.place}" for d in one.displaced],
             )
             for one in required
         ]
@@ -94,13 +96,13 @@ class EffectiveSheet(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class ExampleRow(msgspec.Struct, frozen=True, kw_only=True):
-    """One example of a baseline. `wrong`: what is not as it says, each after its place."""
+    """One example of a baseline. `mismatches`: what is not as it says, each after its place."""
 
     example: str
-    place: str
+    line: str
     store: str
     bucket: str
-    wrong: list[str]
+    mismatches: list[str]
 
 
 class ExamplesResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -116,12 +118,12 @@ class ExamplesResult(msgspec.Struct, frozen=True, kw_only=True):
         rows = [
             ExampleRow(
                 example=one.example.name,
-                place=str(one.example.place),
+                line=str(one.example.place),
                 store=one.example.store,
                 bucket=one.example.bucket.name,
-                wrong=[f"{place}: {what}" for place, what in one.wrong],
+                mismatches=[f"{place}: {what}" for place, what in one.wrong],
             )
             for one in outcomes
         ]
-        failed = sum(bool(row.wrong) for row in rows)
+        failed = sum(bool(row.mismatches) for row in rows)
         return cls(passed=len(rows) - failed, failed=failed, examples=rows)

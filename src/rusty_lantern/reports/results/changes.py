@@ -25,7 +25,7 @@ class EventRow(msgspec.Struct, frozen=True, kw_only=True):
     address: str
     outcome: str
     about: str
-    place: str
+    line: str
 
 
 class ChangeRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -34,7 +34,7 @@ class ChangeRow(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     subject: str
     name: str
-    sort: str
+    change: str
     fact: str
     before: str
     after: str

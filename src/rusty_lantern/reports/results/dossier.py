@@ -9,12 +9,12 @@ from rusty_lantern.core.model.dossier import Dossier
 
 
 class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern dossier check --json`. `held` counts what the document tells; empty where it cannot be read."""
+    """`lantern dossier check --json`. `contains` counts what the document tells; empty where it cannot be read."""
 
     file: str
     usable: bool
     faults: list[Fault]
-    held: dict[str, int]
+    contains: dict[str, int]
     left_out: list[str]
     """Parts of a dossier that it does not tell: what follows from them is going to be unknown."""
 
@@ -22,10 +22,10 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
     def of(cls, file: str, faults: list[Fault], dossier: Dossier | None) -> CheckResult:
         """The result of a check."""
         sections = ("identities", "groups", "credentials", "encryption_keys", "links")
-        held, left_out = {}, []
+        contains, left_out = {}, []
         if dossier is not None:
-            held["buckets"] = len(dossier.buckets)
-            held |= {name: len(getattr(dossier, name).value or ()) for name in sections}
+            contains["buckets"] = len(dossier.buckets)
+            contains |= {name: len(getattr(dossier, name).value or ()) for name in sections}
             left_out = [name for name in sections if getattr(dossier, name).state == "failed"]
             fields = dossier.buckets[0].__struct_fields__[1:] if dossier.buckets else ()
             left_out += [
@@ -35,4 +35,4 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
                 and all(getattr(b, name).state == "failed" for b in dossier.buckets)
             ]
         usable = dossier is not None and not any(fault.grave for fault in faults)
-        return cls(file=file, usable=usable, faults=faults, held=held, left_out=left_out)
+        return cls(file=file, usable=usable, faults=faults, contains=contains, left_out=left_out)

@@ -8,7 +8,7 @@ import msgspec
 
 from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.store_subject import StoreSubject
-from rusty_lantern.reports.results.identities import Facts, Judged, Seconds, judged_with
+from rusty_lantern.reports.results.identities import AgainstBaseline, Facts, Seconds, against_baseline
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
@@ -29,7 +29,7 @@ class KeyRow(msgspec.Struct, frozen=True, kw_only=True):
     buckets: list[str]
     """Those that are known; where `unknown` has `buckets`, there may be more."""
     unknown: dict[str, str]
-    judged: Judged
+    against_baseline: AgainstBaseline
 
 
 class ProtectionRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -78,7 +78,7 @@ def key_rows(store_subject: StoreSubject, judge: Judge | None) -> list[KeyRow]:
                 state=fact("state"), region=fact("region"), kept_in=fact("kept-in"), rotation=fact("rotation"),
                 age=fact("age"), usable_by_store=fact("usable-by-store"), scheduled_deletion=fact("scheduled-deletion"),
                 buckets=[bucket.name for bucket in store_subject.index.protected_by.get(key.id, [])],
-                unknown=fact.unknown, judged=judged_with(judge, subject),
+                unknown=fact.unknown, against_baseline=against_baseline(judge, subject),
             )
         )  # fmt: skip
     return rows

@@ -91,7 +91,7 @@ class SubjectEvidence(msgspec.Struct, frozen=True, kw_only=True):
     name: str
     drift: list[DriftEvidence]
     ways_in: list[WayIn]
-    told: list[Told]
+    answers: list[Told]
 
 
 class StoreMethod(msgspec.Struct, frozen=True, kw_only=True):
@@ -159,7 +159,7 @@ def evidence_result(
                 store=key[0], kind=key[1], name=key[2],
                 drift=by_subject.get(key, []),
                 ways_in=ways.get(key, []),
-                told=list(_told(by_store[key[0]], key[1], key[2])) if key[0] in by_store else [],
+                answers=list(_told(by_store[key[0]], key[1], key[2])) if key[0] in by_store else [],
             )
             for number, key in enumerate(keys, 1)
         ],

@@ -45,7 +45,7 @@ class RequiredResult(msgspec.Struct, frozen=True, kw_only=True):
     because: str
     sheet: str
     line: str
-    displaced: list[str]
+    overrides: list[str]
     status: str
     observed: str
     note: str
@@ -101,7 +101,7 @@ def show_result(
                 because=j.requirement.because,
                 sheet=j.requirement.sheet,
                 line=str(j.requirement.place),
-                displaced=[f"{d.sheet}, {d.place}" for d in displaced[j.requirement.place]],
+                overrides=[f"{d.sheet}, {d.place}" for d in displaced[j.requirement.place]],
                 status=j.status,
                 observed=observed_words(j),
                 note=j.reason or j.observed.note,

@@ -20,7 +20,7 @@ from rusty_lantern.reports.results.of_survey import OfSurvey
 Seconds = int | None
 
 
-class Judged(msgspec.Struct, frozen=True, kw_only=True):
+class AgainstBaseline(msgspec.Struct, frozen=True, kw_only=True):
     """What the baseline says of one row: facts that drift, with their severity; unknown ones; waived ones."""
 
     drift: dict[str, str]
@@ -48,7 +48,7 @@ class IdentityRow(msgspec.Struct, frozen=True, kw_only=True):
     excess_permissions: str | None
     well_known_name: bool
     unknown: dict[str, str]
-    judged: Judged
+    against_baseline: AgainstBaseline
 
 
 class CredentialRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -80,7 +80,7 @@ class CredentialRow(msgspec.Struct, frozen=True, kw_only=True):
     """What its owner certainly can, where not all of it can be told."""
     excess_permissions: str | None
     unknown: dict[str, str]
-    judged: Judged
+    against_baseline: AgainstBaseline
 
 
 class LeakRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -105,10 +105,10 @@ class CredentialsResult(OfSurvey, frozen=True, kw_only=True):
     found_in_files: list[LeakRow] | None
 
 
-def judged_of(findings: Iterable[Finding]) -> Judged:
+def counted_against(findings: Iterable[Finding]) -> AgainstBaseline:
     """What a subject's judgements come to."""
     found = list(findings)
-    return Judged(
+    return AgainstBaseline(
         drift={j.requirement.fact: j.requirement.severity for j in found if j.status == "drift"},
         waived={j.requirement.fact: j.reason for j in found if j.status == "waived"},
         unknown={j.requirement.fact: j.reason for j in found if j.status == "unknown"},
@@ -130,9 +130,9 @@ class Facts:
         return show_moment(found.value) if isinstance(found.value, datetime) else found.value
 
 
-def judged_with(judge: Judge | None, subject: Subject | None) -> Judged:
+def against_baseline(judge: Judge | None, subject: Subject | None) -> AgainstBaseline:
     """How a subject stands to the baseline; empty where there is none."""
-    return judged_of(judge.findings(subject) if judge and subject else ())
+    return counted_against(judge.findings(subject) if judge and subject else ())
 
 
 def identity_rows(store_subject: StoreSubject, judge: Judge | None) -> list[IdentityRow]:
@@ -149,7 +149,7 @@ def identity_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Iden
                 can_at_least=_least(store_subject, holder),
                 excess_permissions=fact("excess-permissions") if holder.may.value is not None else None,
                 well_known_name=fact("well-known-name") == "on", unknown=fact.unknown,
-                judged=judged_with(judge, subject),
+                against_baseline=against_baseline(judge, subject),
             )
         )  # fmt: skip
     return rows
@@ -172,7 +172,7 @@ def credential_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Cr
                 shared_by_admin_and_app=fact("shared-by-admin-and-app"),
                 can=fact("permissions"), can_at_least=_least(store_subject, view.stands_for),
                 excess_permissions=fact("excess-permissions") if owner and owner.may.value is not None else None,
-                unknown=fact.unknown, judged=judged_with(judge, store_subject.credential(credential)),
+                unknown=fact.unknown, against_baseline=against_baseline(judge, store_subject.credential(credential)),
             )
         )  # fmt: skip
     return rows

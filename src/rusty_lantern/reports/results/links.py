@@ -10,7 +10,7 @@ from rusty_lantern.core.baseline.evaluation import Cascade
 from rusty_lantern.core.model.identity import Verb, masked
 from rusty_lantern.core.model.resources import Link
 from rusty_lantern.core.value_types import show_moment
-from rusty_lantern.reports.results.identities import Judged, judged_with
+from rusty_lantern.reports.results.identities import AgainstBaseline, against_baseline
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
@@ -45,13 +45,13 @@ class LinkRow(msgspec.Struct, frozen=True, kw_only=True):
     bucket_exposure: str
     grants_beyond_bucket: list[str]
     """Verbs that the link gives, and the bucket's own rules give to nobody of the public."""
-    against_baseline: dict[str, str]
+    closed_by_baseline: dict[str, str]
     """Verbs that the link gives, and the baseline wants closed on its bucket, with where it says so."""
     host: str
     """The host that a link found in text names, where that is not the address that the estate has for its store."""
     found: str
     probe: str
-    judged: Judged
+    against_baseline: AgainstBaseline
 
 
 class LinksResult(OfSurvey, frozen=True, kw_only=True):
@@ -66,7 +66,7 @@ def link_row(
     subject: PartSubject, judge: Judge | None, *, presumed: bool = False, host: str = "", ours: bool = True
 ) -> LinkRow:
     """One link; `ours`: whether it belongs to a store of the estate."""
-    link, standing, verbs = subject.view.link, subject.view.standing, subject.view.verbs
+    link, status, verbs = subject.view.link, subject.view.status, subject.view.verbs
     store_subject = subject.context if ours else None
     signed_by = exposure = "unknown"
     if store_subject is not None:
@@ -85,7 +85,7 @@ def link_row(
         issued=show_moment(link.issued.value) if link.issued.value else None,
         expires=next((show_moment(end) for end in sorted(end for end in subject.view.ends if end)), None),
         never_ends=link.expires.state == "absent" and not any(subject.view.ends),
-        status=standing,
+        status=status,
         form=link.form,
         policy=link.policy,
         starts=show_moment(link.starts) if link.starts else None,
@@ -99,13 +99,13 @@ def link_row(
             for v in verbs
             if store_subject and link.bucket and store_subject.of_public(link.bucket, v).value == "closed"
         ],
-        against_baseline=_wanted_closed(store_subject, link.bucket, verbs, judge.cascade)
+        closed_by_baseline=_wanted_closed(store_subject, link.bucket, verbs, judge.cascade)
         if store_subject and judge
         else {},
         host=host,
         found=link.found,
         probe="",
-        judged=judged_with(judge, subject if store_subject and standing in ("valid", "unknown") else None),
+        against_baseline=against_baseline(judge, subject if store_subject and status in ("valid", "unknown") else None),
     )
 
 

@@ -9,8 +9,8 @@ import msgspec
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.model.object_version import ObjectVersion
-from rusty_lantern.core.object_rules.retention import Standing
-from rusty_lantern.objects.retention_summary import Locks
+from rusty_lantern.core.object_rules.retention import Protection
+from rusty_lantern.objects.retention_summary import RetentionSummary
 from rusty_lantern.objects.violations import Prefix
 from rusty_lantern.reports.results.audit import TallyResult, tally_result
 from rusty_lantern.reports.results.of_survey import OfSurvey
@@ -26,7 +26,7 @@ class ObjectRow(msgspec.Struct, frozen=True, kw_only=True):
     severity: str
     status: str
     reason: str
-    place: str
+    line: str
     objects: TallyResult
     prefixes: list[Prefix] | None = None
     """With `--fact`: where the drift lies."""
@@ -37,7 +37,8 @@ class TableRow(msgspec.Struct, frozen=True, kw_only=True):
 
     store: str
     bucket: str
-    looked: str
+    inspection: str
+    """listed, sample or all; none where there is no table."""
     versions: int | None
     inspected: int | None
     reused: int
@@ -52,16 +53,16 @@ class ObjectsResult(OfSurvey, frozen=True, kw_only=True):
 
 
 class VersionRow(msgspec.Struct, frozen=True, kw_only=True):
-    """One version of a key: what keeps it, until when, and who can delete it now."""
+    """One version of a key: what protects it, until when, and who can delete it now."""
 
     version: str
     current: bool
-    marker: bool
+    delete_marker: bool
     size: int
     written: datetime | None
-    kept: str
+    protected_by: str
     until: datetime | None
-    hold: bool | None
+    legal_hold: bool | None
     deletable_by: str
     inspected: str
 
@@ -71,13 +72,13 @@ class RetentionRow(msgspec.Struct, frozen=True, kw_only=True):
 
     store: str
     bucket: str
-    default: str
-    locks: Locks
+    default_retention: str
+    retention: RetentionSummary
     sentence: str
     """When the bucket can be emptied, in words."""
     bypass_holders: list[str]
     """Whom the bucket's rules let bypass governance; the owner's own administrators are not read."""
-    breaking: list[ObjectRow]
+    drift: list[ObjectRow]
     inspected: int
     versions: int
 
@@ -98,7 +99,7 @@ def table_row(view: BucketSubject) -> TableRow:
     return TableRow(
         store=view.dossier.store,
         bucket=view.bucket.name,
-        looked=table.looked if table else "none",
+        inspection=table.looked if table else "none",
         versions=table.versions if table else None,
         inspected=table.inspected if table else None,
         reused=table.reused if table else 0,
@@ -118,49 +119,51 @@ def object_row(finding: Finding, prefixes: list[Prefix] | None = None) -> Object
         severity=requirement.severity,
         status=finding.status,
         reason=finding.reason,
-        place=str(requirement.place),
+        line=str(requirement.place),
         objects=tally_result(finding.tally, finding.confidence),
         prefixes=prefixes,
     )
 
 
-def version_row(version: ObjectVersion, stands: Standing) -> VersionRow:
-    """One version with how it stands."""
+def version_row(version: ObjectVersion, protection: Protection) -> VersionRow:
+    """One version with what protects it."""
     return VersionRow(
         version=version.version,
         current=version.current,
-        marker=version.marker,
+        delete_marker=version.marker,
         size=version.size,
         written=version.written,
-        kept="marker"
+        protected_by="delete-marker"
         if version.marker
-        else "lapsed"
-        if stands.lapsed and stands.kept == "unprotected"
-        else stands.kept,
+        else "expired"
+        if protection.expired and protection.protected_by == "unprotected"
+        else protection.protected_by,
         until=version.until if version.mode else None,
-        hold=version.hold,
-        deletable_by=stands.deleter,
+        legal_hold=version.hold,
+        deletable_by=protection.deletable_by,
         inspected=version.inspected,
     )
 
 
-def sentence(locks: Locks, moment: datetime) -> str:
+def sentence(summary: RetentionSummary, moment: datetime) -> str:
     """When a bucket can be emptied, in a few sentences."""
-    found = locks.emptying
-    real = [part for part in locks.parts if part.period != "marker"]
-    total = sum(part.versions for part in real)
-    now = sum(part.versions for part in real if part.deleter == "delete-permission")
+    found = summary.earliest_deletion
+    real = [group for group in summary.groups if group.retention != "delete-marker"]
+    total = sum(group.versions for group in real)
+    now = sum(group.versions for group in real if group.deletable_by == "delete-permission")
     said = [f"{now:,} of {total:,} versions are deletable now"]
-    if found.by_anyone is not None:
-        said.append(f"The last retention ends {_day(found.by_anyone, moment)}")
+    if found.by_delete_permission is not None:
+        said.append(f"The last retention ends {_day(found.by_delete_permission, moment)}")
         if found.by_bypass is None:
             said.append("Principals with bypass-retention can delete all now")
-        elif found.by_bypass == found.by_anyone:
+        elif found.by_bypass == found.by_delete_permission:
             said.append("Nobody can delete everything before")
         else:
             said.append(f"Principals with bypass-retention can delete all from {_day(found.by_bypass, moment)}")
-    if found.held:
-        said.append(f"{found.held:,} legal {'hold ends' if found.held == 1 else 'holds end'} only when removed")
+    if found.legal_holds:
+        said.append(
+            f"{found.legal_holds:,} legal {'hold ends' if found.legal_holds == 1 else 'holds end'} only when removed"
+        )
     if found.unknown:
         said.append(f"{found.unknown:,} versions were not inspected, so it may be later")
     return ". ".join(said) + "."

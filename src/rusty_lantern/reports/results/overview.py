@@ -38,7 +38,7 @@ class DeadlineRow(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     name: str
     what: str
-    depends: str
+    affects: str
     command: str
 
 
@@ -157,7 +157,7 @@ def _deadline(one: Deadline, moment: datetime) -> DeadlineRow:
     command = _DEADLINES.get(one.kind, f"lantern show {one.store}/{one.name} --required")
     return DeadlineRow(
         when=one.when, days=(one.when - moment).days, kind=one.kind, store=one.store, name=one.name, what=one.what,
-        depends=one.depends, command=command,
+        affects=one.affects, command=command,
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ import msgspec
 
 from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.replicas import MirrorSubject
-from rusty_lantern.reports.results.identities import Judged, judged_with
+from rusty_lantern.reports.results.identities import AgainstBaseline, against_baseline
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
@@ -22,7 +22,7 @@ class MirrorRow(msgspec.Struct, frozen=True, kw_only=True):
     lag: int
     differences: list[DifferenceResult]
     unknown: dict[str, str]
-    judged: Judged
+    against_baseline: AgainstBaseline
 
 
 class DifferenceResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -52,5 +52,5 @@ def mirror_row(subject: MirrorSubject, judge: Judge) -> MirrorRow:
         lag=compared.mirror.lag,
         differences=[DifferenceResult(fact=d.fact, here=d.here, there=d.there) for d in compared.differences],
         unknown=dict(compared.unknown),
-        judged=judged_with(judge, subject),
+        against_baseline=against_baseline(judge, subject),
     )

@@ -105,7 +105,7 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     public_access: list[PublicAccess]
     tasks: list[Task]
     areas: list[str]
-    glance: list[BucketLine]
+    buckets_by_area: list[BucketLine]
     requirements: list[RequirementCount]
     """Every requirement that speaks of something, in the order of the baseline."""
     ok: list[FindingResult]
@@ -139,7 +139,7 @@ def report_result(
         public_access=_public_access(views, found),
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),
-        glance=list(_glance(views, found)),
+        buckets_by_area=list(_by_area(views, found)),
         requirements=_requirements(found),
         ok=[finding_result(j) for j in found.of("ok")] if whole else [],
         surveys=[SurveyLine(survey=one.name, sha256=one.digest, integrity_errors=one.wrong) for one in kept],
@@ -177,7 +177,7 @@ def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicA
     for view in views:
         own_way: dict[str, str] = {}
         if any(verdict.level in ("open", "restricted") for verdict in view.verdicts.values()):
-            other_ways = [one.changes.items() for one in read_otherwise(view) if one.own]
+            other_ways = [one.changes.items() for one in read_otherwise(view) if one.of_store]
             own_way = {place: other for changes in other_ways for place, (_, other) in changes}
         for verb in VERBS:
             levels = {audience: view.verdicts[audience, verb] for audience in AUDIENCES}
@@ -227,7 +227,7 @@ def _severity(word: str) -> int:
     return [str(severity) for severity in SEVERITIES].index(word)
 
 
-def _glance(views: Sequence[BucketSubject], found: Audit) -> Iterator[BucketLine]:
+def _by_area(views: Sequence[BucketSubject], found: Audit) -> Iterator[BucketLine]:
     mine: dict[tuple[str, str], dict[Area, list[Finding]]] = {}
     for finding in found.findings:
         if finding.kind == "bucket":

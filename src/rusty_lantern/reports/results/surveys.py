@@ -9,7 +9,7 @@ import msgspec
 
 from rusty_lantern.archive.surveys import Kept, Manifest, Survey
 from rusty_lantern.core.answer import NOT_IN_DOSSIER
-from rusty_lantern.core.history.drift_history import Lasting, Standing
+from rusty_lantern.core.history.drift_history import DriftDuration, Standing
 from rusty_lantern.core.model.capabilities import FIELD_WORDS, PROTOCOLS
 
 
@@ -21,7 +21,7 @@ class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
     stores: dict[str, int | None]
     only: list[str]
     sha256: str
-    wrong: str
+    integrity_error: str
     buckets: int | None = None
     """How many were judged; null, as all that follows, where there is no baseline or the survey cannot be read."""
     drift_by_severity: dict[str, int] | None = None
@@ -35,7 +35,7 @@ class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
     """The fingerprint of the key that its signature names; empty: it is not signed."""
 
 
-class LastingResult(msgspec.Struct, frozen=True, kw_only=True):
+class DriftDurationResult(msgspec.Struct, frozen=True, kw_only=True):
     """How long drifts stood, over all surveys that were judged. Days; null where there were none."""
 
     resolved: int
@@ -50,7 +50,7 @@ class LastingResult(msgspec.Struct, frozen=True, kw_only=True):
 class HistoryResult(msgspec.Struct, frozen=True, kw_only=True):
     """`lantern history --json`."""
 
-    lasting: LastingResult | None = None
+    drift_duration: DriftDurationResult | None = None
 
     verified: bool
     surveys: list[HistoryRow]
@@ -73,7 +73,7 @@ class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
     questions: dict[str, dict[str, int]]
     """Store → how many answers of each state."""
     unread_stores: dict[str, str]
-    besides: dict[str, dict[str, int]]
+    also_read: dict[str, dict[str, int]]
     """Store → how many identities, groups, credentials, encryption keys and links it told of."""
 
 
@@ -97,28 +97,28 @@ def history_row(kept: Kept, standing: Standing | None = None) -> HistoryRow:
         stores=manifest.stores if manifest else {},
         only=_limits(manifest) if manifest else [],
         sha256=kept.digest,
-        wrong=kept.wrong,
+        integrity_error=kept.wrong,
         pruned_before=kept.pruned_before,
         signed_by=kept.signed,
         **judged,  # type: ignore[arg-type]
     )
 
 
-def lasting_result(lasting: Lasting) -> LastingResult:
+def drift_duration_result(drift_duration: DriftDuration) -> DriftDurationResult:
     """How long drifts stood."""
-    spell = lasting.oldest
+    spell = drift_duration.oldest
     store, _, name, fact = spell.key if spell else ("", "", "", "")
-    return LastingResult(
-        resolved=lasting.resolved,
-        open=lasting.open,
-        median_days_resolved=lasting.median_days_resolved,
-        median_days_open=lasting.median_days_open,
+    return DriftDurationResult(
+        resolved=drift_duration.resolved,
+        open=drift_duration.open,
+        median_days_resolved=drift_duration.median_days_resolved,
+        median_days_open=drift_duration.median_days_open,
         oldest=f"{store}/{name} {fact}" if spell else "",
         oldest_since=spell.begun if spell else None,
     )
 
 
-BESIDES = ("identities", "groups", "credentials", "encryption_keys", "links")
+ALSO_READ = ("identities", "groups", "credentials", "encryption_keys", "links")
 
 
 def survey_result(survey: Survey) -> SurveyResult:
@@ -142,8 +142,8 @@ def survey_result(survey: Survey) -> SurveyResult:
         stores=survey.manifest.stores,
         questions=questions,
         unread_stores=survey.unread,
-        besides={
-            d.store: {name: len(getattr(d, name).value) for name in BESIDES if getattr(d, name).value}
+        also_read={
+            d.store: {name: len(getattr(d, name).value) for name in ALSO_READ if getattr(d, name).value}
             for d in survey.dossiers
         },
     )

@@ -11,7 +11,7 @@ from rich.console import Console
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment, show_names
-from rusty_lantern.reports.results.access import AccessResult, AccessRow, DecisionResult, OwnRow
+from rusty_lantern.reports.results.access import AccessResult, AccessRow, DecisionResult, IdentityAccessRow
 from rusty_lantern.reports.results.proposal import ChangeResult, RetentionCostResult, TryResult
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
 from rusty_lantern.reports.terminal.heading import heading
@@ -55,11 +55,11 @@ _LONG_ID = re.compile(r"([0-9a-f]{4})[0-9a-f]{28}")
 
 def _named(row: AccessRow) -> str:
     """Whom a rule names; by the names of the store's own identities, where it names them by ids."""
-    if row.holders is None:
+    if row.identities is None:
         return row.identity
     short = _LONG_ID.sub(r"\1…", row.identity)
-    more = f" and {len(row.holders) - 2} more" if len(row.holders) > 2 else ""
-    return f"{short} = {', '.join(row.holders[:2])}{more}" if row.holders else f"{short} = nobody there"
+    more = f" and {len(row.identities) - 2} more" if len(row.identities) > 2 else ""
+    return f"{short} = {', '.join(row.identities[:2])}{more}" if row.identities else f"{short} = nobody there"
 
 
 def access_view(screen: Console, result: AccessResult, *, in_full: bool = False) -> None:
@@ -84,15 +84,15 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
     screen.print()
     outside = len({row.identity for row in result.access if row.inside is False})
     named = len({row.identity for row in result.access})
-    mine = len({(row.store, row.identity) for row in result.own})
+    mine = len({(row.store, row.identity) for row in result.identities})
     parts = [
         f"{many(named, 'identity', 'identities')} named in rules",
         f"{outside} outside",
         f"{mine:,} of the stores' own",
     ]
     line(screen, join(parts))
-    if not in_full and result.own:
-        next_step(screen, f"lantern access --who {shlex.quote(result.own[0].identity)}", "every bucket by name")
+    if not in_full and result.identities:
+        next_step(screen, f"lantern access --who {shlex.quote(result.identities[0].identity)}", "every bucket by name")
 
 
 def _unread_rules(screen: Console, result: AccessResult) -> None:
@@ -106,15 +106,15 @@ def _unread_rules(screen: Console, result: AccessResult) -> None:
 
 
 def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
-    if result.own:
+    if result.identities:
         screen.print()
         line(
             screen, ("What the stores' own identities can do, by their own permissions and the buckets' rules", "bold")
         )
         grid = Grid("identity", "permissions", "buckets", "which", "condition", shrink=(1, 3, 4), right=(2,), lead=0,
                     floors={1: 14, 3: 18, 4: 14})  # fmt: skip
-        folded = {} if in_full else _unknown_for_many(result.own)
-        for row in result.own:
+        folded = {} if in_full else _unknown_for_many(result.identities)
+        for row in result.identities:
             if _blank(row) in folded:
                 continue
             names = ", ".join(row.buckets[:3]) + (", …" if row.count > 3 else "")
@@ -127,7 +127,7 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
             told = f"  the permissions of {number:,} identities there are unknown: {why}"
             line(screen, (f"{store}/{bucket}", "bold"), (told, STYLES["unknown"]))
     if in_full:
-        for row in result.own:
+        for row in result.identities:
             screen.print()
             words, style = _granted(row.verbs)
             line(screen, (words, style or "bold"), f" on {many(row.count, 'bucket')} of {row.store}")
@@ -142,13 +142,13 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
 MANY = 3
 
 
-def _blank(row: OwnRow) -> tuple[str, str, str]:
+def _blank(row: IdentityAccessRow) -> tuple[str, str, str]:
     """Store, bucket and reason of a row of which nothing is known; empty texts for any other."""
     nothing = set(row.verbs.values()) == {"unknown"} and row.count == 1 and len(row.unknown_because) == 1
     return (row.store, row.buckets[0], row.unknown_because[0]) if nothing else ("", "", "")
 
 
-def _unknown_for_many(rows: Sequence[OwnRow]) -> dict[tuple[str, str, str], int]:
+def _unknown_for_many(rows: Sequence[IdentityAccessRow]) -> dict[tuple[str, str, str], int]:
     """Buckets on which the permissions of many identities are unknown for one reason, and how many identities."""
     counts = Counter(_blank(row) for row in rows)
     return {blank: number for blank, number in counts.items() if blank[0] and number >= MANY}

@@ -75,8 +75,8 @@ def _deadlines(screen: Console, found: OverviewResult) -> None:
         style = STYLES["critical"] if one.what == "scheduled for deletion" else STYLES["medium"]
         name = f"{one.store}/{one.name}" if one.name != one.store else one.store
         grid.add((f"{in_days_from(one.days)} ({one.when:%Y-%m-%d})", style), f"{one.kind} {one.what}: {name}")
-        if one.depends:
-            grid.add("", (one.depends, "dim"))
+        if one.affects:
+            grid.add("", (one.affects, "dim"))
     grid.show(screen, indent=2, headings=False)
 
 

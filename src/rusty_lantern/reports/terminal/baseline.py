@@ -16,15 +16,15 @@ def check_view(screen: Console, result: BaselineCheck) -> None:
     held = f"held against survey {result.survey}" if result.survey else "no survey is kept yet to hold it against"
     line(screen, (join([many(result.sheets, "sheet"), many(result.requirements, "requirement"), held]), "dim"))
     screen.print()
-    for remark in result.remarks:
-        style = STYLES["medium"] if remark.odd else "dim"
-        line(screen, (remark.place, "bold"), "  ", (remark.what, style), hang=4)
-    if not result.remarks:
+    for remark in result.warnings:
+        style = STYLES["medium"] if remark.likely_mistake else "dim"
+        line(screen, (remark.line, "bold"), "  ", (remark.what, style), hang=4)
+    if not result.warnings:
         line(screen, ("no problems found", STYLES["ok"]))
-    if result.unasked:
+    if result.without_requirement:
         screen.print()
-        line(screen, (f"facts without any requirement ({len(result.unasked)}): ", "dim"),
-             (", ".join(result.unasked), "dim"), hang=2)  # fmt: skip
+        line(screen, (f"facts without any requirement ({len(result.without_requirement)}): ", "dim"),
+             (", ".join(result.without_requirement), "dim"), hang=2)  # fmt: skip
     next_step(screen, "lantern audit", "hold a survey against it")
 
 
@@ -36,16 +36,16 @@ def sheet_view(screen: Console, result: EffectiveSheet) -> None:
     grid = Grid("fact", "required", "severity", "set by (sheet, line)", "overrides", shrink=(1, 3, 4),
                 floors={1: 12, 3: 16, 4: 12})  # fmt: skip
     for row in result.required:
-        name = row.place.split(":")
+        name = row.line.split(":")
         origin = f"{row.sheet}, line {name[-2]}" if len(name) > 2 else row.sheet
-        instead = "; ".join(other.rpartition(", ")[0] for other in row.displaced)
+        instead = "; ".join(other.rpartition(", ")[0] for other in row.overrides)
         grid.add((row.fact, "bold"), row.required, styled(row.severity), (origin, "dim"), (instead, "dim"))
     grid.show(screen)
     for row in result.required:
         words = "; ".join(
             part
             for part in (row.because, row.remedy and f"to do: {row.remedy}", row.until and f"until {row.until}",
-                         row.perhaps and f"perhaps: it hangs on {row.perhaps}")
+                         row.depends_on and f"perhaps: it hangs on {row.depends_on}")
             if part
         )  # fmt: skip
         if words:
@@ -56,9 +56,9 @@ def sheet_view(screen: Console, result: EffectiveSheet) -> None:
 def examples_view(screen: Console, result: ExamplesResult) -> None:
     """One line an example, and under it what is not as it says."""
     for row in result.examples:
-        word = ("fails ", STYLES["critical"]) if row.wrong else ("passes", STYLES["ok"])
-        line(screen, word, "  ", (row.example, "bold" if row.wrong else ""), (f"  {row.place}", "dim"))
-        for wrong in row.wrong:
+        word = ("fails ", STYLES["critical"]) if row.mismatches else ("passes", STYLES["ok"])
+        line(screen, word, "  ", (row.example, "bold" if row.mismatches else ""), (f"  {row.line}", "dim"))
+        for wrong in row.mismatches:
             line(screen, wrong, indent=8, hang=2)
     screen.print()
     line(screen, (f"{result.passed} passed, {result.failed} failed", "bold"))

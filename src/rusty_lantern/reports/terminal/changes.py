@@ -45,9 +45,9 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
         for store, patterns in only_of.items() if result.before_only_of != result.after_only_of else ():
             words = f"the {which} survey was limited to {', '.join(patterns)} of {store} by estate.yaml"
             line(screen, (words, STYLES["unknown"]), hang=2)
-    access = [row for row in result.changes if row.sort in ("gained", "lost")]
+    access = [row for row in result.changes if row.change in ("gained", "lost")]
     for title, rows in (("Access gained", "gained"), ("Access lost", "lost")):
-        _access(screen, title, [row for row in access if row.sort == rows])
+        _access(screen, title, [row for row in access if row.change == rows])
     if result.weakened:
         screen.print()
         line(screen, ("Protection weakened", STYLES["critical"]))
@@ -57,7 +57,7 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
             line(screen, ("; ".join(found.first), "dim"), indent=6)
             _causes(screen, found.causes)
     _drift(screen, result.drift)
-    _rest(screen, [row for row in result.changes if row.sort not in ("gained", "lost")])
+    _rest(screen, [row for row in result.changes if row.change not in ("gained", "lost")])
     screen.print()
     turns = Counter(row.change for row in result.drift)
     counts = [many(len(result.changes), "change"), f"{many(turns['new'] + turns['worse'], 'drift')} new or worse"]
@@ -66,7 +66,7 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
     line(screen, (join(counts), "bold"))
     if result.events is not None:
         _record(screen, result.events)
-    gained = next((row for row in access if row.sort == "gained"), None)
+    gained = next((row for row in access if row.change == "gained"), None)
     if gained is not None:
         next_step(screen, f"lantern exposure {gained.store}/{gained.name}", "who has public access, and how")
 
@@ -77,12 +77,12 @@ def declared_view(screen: Console, result: DeclaredResult) -> None:
     span = join([f"survey {result.survey}", many(result.declared, "declared bucket")])
     line(screen, (span, "dim"))
     missing_in_it(screen, result.unread_stores, result.only, result.only_of)
-    access = [row for row in result.changes if row.sort in ("gained", "lost")]
+    access = [row for row in result.changes if row.change in ("gained", "lost")]
     for title, rows in (("More access than declared", "gained"), ("Less access than declared", "lost")):
-        _access(screen, title, [row for row in access if row.sort == rows])
+        _access(screen, title, [row for row in access if row.change == rows])
     _rest(
         screen,
-        [row for row in result.changes if row.sort not in ("gained", "lost")],
+        [row for row in result.changes if row.change not in ("gained", "lost")],
         ("Undeclared and missing", "declared", "survey"),
     )
     screen.print()
@@ -113,7 +113,7 @@ def _access(screen: Console, title: str, rows: list[ChangeRow]) -> None:
     if not rows:
         return
     screen.print()
-    line(screen, (title, STYLES["ok"] if rows[0].sort == "lost" else STYLES["open"]))
+    line(screen, (title, STYLES["ok"] if rows[0].change == "lost" else STYLES["open"]))
     told = {(row.store, row.name, row.verb, row.before, row.after, row.audience) for row in rows}
     merged: dict[tuple[object, ...], list[ChangeRow]] = {}
     for row in rows:
@@ -191,15 +191,15 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
 def _rest(
     screen: Console, rows: list[ChangeRow], titles: tuple[str, str, str] = ("New and gone", "before", "now")
 ) -> None:
-    come = [row for row in rows if row.sort in ("new", "gone")]
+    come = [row for row in rows if row.change in ("new", "gone")]
     if come:
         screen.print()
         line(screen, (titles[0], "bold"))
-        for row, title in _folded(come, lambda row: (row.sort, row.note, _caused(row))):
-            line(screen, (f"{row.sort:<5}", "" if row.sort == "new" else STYLES["medium"]), f"{row.subject} ",
+        for row, title in _folded(come, lambda row: (row.change, row.note, _caused(row))):
+            line(screen, (f"{row.change:<5}", "" if row.change == "new" else STYLES["medium"]), f"{row.subject} ",
                  (title, "bold"), (f"  {row.note}" if row.note else "", "dim"), indent=2)  # fmt: skip
             _causes(screen, row.causes)
-    facts = [row for row in rows if row.sort not in ("new", "gone")]
+    facts = [row for row in rows if row.change not in ("new", "gone")]
     if not facts:
         return
     screen.print()
@@ -207,10 +207,10 @@ def _rest(
     last = "by whom" if any(row.causes is not None for row in facts) else "why"
     grid = Grid("subject", "fact", *titles[1:], last, shrink=(1, 2, 3, 4), lead=0, floors={1: 16, 2: 10, 3: 10, 4: 14})
     for row, title in _folded(
-        _together(facts), lambda row: (row.sort, row.fact, row.before, row.after, row.note, _caused(row))
+        _together(facts), lambda row: (row.change, row.fact, row.before, row.after, row.note, _caused(row))
     ):
-        told = STYLES["unknown"] if row.sort == "no longer known" else ""
-        grid.add((title, "bold"), row.fact or row.sort, row.before, (row.after, told), _why(row))
+        told = STYLES["unknown"] if row.change == "no longer known" else ""
+        grid.add((title, "bold"), row.fact or row.change, row.before, (row.after, told), _why(row))
     grid.show(screen)
 
 
@@ -239,7 +239,7 @@ def _together(rows: list[ChangeRow]) -> list[ChangeRow]:
     found: dict[Hashable, ChangeRow] = {}
     for number, row in enumerate(rows):
         verb = row.fact.removeprefix("exposure.")
-        key = number if verb == row.fact else (row.store, row.name, row.sort, row.before, row.after, row.note)
+        key = number if verb == row.fact else (row.store, row.name, row.change, row.before, row.after, row.note)
         first = found.get(key)
         found[key] = row if first is None else msgspec.structs.replace(first, fact=f"{first.fact}, {verb}")
     return list(found.values())

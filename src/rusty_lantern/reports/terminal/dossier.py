@@ -13,9 +13,11 @@ def check_view(screen: Console, result: CheckResult) -> None:
     """The faults, grave ones first; what it holds; what it leaves out."""
     word, style = ("a dossier that can be judged by", "ok") if result.usable else ("not to be judged by", "critical")
     line(screen, (result.file, "bold"), "  ", (word, STYLES[style]))
-    held = [many(number, name.replace("_", " ").removesuffix("s")) for name, number in result.held.items() if number]
-    if held:
-        line(screen, (join(held).replace("identitys", "identities"), "dim"))
+    contains = [
+        many(number, name.replace("_", " ").removesuffix("s")) for name, number in result.contains.items() if number
+    ]
+    if contains:
+        line(screen, (join(contains).replace("identitys", "identities"), "dim"))
     if result.faults:
         screen.print()
         grid = Grid("where", "what is wrong", "remedy", shrink=(0, 1, 2), floors={0: 14, 1: 20, 2: 20})

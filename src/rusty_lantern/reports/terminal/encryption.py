@@ -23,7 +23,7 @@ def encryption_view(screen: Console, result: EncryptionResult) -> None:
                     "buckets",
                     "drift", shrink=(1, 3, 8), right=(5, 7), lead=0, drop=(4, 5),
                     floors={1: 9, 3: 9, 8: 16})  # fmt: skip
-        keys = sorted(result.keys, key=lambda r: (worst_of(r.judged), -len(r.buckets), r.store, r.name))
+        keys = sorted(result.keys, key=lambda r: (worst_of(r.against_baseline), -len(r.buckets), r.store, r.name))
         for row in keys:
             grid.add(*_key(row))
         grid.show(screen)
@@ -62,7 +62,7 @@ def _key(row: KeyRow) -> list[Cell]:
     rotation = "unknown" if "rotation" in row.unknown else "never" if row.rotation is None else in_days(row.rotation)
     return [
         (row.name, "bold"), (state, style), row.region or "unknown", row.kept_in or "unknown", rotation,
-        in_days(row.age), usable, buckets, remark_words(row.judged),
+        in_days(row.age), usable, buckets, remark_words(row.against_baseline),
     ]  # fmt: skip
 
 

@@ -106,10 +106,12 @@ def read_otherwise_lines(screen: Console, title: str, found: list[ReadOtherwise]
     for one in found:
         screen.print()
         how = (
-            "this store reads its policy in its own way" if one.own else "what answers here is not known; --probe tells"
+            "this store reads its policy in its own way"
+            if one.of_store
+            else "what answers here is not known; --probe tells"
         )
         line(screen, (title, "bold"), f"  {how}")
-        by = "by the common reading" if one.own else f"where software reads it as {one.dialect} does"
+        by = "by the common reading" if one.of_store else f"where software reads it as {one.dialect} does"
         for (level, other), places in _changes(one).items():
             line(screen, (f"{level:<10} ", STYLES[level]), f"{places}: {other} {by}", indent=2, hang=11)
         for words in one.because:

@@ -71,13 +71,13 @@ def _required_table(screen: Console, required: list[RequiredResult]) -> None:
         why = "; ".join(part for part in (asked.note, asked.because) if part)
         if why:
             notes.setdefault(why, []).append(asked.fact)
-    overriding = [r for r in required if r.displaced]
+    overriding = [r for r in required if r.overrides]
     if notes or overriding:
         screen.print()
     for why, facts in notes.items():
         line(screen, (", ".join(facts) + ": ", "bold"), why, indent=2)
     for asked in overriding:
-        sheet, _, place = asked.displaced[-1].rpartition(", ")
+        sheet, _, place = asked.overrides[-1].rpartition(", ")
         line(screen, (f"{asked.fact}: ", "bold"), f"overrides {sheet}, line {line_of(place)}", indent=2)
 
 

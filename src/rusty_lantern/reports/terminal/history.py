@@ -6,7 +6,7 @@ from rich.console import Console
 
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.value_types import show_moment
-from rusty_lantern.reports.results.surveys import HistoryResult, HistoryRow, LastingResult
+from rusty_lantern.reports.results.surveys import DriftDurationResult, HistoryResult, HistoryRow
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
@@ -27,19 +27,19 @@ def history_view(screen: Console, result: HistoryResult) -> None:
         grid.show(screen)
         screen.print()
     for row in result.surveys:
-        if row.wrong:
-            line(screen, (f"{row.survey}  ", STYLES["critical"]), row.wrong)
+        if row.integrity_error:
+            line(screen, (f"{row.survey}  ", STYLES["critical"]), row.integrity_error)
     for stopped in result.unfinished:
         line(screen, (f"{stopped}  was stopped before it was whole", STYLES["unknown"]))
-    if result.lasting is not None:
-        _lasting(screen, result.lasting)
+    if result.drift_duration is not None:
+        _duration(screen, result.drift_duration)
     for words in result.integrity_errors:
         line(screen, (words, STYLES["critical"]))
     if result.signer:
         line(screen, ("signatures checked by key ", "dim"), result.signer)
     if result.anchored:
         line(screen, ("the archive fits the anchor", STYLES["ok"]))
-    wrong = sum(bool(row.wrong) for row in result.surveys) + len(result.integrity_errors)
+    wrong = sum(bool(row.integrity_error) for row in result.surveys) + len(result.integrity_errors)
     checked = f"{wrong} altered" if wrong else "integrity: verified" if result.verified else "not checked"
     line(screen, (join([many(len(result.surveys), "survey"), checked if result.surveys else ""]), "bold"))
     if result.unfinished:
@@ -50,7 +50,7 @@ def history_view(screen: Console, result: HistoryResult) -> None:
 
 def _state(row: HistoryRow, result: HistoryResult) -> Cell:
     """Whether a survey is as it was written, and by whom that is known."""
-    if row.wrong:
+    if row.integrity_error:
         return "altered", STYLES["critical"]
     if not result.verified:
         return "not checked", "dim"
@@ -83,19 +83,22 @@ def _history_row(grid: Grid, row: HistoryRow, result: HistoryResult) -> None:
     )  # fmt: skip
 
 
-def _lasting(screen: Console, lasting: LastingResult) -> None:
+def _duration(screen: Console, found: DriftDurationResult) -> None:
     """How long drifts stood, in a sentence."""
     parts = []
-    if lasting.resolved:
-        parts.append(
-            f"{many(lasting.resolved, 'drift')} resolved, after {_days(lasting.median_days_resolved)} (median)"
-        )
-    if lasting.open:
-        parts.append(f"{lasting.open:,} still drift, for {_days(lasting.median_days_open)} (median)")
+    if found.resolved:
+        parts.append(f"{many(found.resolved, 'drift')} resolved, after {_days(found.median_days_resolved)} (median)")
+    if found.open:
+        parts.append(f"{found.open:,} still drift, for {_days(found.median_days_open)} (median)")
     if parts:
         line(screen, "; ".join(parts))
-    if lasting.oldest_since is not None:
-        line(screen, "the oldest: ", (lasting.oldest, "bold"), f", since {show_moment(lasting.oldest_since)}")
+    if found.oldest_since is not None:
+        line(
+            screen,
+            "the oldest: ",
+            (found.oldest, "bold"),
+            f", since {show_moment(found.oldest_since)}",
+        )
 
 
 def _days(days: float | None) -> str:

@@ -8,7 +8,7 @@ from rich.console import Console
 
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.value_types import DAY
-from rusty_lantern.reports.results.identities import CredentialRow, CredentialsResult, IdentityRow, Judged
+from rusty_lantern.reports.results.identities import AgainstBaseline, CredentialRow, CredentialsResult, IdentityRow
 from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step
@@ -24,14 +24,14 @@ def in_days(seconds: int | None) -> str:
     return f"{seconds // DAY:,} d" if seconds >= DAY else "today"
 
 
-def worst_of(judged: Judged) -> int:
+def worst_of(judged: AgainstBaseline) -> int:
     """Where a row stands in the order of what is worst; what held comes last."""
     if judged.drift:
         return min(SEVERITIES.index(severity) for severity in judged.drift.values())
     return len(SEVERITIES) + (not judged.unknown)
 
 
-def remark_words(judged: Judged) -> Cell:
+def remark_words(judged: AgainstBaseline) -> Cell:
     """The facts that drift, without their family's name, after the word for the worst severity."""
     names = [name.partition(".")[2] for name in judged.drift]
     doubts = [f"{name.partition('.')[2]}?" for name in judged.unknown]
@@ -71,7 +71,7 @@ def credentials_view(screen: Console, result: CredentialsResult) -> None:
     """Who holds which key: worst first; then who signs in with a password; then key material that lies about."""
     stores = sorted({row.store for row in result.credentials})
     heading(screen, "Access keys and identities", result, *stores)
-    rows = sorted(result.credentials, key=lambda r: (worst_of(r.judged), r.store, r.owner, r.key))
+    rows = sorted(result.credentials, key=lambda r: (worst_of(r.against_baseline), r.store, r.owner, r.key))
     if rows:
         grid = Grid("owner", "kind", "credential", "age", "idle", "permissions", "drift", shrink=(1, 5, 6),
                     right=(3, 4), lead=0, floors={1: 8, 5: 12, 6: 16})  # fmt: skip
@@ -84,7 +84,7 @@ def credentials_view(screen: Console, result: CredentialsResult) -> None:
     screen.print()
     active = sum(row.state == "active" for row in rows)
     owners = len({(row.store, row.owner) for row in rows})
-    drifted = sum(bool(row.judged.drift) for row in rows)
+    drifted = sum(bool(row.against_baseline.drift) for row in rows)
     counts = [
         known(len(rows), "credential", result.unread),
         f"{active:,} active",
@@ -100,7 +100,7 @@ def _credential(row: CredentialRow) -> list[Cell]:
     if row.owner_state == "disabled":
         kind = f"{kind}, disabled"
     idle: Cell = ("never used", STYLES["medium"]) if row.used == "never" else in_days(row.idle)
-    can, remarks = _can(row.can, row.can_at_least), remark_words(row.judged)
+    can, remarks = _can(row.can, row.can_at_least), remark_words(row.against_baseline)
     if row.state == "disabled":
         can, remarks = ("nothing", "dim"), ("disabled", "dim")
     elif row.state != "active":
@@ -124,14 +124,16 @@ def _credential_name(row: CredentialRow) -> str:
 
 
 def _people(screen: Console, identities: Sequence[IdentityRow]) -> None:
-    people = [row for row in identities if row.password != "off" or row.judged.drift or row.judged.unknown]
+    people = [
+        row for row in identities if row.password != "off" or row.against_baseline.drift or row.against_baseline.unknown
+    ]
     if not people:
         return
     screen.print()
     line(screen, ("Identities with a password, or with drift", "bold"))
     grid = Grid("identity", "kind", "MFA", "signed in", "active keys", "permissions", "excess", "drift",
                 shrink=(5, 6, 7), right=(3, 4), lead=0, floors={5: 12, 6: 10, 7: 14})  # fmt: skip
-    for row in sorted(people, key=lambda r: (worst_of(r.judged), r.store, r.name)):
+    for row in sorted(people, key=lambda r: (worst_of(r.against_baseline), r.store, r.name)):
         signed_in = "" if row.password != "on" else in_days(row.password_idle)
         factor: Cell = row.mfa or "not offered"
         kind = f"{row.kind or 'unknown'}, disabled" if row.state == "disabled" else row.kind or "unknown"
@@ -139,7 +141,8 @@ def _people(screen: Console, identities: Sequence[IdentityRow]) -> None:
             (f"{row.store}/{row.name}", "bold"), kind,
             "" if row.password == "off" else factor, signed_in,
             "unknown" if row.active_keys is None else str(row.active_keys), _can(row.can, row.can_at_least),
-            (row.excess_permissions or "", STYLES["high"] if row.excess_permissions else ""), remark_words(row.judged),
+            (row.excess_permissions or "", STYLES["high"] if row.excess_permissions else ""),
+            remark_words(row.against_baseline),
         )  # fmt: skip
     grid.show(screen)
 

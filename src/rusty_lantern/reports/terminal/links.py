@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from rusty_lantern.core.model.subjects import OVER, STANDINGS
+from rusty_lantern.core.model.subjects import LINK_STATUSES, OVER
 from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.links import LinkRow, LinksResult
 from rusty_lantern.reports.terminal.heading import heading
@@ -17,7 +17,10 @@ def links_view(screen: Console, result: LinksResult) -> None:
     """The links, the worst first; then those that no longer work."""
     read = f"{show_bytes(result.read_bytes)} of text" if result.read_bytes else ""
     heading(screen, "Share links", result, read)
-    rows = sorted(result.links, key=lambda r: (STANDINGS.index(r.status), worst_of(r.judged), r.store, r.bucket, r.key))
+    rows = sorted(
+        result.links,
+        key=lambda r: (LINK_STATUSES.index(r.status), worst_of(r.against_baseline), r.store, r.bucket, r.key),
+    )
     if rows:
         told = ("target", "allows", "status", "issued", "expires", "signed by", "drift")
         mined = any(row.found for row in rows)
@@ -26,7 +29,7 @@ def links_view(screen: Console, result: LinksResult) -> None:
             grid.add(*_link(row), *([(row.found, "dim")] if mined else []))
         grid.show(screen)
         left_out(screen, grid.dropped)
-    beside = [row for row in rows if row.status == "valid" and (row.grants_beyond_bucket or row.against_baseline)]
+    beside = [row for row in rows if row.status == "valid" and (row.grants_beyond_bucket or row.closed_by_baseline)]
     if beside:
         screen.print()
     for row in beside:
@@ -65,9 +68,9 @@ def _beyond_the_rules(row: LinkRow) -> str:
         parts.append(
             f"whoever has the link can {' and '.join(row.grants_beyond_bucket)}; the bucket's own rules allow nobody"
         )
-    if row.against_baseline:
-        places = ", ".join(dict.fromkeys(place.rpartition(":")[0] for place in row.against_baseline.values()))
-        closed = [verb for verb in row.verbs if verb in row.against_baseline]
+    if row.closed_by_baseline:
+        places = ", ".join(dict.fromkeys(place.rpartition(":")[0] for place in row.closed_by_baseline.values()))
+        closed = [verb for verb in row.verbs if verb in row.closed_by_baseline]
         parts.append(f"the baseline requires {' and '.join(closed)} closed ({places})")
     return "; ".join(parts)
 
@@ -84,7 +87,7 @@ SIGNERS = {"ad-hoc": "account key", "stored-policy": "account key", "account": "
 def _link(row: LinkRow) -> list[Cell]:
     stands: Cell = (row.status, "dim")
     if row.status == "valid":
-        stands = ("valid", STYLES["open"] if row.judged.drift else "")
+        stands = ("valid", STYLES["open"] if row.against_baseline.drift else "")
     if row.status == "unknown":
         stands = ("unknown", STYLES["unknown"])
     ends: Cell = (
@@ -99,4 +102,4 @@ def _link(row: LinkRow) -> list[Cell]:
         signer = f"policy {row.policy}"
     verbs = " ".join(row.verbs) + ("?" if row.presumed else "")
     return [(_opens(row), "bold"), verbs, stands, (row.issued or "unknown")[:10], ends, signer,
-            remark_words(row.judged)]  # fmt: skip
+            remark_words(row.against_baseline)]  # fmt: skip

@@ -8,7 +8,7 @@ from rich.console import Console
 
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment
-from rusty_lantern.objects.retention_summary import Locks
+from rusty_lantern.objects.retention_summary import RetentionSummary
 from rusty_lantern.reports.results.objects import (
     ObjectRow,
     ObjectsResult,
@@ -24,10 +24,10 @@ from rusty_lantern.reports.terminal.table import Grid
 PERIOD_WORDS = {
     "compliance": "compliance: nobody can delete before the date",
     "governance": "governance: holders of the bypass permission can",
-    "lapsed": "a period that is over",
+    "expired": "a period that is over",
     "none": "no retention of its own",
     "unknown": "not inspected, or not readable",
-    "marker": "delete markers",
+    "delete-marker": "delete markers",
 }
 STATE_WORDS = {
     "unprotected-over-protected": "unprotected current version over a protected one",
@@ -93,7 +93,7 @@ def _explained(screen: Console, row: ObjectRow) -> None:
     if row.prefixes:
         grid = Grid("prefix", "fail", "checked", "bytes", shrink=(0,), right=(1, 2, 3))
         for found in row.prefixes:
-            grid.add(found.prefix or "(no prefix)", f"{found.drifted:,}", f"{found.checked:,}", show_bytes(found.bytes))
+            grid.add(found.prefix or "(no prefix)", f"{found.failed:,}", f"{found.checked:,}", show_bytes(found.bytes))
         grid.show(screen, indent=6)
     if tally.examples:
         line(screen, ("first: " + ", ".join(tally.examples), "dim"), indent=6)
@@ -137,46 +137,49 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
         right=(1, 2, 3, 4, 5, 6, 7, 8), lead=0, shrink=(9, 10), drop=(9, 1), floors={9: 12, 10: 14},
     )  # fmt: skip
     for row in result.buckets:
-        counts = _counts(row.locks)
-        states = {keys.state: keys.keys for keys in row.locks.keys}
+        counts = _counts(row.retention)
+        states = {keys.state: keys.keys for keys in row.retention.keys}
         grid.add(
             (f"{row.store}/{row.bucket}", "bold"), f"{row.versions:,}",
-            *(_number(counts[name]) for name in ("compliance", "governance", "held", "deletable")),
+            *(_number(counts[name]) for name in ("compliance", "governance", "legal-hold", "deletable")),
             _number(counts["unknown"], STYLES["unknown"]),
             _number(states.get("unprotected-over-protected", 0), STYLES["critical"]),
-            _number(states.get("marker-over-protected", 0), STYLES["high"]), (row.default, "dim"), _against(row),
+            _number(states.get("marker-over-protected", 0), STYLES["high"]), (row.default_retention, "dim"),
+            _against(row),
         )  # fmt: skip
     grid.show(screen)
     left_out(screen, grid.dropped)
     screen.print()
     for row in result.buckets:
-        if _binds(row.locks):
+        if _binds(row.retention):
             line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  {row.sentence}", indent=2, hang=4)
-    _unbound(screen, [row for row in result.buckets if not _binds(row.locks)])
+    _unbound(screen, [row for row in result.buckets if not _binds(row.retention)])
     _looked_into(screen, result)
-    locked = next((row for row in result.buckets if row.locks.emptying.by_anyone), None)
+    locked = next((row for row in result.buckets if row.retention.earliest_deletion.by_delete_permission), None)
     if locked:
         next_step(screen, f"lantern retention {locked.store}/{locked.bucket}", "why, and which keys")
 
 
 def _against(row: RetentionRow) -> Cell:
     """Whether retention is shorter or longer than required, or not what is required in another way."""
-    facts = {found.fact.removeprefix("objects."): found.severity for found in row.breaking}
+    facts = {found.fact.removeprefix("objects."): found.severity for found in row.drift}
     if not facts:
         return "ok", STYLES["ok"]
     worst = min(facts.values(), key=SEVERITIES.index)
     return f"{worst}: {', '.join(facts)}", STYLES[worst]
 
 
-def _binds(locks: Locks) -> bool:
-    return locks.emptying.by_anyone is not None or locks.emptying.held > 0
+def _binds(summary: RetentionSummary) -> bool:
+    return summary.earliest_deletion.by_delete_permission is not None or summary.earliest_deletion.legal_holds > 0
 
 
 def _unbound(screen: Console, rows: list[RetentionRow]) -> None:
     """Buckets without any protected version, in two lines instead of one each."""
-    whole = [f"{row.store}/{row.bucket}" for row in rows if not row.locks.emptying.unknown]
+    whole = [f"{row.store}/{row.bucket}" for row in rows if not row.retention.earliest_deletion.unknown]
     partly = [
-        f"{row.store}/{row.bucket} ({row.locks.emptying.unknown:,})" for row in rows if row.locks.emptying.unknown
+        f"{row.store}/{row.bucket} ({row.retention.earliest_deletion.unknown:,})"
+        for row in rows
+        if row.retention.earliest_deletion.unknown
     ]
     if whole:
         line(
@@ -203,44 +206,44 @@ def _number(number: int, style: str = "") -> Cell:
     return (f"{number:,}", style) if number else ("-", "dim")
 
 
-def _counts(locks: Locks) -> dict[str, int]:
-    counts = dict.fromkeys(("compliance", "governance", "held", "deletable", "unknown"), 0)
-    for part in locks.parts:
-        if part.period in ("compliance", "governance"):
-            counts[part.period] += part.versions
-        if part.hold == "on":
-            counts["held"] += part.versions
-        if part.deleter == "delete-permission" and part.period != "marker":
-            counts["deletable"] += part.versions
-        if part.deleter == "unknown":
-            counts["unknown"] += part.versions
+def _counts(summary: RetentionSummary) -> dict[str, int]:
+    counts = dict.fromkeys(("compliance", "governance", "legal-hold", "deletable", "unknown"), 0)
+    for group in summary.groups:
+        if group.retention in ("compliance", "governance"):
+            counts[group.retention] += group.versions
+        if group.legal_hold == "on":
+            counts["legal-hold"] += group.versions
+        if group.deletable_by == "delete-permission" and group.retention != "delete-marker":
+            counts["deletable"] += group.versions
+        if group.deletable_by == "unknown":
+            counts["unknown"] += group.versions
     return counts
 
 
 def _one(screen: Console, row: RetentionRow) -> None:
-    line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  default {row.default}")
+    line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  default {row.default_retention}")
     line(screen, row.sentence, indent=2)
     if row.inspected < row.versions:
         line(screen, (f"{row.inspected:,} of {row.versions:,} versions were inspected", STYLES["unknown"]), indent=2)
     screen.print()
     grid = Grid("protected by", "legal hold", "deletable now by", "versions", "bytes", right=(3, 4), shrink=(0,))
-    for part in row.locks.parts:
-        who = "-" if part.period == "marker" else part.deleter
+    for group in sorted(row.retention.groups, key=lambda group: list(PERIOD_WORDS).index(group.retention)):
+        who = "-" if group.retention == "delete-marker" else group.deletable_by
         grid.add(
-            PERIOD_WORDS[part.period], (part.hold, "bold" if part.hold == "on" else "dim"),
-            (who, STYLES["unknown"] if who == "unknown" else ""), f"{part.versions:,}", show_bytes(part.bytes),
+            PERIOD_WORDS[group.retention], (group.legal_hold, "bold" if group.legal_hold == "on" else "dim"),
+            (who, STYLES["unknown"] if who == "unknown" else ""), f"{group.versions:,}", show_bytes(group.bytes),
         )  # fmt: skip
     grid.show(screen, indent=2)
     screen.print()
     keys = Grid("objects with", "objects", "first", right=(1,), shrink=(2,))
-    states = sorted(row.locks.keys, key=lambda keys: list(STATE_WORDS).index(keys.state))
+    states = sorted(row.retention.keys, key=lambda keys: list(STATE_WORDS).index(keys.state))
     for state in states:
         first = ", ".join(state.examples) if state.state not in ("protected", "unprotected") else state.examples[0]
         keys.add((STATE_WORDS[state.state], _STATE_STYLES.get(state.state, "")), f"{state.keys:,}", (first, "dim"))
     keys.show(screen, indent=2)
     screen.print()
     _odd(screen, row)
-    for found in sorted(row.breaking, key=lambda found: SEVERITIES.index(found.severity)):
+    for found in sorted(row.drift, key=lambda found: SEVERITIES.index(found.severity)):
         line(screen, styled(found.severity), f"  {found.fact} {found.required}: {found.objects.words}", indent=2)
         line(screen, ("first: " + ", ".join(found.objects.examples), "dim"), indent=6)
     shadowed = next((k for k in states if k.state in ("unprotected-over-protected", "marker-over-protected")), None)
@@ -251,17 +254,24 @@ def _one(screen: Console, row: RetentionRow) -> None:
 
 
 def _odd(screen: Console, row: RetentionRow) -> None:
-    locks = row.locks
-    if locks.weaker.versions:
-        words = f"{many(locks.weaker.versions, 'version')} with less retention than the bucket's default: "
-        line(screen, (words, STYLES["medium"]), (", ".join(locks.weaker.examples), "dim"), indent=2)
-    if locks.longest is not None:
-        line(screen, f"the longest retention is {_period(locks.longest)}, on ", (locks.longest_key, "dim"), indent=2)
-    if locks.outlives_expiry:
-        outlive = many(locks.outlives_expiry, "old version")
+    summary = row.retention
+    if summary.weaker_than_default.versions:
+        words = (
+            f"{many(summary.weaker_than_default.versions, 'version')} with less retention than the bucket's default: "
+        )
+        line(screen, (words, STYLES["medium"]), (", ".join(summary.weaker_than_default.examples), "dim"), indent=2)
+    if summary.longest_retention is not None:
+        line(
+            screen,
+            f"the longest retention is {_period(summary.longest_retention)}, on ",
+            (summary.longest_retention_key, "dim"),
+            indent=2,
+        )
+    if summary.outlives_expiry:
+        outlive = many(summary.outlives_expiry, "old version")
         words = f"{outlive} under retention for longer than an expiry rule waits: the rule deletes nothing"
         line(screen, (words, STYLES["medium"]), indent=2)
-    governed = sum(part.versions for part in locks.parts if part.period == "governance")
+    governed = sum(group.versions for group in summary.groups if group.retention == "governance")
     if governed:
         holders = ", ".join(row.bypass_holders) or "nobody, by the bucket's rules"
         line(
@@ -286,13 +296,14 @@ def _history(screen: Console, key: str, history: list[VersionRow], as_of: dateti
     )
     for row in history:
         left = _period(int((row.until - as_of).total_seconds())) if row.until and row.until > as_of else ""
-        kept = "delete marker" if row.marker else row.kept
+        protected = "delete marker" if row.delete_marker else row.protected_by
+        bare = row.protected_by in ("unprotected", "expired")
         deleter: Cell = (row.deletable_by, STYLES["unknown"] if row.deletable_by == "unknown" else "")
         grid.add(
             ("current", "bold") if row.current else ("older", "dim"),
             show_moment(row.written) if row.written else "", (row.version, "dim"),
-            "" if row.marker else show_bytes(row.size), (kept, "bold" if row.kept in ("unprotected", "lapsed") else ""),
+            "" if row.delete_marker else show_bytes(row.size), (protected, "bold" if bare else ""),
             show_moment(row.until) if row.until else "-", left,
-            ("-", "dim") if row.marker else deleter,
+            ("-", "dim") if row.delete_marker else deleter,
         )  # fmt: skip
     grid.show(screen)

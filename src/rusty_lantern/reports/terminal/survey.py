@@ -26,7 +26,7 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
             (f"{states.get('unsupported', 0):,}", "dim"),
         )
     grid.show(screen, indent=2)
-    for store, told in result.besides.items():
+    for store, told in result.also_read.items():
         if told:
             words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in told.items())
             line(screen, (f"{store}: ", "bold"), words, indent=2)
