@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
+from collections import Counter
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -70,6 +73,25 @@ def test_an_audit_tells_since_when_and_what_is_accepted(lived: Lived) -> None:
     assert since["boat-logs", "versioning"] == "2026-11-02"
     assert {(w["name"], w["fact"]) for w in result["waived"]} == WAIVED
     assert {w["status"] for w in result["waivers"]} == {"in force", "ends soon"}
+
+
+def test_the_parts_of_an_audit_add_up_to_the_whole(lived: Lived) -> None:
+    def counted(*words: str) -> Counter[str]:
+        found = json.loads(lived.run("audit", "--json", *words).out)
+        turned = {word: number for word, number in found["overview"]["since"].items() if isinstance(number, int)}
+        return Counter(turned | found["counts"] | found["drift_by_severity"])
+
+    whole = counted()
+    rows = json.loads(lived.run("audit", "--json").out)
+    rows = [*rows["drift"], *rows["unknown"], *rows["waived"], *json.loads(lived.run("changes", "--json").out)["drift"]]
+    stores, kinds = {row["store"] for row in rows}, {re.sub(r"[.].*", ".*", row["fact"]) for row in rows}
+    assert min(whole["new"], whole["worse"], whole["resolved"]) > 5
+    assert sum((counted("--store", store) for store in stores), Counter()) == +whole
+    by_kind = sum((counted("--fact", kind) for kind in kinds), Counter())
+    assert by_kind - Counter(ok=by_kind["ok"]) == whole - Counter(ok=whole["ok"])
+    some = [counted("--severity", severity) for severity in ("critical", "high", "medium", "low")]
+    assert all(fewer <= more for fewer, more in pairwise(some))
+    assert +some[-1] == +whole
 
 
 def test_drift_that_reaches_further_comes_first_within_its_severity(lived: Lived, tmp_path: Path) -> None:

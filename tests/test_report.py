@@ -14,10 +14,16 @@ from pathlib import Path
 from typing import Any
 
 import jsonschema
+import msgspec
 import pytest
 from lxml import html
 from pyarrow import parquet
 
+from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.workspace import make
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Lived, lantern
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -118,6 +124,35 @@ def test_an_extract_has_only_its_buckets(lived: Lived, tmp_path: Path) -> None:
     ):
         ran = lived.run("report", "--for", wrong, "--out", str(tmp_path / "x.html"))
         assert (ran.code, told in ran.err, (tmp_path / "x.html").exists()) == (2, True, False)
+
+
+@pytest.mark.parametrize("steward", ["finance", "records-office", "outreach"])
+def test_an_extract_counts_what_an_audit_of_its_owner_counts(lived: Lived, tmp_path: Path, steward: str) -> None:
+    audit = json.loads(lived.run("audit", "--owner", f"steward={steward}", "--json").out)
+    out = tmp_path / "out"
+    assert lived.run("report", "--for", f"tags.steward={steward}", "--out", str(out), "--no-figures").code == 0
+    extract = json.loads((out / "report.json").read_text())["audit"]
+    assert audit["counts"]["drift"] and audit["counts"]["drift"] < 100
+    for part in ("counts", "drift_by_severity", "buckets", "ok"):
+        assert extract[part] == audit[part], part
+    assert extract["overview"]["since"] == audit["overview"]["since"]
+
+
+def test_an_extract_names_the_buckets_that_may_belong_to_it(tmp_path: Path) -> None:
+    harbour = saltmarsh.harbour().dossier
+    dark = [
+        msgspec.structs.replace(bucket, tags=Answer("denied")) if bucket.name == "grant-ledger" else bucket
+        for bucket in harbour.buckets
+    ]
+    place = tmp_path / "ws"
+    make(place, workspace_files("http://127.0.0.1:9"))
+    keep(place / "surveys", "x", saltmarsh.MOMENT, [msgspec.structs.replace(harbour, buckets=dark)])
+    asked = ("report", "--for", "tags.steward=finance", "--out", "out", "--no-figures")
+    assert lantern(*asked, cwd=place).code == 0
+    assert json.loads((place / "out/report.json").read_text())["maybe_for"] == ["harbour/grant-ledger"]
+    assert "1 bucket may belong here, and is not in it" in (place / "out/report.html").read_text()
+    owned = json.loads(lantern("audit", "--owner", "steward=finance", "--json", cwd=place).out)
+    assert owned["buckets"] == 2, "of an audit, whose tags are unknown may be the owner's"
 
 
 @pytest.fixture(scope="module")

@@ -45,7 +45,7 @@ def test_what_is_kept_says_what_counting_says_and_damage_to_it_is_counted_again(
     assert said(workspace) == counted
     assert {path: path.read_bytes() for path in kept} == kept
     for path in kept:
-        path.write_bytes(path.read_bytes().replace(b'"drifted":', b'"drifted":"x","was":').replace(b"[", b"[["))
+        path.write_bytes(path.read_bytes().replace(b'"failed":', b'"failed":"x","was":').replace(b"[", b"[["))
     assert said(workspace, "--fresh") == counted
     for path, content in kept.items():
         assert path.read_bytes() == content
@@ -57,7 +57,7 @@ def test_what_is_kept_is_read_until_something_that_it_depends_on_changes(workspa
     forged = json.loads(path.read_text())
     for _, counts in forged["counts"].values():
         for tally in counts:
-            tally["drifted"] = 0
+            tally["failed"] = 0
     path.write_text(json.dumps(forged))
     assert lantern("audit", "--json", cwd=workspace).out != first.out, "what is kept was not read"
     assert lantern("audit", "--json", "--fresh", cwd=workspace) == first

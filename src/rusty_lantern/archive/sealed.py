@@ -6,15 +6,15 @@ again.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from rusty_lantern.archive.atomic_write import private, write_whole
 from rusty_lantern.archive.signing import ENDING, Signer, read_signature
 
 
-@dataclass(frozen=True)
-class Sealed:
+class Sealed(msgspec.Struct, frozen=True):
     """How kept files are written and read. `signer`: the team's, where it has one."""
 
     signer: Signer | None = None

@@ -9,7 +9,6 @@ from __future__ import annotations
 import base64
 import hashlib
 import os
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -38,8 +37,7 @@ class Signature(msgspec.Struct, frozen=True):
     """The signature in base 64."""
 
 
-@dataclass(frozen=True)
-class PublicKey:
+class PublicKey(msgspec.Struct, frozen=True):
     """Whose signatures count."""
 
     key: Ed25519PublicKey
@@ -62,8 +60,7 @@ class PublicKey:
         return True
 
 
-@dataclass(frozen=True)
-class Signer:
+class Signer(msgspec.Struct, frozen=True):
     """Signs what is kept."""
 
     key: Ed25519PrivateKey

@@ -13,7 +13,6 @@ import re
 import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -63,8 +62,7 @@ class Manifest(msgspec.Struct, frozen=True):
         return Limits(self.only, self.only_of)
 
 
-@dataclass(frozen=True, slots=True)
-class Survey:
+class Survey(msgspec.Struct, frozen=True):
     """A kept survey."""
 
     folder: Path

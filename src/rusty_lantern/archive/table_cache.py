@@ -9,7 +9,6 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
@@ -33,8 +32,7 @@ class _Kept(msgspec.Struct, frozen=True):
     counts: dict[str, tuple[str, msgspec.Raw]]
 
 
-@dataclass(frozen=True)
-class TableCache:
+class TableCache(msgspec.Struct, frozen=True):
     """Counts over the tables of one survey as of one moment. `fresh`: no kept answer is used; each is replaced."""
 
     workspace: Path

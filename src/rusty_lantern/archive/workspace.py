@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from rusty_lantern.archive.quick_status import ESTATE, SURVEYS, upwards
 from rusty_lantern.core.audit.waiver_file import Waiver, read_waivers
@@ -23,8 +24,7 @@ if TYPE_CHECKING:
 BASELINE, WAIVERS, PRICES = "baseline.yaml", "waivers.yaml", "prices.yaml"
 
 
-@dataclass(frozen=True)
-class Workspace:
+class Workspace(msgspec.Struct, frozen=True, dict=True):
     """One team's folder. What its people wrote is read once."""
 
     folder: Path

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.core.audit.choice import Choice
     from rusty_lantern.core.baseline.loader import Baseline
+    from rusty_lantern.core.config.estate import Estate
 
 
 Form = StrEnum("Form", FORMATS)  # type: ignore[misc]
@@ -49,6 +50,12 @@ def audit(
     fail_on_unknown: Annotated[
         bool, typer.Option("--fail-on-unknown", help="End with 3 if anything is unknown, and no such drift.")
     ] = False,
+    max_age: Annotated[
+        str | None,
+        typer.Option(
+            help='End with 3 if the survey is older, as in "26 hours", and there is no such drift.', show_default=False
+        ),
+    ] = None,
     form: Annotated[
         Form | None, typer.Option("--format", help="Print it for another program.", show_default=False)
     ] = None,
@@ -65,7 +72,7 @@ def audit(
 
     Use it after each survey; it asks no store. The first screen has deadlines, what is public now, one line a subject
     that drifts, and what is unknown; --all has every row. In a cron line, --quiet prints nothing when the exit code is
-    0. Example: lantern audit --fail-on high
+    0, and --max-age tells when no new survey comes any more. Example: lantern audit --fail-on high
     """
     from rusty_lantern.reports.formats import writer
     from rusty_lantern.reports.results.audit import audit_result
@@ -75,15 +82,15 @@ def audit(
     baseline = place.baseline()
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    choice = _chosen(taken, baseline, stores, owner, severity, fact)
+    choice = _chosen(taken, place.estate(), baseline, stores, owner, severity, fact)
     found = judge_kept(place, taken, when, choice=choice)
     since = since_when(place, taken, found, when, whole=choice is None)
-    turned = turned_since(place, taken.name, found, whole=choice is None)
+    turned = turned_since(place, taken.name, found, choice)
     written = form or (Form("json") if json else None)
-    result = audit_result(
-        taken, when, baseline, found, since, turned, most=None if whole or written is not None else MOST_SUBJECTS
-    )
-    code = found.exit_code(fail_on.value, unknown_counts=fail_on_unknown)
+    most = None if whole or written is not None else MOST_SUBJECTS
+    too_old = _too_old(taken, max_age, as_of)
+    result = audit_result(taken, when, baseline, found, since, turned, most=most, too_old=too_old)
+    code = found.exit_code(fail_on.value, unknown_counts=fail_on_unknown) or (3 if too_old else 0)
     if not (quiet and not code):
         text = writer(written.value)(result) if written else None
         printed(text, lambda screen: audit_view(screen, result, whole=whole), out)
@@ -92,8 +99,28 @@ def audit(
     raise typer.Exit(code)
 
 
+def _too_old(taken: Survey, max_age: str | None, as_of: str | None) -> str:
+    """How old the survey is at `as_of`, by default now, where that is more than `max_age`. Raises `BadInput`."""
+    from datetime import UTC, datetime, timedelta
+
+    from rusty_lantern.core.errors import BadInput, Problem
+    from rusty_lantern.core.value_types import DURATION, NotOnScale
+
+    if max_age is None:
+        return ""
+    try:
+        most = int(str(DURATION.read(max_age)))
+    except NotOnScale as error:
+        raise BadInput(Problem(f"--max-age: {error}")) from None
+    age = moment(as_of, datetime.now(UTC)) - taken.manifest.taken
+    if age <= timedelta(seconds=most):
+        return ""
+    return f"it was taken {DURATION.roughly(int(age.total_seconds()))} ago, and --max-age is {DURATION.show(most)}"
+
+
 def _chosen(
     taken: Survey,
+    estate: Estate,
     baseline: Baseline,
     stores: list[str] | None,
     owner: str | None,
@@ -104,7 +131,7 @@ def _chosen(
     from fnmatch import fnmatchcase
 
     from rusty_lantern.core.audit.choice import Choice
-    from rusty_lantern.core.baseline.builtin import OF_PROBED_BUCKETS
+    from rusty_lantern.core.baseline.builtin import OF_MIRRORS, OF_PROBED_BUCKETS
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 
     names = [dossier.store for dossier in taken.dossiers]
@@ -115,7 +142,12 @@ def _chosen(
     tag, equals, value = (owner or "").partition("=")
     if owner and not (tag and equals):
         raise BadInput(Problem(f'--owner "{owner}" is not TAG=VALUE', remedy="e.g. --owner steward=hydrology"))
-    required = sorted({r.fact for r in (*OF_PROBED_BUCKETS, *(r for sheet in baseline.sheets for r in sheet.require))})
+    asked = [
+        *OF_PROBED_BUCKETS,
+        *(OF_MIRRORS if estate.mirrors else ()),
+        *(r for s in baseline.sheets for r in s.require),
+    ]
+    required = sorted({one.fact for one in asked})
     if fact and not any(fnmatchcase(name, fact) for name in required):
         hint = nearest(fact, required) or "lantern baseline show lists what is required"
         raise BadInput(Problem(f'--fact "{fact}": the baseline requires no such fact', remedy=hint))

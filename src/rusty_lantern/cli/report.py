@@ -89,21 +89,21 @@ def _result(found: Opened, extract: str | None, *, whole: bool) -> tuple[ReportR
     audit = found.audit()
     views: Sequence[BucketSubject] = found.views
     since = since_when(place, found.survey, audit, found.when)
+    maybe: list[str] = []
     if extract is not None:
-        views, audit = _extract(found, audit, extract)
+        views, maybe = _extracted(found, extract)
+        audit = _audit_of(views, audit)
     kept = [one for one in history(place.surveys, verify=True) if one.name <= found.survey.name]
     result = report_result(
         found.survey, place.estate().name, found.when, place.baseline(), audit, views, since,
         _remedies(views, audit), kept,
-        turned_since(place, found.survey.name, audit, whole=extract is None), extract or "", whole=whole,
+        turned_since(place, found.survey.name, audit, named=extract is not None), extract or "", maybe, whole=whole,
     )  # fmt: skip
     return result, views
 
 
-def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketSubject], Audit]:
-    """Only the buckets that have a fact of this value, and what was judged of them. Raises `BadInput`."""
-    import msgspec
-
+def _extracted(found: Opened, wanted: str) -> tuple[list[BucketSubject], list[str]]:
+    """The buckets that have a fact of this value, and the names of those of which it is unknown. Raises `BadInput`."""
     from rusty_lantern.core.baseline.evaluation import show_fact
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.facts.registry import UnknownFact, lookup
@@ -114,15 +114,23 @@ def _extract(found: Opened, audit: Audit, wanted: str) -> tuple[list[BucketSubje
             raise BadInput(Problem(f'--for "{wanted}" is no FACT=VALUE of buckets', remedy=FOR))
     except UnknownFact as error:
         raise BadInput(Problem(f'--for: unknown fact "{fact}"', remedy=error.hint or FOR)) from None
-    views = [view for view in found.views if show_fact(fact, view.fact(fact)) == value]
+    observed = [(view, view.fact(fact)) for view in found.views]
+    views = [view for view, seen in observed if show_fact(fact, seen) == value]
     if not views:
-        seen = sorted({show_fact(fact, view.fact(fact)) for view in found.views})
-        raise BadInput(Problem(f"no bucket has {fact}={value}", remedy=f"there are: {', '.join(seen[:12])}"))
-    names = {(view.dossier.store, view.bucket.name) for view in views}
+        there = sorted({show_fact(fact, seen) for _, seen in observed})
+        raise BadInput(Problem(f"no bucket has {fact}={value}", remedy=f"there are: {', '.join(there[:12])}"))
+    return views, [view.title for view, seen in observed if seen.unread and view not in views]
+
+
+def _audit_of(views: Sequence[BucketSubject], audit: Audit) -> Audit:
+    """What an audit says of these buckets."""
+    import msgspec
+
+    names = {(view.store, view.name) for view in views}
     kept = [j for j in audit.findings if j.kind == "bucket" and (j.store, j.name) in names]
     scope = msgspec.structs.replace(audit.scope, buckets=views, only_buckets=True)
     met = audit.met.of(names)
-    return views, msgspec.structs.replace(audit, findings=kept, scope=scope, met=met, buckets=len(views), waivers=[])
+    return msgspec.structs.replace(audit, findings=kept, scope=scope, met=met, buckets=len(views), waivers=[])
 
 
 def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy, Sequence[Key]]]:

@@ -137,8 +137,11 @@ def since_when(
     return since(now, seen, all_seen=len(seen) == len(earlier))
 
 
-def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = True) -> Turned | None:
-    """How drift turned since the survey before, None where there is none; of an extract, on what is in it.
+def turned_since(
+    place: Workspace, name: str, audit: Audit, choice: Choice | None = None, *, named: bool = False
+) -> Turned | None:
+    """How drift turned since the survey before, None where there is none; of what was chosen, of that alone. `named`:
+    of the subjects that the audit names alone.
 
     A survey that was limited to some buckets says nothing of the others, so the last one that was not is taken.
     """
@@ -156,10 +159,14 @@ def turned_since(place: Workspace, name: str, audit: Audit, *, whole: bool = Tru
     before = next(
         (one for one in (*latest, *rest) if one.coverage.limits.only in ([], audit.coverage.limits.only)), latest[0]
     )
-    if not whole:
+    stood = before.stood
+    if choice is not None:
+        of_stores = [one for one in stood if not choice.stores or one.store in choice.stores]
+        stood = [one for one in of_stores if choice.has(one.fact, one.severity)]
+    if named or (choice is not None and choice.tag):
         about = audit.met.subjects() | {finding.key[:3] for finding in audit.findings}
-        before = msgspec.structs.replace(before, stood=[one.of(about) for one in before.stood])
-    return turned(before, audit)
+        stood = [one.of(about) for one in stood]
+    return turned(msgspec.structs.replace(before, stood=stood), audit)
 
 
 class Opened(NamedTuple):

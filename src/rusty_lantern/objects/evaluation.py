@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from functools import reduce
 from typing import Any
@@ -45,8 +44,7 @@ def tallies(
     return found
 
 
-@dataclass(frozen=True)
-class Judging:
+class Judging(msgspec.Struct, frozen=True):
     """One tally a requirement. What is judged by: the requirements, and the moment.
 
     A state s is 0 failed, 1 ok, 2 unknown, 3 left out by the sample. Sums of s and s² are much quicker than a

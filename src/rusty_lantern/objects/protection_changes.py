@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
+
+import msgspec
 
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.objects.duckdb_engine import microseconds
@@ -48,8 +49,7 @@ def weakened(
     return over(after, _Weakened({new.path: old for old, new in zip(before, after, strict=True)}, moment))
 
 
-@dataclass(frozen=True)
-class _Weakened:
+class _Weakened(msgspec.Struct, frozen=True):
     """What became weaker since the tables of an earlier survey, by the place of each later table."""
 
     before: dict[Path, VersionTable]

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
+
+import msgspec
 
 from rusty_lantern.core.audit.replicas import Behind
 from rusty_lantern.objects.duckdb_engine import microseconds
@@ -19,8 +20,7 @@ Pair = tuple[VersionTable, VersionTable, datetime, int]
 """The tables of an original and its copy, when the original was read, and the seconds that the copy may lag."""
 
 
-@dataclass(frozen=True)
-class _Lacking:
+class _Lacking(msgspec.Struct, frozen=True):
     """What copies lack, by the place of each original's table."""
 
     pairs: dict[Path, Pair]
@@ -56,8 +56,7 @@ Key = tuple[str, str, int, int]
 """What some versions are encrypted with: by whom kept, which key, how many versions, how many bytes."""
 
 
-@dataclass(frozen=True)
-class _Keys:
+class _Keys(msgspec.Struct, frozen=True):
     """The encryption keys in use in a table."""
 
     def __call__(self, source: Source) -> list[list[Key]]:

@@ -6,7 +6,6 @@ The columns say the same as `core.retention`, version by version; the tests hold
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
@@ -74,8 +73,7 @@ class RetentionSummary(msgspec.Struct, frozen=True):
     """Old versions still locked when the shortest expiry rule would delete them; None without such a rule."""
 
 
-@dataclass(frozen=True)
-class _Locks:
+class _Locks(msgspec.Struct, frozen=True):
     """A table's retention as of a moment."""
 
     moment: datetime
@@ -174,8 +172,7 @@ _KEPT = (
 )
 
 
-@dataclass(frozen=True)
-class _Keeping:
+class _Keeping(msgspec.Struct, frozen=True):
     """A table's bytes by how they are kept at a moment."""
 
     moment: datetime

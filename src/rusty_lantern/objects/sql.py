@@ -9,9 +9,10 @@ in a baseline is bound as a parameter and never becomes part of the text; regula
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
+
+import msgspec
 
 from rusty_lantern.core.baseline.comparisons import MAX_TEXT, Comparison
 from rusty_lantern.core.baseline.loader import Requirement
@@ -63,8 +64,7 @@ def _rank(expression: str) -> str:
     return f"list_position({list(KEEPERS.levels)}, {expression})"
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(msgspec.Struct, frozen=True):
     """A fact as expressions."""
 
     value: str
@@ -118,15 +118,14 @@ for _name, _column in list(_COLUMNS.items()):
         _COLUMNS[_name] = Column(_column.value, _column.known, "NOT marker")
 
 
-@dataclass
-class Compiled:
+class Compiled(msgspec.Struct):
     """Requirements as columns: their expressions, and what is bound to them."""
 
     moment: datetime
-    states: list[str] = field(default_factory=list)
-    values: list[str] = field(default_factory=list)
+    states: list[str] = msgspec.field(default_factory=list)
+    values: list[str] = msgspec.field(default_factory=list)
     """Per requirement, the fact's value."""
-    bound: dict[str, Any] = field(default_factory=dict)
+    bound: dict[str, Any] = msgspec.field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.bound["moment"] = microseconds(self.moment)

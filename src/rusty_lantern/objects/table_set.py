@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, TypeVar, runtime_checkable
 
@@ -119,8 +118,7 @@ def stretches(tables: Sequence[VersionTable], most: int = 0) -> Iterator[list[in
         yield held
 
 
-@dataclass(frozen=True)
-class Source:
+class Source(msgspec.Struct, frozen=True):
     """The rows of some tables, opened: `rows` stands in a query's FROM, with `bound` for its parameters."""
 
     engine: DuckDBPyConnection

@@ -4,7 +4,6 @@ deleting it early would still be billed: many tables at once."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -73,8 +72,7 @@ FROM (SELECT n, size, inspected, epoch_us(expires) AS expires FROM {SOURCE} WHER
 """What versions say themselves about their end; what was not inspected may say something."""
 
 
-@dataclass(frozen=True)
-class _ByTier:
+class _ByTier(msgspec.Struct, frozen=True):
     """A table's bytes by tier as of a moment."""
 
     moment: datetime

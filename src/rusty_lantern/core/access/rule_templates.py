@@ -7,7 +7,6 @@ alike for them. A name is veiled by the part that it plays: whose it is does not
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 
 import msgspec
 
@@ -22,8 +21,7 @@ from rusty_lantern.core.model.identity import Identity
 _PERSONAL = ("aws:principal", "aws:username", "aws:userid")
 
 
-@dataclass(frozen=True)
-class Template:
+class Template(msgspec.Struct, frozen=True):
     """The rules of a bucket but for its name: a key, the names in them, whether they ask who one is."""
 
     rules: Rules

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property, partial
 from operator import attrgetter, itemgetter
@@ -63,7 +62,7 @@ class Scope(msgspec.Struct, frozen=True):
     """Whether nothing is to be told that does not concern one of these buckets."""
 
 
-class Audit(msgspec.Struct, frozen=True):
+class Audit(msgspec.Struct, frozen=True, dict=True):
     """What an audit found. `unread` names stores whose buckets could not be listed, with the reason."""
 
     findings: list[Finding]
@@ -76,12 +75,19 @@ class Audit(msgspec.Struct, frozen=True):
     buckets: int = 0
     waivers: list[Waived] = msgspec.field(default_factory=list)
     """How each waiver stands."""
-    exposed: dict[str, int] = msgspec.field(default_factory=dict)
-    """Verb → how many buckets anyone gets into, from everywhere."""
     coverage: Coverage = Coverage()
     """What the survey looked at."""
-    tally: Counter[tuple[Status, Severity]] = msgspec.field(default_factory=Counter)
-    """Status and severity → how many findings."""
+
+    @cached_property
+    def exposed(self) -> dict[str, int]:
+        """Verb → how many buckets anyone gets into, from everywhere."""
+        reached = [view.decided.told for view in self.scope.buckets if "open" in view.levels]
+        return {verb: sum(told[f"anyone.{verb}"].level == "open" for told in reached) for verb in VERBS}
+
+    @cached_property
+    def tally(self) -> Counter[tuple[Status, Severity]]:
+        """Status and severity → how many findings."""
+        return Counter(map(_STATUS_AND_SEVERITY, self.findings))
 
     def overview(self) -> Overview:
         """What it comes to on one screen."""
@@ -139,8 +145,7 @@ def _worst_first(findings: Iterable[Finding]) -> list[Finding]:
     return [finding for key in order for finding in sorted(groups[key], key=attrgetter("requirement.fact"))]
 
 
-@dataclass(frozen=True)
-class Judge:
+class Judge(msgspec.Struct, frozen=True, dict=True):
     """The baseline in force at a moment, and the waivers: what every command judges by, so that no two can differ."""
 
     baseline: Baseline
@@ -158,7 +163,7 @@ class Judge:
             msgspec.structs.replace(sheet, require=[one for one in sheet.require if one.fact.startswith(facts)])
             for sheet in self.baseline.sheets
         ]
-        return replace(self, baseline=msgspec.structs.replace(self.baseline, sheets=sheets))
+        return msgspec.structs.replace(self, baseline=msgspec.structs.replace(self.baseline, sheets=sheets))
 
     def findings(self, subject: Subject, tallies: Tallies = NO_TALLIES) -> list[Finding]:
         """The findings on a subject, drift weighed, and marked where it is waived."""
@@ -266,12 +271,9 @@ def audit(
         idle = [f"{len(idle)} sheets apply to nothing that was surveyed: not every bucket was"]
     dossiers = [store.index.dossier for store in stores]
     unread = [(dossier.store, dossier.listing.reason) for dossier in dossiers if not dossier.listing.settled]
-    reached = [view.decided.told for view in buckets if "open" in view.levels]
-    exposed: dict[str, int] = {verb: sum(told[f"anyone.{verb}"].level == "open" for told in reached) for verb in VERBS}
     asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
-    tally = Counter(map(_STATUS_AND_SEVERITY, findings))
     scope = Scope(asked, buckets, judge.moment, stands, only_buckets=bool(wanted.tag))
-    return Audit(findings, scope, met, unread, idle, len(buckets), stands, exposed, seen, tally)
+    return Audit(findings, scope, met, unread, idle, len(buckets), stands, seen)
 
 
 _STATUS_AND_SEVERITY = attrgetter("status", "requirement.severity")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from typing import Any, ClassVar, Protocol
@@ -66,8 +65,7 @@ class StoreContext(Protocol):
         """The buckets of the store by name."""
 
 
-@dataclass(frozen=True)
-class BucketSubject:
+class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     """One bucket of a survey with everything that follows from it, worked out when asked."""
 
     bucket: Bucket
@@ -76,7 +74,7 @@ class BucketSubject:
     entry: Store | None = None
     """What the estate file says of the store."""
     trusted_accounts: frozenset[str] = frozenset()
-    neighbours: Mapping[str, BucketSubject] = field(default_factory=dict)
+    neighbours: Mapping[str, BucketSubject] = msgspec.field(default_factory=dict)
     """The buckets of the same store, by name."""
     context: StoreContext | None = None
     """The store's identities and keys; a bucket that stands alone has none. A proposed one has the context of that

@@ -6,7 +6,7 @@ from fnmatch import fnmatchcase
 
 import msgspec
 
-from rusty_lantern.core.baseline.loader import SEVERITIES, Requirement
+from rusty_lantern.core.baseline.loader import SEVERITIES, Requirement, Severity
 from rusty_lantern.core.baseline.selectors import Subject
 
 
@@ -22,14 +22,21 @@ class Choice(msgspec.Struct, frozen=True):
     """A pattern of names of facts."""
 
     def has_subject(self, subject: Subject) -> bool:
-        """Whether a subject is chosen. One whose tags were not read may be the owner's, so it is."""
+        """Whether a subject is chosen: by a tag, buckets alone. One whose tags were not read may be the owner's, so it
+        is."""
         if self.stores and subject.store not in self.stores:
             return False
-        if not self.tag or subject.tags.unread:
+        if not self.tag:
             return True
+        if subject.kind != "bucket" or subject.tags.unread:
+            return subject.kind == "bucket"
         return fnmatchcase((subject.tags.value or {}).get(self.tag, ""), self.value)
 
     def has_requirement(self, requirement: Requirement) -> bool:
         """Whether what is found of a requirement on a chosen subject is chosen."""
-        worst = not self.severity or SEVERITIES.index(requirement.severity) <= SEVERITIES.index(self.severity)
-        return worst and (not self.fact or fnmatchcase(requirement.fact, self.fact))
+        return self.has(requirement.fact, requirement.severity)
+
+    def has(self, fact: str, severity: Severity) -> bool:
+        """Whether what is found of a fact is chosen, where it has this severity."""
+        worst = not self.severity or SEVERITIES.index(severity) <= SEVERITIES.index(self.severity)
+        return worst and (not self.fact or fnmatchcase(fact, self.fact))

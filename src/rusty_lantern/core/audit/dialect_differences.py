@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 
 import msgspec
 
@@ -64,4 +63,4 @@ def on_dialect(view: BucketSubject, dialect: Dialect) -> BucketSubject:
     """The bucket as it would be in a store that reads policies by this dialect."""
     known = Answer("known", Software("", dialect=dialect.dialect))
     own = dialect if dialect.dialect not in SHIPPED else None
-    return replace(view, dossier=msgspec.structs.replace(view.dossier, software=known, dialect=own))
+    return msgspec.structs.replace(view, dossier=msgspec.structs.replace(view.dossier, software=known, dialect=own))

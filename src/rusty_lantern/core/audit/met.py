@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 
 import msgspec
 
@@ -22,14 +21,13 @@ class Column(msgspec.Struct, frozen=True):
     names: list[str]
 
 
-@dataclass(frozen=True)
-class Met:
+class Met(msgspec.Struct, frozen=True):
     """What is ok: of buckets by requirement, of everything else one by one."""
 
-    columns: list[Column] = field(default_factory=list)
-    others: list[Finding] = field(default_factory=list)
+    columns: list[Column] = msgspec.field(default_factory=list)
+    others: list[Finding] = msgspec.field(default_factory=list)
     """Findings on other subjects, and on objects."""
-    buckets: Mapping[tuple[str, str], BucketSubject] = field(default_factory=dict)
+    buckets: Mapping[tuple[str, str], BucketSubject] = msgspec.field(default_factory=dict)
     """The buckets that the columns name, by store and name."""
 
     def __len__(self) -> int:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -20,7 +19,7 @@ from rusty_lantern.core.model.dossier import Dossier
 def beside(view: BucketSubject, proposed: Bucket) -> BucketSubject:
     """A bucket as it is proposed, in the surroundings of the one that is there."""
     neighbours = {**view.neighbours, proposed.name: view}
-    return replace(view, bucket=proposed, neighbours=neighbours)
+    return msgspec.structs.replace(view, bucket=proposed, neighbours=neighbours)
 
 
 def alone(store: str, bucket: Bucket, moment: datetime, estate: Estate | None) -> BucketSubject:

@@ -7,7 +7,6 @@ later; one that differs did not travel. Where either side could not be read, the
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import timedelta
 from fnmatch import fnmatchcase
 from types import MappingProxyType
@@ -80,8 +79,7 @@ def pairs(
                     yield mirror, view, read[mirror.target].get(name)
 
 
-@dataclass(frozen=True)
-class MirrorSubject:
+class MirrorSubject(msgspec.Struct, frozen=True):
     """A mirrored bucket, as sheets speak of it: by the store and the name of the original."""
 
     compared: Compared

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
 from typing import Any, ClassVar
@@ -173,8 +172,7 @@ class StoreSubject:
         return self._part("link", link.bucket, f"{link.bucket}/{link.key}", view)
 
 
-@dataclass(frozen=True)
-class PartSubject:
+class PartSubject(msgspec.Struct, frozen=True):
     """An identity, a credential, an encryption key, a link, or the store itself, as a baseline speaks of it."""
 
     context: StoreSubject

@@ -16,6 +16,7 @@ from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.coverage import Coverage
 from rusty_lantern.core.audit.waivers import observed_now
 from rusty_lantern.core.baseline.evaluation import STATUSES, Key
+from rusty_lantern.core.baseline.loader import Severity
 
 OPEN = ("drift", "waived")
 
@@ -31,7 +32,7 @@ class OpenRequirement(msgspec.Struct, frozen=True, array_like=True):
     kind: str
     fact: str
     status: str
-    severity: str
+    severity: Severity
     observed: str
     """What was seen, in the words in which a waiver accepts it."""
     names: list[str]
@@ -95,7 +96,7 @@ def standing_of(
 
 def _open(audit: Audit) -> list[OpenRequirement]:
     """What is not ok, by what was seen: hundreds of buckets often drift alike."""
-    found: dict[tuple[str, str, str, str, str, str], list[str]] = {}
+    found: dict[tuple[str, str, str, str, Severity, str], list[str]] = {}
     for one in audit.findings:
         asked = one.requirement
         key = (one.store, one.kind, asked.fact, one.status, asked.severity, observed_now(one))

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from rusty_lantern.core.answer import Answer, Partly, lost
 from rusty_lantern.core.model.bucket import Bucket
@@ -24,8 +25,7 @@ NOT_WHOLE = "not all buckets of the store were read"
 """Why something that all buckets of a store would tell is unknown."""
 
 
-@dataclass(frozen=True)
-class StoreIndex:
+class StoreIndex(msgspec.Struct, frozen=True, dict=True):
     """What one dossier tells besides its buckets, joined by name."""
 
     dossier: Dossier

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Protocol
 
@@ -28,8 +27,7 @@ class Permissions(Protocol):
         """How far the public gets into a bucket by the bucket's own rules."""
 
 
-@dataclass(frozen=True)
-class IdentityView:
+class IdentityView(msgspec.Struct, frozen=True):
     """An identity, with its store's roster."""
 
     holder: Identity
@@ -37,8 +35,7 @@ class IdentityView:
     permissions: Permissions
 
 
-@dataclass(frozen=True)
-class CredentialView:
+class CredentialView(msgspec.Struct, frozen=True):
     """A credential, with its store's roster."""
 
     credential: Credential
@@ -57,8 +54,7 @@ class CredentialView:
         return owner if less is None or owner is None else msgspec.structs.replace(less, may=owner.may)
 
 
-@dataclass(frozen=True)
-class KeyView:
+class KeyView(msgspec.Struct, frozen=True):
     """An encryption key, with its store's roster."""
 
     key: EncryptionKey
@@ -71,8 +67,7 @@ LINK_STATUSES = ("valid", "unknown", "not yet", *OVER)
 """How a link may stand, what matters most first."""
 
 
-@dataclass(frozen=True)
-class LinkView:
+class LinkView(msgspec.Struct, frozen=True):
     """A link, with its store's roster."""
 
     link: Link

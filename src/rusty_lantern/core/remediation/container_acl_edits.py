@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Collection
-from dataclasses import replace
 from urllib.parse import quote
 
 import msgspec
@@ -44,7 +43,7 @@ def without_public(view: BucketSubject, verbs: Collection[Verb]) -> tuple[Bucket
     new = ContainerAcl(read, write)
     answer: Answer[ContainerAcl] = Answer("known", new) if read or write else Answer("absent")
     bucket = msgspec.structs.replace(view.bucket, container_acl=answer)
-    return replace(view, bucket=bucket), f"take {', '.join(taken)} out of the container's ACL"
+    return msgspec.structs.replace(view, bucket=bucket), f"take {', '.join(taken)} out of the container's ACL"
 
 
 def _entries(side: str) -> list[str]:

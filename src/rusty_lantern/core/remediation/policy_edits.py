@@ -6,7 +6,6 @@ import ipaddress
 import json
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -142,7 +141,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
         mine = [s for s in policy.statements if s.place in places]
         alone = [s for s in policy.statements if s in mine or s.effect != "Allow"]
         kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
-        opened = replace(view, supposed=msgspec.structs.replace(kept, acl=(), rights=()))
+        opened = msgspec.structs.replace(view, supposed=msgspec.structs.replace(kept, acl=(), rights=()))
         leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if EXPOSURE_FACTS[r.fact] == verb)]
         if leaks and any(s.effect == "Allow" for s in mine):
             restriction = _restriction(view)
@@ -161,7 +160,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
 
 
 def _but(view: BucketSubject, bucket: Any) -> BucketSubject:
-    return replace(view, bucket=bucket)
+    return msgspec.structs.replace(view, bucket=bucket)
 
 
 def _restriction(view: BucketSubject) -> list[str]:

@@ -24,7 +24,7 @@ def write(result: AuditResult) -> str:
 
 
 def _suite(root: etree._Element, result: AuditResult, store: str, mine: list[tuple[str, FindingResult]]) -> None:
-    unread = result.unread_stores.get(store)
+    unread = result.unread_stores.get(store) or (f"the survey is too old: {result.too_old}" if result.too_old else "")
     count = {status: sum(s == status for s, _ in mine) for status in ("drift", "unknown", "waived")}
     suite = etree.SubElement(
         root,

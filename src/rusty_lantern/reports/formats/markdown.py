@@ -17,6 +17,7 @@ def write(result: AuditResult) -> str:
         f"# {markdown(result.baseline)}{markdown(edition)}",
         f"Survey {result.survey}, as of {show_moment(result.as_of)}, {result.buckets:,} buckets: {counts}.",
     ]
+    parts += [f"**The survey is too old**: {result.too_old}."] * bool(result.too_old)
     unread = result.unread_stores.items()
     parts += [f"**Store {markdown(store)} was not read**: {markdown(why)}." for store, why in unread]
     if result.only:
@@ -24,7 +25,7 @@ def write(result: AuditResult) -> str:
     parts += [f"estate.yaml limits {markdown(s)} to {markdown(', '.join(each))}." for s, each in result.only_of.items()]
     parts += _section("Drift", result.drift)
     parts += _section("Unknown", result.unknown)
-    parts += _section("Accepted for now", result.waived)
+    parts += _section("Waived", result.waived)
     return "\n\n".join(parts) + "\n"
 
 

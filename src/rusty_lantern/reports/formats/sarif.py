@@ -25,9 +25,14 @@ def write(result: AuditResult) -> str:
     kinds = (("drift", result.drift), ("unknown", result.unknown), ("waived", result.waived))
     found = [(status, one) for status, kept in kinds for one in kept]
     facts = list(dict.fromkeys(one.fact for _, one in found))
+    missing = [f"store {store} was not read: {why}" for store, why in result.unread_stores.items()]
+    missing += [f"the survey is too old: {result.too_old}"] * bool(result.too_old)
+    limited = [f"the survey was limited to {', '.join(result.only)}"] * bool(result.only)
+    limited += [f"estate.yaml limits {store} to {', '.join(names)}" for store, names in result.only_of.items()]
     notes = [
-        {"level": "error", "message": _text(f"store {store} was not read: {why}")}
-        for store, why in result.unread_stores.items()
+        {"level": level, "message": _text(words)}
+        for level, each in (("error", missing), ("warning", limited))
+        for words in each
     ]
     run: dict[str, Any] = {
         "tool": {
@@ -37,7 +42,7 @@ def write(result: AuditResult) -> str:
                 "rules": [{"id": fact, "shortDescription": {"text": _meaning(fact)}} for fact in facts],
             }
         },
-        "invocations": [{"executionSuccessful": not result.unread_stores, "toolExecutionNotifications": notes}],
+        "invocations": [{"executionSuccessful": not missing, "toolExecutionNotifications": notes}],
         "automationDetails": {"id": f"{safe(result.baseline)}/{result.survey}"},
         "columnKind": "unicodeCodePoints",
         "results": [_result(status, one, facts.index(one.fact)) for status, one in found],

@@ -102,9 +102,11 @@ class AuditResult(OfSurvey, frozen=True, kw_only=True):
     drift: list[FindingResult]
     unknown: list[FindingResult]
     waived: list[FindingResult]
-    """Drift that was accepted; `reason` says until when, by whom and why."""
+    """Drift that is waived; `reason` says until when, by whom and why."""
     waivers: list[WaiverResult]
     notes: list[str]
+    too_old: str
+    """How old the survey is, where that is more than `--max-age`; what happened since is not in it. Else empty."""
     overview: OverviewResult
     """The same on one screen."""
 
@@ -133,6 +135,7 @@ def audit_result(
     turned: Turned | None = None,
     *,
     most: int | None = None,
+    too_old: str = "",
 ) -> AuditResult:
     """An audit as a result. `turned`: how drift changed since the survey before; None where there is none. `most`: what
     it comes to, with no more subjects than these; without, each drift and each unknown too."""
@@ -156,6 +159,7 @@ def audit_result(
         waivers=[waiver_result(waived) for waived in audit.waivers],
         unread_stores=dict(audit.unread),
         notes=audit.idle_sheets,
+        too_old=too_old,
         overview=overview_result(audit.overview(), moment, turned, [store for store, _ in audit.unread], most),
     )
 

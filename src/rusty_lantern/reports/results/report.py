@@ -102,6 +102,8 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     audit: AuditResult
     only_for: str
     """The extract that was asked for, `FACT=VALUE`; empty: the whole."""
+    maybe_for: list[str]
+    """Buckets that may belong to the extract, and are not in it: that fact of them is unknown."""
     public_access: list[PublicAccess]
     tasks: list[Task]
     areas: list[str]
@@ -125,6 +127,7 @@ def report_result(
     kept: Sequence[Kept],
     turned: Turned | None,
     only_for: str = "",
+    maybe_for: Sequence[str] = (),
     *,
     whole: bool = True,
 ) -> ReportResult:
@@ -136,6 +139,7 @@ def report_result(
         estate=estate,
         audit=audit,
         only_for=only_for,
+        maybe_for=list(maybe_for),
         public_access=_public_access(views, found),
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),

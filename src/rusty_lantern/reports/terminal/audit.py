@@ -39,6 +39,9 @@ def audit_view(screen: Console, result: AuditResult, *, whole: bool = False) -> 
 def _heading(screen: Console, result: AuditResult) -> None:
     edition = f", edition {result.edition}" if result.edition else ""
     heading(screen, f"{result.baseline}{edition}", result, many(result.buckets, "bucket"))
+    if result.too_old:
+        line(screen, (f"the survey is too old: {result.too_old}", STYLES["unknown"]))
+        screen.print()
 
 
 def _totals(screen: Console, result: AuditResult) -> None:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import msgspec
 
 
-@dataclass(frozen=True)
-class Gap:
+class Gap(msgspec.Struct, frozen=True):
     """A token for any one character, or a run of any, but for those in `stops`."""
 
     stops: str
