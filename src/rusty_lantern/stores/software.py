@@ -8,7 +8,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, SHIPPED
-from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, Evidence
 from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.intake.dialect_files import find_dialect
 from rusty_lantern.stores.http.client import BUSY, Client
@@ -23,15 +23,21 @@ _GATEWAYS_OWN = re.compile(r"tx[0-9a-f]{21}-[0-9a-f]{10}-[0-9a-f]+-.+")
 
 
 async def with_software(visit: Visit, read: Dossier) -> Dossier:
-    """The dossier with what answers for the store. Raises `BadInput` for a dialect in estate.yaml that is not there."""
+    """The dossier with what answers for the store: asked, or as the document tells that it was read from. Raises
+    `BadInput` for a dialect in estate.yaml that is not there."""
     store = visit.store
     named = find_dialect(store.dialect, visit.folder, store.place) if store.dialect else None
-    found = await recognized(visit) if store.reads in ("s3", "swift") else Answer("unsupported")
+    asked = store.reads in ("s3", "swift")
+    found = await recognized(visit) if asked else read.software
+    if found.note == NOT_IN_DOSSIER:
+        found = Answer("unsupported")
     if named is not None:
         said = found.value or Software("")
         note = "named in estate.yaml"
         found = Answer("known", msgspec.structs.replace(said, dialect=named.dialect, note=note), "", found.evidence)
-    own = named if named is not None and named.dialect not in SHIPPED else None
+    own = None if asked else read.dialect
+    if named is not None:
+        own = named if named.dialect not in SHIPPED else None
     return msgspec.structs.replace(read, software=found, dialect=own)
 
 

@@ -78,12 +78,13 @@ def _received(document: bytes, name: str) -> Dossier:
 
 
 def under_our_name(dossier: Dossier, store: Store, moment: datetime) -> Dossier:
-    """The dossier under the name that the estate file gives the store. What it counts is what it lists."""
-    listing = dossier.listing
+    """The dossier under the name that the estate file gives the store. What it counts is what it lists, and it is as
+    old as what it was made of."""
+    listing, made = dossier.listing, min(dossier.taken, dossier.exported or dossier.taken)
     if not listing.settled and dossier.buckets and listing.state == "failed":
         listing = Answer("known", len(dossier.buckets))
     return msgspec.structs.replace(
-        dossier, store=store.name, taken=moment, exported=dossier.taken, address=store.at, listing=listing, tag="",
+        dossier, store=store.name, taken=moment, exported=made, address=store.at, listing=listing, tag="",
         buckets=[completed(bucket, dossier.every_bucket) for bucket in dossier.buckets],
     )  # fmt: skip
 
