@@ -14,10 +14,15 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rusty_lantern.archive.surveys import load
+from rusty_lantern.archive.workspace import Workspace
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import store_subjects
+from rusty_lantern.core.baseline.comparisons import read_comparison
 from rusty_lantern.core.baseline.evaluation import required_of
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
 from rusty_lantern.core.errors import BadInput
+from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
@@ -143,6 +148,29 @@ def test_a_draft_audits_clean_and_asks_the_right_questions(lived: Lived, tmp_pat
     assert ("gallery-web", "exposure.read") in asked  # open on purpose, which a survey cannot know
     assert ("partner-feed", "exposure.read") in asked or ("partner-feed", "exposure.read") not in DRIFT
     assert lantern("baseline", "draft", "--out", "baseline.yaml", cwd=folder).code == 2
+
+
+def test_a_draft_counts_who_has_what_it_requires_and_asks_nobody_for_the_worse(lived: Lived) -> None:
+    drafted = yaml.load(written := lived.run("baseline", "draft").out, yaml.BaseLoader)
+    first = drafted["sheets"][0]
+    assert first["sheet"] == "every bucket"
+    place = Workspace(lived.folder)
+    taken = load(place.surveys, None)
+    views = [
+        view for store in store_subjects(taken.dossiers, place.estate(), taken.manifest.taken)
+        for view in store.buckets.values()
+    ]  # fmt: skip
+    counted = re.findall(r"^      (\S+): .*# (\d+) of (\d+)(?:, (\d+) unknown)?$", written, re.MULTILINE)
+    told = {yaml.safe_load(fact): tuple(int(n or 0) for n in counts) for fact, *counts in counted}
+    assert len(first["require"]) > 15
+    for fact, asked in first["require"].items():
+        required = read_comparison(asked["is"] if isinstance(asked, dict) else asked, lookup(fact).scale)
+        seen = [view.fact(fact) for view in views]
+        known = [one for one in seen if one.settled]
+        fits = sum(one.value is not None and required.accepts(one.value) for one in known)
+        assert told[fact] == (fits, len(known), len(seen) - len(known)), fact
+        assert fits >= 0.6 * len(known) and len(known) >= 0.6 * len(seen), fact
+    assert not {"identity.mfa", "versioning.mfa-delete"} & told.keys(), "most do without it, which is no rule"
 
 
 def test_a_draft_of_nothing_is_refused(workspace: Path) -> None:

@@ -31,7 +31,9 @@ def _examples() -> list[str]:
             lines = [
                 line.removeprefix("$ ").partition("#")[0].strip() for line in block.splitlines() if line[:2] == "$ "
             ]
-            found += [part.strip() for line in lines for part in line.split("&&") if part.strip().startswith("lantern")]
+            found += [
+                part.strip() for line in lines for part in re.split("&&|;", line) if part.strip().startswith("lantern")
+            ]
     return list(dict.fromkeys(found))
 
 
@@ -52,7 +54,7 @@ def test_the_example_works_in_the_demo(place: Path, whole: Whole, tmp_path: Path
     folder = place
     if line.startswith(ASKING):
         folder = Path(shutil.copytree(whole.folder, tmp_path / "ws"))
-    for command in line.split(" && "):
+    for command in re.split(" && |; ", line):
         ran = lantern(*shlex.split(command)[1:], cwd=folder)
         assert ran.code in (0, 1, 3), ran.err
 
@@ -61,7 +63,7 @@ def _mentioned() -> set[str]:
     found = set()
     for page in PAGES:
         for words in re.findall(r"`(lantern [^`]+)`", page.read_text()):
-            found.add(words.partition(" && ")[0])
+            found |= {part.strip() for part in re.split("&&|;", words)}
     return found
 
 

@@ -16,7 +16,6 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from datetime import datetime
 
-    from rusty_lantern.core.audit.replicas import MirrorSubject
     from rusty_lantern.core.baseline.selectors import Subject
 
 baselines = typer.Typer(no_args_is_help=True, help="Check, show, draft and test the baseline.")
@@ -58,11 +57,12 @@ def check(
 
 
 def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Sequence[Subject], datetime, str]:
-    """Everything that was surveyed; nothing where no survey is kept yet and none was asked for."""
+    """Everything that was surveyed, and mirrored buckets compared; nothing where no survey is kept yet and none was
+    asked for."""
     from datetime import UTC, datetime
 
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.cli.session import moment
+    from rusty_lantern.cli.session import mirrored_in, moment
 
     folder = named if isinstance(named, Path) else None
     if survey is None and not names(workspace(folder).surveys):
@@ -70,7 +70,8 @@ def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Seq
     found = opened(folder, survey, as_of)
     buckets: list[Subject] = [view for store in found.stores for view in store.buckets.values()]
     others = [subject for store in found.stores for subject in store.subjects()]
-    return [*buckets, *others], found.when, found.survey.name
+    copies = mirrored_in(found.tables(), found.stores, found.place.estate())
+    return [*buckets, *others, *copies], found.when, found.survey.name
 
 
 @baselines.command("show", short_help="What the baseline asks of one bucket, and where.")
@@ -124,7 +125,6 @@ def draft(
         raise BadInput(Problem(f"{out} exists already", remedy="choose another name; a draft overwrites nothing"))
     place = workspace(workspace_folder)
     subjects, _, name = _subjects(workspace_folder, survey, as_of)
-    subjects = [*subjects, *(_mirrored(workspace_folder, survey, as_of) if subjects else ())]
     if not subjects:
         raise BadInput(Problem("no survey is saved here yet", remedy="take one with: lantern survey"))
     written = draft(subjects, f"{place.estate().name} baseline", name)
@@ -133,14 +133,6 @@ def draft(
         note(
             f"{out}: {written.count('# Question ')} questions to answer; then: mv {out} baseline.yaml && lantern audit"
         )
-
-
-def _mirrored(workspace_folder: Path | None, survey: str | None, as_of: str | None) -> list[MirrorSubject]:
-    """The mirrored buckets."""
-    from rusty_lantern.cli.session import mirrored_in
-
-    found = opened(workspace_folder, survey, as_of)
-    return mirrored_in(found.tables(), found.stores, found.place.estate())
 
 
 @baselines.command("test", short_help="Run the team's own examples of its baseline.")

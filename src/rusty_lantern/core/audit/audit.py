@@ -20,6 +20,7 @@ from rusty_lantern.core.audit.choice import Choice
 from rusty_lantern.core.audit.coverage import NO_LIMITS, Coverage, Limits, coverage
 from rusty_lantern.core.audit.met import Column, Met
 from rusty_lantern.core.audit.overview import Overview, overview
+from rusty_lantern.core.audit.public_buckets import OnPublic, on_public
 from rusty_lantern.core.audit.replicas import MirrorSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waiver_file import Waiver
@@ -58,6 +59,8 @@ class Scope(msgspec.Struct, frozen=True):
     moment: datetime
     waivers: Sequence[Waived] = ()
     """Those whose end is a deadline."""
+    on_public: OnPublic = MappingProxyType({})
+    """How what is required of public access stands, whatever was chosen."""
     only_buckets: bool = False
     """Whether nothing is to be told that does not concern one of these buckets."""
 
@@ -93,7 +96,13 @@ class Audit(msgspec.Struct, frozen=True, dict=True):
         """What it comes to on one screen."""
         seen = self.scope
         return overview(
-            seen.stores, seen.buckets, self.findings, seen.waivers, seen.moment, only_buckets=seen.only_buckets
+            seen.stores,
+            seen.buckets,
+            self.findings,
+            seen.on_public,
+            seen.waivers,
+            seen.moment,
+            only_buckets=seen.only_buckets,
         )
 
     def of(self, status: Status) -> list[Finding]:
@@ -250,15 +259,13 @@ def audit(
     wanted = choice or Choice()
     buckets = [view for store in stores for view in store.buckets.values() if wanted.has_subject(view)]
     others = [subject for store in stores for subject in store.subjects() if wanted.has_subject(subject)]
-    subjects: list[Subject] = [*buckets, *others]
     copies = [mirror for mirror in mirrors if wanted.has_subject(mirror)]
+    subjects: list[Subject] = [*buckets, *others, *copies]
     unwaived, met = _unwaived(judge, buckets, [*others, *copies], tallies)
-    if choice is not None:
-        unwaived = [finding for finding in unwaived if choice.has_requirement(finding.requirement)]
     waived, stands = judge.waived(unwaived)
-    findings = _worst_first(waived)
+    public = on_public(buckets, waived, met)
     if choice is not None:
-        met = met.chosen(choice)
+        waived, met = [one for one in waived if choice.has_requirement(one.requirement)], met.chosen(choice)
         stands = [one for one in stands if one.status != "unused"]  # it may be used by what was not chosen
     idle = [
         f'{sheet.place}: sheet "{sheet.name}" applies to nothing that was surveyed'
@@ -272,8 +279,8 @@ def audit(
     dossiers = [store.index.dossier for store in stores]
     unread = [(dossier.store, dossier.listing.reason) for dossier in dossiers if not dossier.listing.settled]
     asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
-    scope = Scope(asked, buckets, judge.moment, stands, only_buckets=bool(wanted.tag))
-    return Audit(findings, scope, met, unread, idle, len(buckets), stands, seen)
+    scope = Scope(asked, buckets, judge.moment, stands, public, only_buckets=bool(wanted.tag))
+    return Audit(_worst_first(waived), scope, met, unread, idle, len(buckets), stands, seen)
 
 
 _STATUS_AND_SEVERITY = attrgetter("status", "requirement.severity")

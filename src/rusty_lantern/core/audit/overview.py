@@ -14,23 +14,19 @@ from functools import lru_cache
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.solver.audience_view import Level
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.public_buckets import WORST_FIRST, OnPublic, PublicBucket, public_buckets
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waivers import Waived
 from rusty_lantern.core.baseline.evaluation import Finding, observed_words, show_fact
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import Value, show_bytes, show_names
 
 SOON = timedelta(days=30)
 """What ends by itself within this is told of; what is scheduled for deletion always is."""
 MOST_NAMED = 8
 """Of more buckets that hang on one key, how many there are is told."""
-WORST_FIRST: tuple[Verb, ...] = (
-    "write", "delete", "change-settings", "bypass-retention", "read", "list", "read-settings",
-)  # fmt: skip
 
 
 class Deadline(msgspec.Struct, frozen=True):
@@ -44,21 +40,6 @@ class Deadline(msgspec.Struct, frozen=True):
     what: str
     affects: str = ""
     """What depends on it."""
-
-
-class PublicBucket(msgspec.Struct, frozen=True):
-    """A bucket that the public gets into now, by its verbs."""
-
-    store: str
-    name: str
-    open: tuple[Verb, ...]
-    restricted: tuple[Verb, ...]
-    waived: tuple[Verb, ...]
-    """Those of them that are waived."""
-    required: bool
-    """Whether a baseline wants one of them closed."""
-    accounts_only: tuple[Verb, ...] = ()
-    """Those of `open` that any authenticated account has, and nobody without credentials."""
 
 
 class SubjectDrift(msgspec.Struct, frozen=True):
@@ -108,19 +89,19 @@ def overview(
     stores: Sequence[StoreSubject],
     views: Sequence[BucketSubject],
     findings: Sequence[Finding],
+    required: OnPublic,
     waivers: Sequence[Waived],
     moment: datetime,
     *,
     only_buckets: bool = False,
 ) -> Overview:
     """What the findings on these stores and buckets come to, as of a moment. `findings`: the worst first;
-    of those that are ok nothing is told.
+    of those that are ok nothing is told. `required`: how what is required of public access stands.
     `only_buckets`: tell of nothing that does not concern one of these buckets."""
     chosen = {(view.store, view.bucket.name) for view in views} if only_buckets else None
     shut = {view.title for view in views if view.decided.all_closed}
     drifted = _by_subject(finding for finding in findings if finding.status == "drift")
-    waived = _by_subject(finding for finding in findings if finding.status == "waived")
-    public = public_buckets(views, drifted, waived)
+    public = public_buckets(views, required)
     told = shut | {f"{one.store}/{one.name}" for one in public}
     return Overview(
         tuple(sorted(deadlines(stores, waivers, moment, chosen), key=lambda one: (one.when, one.store, one.name))),
@@ -206,41 +187,6 @@ def _by_subject(findings: Iterable[Finding]) -> BySubject:
     for finding in findings:
         grouped.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
     return grouped
-
-
-def public_buckets(views: Iterable[BucketSubject], drifted: BySubject, waived: BySubject) -> tuple[PublicBucket, ...]:
-    """The buckets that the public gets into, the worst first."""
-    found = []
-    for view in views:
-        if view.decided.all_closed:
-            continue
-        wide = reached(view, "open")
-        some = tuple(verb for verb in reached(view, "restricted") if verb not in wide)
-        if wide or some:
-            key = ("bucket", view.store, view.name)
-            accepted = _verbs(waived.get(key, ()))
-            mine = tuple(verb for verb in (*wide, *some) if verb in accepted)
-            accounts = tuple(verb for verb in wide if view.decided.told[f"anyone.{verb}"].level != "open")
-            required = bool(_verbs(drifted.get(key, ())))
-            found.append(PublicBucket(view.store, view.name, wide, some, mine, required, accounts))
-    return tuple(sorted(found, key=_how_public))
-
-
-def _verbs(findings: Iterable[Finding]) -> set[str]:
-    """The verbs that findings on exposure are about."""
-    facts = (finding.requirement.fact for finding in findings)
-    return {fact.rpartition(".")[2] for fact in facts if fact.startswith("exposure.")}
-
-
-def reached(view: BucketSubject, level: Level) -> tuple[Verb, ...]:
-    """The verbs with a verdict of this level for one of the public audiences, the worst first."""
-    found = view.levels.get(level)
-    return tuple(verb for verb in WORST_FIRST if verb in found) if found else ()
-
-
-def _how_public(one: PublicBucket) -> tuple[object, ...]:
-    worst = min((WORST_FIRST.index(verb) for verb in one.open), default=len(WORST_FIRST))
-    return not one.required, not one.open, worst, -len(one.open), one.store, one.name
 
 
 _NEEDS_LOCK = ("lock.", "objects.mode", "objects.retention", "objects.legal-hold", "objects.deletable-by")

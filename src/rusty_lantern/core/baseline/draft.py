@@ -41,7 +41,10 @@ class CommonValue(msgspec.Struct, frozen=True):
 
     fact: str
     required: str
-    of: int
+    fits: int
+    """How many have it."""
+    known: int
+    """Of how many it is known whether they have it."""
     others: tuple[tuple[Subject, str], ...]
 
 
@@ -92,11 +95,11 @@ def _habit(fact: str, subjects: Sequence[Subject]) -> CommonValue | None:
         return None
     holds = read_comparison(required, lookup(fact).scale).accepts
     fits = [answer.value is not None and holds(answer.value) for _, answer in told]
-    if sum(fits) < COMMON * len(told):
+    if sum(fits) < COMMON * len(told) or len(told) < COMMON * len(seen):
         return None
     others = [(s, w) for (s, _), w, fit in zip(told, words, fits, strict=True) if not fit]
     others += [(subject, f"unknown: {answer.reason}") for subject, answer in seen if not answer.settled]
-    return CommonValue(fact, required, len(told), tuple(others))
+    return CommonValue(fact, required, sum(fits), len(told), tuple(others))
 
 
 def _mirrors(subjects: Sequence[Subject]) -> list[CommonValue]:
@@ -111,8 +114,10 @@ def _mirrors(subjects: Sequence[Subject]) -> list[CommonValue]:
             for subject, answer in seen
             if not answer.settled or not promised.comparison.holds(answer)
         )
+        known = sum(answer.settled for _, answer in seen)
         if broken:
-            found.append(CommonValue(promised.fact, promised.comparison.words, len(seen), broken))
+            words = promised.comparison.words
+            found.append(CommonValue(promised.fact, words, len(seen) - len(broken), known, broken))
     return found
 
 
@@ -132,18 +137,23 @@ def _line(habit: CommonValue) -> str:
     severity = ", severity: high" if lookup(habit.fact).grave else ""
     required = habit.required.replace("$", "$$")
     written = f"{{is: {required}{severity}}}" if severity else required
-    held = habit.of - sum(not words.startswith("could not") for _, words in habit.others)
     name = _plain(habit.fact) if habit.fact.startswith("tags.") else habit.fact
-    return f"      {name}: {written}  # {held} of {habit.of}\n"
+    unknown = habit.fits + len(habit.others) - habit.known
+    rest = f", {unknown} unknown" if unknown else ""
+    return f"      {name}: {written}  # {habit.fits} of {habit.known}{rest}\n"
 
 
 def _unread(kind: str, stores: list[str], habits: list[CommonValue]) -> str:
     names = ", ".join(stores)
     lines = "".join(f"      {habit.fact}: anything\n" for habit in habits)
     return (
-        f"  # {names}: no {kind} could be read there, so nothing is required of any.\n"
-        f"  - sheet: {kind} in {names}\n    of: {{store: [{names}]}}\n    require:\n{lines}"
+        f"  # {names}: no {kind.replace('-', ' ')} could be read there, so nothing is required of any.\n"
+        f"  - sheet: {_plural(kind)} in {names}\n    of: {{store: [{names}]}}\n    require:\n{lines}"
     )
+
+
+def _plural(kind: str) -> str:
+    return {"identity": "identities"}.get(kind, f"{kind}s").replace("-", " ")
 
 
 def _question(number: int, habit: CommonValue, kind: str) -> str:
@@ -156,10 +166,9 @@ def _question(number: int, habit: CommonValue, kind: str) -> str:
             names.append(escaped(subject.name))
     choices = [f"{{store: {store}, name: [{', '.join(_plain(n) for n in names)}]}}" for store, names in stores.items()]
     of = choices[0] if len(choices) == 1 else "{any of: [" + ", ".join(choices) + "]}"
-    plural = {"identity": "identities"}.get(kind, f"{kind}s").replace("-", " ")
     name = _plain(habit.fact) if habit.fact.startswith("tags.") else habit.fact
     return (
-        f"  # Question {number}: {quoted(habit.fact)[1:-1]} is {habit.required} for most {plural}. "
+        f"  # Question {number}: {quoted(habit.fact)[1:-1]} is {habit.required} for most {_plural(kind)}. "
         f"Is it meant to be otherwise here?\n{told}"
         f"  - sheet: {_plain(f'question {number}: {habit.fact}')}\n    of: {of}\n    require:\n      {name}: anything\n"
     )

@@ -41,6 +41,7 @@ def grants_by_object(subject: BucketView, _: str) -> Fact:
     Words(("none", "some")),
     "whether objects' own ACLs allow the public anything: they open what the bucket's rules close",
     area="access",
+    safe="none",
     causes=ACL_ACTIONS,
 )
 def grants_of_objects(subject: BucketView, _: str) -> Fact:

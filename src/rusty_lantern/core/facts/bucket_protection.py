@@ -29,6 +29,7 @@ fact(
     REACH,
     "from where the bucket may be asked at all, by its own and the store's network rules",
     area="access",
+    safe="at least public-networks",
     advice="allow named networks only",
     causes="SetNetwork",
 )(lambda subject, _: _stricter(subject))

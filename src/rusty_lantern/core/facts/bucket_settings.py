@@ -48,6 +48,7 @@ _READABLE = ("policy", "tags", "lifecycle", "website", "logging", "notifications
     "settings.secret",
     SWITCH,
     "whether a setting of the bucket (policy, tags, …) holds what looks like a secret",
+    safe="off",
     advice=(("on", "take the secret out ({note}), and change it wherever it opens anything"),),
 )
 def settings_secret(subject: BucketView, _: str) -> Fact:
@@ -99,6 +100,7 @@ def transport(subject: BucketView, _: str) -> Fact:
     SWITCH,
     "whether deleting a version needs MFA",
     area="versions and locks",
+    safe="on",
     advice="require MFA for deleting versions",
     causes="PutBucketVersioning",
 )

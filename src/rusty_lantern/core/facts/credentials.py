@@ -51,6 +51,7 @@ fact(
     Words(("missing", "disabled", "enabled"), ordered=True),
     "whether its owner is enabled, disabled, or nobody that the store knows",
     of=CREDENTIAL,
+    safe="enabled",
     advice=(
         (
             "missing",
@@ -138,6 +139,7 @@ fact(
     SWITCH,
     "whether its owner has a well-known administrator's name",
     of=CREDENTIAL,
+    safe="off",
     advice="make an identity under another name, move its users to it, and disable this one",
 )(lambda view, _: Answer("known", "on" if is_well_known(view.credential.owner) else "off"))
 

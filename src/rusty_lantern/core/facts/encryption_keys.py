@@ -122,6 +122,7 @@ fact(
     SWITCH,
     "whether the store's own service identity may use it",
     of=KEY,
+    safe="on",
     advice="allow the store's service identity to encrypt and decrypt with it",
 )(lambda view, _: store_may_use(view.key, view.index))
 

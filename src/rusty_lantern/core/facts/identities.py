@@ -53,6 +53,7 @@ fact(
     SWITCH,
     "whether signing in needs MFA",
     of=IDENTITY,
+    safe="on",
     advice="set up MFA for it",
     causes=MFA_ACTIONS,
 )(lambda view, _: switch_fact(view.holder.mfa))
@@ -142,6 +143,7 @@ fact(
     SWITCH,
     "whether it has a default or well-known administrator's name",
     of=IDENTITY,
+    safe="off",
     advice="make an identity under another name, move its users to it, and disable this one",
 )(lambda view, _: Answer("known", "on" if is_well_known(view.holder.name) else "off"))
 

@@ -22,6 +22,7 @@ fact(
     CERTIFICATES,
     "what the certificate in the TLS handshake is worth",
     of=STORE,
+    safe="trusted",
     advice="install a certificate that is valid and for this name",
 )(lambda index, _: fact_of(index.dossier.certificate.map(lambda found: found.verdict)))
 
@@ -65,9 +66,14 @@ fact(
 )(lambda index, _: switch_fact(index.dossier.legacy_signatures))
 
 # Absent where it has no network rules.
-fact("store.network", REACH, "from where it may be asked at all", of=STORE, advice="allow named networks only")(
-    lambda index, _: network_fact(index.dossier.network)
-)
+fact(
+    "store.network",
+    REACH,
+    "from where it may be asked at all",
+    of=STORE,
+    safe="at least public-networks",
+    advice="allow named networks only",
+)(lambda index, _: network_fact(index.dossier.network))
 
 
 # Anything older than 1.2 can be broken on the way.

@@ -7,7 +7,8 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.audit.overview import Deadline, Overview, PublicBucket, SubjectDrift, UnknownReason
+from rusty_lantern.core.audit.overview import Deadline, Overview, SubjectDrift, UnknownReason
+from rusty_lantern.core.audit.public_buckets import PublicBucket, requirement_words
 from rusty_lantern.core.history.drift_changes import Turned
 from rusty_lantern.core.value_types import show_names
 
@@ -52,8 +53,12 @@ class PublicRow(msgspec.Struct, frozen=True, kw_only=True):
     """Those of `open` that any authenticated account has, and nobody without credentials."""
     restricted: list[str]
     waived: list[str]
+    without_requirement: list[str]
+    """Those of which the baseline requires nothing."""
     drift: bool
     """Whether the baseline wants one of these verbs closed, and no waiver covers it."""
+    words: str
+    """`drift`, `waived`, `unknown`, `nothing required` or `as required`."""
     command: str
 
 
@@ -166,7 +171,9 @@ def _public(one: PublicBucket) -> PublicRow:
     return PublicRow(
         store=one.store, bucket=one.name, open=list(one.open), accounts_only=list(one.accounts_only),
         restricted=list(one.restricted),
-        waived=list(one.waived), drift=one.required, command=f"lantern {what} {one.store}/{one.name}",
+        waived=list(one.of("waived")), without_requirement=list(one.of(None)), drift=one.drifts,
+        words=requirement_words(one.required, (*one.open, *one.restricted)),
+        command=f"lantern {what} {one.store}/{one.name}",
     )  # fmt: skip
 
 

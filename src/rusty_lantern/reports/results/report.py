@@ -7,7 +7,7 @@ wants to see again.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import chain
 
@@ -20,12 +20,14 @@ from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import read_otherwise
+from rusty_lantern.core.audit.public_buckets import WORST_FIRST, required_of
 from rusty_lantern.core.baseline.evaluation import STATUSES, Finding, Key, Status
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import AREAS, Area, lookup
 from rusty_lantern.core.history.drift_changes import Turned
 from rusty_lantern.core.history.drift_history import Begun
+from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult, audit_result, finding_result
 from rusty_lantern.reports.results.facts import required_words
@@ -37,13 +39,13 @@ class PublicAccess(msgspec.Struct, frozen=True, kw_only=True):
     store: str
     bucket: str
     audience: str
-    verb: str
+    verb: Verb
     level: str
     because: str
     request: str
     bytes: int | None
-    expected: bool
-    """Whether the baseline holds in spite of it: it is meant to be so."""
+    required: str
+    """Whether the baseline wants it so: `drift`, `waived`, `unknown`, `nothing required` or `as required`."""
 
 
 class Task(msgspec.Struct, frozen=True, kw_only=True):
@@ -176,7 +178,6 @@ def _by_line(place: Place, sheet: str, fact: str) -> tuple[str, int, str]:
 
 def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicAccess]:
     """Every door that is not closed to the public: the widest audience of each verb, worst first."""
-    drifted = {(j.store, j.name, j.requirement.fact) for j in found.findings if j.status in ("drift", "waived")}
     doors = []
     for view in views:
         own_way: dict[str, str] = {}
@@ -198,11 +199,21 @@ def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicA
                     because=verdict.because + otherwise,
                     request=verdict.witness.request if verdict.witness else "",
                     bytes=view.bucket.usage.value.bytes if view.bucket.usage.value else None,
-                    expected=(store, bucket, f"exposure.{verb}") not in drifted,
+                    required=_required(found.scope.on_public.get((store, bucket), {}), verb),
                 )
             )  # fmt: skip
-    order = ("write", "delete", "change-settings", "bypass-retention", "read", "list", "read-settings")
-    return sorted(doors, key=lambda d: (d.expected, d.level != "open", order.index(d.verb), d.store, d.bucket))
+
+    def how_bad(one: PublicAccess) -> tuple[object, ...]:
+        return _REQUIRED.index(one.required), one.level != "open", WORST_FIRST.index(one.verb), one.store, one.bucket
+
+    return sorted(doors, key=how_bad)
+
+
+_REQUIRED = ("drift", "nothing required", "unknown", "waived", "as required")
+
+
+def _required(statuses: Mapping[str, Status], verb: Verb) -> str:
+    return {None: "nothing required", "ok": "as required"}.get(found := required_of(statuses, verb), str(found))
 
 
 def _tasks(audit: AuditResult, remedies: Sequence[tuple[Remedy, Sequence[Key]]]) -> list[Task]:

@@ -98,7 +98,7 @@ def _public(screen: Console, found: OverviewResult) -> None:
         verbs: list[Cell] = [(", ".join(verb for verb in one.open if verb not in one.accounts_only), style)]
         verbs += [(", ".join(one.accounts_only), style)] * accounts
         verbs += [(", ".join(one.restricted), STYLES["restricted"])] * limited
-        grid.add((f"{one.store}/{one.bucket}", "bold"), *verbs, _meant(one.drift, bool(one.waived)))
+        grid.add((f"{one.store}/{one.bucket}", "bold"), *verbs, _meant(one.words))
     if shown:
         grid.show(screen, indent=2)
     limited_only = [
@@ -117,10 +117,8 @@ def _public(screen: Console, found: OverviewResult) -> None:
     line(screen, (f"{many(found.closed_buckets, 'bucket')} closed to the public", "dim"), indent=2)
 
 
-def _meant(drift: bool, waived: bool) -> Cell:
-    if drift:
-        return "drift", STYLES["drift"]
-    return ("waived", STYLES["waived"]) if waived else ("as required", "dim")
+def _meant(words: str) -> Cell:
+    return words, {"drift": STYLES["drift"], "waived": STYLES["waived"], "as required": "dim"}.get(words, "bold")
 
 
 def _subjects(screen: Console, found: OverviewResult) -> None:

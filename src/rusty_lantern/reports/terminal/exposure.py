@@ -12,7 +12,7 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.audit.dialect_differences import ReadOtherwise
-from rusty_lantern.core.audit.overview import WORST_FIRST
+from rusty_lantern.core.audit.public_buckets import WORST_FIRST
 from rusty_lantern.core.value_types import show_moment, show_names
 from rusty_lantern.reports.results.exposure import ExposureResult, ExposureRow, Probed, VerdictResult
 from rusty_lantern.reports.terminal.heading import heading
