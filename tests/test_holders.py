@@ -11,6 +11,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access import effective_permissions as across
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
@@ -31,7 +33,9 @@ from rusty_lantern.core.model.identity import Document, Group, Identity, is_well
 from rusty_lantern.core.model.store_index import members
 from rusty_lantern.intake.secret_patterns import find_leaks
 from rusty_lantern.simulator.demo import harbour as saltmarsh
-from tests.conftest import Whole
+from rusty_lantern.simulator.demo.other_stores import skerry
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
+from tests.conftest import Whole, lantern
 from tests.saltmarsh_answers import DRIFT, OTHER_DRIFT
 
 ACCOUNT = "400100200300"
@@ -176,6 +180,24 @@ def test_mirrors_tell_what_did_not_travel_and_what_is_on_its_way(whole: Whole) -
         "lock.default-retention",
     ]
     assert (rows["permit-scans"]["behind"], rows["permit-scans"]["differences"]) == (720, [])
+
+
+def test_a_mirror_without_its_copy_counts_as_drift(tmp_path: Path) -> None:
+    second = skerry(saltmarsh.harbour(), saltmarsh.MOMENT, {}).dossier
+    left = [bucket for bucket in second.buckets if bucket.name != "permit-scans"]
+    dossiers = [
+        saltmarsh.harbour().dossier,
+        msgspec.structs.replace(second, buckets=left, listing=Answer("known", len(left))),
+    ]
+    make(tmp_path / "ws", workspace_files("http://127.0.0.1:9"))
+    mirrors = '\nmirrors:\n  - {from: harbour, to: skerry, buckets: ["permit-s*"], lag: 30 minutes}\n'
+    entry = "  skerry: {reads: s3, at: 'http://127.0.0.1:8', plain-http: allowed, credential: {profile: x}}\n"
+    with (tmp_path / "ws/estate.yaml").open("a") as stream:
+        stream.write(entry + mirrors)
+    keep(tmp_path / "ws/surveys", "x", saltmarsh.MOMENT, dossiers)
+    ran = lantern("mirrors", cwd=tmp_path / "ws")
+    assert (ran.code, "1 mirrored bucket · 1 with drift" in ran.out) == (0, True), ran.out + ran.err
+    assert "skerry has no such bucket" in ran.out
 
 
 def test_key_material_in_files_is_told_by_place_and_never_repeated(whole: Whole, tmp_path: Path) -> None:

@@ -24,15 +24,14 @@ def mirrors_view(screen: Console, result: MirrorsResult) -> None:
     grid.show(screen)
     for row in result.mirrors:
         _mirror(screen, row)
-    bad = sum(
-        bool(row.differences) or row.content in ("bucket-missing", "objects-missing", "behind", "extra-objects")
-        for row in result.mirrors
-    )
+    bad = sum(bool(row.against_baseline.drift) for row in result.mirrors)
+    waived = sum(bool(row.against_baseline.waived) for row in result.mirrors)
     screen.print()
     named = [row for row in result.mirrors if row.bucket != "*"]  # which stands for buckets that were not read
     unknown = sum(bool(row.unknown) for row in named)
     others = " and others" if len(named) < len(result.mirrors) else ""
     counts = [many(len(named), "mirrored bucket") + others, f"{bad:,} with drift"]
+    counts += [f"{waived:,} waived"] * bool(waived)
     counts += [f"{unknown:,} unknown" + others] * bool(unknown or others)
     line(screen, (join(counts), "bold"))
     worst = next((row for row in result.mirrors if row.differences), None)
