@@ -31,14 +31,16 @@ edition: 1
 sheets:
   - sheet: every bucket
     require:
-      exposure.read:      {is: closed, severity: high}
-      exposure.list:      {is: closed, severity: high}
-      exposure.write:     {is: closed, severity: critical}
-      exposure.delete:    {is: closed, severity: critical}
-      exposure.change-settings:    {is: closed, severity: critical}
-      versioning:         on
+      exposure.read: {is: closed, severity: high}
+      exposure.list: {is: closed, severity: high}
+      exposure.write: {is: closed, severity: critical}
+      exposure.delete: {is: closed, severity: critical}
+      exposure.change-settings: {is: closed, severity: critical}
+      exposure.bypass-retention: {is: closed, severity: critical}
+      exposure.read-settings: closed
+      versioning: on
       encryption.at-rest: at least provider-managed
-      tags.steward:       present
+      tags.steward: present
 """
 
 

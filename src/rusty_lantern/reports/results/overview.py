@@ -57,8 +57,8 @@ class PublicRow(msgspec.Struct, frozen=True, kw_only=True):
     """Those of which the baseline requires nothing."""
     drift: bool
     """Whether the baseline wants one of these verbs closed, and no waiver covers it."""
-    words: str
-    """`drift`, `waived`, `unknown`, `nothing required` or `as required`."""
+    required: str
+    """Whether the baseline wants it so: `drift`, `waived`, `unknown`, `nothing required` or `as required`."""
     command: str
 
 
@@ -172,7 +172,7 @@ def _public(one: PublicBucket) -> PublicRow:
         store=one.store, bucket=one.name, open=list(one.open), accounts_only=list(one.accounts_only),
         restricted=list(one.restricted),
         waived=list(one.of("waived")), without_requirement=list(one.of(None)), drift=one.drifts,
-        words=requirement_words(one.required, (*one.open, *one.restricted)),
+        required=requirement_words(one.required, (*one.open, *one.restricted)),
         command=f"lantern {what} {one.store}/{one.name}",
     )  # fmt: skip
 

@@ -98,7 +98,7 @@ def _public(screen: Console, found: OverviewResult) -> None:
         verbs: list[Cell] = [(", ".join(verb for verb in one.open if verb not in one.accounts_only), style)]
         verbs += [(", ".join(one.accounts_only), style)] * accounts
         verbs += [(", ".join(one.restricted), STYLES["restricted"])] * limited
-        grid.add((f"{one.store}/{one.bucket}", "bold"), *verbs, _meant(one.words))
+        grid.add((f"{one.store}/{one.bucket}", "bold"), *verbs, _meant(one.required))
     if shown:
         grid.show(screen, indent=2)
     limited_only = [

@@ -50,7 +50,7 @@ def sheet_view(screen: Console, result: EffectiveSheet) -> None:
         )  # fmt: skip
         if words:
             line(screen, (f"{row.fact}: ", "bold"), words, indent=2, hang=2)
-    next_step(screen, f"lantern show {result.bucket} --required", "what was observed, and judged")
+    next_step(screen, f"lantern show {result.bucket} --required", "what was observed, and how each stands")
 
 
 def examples_view(screen: Console, result: ExamplesResult) -> None:
