@@ -104,6 +104,28 @@ def test_all_commands_agree_on_the_status_of_every_requirement(inside: Inside) -
     assert judged_elsewhere <= found.keys()
 
 
+def test_a_request_that_is_refused_does_not_hide_that_another_is_allowed(inside: Inside, tmp_path: Path) -> None:
+    """Of every bucket, audience and verb, `why` says nothing else than `exposure`, whatever it is asked about."""
+    told: Counter[tuple[str, bool | None]] = Counter()
+    for row in inside("exposure", "--json")["buckets"]:
+        asked = [(audience, verb) for audience in row["exposure"] for verb in row["exposure"][audience]]
+        lines = [json.dumps({"caller": audience, "verb": verb}) for audience, verb in asked]
+        (tmp_path / "asked.jsonl").write_text("\n".join(lines))
+        title = f"{row['store']}/{row['bucket']}"
+        ran = CliRunner().invoke(inside.command, ["why", title, "--requests", str(tmp_path / "asked.jsonl"), "--json"])
+        found = [json.loads(line) for line in ran.stdout.splitlines()]
+        for (audience, verb), one in zip(asked, found, strict=True):
+            verdict, allowed, other = row["exposure"][audience][verb], one["allowed"], one["other_requests"]
+            told[verdict["verdict"], allowed] += 1
+            if verdict["verdict"] == "closed":
+                assert (allowed, other) == (False, None), (title, audience, verb)
+            elif verdict["verdict"] == "unknown":
+                assert allowed or other["level"] == "unknown", (title, audience, verb)
+            elif not allowed:
+                assert other["example"] == verdict["witness"], (title, audience, verb)
+    assert min(told["open", True], told["closed", False]) > 20 and told["open", False] + told["open", None]
+
+
 def test_a_proposed_bucket_is_judged_with_its_waivers_too(inside: Inside) -> None:
     Path("waivers.yaml").write_text(WAIVERS)
     policy = json.loads(inside("show", "harbour/payroll-drop", "--json")["facts"] and "{}") or {}

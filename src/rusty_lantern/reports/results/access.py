@@ -8,9 +8,10 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
-from rusty_lantern.core.access.evaluator.request import Caller
+from rusty_lantern.core.access.evaluator.request import Caller, Decision, Request
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
-from rusty_lantern.core.access.policy.actions import ACTIONS
+from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS, actions_of
+from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
 from rusty_lantern.core.access.policy.principals import read_principal
@@ -22,7 +23,7 @@ from rusty_lantern.core.access.solver.witness import Witness, witness_of
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
-from rusty_lantern.core.model.identity import Identity
+from rusty_lantern.core.model.identity import Identity, Verb
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
@@ -44,6 +45,19 @@ class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
     by: str
     steps: list[StepResult]
     note: str
+    other_requests: OtherRequests | None = None
+    """Where it is not allowed and a verb was asked about: what other requests of the caller can do. Null where
+    none is allowed, or nobody knows the caller well enough to tell."""
+
+
+class OtherRequests(msgspec.Struct, frozen=True, kw_only=True):
+    """That a caller has a verb by other requests than the one that was decided."""
+
+    verb: str
+    level: str
+    restriction: str
+    """The condition that they are allowed under, where that is known."""
+    example: Witness | None
 
 
 class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -83,7 +97,8 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
     access: list[AccessRow]
     """What rules of buckets grant identities that they name."""
     identities: list[IdentityAccessRow]
-    """What the stores' own identities may do, by their own permissions and the buckets' rules together."""
+    """What the stores' own identities may do, by their own permissions and the buckets' rules together, but for what
+    everybody may (`exposure` tells that)."""
     unread: dict[str, str]
     """Store → why its identities are unknown."""
     unread_rules: dict[str, str]
@@ -100,10 +115,11 @@ def decision_results(
 ) -> list[DecisionResult]:
     """Decide requests about a bucket. Raises `BadInput` for one that cannot be put."""
     guard = public_policy(view.rules, view.surroundings, Budget(BUDGET))
-    return [_decided(view, one, moment_of(one), guard) for one in asked]
+    reach = Reach(view)
+    return [_decided(view, one, moment_of(one), guard, reach) for one in asked]
 
 
-def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: Public) -> DecisionResult:
+def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: Public, reach: Reach) -> DecisionResult:
     around = view.surroundings
     holder = _holder(view, asking.caller)
     request = request_of(asking, moment, _sender(view, asking, holder))
@@ -113,6 +129,11 @@ def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: 
     if holder is not None:
         rules = both_sides(rules, side_of(view.index, holder), around.account or known_as(holder).account)
     decision = decide(rules, request, public=as_match(public))
+    other: OtherRequests | None = None
+    if decision.allowed is not True and not asking.action:
+        other = reach[asking.caller, asking.verb]
+        request, decision = _by_another_action(asking, request, decision, rules, public, other)
+        other = None if decision.allowed or (other is not None and other.level == "closed") else other
     witness = witness_of(request, view.bucket.name, door_of(rules, decision.by))
     if asking.caller not in AUDIENCES:
         witness = msgspec.structs.replace(witness, caller=asking.caller)
@@ -129,7 +150,56 @@ def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: 
         by=decision.by,
         steps=[StepResult(rule=s.rule, says=s.says, why=s.why) for s in decision.steps],
         note=note,
+        other_requests=other,
     )
+
+
+def _by_another_action(
+    asking: RequestSpec, first: Request, decision: Decision, rules: Rules, public: Public, other: OtherRequests | None
+) -> tuple[Request, Decision]:
+    """A verb is more than the action that stands for it: the same by another of its actions that is allowed, or that
+    may be. `other`: what is known of the caller's requests for this verb."""
+    if other is not None and other.level == "closed" and asking.caller in AUDIENCES:
+        return first, decision
+    for action in actions_of(ACTIONS[first.action].verb):
+        key = asking.key if action.target == "object" else ""
+        request = msgspec.structs.replace(first, action=action.name, key=key)
+        found = decide(rules, request, public=as_match(public))
+        if found.allowed:
+            return request, found
+        if found.allowed is None and decision.allowed is False:
+            first, decision = request, found
+    return first, decision
+
+
+class Reach(dict[tuple[str, str], "OtherRequests | None"]):
+    """Caller and verb → how far the caller has the verb by whatever request; None where that is not known."""
+
+    def __init__(self, view: BucketSubject) -> None:
+        super().__init__()
+        self.view = view
+
+    def __missing__(self, asked: tuple[str, str]) -> OtherRequests | None:
+        caller, verb = asked
+        found = self[asked] = self._found(caller, next(one for one in VERBS if one == verb))
+        return found
+
+    def _found(self, caller: str, verb: Verb) -> OtherRequests | None:
+        view = self.view
+        audience = next((one for one in AUDIENCES if one == caller), None)
+        if audience is not None:
+            verdict = view.verdicts[audience, verb]
+            words = verdict.restriction.words if verdict.restriction else ""
+            return OtherRequests(verb=verb, level=verdict.level, restriction=words, example=verdict.witness)
+        holder = view.index.holders.get(caller)
+        if holder is not None:
+            reach = view.context.across.on(holder, view.name).get(verb) if view.context is not None else None
+        else:
+            identity = read_principal(caller)
+            reach = view.granted(identity)[verb] if identity in view.named else None
+        if reach is None:
+            return None
+        return OtherRequests(verb=verb, level=reach.level, restriction=reach.restriction, example=None)
 
 
 def _holder(view: BucketSubject, name: str) -> Identity | None:

@@ -11,7 +11,13 @@ from rich.console import Console
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment, show_names
-from rusty_lantern.reports.results.access import AccessResult, AccessRow, DecisionResult, IdentityAccessRow
+from rusty_lantern.reports.results.access import (
+    AccessResult,
+    AccessRow,
+    DecisionResult,
+    IdentityAccessRow,
+    OtherRequests,
+)
 from rusty_lantern.reports.results.proposal import ChangeResult, RetentionCostResult, TryResult
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
 from rusty_lantern.reports.terminal.heading import heading
@@ -48,6 +54,20 @@ def why_view(screen: Console, result: DecisionResult) -> None:
     line(screen, (word, STYLES[style]), f": {result.by}")
     if result.note:
         line(screen, (result.note, "dim"))
+    if result.other_requests is not None:
+        _other_requests(screen, result.other_requests)
+
+
+def _other_requests(screen: Console, found: OtherRequests) -> None:
+    """That the caller has the verb all the same, by another request."""
+    if found.level == "unknown":
+        line(screen, (f"whether another {found.verb} request is allowed is unknown", STYLES["unknown"]))
+        return
+    under = f", {found.restriction}" if found.restriction else ""
+    line(screen, (f"another {found.verb} request is allowed{under}", STYLES[found.level]))
+    if found.example is not None:
+        line(screen, f"for example  {found.example.request}", indent=2)
+        line(screen, (join([f"from {found.example.address}", found.example.at]), "dim"), indent=15)
 
 
 _LONG_ID = re.compile(r"([0-9a-f]{4})[0-9a-f]{28}")
