@@ -68,6 +68,8 @@ def _other_requests(screen: Console, found: OtherRequests) -> None:
     if found.example is not None:
         line(screen, f"for example  {found.example.request}", indent=2)
         line(screen, (join([f"from {found.example.address}", found.example.at]), "dim"), indent=15)
+        for name, value in {**found.example.headers, **found.example.circumstances}.items():
+            line(screen, f"{name}: {value}", indent=15)
 
 
 _LONG_ID = re.compile(r"([0-9a-f]{4})[0-9a-f]{28}")
