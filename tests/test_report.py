@@ -22,6 +22,7 @@ from pyarrow import parquet
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.dossier import lost_dossier
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Lived, lantern
@@ -153,6 +154,16 @@ def test_an_extract_names_the_buckets_that_may_belong_to_it(tmp_path: Path) -> N
     assert "1 bucket may belong here, and is not in it" in (place / "out/report.html").read_text()
     owned = json.loads(lantern("audit", "--owner", "steward=finance", "--json", cwd=place).out)
     assert owned["buckets"] == 2, "of an audit, whose tags are unknown may be the owner's"
+
+
+def test_a_page_of_stores_that_were_not_read_says_of_nothing_that_there_is_none(tmp_path: Path) -> None:
+    make(tmp_path / "ws", workspace_files("http://127.0.0.1:9"))
+    gone: Answer[int] = Answer("failed", None, "cannot connect")
+    keep(tmp_path / "ws/surveys", "x", saltmarsh.MOMENT, [lost_dossier("harbour", "", saltmarsh.MOMENT, gone)])
+    assert lantern("report", "--out", "page.html", "--no-figures", cwd=tmp_path / "ws").code == 0
+    page = (tmp_path / "ws/page.html").read_text()
+    assert "No drift in what was read." in page and "No requirement is unknown in what was read." in page
+    assert 'class="good">N' not in page and "Nothing known." in page
 
 
 @pytest.fixture(scope="module")
