@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-import dataclasses
 import json
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -109,7 +109,7 @@ def test_buckets_that_are_set_up_alike_are_decided_as_each_alone(written: list[s
         dossier = store([bucket(name, text.replace("reed", name), [], []) for name in NAMES], [], [])
         [together] = store_subjects([dossier], None, AROUND.moment)
         for one in together.buckets.values():
-            alone = dataclasses.replace(one, context=None)
+            alone = msgspec.structs.replace(one, context=None)
             assert one.levels == alone.levels, (one.name, one.bucket.policy.value)
             assert dict(one.exposures) == dict(alone.exposures)
             assert one.fact("policy.portable") == alone.fact("policy.portable")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import dataclasses
 import json
 from typing import Any
 
@@ -492,7 +491,7 @@ def test_the_owner_may_declare_that_no_object_grants_anything() -> None:
         "object-acls.public", "none", "one service uploads, and sets none", "2027-01-01", Place("estate.yaml")
     )
     store = Store("store", Place("estate.yaml"), "s3", "https://store.example", Credential("default"), stated=(said,))
-    view = dataclasses.replace(
+    view = msgspec.structs.replace(
         alone("store", msgspec.structs.replace(read(), acl=acl), AROUND.moment, None), entry=store
     )
     assert view.verdicts["anyone", "read"].level == "closed"
