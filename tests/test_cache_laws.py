@@ -15,6 +15,10 @@ from hypothesis import strategies as st
 
 from rusty_lantern.archive.workspace import Workspace
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
+from rusty_lantern.core.access.evaluator.evaluate import decide, unlike
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
+from rusty_lantern.core.access.policy.actions import ACTIONS as PUBLISHED
+from rusty_lantern.core.access.policy.actions import VERBS, actions_of
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.solver.exposure import exposures
@@ -128,6 +132,45 @@ def test_buckets_that_are_set_up_alike_are_decided_once() -> None:
     dossier = store([bucket(name, named.replace("N", name), [], []) for name in NAMES], [], [])
     [apart] = store_subjects([dossier], None, AROUND.moment)
     assert len({id(one.decided) for one in apart.buckets.values()}) == len(NAMES)
+
+
+WILD = ("s3:*", "s3:Get*", "s3:GetObject", "s3:*Acl", "s3:PutObject*", "s3:*Version*", "s3:List*", "*")
+ACL = tuple(Grant("anyone", permission) for permission in ("read", "write", "read-acp", "write-acp"))
+
+
+@st.composite
+def pairs(draw: st.DrawFn) -> tuple[str, str]:
+    """Two actions of one verb."""
+    found = st.sampled_from([action.name for action in actions_of(draw(st.sampled_from(VERBS)))])
+    return draw(found), draw(found)
+
+
+@LAW
+@given(
+    st.lists(statements(), max_size=3),
+    st.lists(st.sampled_from(WILD), min_size=3, max_size=3),
+    st.lists(st.sampled_from(ACL), max_size=2),
+    pairs(),
+)
+def test_actions_that_no_rule_tells_from_one_another_are_decided_alike(
+    found: list[dict[str, Any]], acted: list[str], acl: list[Grant], pair: tuple[str, str]
+) -> None:
+    written = [statement | {"Action": action} for statement, action in zip(found, acted, strict=False)]
+    rules = Rules("reed", parse_policy(document(written)), acl=tuple(acl))
+    alike = len(unlike(rules, pair)) == 1
+    one, other = (
+        decide(rules, Request(action, "a" if PUBLISHED[action].target == "object" else "", ANONYMOUS, {}))
+        for action in pair
+    )
+    assert not alike or (one.allowed, one.by) == (other.allowed, other.by)
+    assert unlike(rules, pair)[0] == pair[0]
+
+
+def test_some_actions_are_alike_and_some_are_not() -> None:
+    """Else the law above holds of nothing."""
+    rules = Rules("reed", parse_policy(document([])))
+    of_settings = [action.name for action in actions_of("change-settings")]
+    assert 1 < len(unlike(rules, of_settings)) < len(of_settings) / 2
 
 
 no: Answer[Any] = Answer("unsupported")

@@ -7,10 +7,10 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.evaluate import decide, unlike
 from rusty_lantern.core.access.evaluator.request import Caller, Decision, Request
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
-from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS, actions_of
+from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
@@ -132,7 +132,9 @@ def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: 
     other: OtherRequests | None = None
     if decision.allowed is not True and not asking.action:
         other = reach[asking.caller, asking.verb]
-        request, decision = _by_another_action(asking, request, decision, rules, public, other)
+        if other is None or other.level != "closed" or asking.caller not in AUDIENCES:
+            actions = reach.actions(holder, asking.verb, rules)
+            request, decision = _by_another_action(asking, request, decision, rules, public, actions)
         other = None if decision.allowed or (other is not None and other.level == "closed") else other
     witness = witness_of(request, view.bucket.name, door_of(rules, decision.by))
     if asking.caller not in AUDIENCES:
@@ -155,15 +157,13 @@ def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: 
 
 
 def _by_another_action(
-    asking: RequestSpec, first: Request, decision: Decision, rules: Rules, public: Public, other: OtherRequests | None
+    asking: RequestSpec, first: Request, decision: Decision, rules: Rules, public: Public, actions: Iterable[str]
 ) -> tuple[Request, Decision]:
-    """A verb is more than the action that stands for it: the same by another of its actions that is allowed, or that
-    may be. `other`: what is known of the caller's requests for this verb."""
-    if other is not None and other.level == "closed" and asking.caller in AUDIENCES:
-        return first, decision
-    for action in actions_of(ACTIONS[first.action].verb):
-        key = asking.key if action.target == "object" else ""
-        request = msgspec.structs.replace(first, action=action.name, key=key)
+    """A verb is more than the action that stands for it: the same request by another of its actions that is allowed, or
+    may be."""
+    for action in actions:
+        key = asking.key if ACTIONS[action].target == "object" else ""
+        request = msgspec.structs.replace(first, action=action, key=key)
         found = decide(rules, request, public=as_match(public))
         if found.allowed:
             return request, found
@@ -178,6 +178,15 @@ class Reach(dict[tuple[str, str], "OtherRequests | None"]):
     def __init__(self, view: BucketSubject) -> None:
         super().__init__()
         self.view = view
+        self._actions: dict[tuple[str, str], list[str]] = {}
+
+    def actions(self, holder: Identity | None, verb: str, rules: Rules) -> list[str]:
+        """The other actions of a verb that these rules, which are the holder's too, tell from the first."""
+        asked = holder.name if holder is not None else "", verb
+        if asked not in self._actions:
+            names = [action.name for action in ACTIONS.values() if action.verb == verb]
+            self._actions[asked] = unlike(rules, names)[1:]
+        return self._actions[asked]
 
     def __missing__(self, asked: tuple[str, str]) -> OtherRequests | None:
         caller, verb = asked

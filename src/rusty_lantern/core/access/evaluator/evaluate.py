@@ -11,7 +11,7 @@ parser with this module. Tests hold the two against each other.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Literal
 
 import msgspec
@@ -69,6 +69,16 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
     if allowed_by or possible:
         return Decision(None, "something that was not understood or not read", tuple(steps))
     return Decision(False, "nothing allows it", tuple(steps))
+
+
+def unlike(rules: Rules, actions: Iterable[str]) -> list[str]:
+    """One action of each kind, in this order: no rule tells those of a kind from one another."""
+    found: dict[object, str] = {}
+    for action in actions:
+        fits = [_names_action(statement, action) for statement in rules.policy.statements]
+        granted = [action in given for table in (GRANTED, GRANTED_ON_OBJECT) for given in table.values()]
+        found.setdefault((ACTIONS[action].target, ACTIONS[action].verb, *fits, *granted), action)
+    return list(found.values())
 
 
 PUBLIC_DOUBT = "whether the policy counts as public is not certain"
@@ -252,9 +262,13 @@ def _spares_one(listed: set[str], caller: Caller, *, account: bool) -> bool:
 
 
 def _fits_action(statement: Statement, bucket: str, request: Request) -> bool:
+    return _names_action(statement, request.action)
+
+
+def _names_action(statement: Statement, action: str) -> bool:
     if not statement.actions:
         return True
-    found = any(glob_fits(pattern.lower(), request.action.lower()) for pattern in statement.actions)
+    found = any(glob_fits(pattern.lower(), action.lower()) for pattern in statement.actions)
     return found != statement.actions_negated
 
 
