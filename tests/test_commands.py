@@ -221,13 +221,26 @@ def test_the_working_folder_may_be_anywhere_below_the_workspace_and_json_needs_n
 
 
 @pytest.mark.parametrize("words,told", [
-    (("--fact", "exposre.read"), 'did you mean "exposure.read"?'),
-    (("--owner", "stewrd=finance"), "no bucket has the tag stewrd=finance"),
-    (("--store", "harbor"), 'did you mean "harbour"?'),
+    (("audit", "--fact", "exposre.read"), 'did you mean "exposure.read"?'),
+    (("audit", "--owner", "stewrd=finance"), "no bucket has the tag stewrd=finance"),
+    (("audit", "--store", "harbor"), 'did you mean "harbour"?'),
+    (("audit", "--max-age", "26 ours"), '--max-age: "ours" is not a unit of duration'),
+    (("credentials", "--owner", "tide-readr"), "no identity and no owner of a credential"),
+    (("credentials", "--store", "harbor"), 'did you mean "harbour"?'),
 ])  # fmt: skip
-def test_an_audit_of_what_is_not_there_is_refused_and_never_looks_fine(
+def test_what_is_asked_of_what_is_not_there_is_refused_and_never_looks_fine(
     demo: Demo, words: tuple[str, ...], told: str
 ) -> None:
-    ran = demo.run("audit", *words)
+    ran = demo.run(*words)
     assert (ran.code, ran.out) == (2, "")
     assert told in ran.err
+
+
+def test_a_survey_older_than_asked_for_is_not_fine(demo: Demo) -> None:
+    """Whatever it says: the audit of a requirement that all buckets meet."""
+    asked = ("audit", "--fact", "region", "--max-age", "26 hours", "--as-of")
+    fresh, old = demo.run(*asked, "2026-11-03T07:00:00Z"), demo.run(*asked, "2026-11-03T09:00:00Z", "--quiet")
+    assert (fresh.code, "too old" in fresh.out) == (0, False), fresh.out
+    assert (old.code, "the survey is too old: it was taken 27 hours ago" in old.out) == (3, True), old.out
+    for form in ("sarif", "junit", "markdown", "json"):
+        assert "27 hours ago" in demo.run(*asked, "2026-11-03T09:00:00Z", "--format", form).out, form

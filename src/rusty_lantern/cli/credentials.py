@@ -63,6 +63,8 @@ def credentials(
         unread=unread_sections(found.stores, "identities", "credentials"),
         found_in_files=_look_in(look_in, found.stores) if look_in else None,
     )
+    if owner is not None and not (result.identities or result.credentials):
+        _refuse_stranger(owner, found.stores)
     if json:
         emit(encode(result))
     else:
@@ -74,6 +76,16 @@ def credentials(
     rows = [*(row.against_baseline for row in result.identities), *(row.against_baseline for row in result.credentials)]
     severities = [severity for judged in rows for severity in judged.drift.values()]
     ended(fail_on, [*severities, *("critical" for _ in result.found_in_files or ())], result.unread_stores)
+
+
+def _refuse_stranger(owner: str, stores: list[StoreSubject]) -> None:
+    """Raise `BadInput` for a name that no identity and no owner of a credential has."""
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
+
+    known = {*(name for one in stores for name in one.index.holders)}
+    known |= {key.owner for one in stores for key in one.index.dossier.credentials.value or ()}
+    hint = nearest(owner, known) or "lantern credentials lists all that are known; those of some stores may not be"
+    raise BadInput(Problem(f'no identity and no owner of a credential is called "{owner}"', remedy=hint))
 
 
 def _look_in(places: list[Path], store_subjects: list[StoreSubject]) -> list[LeakRow]:
