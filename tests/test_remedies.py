@@ -31,6 +31,8 @@ from rusty_lantern.core.remediation.remedies import remedies
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
+from rusty_lantern.stores.http.xml import parse
+from rusty_lantern.stores.s3.settings import QUESTIONS
 from tests.conftest import Lived, lantern
 from tests.policies import AROUND, BUCKET, OWNER, policies
 from tests.subjects import audited
@@ -168,6 +170,40 @@ def test_a_setting_is_shown_as_the_document_that_makes_it_so(
     assert holds in re.sub(r"\n *", "", documents[0]["text"])
     shown = lived.run("remedy", f"harbour/{where}", COLUMNS="40").out
     assert documents[0]["text"] in shown, "a document is to be copied as it is, however restricted the terminal"
+
+
+EVERYTHING = read_baseline(
+    """sheets: [{sheet: s, require: {versioning: on, encryption.at-rest: at least provider-managed,
+      tags.steward: finance, tags.class: personal, object-acls.enabled: off,
+      lock.mode: compliance, lock.default-retention: at least 8 years,
+      public-access-guards.refuse-new-acls: on, public-access-guards.ignore-acls: on, versioning.mfa-delete: on,
+      public-access-guards.refuse-new-policies: on, public-access-guards.restrict-policies: on}}]""", "b",
+)  # fmt: skip
+READ_BACK = {question.field: question for question in QUESTIONS}
+FIELDS = {"object lock": "lock", "public-access guards": "public_access_guards"}
+
+
+def test_one_document_a_setting_meets_all_that_is_required_of_it() -> None:
+    """The second of two would take back what the first one did. Each is read back as the reader of stores reads it."""
+    found = audited([saltmarsh.harbour().dossier], EVERYTHING, saltmarsh.MOMENT)
+    met = 0
+    for view in views([saltmarsh.harbour().dossier], None, saltmarsh.MOMENT):
+        mine = remedies(view, [j for j in found.findings if j.name == view.name and j.status == "drift"])
+        documents = [document for remedy in mine for document in remedy.documents]
+        assert len({document.setting for document in documents}) == len(documents), view.name
+        bucket = view.bucket
+        for document in documents:
+            field = FIELDS.get(document.setting, document.setting)
+            value = READ_BACK[field].decode(parse(document.text.encode()))
+            bucket = msgspec.structs.replace(bucket, **{field: Answer("known", value)})
+        after = msgspec.structs.replace(view, bucket=bucket)
+        for remedy in (one for one in mine if one.documents):
+            for fact in remedy.facts:
+                (required,) = [r for sheet in EVERYTHING.sheets for r in sheet.require if r.fact == fact]
+                assert required.comparison and required.comparison.holds(after.fact(fact)), (view.name, fact)
+                met += 1
+        assert not any("versioning.mfa-delete" in remedy.facts for remedy in mine if remedy.documents)
+    assert met > 150
 
 
 def test_the_teams_own_words_go_first(lived: Lived, tmp_path: Path) -> None:

@@ -14,7 +14,7 @@ import msgspec
 from rusty_lantern.core.access.dialects.shipped import COMMON, dialect_of
 from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, GRANTED, GRANTED_ON_OBJECT, VERBS, actions_of
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.access_differences import differences, own_differences, own_unread
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import on_dialect
@@ -71,7 +71,7 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         after, steps = made(after), [*steps, step]
         if all(_holds(after, r) for r in wanted):
             break
-    if not steps or not all(_holds(after, r) for r in wanted):
+    if not steps or not all(_holds(after, r) or not after.fact(r.fact).settled for r in wanted):
         account = any(s.door and s.title.startswith("account ACL") for s in view.rules.policy.statements)
         return Remedy(facts, OPENED_BY_ACCOUNT if account else SWITCH_ON_GUARDS)
     documents = []
@@ -80,7 +80,8 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
     if after.bucket.container_acl != view.bucket.container_acl:
         documents.append(request_document(view, after))
     if after.bucket.acl != view.bucket.acl:
-        documents.append(as_document("ACL", grants_document(after.bucket.acl.value or [])))
+        owner = view.bucket.owner.value or ""
+        documents.append(as_document("ACL", grants_document(after.bucket.acl.value or [], owner)))
     proof = (*_proof(view, after, wanted), *_still_everywhere(after), *_by_the_common_reading(after, wanted))
     return Remedy(facts, "; ".join(steps), tuple(documents), proof)
 
@@ -262,7 +263,7 @@ def _without_grants(view: BucketSubject, public: list[Any]) -> BucketSubject:
 
 def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement]) -> list[str]:
     """What deciding again shows: every door before and after, and what others than the public lose or gain."""
-    found, sure = [f"{r.fact} is {after.fact(r.fact).value}" for r in wanted], True
+    found, sure = [_outcome(r.fact, after.fact(r.fact)) for r in wanted], True
     asked = {EXPOSURE_FACTS[r.fact] for r in wanted}
     lost: dict[str, list[Verb]] = {}
     for one in differences(view, after):
@@ -279,6 +280,14 @@ def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement])
     if len(found) == len(wanted) + bool(unseen):
         found.append("nothing else is lost, and nothing is gained")
     return found if sure else [*found, "something that was not understood or not read could hide more"]
+
+
+def _outcome(name: str, fact: Fact) -> str:
+    return (
+        f"{name} is {fact.value}"
+        if fact.settled
+        else f"{name} is unknown, since something else may open it: {fact.reason}"
+    )
 
 
 def _by_the_common_reading(after: BucketSubject, wanted: list[Requirement]) -> Iterator[str]:

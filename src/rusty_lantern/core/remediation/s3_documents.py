@@ -51,15 +51,23 @@ def element(tag: str, value: object) -> str:
     return f"<{tag}>{escape(str(value), quote=False)}</{tag}>"
 
 
-def grants_document(acl: list[Grant]) -> bytes:
-    """An ACL; the owner is the first who is named in it."""
+INSTANCE = "http://www.w3.org/2001/XMLSchema-instance"
+
+
+def grants_document(acl: list[Grant], owner: str = "") -> bytes:
+    """An ACL of this owner, by default the first who is named in it. Each grantee says of what type it is: stores take
+    no ACL without that."""
     uris = {"anyone": "global/AllUsers", "any-account": "global/AuthenticatedUsers", "log-delivery": "s3/LogDelivery"}
     entries = ""
     for grant in acl:
-        who = element("URI", GROUPS + uris[grant.to]) if grant.to in uris else element("ID", grant.identity)
-        permission = grant.permission.upper().replace("-", "_")
-        entries += f"<Grant><Grantee>{who}</Grantee>{element('Permission', permission)}</Grant>"
-    owner = next((grant.identity for grant in acl if grant.to == "named"), "")
+        kind, who = (
+            ("Group", element("URI", GROUPS + uris[grant.to]))
+            if grant.to in uris
+            else ("CanonicalUser", element("ID", grant.identity))
+        )
+        permission = element("Permission", grant.permission.upper().replace("-", "_"))
+        entries += f'<Grant><Grantee xmlns:xsi="{INSTANCE}" xsi:type="{kind}">{who}</Grantee>{permission}</Grant>'
+    owner = owner or next((grant.identity for grant in acl if grant.to == "named"), "")
     return document(
         "AccessControlPolicy", f"<Owner>{element('ID', owner)}</Owner><AccessControlList>{entries}</AccessControlList>"
     )

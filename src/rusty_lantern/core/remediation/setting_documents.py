@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import Requirement
@@ -23,19 +25,70 @@ from rusty_lantern.core.remediation.s3_documents import (
 )
 
 
-def setting_remedy(view: BucketSubject | None, finding: Finding) -> Remedy:
-    """What puts a setting right: the document to apply where there is one, otherwise words."""
-    requirement = finding.requirement
-    make = next((make for start, make in _SETTINGS.items() if requirement.fact.startswith(start)), None)
-    if view is not None and make is not None and takes_documents(view):
-        found = make(view, requirement)
-        if found is not None:
-            words, document = found
-            return Remedy((requirement.fact,), words, (document,) if document else ())
-    return Remedy((requirement.fact,), advice(finding))
+def setting_remedies(view: BucketSubject | None, findings: Sequence[Finding]) -> list[Remedy]:
+    """What puts settings right: the document to apply where there is one, otherwise words.
+
+    What drifts in one setting is put right by one document: the second of two would take back what the first one did.
+    """
+    groups: dict[str, list[Finding]] = {}
+    for finding in findings:
+        fact = finding.requirement.fact
+        start = next((one for one in _SETTINGS if fact == one or (one.endswith(".") and fact.startswith(one))), "")
+        groups.setdefault(start or fact, []).append(finding)
+    return [
+        remedy
+        for start, mine in groups.items()
+        for remedy in (
+            _together(view, mine, _SETTINGS[start])
+            if view is not None and start in _SETTINGS and takes_documents(view)
+            else map(_in_words, mine)
+        )
+    ]
 
 
-Setting = tuple[str, Document | None]
+def _in_words(finding: Finding) -> Remedy:
+    return Remedy((finding.requirement.fact,), advice(finding))
+
+
+def _together(view: BucketSubject, findings: Sequence[Finding], setting: Setting) -> list[Remedy]:
+    """One remedy for all that a document of this setting puts right, and one for each of the others."""
+    changed, words, done = view, dict[str, None](), list[Finding]()
+    left = list(findings)
+    while left:  # what one requirement sets another may need
+        made = [(one, found) for one in left if (found := setting.change(changed, one.requirement)) is not None]
+        if not made:
+            break
+        finding, change = made[0]
+        words[change.words] = None
+        done.append(finding)
+        left.remove(finding)
+        if change.value is not None:
+            bucket = msgspec.structs.replace(changed.bucket, **{setting.field: Answer("known", change.value)})
+            changed = msgspec.structs.replace(changed, bucket=bucket)
+    if not done:
+        return list(map(_in_words, findings))
+    value = getattr(changed.bucket, setting.field)
+    documents = (as_document(setting.title, setting.document(value.value)),) if changed is not view else ()
+    facts = tuple(one.requirement.fact for one in done)
+    return [Remedy(facts, "; ".join(words), documents), *map(_in_words, left)]
+
+
+class Change(msgspec.Struct, frozen=True):
+    """What to do in words, and what the setting is then; None where no document sets it."""
+
+    words: str
+    value: Any = None
+
+
+class Setting(msgspec.Struct, frozen=True):
+    """A setting of a bucket that a document sets as a whole."""
+
+    title: str
+    field: str
+    """Of the bucket in a dossier."""
+    document: Callable[[Any], bytes]
+    change: Callable[[BucketSubject, Requirement], Change | None]
+    """What meets a requirement; None where no document does."""
 
 
 def as_document(setting: str, written: bytes) -> Document:
@@ -43,22 +96,21 @@ def as_document(setting: str, written: bytes) -> Document:
     return Document(setting, laid_out(written))
 
 
-def _versioning(view: BucketSubject, requirement: Requirement) -> Setting | None:
+def _versioning(view: BucketSubject, requirement: Requirement) -> Change | None:
     if requirement.comparison is None or not requirement.comparison.accepts("on"):
         return None
-    words = "switch versioning on; what was overwritten before stays lost"
-    return words, as_document("versioning", versioning_document(Versioning("on")))
+    return Change("switch versioning on; what was overwritten before stays lost", Versioning("on"))
 
 
-def _encryption(view: BucketSubject, requirement: Requirement) -> Setting | None:
+def _encryption(view: BucketSubject, requirement: Requirement) -> Change | None:
     accepts = requirement.comparison.accepts if requirement.comparison else lambda _: False
     key = view.bucket.encryption.value.key if view.bucket.encryption.value else ""
     words = "set the default encryption; objects that are there stay as they are until written again"
     if accepts("provider-managed"):
-        return words, as_document("encryption", encryption_document(Encryption("provider-managed", "AES256")))
+        return Change(words, Encryption("provider-managed", "AES256"))
     if accepts("customer-managed"):
         words += "" if key else "; name the key, or the store's own default one is used"
-        return words, as_document("encryption", encryption_document(Encryption("customer-managed", "aws:kms", key)))
+        return Change(words, Encryption("customer-managed", "aws:kms", key))
     return None
 
 
@@ -68,10 +120,12 @@ _ANOTHER_BUCKET = (
 )
 
 
-def _lock(view: BucketSubject, requirement: Requirement) -> Setting | None:
+def _lock(view: BucketSubject, requirement: Requirement) -> Change | None:
     lock = view.bucket.lock.value
+    if requirement.fact not in ("lock.enabled", "lock.mode", "lock.default-retention"):
+        return None
     if lock is None or not lock.enabled:
-        return _ANOTHER_BUCKET, None
+        return Change(_ANOTHER_BUCKET)
     accepts = requirement.comparison.accepts if requirement.comparison else lambda _: False
     mode, keep = lock.mode or "governance", lock.retention
     if requirement.fact == "lock.mode":
@@ -82,39 +136,37 @@ def _lock(view: BucketSubject, requirement: Requirement) -> Setting | None:
     words = "change the default retention; existing versions keep their own"
     if mode == "compliance":
         words += ", and what is stored under compliance cannot be taken back"
-    return words, as_document("object lock", lock_document(Lock(True, mode, keep))) if keep else None
+    return Change(words, Lock(True, mode, keep)) if keep else None
 
 
-def _guards(view: BucketSubject, requirement: Requirement) -> Setting | None:
-    name = requirement.fact.removeprefix("public-access-guards.").replace("-", "_")
+def _guards(view: BucketSubject, requirement: Requirement) -> Change | None:
+    name = requirement.fact.removeprefix("public-access-guards.")
     on = requirement.comparison is not None and requirement.comparison.accepts("on")
-    public_access_guards = msgspec.structs.replace(view.bucket.public_access_guards.value or Guards(), **{name: on})
-    return f"switch that public-access guard {'on' if on else 'off'}", as_document(
-        "public-access guards", guards_document(public_access_guards)
-    )
+    now = view.bucket.public_access_guards.value or Guards()
+    words = f"switch the public-access guard {name} {'on' if on else 'off'}"
+    return Change(words, msgspec.structs.replace(now, **{name.replace("-", "_"): on}))
 
 
-def _ownership(view: BucketSubject, requirement: Requirement) -> Setting | None:
+def _ownership(view: BucketSubject, requirement: Requirement) -> Change | None:
     if requirement.comparison is None or not requirement.comparison.accepts("off"):
         return None
-    words = "let the bucket's owner own every object, so that objects have no ACLs"
-    return words, as_document("ownership", ownership_document("bucket-owner-enforced"))
+    return Change("let the bucket's owner own every object, so that objects have no ACLs", "bucket-owner-enforced")
 
 
-def _tags(view: BucketSubject, requirement: Requirement) -> Setting | None:
+def _tags(view: BucketSubject, requirement: Requirement) -> Change | None:
     tag, comparison = requirement.fact.removeprefix("tags."), requirement.comparison
     if comparison is None or comparison.how != "is":
         return None
-    tags = (view.bucket.tags.value or {}) | {tag: str(comparison.values[0])}
-    return f"tag the bucket with {tag}={comparison.values[0]}", as_document("tags", tags_document(tags))
+    value = str(comparison.values[0])
+    return Change(f"tag the bucket with {tag}={value}", (view.bucket.tags.value or {}) | {tag: value})
 
 
-_SETTINGS: dict[str, Callable[[BucketSubject, Requirement], Setting | None]] = {
-    "versioning": _versioning,
-    "encryption.at-rest": _encryption,
-    "lock.": _lock,
-    "public-access-guards.": _guards,
-    "object-acls.enabled": _ownership,
-    "tags.": _tags,
+_SETTINGS: dict[str, Setting] = {
+    "versioning": Setting("versioning", "versioning", versioning_document, _versioning),
+    "encryption.at-rest": Setting("encryption", "encryption", encryption_document, _encryption),
+    "lock.": Setting("object lock", "lock", lock_document, _lock),
+    "public-access-guards.": Setting("public-access guards", "public_access_guards", guards_document, _guards),
+    "object-acls.enabled": Setting("ownership", "ownership", ownership_document, _ownership),
+    "tags.": Setting("tags", "tags", tags_document, _tags),
 }
-"""Beginning of a fact's name → the setting that makes it so."""
+"""A fact, or the beginning of the names of several → the setting that makes it so."""

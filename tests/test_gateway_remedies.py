@@ -1,0 +1,108 @@
+"""Remedies applied to the real gateway: it takes the documents, and what drifted does not drift any more."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from pathlib import Path
+
+import pytest
+from botocore.auth import S3SigV4Auth
+from botocore.awsrequest import AWSRequest
+from botocore.credentials import Credentials
+from botocore.httpsession import URLLib3Session
+
+from tests.conftest import lantern
+from tests.gateway import Gateway
+
+BASELINE = """title: t
+sheets:
+  - sheet: all
+    require:
+      exposure.list: closed
+      exposure.read: closed
+      exposure.write: closed
+      exposure.delete: closed
+      versioning: on
+      tags.steward: finance
+      public-access-guards.refuse-new-acls: on
+      public-access-guards.restrict-policies: on
+  - {sheet: locked, of: {name: "locked*"}, require: {lock.mode: compliance, lock.default-retention: at least 30 days}}
+"""
+SUB_RESOURCES = {
+    "ACL": "acl", "policy": "policy", "versioning": "versioning", "tags": "tagging", "object lock": "object-lock",
+    "public-access guards": "publicAccessBlock", "ownership": "ownershipControls", "encryption": "encryption",
+}  # fmt: skip
+OPEN = {
+    "Version": "2012-10-17",
+    "Statement": [
+        {"Effect": "Allow", "Principal": "*", "Action": ["s3:GetObject", "s3:DeleteObject"],
+         "Resource": "arn:aws:s3:::by-policy/*"},
+        {"Effect": "Allow", "Principal": "*", "Action": "s3:ListBucket", "Resource": "arn:aws:s3:::by-policy",
+         "Condition": {"StringLike": {"s3:prefix": "public/*"}}},
+        {"Effect": "Allow", "Principal": {"AWS": "arn:aws:iam:::user/deck"}, "Action": "s3:PutObject",
+         "Resource": "arn:aws:s3:::by-policy/*"},
+    ],
+}  # fmt: skip
+
+
+@pytest.fixture
+def place(gateway: Gateway, tmp_path: Path) -> Path:
+    """A workspace for the gateway with buckets that drift in every way that a document mends."""
+    client = gateway.client()
+    for name in ("by-acl", "by-policy", "by-both"):
+        client.create_bucket(Bucket=name)
+        client.put_object(Bucket=name, Key="public/a", Body=b"a")
+    client.create_bucket(Bucket="locked", ObjectLockEnabledForBucket=True)
+    retention = {"Mode": "GOVERNANCE", "Days": 7}
+    client.put_object_lock_configuration(
+        Bucket="locked",
+        ObjectLockConfiguration={"ObjectLockEnabled": "Enabled", "Rule": {"DefaultRetention": retention}},
+    )
+    client.put_bucket_tagging(Bucket="by-acl", Tagging={"TagSet": [{"Key": "class", "Value": "a <b> & c"}]})
+    client.put_bucket_acl(Bucket="by-acl", ACL="public-read-write")
+    client.put_bucket_acl(Bucket="by-both", ACL="authenticated-read")
+    for name in ("by-policy", "by-both"):
+        client.put_bucket_policy(Bucket=name, Policy=json.dumps(OPEN).replace("by-policy", name))
+    (tmp_path / "estate.yaml").write_text(
+        f"estate: Saltmarsh Trust\nstores:\n  harbour:\n    reads: s3\n    at: {gateway.address}\n"
+        "    plain-http: allowed\n    credential: {environment: HARBOUR}\n    objects: all\n"
+        f"    doors:\n      swift: {{at: '{gateway.address}/swift/v1', credential: {{environment: DOOR}}}}\n"
+    )
+    (tmp_path / "baseline.yaml").write_text(BASELINE)
+    return tmp_path
+
+
+def test_the_gateway_takes_the_documents_and_the_drift_is_gone(gateway: Gateway, place: Path) -> None:
+    access, secret = gateway.keeper
+    user, key = gateway.swift
+    keys = {"HARBOUR_ACCESS_KEY_ID": access, "HARBOUR_SECRET_ACCESS_KEY": secret, "DOOR_USER": user, "DOOR_KEY": key}
+
+    def drift(moment: str) -> Counter[tuple[str, str]]:
+        ran = lantern("survey", "--as-of", moment, cwd=place, **keys)
+        assert ran.code in (0, 3), ran.err
+        audit = json.loads(lantern("audit", "--json", cwd=place).out)
+        mine = ("by-acl", "by-policy", "by-both", "locked")
+        return Counter((row["name"], row["fact"]) for row in audit["drift"] if row["name"] in mine)
+
+    before = drift("2026-11-02T06:00:00Z")
+    assert {
+        ("by-acl", "exposure.write"),
+        ("by-policy", "exposure.delete"),
+        ("by-both", "exposure.read"),
+    } <= before.keys()
+    applied: Counter[str] = Counter()
+    for row in json.loads(lantern("remedy", "--json", cwd=place).out)["remedies"]:
+        for document in row["documents"]:
+            url = f"{gateway.address}/{row['name']}?{SUB_RESOURCES[document['setting']]}"
+            request = AWSRequest("PUT" if document["text"] else "DELETE", url, data=document["text"].encode())
+            S3SigV4Auth(Credentials(access, secret), "s3", "us-east-1").add_auth(request)
+            answer = URLLib3Session().send(request.prepare())
+            assert answer.status_code in (200, 204), (document, answer.text)
+            applied[document["setting"]] += 1
+    assert applied == {"ACL": 2, "policy": 2, "versioning": 3, "tags": 4, "object lock": 1, "public-access guards": 4}
+    assert drift("2026-11-02T07:00:00Z") == Counter()
+    tags = gateway.client().get_bucket_tagging(Bucket="by-acl")["TagSet"]
+    assert {tag["Key"]: tag["Value"] for tag in tags} == {"class": "a <b> & c", "steward": "finance"}
+    [left] = json.loads(gateway.client().get_bucket_policy(Bucket="by-policy")["Policy"])["Statement"]
+    assert left["Action"] == "s3:PutObject", "what is not public stays"
