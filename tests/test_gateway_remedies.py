@@ -11,9 +11,10 @@ from botocore.auth import S3SigV4Auth
 from botocore.awsrequest import AWSRequest
 from botocore.credentials import Credentials
 from botocore.httpsession import URLLib3Session
+from moto.server import ThreadedMotoServer
 
 from tests.conftest import lantern
-from tests.gateway import Gateway
+from tests.gateway import Gateway, standard_client
 
 BASELINE = """title: t
 sheets:
@@ -44,6 +45,20 @@ OPEN = {
          "Resource": "arn:aws:s3:::by-policy/*"},
     ],
 }  # fmt: skip
+
+
+def apply(address: str, key: tuple[str, str], place: Path) -> Counter[str]:
+    """Put each document of the remedies where it belongs; how many of each setting."""
+    applied: Counter[str] = Counter()
+    for row in json.loads(lantern("remedy", "--json", cwd=place).out)["remedies"]:
+        for document in row["documents"]:
+            url = f"{address}/{row['name']}?{SUB_RESOURCES[document['setting']]}"
+            request = AWSRequest("PUT" if document["text"] else "DELETE", url, data=document["text"].encode())
+            S3SigV4Auth(Credentials(*key), "s3", "us-east-1").add_auth(request)
+            answer = URLLib3Session().send(request.prepare())
+            assert answer.status_code in (200, 204), (document, answer.text)
+            applied[document["setting"]] += 1
+    return applied
 
 
 @pytest.fixture
@@ -91,18 +106,43 @@ def test_the_gateway_takes_the_documents_and_the_drift_is_gone(gateway: Gateway,
         ("by-policy", "exposure.delete"),
         ("by-both", "exposure.read"),
     } <= before.keys()
-    applied: Counter[str] = Counter()
-    for row in json.loads(lantern("remedy", "--json", cwd=place).out)["remedies"]:
-        for document in row["documents"]:
-            url = f"{gateway.address}/{row['name']}?{SUB_RESOURCES[document['setting']]}"
-            request = AWSRequest("PUT" if document["text"] else "DELETE", url, data=document["text"].encode())
-            S3SigV4Auth(Credentials(access, secret), "s3", "us-east-1").add_auth(request)
-            answer = URLLib3Session().send(request.prepare())
-            assert answer.status_code in (200, 204), (document, answer.text)
-            applied[document["setting"]] += 1
+    applied = apply(gateway.address, (access, secret), place)
     assert applied == {"ACL": 2, "policy": 2, "versioning": 3, "tags": 4, "object lock": 1, "public-access guards": 4}
     assert drift("2026-11-02T07:00:00Z") == Counter()
     tags = gateway.client().get_bucket_tagging(Bucket="by-acl")["TagSet"]
     assert {tag["Key"]: tag["Value"] for tag in tags} == {"class": "a <b> & c", "steward": "finance"}
     [left] = json.loads(gateway.client().get_bucket_policy(Bucket="by-policy")["Policy"])["Statement"]
     assert left["Action"] == "s3:PutObject", "what is not public stays"
+
+
+REQUIRED = {
+    "exposure.list": "closed", "object-acls.enabled": "off", "public-access-guards.ignore-acls": "on", "versioning": "on",
+}  # fmt: skip
+
+
+def test_another_server_takes_the_documents_that_the_gateway_does_not_know(tmp_path: Path) -> None:
+    key = ("mock-key", "mock-secret")
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
+    server.start()
+    try:
+        address = "http://{}:{}".format(*server.get_host_and_port())
+        client = standard_client(address, *key)
+        client.create_bucket(Bucket="plain", ObjectOwnership="ObjectWriter")
+        client.put_bucket_acl(Bucket="plain", ACL="public-read")
+        (tmp_path / "baseline.yaml").write_text(json.dumps({"sheets": [{"sheet": "all", "require": REQUIRED}]}))
+        (tmp_path / "estate.yaml").write_text(
+            f"estate: x\nstores:\n  real:\n    reads: s3\n    at: {address}\n    plain-http: allowed\n"
+            "    credential: {environment: MOCK}\n"
+        )
+
+        def drift(moment: str) -> set[str]:
+            keys = {"MOCK_ACCESS_KEY_ID": key[0], "MOCK_SECRET_ACCESS_KEY": key[1]}
+            assert lantern("survey", "--as-of", moment, cwd=tmp_path, **keys).code in (0, 3)
+            return {row["fact"] for row in json.loads(lantern("audit", "--json", cwd=tmp_path).out)["drift"]}
+
+        assert drift("2026-11-02T06:00:00Z") == REQUIRED.keys()
+        applied = apply(address, key, tmp_path)
+        assert applied == {"ACL": 1, "ownership": 1, "public-access guards": 1, "versioning": 1}
+        assert drift("2026-11-02T07:00:00Z") == set()
+    finally:
+        server.stop()
