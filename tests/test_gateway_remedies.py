@@ -116,7 +116,8 @@ def test_the_gateway_takes_the_documents_and_the_drift_is_gone(gateway: Gateway,
 
 
 REQUIRED = {
-    "exposure.list": "closed", "object-acls.enabled": "off", "public-access-guards.ignore-acls": "on", "versioning": "on",
+    "exposure.list": "closed", "object-acls.enabled": "off", "public-access-guards.ignore-acls": "on",
+    "versioning": "on",
 }  # fmt: skip
 
 
