@@ -217,6 +217,16 @@ def test_the_teams_own_words_go_first(lived: Lived, tmp_path: Path) -> None:
     assert rows[0]["words"].startswith("ring the keeper; ")
 
 
+def test_no_remedy_is_for_what_is_waived_or_unknown_and_both_are_told(lived: Lived, tmp_path: Path) -> None:
+    folder = Path(shutil.copytree(lived.folder, tmp_path / "ws"))
+    why = ("--because", "until the work is done", "--by", "head of works", "--until", "2026-12-31")
+    assert lantern("waive", "harbour/contractor-drop", "exposure.write", *why, cwd=folder).code == 0
+    assert lantern("remedy", "harbour/contractor-drop", cwd=folder).out.endswith("no drift  1 waived\n")
+    whole = json.loads(lantern("remedy", "--json", cwd=folder).out)
+    audit = json.loads(lantern("audit", "--json", cwd=folder).out)["counts"]
+    assert {"unknown": whole["unknown"], "waived": whole["waived"]} == {w: audit[w] for w in ("unknown", "waived")}
+
+
 def test_drift_of_an_unknown_kind_still_has_words() -> None:
     found = audited(
         [saltmarsh.harbour().dossier],

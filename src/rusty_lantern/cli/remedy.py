@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from rusty_lantern.cli.session import Opened
-    from rusty_lantern.core.baseline.evaluation import Finding
+    from rusty_lantern.core.baseline.evaluation import Finding, Status
     from rusty_lantern.core.remediation.remedy import Remedy
     from rusty_lantern.reports.results.remediation import RemedyResult, RemedyRow
 
@@ -59,6 +59,8 @@ def remedy(
 
 
 def _remedies(found: Opened, where: str | None) -> RemedyResult:
+    from collections import Counter
+
     from rusty_lantern.cli.session import find_view
     from rusty_lantern.core.remediation.remedies import remedies
     from rusty_lantern.reports.results.remediation import RemedyResult, remedy_row
@@ -67,15 +69,19 @@ def _remedies(found: Opened, where: str | None) -> RemedyResult:
     views = {("bucket", view.dossier.store, view.bucket.name): view for view in found.views}
     only = find_view(found.views, where, found.survey).title if where else None
     subjects: dict[tuple[str, str, str], list] = {}  # type: ignore[type-arg]
-    for finding in audit.of("drift"):
+    counts: Counter[Status] = Counter()
+    for finding in audit.findings:
         if only in (None, f"{finding.store}/{finding.name}") and (not only or finding.kind == "bucket"):
-            subjects.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
+            counts[finding.status] += 1
+            if finding.status == "drift":
+                subjects.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
     rows = [
         remedy_row(store, kind, name, _severity(drifted, one), one)
         for (kind, store, name), drifted in subjects.items()
         for one in remedies(views.get((kind, store, name)), drifted)
     ]
-    return RemedyResult(**found.about(named=where is not None), remedies=rows)
+    about = found.about(named=where is not None)
+    return RemedyResult(**about, remedies=rows, unknown=counts["unknown"], waived=counts["waived"])
 
 
 def _severity(drifted: Sequence[Finding], remedy: Remedy) -> str:

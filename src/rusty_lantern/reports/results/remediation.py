@@ -40,6 +40,10 @@ class RemedyResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern remedy --json`."""
 
     remedies: list[RemedyRow]
+    unknown: int
+    """How many requirements on the same subjects are unknown: no remedy is for them."""
+    waived: int
+    """How many drift, and are waived; likewise."""
 
 
 def remedy_row(store: str, subject: str, name: str, severity: str, remedy: Remedy) -> RemedyRow:

@@ -37,7 +37,10 @@ def remedy_view(screen: Console, result: RemedyResult, out: Path | None, *, whol
             for row in rows:
                 _remedy(screen, row, whole=whole)
     if not result.remedies:
-        line(screen, ("no drift", "" if result.unread_stores or result.only else STYLES["ok"]))
+        sure = not (result.unread_stores or result.only or result.unknown)
+        others = [(f"  {result.unknown:,} unknown", STYLES["unknown"])] * bool(result.unknown)
+        others += [(f"  {result.waived:,} waived", STYLES["waived"])] * bool(result.waived)
+        line(screen, ("no drift", STYLES["ok"] if sure else ""), *others)
         return
     screen.print()
     documents = sum(len(row.documents) for row in result.remedies)
