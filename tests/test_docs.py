@@ -5,14 +5,26 @@ from __future__ import annotations
 import re
 import shlex
 import shutil
+import textwrap
+from collections.abc import Callable
 from pathlib import Path
 
 import click
 import pytest
 import typer
+import yaml
 
 from rusty_lantern.cli.app import app
 from rusty_lantern.cli.manpage import _commands, manual
+from rusty_lantern.core.audit.waiver_file import read_waivers
+from rusty_lantern.core.baseline.examples import read_examples
+from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.config import csv_import
+from rusty_lantern.core.config.dialect_file import read_dialect
+from rusty_lantern.core.config.estate_file import read_estate
+from rusty_lantern.core.exports import layout
+from rusty_lantern.core.usage.prices import read_prices
+from rusty_lantern.intake import event_log
 from tests.conftest import Lived, Whole, lantern
 
 ROOT = Path(__file__).parent.parent
@@ -106,3 +118,49 @@ def test_a_shell_completes_buckets_surveys_and_facts(lived: Lived, tmp_path: Pat
     assert completed("lantern audit --survey 202610") == ["20261002T060000Z"]
     assert "lock.default-retention" in completed("lantern waive x lock.")
     assert completed("lantern show harbour/perm", tmp_path) == []
+
+
+STORE = "    reads: s3\n    at: https://a.example\n    credential: {profile: x}\n"
+
+
+def _read(text: str) -> object:
+    """A YAML block of a page, read by what reads such a file; parts stand where they would in one."""
+    text = textwrap.dedent(text)
+    found = yaml.load(text, yaml.BaseLoader)
+    if isinstance(found, list):
+        text += "" if "require" in found[0] else "  require: {region: present}\n"
+        return read_baseline(f"title: t\nsheets:\n{textwrap.indent(text, '  ')}", "block")
+    readers: dict[str, Callable[[str, str], object]] = {
+        "sheets": lambda text, file: read_baseline(text, file, lambda name: "sheets: []"),
+        "waivers": read_waivers, "examples": read_examples, "readings": read_dialect, "rows": csv_import.read_layout,
+        "fields": event_log.read_layout, "currency": read_prices, "says": layout.read_layout,
+    }  # fmt: skip
+    reader = next((read for key, read in readers.items() if key in found), None)
+    if "include" in found or "sheets" in found:
+        reader = readers["sheets"]
+    if reader is not None:
+        return reader(text, "block")
+    if all("." in key for key in found):
+        return read_baseline(f"title: t\nsheets:\n- sheet: s\n  require:\n{textwrap.indent(text, '    ')}", "block")
+    if found.keys() & {"stores", "mirrors", "sign"}:
+        stores = "" if "stores" in found else f"stores:\n  harbour:\n{STORE}  skerry:\n{STORE}"
+        return read_estate(("" if "estate" in found else "estate: x\n") + stores + text, "block")
+    if found.keys() & {"objects", "inventory", "stated"}:
+        return read_estate(f"estate: x\nstores:\n  a:\n{STORE}{textwrap.indent(text, '    ')}", "block")
+    return read_estate(f"estate: x\nstores:\n{textwrap.indent(text, '  ')}", "block")
+
+
+BLOCKS = [
+    pytest.param(block, id=f"{page.stem}-{number}")
+    for page in PAGES
+    for number, block in enumerate(re.findall(r"```yaml\n(.*?)```", page.read_text(), re.DOTALL), 1)
+]
+
+
+@pytest.mark.parametrize("block", BLOCKS)
+def test_every_file_that_a_page_shows_can_be_read(block: str) -> None:
+    assert _read(block)
+
+
+def test_pages_show_files_of_every_kind() -> None:
+    assert len(BLOCKS) > 20
