@@ -18,7 +18,7 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.identity_policies import both_sides, own_side
+from rusty_lantern.core.access.policy.identity_policies import Answers, both_sides, own_side
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import reach_of
@@ -28,7 +28,7 @@ from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import Bucket, Guards, Right
 from rusty_lantern.core.model.capabilities import S3
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import Document, Group, Identity, is_well_known, masked
 from rusty_lantern.core.model.store_index import members
 from rusty_lantern.intake.secret_patterns import find_leaks
@@ -36,6 +36,7 @@ from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.other_stores import skerry
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Whole, lantern
+from tests.policies import AROUND
 from tests.saltmarsh_answers import DRIFT, OTHER_DRIFT
 
 ACCOUNT = "400100200300"
@@ -424,3 +425,20 @@ def test_a_bucket_that_makes_all_unknown_is_told_once(whole: Whole) -> None:
     assert out.count("drone-orthophotos") == 3
     assert "identities there are unknown: the policy could not be read" in out
     assert whole.run("access", "--who", "trainee").out.count("drone-orthophotos") > 1
+
+
+def test_an_identitys_own_permissions_are_read_in_the_stores_dialect() -> None:
+    """A Deny with NotAction refuses nothing at the gateway; of software that was not read, it is in doubt."""
+    statements = [
+        {"Effect": "Allow", "Action": "s3:GetObject", "Resource": "*"},
+        {"Effect": "Deny", "NotAction": "s3:ListBucket", "Resource": "*"},
+    ]
+    text = json.dumps({"Version": "2012-10-17", "Statement": statements})
+    ann = Identity(name="ann", policies=Answer("known", [Document("p", text)]), boundary=Answer("absent"))
+    gateway = Answer("known", Software("a gateway", dialect="gateway-16"))
+    told = []
+    for software in (Answer("unsupported"), gateway, Answer("denied")):
+        side = own_side(ann, {}, [], answers=Answers(software))
+        rules = both_sides(Rules("maps"), side, "400100200300")
+        told.append(reach_of(read_principal("ann"), rules, AROUND, Budget(BUDGET), insider=True)["read"].level)
+    assert told == ["closed", "open", "unknown"]

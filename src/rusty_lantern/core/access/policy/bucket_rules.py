@@ -15,7 +15,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.dialects.rewrite import as_read
-from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
+from rusty_lantern.core.access.dialects.shipped import SHIPPED, Answering, dialect_of
 from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
@@ -109,7 +109,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     doubts: list[tuple[str, str]] = []
     policy = Policy()
     if bucket.policy.value is not None:
-        policy = _as_the_store_reads(parse_policy(bucket.policy.value), store)
+        policy = as_the_store_reads(parse_policy(bucket.policy.value), store)
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if bucket.acl.unread and bucket.ownership.value != "bucket-owner-enforced":
@@ -149,7 +149,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     )
 
 
-def _as_the_store_reads(policy: Policy, store: StoreInputs) -> Policy:
+def as_the_store_reads(policy: Policy, store: Answering) -> Policy:
     """The policy in the store's own dialect. Where what answers for the store could not be read, what not every dialect
     makes of it is in doubt."""
     if not unread_door(store.software) or store.dialect is not None:

@@ -10,16 +10,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import msgspec
 
-from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.bucket_rules import Rules, as_the_store_reads
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
 from rusty_lantern.core.access.policy.container_acl import SIGNED
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.dialect import Dialect
+from rusty_lantern.core.model.dossier import Software
 from rusty_lantern.core.model.identity import Document, Group, Identity
 from rusty_lantern.core.model.store_index import StoreIndex
 
@@ -53,8 +55,22 @@ class Side(msgspec.Struct, frozen=True):
     """The boundary that caps what buckets grant it as well; None where none does."""
 
 
-def own_side(holder: Identity, groups: Mapping[str, Group], member_of: Iterable[str], groups_unread: str = "") -> Side:
-    """An identity's own permissions and those of its groups; where something was not read, the reason.
+class Answers(NamedTuple):
+    """What is known of the software that answers for a store."""
+
+    software: Answer[Software] = Answer("unsupported")
+    dialect: Dialect | None = None
+
+
+def own_side(
+    holder: Identity,
+    groups: Mapping[str, Group],
+    member_of: Iterable[str],
+    groups_unread: str = "",
+    answers: Answers = Answers(),  # noqa: B008  (frozen)
+) -> Side:
+    """An identity's own permissions and those of its groups, as the store's software reads them; where something was
+    not read, the reason.
 
     `groups_unread`: why the store's groups could not be read; empty where they were.
     """
@@ -72,10 +88,10 @@ def own_side(holder: Identity, groups: Mapping[str, Group], member_of: Iterable[
     documents = tuple(document for source in sources for document in source.value or ())
     unread = holder.boundary.reason if holder.boundary.unread else ""
     if holder.boundary.value is None and not unread:
-        return Side(tuple(statement for document in documents for statement in _read(document)), doubt)
+        return Side(tuple(statement for document in documents for statement in _read(document, answers)), doubt)
     written = holder.boundary.value or ""
-    boundary = _boundary(written, unread)
-    allowed = tuple(statement for document in documents for statement in _within(document, written, unread))
+    boundary = _boundary(written, unread, answers)
+    allowed = tuple(statement for document in documents for statement in _within(document, written, unread, answers))
     refused = tuple(statement for statement in boundary if statement.effect == "Deny")
     return Side(allowed + refused, doubt, boundary if holder.kind == "role" else None)
 
@@ -84,7 +100,8 @@ def side_of(index: StoreIndex, holder: Identity) -> Side:
     """An identity's own permissions and its groups'. Groups that were not read may have anybody in them."""
     listed = index.dossier.groups
     unread = listed.reason if listed.unread else ""
-    return own_side(holder, index.groups, index.memberships.get(holder.name, []), unread)
+    answers = Answers(index.dossier.software, index.dossier.dialect)
+    return own_side(holder, index.groups, index.memberships.get(holder.name, []), unread, answers)
 
 
 _ROOT = (
@@ -93,16 +110,17 @@ _ROOT = (
 """What the root of an account needs no permission for."""
 
 
-def _read(document: Document) -> tuple[Statement, ...]:
+def _read(document: Document, answers: Answers) -> tuple[Statement, ...]:
     """The statements of one attached document, for whoever has it. One that cannot be read could say anything."""
-    return _attached(document.text, f"own permission {document.name}", document.doubt)
+    return _attached(document.text, f"own permission {document.name}", answers, document.doubt)
 
 
 @lru_cache(maxsize=8192)
-def _attached(text: str, where: str, doubt: str = "") -> tuple[Statement, ...]:
+def _attached(text: str, where: str, answers: Answers, doubt: str = "") -> tuple[Statement, ...]:
     policy = parse_policy(text, attached=True)
     if policy.unreadable:
         return _anything(where, f"not understood: {policy.unreadable.what}")
+    policy = as_the_store_reads(policy, answers)
     doubts = (Fault(where, doubt),) if doubt else ()
     return tuple(
         msgspec.structs.replace(statement, place=where, faults=(*statement.faults, *doubts))
@@ -127,15 +145,15 @@ _BOUNDARY = "permission boundary"
 
 
 @lru_cache(maxsize=1024)
-def _boundary(text: str, unread: str) -> tuple[Statement, ...]:
+def _boundary(text: str, unread: str, answers: Answers) -> tuple[Statement, ...]:
     """The statements of a permission boundary; of one that was not read, all that it may say."""
-    return _anything(_BOUNDARY, f"not read ({unread})") if unread else _sorted_out(_attached(text, _BOUNDARY))
+    return _anything(_BOUNDARY, f"not read ({unread})") if unread else _sorted_out(_attached(text, _BOUNDARY, answers))
 
 
 @lru_cache(maxsize=8192)
-def _within(document: Document, text: str, unread: str) -> tuple[Statement, ...]:
+def _within(document: Document, text: str, unread: str, answers: Answers) -> tuple[Statement, ...]:
     """The statements of an attached document, as a boundary caps them."""
-    return _cap(_read(document), _boundary(text, unread))
+    return _cap(_read(document, answers), _boundary(text, unread, answers))
 
 
 def _sorted_out(statements: Iterable[Statement]) -> tuple[Statement, ...]:
