@@ -20,7 +20,7 @@ EXIT_CODES = {
     "or an example of the baseline failed",
     2: "bad input or usage; nothing was changed",
     3: "a store could not be read (listings: with --fail-on), or a survey was not finished; "
-    "with --fail-on-unknown, something is unknown",
+    "with --fail-on-unknown, something is unknown; with --max-age, the survey is older",
     4: "a saved survey was altered (history)",
     70: "a defect of lantern itself",
     130: "interrupted; nothing that was saved is touched",

@@ -3,15 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from rusty_lantern.cli import completion as completing
-
-if TYPE_CHECKING:
-    pass
-
 
 WorkspaceOption = Annotated[
     Path | None,

@@ -103,7 +103,7 @@ def _result(found: Opened, extract: str | None, *, whole: bool) -> tuple[ReportR
 
 
 def _extracted(found: Opened, wanted: str) -> tuple[list[BucketSubject], list[str]]:
-    """The buckets that have a fact of this value, and the names of those of which it is unknown. Raises `BadInput`."""
+    """The buckets whose fact has this value, and the names of buckets whose fact is unknown. Raises `BadInput`."""
     from rusty_lantern.core.baseline.evaluation import show_fact
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.facts.registry import UnknownFact, lookup

@@ -1,6 +1,6 @@
 """Judging: each requirement that speaks of a bucket, held against what was observed.
 
-`unknown` is never `held`: a requirement whose fact has no settled answer, or whose sheet may or may not speak of
+`unknown` is never `ok`: a requirement whose fact has no settled answer, or whose sheet may or may not speak of
 the bucket, is unknown with its reason, and is counted wherever drift is.
 """
 

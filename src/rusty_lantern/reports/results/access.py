@@ -7,11 +7,10 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.access.evaluator.evaluate import decide, unlike
-from rusty_lantern.core.access.evaluator.request import Caller, Decision, Request
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Caller
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
-from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
-from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
 from rusty_lantern.core.access.policy.principals import read_principal
@@ -21,9 +20,10 @@ from rusty_lantern.core.access.solver.public_policy import Public
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness, witness_of
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.other_requests import OtherRequests, VerbsOfCallers, by_another_action
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
-from rusty_lantern.core.model.identity import Identity, Verb
+from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
@@ -48,16 +48,6 @@ class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
     other_requests: OtherRequests | None = None
     """Where it is not allowed and a verb was asked about: what other requests of the caller can do. Null where
     none is allowed, or nobody knows the caller well enough to tell."""
-
-
-class OtherRequests(msgspec.Struct, frozen=True, kw_only=True):
-    """That a caller has a verb by other requests than the one that was decided."""
-
-    verb: str
-    level: str
-    restriction: str
-    """The condition that they are allowed under, where that is known."""
-    example: Witness | None
 
 
 class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -115,11 +105,13 @@ def decision_results(
 ) -> list[DecisionResult]:
     """Decide requests about a bucket. Raises `BadInput` for one that cannot be put."""
     guard = public_policy(view.rules, view.surroundings, Budget(BUDGET))
-    reach = Reach(view)
-    return [_decided(view, one, moment_of(one), guard, reach) for one in asked]
+    callers = VerbsOfCallers(view)
+    return [_decided(view, one, moment_of(one), guard, callers) for one in asked]
 
 
-def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: Public, reach: Reach) -> DecisionResult:
+def _decided(
+    view: BucketSubject, asking: RequestSpec, moment: datetime, guard: Public, callers: VerbsOfCallers
+) -> DecisionResult:
     around = view.surroundings
     holder = _holder(view, asking.caller)
     request = request_of(asking, moment, _sender(view, asking, holder))
@@ -131,10 +123,10 @@ def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: 
     decision = decide(rules, request, public=as_match(public))
     other: OtherRequests | None = None
     if decision.allowed is not True and not asking.action:
-        other = reach[asking.caller, asking.verb]
+        other = callers[asking.caller, asking.verb]
         if other is None or other.level != "closed" or asking.caller not in AUDIENCES:
-            actions = reach.actions(holder, asking.verb, rules)
-            request, decision = _by_another_action(asking, request, decision, rules, public, actions)
+            actions = callers.actions(holder, asking.verb, rules)
+            request, decision = by_another_action(asking, request, decision, rules, public, actions)
         other = None if decision.allowed or (other is not None and other.level == "closed") else other
     witness = witness_of(request, view.bucket.name, door_of(rules, decision.by))
     if asking.caller not in AUDIENCES:
@@ -154,61 +146,6 @@ def _decided(view: BucketSubject, asking: RequestSpec, moment: datetime, guard: 
         note=note,
         other_requests=other,
     )
-
-
-def _by_another_action(
-    asking: RequestSpec, first: Request, decision: Decision, rules: Rules, public: Public, actions: Iterable[str]
-) -> tuple[Request, Decision]:
-    """A verb is more than the action that stands for it: the same request by another of its actions that is allowed, or
-    may be."""
-    for action in actions:
-        key = asking.key if ACTIONS[action].target == "object" else ""
-        request = msgspec.structs.replace(first, action=action, key=key)
-        found = decide(rules, request, public=as_match(public))
-        if found.allowed:
-            return request, found
-        if found.allowed is None and decision.allowed is False:
-            first, decision = request, found
-    return first, decision
-
-
-class Reach(dict[tuple[str, str], "OtherRequests | None"]):
-    """Caller and verb → how far the caller has the verb by whatever request; None where that is not known."""
-
-    def __init__(self, view: BucketSubject) -> None:
-        super().__init__()
-        self.view = view
-        self._actions: dict[tuple[str, str], list[str]] = {}
-
-    def actions(self, holder: Identity | None, verb: str, rules: Rules) -> list[str]:
-        """The other actions of a verb that these rules, which are the holder's too, tell from the first."""
-        asked = holder.name if holder is not None else "", verb
-        if asked not in self._actions:
-            names = [action.name for action in ACTIONS.values() if action.verb == verb]
-            self._actions[asked] = unlike(rules, names)[1:]
-        return self._actions[asked]
-
-    def __missing__(self, asked: tuple[str, str]) -> OtherRequests | None:
-        caller, verb = asked
-        found = self[asked] = self._found(caller, next(one for one in VERBS if one == verb))
-        return found
-
-    def _found(self, caller: str, verb: Verb) -> OtherRequests | None:
-        view = self.view
-        audience = next((one for one in AUDIENCES if one == caller), None)
-        if audience is not None:
-            verdict = view.verdicts[audience, verb]
-            words = verdict.restriction.words if verdict.restriction else ""
-            return OtherRequests(verb=verb, level=verdict.level, restriction=words, example=verdict.witness)
-        holder = view.index.holders.get(caller)
-        if holder is not None:
-            reach = view.context.across.on(holder, view.name).get(verb) if view.context is not None else None
-        else:
-            identity = read_principal(caller)
-            reach = view.granted(identity)[verb] if identity in view.named else None
-        if reach is None:
-            return None
-        return OtherRequests(verb=verb, level=reach.level, restriction=reach.restriction, example=None)
 
 
 def _holder(view: BucketSubject, name: str) -> Identity | None:

@@ -10,13 +10,13 @@ from collections.abc import Mapping, Sequence
 from rich.console import Console
 
 from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.audit.other_requests import OtherRequests
 from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment, show_names
 from rusty_lantern.reports.results.access import (
     AccessResult,
     AccessRow,
     DecisionResult,
     IdentityAccessRow,
-    OtherRequests,
 )
 from rusty_lantern.reports.results.proposal import ChangeResult, RetentionCostResult, TryResult
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness

@@ -36,7 +36,7 @@ class Gate:
         """The turns that are not late, and since when each is under way: the first one the longest."""
         self._watch: asyncio.TimerHandle | None = None
         self._latency = self._quickest = 0.0
-        self._feeling = True
+        self._doubles = True
         """Whether the store has not shown yet where its limit is."""
 
     def turn(self, on_late: Callable[[], None] = lambda: None) -> Turn:
@@ -103,14 +103,14 @@ class Gate:
         self._latency = seconds if not self._latency else self._latency + SMOOTH * (seconds - self._latency)
         self._quickest = min(self._quickest or self._latency, self._latency)
         if self._latency <= SLOWER * self._quickest + 0.005:
-            self.limit = min(self.limit + (1 if self._feeling else 1 / self.limit), float(self.ceiling))
+            self.limit = min(self.limit + (1 if self._doubles else 1 / self.limit), float(self.ceiling))
             self._grant()
         else:
-            self._feeling = False
+            self._doubles = False
 
     def busy(self) -> None:
         """The store asked for less, or fell silent: halve."""
-        self._feeling = False
+        self._doubles = False
         self.limit = max(1.0, self.limit / 2)
 
 
