@@ -36,6 +36,13 @@ class Gateway:
         """What it wrote down about every request."""
         return (self.folder / "log" / "client.rgw.log").read_text(errors="replace")
 
+    def regions(self, user: tuple[str, str]) -> tuple[str, str]:
+        """Start a store of two regions beside it, with one user: the addresses of north and south."""
+        port = free_ports(2, 18480)
+        words = ["regions", str(self.folder), str(port), *user]
+        subprocess.run(["bash", str(SCRIPT), *words], check=True, capture_output=True, timeout=300)
+        return f"http://127.0.0.1:{port}", f"http://127.0.0.1:{port + 1}"
+
     def admin(self, *words: str) -> None:
         """Run its administration command."""
         command = ["radosgw-admin", "-c", str(self.folder / "ceph.conf"), *words]
@@ -46,7 +53,7 @@ class Gateway:
         return standard_client(self.address, *(user or self.keeper))
 
 
-def standard_client(address: str, key_id: str, secret: str) -> Any:
+def standard_client(address: str, key_id: str, secret: str, region: str = "us-east-1") -> Any:
     """The usual SDK's client for an S3-compatible store."""
     import boto3
     from botocore.config import Config
@@ -56,7 +63,7 @@ def standard_client(address: str, key_id: str, secret: str) -> Any:
         endpoint_url=address,
         aws_access_key_id=key_id,
         aws_secret_access_key=secret,
-        region_name="us-east-1",
+        region_name=region,
         config=Config(s3={"addressing_style": "path"}, retries={"max_attempts": 1}),
     )
 

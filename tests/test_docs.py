@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import ast
+import inspect
 import re
 import shlex
 import shutil
@@ -19,7 +21,7 @@ from rusty_lantern.cli.manpage import _commands, manual
 from rusty_lantern.core.audit.waiver_file import read_waivers
 from rusty_lantern.core.baseline.examples import read_examples
 from rusty_lantern.core.baseline.loader import read_baseline
-from rusty_lantern.core.config import csv_import
+from rusty_lantern.core.config import credential_entries, csv_import, estate_file, export_entry, object_scan
 from rusty_lantern.core.config.dialect_file import read_dialect
 from rusty_lantern.core.config.estate_file import read_estate
 from rusty_lantern.core.exports import layout
@@ -164,3 +166,23 @@ def test_every_file_that_a_page_shows_can_be_read(block: str) -> None:
 
 def test_pages_show_files_of_every_kind() -> None:
     assert len(BLOCKS) > 20
+
+
+def _keys_of_estate() -> set[str]:
+    """Every key that what reads estate.yaml takes, by its own calls."""
+    found: set[str] = set()
+    for module in (estate_file, credential_entries, object_scan, export_entry):
+        calls = (node for node in ast.walk(ast.parse(inspect.getsource(module))) if isinstance(node, ast.Call))
+        for call in calls:
+            if isinstance(call.func, ast.Attribute) and call.func.attr == "fields":
+                found |= set(eval(ast.unparse(call.args[1]), vars(module)))  # a tuple of texts, or its name
+    return found
+
+
+def test_the_page_on_estate_yaml_names_every_key_of_it_and_no_other() -> None:
+    page = (ROOT / "docs/estate.md").read_text()
+    rows = set(re.findall(r"^\| `([a-z-]+)` \|", page, re.MULTILINE))
+    words = set(re.findall(r"[a-z-]+", " ".join(re.findall(r"`([^`]*)`", page))))
+    known = _keys_of_estate()
+    assert len(known) > 50
+    assert (sorted(rows - known), sorted(known - rows - words)) == ([], [])

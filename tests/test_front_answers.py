@@ -19,7 +19,8 @@ from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
 from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.facts.catalogue import REGISTER
-from rusty_lantern.stores.http.client import Client, Question
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.question import Question
 from rusty_lantern.stores.http.refusal import NO_LISTING
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.survey.run import Plan, read_all
@@ -99,10 +100,10 @@ def in_front(whole: Whole, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> C
         made = InFront(tmp_path / "ws", msgspec.structs.replace(estate, stores=(store,), mirrors=()))
 
         async def once(client: Client, question: Question, within: float) -> Reply:
-            method, _, path, text, _ = question
-            made.asked[method, path, text] = None
+            asked = (question.method, question.path, question.query)
+            made.asked[asked] = None
             reply = await answer(client, question, within)
-            return made.instead.get((method, path, text), reply)
+            return made.instead.get(asked, reply)
 
         monkeypatch.setattr(Client, "_once", once)
         return made

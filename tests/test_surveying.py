@@ -409,7 +409,7 @@ def test_what_is_learnt_while_a_late_bucket_is_read_does_not_touch_it() -> None:
     class Late:
         """A client whose answers come after the other first buckets were read."""
 
-        store = SimpleNamespace(counts="counters")
+        store = SimpleNamespace(counts="counters", several_regions=False)
 
         async def ask(self, *_: object, **__: object) -> Reply:
             learnt.update(dict.fromkeys(("counters", "quota"), Answer("unsupported")))

@@ -84,7 +84,7 @@ def _from_text(files: list[Path], found: Opened, probe: bool) -> tuple[int, list
     by_store = {store_subject.index.dossier.store: store_subject for store_subject in found.stores}
     entries = [store for store in found.place.estate().stores if PROTOCOLS[store.reads].probes]
     stores = [(store.name, door.at) for store in entries for door in store.doors if door.name == "swift"]
-    stores += [(store.name, store.at) for store in entries]
+    stores += [(store.name, at) for store in entries for at in store.addresses]
     nowhere = found.stores[0] if found.stores else None
     signers = _signers(found.stores)
     mined = mine(files)

@@ -141,12 +141,16 @@ _NAMED: tuple[tuple[str, Verb], ...] = (
 
 
 def is_at(host: str, store: str) -> bool:
-    """Whether a link's host is that of a store, or a bucket's name before it.
+    """Whether a link's host is that of a store, or a bucket's name before it. `{region}` stands for any region's name.
 
     >>> is_at("tides.store.example", "store.example"), is_at("evil-store.example", "store.example")
     (True, False)
+    >>> is_at("tides.south.store.example", "{region}.store.example")
+    True
     """
-    return host == store or host.endswith("." + store)
+    if "{region}" not in store:
+        return host == store or host.endswith("." + store)
+    return re.fullmatch(r"(.+\.)?" + re.escape(store).replace(r"\{region\}", "[a-z0-9-]+"), host) is not None
 
 
 Signers = Mapping[str, tuple[str, Container[str]]]

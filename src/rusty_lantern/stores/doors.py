@@ -194,13 +194,14 @@ async def _reach_admin(visit: Visit, entry: DoorEntry) -> DoorReached:
 async def reach_nodes(visit: Visit, main: Reached) -> tuple[NodeReached, ...]:
     """The store's other addresses: whether each answers, its clock, and whether all show one certificate."""
     found = []
-    for at in visit.store.nodes:
+    for region, at in (*(("", at) for at in visit.store.nodes), *visit.store.regions):
         entry = msgspec.structs.replace(visit.store, at=at)
         async with Client(entry, None, visit.folder, log=visit.log) as outside:
             first = await reach_address(outside, visit.moment)
         shown = await read_certificate(entry, visit.folder, visit.moment)
-        same = None if shown.value is None or main.certificate is None else shown.value == main.certificate
-        found.append(NodeReached(at, first.answers, first.note, first.clock_ahead_seconds, same))
+        alone = region or shown.value is None or main.certificate is None
+        same = None if alone else shown.value == main.certificate
+        found.append(NodeReached(at, first.answers, first.note, first.clock_ahead_seconds, same, region))
     return tuple(found)
 
 

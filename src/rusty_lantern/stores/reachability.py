@@ -27,14 +27,17 @@ class DoorReached(msgspec.Struct, frozen=True):
 
 
 class NodeReached(msgspec.Struct, frozen=True):
-    """One further address of a store."""
+    """One further address of a store: a node, or another region."""
 
     at: str
     answers: bool
     note: str = ""
     clock_ahead_seconds: int | None = None
     same_certificate: bool | None = None
-    """Whether it shows the certificate that the main address shows; None without TLS, or where neither is shown."""
+    """Whether it shows the certificate that the main address shows; None without TLS, where neither is shown, and for a
+    region, which may have one of its own."""
+    region: str = ""
+    """The region that has this address; empty for a node."""
 
 
 class Reached(msgspec.Struct, frozen=True):
@@ -60,5 +63,8 @@ class Reached(msgspec.Struct, frozen=True):
     """The store's other protocols: those that the estate file names, and one that was found."""
     nodes: tuple[NodeReached, ...] = ()
     """Its other addresses."""
+    other_regions: dict[str, str] = {}
+    """Regions that sampled buckets are in and the estate file has no address of → the address, as the store tells it;
+    empty where it tells none."""
     software: Software | None = None
     """What answers for it, as far as its answers tell."""

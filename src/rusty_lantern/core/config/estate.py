@@ -99,6 +99,10 @@ class Store(msgspec.Struct, frozen=True):
     inventory: Inventory | None = None
     nodes: tuple[str, ...] = ()
     """Its other addresses: the nodes behind the first one, which `reach` looks at too."""
+    regions: tuple[tuple[str, str], ...] = ()
+    """Its other regions: the name of each, and its address."""
+    pattern: str = ""
+    """The address of any of its regions, with `{region}` for the name; empty where it has none."""
     doors: tuple[DoorEntry, ...] = ()
     """The store's other doors: further protocols that it answers, each with a credential of its own."""
     identities: Service | None = None
@@ -113,6 +117,22 @@ class Store(msgspec.Struct, frozen=True):
     """How its software reads policies: the name of a dialect. Empty: as it is recognized."""
     may: tuple[tuple[str, tuple[Verb, ...]], ...] = ()
     """Identity pattern → what identities of that name need; the first that fits counts."""
+
+    @property
+    def several_regions(self) -> bool:
+        """Whether buckets may live in another region than the one that is asked for their list."""
+        return bool(self.regions or self.pattern)
+
+    @property
+    def addresses(self) -> tuple[str, ...]:
+        """Where its buckets may be asked about: its own address, those of its regions, and their pattern."""
+        return (self.at, *(at for _, at in self.regions), *((self.pattern,) if self.pattern else ()))
+
+    def address_in(self, region: str) -> str:
+        """The address of one of its regions; empty where the estate file has none."""
+        if region == self.signing_place:
+            return self.at
+        return dict(self.regions).get(region) or self.pattern.replace("{region}", region)
 
     def needs(self, identity: str) -> tuple[Verb, ...] | None:
         """What an identity needs, by the estate file; None where it does not say."""

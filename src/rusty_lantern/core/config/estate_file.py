@@ -39,11 +39,13 @@ _TOP = ("estate", "trusted", "stores", "mirrors", "sign")
 
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
-    "counts", "objects", "sample", "inventory", "identities", "doors", "beside", "patience", "may",
+    "regions", "counts", "objects", "sample", "inventory", "identities", "doors", "beside", "patience", "may",
     "stated", "dialect", *EXPORT,
 )  # fmt: skip
 
 
+REGION = "{region}"
+"""What stands for the region's name in an address."""
 VERBS: tuple[Verb, ...] = get_args(Verb)
 
 
@@ -119,6 +121,8 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         complaints.add(f'"{name.text}" cannot name a store', name.place, "use lower-case letters, digits and hyphens")
     fields = reader.fields(entry, _STORE, f"store {name.text}")
     nodes, at = _addresses(reader, fields.get("at"))
+    home = reader.text(fields.get("signing-place"), "signing-place", "us-east-1")
+    pattern, at = (at, at.replace(REGION, home)) if REGION in at else ("", at)
     capabilities = PROTOCOLS[reader.choice(fields.get("reads"), "reads", tuple(PROTOCOLS), "s3")]
     plain_http = reader.choice(fields.get("plain-http"), "plain-http", ("refused", "allowed"), "refused") == "allowed"
     exported = capabilities.address == "documents"
@@ -149,7 +153,7 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
             reader.whole(pace.get("per-second"), "per-second", 200),
         ),
         reader.choice(fields.get("addressing"), "addressing", ("path", "virtual"), "path"),
-        reader.text(fields.get("signing-place"), "signing-place", "us-east-1"),
+        home,
         reader.text(fields.get("ca"), "ca"),
         plain_http,
         reader.whole(fields.get("timeout"), "timeout", 30),
@@ -160,6 +164,8 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         read_sample(reader, fields.get("sample")),
         read_inventory(reader, fields.get("inventory")),
         tuple(node.rstrip("/") for node in nodes),
+        _regions(reader, fields.get("regions"), name.text, plain_http=plain_http),
+        pattern.rstrip("/"),
         _doors(reader, fields.get("doors"), name.text, plain_http=plain_http),
         read_service(reader, fields.get("identities"), name.text, plain_http=plain_http),
         read_beside(reader, fields.get("beside"), name.text),
@@ -183,6 +189,20 @@ def _addresses(reader: Reader, node: Marked | None) -> tuple[tuple[str, ...], st
         return (), reader.text(node, "at")
     found = [item.text or "" for item in reader.texts(node, "at")]
     return tuple(found[:-1]), found[-1] if found else ""
+
+
+def _regions(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> tuple[tuple[str, str], ...]:
+    """The store's other regions, and the address of each: `{south: https://south.harbour.example}`."""
+    found = []
+    for name, entry in reader.entries(node, "regions"):
+        at = reader.text(entry, "an address")
+        if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,62}", name.text or ""):
+            reader.complaints.add(
+                f'"{(name.text or "")[:40]}" cannot name a region', name.place, "as the store names it"
+            )
+        check_address(reader.complaints, at, entry, f"{store}'s region {name.text}", plain_http=plain_http)
+        found.append((name.text or "", at.rstrip("/")))
+    return tuple(found)
 
 
 def _patience(reader: Reader, node: Marked | None) -> Patience:

@@ -20,12 +20,7 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
         line(screen, (found.store, "bold"), f"  {found.address}")
         for heading, words, style in (*_reach_rows(found), *_other_rows(found)):
             line(screen, (f"{heading:<12}", "dim"), (words, style), indent=2)
-        for door in found.doors:
-            if door.found:
-                screen.print()
-                line(screen, "To read that door too, add to this store in estate.yaml:", indent=2)
-                line(screen, "doors:", indent=4)
-                line(screen, f"  {door.name}: {{at: {door.at}, credential: {{environment: NAME}}}}", indent=4)
+        _lines_to_add(screen, found)
         if found.questions:
             grid = Grid("setting", "allowed", "denied for", shrink=(0, 2), floors={0: 16, 2: 16})
             for question, allowed in found.questions.items():
@@ -43,6 +38,25 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
         line(screen, ("An audit can see everything that it asks for.", STYLES["ok"]))
     if any(found.credential == "accepted" for found in results):
         next_step(screen, "lantern survey", "read every bucket's settings and save them")
+
+
+def _lines_to_add(screen: Console, found: Reached) -> None:
+    """What to write into the estate file, so that doors and regions that were found are read too."""
+    for door in found.doors:
+        if door.found:
+            entry = f"{door.name}: {{at: {door.at}, credential: {{environment: NAME}}}}"
+            _to_add(screen, "To read that door too", "doors", entry)
+    if found.other_regions:
+        entries = (f"{name}: {at or 'https://ITS-ADDRESS'}" for name, at in found.other_regions.items())
+        _to_add(screen, "To read the buckets of other regions too", "regions", *entries)
+
+
+def _to_add(screen: Console, why: str, key: str, *entries: str) -> None:
+    screen.print()
+    line(screen, f"{why}, add to this store in estate.yaml:", indent=2)
+    line(screen, f"{key}:", indent=4)
+    for entry in entries:
+        line(screen, entry, indent=6)
 
 
 def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:
@@ -87,7 +101,8 @@ def _other_rows(found: Reached) -> list[tuple[str, str, str]]:
         ahead = node.clock_ahead_seconds
         if node.answers and ahead is not None and abs(ahead) > 5:
             words, style = f"{words}, its clock is {_clock(ahead)[0]}", STYLES["medium"]
-        rows.append(("node", f"{node.at}  {words}", style))
+        where = f"{node.region}  {node.at}" if node.region else node.at
+        rows.append(("region" if node.region else "node", f"{where}  {words}", style))
     for door in found.doors:
         state = "can be tried" if door.readable is None else "readable" if door.readable else "not read"
         words = f"{door.at}  {state}" + (f": {door.note}" if door.note else "")

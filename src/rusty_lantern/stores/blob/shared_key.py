@@ -19,7 +19,8 @@ from urllib.parse import parse_qsl, urlsplit
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import Place, Problem
 from rusty_lantern.stores.http.errors import NoCredential
-from rusty_lantern.stores.http.reply import Method, Reply
+from rusty_lantern.stores.http.question import Method, Question
+from rusty_lantern.stores.http.reply import Reply
 
 VERSION = "2021-12-02"
 """The version of the protocol that is spoken."""
@@ -40,13 +41,13 @@ class SharedKey:
     key: bytes = field(repr=False)
     added_query: str = ""
 
-    def headers(
-        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
-    ) -> dict[str, str]:
+    def headers(self, question: Question, moment: datetime) -> dict[str, str]:
         """The request's headers with its signature."""
-        sent = {**extra, "x-ms-date": format_datetime(moment, usegmt=True)}
-        signed = hmac.new(self.key, self.to_sign(method, path, query, sent).encode(), hashlib.sha256).digest()
-        return {"host": host, **sent, "authorization": f"SharedKey {self.account}:{base64.b64encode(signed).decode()}"}
+        sent = {**question.headers, "x-ms-date": format_datetime(moment, usegmt=True)}
+        to_sign = self.to_sign(question.method, question.path, question.query, sent)
+        signed = hmac.new(self.key, to_sign.encode(), hashlib.sha256).digest()
+        written = f"SharedKey {self.account}:{base64.b64encode(signed).decode()}"
+        return {"host": question.host, **sent, "authorization": written}
 
     def to_sign(self, method: Method, path: str, query: str, sent: Mapping[str, str]) -> str:
         """What is signed: the method, some headers, all of the protocol's own, and the resource with its query."""
@@ -76,11 +77,9 @@ class SignedLink:
 
     added_query: str = field(repr=False)
 
-    def headers(
-        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
-    ) -> dict[str, str]:
+    def headers(self, question: Question, moment: datetime) -> dict[str, str]:
         """The request's headers: the link itself is in the query."""
-        return {"host": host, **extra}
+        return {"host": question.host, **question.headers}
 
     def disowned(self, reply: Reply) -> bool:
         """Whether the store does not take the link."""

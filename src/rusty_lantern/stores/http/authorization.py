@@ -7,14 +7,15 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import ClassVar, Protocol
 
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.reply import Method, Reply
+from rusty_lantern.stores.http.question import Question
+from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.sigv4 import sign
 
 
@@ -25,10 +26,8 @@ class Authorization(Protocol):
     def added_query(self) -> str:
         """What is added to the query of every request, encoded. It is a secret: no log and no journal sees it."""
 
-    def headers(
-        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
-    ) -> dict[str, str]:
-        """All headers of an authorized request. `path` and `query` are encoded; `moment` is by the store's clock."""
+    def headers(self, question: Question, moment: datetime) -> dict[str, str]:
+        """All headers of an authorized request. `moment` is by the store's clock."""
 
     def disowned(self, reply: Reply) -> bool:
         """Whether a store says that it does not know the credential, or not any more."""
@@ -54,11 +53,10 @@ class Signed:
     find_again: Callable[[], AccessKey] | None = None
     """Reads the credential anew from where it was found."""
 
-    def headers(
-        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
-    ) -> dict[str, str]:
+    def headers(self, question: Question, moment: datetime) -> dict[str, str]:
         """The request's headers with its signature."""
-        return sign(self.key, method, host, path, query, moment, self.region, extra, self.service)
+        method, host, path, query, extra, _, region = question
+        return sign(self.key, method, host, path, query, moment, region or self.region, extra, self.service)
 
     def disowned(self, reply: Reply) -> bool:
         """Whether the store says that it does not know the access key, or that its session is over."""
@@ -85,11 +83,9 @@ class Bearer:
     header: str = "authorization"
     prefix: str = "Bearer "
 
-    def headers(
-        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
-    ) -> dict[str, str]:
+    def headers(self, question: Question, moment: datetime) -> dict[str, str]:
         """The request's headers with the token."""
-        return {"host": host, **extra, self.header: self.prefix + self.token}
+        return {"host": question.host, **question.headers, self.header: self.prefix + self.token}
 
     def disowned(self, reply: Reply) -> bool:
         """Whether the store does not take the token."""
@@ -114,11 +110,9 @@ class Token:
     fetch: Callable[[], Awaitable[Token]] | None = None
     """Gets another one."""
 
-    def headers(
-        self, method: Method, host: str, path: str, query: str, moment: datetime, extra: Mapping[str, str]
-    ) -> dict[str, str]:
+    def headers(self, question: Question, moment: datetime) -> dict[str, str]:
         """The request's headers with the token."""
-        return {"host": host, **extra, "x-auth-token": self.value}
+        return {"host": question.host, **question.headers, "x-auth-token": self.value}
 
     def disowned(self, reply: Reply) -> bool:
         """Whether the store does not take the token: a refusal of what the token may not do is 403."""

@@ -1,4 +1,4 @@
-"""Questions over HTTP to one store: GET and HEAD, signed or not, paced, bounded, never redirected.
+"""Questions over HTTP to one store: GET and HEAD, signed or not, paced, bounded, never sent where an answer points.
 
 The only methods this module can send are in `Method`. Nothing else in the program opens a connection to a store, but
 for the one request that gets a token (`stores.keystone.token`).
@@ -27,8 +27,10 @@ from rusty_lantern.stores.http.authorization import Authorization
 from rusty_lantern.stores.http.concurrency_limit import LATE, Gate
 from rusty_lantern.stores.http.connection import NO_ANSWER, read_body, trusted_authorities, unanswered
 from rusty_lantern.stores.http.errors import NoLongerAccepted, RequestFailed
+from rusty_lantern.stores.http.question import Method, Question
 from rusty_lantern.stores.http.redaction import cleaned, cleaned_headers
-from rusty_lantern.stores.http.reply import Memory, Method, Reply, clock_difference, faithful, retry_after
+from rusty_lantern.stores.http.regions import Region, Regions
+from rusty_lantern.stores.http.reply import Memory, Reply, clock_difference, faithful, retry_after
 from rusty_lantern.stores.http.sigv4 import canonical_query, encode
 from rusty_lantern.stores.http.time_budget import CURRENT, USUAL
 
@@ -41,10 +43,6 @@ FIRST_WAIT, LONGEST_WAIT = 0.25, 8.0
 BUSY = (429, 500, 502, 503, 504)
 """Answers after which a question is put again."""
 AGENT = "rusty-lantern"
-
-
-Question = tuple[Method, str, str, str, Mapping[str, str]]
-"""Method, host, path, query as it is written, and headers."""
 
 
 def _nobody_waits() -> None:
@@ -79,6 +77,8 @@ class Client:
     """Since when there has been somebody waiting for an answer."""
     _good: Question | None = None
     """A question that the credential opened before."""
+    regions: Regions = field(init=False)
+    """Where each bucket is asked about."""
     _session: aiohttp.ClientSession | None = None
     memory: Memory | None = None
     log: Callable[[dict[str, object]], None] | None = None
@@ -92,6 +92,9 @@ class Client:
     _next: float = 0.0
     _renewing: asyncio.Lock = field(default_factory=asyncio.Lock)
     _dice: Random = field(default_factory=lambda: Random(1))  # noqa: S311  (spreads retries, guards nothing)
+
+    def __post_init__(self) -> None:
+        self.regions = Regions(self.store)
 
     async def __aenter__(self) -> Self:
         self.gate = Gate(self.store.pace.at_once, USUAL)
@@ -115,9 +118,10 @@ class Client:
     def _timeout(self, seconds: float) -> aiohttp.ClientTimeout:
         return aiohttp.ClientTimeout(total=seconds, sock_connect=min(10, self.store.timeout))
 
-    def target(self, bucket: str, key: str = "") -> tuple[str, str]:
-        """Host and encoded path of a bucket or object, as the store is addressed."""
-        parts = _split(self.store.at)
+    def target(self, bucket: str, key: str = "", at: str = "") -> tuple[str, str]:
+        """Host and encoded path of a bucket or object, as the store is addressed. `at`: its region's address, if that
+        is another than the store's own."""
+        parts = _split(at or self.store.at)
         path, host = parts.path.rstrip("/"), parts.netloc
         if bucket and self.store.addressing == "virtual":
             host = f"{bucket}.{host}"
@@ -143,21 +147,31 @@ class Client:
         an answer of 200 before anything keeps it, so that what it must not hold is in no text at all.
         """
         memory = memory or self.memory
-        host, target = self.target(bucket, key)
-        target = path or target
         text = canonical_query(query)
-        question = f"{method} {target}?{text}" if query else f"{method} {target}"
-        known = memory.recall(question) if memory else None
+        target = path or self.target(bucket, key)[1]
+        kept_as = f"{method} {target}?{text}" if query else f"{method} {target}"
+        known = memory.recall(kept_as) if memory else None
         if known is not None:
             return Reply(*known)
-        reply = await self._patiently(self._persist((method, host, target, text, headers or {})))
+        subject = bucket or path
+
+        def put_in(region: Region) -> Coroutine[None, None, Reply]:
+            host, target = self.target(bucket, key, region.at)
+            scheme = _split(region.at).scheme
+            return self._persist(Question(method, host, path or target, text, headers or {}, scheme, region.name))
+
+        region = self.regions.of(subject)
+        reply = await self._patiently(put_in(region))
+        other = self.regions.elsewhere(subject, region, reply)
+        if other is not None:
+            reply = await self._patiently(put_in(other))
         if reshape is not None:
             body = reshape(reply.body) if reply.status == 200 else reply.body
             reply = Reply(reply.status, reply.headers, body)
         if self.cleans:
             reply = self._without_secrets(reply, query, listing=not query and not key and not path)
         if memory and reply.status not in BUSY:
-            memory.note(question, reply.status, dict(reply.headers), reply.body)
+            memory.note(kept_as, reply.status, dict(reply.headers), reply.body)
         return reply
 
     def _without_secrets(self, reply: Reply, query: tuple[tuple[str, str], ...], *, listing: bool) -> Reply:
@@ -274,9 +288,8 @@ class Client:
                 patience.waited(start, now())
             if self.log:
                 taken = round((asyncio.get_running_loop().time() - start) * 1000, 1)
-                method, _, target, text, _ = question
-                self.log({"store": self.store.name, "method": method, "path": target, "query": text,
-                          "outcome": outcome, "milliseconds": taken})  # fmt: skip
+                self.log({"store": self.store.name, "method": question.method, "path": question.path,
+                          "query": question.query, "outcome": outcome, "milliseconds": taken})  # fmt: skip
 
     async def _check_accepted(self, auth: Authorization, good: Question) -> None:
         """Raise `NoLongerAccepted` when the store stops knowing a credential midway; refusals would tell nothing.
@@ -310,19 +323,19 @@ class Client:
     async def _once(self, question: Question, within: float) -> Reply:
         """One request. `within`: seconds that it may take, if that is less than the estate file allows."""
         assert self._session is not None
-        method, host, path, text, headers = question
-        sent = {"host": host, **headers}
+        host = question.host
+        sent = {"host": host, **question.headers}
         if self.auth is not None:
-            sent = self.auth.headers(method, host, path, text, self.clock() + self.skew, headers)
+            sent = self.auth.headers(question, self.clock() + self.skew)
         sent.setdefault("user-agent", AGENT)
         shown = self.auth.added_query if self.auth is not None else ""
-        text = "&".join(part for part in (text, shown) if part)
-        url = URL(f"{_split(self.store.at).scheme}://{host}{path}" + (f"?{text}" if text else ""), encoded=True)
+        text = "&".join(part for part in (question.query, shown) if part)
+        url = URL(f"{question.scheme}://{host}{question.path}" + (f"?{text}" if text else ""), encoded=True)
         self.asked += 1
         timeout = self._session.timeout if within >= self.store.timeout else self._timeout(within)
         try:
             async with self._session.request(
-                method, url, headers=sent, allow_redirects=False, timeout=timeout
+                question.method, url, headers=sent, allow_redirects=False, timeout=timeout
             ) as answer:
                 body = await read_body(answer, self.most)
                 return Reply(answer.status, {faithful(k).lower(): faithful(v) for k, v in answer.headers.items()}, body)

@@ -92,8 +92,9 @@ def _environment(credential: Credential, _: Path) -> AccessKey:
     names = [f"{prefix}_{part}" for part in ("ACCESS_KEY_ID", "SECRET_ACCESS_KEY", "SESSION_TOKEN")]
     key_id, secret, session = (os.environ.get(name, "") for name in names)
     if not key_id or not secret:
-        missing = " and ".join(name for name, value in zip(names[:2], (key_id, secret), strict=True) if not value)
-        raise _NotFound(f"the environment variable {missing} is not set")
+        missing = [name for name, value in zip(names[:2], (key_id, secret), strict=True) if not value]
+        verb = "variable {} is" if len(missing) == 1 else "variables {} are"
+        raise _NotFound(f"the environment {verb.format(' and '.join(missing))} not set")
     return AccessKey(key_id, secret, session)
 
 

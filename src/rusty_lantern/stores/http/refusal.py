@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.regions import redirection
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.xml import name, parse
 
@@ -48,7 +49,7 @@ def refusal_of(reply: Reply) -> RequestFailed:
     if reply.status in (401, 403):
         return RequestFailed("denied", refusal(code), f"{reply.status} {code}".strip())
     if 300 <= reply.status < 400:
-        return RequestFailed("failed", "redirected elsewhere; not followed with a signature", str(reply.status))
+        return RequestFailed("failed", redirection(reply), str(reply.status))
     return RequestFailed(
         "failed", f"answered {reply.status} {code or message}".strip(), f"{reply.status} {code}".strip()
     )

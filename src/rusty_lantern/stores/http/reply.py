@@ -7,9 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
-from typing import Literal, Protocol
-
-Method = Literal["GET", "HEAD"]
+from typing import Protocol
 
 
 @dataclass(frozen=True, slots=True)

@@ -34,7 +34,9 @@ async def list_buckets(client: Client) -> tuple[list[tuple[str, Answer[datetime]
         owner = owner or text(root, "Owner", "ID")
         listed, known = child(root, "Buckets"), len(found)
         for entry in children(listed, "Bucket") if listed is not None else ():
-            found[raw_text(entry, "Name")] = _created(text(entry, "CreationDate"))
+            bucket = raw_text(entry, "Name")
+            found[bucket] = _created(text(entry, "CreationDate"))
+            client.regions.lives_in(bucket, text(entry, "BucketRegion"))
         token = text(root, "ContinuationToken")
         if not token or len(found) > MAX_BUCKETS:
             return sorted(found.items()), owner

@@ -28,6 +28,8 @@ BY_SUB_RESOURCE = {
 }
 """Sub-resource → the questions that one answer settles."""
 
+_FULL_NAMES = {"default": "us-east-1", "EU": "eu-west-1"}
+"""What `?location` calls two regions in its own way. Source: the published protocol, GetBucketLocation."""
 COUNTED = frozenset({"counters", "quota"})
 """What the answer to HEAD may tell."""
 
@@ -35,6 +37,15 @@ COUNTED = frozenset({"counters", "quota"})
 async def ask_setting(client: Client, bucket: str, question: Question, moment: datetime) -> Answer[Any]:
     """Put one settings question."""
     return (await _ask_together(client, bucket, question.ask, [question], moment))[question.field]
+
+
+async def find_region(client: Client, bucket: str, moment: datetime) -> Answer[str]:
+    """The region of a bucket; whatever else is asked about the bucket is asked there."""
+    found = await ask_setting(client, bucket, BY_SUB_RESOURCE["location"][0], moment)
+    if found.value:
+        named = found.value in dict(client.store.regions)
+        client.regions.lives_in(bucket, found.value if named else _FULL_NAMES.get(found.value, found.value))
+    return found
 
 
 async def _ask_together(
@@ -62,6 +73,8 @@ async def read_bucket(
     """Ask everything about one bucket but what is learnt to be not offered."""
     learnt = dict(learnt)  # of a late one of the first buckets: more may be learnt while it is read
     fields: dict[str, Any] = S3.of_bucket() | learnt
+    if client.store.several_regions and "region" not in learnt:
+        fields["region"] = learnt["region"] = await find_region(client, bucket, moment)
     settings = [
         _ask_together(client, bucket, ask, asked, moment)
         for ask, asked in BY_SUB_RESOURCE.items()

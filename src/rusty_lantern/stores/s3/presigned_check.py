@@ -19,7 +19,8 @@ async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> lis
     found = []
     for address in addresses:
         parts = urlsplit(address)
-        store = next((s for s in stores if is_at(parts.netloc, urlsplit(s.at).netloc)), None)
+        ours = (s for s in stores if any(is_at(parts.netloc, urlsplit(at).netloc) for at in s.addresses))
+        store = next(ours, None)
         if store is None:
             found.append("not tried: it leads out of the estate")
             continue

@@ -15,7 +15,7 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.reachability import WORST, Allowed, Reached
 from rusty_lantern.stores.s3.bucket_list import list_buckets
-from rusty_lantern.stores.s3.bucket_settings import ask_setting
+from rusty_lantern.stores.s3.bucket_settings import ask_setting, find_region
 from rusty_lantern.stores.s3.endpoint_check import front_door
 from rusty_lantern.stores.s3.settings import QUESTIONS
 from rusty_lantern.stores.s3.usage import Counting
@@ -41,12 +41,22 @@ async def reach(client: Client, moment: datetime) -> Reached:
         return msgspec.structs.replace(start, credential=credential, note=error.note)
     names = [name for name, _ in buckets]
     sample = spread(names)
+    told = [await find_region(client, bucket, moment) for bucket in sample]
+    regions = {bucket: answer.value or "NAME" for bucket, answer in zip(sample, told, strict=True)}
     questions, refused = await _try_questions(client, sample, moment)
     door = await front_door(client, moment)
     start = msgspec.structs.replace(start, **{name: answer.value for name, answer in door.items()})
     return msgspec.structs.replace(
-        start, credential="accepted", buckets=len(names), sampled=len(sample), questions=questions, refused=refused
-    )
+        start, credential="accepted", buckets=len(names), sampled=len(sample), questions=questions, refused=refused,
+        other_regions=_unnamed(client, regions),
+    )  # fmt: skip
+
+
+def _unnamed(client: Client, regions: dict[str, str]) -> dict[str, str]:
+    """Regions of sampled buckets that the estate file has no address of. `regions`: bucket → its region."""
+    unnamed = client.regions.unnamed
+    return dict(sorted((unnamed[bucket].name or name, unnamed[bucket].at) for bucket, name in regions.items()
+                       if bucket in unnamed))  # fmt: skip
 
 
 async def _try_questions(

@@ -11,6 +11,7 @@ from rusty_lantern.core.errors import defect
 from rusty_lantern.intake.secret_patterns import REMOVED
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, refusal
+from rusty_lantern.stores.http.regions import redirection
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.xml import name, parse
 from rusty_lantern.stores.s3.settings import Question
@@ -59,7 +60,7 @@ def _refused(question: Question, reply: Reply, code: str, message: str, evidence
     if status in (401, 403):
         return Answer("denied", None, refusal(code), evidence)
     if 300 <= status < 400:
-        return Answer("failed", None, "redirected elsewhere; not followed with a signature", evidence)
+        return Answer("failed", None, redirection(reply), evidence)
     if code == "NoSuchBucket":
         return Answer("failed", None, "the bucket is gone", evidence)
     state, note = _lacking(question, status, code)
