@@ -103,6 +103,8 @@ class Store(msgspec.Struct, frozen=True):
     """Its other regions: the name of each, and its address."""
     pattern: str = ""
     """The address of any of its regions, with `{region}` for the name; empty where it has none."""
+    proxy: str = ""
+    """The address of the proxy that all its addresses are spoken to through; empty where there is none."""
     doors: tuple[DoorEntry, ...] = ()
     """The store's other doors: further protocols that it answers, each with a credential of its own."""
     identities: Service | None = None

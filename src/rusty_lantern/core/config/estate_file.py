@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 import re
 from typing import get_args
+from urllib.parse import urlsplit
 
 from rusty_lantern.core.config.credential_entries import (
     check_address,
@@ -39,7 +40,8 @@ _TOP = ("estate", "trusted", "stores", "mirrors", "sign")
 
 _STORE = (
     "reads", "at", "credential", "pace", "addressing", "signing-place", "ca", "plain-http", "timeout", "only",
-    "regions", "counts", "objects", "sample", "inventory", "identities", "doors", "beside", "patience", "may",
+    "regions", "proxy",
+    "counts", "objects", "sample", "inventory", "identities", "doors", "beside", "patience", "may",
     "stated", "dialect", *EXPORT,
 )  # fmt: skip
 
@@ -166,6 +168,7 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
         tuple(node.rstrip("/") for node in nodes),
         _regions(reader, fields.get("regions"), name.text, plain_http=plain_http),
         pattern.rstrip("/"),
+        _proxy(reader, fields.get("proxy"), name.text),
         _doors(reader, fields.get("doors"), name.text, plain_http=plain_http),
         read_service(reader, fields.get("identities"), name.text, plain_http=plain_http),
         read_beside(reader, fields.get("beside"), name.text),
@@ -189,6 +192,15 @@ def _addresses(reader: Reader, node: Marked | None) -> tuple[tuple[str, ...], st
         return (), reader.text(node, "at")
     found = [item.text or "" for item in reader.texts(node, "at")]
     return tuple(found[:-1]), found[-1] if found else ""
+
+
+def _proxy(reader: Reader, node: Marked | None, store: str) -> str:
+    at = reader.text(node, "proxy")
+    if node is not None:  # what goes through it is sealed where the store's own address is of https
+        check_address(reader.complaints, at, node, f"{store}'s proxy", plain_http=True)
+        if urlsplit(at).path.strip("/"):
+            reader.complaints.add("a proxy's address has no path", node.place, "proxy: http://proxy.example:3128")
+    return at.rstrip("/")
 
 
 def _regions(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> tuple[tuple[str, str], ...]:

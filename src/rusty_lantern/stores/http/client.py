@@ -332,10 +332,11 @@ class Client:
         text = "&".join(part for part in (question.query, shown) if part)
         url = URL(f"{question.scheme}://{host}{question.path}" + (f"?{text}" if text else ""), encoded=True)
         self.asked += 1
+        proxy = self.store.proxy or None
         timeout = self._session.timeout if within >= self.store.timeout else self._timeout(within)
         try:
             async with self._session.request(
-                question.method, url, headers=sent, allow_redirects=False, timeout=timeout
+                question.method, url, headers=sent, allow_redirects=False, timeout=timeout, proxy=proxy
             ) as answer:
                 body = await read_body(answer, self.most)
                 return Reply(answer.status, {faithful(k).lower(): faithful(v) for k, v in answer.headers.items()}, body)

@@ -47,12 +47,15 @@ def unanswered(error: Exception, host: str, timeout: float) -> RequestFailed:
     """Why a question got no answer, in words."""
     if isinstance(error, TimeoutError):
         return RequestFailed("failed", f"no answer within {timeout} s", "timed out")
+    if isinstance(error, aiohttp.ClientHttpProxyError):
+        return RequestFailed("failed", f"the proxy gives no way to {host}: {error.status}", "no connection")
     if isinstance(error, aiohttp.ClientConnectorCertificateError):
         reason = getattr(error.certificate_error, "verify_message", "") or "not trusted"
         return RequestFailed("failed", f"the store's certificate is not accepted: {reason}")
     if isinstance(error, aiohttp.ClientConnectorError):
         number = error.os_error.errno
         reason = os.strerror(number).lower() if number and number > 0 else "no such host"
-        return RequestFailed("failed", f"cannot connect to {host}: {reason}", "no connection")
+        through = "the proxy of " if isinstance(error, aiohttp.ClientProxyConnectionError) else ""
+        return RequestFailed("failed", f"cannot connect to {through}{host}: {reason}", "no connection")
     words = f"the connection to {host} broke off ({type(error).__name__})"
     return RequestFailed("failed", words, "connection lost")

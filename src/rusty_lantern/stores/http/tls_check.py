@@ -7,7 +7,7 @@ import ssl
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 from urllib.parse import urlsplit
 
 import msgspec
@@ -56,11 +56,12 @@ async def read_certificate(store: Store, folder: Path, moment: datetime) -> Answ
     verdict: Verdict = "trusted"
     try:
         ca = str(folder / Path(store.ca)) if store.ca else None
-        shown, protocol = await _handshake(host, port, ssl.create_default_context(cafile=ca), store.timeout)
+        way = Way(host, port, store.proxy, store.timeout)
+        shown, protocol = await _handshake(way, ssl.create_default_context(cafile=ca))
     except ssl.SSLCertVerificationError as error:
         verdict = _VERDICTS.get(error.verify_code, "not-trusted")
         try:
-            shown, protocol = await _handshake(host, port, _trusting(), store.timeout)
+            shown, protocol = await _handshake(way, _trusting())
         except (OSError, TimeoutError, ValueError) as again:
             return Answer("failed", None, f"no certificate was shown: {again}", Evidence(asked, "failed", moment))
     except (OSError, TimeoutError, ValueError) as error:
@@ -77,10 +78,39 @@ def _trusting() -> ssl.SSLContext:
     return context
 
 
-async def _handshake(host: str, port: int, context: ssl.SSLContext, seconds: int) -> tuple[bytes, str]:
-    async with asyncio.timeout(seconds):
-        _, writer = await asyncio.open_connection(host, port, ssl=context, server_hostname=host)
+class Way(NamedTuple):
+    """How an address is got to: host and port, through which proxy, and in how many seconds."""
+
+    host: str
+    port: int
+    proxy: str
+    seconds: int
+
+
+async def _connected(way: Way) -> asyncio.StreamWriter:
+    """A connection to the host, or through the proxy to it (RFC 9110, section 9.3.6). Raises `OSError`."""
+    proxy = urlsplit(way.proxy)
+    if not way.proxy:
+        return (await asyncio.open_connection(way.host, way.port))[1]
+    sealed = ssl.create_default_context() if proxy.scheme == "https" else None
+    reader, writer = await asyncio.open_connection(proxy.hostname, proxy.port or (443 if sealed else 80), ssl=sealed)
+    name = f"[{way.host}]" if ":" in way.host else way.host
+    writer.write(f"CONNECT {name}:{way.port} HTTP/1.1\r\nHost: {name}:{way.port}\r\n\r\n".encode())
+    try:
+        answer = (await reader.readuntil(b"\r\n\r\n")).split(b" ", 2)
+    except (asyncio.IncompleteReadError, asyncio.LimitOverrunError):
+        answer = []
+    if answer[1:2] != [b"200"]:
+        writer.transport.abort()
+        raise ConnectionError(f"the proxy gives no way to {way.host}")
+    return writer
+
+
+async def _handshake(way: Way, context: ssl.SSLContext) -> tuple[bytes, str]:
+    async with asyncio.timeout(way.seconds):
+        writer = await _connected(way)
         try:
+            await writer.start_tls(context, server_hostname=way.host)
             secured = writer.get_extra_info("ssl_object")
             return secured.getpeercert(binary_form=True) or b"", secured.version() or ""
         finally:
@@ -113,6 +143,8 @@ async def answers_plain_http(client: Client, moment: datetime) -> Answer[bool]:
         return Answer("known", True, "it is spoken to over plain http", Evidence("the store's address", "http", moment))
     at = f"http://{parts.netloc}"
     asked = f"HEAD {at}/"
+    if client.store.proxy:
+        return Answer("failed", None, "not tried through a proxy, which may answer itself")
     store = msgspec.structs.replace(client.store, at=at, timeout=min(client.store.timeout, 3))
     try:
         memory = apart(client, "plain")

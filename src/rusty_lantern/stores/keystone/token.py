@@ -84,6 +84,7 @@ async def _post(visit: Visit, at: str, shown: bytes) -> tuple[int, str, bytes, b
                 data=shown,
                 headers={"content-type": "application/json", "user-agent": AGENT},
                 allow_redirects=False,
+                proxy=visit.store.proxy or None,
             ) as answer,
         ):
             body = await read_body(answer, LARGEST)
