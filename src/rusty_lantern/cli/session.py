@@ -72,9 +72,16 @@ def moment(written: str | None, default: datetime, option: str = "--as-of") -> d
     if written is None:
         return default
     try:
-        return read_moment(written)
+        found = read_moment(written)
     except NotOnScale as error:
         raise BadInput(Problem(f"{option}: {error}")) from None
+    if not EARLIEST <= found.year <= LATEST:
+        raise BadInput(Problem(f"{option}: {written[:40]} is not between the years {EARLIEST} and {LATEST}"))
+    return found
+
+
+EARLIEST, LATEST = 1970, 2999
+"""The years in which a moment can count as now: what lies some years before or after it is a moment as well."""
 
 
 def kept(place: Workspace, name: str | None) -> Survey:
