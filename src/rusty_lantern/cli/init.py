@@ -22,6 +22,11 @@ stores:
     at: https://objects.example
     credential: {profile: audit}        # or {environment: PREFIX}, {file: PATH}, or chain
     pace: {at-once: 16, per-second: 200}
+    # regions: {south: https://south.example}    buckets of other regions; with signing-place: THIS-REGION
+    # proxy: http://proxy.example:3128           where nothing goes out in another way
+    # ca: our-authority.pem                      where the store's certificate is of an authority of one's own
+    # doors: {swift: {at: https://objects.example/swift/v1, credential: {environment: PREFIX}}}
+    # Everything that can stand here: docs/estate.md
 """
 
 BASELINE = """\
