@@ -12,7 +12,7 @@ import msgspec
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
@@ -30,6 +30,7 @@ from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import request_from
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
+from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.reports.results.access import decision_results
 from rusty_lantern.reports.results.proposal import try_result
 from tests.policies import AROUND, BUCKET, STRANGER, policies, requests
@@ -204,3 +205,17 @@ def test_what_is_gained_is_allowed_after_and_not_before(before: str, after: str)
             assert change.sure
             assert change.gained is None or exposures(new, AROUND, MANY)[audience, verb].level != "closed"
             assert change.lost is None or exposures(old, AROUND, MANY)[audience, verb].level != "closed"
+
+
+def test_an_acl_that_names_an_id_may_name_whoever_is_asked_for_otherwise() -> None:
+    """A resource name tells no id: whether the grant is to its account is not known, and *refused* would be a guess."""
+    id_, stranger = "9f" * 32, f"arn:aws:iam::{STRANGER}:user/x"
+    granted = Answer("known", [Grant("named", "read", id_)])
+    bucket = msgspec.structs.replace(read(), name=BUCKET, policy=Answer("absent"), acl=granted)
+    view = alone("store", bucket, AROUND.moment, None)
+    asked = [RequestSpec(stranger, "list"), RequestSpec(stranger, "write"), RequestSpec(id_, "list"),
+             RequestSpec("anyone", "list")]  # fmt: skip
+    said = [(one.allowed, one.by) for one in decision_results(view, asked, lambda _: AROUND.moment)]
+    grant = f"ACL grant of read to {id_}"
+    assert said[0] == (None, f"{grant}, which may be the caller's account")
+    assert said[1:] == [(False, NOTHING_ALLOWS), (True, grant), (False, NOTHING_ALLOWS)]

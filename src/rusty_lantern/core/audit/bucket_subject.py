@@ -15,7 +15,7 @@ from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rul
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.identity_policies import asks_who
-from rusty_lantern.core.access.policy.principals import Principal, read_principal
+from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.probe_check import worst
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
@@ -235,9 +235,9 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
         own = {self.account, self.dossier.account.value or "", self.bucket.owner.value or ""} - {""}
         inner = self.trusted_accounts | own
-        if identity.account in inner or identity.name in inner:
+        if identity.account in inner or identity.name in inner or identity.label in inner:
             return Answer("known", "on")
-        if identity.kind == "group" or identity.name in self.index.holders:
+        if identity.kind == "group" or identity.name in self.index.holders or identity.label in self.index.holders:
             return Answer("known", "on")
         if identity.kind in ("service", "federated"):
             return Answer("known", "off")
@@ -273,9 +273,9 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     def access(self, name: str) -> Fact:
         """What the rules grant a named identity (or `outside`: every named one that is not trusted)."""
         trusted = {who: self.trusts(who) for who in self.named} if name == "outside" else {}
-        wanted = [who for who in self.named if name == who.name or (who in trusted and trusted[who].value != "on")]
+        wanted = [who for who in self.named if who.is_called(name) or (who in trusted and trusted[who].value != "on")]
         if not wanted and name != "outside" and any(map(asks_who, self.rules.policy.statements)):
-            wanted = [read_principal(name)]  # not named, and what conditions say of callers may take it in
+            wanted = [self.rules.principal(name)]  # not named, and what conditions say of callers may take it in
         asked = self.bucket.policy.evidence
         reached = [(verb, reach) for who in wanted for verb, reach in self.granted(who).items()]
         doubt = next((reach.doubts[0] for _, reach in reached if reach.level == "unknown" and reach.doubts), "")

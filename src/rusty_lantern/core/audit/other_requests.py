@@ -16,7 +16,6 @@ from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.exposure import as_match
 from rusty_lantern.core.access.solver.public_policy import Public
 from rusty_lantern.core.access.solver.witness import Witness
@@ -78,11 +77,11 @@ class VerbsOfCallers(dict[tuple[str, str], "OtherRequests | None"]):
             verdict = view.verdicts[audience, verb]
             words = verdict.restriction.words if verdict.restriction else ""
             return OtherRequests(verb=verb, level=verdict.level, restriction=words, example=verdict.witness)
-        holder = view.index.holders.get(caller)
+        holder = view.index.holders.get(caller) or view.index.holders.get(view.rules.principal(caller).label)
         if holder is not None:
             reach = view.context.across.on(holder, view.name).get(verb) if view.context is not None else None
         else:
-            identity = read_principal(caller)
+            identity = view.rules.principal(caller)
             reach = view.granted(identity)[verb] if identity in view.named else None
         if reach is None:
             return None

@@ -25,6 +25,7 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     name_of_nobody: str = ""
     """The user name that requests without credentials carry."""
     root_of_no_account_is_everybody: bool = False
+    ids_are_user_names: bool = False
     wildcards_in_names_name_nobody: bool = False
     canonical_ids_name_nobody: bool = False
     not_principal_goes_by_name: bool = False

@@ -7,7 +7,7 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide, perhaps_granted
 from rusty_lantern.core.access.evaluator.request import Caller
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
 from rusty_lantern.core.access.policy.actions import ACTIONS
@@ -128,14 +128,19 @@ def _decided(
             actions = callers.actions(holder, asking.verb, rules)
             request, decision = by_another_action(asking, request, decision, rules, public, actions)
         other = None if decision.allowed or (other is not None and other.level == "closed") else other
+    if holder is None and decision.by == NOTHING_ALLOWS:
+        own = {view.account, view.dossier.account.value or "", view.bucket.owner.value or ""}
+        perhaps = perhaps_granted(rules, request, own)
+        by = f"{perhaps}, which may be the caller's account"
+        decision = msgspec.structs.replace(decision, allowed=None, by=by) if perhaps else decision
     witness = witness_of(request, view.bucket.name, door_of(rules, decision.by))
     if asking.caller not in AUDIENCES:
         witness = msgspec.structs.replace(witness, caller=asking.caller)
     note = BOTH_SIDES if holder else ""
-    if holder is None and inside and decision.allowed is False and decision.by == "nothing allows it":
+    if holder is None and inside and decision.allowed is False and decision.by == NOTHING_ALLOWS:
         note = OWN_SIDE
     elif holder is None and asking.caller not in AUDIENCES and not inside and decision.allowed and not witness.door:
-        note = OTHER_SIDE
+        note = "" if rules.ids_are_names else OTHER_SIDE  # there, whom a bucket lets in needs nothing else
     return DecisionResult(
         store=view.dossier.store,
         bucket=view.bucket.name,
@@ -150,10 +155,11 @@ def _decided(
 
 def _holder(view: BucketSubject, name: str) -> Identity | None:
     """The store's own identity of this name; None for anybody else. Raises `BadInput` for a name that nobody has."""
-    found = view.index.holders.get(name)
+    called = view.rules.principal(name)
+    found = view.index.holders.get(name) or view.index.holders.get(called.label)
     if found is not None or name in AUDIENCES or read_principal(name).kind != "canonical":
         return found
-    if name in {identity.name for identity in view.named} or not view.index.dossier.identities.settled:
+    if any(identity.is_called(name) for identity in view.named) or not view.index.dossier.identities.settled:
         return None
     remedy = nearest(name, view.index.holders) or "a stranger is asked for by account number or resource name"
     raise BadInput(Problem(f'nobody called "{name}" is known to {view.dossier.store}', remedy=remedy))
@@ -165,11 +171,14 @@ def _sender(view: BucketSubject, asking: RequestSpec, holder: Identity | None) -
         verb = ACTIONS[action_of(asking)].verb
         return Sender(likeliest_caller(view.rules, view.surroundings, verb))
     if holder is None:
-        return None
+        called = view.rules.principal(asking.caller)
+        return Sender(Caller(called.account, called.arn, called.label)) if called.label != called.name else None
     identity, account = known_as(holder), view.surroundings.account
     known = {key: values for key, values in identity.known if not key.endswith("/")}
     if identity.kind == "canonical":
         return Sender(Caller(account or OUTSIDER_ACCOUNT, "", holder.name, aliases=identity.aliases), known)
+    if identity.label != identity.name:
+        return Sender(Caller(identity.account, identity.arn, identity.label), known)
     return Sender(Caller(identity.account or account, identity.arn), known)
 
 
@@ -187,7 +196,7 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
         if verbs:
             rows.append(
                 AccessRow(
-                    identity=identity.name,
+                    identity=identity.label,
                     kind=identity.kind,
                     account=identity.account,
                     inside=None if trusted is None else trusted == "on",

@@ -8,7 +8,6 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.audit.access_differences import Difference, differences
 from rusty_lantern.core.audit.audit import Judge
@@ -147,5 +146,7 @@ def _change(current: BucketSubject, after: BucketSubject, one: Difference) -> Ch
 def _levels(view: BucketSubject, one: Difference) -> str:
     audience = next((a for a in AUDIENCES if a == one.who), None)
     return (
-        view.verdicts[audience, one.verb].level if audience else view.granted(read_principal(one.who))[one.verb].level
+        view.verdicts[audience, one.verb].level
+        if audience
+        else view.granted(view.rules.principal(one.who))[one.verb].level
     )

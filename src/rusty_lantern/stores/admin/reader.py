@@ -15,6 +15,7 @@ from urllib.parse import urlsplit
 
 import msgspec
 
+from rusty_lantern.core.access.policy.principals import user_named
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import AccountAcl, Bucket, Quota
 from rusty_lantern.core.model.bucket_contents import Usage
@@ -260,8 +261,9 @@ async def _people(door: AdminDoor, moment: datetime) -> dict[str, Answer[Any]]:
         kind: Any = "root" if user.everything else "unknown"
         levels = {sub.id: sub.permissions for sub in user.subusers}
         for name in (user.name, *levels):
+            named: Any = {} if name in levels else {"resource": user_named(name).name, "aliases": [name]}
             identities.append(Identity(
-                name=name, kind="service" if name in levels else kind, state=state, mfa=mfa,
+                **named, name=name, kind="service" if name in levels else kind, state=state, mfa=mfa,
                 password=Answer("absent", evidence=asked), groups=Answer("absent", evidence=asked),
                 policies=Answer("failed", None, OWN_SIDE), tags=Answer("unsupported"),
                 created=Answer("unsupported", None, NO_RECORD),

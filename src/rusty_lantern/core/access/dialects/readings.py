@@ -63,7 +63,13 @@ READINGS: dict[str, Reading] = {
         "`aws:username` of a request without credentials", "is not there", 'is "{value}"', f"{_KEYS}, aws:username"
     ),
     "root_of_no_account_is_everybody": Reading(
-        "the principal `arn:aws:iam:::root`", "names an account", "is everybody, without credentials too", _PRINCIPAL
+        "the principal `arn:aws:iam:::root`", "names an account",
+        "is everybody who is of no account, without credentials too", _PRINCIPAL
+    ),
+    "ids_are_user_names": Reading(
+        "a user's id in an ACL, and its resource name in a policy", "tell nothing of each other",
+        "tell each other: `deck` is `arn:aws:iam:::user/deck`, `marsh$warden` is `arn:aws:iam::marsh:user/warden`",
+        _PRINCIPAL,
     ),
     "wildcards_in_names_name_nobody": Reading(
         "a wildcard inside a principal's name", "has no agreed meaning", "names nobody", _PRINCIPAL
@@ -72,8 +78,8 @@ READINGS: dict[str, Reading] = {
         "a `CanonicalUser` principal", "names the owner of that id", "names nobody", _PRINCIPAL
     ),
     "not_principal_goes_by_name": Reading(
-        "`NotPrincipal` with a user's name", "leaves the user out if its account is named as well",
-        "leaves the user out", _PRINCIPAL,
+        "`NotPrincipal` with the name of a user, or of an account", "leaves a user out if its account is named as well",
+        "leaves out the user, or everybody in the account", _PRINCIPAL,
     ),
     "public_policies_count_under_their_guard": Reading(
         "the guard on public policies", "keeps a public policy from counting",

@@ -17,6 +17,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.condition_keys import ARN, SORT, USER
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
+from rusty_lantern.core.access.policy.principals import in_one_partition
 from rusty_lantern.core.model.dialect import Dialect, Readings
 
 MOST = 64
@@ -96,22 +97,37 @@ def _speaks_to(statement: Statement, readings: Readings) -> Whom:
         who = msgspec.structs.replace(who, vague=())
     if readings.canonical_ids_name_nobody:
         who = msgspec.structs.replace(who, canonical=())
-    if readings.root_of_no_account_is_everybody and ROOT_OF_NO_ACCOUNT in who.accounts:
-        who = msgspec.structs.replace(who, everyone=True)
+    if who.everyone:
+        return [(who, ())]
     place = f"{statement.place}/{'Not' * who.negated}Principal"
     nobody = f"arn:aws:iam:::user/{readings.name_of_nobody}" if readings.name_of_nobody else ""
-    if who.negated and readings.not_principal_goes_by_name and not who.everyone:
-        names = tuple(name for name in who.accounts if ":" in name and name != nobody)
-        left_out = (Condition("arnnotequals", ARN, names, place),) if names else ()
-        signed = (_signed(place, negated=True),) if nobody in who.accounts else ()
+    rootless = readings.root_of_no_account_is_everybody and ROOT_OF_NO_ACCOUNT in who.accounts
+    unsigned = rootless or nobody in who.accounts
+    names = tuple(name for name in who.accounts if name != nobody and not (rootless and name == ROOT_OF_NO_ACCOUNT))
+    of_none = (OF_NO_ACCOUNT,) if rootless else ()
+    if who.negated:
+        if not readings.not_principal_goes_by_name:
+            return [(who, ())]
+        patterns = (*of_none, *map(_callers, names))
+        left_out = (Condition("arnnotlike", ARN, patterns, place),) if patterns else ()
+        signed = (_signed(place, negated=True),) if unsigned else ()
         return [(Principals(everyone=True), (*left_out, *signed))]
-    if who.everyone or who.negated:
-        return [(who, ())]
-    found: Whom = []
-    if nobody in who.accounts:
-        found.append((Principals(everyone=True), (_signed(place, negated=False),)))
-        who = msgspec.structs.replace(who, accounts=tuple(name for name in who.accounts if name != nobody))
-    return found if who == Principals() else [*found, (who, ())]
+    found: Whom = [(Principals(everyone=True), (_signed(place, negated=False),))] if unsigned else []
+    if rootless:
+        found.append((Principals(everyone=True), (Condition("arnlike", ARN, of_none, place),)))
+    rest = msgspec.structs.replace(who, accounts=names)
+    return found if found and rest == Principals() else [*found, (rest, ())]
+
+
+def _callers(name: str) -> str:
+    """A pattern of the resource names of those whom a principal names: a user, or everybody in an account.
+
+    >>> _callers("arn:aws:iam::marsh:root"), _callers("marsh"), _callers("arn:aws:iam:::user/deck")
+    ('arn:aws:iam::marsh:*', 'arn:aws:iam::marsh:*', 'arn:aws:iam:::user/deck')
+    """
+    name = in_one_partition(name)
+    account = re.fullmatch(r"arn:aws:iam::([^:]+):root|([^:]+)", name)
+    return f"arn:aws:iam::{account[1] or account[2]}:*" if account else name
 
 
 def _signed(place: str, *, negated: bool) -> Condition:
@@ -120,6 +136,8 @@ def _signed(place: str, *, negated: bool) -> Condition:
 
 
 ROOT_OF_NO_ACCOUNT = "arn:aws:iam:::root"
+OF_NO_ACCOUNT = "arn:aws:iam:::*"
+"""What fits the resource name of whoever is of no account: of no tenant, in a store that has some."""
 
 
 def _condition(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:

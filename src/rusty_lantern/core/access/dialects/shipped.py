@@ -28,6 +28,7 @@ GATEWAY = Dialect(
         always_carried=(("aws:principaltype", "User"),),
         name_of_nobody="anonymous",
         root_of_no_account_is_everybody=True,
+        ids_are_user_names=True,
         wildcards_in_names_name_nobody=True,
         canonical_ids_name_nobody=True,
         not_principal_goes_by_name=True,

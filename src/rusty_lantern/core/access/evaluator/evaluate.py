@@ -11,7 +11,7 @@ parser with this module. Tests hold the two against each other.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Container, Iterable
 from typing import Literal
 
 import msgspec
@@ -29,6 +29,9 @@ from rusty_lantern.core.access.policy.values import NotUnderstood
 from rusty_lantern.core.model.bucket import Right
 
 Match = Literal["yes", "no", "maybe"]
+
+
+NOTHING_ALLOWS = "nothing allows it"
 
 
 def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
@@ -68,7 +71,7 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
         return Decision(True, allowed_by, tuple(steps))
     if allowed_by or possible:
         return Decision(None, "something that was not understood or not read", tuple(steps))
-    return Decision(False, "nothing allows it", tuple(steps))
+    return Decision(False, NOTHING_ALLOWS, tuple(steps))
 
 
 def unlike(rules: Rules, actions: Iterable[str]) -> list[str]:
@@ -118,6 +121,20 @@ def _granted(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bo
             return name, False
         steps.append(Step(name, "does not match"))
     return "", possible
+
+
+def perhaps_granted(rules: Rules, request: Request, others: Container[str]) -> str:
+    """The ACL grant that may let the caller in: one to an id, where the caller is known by its resource name or its
+    account's number alone, which tell no id. `others`: ids that are somebody else's for sure. Empty where none may."""
+    if request.caller.anonymous or request.caller.canonical or rules.ids_are_names or rules.disable_grants.on:
+        return ""
+    for grant in rules.acl:
+        named = (
+            grant.to == "named" and grant.identity not in others and rules.grantee(grant.identity).kind == "canonical"
+        )
+        if named and request.action in GRANTED[grant.permission] and not rules.guard_on(grant).on:
+            return f"ACL grant of {grant.permission} to {grant.identity}"
+    return ""
 
 
 def _by_object(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
@@ -171,7 +188,8 @@ def _grantee(to: str, identity: str, caller: Caller) -> bool:
         return True
     if to == "any-account":
         return not caller.anonymous
-    return to == "named" and bool(identity) and identity in (caller.canonical, caller.account)
+    known = bool(caller.arn and caller.canonical)
+    return to == "named" and bool(identity) and identity in (caller.canonical, "" if known else caller.account)
 
 
 def matches(statement: Statement, bucket: str, request: Request) -> tuple[Match, str]:

@@ -18,7 +18,7 @@ from rusty_lantern.core.access.dialects.rewrite import as_read
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, Answering, dialect_of
 from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
-from rusty_lantern.core.access.policy.principals import Principal, read_principal
+from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
@@ -72,6 +72,18 @@ class Rules(msgspec.Struct, frozen=True):
     """Why they may grant the public more; empty where they do not."""
     fixed: tuple[tuple[str, str], ...] = ()
     """Condition keys that are the bucket's own, as far as they were read, with the value."""
+    ids_are_names: bool = False
+    """Whether a user's id, by which ACLs name it, and its resource name, by which policies do, tell each other."""
+
+    def grantee(self, identity: str) -> Principal:
+        """Whom a grant names."""
+        return user_named(identity) if self.ids_are_names else read_principal(identity)
+
+    def principal(self, name: str) -> Principal:
+        """Whom a person, or a policy, means by a name. A number is an account's."""
+        known = read_principal(name)
+        users = ("identity", "canonical", "service")
+        return user_named(name) if self.ids_are_names and known.kind in users else known
 
     @property
     def fixed_values(self) -> dict[str, tuple[str, ...]]:
@@ -146,6 +158,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         members or {},
         *of_objects(bucket),
         _fixed(bucket, store),
+        dialect_of(store).readings.ids_are_user_names,
     )
 
 
@@ -308,16 +321,23 @@ def named_in(rules: Rules) -> Iterator[Principal]:
         if who.everyone != who.negated:
             seen |= dict.fromkeys(_named_by_conditions(statement))
         elif not who.negated:
-            seen |= dict.fromkeys(read_principal(name) for name in (*who.accounts, *who.services))
-            seen |= dict.fromkeys(Principal(name, "canonical") for name in who.canonical)
+            seen |= dict.fromkeys(_in_statement(rules, name) for name in (*who.accounts, *who.services))
+            seen |= dict.fromkeys(
+                user_named(name) if rules.ids_are_names else Principal(name, "canonical") for name in who.canonical
+            )
             seen |= dict.fromkeys(Principal(name, "federated") for name in who.federated)
     for right in rules.rights:
         if right.to in ("named", "group") and right.identity:
             seen[Principal(right.identity, "group") if right.to == "group" else read_principal(right.identity)] = None
     for grant in rules.acl:
         if grant.to == "named" and grant.identity:
-            seen[read_principal(grant.identity)] = None
+            seen[rules.grantee(grant.identity)] = None
     yield from seen
+
+
+def _in_statement(rules: Rules, name: str) -> Principal:
+    """Whom a statement names: a bare name is an account's there, not a user's."""
+    return rules.principal(name) if name.startswith("arn:") else read_principal(name)
 
 
 def _named_by_conditions(statement: Statement) -> Iterator[Principal]:

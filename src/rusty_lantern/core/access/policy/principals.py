@@ -32,6 +32,15 @@ class Principal(msgspec.Struct, frozen=True):
     """Further names by which rules let it in."""
 
     @property
+    def label(self) -> str:
+        """The name by which people know it: a user's id, where its resource name tells that."""
+        return self.aliases[0] if self.kind == "identity" and self.aliases else self.name
+
+    def is_called(self, name: str) -> bool:
+        """Whether this is one of its names."""
+        return name == self.name or (self.kind == "identity" and name in self.aliases)
+
+    @property
     def account(self) -> str:
         """The account it belongs to, where its name tells."""
         if self.kind == "account":
@@ -60,6 +69,8 @@ class Principal(msgspec.Struct, frozen=True):
 
     def _named_by(self, principals: Principals) -> Speaks:
         if principals.everyone or self._names & set(_of_kind(principals, self.kind)):
+            return "yes"
+        if self.kind == "identity" and any(not also_known_as(a).isdisjoint(principals.canonical) for a in self.aliases):
             return "yes"
         return "maybe" if principals.vague else "no"
 
@@ -120,6 +131,26 @@ def _of_kind(principals: Principals, kind: str) -> tuple[str, ...]:
     if kind == "canonical":
         return principals.canonical
     return tuple(map(in_one_partition, principals.accounts))
+
+
+_USER = re.compile(r"arn:aws:iam::([^:]*):user/(.+)")
+
+
+@lru_cache(maxsize=4096)
+def user_named(name: str) -> Principal:
+    """An identity of a store in which a user's id and its resource name tell each other: by either of them.
+
+    >>> user_named("marsh$warden").name, user_named("arn:aws:iam:::user/deck").label
+    ('arn:aws:iam::marsh:user/warden', 'deck')
+    """
+    name = in_one_partition(name)
+    found = _USER.fullmatch(name)
+    if found:
+        return Principal(name, "identity", aliases=(f"{found[1]}${found[2]}" if found[1] else found[2],))
+    if ":" in name or not name:
+        return read_principal(name)
+    tenant, _, user = name.rpartition("$")
+    return Principal(f"arn:aws:iam::{tenant}:user/{user}", "identity", aliases=(name,))
 
 
 @lru_cache(maxsize=4096)

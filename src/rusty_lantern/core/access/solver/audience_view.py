@@ -12,7 +12,7 @@ from rusty_lantern.core.access.policy.actions import ACTIONS, GRANTED, GRANTED_O
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, RESTRICTION_V4, RESTRICTION_V6, Audience
 from rusty_lantern.core.access.policy.document import Policy, Statement
-from rusty_lantern.core.access.policy.principals import Principal, read_principal
+from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, unlisted
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import TIME
@@ -131,7 +131,7 @@ class View:
         if isinstance(grant, Right) and grant.to in ("named", "group"):
             return self.identity is not None and self.rules.gives(grant, self.identity.name)
         if isinstance(grant, Grant) and grant.to == "named":
-            named = read_principal(grant.identity)
+            named = self.rules.grantee(grant.identity)
             return self.identity is not None and (named.name, named.kind) == (self.identity.name, self.identity.kind)
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
 
@@ -229,7 +229,7 @@ class View:
         who = self.identity
         if who is None:
             return None
-        return Caller(who.account, who.arn, "" if who.arn else who.name)
+        return Caller(who.account, who.arn, who.label if who.label != who.name or not who.arn else "")
 
     def find(self, verb: Verb, side: Side) -> Found:
         """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
