@@ -137,11 +137,14 @@ def test_an_acl_that_names_a_user_by_id_lets_in_whom_a_policy_names_by_resource_
         return lantern(*words, cwd=folder, **login)
 
     assert run("survey", "--only", f"marsh/{BUCKET}").code == 0
+    asked_for = [("anyone", False)]
     for user, passed in let_in.items():
-        for name in (NAMES[user], f"{TENANT}${user}" if PEOPLE[user] else user):
-            decided = json.loads(run("why", f"marsh/{BUCKET}", "--as", name, "--verb", "list", "--json").out)
-            assert decided["allowed"] is passed, (name, decided)
-            assert "its own account" not in decided["note"]
+        asked_for += [(NAMES[user], passed), (f"{TENANT}${user}" if PEOPLE[user] else user, passed)]
+    for name, passed in asked_for:
+        decided = json.loads(run("why", f"marsh/{BUCKET}", "--as", name, "--verb", "list", "--json").out)
+        assert decided["allowed"] is passed, (name, decided)
+        assert "its own account" not in decided["note"]
+        assert (decided["request"]["caller"] == "no credentials") is (name == "anyone")
     rows = json.loads(run("access", "--json").out)["access"]
     assert sorted(row["identity"] for row in rows) == sorted(ids)
     assert [row["inside"] for row in rows if row["identity"] == owner] == [True]

@@ -199,8 +199,8 @@ async def reach_nodes(visit: Visit, main: Reached) -> tuple[NodeReached, ...]:
         async with Client(entry, None, visit.folder, log=visit.log) as outside:
             first = await reach_address(outside, visit.moment)
         shown = await read_certificate(entry, visit.folder, visit.moment)
-        alone = region or shown.value is None or main.certificate is None
-        same = None if alone else shown.value == main.certificate
+        comparable = not region and shown.value is not None and main.certificate is not None
+        same = shown.value == main.certificate if comparable else None
         found.append(NodeReached(at, first.answers, first.note, first.clock_ahead_seconds, same, region))
     return tuple(found)
 

@@ -170,6 +170,8 @@ def _sender(view: BucketSubject, asking: RequestSpec, holder: Identity | None) -
     if asking.caller == "any-account":
         verb = ACTIONS[action_of(asking)].verb
         return Sender(likeliest_caller(view.rules, view.surroundings, verb))
+    if asking.caller in AUDIENCES:
+        return None
     if holder is None:
         called = view.rules.principal(asking.caller)
         return Sender(Caller(called.account, called.arn, called.label)) if called.label != called.name else None
