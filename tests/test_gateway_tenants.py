@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from botocore.auth import S3SigV4Auth
 from botocore.awsrequest import AWSRequest
@@ -20,14 +21,16 @@ from rusty_lantern.core.access.dialects.rewrite import as_read
 from rusty_lantern.core.access.dialects.shipped import GATEWAY
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.principals import user_named
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.acl import Grant
+from rusty_lantern.core.model.dossier import decode
 from tests.conftest import Ran, lantern
 from tests.gateway import Gateway
 
@@ -39,6 +42,7 @@ NAMES = {user: f"arn:aws:iam::{tenant}:user/{user}" for user, tenant in PEOPLE.i
 WHOM: list[Any] = [
     "*", {"AWS": "arn:aws:iam:::root"}, {"AWS": f"arn:aws:iam::{TENANT}:root"}, {"AWS": TENANT},
     {"AWS": "arn:aws:iam::dune:root"}, {"AWS": NAMES["stranger"]}, {"AWS": NAMES["warden"]},
+    {"AWS": "arn:aws-cn:iam:::root"}, {"AWS": "arn:aws:sts:::user/stranger"}, {"AWS": f"arn:aws:iam:x:{TENANT}:root"},
     {"AWS": [NAMES["warden"], NAMES["stranger"]]}, {"AWS": ["arn:aws:iam:::root", NAMES["wader"]]},
 ]  # fmt: skip
 
@@ -103,10 +107,52 @@ def test_whom_a_policy_names_is_let_in_or_kept_out_as_the_gateway_does_it(people
                 wrong.append((text, user, passed, said, levels[user]))
         if verdicts["any-account", "read"].level == "closed":
             closed += 1
-            strangers = {user for user in PEOPLE if let_in[user] and NAMES[user] not in text and TENANT not in text}
+            strangers = {user for user in PEOPLE if let_in[user] and f"user/{user}" not in text and TENANT not in text}
             assert not strangers, text
     keeper.delete_bucket_policy(Bucket=BUCKET)
     assert (wrong, closed > 5) == ([], True)
+
+
+RESOURCES = (
+    "arn:aws:s3:::{}/*", "arn:aws:s3::fen:{}/*", "arn:aws:s3::*:{}/*", "arn:aws:s3:*:*:{}/*", "arn:aws:s3::fen:*", "*",
+    "arn:*:*:*:*:{}/*", "arn:aws:s3:here::{}/*", "arn:aws-cn:s3:::{}/*", "arn:aws:*:::{}/*", "arn:aws:s3:::w*",
+)  # fmt: skip
+
+
+def test_a_tenants_bucket_is_open_to_whom_the_gateway_lets_in_whichever_way_its_policy_names_it(
+    people: Gateway, tmp_path: Path
+) -> None:
+    """By its owner's own key, and by the administration door alone, which tells it with its tenant before its name."""
+    warden = people.client(("AKwarden", "sk-warden"))
+    let_in: dict[tuple[str, str], bool] = {}
+    for number, (element, resource) in enumerate(itertools.product(("Resource", "NotResource"), RESOURCES)):
+        bucket = f"wet-{number}"
+        statement = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", element: resource.format(bucket)}
+        text = json.dumps({"Version": "2012-10-17", "Statement": [statement]})
+        warden.create_bucket(Bucket=bucket)
+        warden.put_object(Bucket=bucket, Key=KEY, Body=b"1")
+        warden.put_bucket_policy(Bucket=bucket, Policy=text)
+        let_in[bucket, text] = asked(people, "", f"/{TENANT}%3A{bucket}/{KEY}")
+    assert set(let_in.values()) == {True, False}
+    people.admin("caps", "add", f"--uid=keeper-{Path(__file__).stem.rpartition('_')[2]}",
+                 "--caps=users=read;buckets=read;metadata=read")  # fmt: skip
+    login = f"--subuser={TENANT}$warden:swift", "--access=full", "--key-type=swift", "--secret=sk-swift-000"
+    people.admin("subuser", "create", f"--uid={TENANT}$warden", *login)
+    keys = {"own": ("AKwarden", "sk-warden", f"{TENANT}$warden:swift"), "by-admin": (*people.keeper, people.swift[0])}
+    for name, (key, secret, user) in keys.items():
+        folder = tmp_path / name
+        make(folder, {"baseline.yaml": ("title: t\nsheets: [{sheet: s, require: {exposure.read: closed}}]\n", 0o644),
+                      "estate.yaml": (_estate(people, admin=name == "by-admin"), 0o644)})  # fmt: skip
+        shown_key = {"M_ACCESS_KEY_ID": key, "M_SECRET_ACCESS_KEY": secret, "S_USER": user, "S_KEY": "sk-swift-000"}
+        assert lantern("survey", cwd=folder, **shown_key).code == 0
+        (saved,) = folder.glob("surveys/*/stores/marsh.json")
+        store = decode(saved.read_bytes(), saved.name)
+        paid_by_owner: Answer[bool] = Answer("absent")
+        buckets = {one.name: msgspec.structs.replace(one, requester_pays=paid_by_owner) for one in store.buckets}
+        for (bucket, text), passed in let_in.items():
+            rules = rules_of(buckets[bucket if name == "own" else f"{TENANT}:{bucket}"], store)
+            said = exposures(rules, EvaluationContext(datetime.now(UTC)))["anyone", "read"].level
+            assert (said == "open") is passed, (name, text, said)  # not closed: objects may have ACLs of their own
 
 
 def test_an_acl_that_names_a_user_by_id_lets_in_whom_a_policy_names_by_resource_name(
@@ -150,9 +196,10 @@ def test_an_acl_that_names_a_user_by_id_lets_in_whom_a_policy_names_by_resource_
     assert [row["inside"] for row in rows if row["identity"] == owner] == [True]
 
 
-def _estate(gateway: Gateway) -> str:
+def _estate(gateway: Gateway, *, admin: bool = False) -> str:
     return (
         f"estate: t\nstores:\n  marsh:\n    reads: s3\n    at: {gateway.address}\n    plain-http: allowed\n"
         f"    credential: {{environment: M}}\n"
-        f"    doors: {{swift: {{at: {gateway.address}/swift/v1, credential: {{environment: S}}}}}}\n"
+        f"    doors:\n      swift: {{at: {gateway.address}/swift/v1, credential: {{environment: S}}}}\n"
+        + (f"      admin: {{at: {gateway.address}/admin, credential: {{environment: M}}}}\n" if admin else "")
     )

@@ -26,6 +26,9 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     """The user name that requests without credentials carry."""
     root_of_no_account_is_everybody: bool = False
     ids_are_user_names: bool = False
+    resources_are_of_the_buckets_account: bool = False
+    partitions_tell_names_apart: bool = False
+    principals_are_told_by_account_and_name: bool = False
     wildcards_in_names_name_nobody: bool = False
     canonical_ids_name_nobody: bool = False
     not_principal_goes_by_name: bool = False

@@ -24,6 +24,7 @@ class Reading(msgspec.Struct, frozen=True):
 
 _OPERATORS = "the policy language's reference, condition operators"
 _KEYS = "the policy language's reference, global condition keys"
+_RESOURCE = "the policy language's reference, Resource and NotResource"
 _PRINCIPAL = "the policy language's reference, Principal and NotPrincipal"
 READINGS: dict[str, Reading] = {
     "not_action_matches_nothing": Reading(
@@ -70,6 +71,17 @@ READINGS: dict[str, Reading] = {
         "a user's id in an ACL, and its resource name in a policy", "tell nothing of each other",
         "tell each other: `deck` is `arn:aws:iam:::user/deck`, `marsh$warden` is `arn:aws:iam::marsh:user/warden`",
         _PRINCIPAL,
+    ),
+    "resources_are_of_the_buckets_account": Reading(
+        "an account in a resource's name", "is none of a bucket's name",
+        "is the bucket's own tenant, whether it stands there or not", _RESOURCE,
+    ),
+    "partitions_tell_names_apart": Reading(
+        "a resource of another partition (`arn:aws-cn:…`)", "is the same resource",
+        "is no resource of this store", _RESOURCE,
+    ),
+    "principals_are_told_by_account_and_name": Reading(
+        "partition, service and region in a principal's name", "are part of the name", "do not count", _PRINCIPAL
     ),
     "wildcards_in_names_name_nobody": Reading(
         "a wildcard inside a principal's name", "has no agreed meaning", "names nobody", _PRINCIPAL

@@ -50,11 +50,51 @@ def _same(new: Statement, old: Statement) -> bool:
 
 
 def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...]:
-    """What a statement becomes. No reading depends on resources, in which buckets that are alike differ."""
+    """What a statement becomes. Resources, in which buckets that are alike differ, are read each by itself."""
     found = _without_resources(msgspec.structs.replace(statement, resources=()), readings)
+    resources = tuple(_resource(name, readings) for name in statement.resources)
     if found is None:
-        return (statement,)
-    return tuple(msgspec.structs.replace(one, resources=statement.resources) for one in found)
+        return (
+            statement if resources == statement.resources else msgspec.structs.replace(statement, resources=resources),
+        )
+    return tuple(msgspec.structs.replace(one, resources=resources) for one in found)
+
+
+_NAMED = re.compile(r"(arn:[^:]*:s3:[^:]*):([^:]*):(.+)", re.DOTALL)
+NO_PLACE = "nowhere"
+"""Stands for the region of a resource that is not of this store: no bucket's name has one."""
+
+
+def _resource(name: str, readings: Readings) -> str:
+    """A resource as the common language writes it.
+
+    >>> _resource("arn:aws:s3::marsh:notes/*", Readings(resources_are_of_the_buckets_account=True))
+    'arn:aws:s3:::notes/*'
+    """
+    found = _NAMED.fullmatch(name)
+    if found and readings.resources_are_of_the_buckets_account:
+        name = f"{found[1]}::{found[3]}"
+    if readings.partitions_tell_names_apart and re.match(r"arn:aws-[^:*?]*:s3:::", name):
+        return name.replace(":s3:", f":s3:{NO_PLACE}", 1)
+    return name
+
+
+def in_its_tenant(policy: Policy, bucket: str) -> Policy:
+    """The policy of a bucket that is told with its tenant before its name (`marsh:notes`), which its own resources are
+    told without."""
+    tenant, colon, _ = bucket.partition(":")
+    if not colon:
+        return policy
+
+    def told(name: str) -> str:
+        return _RESOURCE.sub(rf"\g<1>{tenant}:\g<2>", name)
+
+    statements = (msgspec.structs.replace(one, resources=tuple(map(told, one.resources))) for one in policy.statements)
+    return msgspec.structs.replace(policy, statements=tuple(statements))
+
+
+_RESOURCE = re.compile(r"^((?:[^:]*:){5})(.+)$", re.DOTALL)
+"""A resource name: all that stands before the bucket's name, and the rest."""
 
 
 @lru_cache(maxsize=4096)
@@ -93,6 +133,8 @@ def _speaks_to(statement: Statement, readings: Readings) -> Whom:
     who = statement.principals
     if who is None:
         return [(None, ())]
+    if readings.principals_are_told_by_account_and_name:
+        who = msgspec.structs.replace(who, accounts=tuple(_NAME.sub(r"arn:aws:iam::\1", one) for one in who.accounts))
     if readings.wildcards_in_names_name_nobody:
         who = msgspec.structs.replace(who, vague=())
     if readings.canonical_ids_name_nobody:
@@ -135,6 +177,8 @@ def _signed(place: str, *, negated: bool) -> Condition:
     return Condition(f"string{'not' if negated else ''}equals", SORT, ("Anonymous",), place)
 
 
+_NAME = re.compile(r"^arn:[^:]*:[^:]*:[^:]*:([^:]*:(?:root|(?:user|role)/.+))$")
+"""The account of a principal, and what it is there."""
 ROOT_OF_NO_ACCOUNT = "arn:aws:iam:::root"
 OF_NO_ACCOUNT = "arn:aws:iam:::*"
 """What fits the resource name of whoever is of no account: of no tenant, in a store that has some."""

@@ -14,7 +14,7 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.rewrite import as_read
+from rusty_lantern.core.access.dialects.rewrite import as_read, in_its_tenant
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, Answering, dialect_of
 from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
@@ -122,6 +122,8 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     policy = Policy()
     if bucket.policy.value is not None:
         policy = as_the_store_reads(parse_policy(bucket.policy.value), store)
+        if dialect_of(store).readings.resources_are_of_the_buckets_account:
+            policy = in_its_tenant(policy, bucket.name)
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if bucket.acl.unread and bucket.ownership.value != "bucket-owner-enforced":

@@ -105,7 +105,8 @@ def text_as_own(policy: str, bucket: str) -> str | None:
     """
     if "\\" in policy or OWN in policy or not _PLAIN.fullmatch(bucket):
         return None
-    return policy.replace(f':::{bucket}"', f':::{OWN}"').replace(f":::{bucket}/", f":::{OWN}/")
+    written = policy.replace(f':::{bucket}"', f':::{OWN}"').replace(f":::{bucket}/", f":::{OWN}/")
+    return None if f':{bucket}"' in written or f":{bucket}/" in written else written  # with an account before it
 
 
 def fingerprint(found: BucketInputs) -> bytes:
