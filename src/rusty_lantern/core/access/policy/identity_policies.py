@@ -120,12 +120,18 @@ def _attached(text: str, where: str, answers: Answers, doubt: str = "") -> tuple
     policy = parse_policy(text, attached=True)
     if policy.unreadable:
         return _anything(where, f"not understood: {policy.unreadable.what}")
+    written = {statement.place: statement for statement in policy.statements}
     policy = as_the_store_reads(policy, answers)
     doubts = (Fault(where, doubt),) if doubt else ()
-    return tuple(
-        msgspec.structs.replace(statement, place=where, faults=(*statement.faults, *doubts))
-        for statement in policy.statements
-    )
+    found = []
+    for statement in policy.statements:
+        apart = (Fault(where, OF_ACCOUNT),) if statement.resources != written[statement.place].resources else ()
+        found.append(msgspec.structs.replace(statement, place=where, faults=(*statement.faults, *doubts, *apart)))
+    return tuple(found)
+
+
+OF_ACCOUNT = "which account's buckets it means by the names of its resources is not known"
+"""Of an own permission in a store that tells a bucket by its account: it may mean another account's."""
 
 
 _EFFECTS: tuple[Literal["Allow", "Deny"], ...] = ("Allow", "Deny")
