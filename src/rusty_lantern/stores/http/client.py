@@ -129,6 +129,12 @@ class Client:
             path += "/" + encode(bucket)
         return host, path + "/" + encode(key, "/") if key or not bucket or host != parts.netloc else path
 
+    def _in(self, region: Region, question: Question, bucket: str, key: str) -> Question:
+        """The same question, put in a region. One that is about no bucket keeps its path."""
+        host, target = self.target(bucket, key, region.at)
+        path = target if bucket else question.path
+        return question._replace(host=host, path=path, scheme=_split(region.at).scheme, region=region.name)
+
     async def ask(
         self,
         bucket: str = "",
@@ -148,23 +154,20 @@ class Client:
         """
         memory = memory or self.memory
         text = canonical_query(query)
-        target = path or self.target(bucket, key)[1]
+        host, target = self.target(bucket, key)
+        target = path or target
         kept_as = f"{method} {target}?{text}" if query else f"{method} {target}"
         known = memory.recall(kept_as) if memory else None
         if known is not None:
             return Reply(*known)
+        question = Question(method, host, target, text, headers or {}, _split(self.store.at).scheme)
         subject = bucket or path
-
-        def put_in(region: Region) -> Coroutine[None, None, Reply]:
-            host, target = self.target(bucket, key, region.at)
-            scheme = _split(region.at).scheme
-            return self._persist(Question(method, host, path or target, text, headers or {}, scheme, region.name))
-
         region = self.regions.of(subject)
-        reply = await self._patiently(put_in(region))
+        asked = self._in(region, question, bucket, key) if region.name else question
+        reply = await self._patiently(self._persist(asked))
         other = self.regions.elsewhere(subject, region, reply)
         if other is not None:
-            reply = await self._patiently(put_in(other))
+            reply = await self._patiently(self._persist(self._in(other, question, bucket, key)))
         if reshape is not None:
             body = reshape(reply.body) if reply.status == 200 else reply.body
             reply = Reply(reply.status, reply.headers, body)

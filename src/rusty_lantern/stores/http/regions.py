@@ -17,7 +17,7 @@ from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.xml import parse, text
 
-REDIRECTS = (301, 302, 307, 308)
+REDIRECTS = frozenset({301, 302, 307, 308})
 _OTHER_SIGNATURE = 400
 """The answer to a signature that was made for another region."""
 NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
@@ -39,10 +39,11 @@ class Regions:
         self.unnamed: dict[str, Region] = {}
         """Subject → where the store says that it is asked about, of which the estate file has no address."""
         self._found: dict[str, Region] = {}
+        self._own = Region("", store.at)
 
     def of(self, subject: str) -> Region:
         """Where it is asked about, as far as is known. Without a name: at the store's own address, signed as ever."""
-        return self._found.get(subject, Region("", self.store.at))
+        return self._found.get(subject, self._own)
 
     def lives_in(self, bucket: str, name: str) -> None:
         """Take a bucket to be in the region of this name, where the estate file has an address of that."""
@@ -53,7 +54,7 @@ class Regions:
     def elsewhere(self, subject: str, asked: Region, reply: Reply) -> Region | None:
         """Where to ask instead, by an answer that was given in one region: in one that the estate file has an address
         of, and from now on. None where the answer is the last word."""
-        if reply.status not in (*REDIRECTS, _OTHER_SIGNATURE):
+        if reply.status not in REDIRECTS and reply.status != _OTHER_SIGNATURE:
             return None
         found = _pointed_to(reply, self.store)
         if found is not None:
