@@ -206,7 +206,7 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
                     bucket=view.bucket.name,
                     verbs=verbs,
                     restrictions=sorted({reach.restriction for reach in reached.values() if reach.restriction}),
-                    identities=_holders(view, identity.name),
+                    identities=_holders(view, identity.label),
                 )
             )
     return rows
