@@ -33,7 +33,7 @@ from rusty_lantern.core.facts.registry import UnknownFact, derivation, derive
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.model.identity import Identity, Verb
 from rusty_lantern.core.model.store_index import StoreIndex
 
 
@@ -214,6 +214,11 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         """The identities that the rules name, with what each is granted once that was asked for."""
         return dict.fromkeys(named_in(self.rules))
 
+    def holder(self, name: str) -> Identity | None:
+        """The store's own identity that goes by a name; None where it has none, or none is known."""
+        known = self.index.holders
+        return known.get(name) or known.get(self.rules.principal(name).label)
+
     def granted(self, identity: Principal) -> dict[Verb, Reach]:
         """What the rules grant an identity that they name."""
         found = self.named.get(identity)
@@ -237,7 +242,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         inner = self.trusted_accounts | own
         if identity.account in inner or identity.name in inner or identity.label in inner:
             return Answer("known", "on")
-        if identity.kind == "group" or identity.name in self.index.holders or identity.label in self.index.holders:
+        if identity.kind == "group" or self.holder(identity.name) is not None:
             return Answer("known", "on")
         if identity.kind in ("service", "federated"):
             return Answer("known", "off")

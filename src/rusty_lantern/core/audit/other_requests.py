@@ -77,7 +77,7 @@ class VerbsOfCallers(dict[tuple[str, str], "OtherRequests | None"]):
             verdict = view.verdicts[audience, verb]
             words = verdict.restriction.words if verdict.restriction else ""
             return OtherRequests(verb=verb, level=verdict.level, restriction=words, example=verdict.witness)
-        holder = view.index.holders.get(caller) or view.index.holders.get(view.rules.principal(caller).label)
+        holder = view.holder(caller)
         if holder is not None:
             reach = view.context.across.on(holder, view.name).get(verb) if view.context is not None else None
         else:

@@ -198,7 +198,7 @@ def _proxy(reader: Reader, node: Marked | None, store: str) -> str:
     at = reader.text(node, "proxy")
     if node is not None:  # what goes through it is sealed where the store's own address is of https
         check_address(reader.complaints, at, node, f"{store}'s proxy", plain_http=True)
-        if urlsplit(at).path.strip("/"):
+        if "://" in at and urlsplit(at).path.strip("/"):
             reader.complaints.add("a proxy's address has no path", node.place, "proxy: http://proxy.example:3128")
     return at.rstrip("/")
 

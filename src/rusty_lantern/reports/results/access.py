@@ -155,8 +155,7 @@ def _decided(
 
 def _holder(view: BucketSubject, name: str) -> Identity | None:
     """The store's own identity of this name; None for anybody else. Raises `BadInput` for a name that nobody has."""
-    called = view.rules.principal(name)
-    found = view.index.holders.get(name) or view.index.holders.get(called.label)
+    found = view.holder(name)
     if found is not None or name in AUDIENCES or read_principal(name).kind != "canonical":
         return found
     if any(identity.is_called(name) for identity in view.named) or not view.index.dossier.identities.settled:

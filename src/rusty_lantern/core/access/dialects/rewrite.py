@@ -53,11 +53,10 @@ def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...
     """What a statement becomes. Resources, in which buckets that are alike differ, are read each by itself."""
     found = _without_resources(msgspec.structs.replace(statement, resources=()), readings)
     resources = tuple(_resource(name, readings) for name in statement.resources)
-    if found is None:
-        return (
-            statement if resources == statement.resources else msgspec.structs.replace(statement, resources=resources),
-        )
-    return tuple(msgspec.structs.replace(one, resources=resources) for one in found)
+    if found is None and resources == statement.resources:
+        return (statement,)
+    made = (statement,) if found is None else found
+    return tuple(msgspec.structs.replace(one, resources=resources) for one in made)
 
 
 _NAMED = re.compile(r"(arn:[^:]*:s3:[^:]*):([^:]*):(.+)", re.DOTALL)
