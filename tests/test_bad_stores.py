@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import signal
+import subprocess
 import time
 from collections.abc import Awaitable, Callable, Iterator
 from contextlib import contextmanager
@@ -277,19 +278,57 @@ def test_busy_stores_are_asked_again(tmp_path: Path) -> None:
     assert unknown_buckets(states) == {"drone-orthophotos"} | MAY_HAVE_LISTS
 
 
-def test_ctrl_c_keeps_nothing_by_half(tmp_path: Path) -> None:
-    async def slow(request: web.Request) -> web.StreamResponse:
-        if request.query_string:
-            await asyncio.sleep(0.5)
-        return None  # type: ignore[return-value]
+async def half_a_second(request: web.Request) -> web.StreamResponse:
+    """What about a bucket is asked takes a while: a whole survey takes half a minute."""
+    if request.query_string:
+        await asyncio.sleep(0.5)
+    return None  # type: ignore[return-value]
 
-    with harbour(slow) as (address, _):
+
+def interrupted(running: subprocess.Popen[str], when: Callable[[], bool]) -> str:
+    """Press Ctrl-C when that has happened, and see the program end. Returns what it told."""
+    while running.poll() is None and not when():
+        time.sleep(0.01)
+    running.send_signal(signal.SIGINT)
+    _, err = running.communicate(timeout=120)
+    assert "Traceback" not in err
+    assert running.returncode == 130, err
+    return err
+
+
+def test_ctrl_c_keeps_nothing_by_half(tmp_path: Path) -> None:
+    with harbour(half_a_second) as (address, store):
         folder = estate_for(tmp_path / "ws", address)
-        for wait in (0.6, 1.0, 2.0):
-            running = begin("survey", cwd=folder)
-            time.sleep(wait)
-            running.send_signal(signal.SIGINT)
-            _, err = running.communicate(timeout=120)
-            assert "Traceback" not in err
-            assert running.returncode in (130,), err
+        for more in (1, 10, 60):
+            heard = len(store.requests) + more
+            err = interrupted(begin("survey", cwd=folder), lambda heard=heard: len(store.requests) >= heard)  # type: ignore[misc]
+            assert "lantern survey --resume" in err
             assert names(folder / "surveys") == []
+
+
+LOSES_INTERRUPTS = """
+import pathlib, sys, time
+
+class Finder:
+    def find_spec(self, name, path, target=None):
+        if name == {module!r}:
+            pathlib.Path("importing").touch()
+            try:
+                time.sleep(1)
+            except BaseException:
+                pass
+
+sys.meta_path.insert(0, Finder())
+"""
+
+
+@pytest.mark.parametrize("module", ["typer", "rusty_lantern.cli.survey", "aiohttp", "lxml.etree"])
+def test_ctrl_c_is_not_lost_in_an_import_that_takes_it_for_something_else(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, module: str
+) -> None:
+    (tmp_path / "sitecustomize.py").write_text(LOSES_INTERRUPTS.format(module=module))
+    monkeypatch.setenv("PYTHONPATH", str(tmp_path))
+    with harbour(half_a_second) as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        interrupted(begin("survey", cwd=folder), (folder / "importing").exists)
+        assert names(folder / "surveys") == []

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rusty_lantern.cli import completion as completing
+from rusty_lantern.cli import interrupt
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
 from rusty_lantern.cli.session import FailOnOption, ended, find_view, judge_of, opened
@@ -71,8 +72,6 @@ def exposure(
 
 def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
     """Say which addresses will be contacted, then send each chosen bucket's anonymous list and read requests."""
-    import asyncio
-
     from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.reports.results.exposure import probed
     from rusty_lantern.stores.door_probe import door_probes
@@ -107,4 +106,4 @@ def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
         names = dict.fromkeys(view.dossier.store for view in chosen)
         return [found for name in names for found in await one_store(name)]
 
-    return asyncio.run(all_stores())
+    return interrupt.run(all_stores())

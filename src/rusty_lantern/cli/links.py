@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import interrupt
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
 from rusty_lantern.cli.session import FailOnOption, ended, opened
@@ -116,11 +117,9 @@ def _signers(store_subjects: list[StoreSubject]) -> dict[str, tuple[str, Contain
 
 def _probe(found: Opened, working: list[tuple[int, str]]) -> list[str]:
     """Try each link that stands and reads: what came of it, in their order."""
-    import asyncio
-
     from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.stores.s3.presigned_check import follow
 
     stores = [store for store in found.place.estate().stores if PROTOCOLS[store.reads].probes]
     note(f"trying {len(working)} links, one byte of each")
-    return asyncio.run(follow(stores, found.place.folder, [address for _, address in working]))
+    return interrupt.run(follow(stores, found.place.folder, [address for _, address in working]))

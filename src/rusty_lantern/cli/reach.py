@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import typer
 
+from rusty_lantern.cli import interrupt
 from rusty_lantern.cli.options import AsOfOption, JsonOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
 from rusty_lantern.cli.session import moment, workspace
@@ -19,7 +20,6 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
 
     Use it before the first survey, and when a survey saw less than it should. Example: lantern reach
     """
-    import asyncio
     from contextlib import AsyncExitStack
     from datetime import UTC, datetime
 
@@ -51,7 +51,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
                 found.append(msgspec.structs.replace(reached, doors=doors, nodes=nodes, software=software))
         return found
 
-    results = asyncio.run(all_stores())
+    results = interrupt.run(all_stores())
     if json:
         emit(msgspec.json.format(msgspec.json.encode({"stores": results}), indent=2).decode())
     else:

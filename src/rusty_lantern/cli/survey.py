@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import interrupt
 from rusty_lantern.cli.counting import Engine
 from rusty_lantern.cli.options import AsOfOption, JsonOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
@@ -80,7 +81,6 @@ def survey(
     (--resume). It ends with 0 where every store was listed: what was denied counts in the audit. Example:
     lantern survey && lantern audit
     """
-    import asyncio
     from dataclasses import replace
     from datetime import UTC, datetime
 
@@ -111,7 +111,7 @@ def survey(
     plan.check()
     signer = place.signer  # before anything is asked
     if dry_run:
-        costs, whole = asyncio.run(estimate(plan, place.prices()))
+        costs, whole = interrupt.run(estimate(plan, place.prices()))
         for words in costs:
             emit(words)
         raise typer.Exit(0 if whole else 3)
@@ -123,7 +123,7 @@ def survey(
             if not resume:
                 told.keep(journals)
             with survey_progress(note) as progress:
-                dossiers = asyncio.run(read_all(replace(plan, progress=progress), journals))
+                dossiers = interrupt.run(read_all(replace(plan, progress=progress), journals))
             dossiers = _with_growth(place, dossiers, when)
             folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only, signer, plan.only_of)
     except KeyboardInterrupt:
