@@ -11,10 +11,11 @@ import msgspec
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, named_in, rules_from
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_from
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.identity_policies import asks_who
+from rusty_lantern.core.access.policy.named_identities import named_in
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.probe_check import worst

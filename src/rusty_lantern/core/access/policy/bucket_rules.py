@@ -7,7 +7,7 @@ if the unread input said the most, and if it said the least, and only where that
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
@@ -311,44 +311,3 @@ def _strongest(public_access_guards: list[Guard]) -> Guard:
         (guard for guard in public_access_guards if guard.on),
         next((guard for guard in public_access_guards if not guard.sure), Guard(False)),
     )
-
-
-def named_in(rules: Rules) -> Iterator[Principal]:
-    """Everyone whom the rules name, each once: as principals, by grants and rights, and by conditions on who asks."""
-    seen: dict[Principal, None] = {}
-    for statement in rules.policy.statements:
-        who = statement.principals
-        if who is None or statement.effect == "Deny":
-            continue
-        if who.everyone != who.negated:
-            seen |= dict.fromkeys(_named_by_conditions(statement))
-        elif not who.negated:
-            seen |= dict.fromkeys(_in_statement(rules, name) for name in (*who.accounts, *who.services))
-            seen |= dict.fromkeys(
-                user_named(name) if rules.ids_are_names else Principal(name, "canonical") for name in who.canonical
-            )
-            seen |= dict.fromkeys(Principal(name, "federated") for name in who.federated)
-    for right in rules.rights:
-        if right.to in ("named", "group") and right.identity:
-            seen[Principal(right.identity, "group") if right.to == "group" else read_principal(right.identity)] = None
-    for grant in rules.acl:
-        if grant.to == "named" and grant.identity:
-            seen[rules.grantee(grant.identity)] = None
-    yield from seen
-
-
-def _in_statement(rules: Rules, name: str) -> Principal:
-    """Whom a statement names: a bare name is an account's there, not a user's."""
-    return rules.principal(name) if name.startswith("arn:") else read_principal(name)
-
-
-def _named_by_conditions(statement: Statement) -> Iterator[Principal]:
-    """Whom an Allow to everybody leaves, where its conditions name them: what a condition leaves, it names."""
-    for condition in statement.conditions:
-        naming = condition.key in ("aws:principalarn", "aws:principalaccount", "aws:principalservicename")
-        if naming and condition.operator in _NAMING:
-            names = (value for value in condition.values if not set("*?$") & set(value))
-            yield from (read_principal(name) for name in names if ":" in name or condition.key != "aws:principalarn")
-
-
-_NAMING = frozenset({"stringequals", "stringequalsignorecase", "stringlike", "arnequals", "arnlike"})
