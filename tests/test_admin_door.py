@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+import base64
 import json
+import struct
 from pathlib import Path
 
+import pytest
 from aiohttp import web
+from hypothesis import given
+from hypothesis import strategies as st
 
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import decode
 from rusty_lantern.simulator.serve import serve
+from rusty_lantern.stores.admin.documents import OWN_POLICIES, Attribute, Instance, InstanceData, User, own_policies
+from rusty_lantern.stores.admin.people import people_of
 from tests.conftest import lantern
 
 SECRETS = ("sk-keeper-000", "sk-tern-000", "sk-gull-000", "tk-account-000", "Y2stY29udGFpbmVy")
@@ -90,7 +98,6 @@ def test_no_secret_of_the_administration_door_is_in_any_byte_that_is_written(tmp
 
 def test_a_journal_of_the_administration_door_holds_no_secret(tmp_path: Path) -> None:
     import asyncio
-    import base64
     import zlib
     from datetime import UTC, datetime
 
@@ -117,3 +124,46 @@ def test_a_journal_of_the_administration_door_holds_no_secret(tmp_path: Path) ->
     bodies = b"".join(zlib.decompress(base64.b64decode(entry.body)) for entry in entries)
     assert b"AKTERN" in bodies
     assert [secret for secret in SECRETS if secret.encode() in bodies] == []
+
+
+def kept(written: bytes | str, key: str = OWN_POLICIES) -> Instance:
+    """What the store keeps of a user, with one attribute; a text stands as it is, not in base64."""
+    value = written if isinstance(written, str) else base64.b64encode(written).decode()
+    return Instance(InstanceData([Attribute(key, value)]))
+
+
+def laid_out(policies: dict[str, str]) -> bytes:
+    """As release 16.2 lays out a user's own permissions."""
+    texts = [text.encode() for pair in policies.items() for text in pair]
+    return struct.pack("<I", len(policies)) + b"".join(struct.pack("<I", len(text)) + text for text in texts)
+
+
+@given(st.dictionaries(st.text(max_size=9), st.text(max_size=40), max_size=4), st.binary(max_size=30), st.data())
+def test_own_permissions_are_read_whole_or_not_at_all(
+    policies: dict[str, str], more: bytes, data: st.DataObject
+) -> None:
+    whole = laid_out(policies)
+    assert {one.name: one.text for one in own_policies(kept(whole))} == policies
+    cut = whole[: data.draw(st.integers(0, len(whole) - 1))]
+    for spoiled in (cut, whole + b"x" + more, b"\xff" * 4 + more):
+        with pytest.raises(ValueError):
+            own_policies(kept(spoiled))
+
+
+NOTHING = kept(b"", "user.rgw.else")
+
+
+@pytest.mark.parametrize("told,state,why", [
+    (NOTHING, "known", ""),
+    (kept(laid_out({"p": "{}"})), "known", ""),
+    (kept("no base64!"), "failed", "not understood"),
+    (kept(b"x", "user.rgw.managed-policy"), "failed", "shares with others"),
+    (NOTHING, "failed", "account"),
+    (NOTHING, "failed", "limits its operations"),
+])  # fmt: skip
+def test_what_a_user_may_is_known_where_nothing_else_can_say_more(told: Instance, state: str, why: str) -> None:
+    account, mask = "a1" * (why == "account"), "read" if why.startswith("limits") else "read, write, delete"
+    user = User("deck", account_id=account, op_mask=mask)
+    people = people_of(Answer("known", [user]), {"deck": Answer("known", told)})["identities"].value
+    assert people is not None
+    assert (people[0].policies.state, why in people[0].policies.note) == (state, True)

@@ -19,10 +19,7 @@ from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.identity_policies import Answers, own_side
-from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dialect import Dialect, Readings
-from rusty_lantern.core.model.identity import Document, Identity
 from tests.conftest import Lived, lantern
 from tests.dialects.constructs import ANY, Row, rows
 from tests.gateway import Gateway
@@ -168,14 +165,3 @@ def test_a_dialect_that_is_not_there_is_told_before_anything_is_asked(tmp_path: 
     ran = lantern("survey", cwd=tmp_path)
     assert ran.code == 2
     assert 'no dialect "nope"' in ran.err
-
-
-@pytest.mark.parametrize("resource,doubted", [("arn:aws:s3::marsh:notes/*", True), ("arn:aws:s3:::notes/*", False)])
-def test_an_own_permission_that_names_an_account_may_mean_that_accounts_bucket(resource: str, doubted: bool) -> None:
-    """On a gateway two tenants may have a bucket of one name, and a bucket's rules are told by the name alone."""
-    text = json.dumps(
-        {"Version": "2012-10-17", "Statement": [{"Effect": "Deny", "Action": "s3:*", "Resource": resource}]}
-    )
-    holder = Identity(name="deck", policies=Answer("known", [Document("own", text)]))
-    side = own_side(holder, {}, (), answers=Answers(Answer("unsupported"), GATEWAY))
-    assert [bool(statement.faults) for statement in side.statements] == [doubted]

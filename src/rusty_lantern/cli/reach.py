@@ -28,7 +28,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.reachability import reach_view
     from rusty_lantern.stores.beside import reach_people
-    from rusty_lantern.stores.doors import reach_doors, reach_nodes
+    from rusty_lantern.stores.doors import reach_doors, reach_nodes, told_of_others
     from rusty_lantern.stores.kinds import reader_of
     from rusty_lantern.stores.reachability import Reached
     from rusty_lantern.stores.reader import Visit
@@ -41,7 +41,8 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     async def all_stores() -> list[Reached]:
         found = []
         async with AsyncExitStack() as opened:
-            readers = [await opened.enter_async_context(reader_of(Visit(s, place.folder, when))) for s in stores]
+            visits = [await told_of_others(Visit(store, place.folder, when)) for store in stores]
+            readers = [await opened.enter_async_context(reader_of(visit)) for visit in visits]
             for reader in readers:
                 reached = await reader.reach()
                 doors, nodes = await reach_doors(reader.visit), await reach_nodes(reader.visit, reached)

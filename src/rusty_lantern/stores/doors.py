@@ -7,7 +7,9 @@ unknown; so a store is asked, without credentials, whether it answers the Swift 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from dataclasses import replace
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -49,12 +51,9 @@ async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], 
         read = await _by_swift(visit, read, noted)
     if entry is None:
         return read
-    memory = Apart(visit.memory, "admin") if visit.memory else None
-    at_door = msgspec.structs.replace(visit.store, at=entry.at, credential=entry.credential, addressing="path")
     try:
-        signed = Signed(find(entry.credential, visit.folder), visit.store.signing_place)
-        async with Client(at_door, signed, visit.folder, memory=memory, log=visit.log) as asked:
-            return await with_admin(asked, read, (visit.store.only, only), visit.moment)
+        async with _at_admin_door(visit, entry) as admin:
+            return await with_admin(admin, read, (visit.store.only, only))
     except LanternError as error:
         if not isinstance(error, NoCredential):
             raise
@@ -64,6 +63,32 @@ async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], 
         why = defect(error)
     door = Door("admin", entry.at, note=why)
     return msgspec.structs.replace(read, doors=Answer("known", [*(read.doors.value or ()), door]))
+
+
+@asynccontextmanager
+async def _at_admin_door(visit: Visit, entry: DoorEntry) -> AsyncIterator[AdminDoor]:
+    """The administration door, ready to be asked. Raises `NoCredential`."""
+    memory = Apart(visit.memory, "admin") if visit.memory else None
+    at_door = msgspec.structs.replace(visit.store, at=entry.at, credential=entry.credential, addressing="path")
+    signed = Signed(find(entry.credential, visit.folder), visit.store.signing_place)
+    async with Client(at_door, signed, visit.folder, memory=memory, log=visit.log) as client:
+        yield AdminDoor(client, visit.moment)
+
+
+async def told_of_others(visit: Visit) -> Visit:
+    """The visit with the buckets that the administration door lists; as it is where that door does not list them."""
+    entry = next((door for door in visit.store.doors if door.name == "admin"), None)
+    if visit.store.reads != "s3" or entry is None:
+        return visit
+    try:
+        async with _at_admin_door(visit, entry) as door:
+            return replace(visit, told_elsewhere=tuple(await door.names()))
+    except LanternError as error:
+        if not isinstance(error, NoCredential):
+            raise
+    except Exception:  # noqa: S110  # a survey asks that door again for more than names, and tells why it gets nothing
+        pass
+    return visit
 
 
 async def _by_swift(visit: Visit, read: Dossier, noted: Callable[[str], None]) -> Dossier:
@@ -181,11 +206,9 @@ async def _reach_door(visit: Visit, entry: DoorEntry) -> DoorReached:
 
 async def _reach_admin(visit: Visit, entry: DoorEntry) -> DoorReached:
     """Whether the administration door gives its lists to this credential."""
-    at_door = msgspec.structs.replace(visit.store, at=entry.at, credential=entry.credential, addressing="path")
-    signed = Signed(find(entry.credential, visit.folder), visit.store.signing_place)
-    async with Client(at_door, signed, visit.folder, log=visit.log) as asked:
+    async with _at_admin_door(visit, entry) as door:
         try:
-            await AdminDoor(asked, visit.moment).buckets()
+            await door.buckets()
         except RequestFailed as error:
             return DoorReached("admin", entry.at, readable=False, note=error.note)
     return DoorReached("admin", entry.at, readable=True)

@@ -49,6 +49,8 @@ class Visit:
     """Given each question that was put, with its outcome; never a secret."""
     previous: Callable[[], Dossier | None] = lambda: None
     """Fetches the store's dossier of the survey before."""
+    told_elsewhere: tuple[str, ...] = ()
+    """Buckets of any owner that another door of the store lists, as anybody may ask for them."""
 
     def dossier(self, capabilities: Capabilities, listing: Answer[int], **told: Any) -> Dossier:
         """The store's dossier with what was told of it; what the protocol does not tell is marked so. Where the buckets

@@ -24,7 +24,7 @@ from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.dossier import Dossier, lost_dossier
 from rusty_lantern.stores.beside import with_beside
 from rusty_lantern.stores.door_probe import door_probes
-from rusty_lantern.stores.doors import with_doors
+from rusty_lantern.stores.doors import told_of_others, with_doors
 from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.kinds import reader_of
 from rusty_lantern.stores.reader import Estimate, ObjectTable, Order, StoreReader, Visit, WantedDetails
@@ -161,6 +161,7 @@ async def _read_store(
     visit = Visit(store, plan.folder, plan.moment, journal, log, lambda: last_dossier(surveys, store.name, plan.moment))
     told = _Told(plan.progress, store.name)
     try:
+        visit = await told_of_others(visit)
         async with reader_of(visit) as reader:
             told.reader = reader
             order = Order(patterns, plan.list_limit, told.buckets, _tables(plan, reader, journal, told, workers))
@@ -245,7 +246,7 @@ async def estimate(plan: Plan, prices: Prices | None = None) -> tuple[list[str],
     told, whole = [], True
     for store, patterns in plan.stores():
         try:
-            async with reader_of(Visit(store, plan.folder, plan.moment)) as reader:
+            async with reader_of(await told_of_others(Visit(store, plan.folder, plan.moment))) as reader:
                 found = await reader.estimate(patterns)
         except RequestFailed as error:
             told.append(f"{store.name}: cannot be asked: {error.note}")

@@ -116,7 +116,7 @@ class EffectivePermissions:
         mine = frozenset(parts.keys() & named.keys())
         own = holder.name if side.cap is not None or asks_who(side.statements) else ""
         who = own or (holder.name if self._personal else "")
-        profile = (side.doubt, tuple(map(id, side.statements)), mine, who)
+        profile = (side.doubt, side.account, tuple(map(id, side.statements)), mine, who)
         if profile not in self._profiles:
             self._profiles[profile] = self._permitted(holder, side, parts, named, own)
             self._alive.append(side)
@@ -160,6 +160,9 @@ class EffectivePermissions:
         wanted |= self.doubtful
         if side.doubt:
             wanted = set(self.names)
+        own_tenants = {name: (name,) for name in self._told_with_tenant.get(side.account or "", ())}
+        rests |= own_tenants
+        wanted |= own_tenants.keys()
         alike: dict[object, list[str]] = {}
         marks: dict[int, tuple[bytes, str]] = {}
         for bucket in sorted(wanted):
@@ -180,6 +183,16 @@ class EffectivePermissions:
         return [PermissionGroup(reaches[shown], tuple(sorted(buckets))) for shown, buckets in found.items()]
 
     @cached_property
+    def _told_with_tenant(self) -> Mapping[str, list[str]]:
+        """Tenant → the buckets whose names begin with it; own permissions name them without."""
+        found: dict[str, list[str]] = {}
+        for name in self.names:
+            tenant, colon, _ = name.partition(":")
+            if colon and self.seen[name].rules.tenant is not None:
+                found.setdefault(tenant, []).append(name)
+        return found
+
+    @cached_property
     def doubtful(self) -> frozenset[str]:
         """Buckets that may grant somebody something without naming them: rules that were not read or not understood,
         or that let in whom their conditions leave."""
@@ -187,12 +200,13 @@ class EffectivePermissions:
             bucket
             for bucket, seen in self.seen.items()
             if seen.rules.doubts
+            or seen.rules.named_on_objects
             or seen.rules.policy.unreadable
             or any(_may_name_anybody(s) for s in seen.rules.policy.statements)
         )
 
     def _once(self, holder: Identity, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
-        key = (kind, side.doubt)
+        key = (kind, side.doubt, side.account)
         if key not in self._decided:
             if len(self._decided) >= MOST_DECISIONS:
                 why = ("too many kinds of permissions and rules to decide within the work allowed",)

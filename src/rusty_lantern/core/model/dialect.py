@@ -27,6 +27,7 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     root_of_no_account_is_everybody: bool = False
     ids_are_user_names: bool = False
     resources_are_of_the_buckets_account: bool = False
+    own_permissions_stay_in_their_account: bool = False
     partitions_tell_names_apart: bool = False
     principals_are_told_by_account_and_name: bool = False
     wildcards_in_names_name_nobody: bool = False

@@ -9,12 +9,14 @@ from __future__ import annotations
 import base64
 import binascii
 from datetime import datetime
+from io import BytesIO
 from typing import Any
 
 import msgspec
 
 from rusty_lantern.core.model.acl import Grant, Permission
 from rusty_lantern.core.model.bucket import ContainerAcl, Guards
+from rusty_lantern.core.model.identity import Document
 
 
 class Keys(msgspec.Struct):
@@ -60,6 +62,10 @@ class QuotaDocument(msgspec.Struct):
     max_objects: int = -1
 
 
+OPERATIONS = frozenset({"read", "write", "delete"})
+"""The operations of a user that the gateway limits in nothing."""
+
+
 class User(msgspec.Struct):
     """One user."""
 
@@ -74,6 +80,8 @@ class User(msgspec.Struct):
     admin: str | bool = "false"
     system: str | bool = "false"
     op_mask: str = ""
+    account_id: str = ""
+    group_ids: list[str] = []
 
     @property
     def name(self) -> str:
@@ -84,6 +92,15 @@ class User(msgspec.Struct):
     def everything(self) -> bool:
         """Whether it may do everything everywhere."""
         return "true" in (str(self.admin).lower(), str(self.system).lower())
+
+    @property
+    def unlike(self) -> str:
+        """Why what is attached to it may not be all that says what it can do; empty where it is."""
+        if self.account_id or self.group_ids:
+            return "what it may by its account and its groups is not read"
+        if self.op_mask and {word.strip() for word in self.op_mask.split(",")} != OPERATIONS:
+            return f"the gateway limits its operations ({self.op_mask}), and that is not decided"
+        return ""
 
 
 class Counted(msgspec.Struct):
@@ -104,6 +121,11 @@ class BucketStats(msgspec.Struct):
     placement_rule: str = ""
     usage: dict[str, Counted] = {}
     bucket_quota: QuotaDocument = msgspec.field(default_factory=QuotaDocument)
+
+    @property
+    def name(self) -> str:
+        """As anybody may ask for it."""
+        return f"{self.tenant}:{self.bucket}" if self.tenant else self.bucket
 
 
 class GrantType(msgspec.Struct):
@@ -155,7 +177,11 @@ class Attribute(msgspec.Struct):
 
 
 ACCOUNT_ACL = "user.rgw.x-amz-access-control"
-WANTED = frozenset({"user.rgw.iam-policy", "user.rgw.public-access", ACCOUNT_ACL})
+OWN_POLICIES = "user.rgw.user-policy"
+MANAGED_POLICIES = "user.rgw.managed-policy"
+WANTED = frozenset({
+    "user.rgw.iam-policy", "user.rgw.public-access", ACCOUNT_ACL, OWN_POLICIES, MANAGED_POLICIES,
+})  # fmt: skip
 """Attributes that are kept; a temporary-URL key is one of the others."""
 
 
@@ -169,6 +195,10 @@ class Instance(msgspec.Struct):
     """The answer that has them, of a bucket or of a user."""
 
     data: InstanceData
+
+    def has(self, key: str) -> bool:
+        """Whether there is such an attribute."""
+        return any(attribute.key == key for attribute in self.data.attrs)
 
     def value(self, key: str) -> bytes:
         """An attribute's value; empty where there is none."""
@@ -217,6 +247,33 @@ def acl_of(held: HeldAcl) -> tuple[list[Grant], ContainerAcl]:
         read += [name or to] if flags & _SWIFT_READ else []
         write += [name or to] if flags & _SWIFT_WRITE else []
     return grants, ContainerAcl(",".join(read), ",".join(write))
+
+
+def own_policies(instance: Instance) -> list[Document]:
+    """The permissions that are attached to a user. Raises `ValueError` where they are not written as measured on 16.2:
+    a count, then that many names and texts, each after its length; a number has four bytes, the lowest one first."""
+    if not instance.has(OWN_POLICIES):
+        return []
+    left = BytesIO(instance.value(OWN_POLICIES))
+    found = [Document(_text(left), _text(left), "inline") for _ in range(_number(left))]
+    if left.read(1):
+        raise ValueError("more follows")
+    return found
+
+
+def _number(left: BytesIO) -> int:
+    return int.from_bytes(_exactly(left, 4), "little")
+
+
+def _text(left: BytesIO) -> str:
+    return _exactly(left, _number(left)).decode()
+
+
+def _exactly(left: BytesIO, length: int) -> bytes:
+    found = left.read(length)
+    if len(found) < length:
+        raise ValueError("it ends too early")
+    return found
 
 
 def guards_of(instance: Instance) -> Guards | None:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, TypeVar
@@ -15,15 +16,12 @@ from urllib.parse import urlsplit
 
 import msgspec
 
-from rusty_lantern.core.access.policy.principals import user_named
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, Quota
+from rusty_lantern.core.model.bucket import Bucket, Quota
 from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Door, Dossier
-from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.stores.admin.documents import (
-    ACCOUNT_ACL,
     BucketStats,
     HeldAcl,
     Instance,
@@ -33,17 +31,15 @@ from rusty_lantern.stores.admin.documents import (
     guards_of,
     rewritten,
 )
+from rusty_lantern.stores.admin.people import account_acl, people_of
 from rusty_lantern.stores.crew import wanted_names
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import refusal_of
-from rusty_lantern.stores.swift.headers import read_account_acl
 
 T = TypeVar("T")
 AT_ONCE = 8
 ELSEWHERE = "the S3 door does not show this bucket to its credential; only the administration door tells of it"
-NO_RECORD = "the gateway keeps no record of it"
-OWN_SIDE = "what a gateway's user may do follows from its own buckets, its level and its capabilities"
 
 
 @dataclass
@@ -63,6 +59,10 @@ class AdminDoor:
             raise RequestFailed("failed", "the answer is no such document", "unreadable answer")
         return msgspec.json.decode(reply.body, type=wanted)
 
+    async def names(self) -> list[str]:
+        """The names of every bucket of every owner, as anybody may ask for them: `TENANT:NAME` in a tenant."""
+        return [name.replace("/", ":", 1) for name in await self.ask("bucket", (), list[str])]
+
     async def buckets(self) -> list[BucketStats]:
         """Every bucket of every owner."""
         return await self.ask("bucket", (("stats", "true"),), list[BucketStats])
@@ -80,6 +80,14 @@ class AdminDoor:
             marker = page.marker
         return await _several([self.ask("user", (("uid", name),), User) for name in names])
 
+    async def people(self) -> Answer[list[User]]:
+        """Every user, or why they are not told."""
+        asked = Evidence("GET /admin/user?list", "200", self.moment)
+        try:
+            return Answer("known", await self.users(), "", asked)
+        except RequestFailed as error:
+            return Answer(error.state, None, error.note, Evidence(asked.question, error.answer, self.moment))
+
     async def held(self, bucket: BucketStats) -> tuple[HeldAcl | RequestFailed, Instance | RequestFailed]:
         """A bucket's grants, and its attributes, as the store holds them; each may be refused."""
         name = f"{bucket.tenant}/{bucket.bucket}" if bucket.tenant else bucket.bucket
@@ -94,18 +102,16 @@ class AdminDoor:
                 told.append(error)
         return told[0], told[1]
 
-    async def account_acl(self, owner: str) -> Answer[AccountAcl]:
-        """The account ACL of a user, which opens all its buckets at the Swift door."""
-        asked = Evidence(f"GET /admin/metadata/user ({owner})", "200", self.moment)
+    async def kept_of(self, user: str) -> Answer[Instance]:
+        """What the store keeps of a user besides."""
+        asked = Evidence(f"GET /admin/metadata/user ({user})", "200", self.moment)
         try:
-            found = await self.ask("metadata/user", (("key", owner),), Instance)
+            return Answer("known", await self.ask("metadata/user", (("key", user),), Instance), "", asked)
         except RequestFailed as error:
             return Answer(error.state, None, error.note, Evidence(asked.question, error.answer, self.moment))
-        written = found.value(ACCOUNT_ACL).rstrip(b"\0").decode("utf-8", "replace")
-        return read_account_acl(written, asked)
 
 
-async def _several(asking: list[Any]) -> list[Any]:
+async def _several(asking: Iterable[Any]) -> list[Any]:
     gate = asyncio.Semaphore(AT_ONCE)
 
     async def one(coroutine: Any) -> Any:
@@ -115,24 +121,24 @@ async def _several(asking: list[Any]) -> list[Any]:
     return await asyncio.gather(*(one(each) for each in asking))
 
 
-async def with_admin(client: Client, read: Dossier, only: tuple[tuple[str, ...], ...], moment: datetime) -> Dossier:
+async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...], ...]) -> Dossier:
     """The dossier with every bucket and user that the door tells of. Never raises for what the store does."""
-    door = AdminDoor(client, moment)
+    moment, at = door.moment, door.client.store.at
     try:
         listed = await door.buckets()
     except RequestFailed as error:
-        return _noted(read, Door("admin", client.store.at, note=error.note))
-    names = {stats.bucket if not stats.tenant else f"{stats.tenant}:{stats.bucket}": stats for stats in listed}
-    wanted = [names[name] for name in wanted_names(list(names), *only)]
-    held = await _several([door.held(stats) for stats in wanted])
+        return _noted(read, Door("admin", at, note=error.note))
+    names = {stats.name: stats for stats in listed}
+    wanted = {name: names[name] for name in wanted_names(list(names), *only)}
+    held = await _several(map(door.held, wanted.values()))
     known = {bucket.name: bucket for bucket in read.buckets}
-    owners = sorted({stats.owner for stats in wanted})
-    acls = dict(zip(owners, await _several([door.account_acl(owner) for owner in owners]), strict=True))
-    for stats, (acl, instance) in zip(wanted, held, strict=True):
-        name = stats.bucket if not stats.tenant else f"{stats.tenant}:{stats.bucket}"
+    users = await door.people()
+    ids = sorted({stats.owner for stats in wanted.values()} | {user.name for user in users.value or ()})
+    kept = dict(zip(ids, await _several(map(door.kept_of, ids)), strict=True))
+    for (name, stats), (acl, instance) in zip(wanted.items(), held, strict=True):
         before = known.get(name)
         merged = _merged(before, name, stats, acl, instance, moment)
-        told = acls[stats.owner]
+        told = account_acl(kept[stats.owner])
         own = before is not None and read.account_acl.settled and not told.settled
         known[name] = merged if own else msgspec.structs.replace(merged, owner_acl=told)
     found = msgspec.structs.replace(
@@ -141,9 +147,9 @@ async def with_admin(client: Client, read: Dossier, only: tuple[tuple[str, ...],
         doors=read.doors.map(lambda doors: [_told_here(one) for one in doors]),
         buckets=sorted(known.values(), key=lambda bucket: bucket.name),
         listing=Answer("known", len(names), "", Evidence("GET /admin/bucket?stats=true", "200", moment)),
-        **await _people(door, moment),
+        **people_of(users, kept),
     )
-    return _noted(found, Door("admin", client.store.at, read=True))
+    return _noted(found, Door("admin", at, read=True))
 
 
 def _told_here(door: Door) -> Door:
@@ -169,10 +175,11 @@ def _merged(before: Bucket | None, name: str, stats: BucketStats, acl: Any, inst
         **_held_acl(acl, name, moment),
         **_held_policy(instance, name, moment),
     }
+    if stats.creation_time:
+        told["created"] = Answer("known", stats.creation_time, "", asked)
     if before is None:
         lost: Answer[Any] = Answer("denied", None, ELSEWHERE)
-        created = Answer("known", stats.creation_time, "", asked) if stats.creation_time else lost
-        fields = S3.of_bucket() | dict.fromkeys(S3.tells, lost) | {"temporary_url_key": lost, "created": created}
+        fields = S3.of_bucket() | dict.fromkeys(S3.tells, lost) | {"temporary_url_key": lost}
         return Bucket(name=name, **fields | told)
     differing = [field for field in ("policy", "container_acl") if _differs(getattr(before, field), told.get(field))]
     kept = {field: answer for field, answer in told.items() if not getattr(before, field).settled}
@@ -242,43 +249,4 @@ def _held_policy(instance: Any, name: str, moment: datetime) -> dict[str, Answer
         "public_access_guards": Answer("known", guards, "", evidence)
         if guards
         else Answer("absent", evidence=evidence),
-    }
-
-
-async def _people(door: AdminDoor, moment: datetime) -> dict[str, Answer[Any]]:
-    """Users and their logins, and the ids of their access keys."""
-    asked = Evidence("GET /admin/user?list", "200", moment)
-    try:
-        users = await door.users()
-    except RequestFailed as error:
-        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked.question, error.answer, moment))
-        return {"identities": lost, "credentials": lost, "groups": lost}
-    identities: list[Identity] = []
-    credentials: list[Credential] = []
-    for user in users:
-        state: Answer[Any] = Answer("known", "disabled" if user.suspended else "enabled", "", asked)
-        mfa: Answer[Any] = Answer("known", bool(user.mfa_ids), "", asked)
-        kind: Any = "root" if user.everything else "unknown"
-        levels = {sub.id: sub.permissions for sub in user.subusers}
-        for name in (user.name, *levels):
-            named: Any = {} if name in levels else {"resource": user_named(name).name, "aliases": [name]}
-            identities.append(Identity(
-                **named, name=name, kind="service" if name in levels else kind, state=state, mfa=mfa,
-                password=Answer("absent", evidence=asked), groups=Answer("absent", evidence=asked),
-                policies=Answer("failed", None, OWN_SIDE), tags=Answer("unsupported"),
-                created=Answer("unsupported", None, NO_RECORD),
-            ))  # fmt: skip
-        logins = [(key.access_key, key.user, "access-key") for key in user.keys]
-        logins += [(f"swift {key.user}", key.user, "token") for key in user.swift_keys]
-        for key, owner, sort in logins:
-            credentials.append(Credential(
-                id=key, owner=owner, kind=sort,  # type: ignore[arg-type]
-                state=Answer("known", "disabled" if user.suspended else "active", "", asked),
-                created=Answer("unsupported", None, NO_RECORD), last_used=Answer("unsupported", None, NO_RECORD),
-                expires=Answer("absent", evidence=asked), used_for=Answer("unsupported", None, NO_RECORD),
-            ))  # fmt: skip
-    return {
-        "identities": Answer("known", identities, "", asked),
-        "credentials": Answer("known", credentials, "", asked),
-        "groups": Answer("absent", evidence=asked),
     }

@@ -123,7 +123,7 @@ class Client:
         is another than the store's own."""
         parts = _split(at or self.store.at)
         path, host = parts.path.rstrip("/"), parts.netloc
-        if bucket and self.store.addressing == "virtual":
+        if bucket and self.store.addressing == "virtual" and ":" not in bucket:  # `TENANT:NAME` is no host's name
             host = f"{bucket}.{host}"
         elif bucket:
             path += "/" + encode(bucket)

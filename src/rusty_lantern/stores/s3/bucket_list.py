@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import datetime
+from typing import NamedTuple
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import Guards
@@ -19,8 +20,15 @@ from rusty_lantern.stores.s3.usage import read_time
 MAX_BUCKETS = 100_000
 
 
-async def list_buckets(client: Client) -> tuple[list[tuple[str, Answer[datetime]]], str]:
-    """Names and creation dates of all buckets, and the owner's id. Raises `RequestFailed`."""
+class Listed(NamedTuple):
+    """The buckets of a credential's user, in order of name, each with its creation date; and the user's id."""
+
+    created: dict[str, Answer[datetime]]
+    owner: str
+
+
+async def list_buckets(client: Client) -> Listed:
+    """All buckets of the credential's user. Raises `RequestFailed`."""
     found: dict[str, Answer[datetime]] = {}
     owner, token = "", ""
     seen: set[str] = set()
@@ -39,7 +47,7 @@ async def list_buckets(client: Client) -> tuple[list[tuple[str, Answer[datetime]
             client.regions.lives_in(bucket, text(entry, "BucketRegion"))
         token = text(root, "ContinuationToken")
         if not token or len(found) > MAX_BUCKETS:
-            return sorted(found.items()), owner
+            return Listed(dict(sorted(found.items())), owner)
         if token in seen or len(found) == known:
             raise RequestFailed(
                 "failed", "the list of buckets never ends: a page came twice, or brought nothing new", "endless list"

@@ -14,8 +14,10 @@ from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.reachability import WORST, Allowed, Reached
+from rusty_lantern.stores.reader import Visit
 from rusty_lantern.stores.s3.bucket_list import list_buckets
 from rusty_lantern.stores.s3.bucket_settings import ask_setting, find_region
+from rusty_lantern.stores.s3.buckets_of_others import others_buckets, own_buckets
 from rusty_lantern.stores.s3.endpoint_check import front_door
 from rusty_lantern.stores.s3.settings import QUESTIONS
 from rusty_lantern.stores.s3.usage import Counting
@@ -29,17 +31,18 @@ ASKED = (
 """The fields of a bucket whose questions are tried."""
 
 
-async def reach(client: Client, moment: datetime) -> Reached:
+async def reach(client: Client, visit: Visit) -> Reached:
     """Try a store. Never raises for what the store does."""
+    moment = visit.moment
     start = await reach_address(client, moment)
     if not start.answers:
         return start
     try:
-        buckets, _ = await list_buckets(client)
+        listed = await list_buckets(client)
     except RequestFailed as error:
         credential: Literal["refused", "not tried"] = "refused" if error.state == "denied" else "not tried"
         return msgspec.structs.replace(start, credential=credential, note=error.note)
-    names = [name for name, _ in buckets]
+    names = [*own_buckets(listed, visit), *others_buckets(listed, visit)]
     sample = spread(names)
     told = [await find_region(client, bucket, moment) for bucket in sample]
     regions = {bucket: answer.value or "NAME" for bucket, answer in zip(sample, told, strict=True)}

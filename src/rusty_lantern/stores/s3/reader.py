@@ -8,7 +8,7 @@ from typing import ClassVar
 import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.answer import Answer, Evidence, unread
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.capabilities import S3, Capabilities
@@ -26,6 +26,7 @@ from rusty_lantern.stores.reader import Estimate, Order, Visit, WantedDetails
 from rusty_lantern.stores.s3.anonymous_request import ask_anonymously, some_keys
 from rusty_lantern.stores.s3.bucket_list import account_public_access_guards, list_buckets
 from rusty_lantern.stores.s3.bucket_settings import BY_SUB_RESOURCE, COUNTED, read_bucket
+from rusty_lantern.stores.s3.buckets_of_others import answering, others_buckets, own_buckets
 from rusty_lantern.stores.s3.endpoint_check import front_door
 from rusty_lantern.stores.s3.object_details import Inspector
 from rusty_lantern.stores.s3.reachability import reach
@@ -51,15 +52,15 @@ class S3Reader(HttpReader):
 
     async def reach(self) -> Reached:
         """Address, transport, clock, credential, and which questions the key may ask."""
-        return await reach(self.client, self.visit.moment)
+        return await reach(self.client, self.visit)
 
     async def estimate(self, only: tuple[str, ...]) -> Estimate:
         """The settings of each bucket and the first page of each listing. Raises `RequestFailed`."""
         pace = self.visit.store.pace
         start = asyncio.get_running_loop().time()
-        buckets, _ = await list_buckets(self.client)
+        listed = await list_buckets(self.client)
         latency = asyncio.get_running_loop().time() - start
-        wanted = wanted_names([name for name, _ in buckets], only)
+        wanted = wanted_names([*own_buckets(listed, self.visit), *others_buckets(listed, self.visit)], only)
         questions = 2 + len(wanted) * (len(BY_SUB_RESOURCE) + LISTINGS)
         seconds = questions / min(pace.per_second, pace.at_once / max(latency, 0.001))
         return Estimate(len(wanted), questions, seconds, 1 + LISTINGS * len(wanted))
@@ -97,10 +98,13 @@ async def survey(client: Client, visit: Visit, order: Order) -> Dossier:
     """
     moment = visit.moment
     try:
-        found, owner = await list_buckets(client)
+        listed = await list_buckets(client)
     except RequestFailed as error:
         return visit.dossier(S3, Answer(error.state, None, error.note, Evidence("GET /", error.answer, moment)))
-    created = dict(found)
+    created = own_buckets(listed, visit)
+    others = wanted_names(others_buckets(listed, visit), visit.store.only, order.only)
+    created |= dict.fromkeys(await answering(client, others), unread())
+    owner = listed.owner
 
     async def read_one(name: str, learnt: Learnt) -> Bucket:
         return await read_bucket(client, name, created[name], moment, learnt, order.list_limit, order.table_of(name))
@@ -110,7 +114,7 @@ async def survey(client: Client, visit: Visit, order: Order) -> Dossier:
     evidence = Evidence("GET /", "200", moment)
     return visit.dossier(
         S3,
-        Answer("known", len(found), "", evidence),
+        Answer("known", len(listed.created), "", evidence),
         account=Answer("known", owner, "", evidence) if owner else Answer("absent"),
         public_access_guards=public_access_guards,
         buckets=await crew.read(wanted_names(list(created), visit.store.only, order.only)),

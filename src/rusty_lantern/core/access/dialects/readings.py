@@ -76,6 +76,10 @@ READINGS: dict[str, Reading] = {
         "an account in a resource's name", "is none of a bucket's name",
         "is the bucket's own tenant, whether it stands there or not", _RESOURCE,
     ),
+    "own_permissions_stay_in_their_account": Reading(
+        "a resource in a user's own permission", "is a bucket of that name, whosever it is",
+        "is a bucket of the user's own tenant, whatever account stands there", _RESOURCE,
+    ),
     "partitions_tell_names_apart": Reading(
         "a resource of another partition (`arn:aws-cn:…`)", "is the same resource",
         "is no resource of this store", _RESOURCE,

@@ -30,6 +30,7 @@ GATEWAY = Dialect(
         root_of_no_account_is_everybody=True,
         ids_are_user_names=True,
         resources_are_of_the_buckets_account=True,
+        own_permissions_stay_in_their_account=True,
         partitions_tell_names_apart=True,
         principals_are_told_by_account_and_name=True,
         wildcards_in_names_name_nobody=True,

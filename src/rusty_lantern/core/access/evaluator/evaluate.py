@@ -139,7 +139,12 @@ def perhaps_granted(rules: Rules, request: Request, others: Container[str]) -> s
 
 def _by_object(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
     """What the object's own ACL grants the public. Of an object that is not known by name, nobody knows."""
-    if request.action not in GRANTED_ON_OBJECT["full-control"] or rules.disable_grants.on or rules.ignore_acls.on:
+    if request.action not in GRANTED_ON_OBJECT["full-control"] or rules.disable_grants.on:
+        return "", False
+    if rules.of_one_identity and rules.named_on_objects:
+        steps.append(Step("the object's own ACL", "not understood", rules.named_on_objects))
+        return "", True
+    if rules.ignore_acls.on:
         return "", False
     sure = rules.disable_grants.sure and rules.ignore_acls.sure
     for grant in rules.object_acls:

@@ -74,6 +74,12 @@ class Rules(msgspec.Struct, frozen=True):
     """Condition keys that are the bucket's own, as far as they were read, with the value."""
     ids_are_names: bool = False
     """Whether a user's id, by which ACLs name it, and its resource name, by which policies do, tell each other."""
+    tenant: Answer[str] | None = None
+    """The bucket's tenant, where a user's own permissions only speak of buckets of the user's; None: of all buckets."""
+    named_on_objects: str = ""
+    """Why objects' own ACLs may let in a user by name; empty where they do not."""
+    of_one_identity: bool = False
+    """Whether its own permissions are among them: they decide about nobody else."""
 
     def grantee(self, identity: str) -> Principal:
         """Whom a grant names."""
@@ -161,7 +167,13 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         *of_objects(bucket),
         _fixed(bucket, store),
         dialect_of(store).readings.ids_are_user_names,
+        bucket.tenant if dialect_of(store).readings.own_permissions_stay_in_their_account else None,
+        NAMED_ON_OBJECTS if dialect_of(store).readings.ids_are_user_names and _may_have_acls(bucket) else "",
     )
+
+
+NAMED_ON_OBJECTS = "objects may have ACLs of their own that name it: whom they name is not read"
+"""Of a store whose ACLs name users. Elsewhere they name accounts, whose users need permissions of their own as well."""
 
 
 def as_the_store_reads(policy: Policy, store: Answering) -> Policy:
@@ -219,9 +231,7 @@ def _of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) ->
 def of_objects(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     """What objects' own ACLs grant the public, and why they may grant more."""
     told = bucket.object_acls
-    by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
-    by_each = bucket.granted_by.value == "object" or unread_door(bucket.granted_by)
-    if by_bucket or bucket.holds_nothing or (bucket.acl.state in ("absent", "unsupported") and not by_each):
+    if not _may_have_acls(bucket):
         return (), ""
     if told.value is None:
         return (), "" if told.settled else f"objects may have their own ACLs: {told.reason}"
@@ -229,6 +239,14 @@ def of_objects(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     if not told.value.complete:
         return acl, "objects may have their own ACLs, of which not all were read"
     return acl, ""
+
+
+def _may_have_acls(bucket: BucketInputs) -> bool:
+    """Whether there may be objects whose own ACLs count."""
+    by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
+    by_each = bucket.granted_by.value == "object" or unread_door(bucket.granted_by)
+    without = bucket.acl.state in ("absent", "unsupported") and not by_each
+    return not (by_bucket or bucket.holds_nothing or without)
 
 
 def _fixed(bucket: BucketInputs, store: StoreInputs) -> tuple[tuple[str, str], ...]:

@@ -14,6 +14,7 @@ from typing import Literal, NamedTuple
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.rewrite import in_its_tenant
 from rusty_lantern.core.access.policy.bucket_rules import Rules, as_the_store_reads
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
 from rusty_lantern.core.access.policy.container_acl import SIGNED
@@ -53,6 +54,8 @@ class Side(msgspec.Struct, frozen=True):
     doubt: str = ""
     cap: tuple[Statement, ...] | None = None
     """The boundary that caps what buckets grant it as well; None where none does."""
+    account: str | None = None
+    """The account it is in; None where what it may do does not depend on that."""
 
 
 class Answers(NamedTuple):
@@ -88,12 +91,13 @@ def own_side(
     documents = tuple(document for source in sources for document in source.value or ())
     unread = holder.boundary.reason if holder.boundary.unread else ""
     if holder.boundary.value is None and not unread:
-        return Side(tuple(statement for document in documents for statement in _read(document, answers)), doubt)
+        own = tuple(statement for document in documents for statement in _read(document, answers))
+        return Side(own, doubt, account=known_as(holder).account)
     written = holder.boundary.value or ""
     boundary = _boundary(written, unread, answers)
     allowed = tuple(statement for document in documents for statement in _within(document, written, unread, answers))
     refused = tuple(statement for statement in boundary if statement.effect == "Deny")
-    return Side(allowed + refused, doubt, boundary if holder.kind == "role" else None)
+    return Side(allowed + refused, doubt, boundary if holder.kind == "role" else None, known_as(holder).account)
 
 
 def side_of(index: StoreIndex, holder: Identity) -> Side:
@@ -120,18 +124,12 @@ def _attached(text: str, where: str, answers: Answers, doubt: str = "") -> tuple
     policy = parse_policy(text, attached=True)
     if policy.unreadable:
         return _anything(where, f"not understood: {policy.unreadable.what}")
-    written = {statement.place: statement for statement in policy.statements}
     policy = as_the_store_reads(policy, answers)
     doubts = (Fault(where, doubt),) if doubt else ()
     found = []
     for statement in policy.statements:
-        apart = (Fault(where, OF_ACCOUNT),) if statement.resources != written[statement.place].resources else ()
-        found.append(msgspec.structs.replace(statement, place=where, faults=(*statement.faults, *doubts, *apart)))
+        found.append(msgspec.structs.replace(statement, place=where, faults=(*statement.faults, *doubts)))
     return tuple(found)
-
-
-OF_ACCOUNT = "which account's buckets it means by the names of its resources is not known"
-"""Of an own permission in a store that tells a bucket by its account: it may mean another account's."""
 
 
 _EFFECTS: tuple[Literal["Allow", "Deny"], ...] = ("Allow", "Deny")
@@ -227,9 +225,25 @@ def both_sides(rules: Rules, side: Side, account: str) -> Rules:
     standing = tuple(_without_delegation(s, own) for s in rules.policy.statements)
     if side.cap is not None:
         standing = _cap(standing, side.cap)
-    policy = Policy(standing + side.statements, rules.policy.unreadable)
+    policy = Policy(standing + _speaking_of(rules, side), rules.policy.unreadable)
     doubts = rules.doubts + ((("policy", side.doubt),) if side.doubt else ())
-    return msgspec.structs.replace(rules, policy=policy, doubts=doubts)
+    return msgspec.structs.replace(rules, policy=policy, doubts=doubts, of_one_identity=side.account is not None)
+
+
+def _speaking_of(rules: Rules, side: Side) -> tuple[Statement, ...]:
+    """The own statements that speak of a bucket, as far as that depends on the tenant it is in."""
+    tenant = rules.tenant
+    if tenant is None or side.account is None:
+        return side.statements
+    if tenant.unread:
+        doubt = Fault(
+            "", f"whether it speaks of this bucket depends on the tenant, which is not known ({tenant.reason})"
+        )
+        return tuple(msgspec.structs.replace(one, faults=(*one.faults, doubt)) for one in side.statements)
+    if side.account != (tenant.value or ""):  # no name is of this bucket: all are left out of, and none meant
+        left = (one for one in side.statements if one.resources_negated)
+        return tuple(msgspec.structs.replace(one, resources=("*",), resources_negated=False) for one in left)
+    return in_its_tenant(Policy(side.statements), rules.bucket).statements
 
 
 def _without_delegation(statement: Statement, own: set[str]) -> Statement:

@@ -57,6 +57,7 @@ class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
     network: Answer[Network]
     requester_pays: Answer[bool]
     region: Answer[str]
+    tenant: Answer[str]
 
 
 _OF_STORE = attrgetter(*StoreInputs.__struct_fields__[3:])

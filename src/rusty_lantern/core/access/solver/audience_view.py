@@ -119,6 +119,8 @@ class View:
         """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
         if self.rules.doubted or self.rules.object_doubt or self.rules.object_acls:
             return True
+        if self.identity is not None and self.rules.named_on_objects:
+            return True
         allows = [s for s in self.rules.policy.statements if s.effect != "Deny"]
         if any(self.reading.applies_to(s, verb) or self._unlisted(s) for s in allows):
             return True
@@ -195,16 +197,22 @@ class View:
 
     def _on_objects(self, group: Group, side: Side) -> Iterator[Box]:
         """What objects' own ACLs allow the public: on the objects that are known, and perhaps on any."""
-        if group.target != "object" or self.identity is not None:
+        if group.target != "object":
+            return
+        if self.identity is not None:
+            yield from self._doubtful_on_objects(group, side, self.rules.named_on_objects, self.rules.of_one_identity)
             return
         for grant in self.rules.object_acls:
             if self._grants(grant) and self._stands(grant, side):
                 for box in _of_actions(GRANTED_ON_OBJECT[grant.permission], group):
                     yield {**box, KEY: just(grant.key)}
-        shut = self.rules.disable_grants.on or self.rules.ignore_acls.on
-        if self.rules.object_doubt and not shut:
+        yield from self._doubtful_on_objects(group, side, self.rules.object_doubt, not self.rules.ignore_acls.on)
+
+    def _doubtful_on_objects(self, group: Group, side: Side, doubt: str, counts: bool) -> Iterator[Box]:
+        """What objects' own ACLs allow at most, where they count and were not all read."""
+        if doubt and counts and not self.rules.disable_grants.on:
             for box in _of_actions(GRANTED_ON_OBJECT["full-control"], group):
-                self.doubts[self.rules.object_doubt] = None
+                self.doubts[doubt] = None
                 if side == "most":
                     yield box
 

@@ -1,0 +1,74 @@
+"""The users of a gateway, as its administration door tells of them: their logins, keys, and own permissions."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rusty_lantern.core.access.policy.principals import user_named
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.bucket import AccountAcl
+from rusty_lantern.core.model.identity import Credential, Document, Identity
+from rusty_lantern.stores.admin.documents import ACCOUNT_ACL, MANAGED_POLICIES, Instance, User, own_policies
+from rusty_lantern.stores.swift.headers import read_account_acl
+
+NO_RECORD = "the gateway keeps no record of it"
+OF_LOGIN = "what a further login may do is what its user may, as far as its level goes"
+
+
+def account_acl(kept: Answer[Instance]) -> Answer[AccountAcl]:
+    """The account ACL of a user, which opens all its buckets at the Swift door."""
+    if kept.value is None:
+        return Answer(kept.state, None, kept.note, kept.evidence)
+    written = kept.value.value(ACCOUNT_ACL).rstrip(b"\0").decode("utf-8", "replace")
+    return read_account_acl(written, kept.evidence)
+
+
+def _own_policies(user: User, kept: Answer[Instance]) -> Answer[list[Document]]:
+    """The permissions that are attached to a user, where they are all that says what it can do beside its buckets."""
+    if kept.value is None:
+        return Answer(kept.state, None, kept.note, kept.evidence)
+    if kept.value.has(MANAGED_POLICIES) or user.unlike:
+        return Answer("failed", None, user.unlike or "policies that it shares with others are not read", kept.evidence)
+    try:
+        found = own_policies(kept.value)
+    except ValueError as error:
+        return Answer("failed", None, f"its own permissions are written in a way that is not understood: {error}")
+    return Answer("known", found, "", kept.evidence)
+
+
+def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> dict[str, Answer[Any]]:
+    """Users and their logins, and the ids of their access keys."""
+    asked = users.evidence
+    if users.value is None:
+        lost: Answer[Any] = Answer(users.state, None, users.note, asked)
+        return {"identities": lost, "credentials": lost, "groups": lost}
+    identities: list[Identity] = []
+    credentials: list[Credential] = []
+    for user in users.value:
+        state: Answer[Any] = Answer("known", "disabled" if user.suspended else "enabled", "", asked)
+        mfa: Answer[Any] = Answer("known", bool(user.mfa_ids), "", asked)
+        kind: Any = "root" if user.everything else "unknown"
+        levels = {sub.id: sub.permissions for sub in user.subusers}
+        own = _own_policies(user, kept[user.name])
+        for name in (user.name, *levels):
+            named: Any = {} if name in levels else {"resource": user_named(name).name, "aliases": [name]}
+            identities.append(Identity(
+                **named, name=name, kind="service" if name in levels else kind, state=state, mfa=mfa,
+                password=Answer("absent", evidence=asked), groups=Answer("absent", evidence=asked),
+                policies=Answer("failed", None, OF_LOGIN) if name in levels else own, tags=Answer("unsupported"),
+                created=Answer("unsupported", None, NO_RECORD),
+            ))  # fmt: skip
+        logins = [(key.access_key, key.user, "access-key") for key in user.keys]
+        logins += [(f"swift {key.user}", key.user, "token") for key in user.swift_keys]
+        for key, owner, sort in logins:
+            credentials.append(Credential(
+                id=key, owner=owner, kind=sort,  # type: ignore[arg-type]
+                state=Answer("known", "disabled" if user.suspended else "active", "", asked),
+                created=Answer("unsupported", None, NO_RECORD), last_used=Answer("unsupported", None, NO_RECORD),
+                expires=Answer("absent", evidence=asked), used_for=Answer("unsupported", None, NO_RECORD),
+            ))  # fmt: skip
+    return {
+        "identities": Answer("known", identities, "", asked),
+        "credentials": Answer("known", credentials, "", asked),
+        "groups": Answer("absent", evidence=asked),
+    }

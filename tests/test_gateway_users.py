@@ -1,0 +1,232 @@
+"""The users of a real gateway: what their own permissions let them do, and what an auditor among them can read."""
+
+from __future__ import annotations
+
+import http.client
+import json
+from pathlib import Path
+from typing import Any
+
+import boto3
+import pytest
+from botocore.auth import S3SigV4Auth
+from botocore.awsrequest import AWSRequest
+from botocore.credentials import Credentials
+
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import Dossier, decode
+from tests.conftest import lantern
+from tests.gateway import Gateway
+from tests.real_store import seed, workspace_for
+from tests.test_gateway_permissions import documented
+
+TENANT = "heath"
+ACTIONS = ["s3:GetObject", "s3:ListBucket", "s3:GetBucketVersioning", "s3:PutObject"]
+NOT_KNOWN_THERE = {"s3:GetAccountPublicAccessBlock", "s3:GetBucketOwnershipControls", "s3:GetEncryptionConfiguration"}
+"""Actions that docs/permissions.md says a gateway of release 16 does not know."""
+
+
+def statement(effect: str, actions: Any, resource: str, element: str = "Resource") -> dict[str, Any]:
+    return {"Effect": effect, "Action": actions, element: resource}
+
+
+OWN: dict[str, list[dict[str, Any]]] = {
+    "none": [],
+    "all": [statement("Allow", ACTIONS, "*")],
+    "every": [statement("Allow", ACTIONS, "arn:aws:s3:::*")],
+    "one": [statement("Allow", ACTIONS, "arn:aws:s3:::rush-plain"),
+            statement("Allow", ACTIONS, "arn:aws:s3:::rush-plain/*")],
+    "prefixed": [statement("Allow", ACTIONS, "arn:aws:s3:::rush-*")],
+    "account": [statement("Allow", ACTIONS, "arn:aws:s3::*:rush-plain*")],
+    "but-one": [statement("Allow", ACTIONS, "arn:aws:s3:::rush-plain*", "NotResource")],
+    "listing": [statement("Allow", "s3:ListBucket", "*"), statement("Deny", "s3:List*", "arn:aws:s3:::rush-acl")],
+    "refused": [statement("Deny", "s3:*", "*")],
+    "refused-reading": [statement("Allow", ACTIONS, "*"), statement("Deny", "s3:GetObject", "arn:aws:s3:::*/*")],
+}  # fmt: skip
+"""A user of no tenant and one of a tenant for each: its own permissions, in one document a statement."""
+BUCKETS = ("rush-plain", "rush-named", "rush-sealed", "rush-acl", f"{TENANT}:rush-plain")
+ASKED = {"list": "GET {}", "read": "GET {}/k", "read-settings": "GET {}?versioning", "write": "PUT {}/w"}
+"""Verb → a request of it; those of `ACTIONS`, and no other of the verb, is what the permissions above allow."""
+
+
+def policy(bucket: str, effect: str, who: Any, actions: Any) -> str:
+    resources = [f"arn:aws:s3:::{bucket}", f"arn:aws:s3:::{bucket}/*"]
+    named = {"Effect": effect, "Principal": who, "Action": actions, "Resource": resources}
+    return json.dumps({"Version": "2012-10-17", "Statement": [named]})
+
+
+def put_own_permissions(gateway: Gateway, user: str, statements: list[dict[str, Any]]) -> None:
+    """Attach them, a document each, as an administrator of permissions does it."""
+    client = boto3.client(
+        "iam", endpoint_url=gateway.address, aws_access_key_id="AKreeve", aws_secret_access_key="sk-reeve",
+        region_name="us-east-1",
+    )  # fmt: skip
+    for number, one in enumerate(statements):
+        text = json.dumps({"Version": "2012-10-17", "Statement": [one]})
+        client.put_user_policy(UserName=user, PolicyName=f"p{number}", PolicyDocument=text)
+
+
+def create_user(gateway: Gateway, user: str, *more: str) -> None:
+    """The key of `TENANT$NAME` or NAME is made of its name."""
+    tenant, _, name = user.rpartition("$")
+    told = [f"--uid={name}", f"--display-name={name}", f"--access-key=AK{user}", f"--secret=sk-{user}", *more]
+    gateway.admin("user", "create", *told, *([f"--tenant={tenant}"] if tenant else []))
+
+
+@pytest.fixture(scope="module")
+def people(gateway: Gateway) -> Gateway:
+    """The gateway with an auditor, as docs/permissions.md asks for one, and a user for each of `OWN`."""
+    create_user(gateway, "reeve", "--caps=user-policy=*")
+    create_user(gateway, "auditor", "--caps=users=read;buckets=read;metadata=read")
+    actions = [action for action in documented() if action not in NOT_KNOWN_THERE]
+    login = ("--subuser=auditor:swift", "--access=read", "--key-type=swift", "--secret=sk-swift-000")
+    gateway.admin("subuser", "create", "--uid=auditor", *login)  # first: it takes away what was attached before
+    put_own_permissions(gateway, "auditor", [statement("Allow", actions, "*")])
+    return gateway
+
+
+def workspace(gateway: Gateway, folder: Path) -> Path:
+    made = workspace_for(folder, gateway.address, ("AKauditor", "sk-auditor"), ("auditor:swift", "sk-swift-000"))
+    estate = made / "estate.yaml"
+    estate.write_text(
+        estate.read_text() + f"      admin: {{at: '{gateway.address}/admin', credential: {{file: key.ini}}}}\n"
+    )
+    return made
+
+
+def surveyed(folder: Path, *patterns: str) -> Dossier:
+    ran = lantern("survey", *(word for one in patterns for word in ("--only", f"real/{one}")), cwd=folder)
+    assert ran.code == 0, ran.err
+    (saved,) = folder.glob("surveys/*/stores/real.json")
+    return decode(saved.read_bytes(), saved.name)
+
+
+def asked(gateway: Gateway, user: str, line: str) -> bool:
+    """Whether the gateway lets a user do it."""
+    method, path = line.split(" ", 1)
+    request = AWSRequest(method, f"{gateway.address}{path}")
+    S3SigV4Auth(Credentials(f"AK{user}", f"sk-{user}"), "s3", "us-east-1").add_auth(request)
+    connection = http.client.HTTPConnection(gateway.address.removeprefix("http://"), timeout=60)
+    connection.request(method, path, headers=dict(request.headers))
+    answer = connection.getresponse()
+    answer.read()
+    connection.close()
+    assert answer.status in (200, 403), (answer.status, line)
+    return answer.status == 200
+
+
+def told(bucket: Bucket) -> dict[str, tuple[str, Any]]:
+    """What is known of a bucket, but for what the administration door alone tells, and when it was asked."""
+    fields = {name: getattr(bucket, name) for name in bucket.__struct_fields__ if name != "name"}
+    apart = {"tier", "quota", "differs_by_door", "owner_acl", "counters", "created", "temporary_url_key"}
+    return {name: (one.state, one.value) for name, one in fields.items() if name not in apart}
+
+
+def test_an_auditor_with_the_permissions_of_the_docs_reads_what_each_owner_can_read(
+    people: Gateway, tmp_path: Path
+) -> None:
+    """Of buckets that are none of its own, which only the administration door lists to it."""
+    made = seed(people.client(), "marl")
+    own = surveyed(workspace_for(tmp_path / "own", people.address, people.keeper, people.swift), "marl-*")
+    audit = surveyed(workspace(people, tmp_path / "audit"), "marl-*")
+    assert [bucket.name for bucket in audit.buckets] == sorted(made.facts)
+    for mine, others in zip(own.buckets, audit.buckets, strict=True):
+        seen = told(others)
+        assert seen.pop("notifications") == ("denied", None), "those the gateway shows to owners alone"
+        assert {name: one for name, one in told(mine).items() if name in seen} == seen, mine.name
+        assert others.differs_by_door.value == [], others.name
+        assert mine.created.settled and others.created.settled
+
+
+def test_a_tenants_own_bucket_is_not_taken_for_one_of_the_same_name_without_a_tenant(
+    people: Gateway, tmp_path: Path
+) -> None:
+    user = f"{TENANT}$warden"
+    create_user(people, user, "--caps=users=read;buckets=read;metadata=read")
+    theirs, ours = people.client((f"AK{user}", f"sk-{user}")), people.client()
+    for client, tag in ((theirs, "tenant"), (ours, "none")):
+        client.create_bucket(Bucket="twin")
+        client.put_bucket_tagging(Bucket="twin", Tagging={"TagSet": [{"Key": "of", "Value": tag}]})
+    folder = workspace_for(tmp_path / "ws", people.address, (f"AK{user}", f"sk-{user}"))
+    estate = folder / "estate.yaml"
+    door = f"    doors:\n      admin: {{at: '{people.address}/admin', credential: {{file: key.ini}}}}\n"
+    estate.write_text(estate.read_text() + door)
+    found = {bucket.name: bucket for bucket in surveyed(folder, "*twin").buckets}
+    assert found.keys() == {"twin", f"{TENANT}:twin"}
+    assert found[f"{TENANT}:twin"].tags.value == {"of": "tenant"}
+    assert found[f"{TENANT}:twin"].owner.value == user
+    assert (found["twin"].tags.state, found["twin"].owner.value) == ("denied", f"keeper-{__name__.rpartition('_')[2]}")
+
+
+def test_what_users_can_do_by_their_own_permissions_is_what_the_gateway_lets_them_do(
+    people: Gateway, tmp_path: Path
+) -> None:
+    owner = f"{TENANT}$owner"
+    create_user(people, owner)
+    keeper = people.client()
+    for bucket in BUCKETS:
+        tenant, _, name = bucket.rpartition(":")
+        client = people.client((f"AK{owner}", f"sk-{owner}")) if tenant else keeper
+        client.create_bucket(Bucket=name)
+        client.put_object(Bucket=name, Key="k", Body=b"1")
+    every = {"AWS": ["arn:aws:iam:::user/none", f"arn:aws:iam::{TENANT}:user/none", "arn:aws:iam:::user/refused"]}
+    keeper.put_bucket_policy(Bucket="rush-named", Policy=policy("rush-named", "Allow", every, ACTIONS))
+    keeper.put_bucket_policy(Bucket="rush-sealed", Policy=policy("rush-sealed", "Deny", "*", "s3:*"))
+    me = keeper.get_bucket_acl(Bucket="rush-acl")["Owner"]["ID"]
+    grants = [(me, "FULL_CONTROL"), ("none", "READ"), (f"{TENANT}$none", "WRITE"), ("listing", "READ")]
+    users = [f"{tenant}{name}" for name in OWN for tenant in ("", f"{TENANT}$")]
+    for user in users:
+        create_user(people, user)
+        put_own_permissions(people, user, OWN[user.rpartition("$")[2]])
+    named = [{"Grantee": {"Type": "CanonicalUser", "ID": who}, "Permission": what} for who, what in grants]
+    keeper.put_bucket_acl(Bucket="rush-acl", AccessControlPolicy={"Owner": {"ID": me}, "Grants": named})
+    folder = workspace(people, tmp_path / "ws")
+    surveyed(folder, "*rush-*")
+    rows = json.loads(lantern("access", "--json", cwd=folder).out)["identities"]
+    said = {
+        (row["identity"], bucket, verb): level
+        for row in rows for bucket in row["buckets"] for verb, level in row["verbs"].items()
+    }  # fmt: skip
+    wrong, seen = [], set()
+    for user in (*users, owner):
+        for bucket in BUCKETS:
+            path = "/" + (bucket if ":" in bucket else f":{bucket}").replace(":", "%3A")
+            for verb, line in ASKED.items():
+                passed, level = asked(people, user, line.format(path)), said.get((user, bucket, verb), "closed")
+                seen.add((verb, level, passed))
+                doubtful = level == "unknown" and verb in ("read", "read-settings")  # an object's own ACL may say more
+                if not doubtful and (level != "closed") is not passed:
+                    wrong.append((user, bucket, verb, level, passed))
+    assert wrong == []
+    assert {(verb, "open", True) for verb in ASKED} | {("list", "closed", False), ("write", "closed", False)} <= seen
+    unsure = [key for key, level in said.items() if level == "unknown" and key[2] in ("list", "write")]
+    assert not [key for key in unsure if key[0] in users]
+
+
+@pytest.mark.parametrize("caps,doubt", [("users=read;buckets=read", "denied"), ("buckets=read;metadata=read", "")])
+def test_own_permissions_that_the_door_does_not_tell_are_unknown(
+    people: Gateway, tmp_path: Path, caps: str, doubt: str
+) -> None:
+    name = f"blind-{doubt or 'wholly'}"
+    create_user(people, name, f"--caps={caps}")
+    folder = workspace_for(tmp_path / "ws", people.address, (f"AK{name}", f"sk-{name}"))
+    estate = folder / "estate.yaml"
+    door = f"    doors:\n      admin: {{at: '{people.address}/admin', credential: {{file: key.ini}}}}\n"
+    estate.write_text(estate.read_text() + door)
+    found = surveyed(folder, "marl-*")
+    if not doubt:
+        assert found.identities.state == "denied"
+        return
+    assert {one.policies.state for one in found.identities.value or () if ":" not in one.name} == {"denied"}
+    rows = json.loads(lantern("access", "--json", cwd=folder).out)["identities"]
+    mine = [row for row in rows if row["identity"] == "auditor"]
+    assert mine and all(set(row["verbs"].values()) == {"unknown"} for row in mine)
+
+
+def test_an_auditors_estimate_and_reach_count_the_buckets_of_others(people: Gateway, tmp_path: Path) -> None:
+    people.client().create_bucket(Bucket="dell")
+    folder = workspace(people, tmp_path / "ws")
+    told = lantern("survey", "--dry-run", "--only", "real/dell", cwd=folder)
+    assert (told.code, "1 buckets" in told.out) == (0, True), told.out
+    reached = json.loads(lantern("reach", "--json", cwd=folder).out)["stores"][0]
+    assert (reached["credential"], reached["buckets"] > 0, reached["sampled"] > 0) == ("accepted", True, True)
