@@ -143,7 +143,7 @@ def test_a_batch_that_came_back_is_not_asked_again_and_a_pace_is_shared(tmp_path
         journal = Journal(tmp_path / "b.jsonl", lambda header: False)
         there = Elsewhere(Counting(), subject, journal)
         rows = asyncio.run(there.begin([ObjectVersion(key="k")]))
-        assert rows[0].inspected == "yes" and there.public == [ObjectGrant("anyone", "read", "k")]
+        assert rows[0].inspected == "yes" and there.granted == [ObjectGrant("anyone", "read", "k")]
         journal.close()
     assert asked == [1]
 

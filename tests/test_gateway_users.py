@@ -24,6 +24,11 @@ TENANT = "heath"
 ACTIONS = ["s3:GetObject", "s3:ListBucket", "s3:GetBucketVersioning", "s3:PutObject"]
 NOT_KNOWN_THERE = {"s3:GetAccountPublicAccessBlock", "s3:GetBucketOwnershipControls", "s3:GetEncryptionConfiguration"}
 """Actions that docs/permissions.md says a gateway of release 16 does not know."""
+ON_OBJECTS = [
+    "s3:GetObject", "s3:GetObjectVersion", "s3:GetObjectRetention", "s3:GetObjectLegalHold", "s3:GetObjectAcl",
+    "s3:GetObjectVersionAcl",
+]  # fmt: skip
+"""What it asks for besides to look at objects and their ACLs."""
 
 
 def statement(effect: str, actions: Any, resource: str, element: str = "Resource") -> dict[str, Any]:
@@ -81,7 +86,10 @@ def people(gateway: Gateway) -> Gateway:
     actions = [action for action in documented() if action not in NOT_KNOWN_THERE]
     login = ("--subuser=auditor:swift", "--access=read", "--key-type=swift", "--secret=sk-swift-000")
     gateway.admin("subuser", "create", "--uid=auditor", *login)  # first: it takes away what was attached before
-    put_own_permissions(gateway, "auditor", [statement("Allow", actions, "*")])
+    put_own_permissions(gateway, "auditor", [statement("Allow", actions + ON_OBJECTS, "*")])
+    for user in (f"{tenant}{name}" for name in OWN for tenant in ("", f"{TENANT}$")):
+        create_user(gateway, user)
+        put_own_permissions(gateway, user, OWN[user.rpartition("$")[2]])
     return gateway
 
 
@@ -94,11 +102,20 @@ def workspace(gateway: Gateway, folder: Path) -> Path:
     return made
 
 
-def surveyed(folder: Path, *patterns: str) -> Dossier:
-    ran = lantern("survey", *(word for one in patterns for word in ("--only", f"real/{one}")), cwd=folder)
+def surveyed(folder: Path, pattern: str, *words: str) -> Dossier:
+    ran = lantern("survey", "--only", f"real/{pattern}", *words, cwd=folder)
     assert ran.code == 0, ran.err
     (saved,) = folder.glob("surveys/*/stores/real.json")
     return decode(saved.read_bytes(), saved.name)
+
+
+def permissions(folder: Path) -> dict[tuple[str, str, str], str]:
+    """User, bucket and verb → the level that `lantern access` tells."""
+    rows = json.loads(lantern("access", "--json", cwd=folder).out)["identities"]
+    return {
+        (row["identity"], bucket, verb): level
+        for row in rows for bucket in row["buckets"] for verb, level in row["verbs"].items()
+    }  # fmt: skip
 
 
 def asked(gateway: Gateway, user: str, line: str) -> bool:
@@ -175,18 +192,11 @@ def test_what_users_can_do_by_their_own_permissions_is_what_the_gateway_lets_the
     me = keeper.get_bucket_acl(Bucket="rush-acl")["Owner"]["ID"]
     grants = [(me, "FULL_CONTROL"), ("none", "READ"), (f"{TENANT}$none", "WRITE"), ("listing", "READ")]
     users = [f"{tenant}{name}" for name in OWN for tenant in ("", f"{TENANT}$")]
-    for user in users:
-        create_user(people, user)
-        put_own_permissions(people, user, OWN[user.rpartition("$")[2]])
     named = [{"Grantee": {"Type": "CanonicalUser", "ID": who}, "Permission": what} for who, what in grants]
     keeper.put_bucket_acl(Bucket="rush-acl", AccessControlPolicy={"Owner": {"ID": me}, "Grants": named})
     folder = workspace(people, tmp_path / "ws")
     surveyed(folder, "*rush-*")
-    rows = json.loads(lantern("access", "--json", cwd=folder).out)["identities"]
-    said = {
-        (row["identity"], bucket, verb): level
-        for row in rows for bucket in row["buckets"] for verb, level in row["verbs"].items()
-    }  # fmt: skip
+    said = permissions(folder)
     wrong, seen = [], set()
     for user in (*users, owner):
         for bucket in BUCKETS:
@@ -201,6 +211,48 @@ def test_what_users_can_do_by_their_own_permissions_is_what_the_gateway_lets_the
     assert {(verb, "open", True) for verb in ASKED} | {("list", "closed", False), ("write", "closed", False)} <= seen
     unsure = [key for key, level in said.items() if level == "unknown" and key[2] in ("list", "write")]
     assert not [key for key in unsure if key[0] in users]
+
+
+def test_whom_objects_own_acls_let_in_by_name_is_known_once_they_were_all_read(people: Gateway, tmp_path: Path) -> None:
+    keeper, bucket = people.client(), "reed-bed"
+    keeper.create_bucket(Bucket=bucket)
+    writers = ("none", f"{TENANT}$none")
+    names = ["arn:aws:iam:::user/none", f"arn:aws:iam::{TENANT}:user/none"]
+    keeper.put_bucket_policy(Bucket=bucket, Policy=policy(bucket, "Allow", {"AWS": names}, "s3:PutObject"))
+    keeper.put_object(Bucket=bucket, Key="k", Body=b"1")
+    me = keeper.get_object_acl(Bucket=bucket, Key="k")["Owner"]["ID"]
+    for number, (who, what) in enumerate(
+        [("listing", "READ"), (f"{TENANT}$listing", "FULL_CONTROL"), ("one", "READ_ACP"), ("refused", "FULL_CONTROL")]
+    ):
+        keeper.put_object(Bucket=bucket, Key=f"k{number}", Body=b"1")
+        named = [{"Grantee": {"Type": "CanonicalUser", "ID": one}, "Permission": given}
+                 for one, given in ((me, "FULL_CONTROL"), (who, what))]  # fmt: skip
+        grants = {"Owner": {"ID": me}, "Grants": named}
+        keeper.put_object_acl(Bucket=bucket, Key=f"k{number}", AccessControlPolicy=grants)
+    for writer in writers:
+        assert asked(people, writer, f"PUT /%3A{bucket}/{writer.replace('$', '-')}")
+    keys = [entry["Key"] for entry in keeper.list_objects_v2(Bucket=bucket)["Contents"]]
+    folder = workspace(people, tmp_path / "ws")
+    (folder / "baseline.yaml").write_text("title: t\nsheets: [{sheet: all, require: {objects.public: none}}]\n")
+    surveyed(folder, bucket, "--objects", "all")
+    said = permissions(folder)
+    wrong, passing = [], set()
+    for user in (f"{tenant}{name}" for name in OWN for tenant in ("", f"{TENANT}$")):
+        path = f"/%3A{bucket}"
+        requests = {
+            "list": [f"GET {path}"],
+            "read": [f"GET {path}/{key}" for key in keys],
+            "read-settings": [f"GET {path}?versioning", *(f"GET {path}/{key}?acl" for key in keys)],
+        }
+        for verb, lines in requests.items():
+            passed = any(asked(people, user, line) for line in lines)
+            level = said.get((user, bucket, verb), "closed")
+            passing |= {(user, verb)} if passed else set()
+            if level != ("open" if passed else "closed"):
+                wrong.append((user, verb, level, passed))
+    assert wrong == []
+    assert {("listing", "read"), (f"{TENANT}$listing", "read"), ("none", "read"), ("one", "read-settings")} <= passing
+    assert ("refused", "read") not in passing
 
 
 @pytest.mark.parametrize("caps,doubt", [("users=read;buckets=read", "denied"), ("buckets=read;metadata=read", "")])

@@ -79,8 +79,8 @@ class ObjectSource(Protocol):
         """The version with everything that can be seen of it. Never raises for what the store does."""
 
     @property
-    def public(self) -> list[ObjectGrant]:
-        """What ACLs that were read here grant the public."""
+    def granted(self) -> list[ObjectGrant]:
+        """What ACLs that were read here grant."""
 
 
 class ObjectTable(Protocol):

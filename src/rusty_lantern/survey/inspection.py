@@ -21,7 +21,7 @@ import msgspec
 from rusty_lantern.archive.journal import Journal
 from rusty_lantern.core.config.estate import Pace, Store
 from rusty_lantern.core.errors import Place, Problem
-from rusty_lantern.core.model.acl import ObjectGrant
+from rusty_lantern.core.model.acl import ObjectGrant, first_of_each
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.objects.dask_cluster import Cluster
@@ -36,10 +36,10 @@ A_TASK = 2_048
 
 
 class Batch(msgspec.Struct, frozen=True):
-    """Some versions, looked at, and what their own ACLs grant the public."""
+    """Some versions, looked at, and what their own ACLs grant."""
 
     versions: list[ObjectVersion]
-    public: list[ObjectGrant]
+    granted: list[ObjectGrant]
 
 
 @dataclass(frozen=True)
@@ -65,8 +65,8 @@ class Inspection(Protocol):
         """Look at a batch."""
 
     @property
-    def public(self) -> list[ObjectGrant]:
-        """What ACLs that were read here grant the public, whole once everything was awaited."""
+    def granted(self) -> list[ObjectGrant]:
+        """What ACLs that were read here grant, whole once everything was awaited."""
 
 
 @dataclass
@@ -82,9 +82,9 @@ class Here:
         return list(await asyncio.gather(*(self.source.inspect(version) for version in versions)))
 
     @property
-    def public(self) -> list[ObjectGrant]:
-        """What ACLs that were read here grant the public."""
-        return self.source.public
+    def granted(self) -> list[ObjectGrant]:
+        """What ACLs that were read here grant."""
+        return self.source.granted
 
 
 class Workers:
@@ -120,7 +120,7 @@ class Elsewhere:
 
     def __init__(self, workers: Workers, subject: Subject, journal: Journal) -> None:
         self._workers, self._subject, self._journal = workers, subject, journal
-        self._public: dict[tuple[str, str], ObjectGrant] = {}
+        self._granted: dict[tuple[str, str, str], ObjectGrant] = {}
         self.ahead = workers.count
 
     async def begin(self, versions: Sequence[ObjectVersion]) -> list[ObjectVersion]:
@@ -134,15 +134,14 @@ class Elsewhere:
         else:
             batch = await self._workers.run(self._subject, versions)
             self._journal.note(question, 200, {}, msgspec.json.encode(batch))
-        for grant in batch.public:
-            mine = self._public.setdefault((grant.to, grant.permission), grant)
-            self._public[grant.to, grant.permission] = min(mine, grant, key=lambda one: one.key)
+        for grant in batch.granted:
+            first_of_each(self._granted, grant)
         return batch.versions
 
     @property
-    def public(self) -> list[ObjectGrant]:
-        """What ACLs that were read by any worker grant the public."""
-        return [grant for _, grant in sorted(self._public.items())]
+    def granted(self) -> list[ObjectGrant]:
+        """What ACLs that were read by any worker grant."""
+        return [grant for _, grant in sorted(self._granted.items())]
 
 
 @contextmanager
@@ -184,4 +183,4 @@ async def _looked_at(subject: Subject, versions: list[ObjectVersion]) -> Batch:
         for start in range(0, len(versions), TOGETHER):
             part = versions[start : start + TOGETHER]
             made += await asyncio.gather(*(source.inspect(version) for version in part))
-        return Batch(made, source.public)
+        return Batch(made, source.granted)

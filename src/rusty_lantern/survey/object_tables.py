@@ -20,7 +20,7 @@ from rusty_lantern.archive.journal import Journal
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.config.object_scan import Sample
-from rusty_lantern.core.model.acl import ObjectAcls
+from rusty_lantern.core.model.acl import told_of_objects
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Table, Usage, Versions
 from rusty_lantern.core.model.object_version import ObjectVersion
@@ -116,18 +116,19 @@ class TableInMaking:
         subject = Subject(visit.store, visit.folder, visit.moment, bucket, wanted)
         inspection = self.gathering.inspection(subject, journal, source)
         known = Known(self._earlier_table())
-        seen, whole = 0, True
+        seen, whole, named = 0, True, True
         under_way: deque[asyncio.Task[list[ObjectVersion]]] = deque()
         try:
             with table_writer(self.path) as writer:
 
                 async def write() -> None:
-                    nonlocal whole
+                    nonlocal whole, named
                     rows = await under_way.popleft()
                     writer.add(rows)
                     whole = whole and all(
                         v.marker or v.public == "none" or (v.public is not None and not known.reused) for v in rows
                     )
+                    named = named and all(v.marker or (v.public is not None and not known.reused) for v in rows)
                     self.gathering.looked_at += sum(v.inspected not in ("not asked", "not sampled") for v in rows)
                     self.gathering.told(self.gathering.looked_at)
 
@@ -149,7 +150,9 @@ class TableInMaking:
                     seed=store.sample.seed if looked == "sample" else 0,
                     confidence=store.sample.confidence,
                     reused=known.reused,
-                    object_acls=ObjectAcls(inspection.public, whole) if wanted.acl else None,
+                    object_acls=told_of_objects(inspection.granted, complete=whole, names_complete=named)
+                    if wanted.acl
+                    else None,
                 )
                 writer.describe(table)
         finally:

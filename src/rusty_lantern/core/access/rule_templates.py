@@ -91,6 +91,7 @@ def names_in(rules: Rules) -> frozenset[str]:
     whos = [w for s in rules.policy.statements for one in _with_caps(s) if (w := one.principals) is not None]
     found = {name for who in whos for name in (*who.accounts, *who.canonical)}
     found |= {grant.identity for grant in rules.acl} | {right.identity for right in rules.rights}
+    found |= {grant.identity for grant in rules.named_object_acls}
     return frozenset(found - {""})
 
 
@@ -120,4 +121,9 @@ def veiled(rules: Rules, parts: Mapping[str, str]) -> Rules:
         policy=Policy(tuple(map(statement_of, rules.policy.statements)), rules.policy.unreadable),
         acl=tuple(msgspec.structs.replace(one, identity=part(one.identity)) for one in rules.acl),
         rights=tuple(msgspec.structs.replace(one, identity=part(one.identity)) for one in rules.rights),
+        named_object_acls=tuple(
+            msgspec.structs.replace(one, identity=parts[one.identity])
+            for one in rules.named_object_acls
+            if one.identity in parts  # what objects grant others says nothing of this one
+        ),
     )

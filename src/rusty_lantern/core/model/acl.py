@@ -19,15 +19,45 @@ class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class ObjectGrant(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What some object's own ACL grants the public; `key` is one such object, the first by name."""
+    """What some object's own ACL grants; `key` is one such object, the first by name. `identity` names the grantee
+    where `to` is `named`."""
 
-    to: Literal["anyone", "any-account"]
+    to: Literal["anyone", "any-account", "named"]
     permission: Permission
     key: str = ""
+    identity: str = ""
+
+    @property
+    def what(self) -> tuple[str, str, str]:
+        """What is granted, and to whom: the same on all objects where it is."""
+        return self.to, self.identity, self.permission
 
 
 class ObjectAcls(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What objects' own ACLs grant the public. `complete`: those of all versions were read."""
+    """What objects' own ACLs grant. `complete`: the public gets no more; `names_complete`: nobody gets more by name."""
 
     acl: list[ObjectGrant] = []
     complete: bool = True
+    names_complete: bool = False
+
+    @property
+    def public(self) -> list[ObjectGrant]:
+        """What they grant the public."""
+        return [grant for grant in self.acl if grant.to != "named"]
+
+
+def first_of_each(granted: dict[tuple[str, str, str], ObjectGrant], grant: ObjectGrant) -> None:
+    """Keep of each grant the one on the first key."""
+    before = granted.setdefault(grant.what, grant)
+    if grant.key < before.key:
+        granted[grant.what] = grant
+
+
+MOST_NAMED = 1_000
+"""Grants by name that are told of one bucket's objects."""
+
+
+def told_of_objects(acl: list[ObjectGrant], *, complete: bool, names_complete: bool) -> ObjectAcls:
+    """What objects' own ACLs grant; where that is to too many by name, only what they grant the public."""
+    found = ObjectAcls(acl, complete, names_complete)
+    return found if len(acl) <= MOST_NAMED else ObjectAcls(found.public, complete)

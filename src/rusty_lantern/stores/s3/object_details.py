@@ -14,7 +14,7 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.model.acl import ObjectGrant
+from rusty_lantern.core.model.acl import MOST_NAMED, ObjectGrant, first_of_each
 from rusty_lantern.core.model.object_version import Inspected, Keeper, Mode, ObjectVersion, Public
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -42,8 +42,8 @@ class Inspector:
     disabled: bool = False
     """Whether the bucket puts all ACLs out of force: then none grants anything, and none is asked for."""
     asked: int = 0
-    _public_on: dict[tuple[str, str], str] = field(default_factory=dict)
-    """Audience and permission → the first key whose ACL grants it."""
+    _granted: dict[tuple[str, str, str], ObjectGrant] = field(default_factory=dict)
+    """Whom and what → the first key whose ACL grants it."""
     _proofs: dict[str, asyncio.Future[bool]] = field(default_factory=dict)
     """`retention` or `legal-hold` → whether this credential may read it here."""
 
@@ -67,12 +67,9 @@ class Inspector:
         return seen
 
     @property
-    def public(self) -> list[ObjectGrant]:
-        """What ACLs that were read here grant the public."""
-        return [
-            ObjectGrant(to, permission, key)  # type: ignore[arg-type]
-            for (to, permission), key in sorted(self._public_on.items())
-        ]
+    def granted(self) -> list[ObjectGrant]:
+        """What ACLs that were read here grant."""
+        return [grant for _, grant in sorted(self._granted.items())]
 
     async def _ask(self, version: ObjectVersion, question: str, *, method: Any = "GET") -> Reply:
         query = [(question, "")] if question else []
@@ -134,9 +131,8 @@ class Inspector:
         except RequestFailed:
             return None
         for grant in acl:
-            if grant.to in ("anyone", "any-account"):
-                first = self._public_on.get((grant.to, grant.permission), version.key)
-                self._public_on[grant.to, grant.permission] = min(first, version.key)
+            if grant.to != "log-delivery" and (grant.to != "named" or len(self._granted) <= MOST_NAMED):
+                first_of_each(self._granted, ObjectGrant(grant.to, grant.permission, version.key, grant.identity))
         public = {grant.permission for grant in acl if grant.to in ("anyone", "any-account")}
         if public & {"write", "write-acp", "full-control"}:
             return "write"

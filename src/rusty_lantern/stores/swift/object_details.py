@@ -27,7 +27,7 @@ class SwiftObjects:
     path: str
     """The container's path."""
     memory: Memory | None
-    public: ClassVar[list[ObjectGrant]] = []
+    granted: ClassVar[list[ObjectGrant]] = []
 
     async def inspect(self, version: ObjectVersion) -> ObjectVersion:
         """The version with everything that can be seen of it. Never raises for what the store does."""

@@ -138,24 +138,26 @@ def perhaps_granted(rules: Rules, request: Request, others: Container[str]) -> s
 
 
 def _by_object(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
-    """What the object's own ACL grants the public. Of an object that is not known by name, nobody knows."""
+    """What the object's own ACL grants. Of an object that is not known by name, nobody knows."""
     if request.action not in GRANTED_ON_OBJECT["full-control"] or rules.disable_grants.on:
         return "", False
-    if rules.of_one_identity and rules.named_on_objects:
-        steps.append(Step("the object's own ACL", "not understood", rules.named_on_objects))
-        return "", True
-    if rules.ignore_acls.on:
-        return "", False
-    sure = rules.disable_grants.sure and rules.ignore_acls.sure
-    for grant in rules.object_acls:
-        name = f"the object's own ACL grant of {grant.permission} to {grant.to}"
-        given = request.action in GRANTED_ON_OBJECT[grant.permission] and _grantee(grant.to, "", request.caller)
-        if given and grant.key == request.key:
+    granted = () if rules.ignore_acls.on else rules.object_acls
+    doubt = "" if rules.ignore_acls.on else rules.object_doubt
+    if rules.of_one_identity:
+        granted, doubt = (*granted, *rules.named_object_acls), doubt or rules.named_on_objects
+    mine = [
+        grant
+        for grant in granted
+        if request.action in GRANTED_ON_OBJECT[grant.permission] and _grantee(grant.to, grant.identity, request.caller)
+    ]
+    for grant in mine:
+        if grant.key == request.key:
+            name = f"the object's own ACL grant of {grant.permission} to {grant.identity or grant.to}"
+            guards = (rules.disable_grants, *([rules.ignore_acls] if grant.to != "named" else []))
+            sure = all(guard.sure for guard in guards)
             steps.append(Step(name, "allows" if sure else "not understood"))
             return (name, False) if sure else ("", True)
-    mine = [g for g in rules.object_acls if request.action in GRANTED_ON_OBJECT[g.permission]]
-    others = any(_grantee(grant.to, "", request.caller) for grant in mine)
-    doubt = rules.object_doubt or ("some objects have ACLs that allow it" if others else "")
+    doubt = doubt or ("some objects have ACLs that allow it" if mine else "")
     if doubt:
         steps.append(Step("the object's own ACL", "not understood", doubt))
     return "", bool(doubt)

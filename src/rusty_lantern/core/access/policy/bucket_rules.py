@@ -76,8 +76,10 @@ class Rules(msgspec.Struct, frozen=True):
     """Whether a user's id, by which ACLs name it, and its resource name, by which policies do, tell each other."""
     tenant: Answer[str] | None = None
     """The bucket's tenant, where a user's own permissions only speak of buckets of the user's; None: of all buckets."""
+    named_object_acls: tuple[ObjectGrant, ...] = ()
+    """What objects' own ACLs are known to grant users by name, on an object each."""
     named_on_objects: str = ""
-    """Why objects' own ACLs may let in a user by name; empty where they do not."""
+    """Why they may let in a user to more by name; empty where they do not."""
     of_one_identity: bool = False
     """Whether its own permissions are among them: they decide about nobody else."""
 
@@ -168,12 +170,21 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         _fixed(bucket, store),
         dialect_of(store).readings.ids_are_user_names,
         bucket.tenant if dialect_of(store).readings.own_permissions_stay_in_their_account else None,
-        NAMED_ON_OBJECTS if dialect_of(store).readings.ids_are_user_names and _may_have_acls(bucket) else "",
+        *(_naming_users(bucket) if dialect_of(store).readings.ids_are_user_names else ()),
     )
 
 
-NAMED_ON_OBJECTS = "objects may have ACLs of their own that name it: whom they name is not read"
-"""Of a store whose ACLs name users. Elsewhere they name accounts, whose users need permissions of their own as well."""
+def _naming_users(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
+    """What objects' own ACLs grant by name, and why they may grant more, in a store whose ACLs name users. Elsewhere
+    they name accounts, whose users need permissions of their own as well."""
+    told = bucket.object_acls.value
+    if not _may_have_acls(bucket):
+        return (), ""
+    found = tuple(grant for grant in told.acl if grant.to == "named") if told else ()
+    return found, "" if told and told.names_complete else NAMED_ON_OBJECTS
+
+
+NAMED_ON_OBJECTS = "objects may have ACLs of their own that name it, and not all were read"
 
 
 def as_the_store_reads(policy: Policy, store: Answering) -> Policy:
@@ -235,7 +246,7 @@ def of_objects(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
         return (), ""
     if told.value is None:
         return (), "" if told.settled else f"objects may have their own ACLs: {told.reason}"
-    acl = tuple(told.value.acl)
+    acl = tuple(told.value.public)
     if not told.value.complete:
         return acl, "objects may have their own ACLs, of which not all were read"
     return acl, ""

@@ -119,7 +119,7 @@ class View:
         """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
         if self.rules.doubted or self.rules.object_doubt or self.rules.object_acls:
             return True
-        if self.identity is not None and self.rules.named_on_objects:
+        if self.identity is not None and (self.rules.named_on_objects or self.rules.named_object_acls):
             return True
         allows = [s for s in self.rules.policy.statements if s.effect != "Deny"]
         if any(self.reading.applies_to(s, verb) or self._unlisted(s) for s in allows):
@@ -132,7 +132,7 @@ class View:
         """Whether a grant or right is one to this audience or identity."""
         if isinstance(grant, Right) and grant.to in ("named", "group"):
             return self.identity is not None and self.rules.gives(grant, self.identity.name)
-        if isinstance(grant, Grant) and grant.to == "named":
+        if not isinstance(grant, Right) and grant.to == "named":
             named = self.rules.grantee(grant.identity)
             return self.identity is not None and (named.name, named.kind) == (self.identity.name, self.identity.kind)
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
@@ -196,21 +196,19 @@ class View:
                 yield {KEY: starting_with(right.prefix, self.work)} if keyed else {}
 
     def _on_objects(self, group: Group, side: Side) -> Iterator[Box]:
-        """What objects' own ACLs allow the public: on the objects that are known, and perhaps on any."""
-        if group.target != "object":
+        """What objects' own ACLs allow: on the objects that are known, and perhaps on any. What a bucket alone grants
+        an identity is asked without them."""
+        if group.target != "object" or (self.identity is not None and not self.rules.of_one_identity):
             return
+        rules = self.rules
+        shut, granted, doubt = rules.ignore_acls.on, rules.object_acls, rules.object_doubt
         if self.identity is not None:
-            yield from self._doubtful_on_objects(group, side, self.rules.named_on_objects, self.rules.of_one_identity)
-            return
-        for grant in self.rules.object_acls:
+            shut, granted, doubt = False, rules.named_object_acls, rules.named_on_objects
+        for grant in granted:
             if self._grants(grant) and self._stands(grant, side):
                 for box in _of_actions(GRANTED_ON_OBJECT[grant.permission], group):
                     yield {**box, KEY: just(grant.key)}
-        yield from self._doubtful_on_objects(group, side, self.rules.object_doubt, not self.rules.ignore_acls.on)
-
-    def _doubtful_on_objects(self, group: Group, side: Side, doubt: str, counts: bool) -> Iterator[Box]:
-        """What objects' own ACLs allow at most, where they count and were not all read."""
-        if doubt and counts and not self.rules.disable_grants.on:
+        if doubt and not (shut or rules.disable_grants.on):
             for box in _of_actions(GRANTED_ON_OBJECT["full-control"], group):
                 self.doubts[doubt] = None
                 if side == "most":
