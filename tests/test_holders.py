@@ -423,7 +423,7 @@ def test_a_bucket_that_makes_all_unknown_is_told_once(whole: Whole) -> None:
     out = whole.run("access").out
     # Once for the account that rules name, once for whom else they may name, once for all identities of the store.
     assert out.count("drone-orthophotos") == 3
-    assert "identities there are unknown: the policy could not be read" in out
+    assert "identities can do there is unknown: the policy could not be read" in out
     assert whole.run("access", "--who", "trainee").out.count("drone-orthophotos") > 1
 
 

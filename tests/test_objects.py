@@ -339,6 +339,17 @@ def _rows(folder: Path, bucket: str) -> list[ObjectVersion]:
     return list(read_versions(table_path(next((folder / "surveys").glob("*Z")), "harbour", bucket)))
 
 
+def test_a_survey_of_objects_says_what_it_does_not_ask_where_the_baseline_cannot_be_read(tmp_path: Path) -> None:
+    with harbour() as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        (folder / "baseline.yaml").write_text("title: t\nsheets: [{sheet: s, require: {objects.public: no}}]\n")
+        words = ("survey", *AS_OF, "--only", "harbour/press-kit")
+        plain = lantern(*words, cwd=folder)
+        looking = lantern("survey", "--as-of", "2026-11-02T06:00:01Z", *words[3:], "--objects", "all", cwd=folder)
+    told = "tags and ACLs of objects are not asked for: what is required is not known, baseline.yaml:2:"
+    assert [(ran.code, told in ran.err) for ran in (plain, looking)] == [(0, False), (0, True)]
+
+
 def test_a_survey_of_objects_killed_midway_goes_on_where_it_was(tmp_path: Path, demo: Demo) -> None:
     asked: list[str] = []
 

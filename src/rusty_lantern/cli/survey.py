@@ -106,7 +106,7 @@ def survey(
         estate, place.folder, when, told.only, told.list_limit or 100, told.probe, log,
         objects=Depth(told.objects).value if told.objects else None,
         earlier=_last(place, when) if told.since_last else None,
-        wanted=_wanted(place), cluster=_cluster(engine, scheduler), deadline=deadline,
+        wanted=_wanted(place, told.objects), cluster=_cluster(engine, scheduler), deadline=deadline,
     )  # fmt: skip
     plan.check()
     signer = place.signer  # before anything is asked
@@ -168,14 +168,19 @@ def _last(place: Workspace, when: datetime) -> Path | None:
     return place.surveys / earlier[-1] if earlier else None
 
 
-def _wanted(place: Workspace) -> WantedDetails:
+def _wanted(place: Workspace, objects: str | None) -> WantedDetails:
     """What the baseline requires that costs a question of its own for each version."""
+    from rusty_lantern.archive.workspace import BASELINE
     from rusty_lantern.core.errors import BadInput
     from rusty_lantern.stores.reader import WantedDetails
 
     try:
         required = {r.fact for sheet in place.baseline().sheets for r in sheet.require}
-    except BadInput:
+    except BadInput as error:
+        looks = objects or any(store.objects for store in place.estate().stores)
+        if looks and (place.folder / BASELINE).is_file():
+            first, _, _ = str(error.complaints[0]).partition("\n")
+            note(f"tags and ACLs of objects are not asked for: what is required is not known, {first}")
         return WantedDetails()
     return WantedDetails(any(fact.startswith("objects.tags.") for fact in required), "objects.public" in required)
 

@@ -254,7 +254,10 @@ def unknown_reasons(unknown: Sequence[Finding], told: Container[str] = ()) -> tu
 @lru_cache(maxsize=1_024)
 def _own_reason(reason: str) -> str:
     """A reason without the name of the bucket that it comes from, so that what has one cause has one reason."""
-    return re.sub(r"^[a-z0-9][a-z0-9.-]*: (?=the )", "", reason or "it could not be read")
+    return _OF_BUCKET.sub("", reason or "it could not be read")
+
+
+_OF_BUCKET = re.compile(r"^(\w+:)?[a-z0-9][a-z0-9.-]*: (?=the |its |objects' )")
 
 
 _PERMISSIONS = {
@@ -284,6 +287,7 @@ _SETTLED = (
     (("newer than",), "export it again; then: lantern survey"),
     (("denied",), "allow the surveying credential to read it (docs/permissions.md), then: lantern survey"),
     (("no object ACLs", "not inspected"), _LOOK),
+    (("may name users", "of which not all were read"), f"{_LOOK}, where the baseline requires objects.public"),
     (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
     (("not offered",), "declare it in estate.yaml (stated:), or lift the requirement for this store"),
     (("only a sample",), f"{_LOOK}, or a larger sample in estate.yaml"),

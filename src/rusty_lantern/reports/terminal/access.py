@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections import Counter
 from collections.abc import Mapping, Sequence
 
 from rich.console import Console
@@ -145,9 +144,10 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
                 (f"{row.store}/{row.identity}", "bold"), _granted(row.verbs), f"{row.count:,}", names, (only, "dim")
             )
         grid.show(screen)
-        for (store, bucket, why), number in folded.items():
-            told = f"  the permissions of {number:,} identities there are unknown: {why}"
-            line(screen, (f"{store}/{bucket}", "bold"), (told, STYLES["unknown"]))
+        for (store, why), rows in folded.items():
+            titles = sorted({f"{store}/{bucket}" for row in rows for bucket in row.buckets})
+            told = f"  what {len(rows):,} identities can do there is unknown: {why}"
+            line(screen, (show_names(titles, MANY), "bold"), (told, STYLES["unknown"]), hang=2)
     if in_full:
         for row in result.identities:
             screen.print()
@@ -164,16 +164,18 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
 MANY = 3
 
 
-def _blank(row: IdentityAccessRow) -> tuple[str, str, str]:
-    """Store, bucket and reason of a row of which nothing is known; empty texts for any other."""
-    nothing = set(row.verbs.values()) == {"unknown"} and row.count == 1 and len(row.unknown_because) == 1
-    return (row.store, row.buckets[0], row.unknown_because[0]) if nothing else ("", "", "")
+def _blank(row: IdentityAccessRow) -> tuple[str, str]:
+    """Store and reason of a row of which nothing is known; empty texts for any other."""
+    nothing = set(row.verbs.values()) == {"unknown"} and len(row.unknown_because) == 1
+    return (row.store, row.unknown_because[0]) if nothing else ("", "")
 
 
-def _unknown_for_many(rows: Sequence[IdentityAccessRow]) -> dict[tuple[str, str, str], int]:
-    """Buckets on which the permissions of many identities are unknown for one reason, and how many identities."""
-    counts = Counter(_blank(row) for row in rows)
-    return {blank: number for blank, number in counts.items() if blank[0] and number >= MANY}
+def _unknown_for_many(rows: Sequence[IdentityAccessRow]) -> dict[tuple[str, str], list[IdentityAccessRow]]:
+    """Store and reason → what is unknown of many identities for it."""
+    alike: dict[tuple[str, str], list[IdentityAccessRow]] = {}
+    for row in rows:
+        alike.setdefault(_blank(row), []).append(row)
+    return {blank: found for blank, found in alike.items() if blank[0] and len(found) >= MANY}
 
 
 def _granted(verbs: Mapping[str, str]) -> tuple[str, str]:

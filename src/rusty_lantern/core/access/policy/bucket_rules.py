@@ -184,7 +184,7 @@ def _naming_users(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     return found, "" if told and told.names_complete else NAMED_ON_OBJECTS
 
 
-NAMED_ON_OBJECTS = "objects may have ACLs of their own that name it, and not all were read"
+NAMED_ON_OBJECTS = "objects' own ACLs may name users, and not all were read"
 
 
 def as_the_store_reads(policy: Policy, store: Answering) -> Policy:
