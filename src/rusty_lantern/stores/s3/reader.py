@@ -14,7 +14,7 @@ from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.capabilities import S3, Capabilities
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.stores.crew import Crew, Learnt, wanted_names
+from rusty_lantern.stores.crew import Crew, Learnt, spread, wanted_names
 from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import find
@@ -55,15 +55,19 @@ class S3Reader(HttpReader):
         return await reach(self.client, self.visit)
 
     async def estimate(self, only: tuple[str, ...]) -> Estimate:
-        """The settings of each bucket and the first page of each listing. Raises `RequestFailed`."""
+        """The settings of each bucket and the first page of each listing; of how many buckets of others they may be
+        asked, a few tell. Raises `RequestFailed`."""
         pace = self.visit.store.pace
         start = asyncio.get_running_loop().time()
         listed = await list_buckets(self.client)
         latency = asyncio.get_running_loop().time() - start
-        wanted = wanted_names([*own_buckets(listed, self.visit), *others_buckets(listed, self.visit)], only)
-        questions = 2 + len(wanted) * (len(BY_SUB_RESOURCE) + LISTINGS)
+        own = wanted_names(list(own_buckets(listed, self.visit)), only)
+        others = wanted_names(others_buckets(listed, self.visit), only)
+        few = spread(others)
+        asked = len(own) + len(others) * len(await answering(self.client, few)) // max(1, len(few))
+        questions = 2 + len(others) + asked * (len(BY_SUB_RESOURCE) + LISTINGS)
         seconds = questions / min(pace.per_second, pace.at_once / max(latency, 0.001))
-        return Estimate(len(wanted), questions, seconds, 1 + LISTINGS * len(wanted))
+        return Estimate(len(own) + len(others), questions, seconds, 1 + LISTINGS * asked)
 
     async def survey(self, order: Order) -> Dossier:
         """Every bucket's settings, and what the store shows at its front."""
