@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
+from urllib.error import HTTPError
+from urllib.request import urlopen
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
@@ -15,6 +19,7 @@ from rusty_lantern.core.model.dossier import decode
 from tests.conftest import lantern
 from tests.dialects.settings import POLICIES, Setting, settings
 from tests.gateway import Gateway
+from tests.real_store import workspace_for
 from tests.test_gateway_decisions import DECK, send
 
 ACTIONS = {"read": ("s3:GetObject", "a.txt"), "list": ("s3:ListBucket", ""), "write": ("s3:PutObject", "new")}
@@ -79,3 +84,25 @@ def test_every_setting_with_every_other_is_decided_as_the_gateway_does(gateway: 
     assert not wrong, "\n".join([str(dict(outcome)), *wrong[:40]])
     assert outcome["unknown"] == 0
     assert min(outcome["passed"], outcome["refused"]) >= 300, outcome
+
+
+def test_objects_that_a_deny_spares_are_not_closed_by_the_first_one_that_it_refuses(
+    gateway: Gateway, tmp_path: Path
+) -> None:
+    client: Any = gateway.client()
+    client.create_bucket(Bucket="spared")
+    for key in ("a", "b"):
+        client.put_object(Bucket="spared", Key=key, Body=b"1", ACL="public-read")
+    me = {"AWS": f"arn:aws:iam:::user/{gateway.swift[0].partition(':')[0]}"}
+    deny = {"Effect": "Deny", "NotPrincipal": me, "Action": "s3:*", "Resource": "arn:aws:s3:::spared/a*"}
+    client.put_bucket_policy(Bucket="spared", Policy=json.dumps({"Version": "2012-10-17", "Statement": [deny]}))
+    passing = []
+    for key in ("a", "b"):
+        with contextlib.suppress(HTTPError), urlopen(f"{gateway.address}/spared/{key}", timeout=60) as answer:
+            passing.append((key, answer.status))
+    assert passing == [("b", 200)]
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
+    (folder / "baseline.yaml").write_text("title: t\nsheets: [{sheet: all, require: {objects.public: none}}]\n")
+    assert lantern("survey", "--only", "real/spared", "--objects", "all", cwd=folder).code == 0
+    shown = json.loads(lantern("exposure", "--json", cwd=folder).out)["buckets"][0]["exposure"]["anyone"]["read"]
+    assert shown["verdict"] == "unknown", shown

@@ -26,6 +26,8 @@ class ObjectGrant(msgspec.Struct, frozen=True, omit_defaults=True):
     permission: Permission
     key: str = ""
     identity: str = ""
+    more: bool = True
+    """Whether other objects grant it too."""
 
     @property
     def what(self) -> tuple[str, str, str]:
@@ -47,9 +49,11 @@ class ObjectAcls(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 def first_of_each(granted: dict[tuple[str, str, str], ObjectGrant], grant: ObjectGrant) -> None:
-    """Keep of each grant the one on the first key."""
+    """Keep of each grant the one on the first key, and whether there are more."""
     before = granted.setdefault(grant.what, grant)
-    if grant.key < before.key:
+    if grant.key != before.key:
+        granted[grant.what] = msgspec.structs.replace(min(before, grant, key=lambda one: one.key), more=True)
+    elif grant.more:
         granted[grant.what] = grant
 
 

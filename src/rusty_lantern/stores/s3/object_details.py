@@ -132,7 +132,8 @@ class Inspector:
             return None
         for grant in acl:
             if grant.to != "log-delivery" and (grant.to != "named" or len(self._granted) <= MOST_NAMED):
-                first_of_each(self._granted, ObjectGrant(grant.to, grant.permission, version.key, grant.identity))
+                found = ObjectGrant(grant.to, grant.permission, version.key, grant.identity, more=False)
+                first_of_each(self._granted, found)
         public = {grant.permission for grant in acl if grant.to in ("anyone", "any-account")}
         if public & {"write", "write-acp", "full-control"}:
             return "write"

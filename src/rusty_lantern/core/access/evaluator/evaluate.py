@@ -157,7 +157,7 @@ def _by_object(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, 
             sure = all(guard.sure for guard in guards)
             steps.append(Step(name, "allows" if sure else "not understood"))
             return (name, False) if sure else ("", True)
-    doubt = doubt or ("some objects have ACLs that allow it" if mine else "")
+    doubt = doubt or ("some objects have ACLs that allow it" if any(grant.more for grant in mine) else "")
     if doubt:
         steps.append(Step("the object's own ACL", "not understood", doubt))
     return "", bool(doubt)

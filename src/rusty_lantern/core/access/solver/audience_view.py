@@ -208,6 +208,9 @@ class View:
             if self._grants(grant) and self._stands(grant, side):
                 for box in _of_actions(GRANTED_ON_OBJECT[grant.permission], group):
                     yield {**box, KEY: just(grant.key)}
+                    if grant.more:  # and whatever refuses this one may let them be
+                        self.doubts[f"other objects than {grant.key} have such ACLs too"] = None
+                        yield from [box] if side == "most" else []
         if doubt and not (shut or rules.disable_grants.on):
             for box in _of_actions(GRANTED_ON_OBJECT["full-control"], group):
                 self.doubts[doubt] = None
