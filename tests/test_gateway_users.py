@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import http.client
 import json
 from pathlib import Path
@@ -12,6 +13,7 @@ import pytest
 from botocore.auth import S3SigV4Auth
 from botocore.awsrequest import AWSRequest
 from botocore.credentials import Credentials
+from botocore.exceptions import ClientError
 
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier, decode
@@ -60,10 +62,10 @@ def policy(bucket: str, effect: str, who: Any, actions: Any) -> str:
     return json.dumps({"Version": "2012-10-17", "Statement": [named]})
 
 
-def put_own_permissions(gateway: Gateway, user: str, statements: list[dict[str, Any]]) -> None:
+def put_own_permissions(gateway: Gateway, user: str, statements: list[dict[str, Any]], by: str = "reeve") -> None:
     """Attach them, a document each, as an administrator of permissions does it."""
     client = boto3.client(
-        "iam", endpoint_url=gateway.address, aws_access_key_id="AKreeve", aws_secret_access_key="sk-reeve",
+        "iam", endpoint_url=gateway.address, aws_access_key_id=f"AK{by}", aws_secret_access_key=f"sk-{by}",
         region_name="us-east-1",
     )  # fmt: skip
     for number, one in enumerate(statements):
@@ -118,18 +120,24 @@ def permissions(folder: Path) -> dict[tuple[str, str, str], str]:
     }  # fmt: skip
 
 
-def asked(gateway: Gateway, user: str, line: str) -> bool:
-    """Whether the gateway lets a user do it."""
+def sent(gateway: Gateway, user: str, line: str, body: bytes = b"") -> tuple[int, bytes]:
+    """What the gateway answers to a user."""
     method, path = line.split(" ", 1)
-    request = AWSRequest(method, f"{gateway.address}{path}")
+    request = AWSRequest(method, f"{gateway.address}{path}", data=body)
     S3SigV4Auth(Credentials(f"AK{user}", f"sk-{user}"), "s3", "us-east-1").add_auth(request)
     connection = http.client.HTTPConnection(gateway.address.removeprefix("http://"), timeout=60)
-    connection.request(method, path, headers=dict(request.headers))
+    connection.request(method, path, body=body or None, headers=dict(request.headers))
     answer = connection.getresponse()
-    answer.read()
+    shown = answer.read()
     connection.close()
-    assert answer.status in (200, 403), (answer.status, line)
-    return answer.status == 200
+    return answer.status, shown
+
+
+def asked(gateway: Gateway, user: str, line: str) -> bool:
+    """Whether the gateway lets a user do it."""
+    status, _ = sent(gateway, user, line)
+    assert status in (200, 403), (status, line)
+    return status == 200
 
 
 def told(bucket: Bucket) -> dict[str, tuple[str, Any]]:
@@ -284,3 +292,42 @@ def test_an_auditors_estimate_and_reach_count_the_buckets_of_others(people: Gate
         assert (told.code, f"{buckets} buckets, at least {questions} questions" in told.out) == (0, True), told.out
     reached = json.loads(lantern("reach", "--json", cwd=folder).out)["stores"][0]
     assert (reached["credential"], reached["buckets"] > 0, reached["sampled"] > 0) == ("accepted", True, True)
+
+
+def takes_over(gateway: Gateway, user: str) -> bool:
+    """Whether a user of no permission is shown a secret of another's, or takes what is another's."""
+    shown = [sent(gateway, user, line) for line in (
+        "GET /admin/user?uid=auditor", "GET /admin/metadata/user?key=auditor", "GET /admin/config?type=zone",
+    )]  # fmt: skip
+    if any(status == 200 and (b"sk-auditor" in body or b"system_key" in body) for status, body in shown):
+        return True
+    if sent(gateway, user, f"PUT /admin/bucket?bucket=taken&uid={user}")[0] == 200:
+        return True
+    record = json.loads(sent(gateway, "auditor", f"GET /admin/metadata/user?key={user}")[1])
+    record["data"]["admin"] = 1
+    if sent(gateway, user, f"PUT /admin/metadata/user?key={user}", json.dumps(record).encode())[0] < 300:
+        return True
+    with contextlib.suppress(ClientError):
+        put_own_permissions(gateway, user, OWN["all"], by=user)
+        return True
+    return False
+
+
+CAPABILITIES = (
+    "users=read", "users=write", "metadata=read", "metadata=write", "buckets=read", "buckets=write", "user-policy=read",
+    "user-policy=write", "zone=read", "usage=read", "usage=write", "bilog=read", "mdlog=*", "datalog=read", "",
+)  # fmt: skip
+
+
+def test_capabilities_that_are_told_to_be_enough_for_everything_are(people: Gateway, tmp_path: Path) -> None:
+    people.client().create_bucket(Bucket="taken")
+    names = {f"cap-{number}": capability for number, capability in enumerate(CAPABILITIES)}
+    for name, capability in names.items():
+        create_user(people, name, *([f"--caps={capability}"] if capability else []))
+    found = {one.name: one for one in surveyed(workspace(people, tmp_path / "ws"), "taken").identities.value or ()}
+    told = {name: found[name].administers for name in names}
+    assert all(one.settled for one in told.values())
+    tried = {capability: takes_over(people, name) for name, capability in names.items()}
+    tried["users=write"] = True  # adds a key to anybody, as tried by hand
+    assert {names[name] for name, one in told.items() if one.value} == {one for one, done in tried.items() if done}
+    assert [told[f"cap-{number}"].value for number in (0, 13)] == [["users=read"], None]

@@ -168,9 +168,10 @@ def _password_ends(view: IdentityView) -> Fact:
 fact(
     "identity.administers",
     TEXT,
-    "where it administers the identity service; one place is enough to take every permission. Absent: nowhere",
+    "what makes it an administrator: where it has that role in the identity service, or which capabilities at a "
+    "gateway's administration door. One is enough to take every permission. Absent: nothing",
     of=IDENTITY,
-    advice="take the administrator's role away from it there: {observed}",
+    advice="take from it what makes it an administrator: {observed}",
     habit=False,
 )(lambda view, _: fact_of(view.holder.administers.map(", ".join)))
 

@@ -68,8 +68,8 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """What it needs, by the word of whoever answers for it."""
     tags: Answer[dict[str, str]] = unread()
     administers: Answer[list[str]] = Answer("unsupported")
-    """Where it has the administrator's role of the identity service. One place is enough there to give itself any
-    permission anywhere. Absent: nowhere."""
+    """Where it has the administrator's role of the identity service, or its capabilities at an administration door. One
+    is enough to give itself any permission anywhere. Absent: nothing."""
 
 
 class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

@@ -53,6 +53,19 @@ class Capability(msgspec.Struct):
     type: str
     perm: str
 
+    @property
+    def is_full_power(self) -> bool:
+        """Whether it is enough to take every permission: to read secrets that are shown there in clear, to add keys, to
+        attach permissions, or to take buckets over."""
+        writes = self.perm == "*" or "write" in self.perm
+        return self.type in SHOWING_SECRETS or (self.type in TAKING_OVER and writes)
+
+
+SHOWING_SECRETS = frozenset({"users", "metadata", "zone"})
+"""Capabilities to read with which secrets are read as well: every user's, or the one that zones show each other."""
+TAKING_OVER = frozenset({"user-policy", "buckets"})
+"""Those with which whoever may write takes what is another's."""
+
 
 class QuotaDocument(msgspec.Struct):
     """A quota; negative: none of that kind."""
@@ -92,6 +105,11 @@ class User(msgspec.Struct):
     def everything(self) -> bool:
         """Whether it may do everything everywhere."""
         return "true" in (str(self.admin).lower(), str(self.system).lower())
+
+    @property
+    def full_power(self) -> list[str]:
+        """Its capabilities that let it take every permission (each tried on 16.2)."""
+        return [f"{one.type}={one.perm}" for one in self.caps if one.is_full_power]
 
     @property
     def unlike(self) -> str:

@@ -49,12 +49,16 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
         mfa: Answer[Any] = Answer("known", bool(user.mfa_ids), "", asked)
         kind: Any = "root" if user.everything else "unknown"
         levels = {sub.id: sub.permissions for sub in user.subusers}
-        own = _own_policies(user, kept[user.name])
+        own, power = _own_policies(user, kept[user.name]), user.full_power
+        administers: Answer[list[str]] = (
+            Answer("known", power, "", asked) if power else Answer("absent", evidence=asked)
+        )
         for name in (user.name, *levels):
             named: Any = {} if name in levels else {"resource": user_named(name).name, "aliases": [name]}
             identities.append(Identity(
                 **named, name=name, kind="service" if name in levels else kind, state=state, mfa=mfa,
                 password=Answer("absent", evidence=asked), groups=Answer("absent", evidence=asked),
+                administers=administers,  # a further login has its user's capabilities
                 policies=Answer("failed", None, OF_LOGIN) if name in levels else own, tags=Answer("unsupported"),
                 created=Answer("unsupported", None, NO_RECORD),
             ))  # fmt: skip
