@@ -260,6 +260,43 @@ def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
         assert together == alone, holder
 
 
+OWN = [
+    [{"Effect": effect, "Action": action, "Resource": resource}]
+    for effect in ("Allow", "Deny")
+    for action in ("s3:*", "s3:ListBucket")
+    for resource in ("*", "arn:aws:s3:::reed*", "arn:aws:s3:::*/k")
+]
+
+
+@settings(deadline=None, max_examples=200)
+@given(
+    st.lists(st.sampled_from([[], *OWN]), min_size=2, max_size=4),
+    st.lists(st.tuples(st.integers(0, 3), st.booleans()), min_size=len(NAMES), max_size=len(NAMES)),
+)
+def test_whom_a_bucket_lets_in_is_decided_by_what_is_refused_to_each(
+    own: list[list[dict[str, str]]], named: list[tuple[int, bool]]
+) -> None:
+    """Buckets that are alike but for whom they name, and identities that are alike but for what refuses them."""
+    who = [f"arn:aws:iam::400100200300:user/p{number}" for number in range(len(own))]
+    buckets = []
+    for name, (number, by_policy) in zip(NAMES, named, strict=True):
+        to = {"AWS": who[number % len(who)]}
+        let_in = {"Effect": "Allow", "Principal": to, "Action": "s3:ListBucket", "Resource": f"arn:aws:s3:::{name}"}
+        acl = [] if by_policy else [Grant("named", "read", f"p{number % len(who)}")]
+        buckets.append(bucket(name, document([let_in] if by_policy else []), acl, []))
+    people = [
+        Identity(name=f"p{number}", resource=who[number], groups=Answer("absent"),
+                 policies=Answer("known", [Document("own", document(said))] if said else []))
+        for number, said in enumerate(own)
+    ]  # fmt: skip
+    across = store_subjects([store(buckets, people, [])], None, AROUND.moment)[0].across
+    for one in people:
+        together = {name: group.reach for group in across.of(one) for name in group.buckets}
+        for name in NAMES:
+            alone = {verb: reach.level for verb, reach in across.on(one, name).items()}
+            assert {verb: reach.level for verb, reach in together.get(name, {}).items()} == alone, (one.name, name)
+
+
 KEEPER = "arn:aws:iam::400100200300:user/keeper"
 ONE_FOR_BOTH = document(
     [{"Effect": "Allow", "Principal": {"AWS": KEEPER}, "Action": "s3:PutObject", "Resource": "arn:aws:s3:::pier-*/*"}]

@@ -154,9 +154,9 @@ class EffectivePermissions:
     def _permitted(
         self, holder: Identity, side: Side, parts: Mapping[str, str], named: Mapping[str, list[str]], own: str
     ) -> list[PermissionGroup]:
-        rests = self._rests(side.statements)
+        rests, wanted = self._rests(side.statements)
         speaking = (name for name, part in parts.items() if part not in DELEGATING)
-        wanted = set(rests) | {bucket for name in speaking for bucket in named.get(name, ())}
+        wanted |= {bucket for name in speaking for bucket in named.get(name, ())}
         wanted |= self.doubtful
         if side.doubt:
             wanted = set(self.names)
@@ -254,9 +254,9 @@ class EffectivePermissions:
             self._templates[bucket] = self._by_key[key]
         return self._templates[bucket]
 
-    def _rests(self, statements: Iterable[Statement]) -> dict[str, tuple[object, ...]]:
+    def _rests(self, statements: Iterable[Statement]) -> tuple[dict[str, tuple[object, ...]], set[str]]:
         """Bucket → what the resource patterns leave of themselves once its name is read; those they cannot reach
-        are left out."""
+        are left out. Beside it, the buckets that one of the statements may allow something on."""
         found: dict[str, list[object]] = {}
         allowing: set[str] = set()
         for statement in statements:
@@ -270,7 +270,7 @@ class EffectivePermissions:
                 for bucket, rest in self._left_by(cap):
                     found.setdefault(bucket, []).append((number, "capped by", self._shape(cap), rest))
                 cap = cap.within
-        return {bucket: tuple(found[bucket]) for bucket in allowing}
+        return {bucket: tuple(left) for bucket, left in found.items()}, allowing
 
     def _left_by(self, statement: Statement) -> Iterator[tuple[str, object]]:
         """Bucket → what is left of each resource of one statement, without what caps it."""
