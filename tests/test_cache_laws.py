@@ -297,6 +297,15 @@ def test_whom_a_bucket_lets_in_is_decided_by_what_is_refused_to_each(
             assert {verb: reach.level for verb, reach in together.get(name, {}).items()} == alone, (one.name, name)
 
 
+def test_two_keys_that_go_by_one_name_each_have_their_own_permissions() -> None:
+    """What a key stands for is called by its owner and the first letters of its id."""
+    read = document([{"Effect": "Allow", "Action": "s3:GetObject", "Resource": "*"}])
+    keys = [Identity(name="S3 key b10b… of yard-pilot", groups=Answer("absent"), policies=Answer("known", own))
+            for own in ([], [Document("own", read)])]  # fmt: skip
+    across = store_subjects([store([bucket("reed", document([]), [], [])], [], [])], None, AROUND.moment)[0].across
+    assert [[list(one.reach) for one in across.of(key)] for key in keys] == [[], [["read"]]]
+
+
 KEEPER = "arn:aws:iam::400100200300:user/keeper"
 ONE_FOR_BOTH = document(
     [{"Effect": "Allow", "Principal": {"AWS": KEEPER}, "Action": "s3:PutObject", "Resource": "arn:aws:s3:::pier-*/*"}]

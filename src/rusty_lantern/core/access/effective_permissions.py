@@ -92,9 +92,10 @@ class EffectivePermissions:
         self._naming: dict[str, list[str]] | None = None
         self._decided: dict[object, dict[str, Reach]] = {}
         self._profiles: dict[object, list[PermissionGroup]] = {}
-        self._found: dict[str, list[PermissionGroup]] = {}
-        self._alive: list[Side] = []
-        """Keeps statements in memory, since profiles are told apart by which ones they have."""
+        self._found: dict[int, list[PermissionGroup]] = {}
+        self._alive: list[Side | Identity] = []
+        """Keeps identities and statements in memory, since they are told apart by which ones they are: what keys and
+        credentials stand for may have one name."""
         self._shapes: dict[Statement, int] = {}
         self._shape_of: dict[int, int] = {}
         self._reach: dict[str, list[tuple[str, object]]] = {}
@@ -104,9 +105,10 @@ class EffectivePermissions:
 
     def of(self, holder: Identity) -> list[PermissionGroup]:
         """What an identity can do, bucket by bucket, those that are alike together; closed ones are left out."""
-        if holder.name not in self._found:
-            self._found[holder.name] = self._of(holder)
-        return self._found[holder.name]
+        if id(holder) not in self._found:
+            self._found[id(holder)] = self._of(holder)
+            self._alive.append(holder)
+        return self._found[id(holder)]
 
     def _of(self, holder: Identity) -> list[PermissionGroup]:
         groups = self.index.memberships.get(holder.name, [])
@@ -114,8 +116,8 @@ class EffectivePermissions:
         parts = parts_of(holder, groups, self.account)
         named = self._named()
         mine = frozenset(parts.keys() & named.keys())
-        own = holder.name if side.cap is not None or asks_who(side.statements) else ""
-        who = own or (holder.name if self._personal else "")
+        own = id(holder) if side.cap is not None or asks_who(side.statements) else 0
+        who = own or (id(holder) if self._personal else 0)
         profile = (side.doubt, side.account, tuple(map(id, side.statements)), mine, who)
         if profile not in self._profiles:
             self._profiles[profile] = self._permitted(holder, side, parts, named, own)
@@ -152,7 +154,7 @@ class EffectivePermissions:
         return self._decide(holder, side_of(self.index, holder), bucket)
 
     def _permitted(
-        self, holder: Identity, side: Side, parts: Mapping[str, str], named: Mapping[str, list[str]], own: str
+        self, holder: Identity, side: Side, parts: Mapping[str, str], named: Mapping[str, list[str]], own: int
     ) -> list[PermissionGroup]:
         rests, wanted = self._rests(side.statements)
         speaking = (name for name, part in parts.items() if part not in DELEGATING)
@@ -164,11 +166,11 @@ class EffectivePermissions:
         rests |= own_tenants
         wanted |= own_tenants.keys()
         alike: dict[object, list[str]] = {}
-        marks: dict[int, tuple[bytes, str]] = {}
+        marks: dict[int, tuple[bytes, int]] = {}
         for bucket in sorted(wanted):
             template = self._templates[bucket]
             if id(template) not in marks:
-                who = own or (holder.name if template.personal else "")
+                who = own or (id(holder) if template.personal else 0)
                 marks[id(template)] = self._veil(template, parts), who
             alone = "" if side.cap is None else bucket
             alike.setdefault((marks[id(template)], rests.get(bucket, ()), alone), []).append(bucket)
