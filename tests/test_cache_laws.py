@@ -302,8 +302,9 @@ def test_two_keys_that_go_by_one_name_each_have_their_own_permissions() -> None:
     read = document([{"Effect": "Allow", "Action": "s3:GetObject", "Resource": "*"}])
     keys = [Identity(name="S3 key b10b… of yard-pilot", groups=Answer("absent"), policies=Answer("known", own))
             for own in ([], [Document("own", read)])]  # fmt: skip
-    across = store_subjects([store([bucket("reed", document([]), [], [])], [], [])], None, AROUND.moment)[0].across
-    assert [[list(one.reach) for one in across.of(key)] for key in keys] == [[], [["read"]]]
+    [one] = store_subjects([store([bucket("reed", document([]), [], [])], [], [])], None, AROUND.moment)
+    assert [[list(group.reach) for group in one.across.of(key)] for key in keys] == [[], [["read"]]]
+    assert [one.of_identity(key).value for key in keys] == ["", "read"]
 
 
 KEEPER = "arn:aws:iam::400100200300:user/keeper"

@@ -58,7 +58,6 @@ class StoreSubject:
         self.dossier = dossier
         self.inputs = store_inputs(dossier)
         self.shapes = VerdictCache()
-        self._can: dict[str, Fact] = {}
         self.index = StoreIndex(with_needs(dossier, store), moment)
 
     @property
@@ -73,13 +72,10 @@ class StoreSubject:
 
     def of_identity(self, holder: Identity) -> Fact:
         """The verbs that an identity has on at least one bucket."""
-        if holder.name not in self._can:
-            listing = self.index.dossier.listing
-            found: Fact = Answer(listing.state, None, listing.note, listing.evidence)
-            if listing.settled:
-                found = self.across.verbs(holder)
-            self._can[holder.name] = found
-        return self._can[holder.name]
+        listing = self.index.dossier.listing
+        if not listing.settled:
+            return Answer(listing.state, None, listing.note, listing.evidence)
+        return self.across.verbs(holder)
 
     def of_public(self, bucket: str, verb: str) -> Fact:
         """How far the public gets into a bucket."""
