@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
@@ -15,13 +16,17 @@ from hypothesis import given, settings
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.audit import Audit, Judge, audit
 from rusty_lantern.core.audit.store_subject import store_subjects
+from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.history.changes import Change, changes
+from rusty_lantern.core.history.drift_changes import drift_changes
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, Versioning
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import Credential
+from rusty_lantern.core.model.resources import Link
 from rusty_lantern.simulator.contents import Access, Holdings
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.harbour_identities import beside
@@ -282,3 +287,33 @@ def test_what_happens_to_many_buckets_alike_is_told_once_with_how_many(tmp_path:
     assert view.count("harbour/b-000 and 239 more") >= 2  # as drift, and as a setting
     assert "b-001" not in view
     assert f"{len(json.loads(ran.out)['changes'])} changes" in view
+
+
+@pytest.mark.parametrize("kind", ["credential", "link"])
+def test_a_second_one_that_would_have_the_name_of_a_known_one_is_new(kind: str) -> None:
+    """Keys of an owner whose ids begin and end alike, and links to one object."""
+    required = "credential.age: at most 90 days, link.expires: present"
+    sheets = read_baseline(f"title: t\nsheets: [{{sheet: s, require: {{{required}}}}}]\n", "b")
+    ages = (400, 300, 200, 10)
+
+    def audited(*which: int) -> Audit:
+        moments = [Answer("known", saltmarsh.MOMENT - timedelta(days=ages[n])) for n in which]
+        keys = [Credential(id=f"harbour-key-{n:04}-prod", owner="deck", state=Answer("known", "active"), created=made)
+                for n, made in zip(which, moments, strict=True)]  # fmt: skip
+        links = [Link(bucket="press-kit", key="a.pdf", issued=made, expires=Answer("absent")) for made in moments]
+        told = {"credentials": Answer("known", keys)} if kind == "credential" else {"links": Answer("known", links)}
+        dossier = msgspec.structs.replace(NOW, identities=Answer("known", []), buckets=[], **told)
+        return audit(store_subjects([dossier], None, saltmarsh.MOMENT), Judge(sheets, saltmarsh.MOMENT))
+
+    def turned(before: Audit, after: Audit) -> list[str]:
+        found = [one for one in drift_changes(before, after) if one.finding.kind == kind]
+        return [f"{one.turn} {one.finding.name}" for one in found]
+
+    drifting = {one.name for one in audited(0, 1, 2).findings if one.kind == kind and one.status == "drift"}
+    [[second], [third]] = (turned(audited(0), audited(0, n)) for n in (1, 2))
+    name = min(drifting)
+    for told in (second, third):
+        assert re.fullmatch("new " + re.escape(name) + r" \([0-9a-f]{8}\)", told)
+    assert drifting == {name, second[4:], third[4:]}
+    assert sorted(turned(audited(0, 1), audited(0, 2))) == sorted([f"resolved {second[4:]}", third])
+    assert [one.split()[0] for one in turned(audited(0, 1), audited(1))] == ["resolved"]

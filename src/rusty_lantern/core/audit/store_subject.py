@@ -15,12 +15,13 @@ from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.declared_facts import or_stated
+from rusty_lantern.core.audit.subject_names import name_of_credential, name_of_link, names_of
 from rusty_lantern.core.config.estate import Estate, Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.registry import UnknownFact, derive
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Identity, Verb, masked
+from rusty_lantern.core.model.identity import Credential, Identity, Verb
 from rusty_lantern.core.model.resources import EncryptionKey, Link
 from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.model.subjects import OVER, CredentialView, IdentityView, KeyView, LinkView
@@ -39,11 +40,6 @@ def with_needs(dossier: Dossier, store: Store | None) -> Dossier:
         holders.append(msgspec.structs.replace(holder, may=said) if needs is not None else holder)
     told = msgspec.structs.replace(dossier.identities, value=holders)
     return msgspec.structs.replace(dossier, identities=told)
-
-
-def credential_title(credential: Credential) -> str:
-    """How a message names a credential: its owner, and its id masked."""
-    return f"{credential.owner or 'nobody'} {masked(credential.id)}"
 
 
 class StoreSubject:
@@ -69,6 +65,10 @@ class StoreSubject:
     def across(self) -> EffectivePermissions:
         """What identities can do across the buckets."""
         return EffectivePermissions(self.buckets, self.index)
+
+    @cached_property
+    def _names(self) -> Mapping[int, str]:
+        return names_of(self.index.dossier)
 
     def of_identity(self, holder: Identity) -> Fact:
         """The verbs that an identity has on at least one bucket."""
@@ -150,7 +150,8 @@ class StoreSubject:
         listed = self.index.dossier.identities
         nobody: Answer[dict[str, str]] = Answer(listed.state if listed.unread else "absent", None, listed.note)
         tags = view.owner.tags if view.owner else nobody
-        return self._part("credential", credential.owner, credential_title(credential), view, tags)
+        name = self._names.get(id(credential)) or name_of_credential(credential)
+        return self._part("credential", credential.owner, name, view, tags)
 
     def key(self, key: EncryptionKey) -> PartSubject:
         """An encryption key as a subject."""
@@ -165,7 +166,7 @@ class StoreSubject:
     def any_link(self, link: Link) -> PartSubject:
         """A link, one that opens nothing any more too."""
         view = LinkView(link, self.index, self)
-        return self._part("link", link.bucket, f"{link.bucket}/{link.key}", view)
+        return self._part("link", link.bucket, self._names.get(id(link)) or name_of_link(link), view)
 
 
 class PartSubject(msgspec.Struct, frozen=True):

@@ -25,7 +25,7 @@ from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.coverage import NO_LIMITS, Coverage, Limits, coverage
 from rusty_lantern.core.audit.proposed_bucket import beside
-from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject, credential_title
+from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject
 from rusty_lantern.core.baseline.evaluation import show_fact
 from rusty_lantern.core.config.declared_bucket import Declared
 from rusty_lantern.core.facts.catalogue import REGISTER
@@ -274,7 +274,8 @@ def _over(store_subject: StoreSubject, kind: str, title: str) -> str:
     """Why a credential or a link that is there is none that opens anything; empty where it is not there."""
     dossier = store_subject.index.dossier
     if kind == "credential":
-        mine = (one for one in dossier.credentials.value or () if title == credential_title(one))
+        credentials = map(store_subject.any_credential, dossier.credentials.value or ())
+        mine = (one.view.credential for one in credentials if one.label == title)
         return "disabled" if any(one.state.value == "disabled" for one in mine) else ""
     links = (store_subject.any_link(one) for one in dossier.links.value or ()) if kind == "link" else ()
     return next((one.view.status for one in links if one.label == title and one.view.status in OVER), "")
