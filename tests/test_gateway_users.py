@@ -84,11 +84,11 @@ def create_user(gateway: Gateway, user: str, *more: str) -> None:
 def people(gateway: Gateway) -> Gateway:
     """The gateway with an auditor, as docs/permissions.md asks for one, and a user for each of `OWN`."""
     create_user(gateway, "reeve", "--caps=user-policy=*")
-    create_user(gateway, "auditor", "--caps=users=read;buckets=read;metadata=read")
+    create_user(gateway, "verger", "--caps=users=read;buckets=read;metadata=read")
     actions = [action for action in documented() if action not in NOT_KNOWN_THERE]
-    login = ("--subuser=auditor:swift", "--access=read", "--key-type=swift", "--secret=sk-swift-000")
-    gateway.admin("subuser", "create", "--uid=auditor", *login)  # first: it takes away what was attached before
-    put_own_permissions(gateway, "auditor", [statement("Allow", actions + ON_OBJECTS, "*")])
+    login = ("--subuser=verger:swift", "--access=read", "--key-type=swift", "--secret=sk-swift-000")
+    gateway.admin("subuser", "create", "--uid=verger", *login)  # first: it takes away what was attached before
+    put_own_permissions(gateway, "verger", [statement("Allow", actions + ON_OBJECTS, "*")])
     for user in (f"{tenant}{name}" for name in OWN for tenant in ("", f"{TENANT}$")):
         create_user(gateway, user)
         put_own_permissions(gateway, user, OWN[user.rpartition("$")[2]])
@@ -96,7 +96,7 @@ def people(gateway: Gateway) -> Gateway:
 
 
 def workspace(gateway: Gateway, folder: Path) -> Path:
-    made = workspace_for(folder, gateway.address, ("AKauditor", "sk-auditor"), ("auditor:swift", "sk-swift-000"))
+    made = workspace_for(folder, gateway.address, ("AKverger", "sk-verger"), ("verger:swift", "sk-swift-000"))
     estate = made / "estate.yaml"
     estate.write_text(
         estate.read_text() + f"      admin: {{at: '{gateway.address}/admin', credential: {{file: key.ini}}}}\n"
@@ -279,7 +279,7 @@ def test_own_permissions_that_the_door_does_not_tell_are_unknown(
         return
     assert {one.policies.state for one in found.identities.value or () if ":" not in one.name} == {"denied"}
     rows = json.loads(lantern("access", "--json", cwd=folder).out)["identities"]
-    mine = [row for row in rows if row["identity"] == "auditor"]
+    mine = [row for row in rows if row["identity"] == "verger"]
     assert mine and all(set(row["verbs"].values()) == {"unknown"} for row in mine)
 
 
@@ -297,13 +297,13 @@ def test_an_auditors_estimate_and_reach_count_the_buckets_of_others(people: Gate
 def takes_over(gateway: Gateway, user: str) -> bool:
     """Whether a user of no permission is shown a secret of another's, or takes what is another's."""
     shown = [sent(gateway, user, line) for line in (
-        "GET /admin/user?uid=auditor", "GET /admin/metadata/user?key=auditor", "GET /admin/config?type=zone",
+        "GET /admin/user?uid=verger", "GET /admin/metadata/user?key=verger", "GET /admin/config?type=zone",
     )]  # fmt: skip
-    if any(status == 200 and (b"sk-auditor" in body or b"system_key" in body) for status, body in shown):
+    if any(status == 200 and (b"sk-verger" in body or b"system_key" in body) for status, body in shown):
         return True
     if sent(gateway, user, f"PUT /admin/bucket?bucket=taken&uid={user}")[0] == 200:
         return True
-    record = json.loads(sent(gateway, "auditor", f"GET /admin/metadata/user?key={user}")[1])
+    record = json.loads(sent(gateway, "verger", f"GET /admin/metadata/user?key={user}")[1])
     record["data"]["admin"] = 1
     if sent(gateway, user, f"PUT /admin/metadata/user?key={user}", json.dumps(record).encode())[0] < 300:
         return True
