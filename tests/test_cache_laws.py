@@ -14,6 +14,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from rusty_lantern.archive.workspace import Workspace
+from rusty_lantern.core.access.dialects.shipped import GATEWAY
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.evaluator.evaluate import decide, unlike
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
@@ -21,6 +22,7 @@ from rusty_lantern.core.access.policy.actions import ACTIONS as PUBLISHED
 from rusty_lantern.core.access.policy.actions import VERBS, actions_of
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.policy.principals import user_named
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.mandatory_conditions import Demands
 from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
@@ -28,7 +30,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.evaluation import Cascade, required_of
 from rusty_lantern.core.baseline.loader import read_baseline
-from rusty_lantern.core.model.acl import Grant, ObjectAcls
+from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, Guards, Right
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, encode
@@ -293,6 +295,60 @@ def test_whom_a_bucket_lets_in_is_decided_by_what_is_refused_to_each(
     for one in people:
         together = {name: group.reach for group in across.of(one) for name in group.buckets}
         for name in NAMES:
+            alone = {verb: reach.level for verb, reach in across.on(one, name).items()}
+            assert {verb: reach.level for verb, reach in together.get(name, {}).items()} == alone, (one.name, name)
+
+
+USERS = ("deck", "tern", "fen$warden", "fen$wader")
+TENANTS = {"reed": "", "reed-bed": "", "fen:reed": "fen", "fen:bed": "fen"}
+"""A gateway's bucket → its tenant."""
+some_actions = st.sampled_from(["s3:*", "s3:GetObject", "s3:ListBucket"])
+own_statement = st.builds(
+    lambda effect, action, element, resource: {"Effect": effect, "Action": action, element: resource},
+    st.sampled_from(["Allow", "Deny"]), some_actions, st.sampled_from(["Resource", "NotResource"]),
+    st.sampled_from(["*", "arn:aws:s3:::reed*", "arn:aws:s3:::reed/*", "arn:aws:s3:::bed", "arn:aws:s3::fen:reed/*"]),
+)  # fmt: skip
+let_in = st.builds(
+    lambda effect, element, user, action: {"Effect": effect, element: {"AWS": user_named(user).name}, "Action": action},
+    st.sampled_from(["Allow", "Deny"]), st.sampled_from(["Principal", "NotPrincipal"]), st.sampled_from(USERS),
+    some_actions,
+)  # fmt: skip
+on_objects = st.builds(
+    ObjectGrant, st.just("named"), st.sampled_from(["read", "full-control"]), st.sampled_from(["k", "m"]),
+    st.sampled_from(USERS), st.booleans(),
+)  # fmt: skip
+nobody: tuple[list[Any], list[Any], bool] = ([], [], True)
+inside = st.just(nobody) | st.tuples(st.lists(let_in, max_size=2), st.lists(on_objects, max_size=2), st.booleans())
+
+
+@LAW
+@given(
+    st.tuples(*[st.none() | st.lists(own_statement, max_size=2)] * len(USERS)),
+    st.tuples(*[inside] * len(TENANTS)),
+)
+def test_permissions_of_a_gateways_users_told_together_are_those_of_each_on_each_bucket(
+    own: tuple[list[dict[str, str]] | None, ...],
+    rules: tuple[tuple[list[dict[str, Any]], list[ObjectGrant], bool], ...],
+) -> None:
+    denied: Answer[Any] = Answer("denied")
+    people = [
+        Identity(name=user, resource=user_named(user).name, groups=Answer("absent"), aliases=[user],
+                 policies=denied if said is None else Answer("known", [Document("own", document(said))]))
+        for user, said in zip(USERS, own, strict=True)
+    ]  # fmt: skip
+    buckets = []
+    for (name, tenant), (written, grants, whole) in zip(TENANTS.items(), rules, strict=True):
+        plain = name.rpartition(":")[2]
+        said = [one | {"Resource": [f"arn:aws:s3:::{plain}", f"arn:aws:s3:::{plain}/*"]} for one in written]
+        made = bucket(name, document(said), [Grant("named", "full-control", "keeper")], [])
+        of_objects = ObjectAcls(grants, complete=True, names_complete=whole)
+        told = Answer("known", tenant) if tenant else Answer("absent")
+        buckets.append(msgspec.structs.replace(made, object_acls=Answer("known", of_objects), tenant=told))
+    dossier = msgspec.structs.replace(store(buckets, people, []), dialect=GATEWAY, acl_reading="gateway")
+    across = store_subjects([dossier], None, AROUND.moment)[0].across
+    for one in people:
+        together = {name: group.reach for group in across.of(one) for name in group.buckets}
+        for name in TENANTS:
             alone = {verb: reach.level for verb, reach in across.on(one, name).items()}
             assert {verb: reach.level for verb, reach in together.get(name, {}).items()} == alone, (one.name, name)
 

@@ -162,9 +162,9 @@ class EffectivePermissions:
         wanted |= self.doubtful
         if side.doubt:
             wanted = set(self.names)
-        own_tenants = {name: (name,) for name in self._told_with_tenant.get(side.account or "", ())}
-        rests |= own_tenants
-        wanted |= own_tenants.keys()
+        in_tenant = self._told_with_tenant.get(side.account or "", ())
+        rests |= {name: (name, *map(id, side.statements)) for name in in_tenant}
+        wanted.update(in_tenant)
         alike: dict[object, list[str]] = {}
         marks: dict[int, tuple[bytes, int]] = {}
         for bucket in sorted(wanted):
