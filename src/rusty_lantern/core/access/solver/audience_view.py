@@ -209,7 +209,8 @@ class View:
                 for box in _of_actions(GRANTED_ON_OBJECT[grant.permission], group):
                     yield {**box, KEY: just(grant.key)}
                     if grant.more:  # and whatever refuses this one may let them be
-                        self.doubts[f"other objects than {grant.key} have such ACLs too"] = None
+                        why = f"other objects' ACLs grant what that of {grant.key} does, and what refuses it may spare them"
+                        self.doubts[why] = None
                         yield from [box] if side == "most" else []
         if doubt and not (shut or rules.disable_grants.on):
             for box in _of_actions(GRANTED_ON_OBJECT["full-control"], group):
