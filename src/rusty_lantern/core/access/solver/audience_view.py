@@ -208,8 +208,8 @@ class View:
             if self._grants(grant) and self._stands(grant, side):
                 for box in _of_actions(GRANTED_ON_OBJECT[grant.permission], group):
                     yield {**box, KEY: just(grant.key)}
-                    if grant.more:  # and whatever refuses this one may let them be
-                        why = f"other objects' ACLs grant what that of {grant.key} does, and what refuses it may spare them"
+                    if grant.more:
+                        why = f"other objects' ACLs grant it as that of {grant.key} does, and a Deny may spare them"
                         self.doubts[why] = None
                         yield from [box] if side == "most" else []
         if doubt and not (shut or rules.disable_grants.on):
