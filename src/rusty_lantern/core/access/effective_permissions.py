@@ -35,9 +35,11 @@ from rusty_lantern.core.access.rule_templates import (
     Template,
     asks_who,
     encoded,
+    keyless,
     nameless,
     names_in,
     parts_of,
+    refuses,
     veiled,
 )
 from rusty_lantern.core.access.solver.action_patterns import unlisted
@@ -171,7 +173,7 @@ class EffectivePermissions:
             template = self._templates[bucket]
             if id(template) not in marks:
                 who = own or (id(holder) if template.personal else 0)
-                marks[id(template)] = self._veil(template, parts), who
+                marks[id(template)] = self._veil(template, parts, refuses(side.statements)), who
             alone = "" if side.cap is None else bucket
             alike.setdefault((marks[id(template)], rests.get(bucket, ()), alone), []).append(bucket)
         found: dict[object, list[str]] = {}
@@ -229,12 +231,15 @@ class EffectivePermissions:
         reached = reach_of(known_as(holder), rules, seen.surroundings, Budget(BUDGET), insider=True)
         return {verb: one for verb, one in reached.items() if one.level != "closed"}
 
-    def _veil(self, template: Template, parts: Mapping[str, str]) -> bytes:
-        """A template's key for one for whom names play these parts: all other names are the same to them."""
+    def _veil(self, template: Template, parts: Mapping[str, str], refused: bool) -> bytes:
+        """A template's key for one for whom names play these parts: all other names are the same to them. `refused`:
+        whether their own permissions refuse them anything."""
         mine = tuple(sorted((name, parts[name]) for name in template.names & parts.keys()))
-        key = (template.key, mine)
+        key = (template.key, mine, refused)
         if key not in self._veiled:
-            self._veiled[key] = encoded(veiled(template.rules, dict(mine)))
+            rules = veiled(template.rules, dict(mine))
+            spares = not refused and not refuses(rules.policy.statements)
+            self._veiled[key] = encoded(keyless(rules) if spares else rules)
         return self._veiled[key]
 
     def _named(self) -> dict[str, list[str]]:

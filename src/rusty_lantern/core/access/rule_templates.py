@@ -95,6 +95,17 @@ def names_in(rules: Rules) -> frozenset[str]:
     return frozenset(found - {""})
 
 
+def refuses(statements: Iterable[Statement]) -> bool:
+    """Whether statements may refuse anything."""
+    return any(statement.effect != "Allow" for statement in statements)
+
+
+def keyless(rules: Rules) -> Rules:
+    """Rules for which it does not matter on which objects something is granted: where nothing refuses one of them."""
+    granted = dict.fromkeys(msgspec.structs.replace(one, key="") for one in rules.named_object_acls)
+    return msgspec.structs.replace(rules, named_object_acls=tuple(granted))
+
+
 def _with_caps(statement: Statement) -> Iterator[Statement]:
     yield statement
     if statement.within is not None:
