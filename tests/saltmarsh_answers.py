@@ -121,6 +121,10 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("harbour", "admin SMTA…0901", "credential.age"): ("medium", "901 days"),
     ("harbour", "admin SMTA…0901", "credential.owner-well-known-name"): ("low", "on"),
     ("harbour", "permit-clerk", "identity.password-idle"): ("low", "410 days"),
+    # all that is in the account reads old-website, which a guard keeps from everybody else
+    ("harbour", "backup-runner", "identity.excess-permissions"): ("high", "at least read"),
+    ("harbour", "camera-uploader", "identity.excess-permissions"): ("high", "at least list read"),
+    ("harbour", "permit-clerk", "identity.excess-permissions"): ("high", "at least list read"),
     ("harbour", "gallery-publisher", "identity.excess-permissions"): (
         "high",
         "delete change-settings bypass-retention read-settings",

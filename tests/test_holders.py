@@ -11,11 +11,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.archive.surveys import keep
-from rusty_lantern.archive.workspace import make
+from rusty_lantern.archive.surveys import keep, load, names
+from rusty_lantern.archive.workspace import Workspace, make
 from rusty_lantern.core.access import effective_permissions as across
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
+from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
+from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.identity_policies import Answers, both_sides, own_side
@@ -32,6 +34,7 @@ from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import Document, Group, Identity, is_well_known, masked
 from rusty_lantern.core.model.store_index import members
 from rusty_lantern.intake.secret_patterns import find_leaks
+from rusty_lantern.reports.results.access import decision_results
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.other_stores import skerry
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
@@ -40,7 +43,7 @@ from tests.policies import AROUND
 from tests.saltmarsh_answers import DRIFT, OTHER_DRIFT
 
 ACCOUNT = "400100200300"
-CONTENT = ("backup-runner", "camera-uploader", "permit-clerk", "ringing-sync", "tide-reader")
+CONTENT = ("ringing-sync", "tide-reader")
 """Identities that have what they need, as far as can be seen."""
 
 
@@ -98,7 +101,8 @@ def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole:
     outsider = whole.run("access", "--who", "backup-runer")
     assert outsider.code == 2 and 'did you mean "backup-runner"?' in outsider.err
     assert [(r["buckets"], sorted(r["verbs"])) for r in rows if not r["unknown_because"]] == [
-        (["backups-nightly"], ["list", "write"])
+        (["backups-nightly"], ["list", "write"]),
+        (["old-website"], ["list", "read"]),  # what its policy allows everybody, and a guard the owner's own alone
     ]
     assert [(r["buckets"], set(r["verbs"].values())) for r in rows if r["unknown_because"]] == [
         (["drone-orthophotos"], {"unknown"})
@@ -442,3 +446,32 @@ def test_an_identitys_own_permissions_are_read_in_the_stores_dialect() -> None:
         rules = both_sides(Rules("maps"), side, "400100200300")
         told.append(reach_of(read_principal("ann"), rules, AROUND, Budget(BUDGET), insider=True)["read"].level)
     assert told == ["closed", "open", "unknown"]
+
+
+def test_why_tells_of_every_identity_what_access_tells(whole: Whole) -> None:
+    """Two ways to one answer: by both sides of one request, and of all requests at once, but for what is public."""
+    place = Workspace(whole.folder)
+    survey = load(place.surveys, names(place.surveys)[-1])
+    wrong, seen = [], set()
+    for one in store_subjects(survey.dossiers, place.estate(), survey.manifest.taken):
+        if one.name not in ("harbour", "cove"):
+            continue
+        for who in (who for who in one.index.holders.values() if who.state.value != "disabled"):
+            for bucket, view in one.buckets.items():
+                levels = {verb: reach.level for verb, reach in one.across.on(who, bucket).items()}
+                asked = [RequestSpec(caller=who.resource or who.name, verb=verb) for verb in VERBS]
+                for verb, told in zip(
+                    VERBS, decision_results(view, asked, lambda _: survey.manifest.taken), strict=True
+                ):
+                    level = levels.get(verb, "closed")
+                    public = view.decided.exposures(bucket)["any-account", verb].level
+                    other = told.other_requests.level if told.other_requests else "closed"
+                    seen.add((level, told.allowed))
+                    fits = {
+                        "open": told.allowed is True or other == "open",
+                        "closed": public != "closed" or (told.allowed is False and other == "closed"),
+                    }
+                    if not fits.get(level, True):
+                        wrong.append((one.name, who.name, bucket, verb, level, told.allowed, other))
+    assert wrong == []
+    assert {("open", True), ("closed", False), ("unknown", None)} <= seen

@@ -24,7 +24,14 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import Statement
-from rusty_lantern.core.access.policy.identity_policies import Side, both_sides, known_as, side_of, without_public
+from rusty_lantern.core.access.policy.identity_policies import (
+    Side,
+    both_sides,
+    for_insiders,
+    known_as,
+    side_of,
+    without_public,
+)
 from rusty_lantern.core.access.policy.identity_policies import asks_who as conditions_ask
 from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.principals import Principal
@@ -205,6 +212,7 @@ class EffectivePermissions:
             for bucket, seen in self.seen.items()
             if seen.rules.doubts
             or seen.rules.named_on_objects
+            or for_insiders(seen.rules)
             or seen.rules.policy.unreadable
             or any(_may_name_anybody(s) for s in seen.rules.policy.statements)
         )

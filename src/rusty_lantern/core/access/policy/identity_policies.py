@@ -197,23 +197,33 @@ _ASKING = frozenset(
 
 
 def without_public(rules: Rules) -> Rules:
-    """The rules of a bucket but for what they allow to everybody: that is no permission of anybody's."""
-    statements = tuple(
-        s
-        for s in rules.policy.statements
-        if s.effect == "Deny"
-        or s.principals is None
-        or s.principals.everyone == s.principals.negated
-        or (asks_who(s) and s.conditions != (SIGNED,))
-    )
+    """The rules of a bucket but for what they allow to everybody: that is no permission of anybody's. What a guard
+    keeps for the owner's own alone is theirs."""
+    guard = rules.restrict_policies
+    doubt = () if guard.sure else (Fault("", guard.source),)
+    statements: list[Statement] = []
+    for s in rules.policy.statements:
+        who = s.principals
+        public = who is not None and who.everyone != who.negated and not (asks_who(s) and s.conditions != (SIGNED,))
+        if s.effect == "Deny" or not public:
+            statements.append(s)
+        elif for_insiders(rules):
+            statements.append(msgspec.structs.replace(s, faults=(*s.faults, *doubt)))
     return msgspec.structs.replace(
         rules,
-        policy=Policy(statements, rules.policy.unreadable),
+        policy=Policy(tuple(statements), rules.policy.unreadable),
         acl=tuple(grant for grant in rules.acl if grant.to == "named"),
         object_acls=(),
         object_doubt="",
         rights=tuple(right for right in rules.rights if right.to in ("named", "group")),
     )
+
+
+def for_insiders(rules: Rules) -> bool:
+    """Whether a guard may keep what the policy allows to everybody for identities of the owner's own. On a gateway,
+    where each user is an owner, whether it does is not known."""
+    guard = rules.restrict_policies
+    return not rules.ids_are_names and (guard.on or not guard.sure)
 
 
 def both_sides(rules: Rules, side: Side, account: str) -> Rules:
@@ -222,12 +232,15 @@ def both_sides(rules: Rules, side: Side, account: str) -> Rules:
     A bucket's Allow for the `account` it is in lets that account's own permissions decide, and grants nothing itself.
     """
     own = {account, f"arn:aws:iam::{account}:root"}
+    acl = tuple(grant for grant in rules.acl if rules.ids_are_names or grant.identity not in own)
     standing = tuple(_without_delegation(s, own) for s in rules.policy.statements)
     if side.cap is not None:
         standing = _cap(standing, side.cap)
     policy = Policy(standing + _speaking_of(rules, side), rules.policy.unreadable)
     doubts = rules.doubts + ((("policy", side.doubt),) if side.doubt else ())
-    return msgspec.structs.replace(rules, policy=policy, doubts=doubts, of_one_identity=side.account is not None)
+    return msgspec.structs.replace(
+        rules, policy=policy, acl=acl, doubts=doubts, of_one_identity=side.account is not None
+    )
 
 
 def _speaking_of(rules: Rules, side: Side) -> tuple[Statement, ...]:
