@@ -8,6 +8,7 @@ tasks are run again elsewhere.
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import CancelledError
 from typing import Any, TypeVar
@@ -25,6 +26,8 @@ GROUPS_A_TASK = 4
 """Row groups of a large table that one task reads: some 200,000 versions, which it holds in memory."""
 TASKS_A_WORKER = 4
 """So many, so that one that is slow does not hold up the rest."""
+AGAIN = 5
+"""How often a result is asked for that the client lost its place in."""
 LOOK_UP = 1.0
 """Seconds after which a wait for a task looks whether the cluster is still there."""
 ADDRESS = re.compile(r"(?:tcp|tls|ws|wss)://(?:[A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\]):[0-9]{1,5}")
@@ -97,6 +100,7 @@ class Cluster:
 
         A client that is closed meanwhile, as when another task found the scheduler gone, wakes nobody who waits.
         """
+        again = AGAIN
         while True:
             try:
                 done, found = task.result(timeout=LOOK_UP)
@@ -104,11 +108,17 @@ class Cluster:
                 if self._client.status not in ("running", "connecting"):
                     raise self._lost(error) from None
                 continue
+            except UnboundLocalError as error:  # the client's own, when a worker dies while a result is fetched
+                again -= 1
+                if not again:
+                    raise self._lost(error) from None
+                time.sleep(1)
             except Exception as error:  # what the work raises comes back as a value
                 raise self._lost(error) from None
-            if done:
-                return found
-            raise found
+            else:
+                if done:
+                    return found
+                raise found
 
     def _lost(self, error: BaseException) -> ClusterLost:
         gone = isinstance(error, (OSError, TimeoutError, CancelledError, RuntimeError))
