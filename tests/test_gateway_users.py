@@ -322,8 +322,9 @@ CAPABILITIES = (
 def test_capabilities_that_are_told_to_be_enough_for_everything_are(people: Gateway, tmp_path: Path) -> None:
     people.client().create_bucket(Bucket="taken")
     names = {f"cap-{number}": capability for number, capability in enumerate(CAPABILITIES)}
-    for name, capability in names.items():
-        create_user(people, name, *([f"--caps={capability}"] if capability else []))
+    names |= {"cap-system": "--system", "cap-admin": "--admin"}
+    for name, given in names.items():
+        create_user(people, name, *([given if given.startswith("--") else f"--caps={given}"] if given else []))
     found = {one.name: one for one in surveyed(workspace(people, tmp_path / "ws"), "taken").identities.value or ()}
     told = {name: found[name].administers for name in names}
     assert all(one.settled for one in told.values())
@@ -331,3 +332,25 @@ def test_capabilities_that_are_told_to_be_enough_for_everything_are(people: Gate
     tried["users=write"] = True  # adds a key to anybody, as tried by hand
     assert {names[name] for name, one in told.items() if one.value} == {one for one, done in tried.items() if done}
     assert [told[f"cap-{number}"].value for number in (0, 13)] == [["users=read"], None]
+
+
+def test_a_suspended_user_can_do_nothing_and_one_of_the_gateways_own_everything(
+    people: Gateway, tmp_path: Path
+) -> None:
+    people.client().create_bucket(Bucket="rime")
+    people.client().put_object(Bucket="rime", Key="k", Body=b"1")
+    for name, more in (("stopped", ()), ("engine", ("--system",)), ("chief", ("--admin",))):
+        create_user(people, name, *more)
+    put_own_permissions(people, "stopped", OWN["all"])
+    people.admin("user", "suspend", "--uid=stopped")
+    folder = workspace(people, tmp_path / "ws")
+    found = surveyed(folder, "rime")
+    said = permissions(folder)
+    for user, level in (("stopped", "closed"), ("engine", "open"), ("chief", "open")):
+        for verb, line in ASKED.items():
+            assert said.get((user, "rime", verb), "closed") == level, (user, verb)
+            assert asked(people, user, line.format("/%3Arime")) is (level == "open"), (user, verb)
+    why = json.loads(lantern("why", "real/rime", "--as", "real/stopped", "--json", cwd=folder).out)
+    assert (why["allowed"], why["by"]) == (False, "the identity is disabled")
+    kinds = {one.name: one.kind for one in found.identities.value or ()}
+    assert [kinds[name] for name in ("stopped", "engine", "chief")] == ["user", "root", "root"]

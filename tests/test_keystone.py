@@ -26,6 +26,7 @@ from rusty_lantern.core.access.evaluator.request_builder import host_of
 from rusty_lantern.core.access.policy.bucket_rules import Rules, rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
 from rusty_lantern.core.access.policy.identity_policies import both_sides, side_of
+from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.dossier import Dossier, decode
 from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.core.model.store_index import StoreIndex
@@ -365,3 +366,36 @@ def test_names_count_where_everybody_is_in_the_first_domain(estate: Estate) -> N
         assert len(dossier.buckets) == len(written)
     finally:
         (estate.folder / "estate.yaml").write_text(whole)
+
+
+def test_whoever_is_disabled_is_let_in_to_nothing(estate: Estate) -> None:
+    """Neither by a token that is still out, nor by an ACL that names the user, nor by what stands for the user. (A
+    token that the store saw before counts on there for as long as it keeps it in memory, minutes.)"""
+    keystone, people = estate.realm.keystone, estate.realm.people
+    clerk, harbour = people.users["clerk"], people.projects["harbour"]
+    door = estate.door
+    door.make(KEEPER, "for-the-clerk", X_Container_Read=f"{harbour}:{clerk}")
+    auth = {"identity": {"methods": ["password"], "password": {"user": {"id": clerk, "password": PASSWORD}}},
+            "scope": {"project": {"id": harbour}}}  # fmt: skip
+    (_, seen), (_, token) = keystone.sign_in(auth), keystone.sign_in(auth)
+    assert passes(door, "for-the-clerk", "read", seen)
+    before = estate.survey()
+    assert "for-the-clerk" in reached(before, "clerk@saltmarsh")
+    try:
+        assert keystone.send("PATCH", f"/users/{clerk}", {"user": {"enabled": False}})[0] == 200
+        assert keystone.sign_in(auth)[0] == 401
+        assert not passes(door, "for-the-clerk", "read", token)
+        after = estate.survey()
+        assert reached(after, "clerk@saltmarsh") == set()
+        why = estate.told("why", "lagoon/for-the-clerk", "--as", "clerk@saltmarsh")
+        assert (why["allowed"], why["by"]) == (False, "the identity is disabled")
+        mine = [one for one in after.credentials.value or () if one.owner == "clerk@saltmarsh"]
+        assert {one.stands_for.state.value for one in mine if one.stands_for} <= {"disabled"}
+    finally:
+        keystone.send("PATCH", f"/users/{clerk}", {"user": {"enabled": True}})
+
+
+def reached(dossier: Dossier, identity: str) -> set[str]:
+    """The buckets that an identity can do something in."""
+    [store] = store_subjects([dossier], None, dossier.taken)
+    return {bucket for group in store.across.of(store.index.holders[identity]) for bucket in group.buckets}

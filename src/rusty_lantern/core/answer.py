@@ -76,12 +76,15 @@ class Answer(msgspec.Struct, Generic[T], frozen=True, omit_defaults=True, gc=Fal
 
 
 class Partly(Answer[T], frozen=True, omit_defaults=True, gc=False):
-    """An unsettled answer of which a part is certain: words that surely belong to a set, or the least of a count.
+    """An unsettled answer of which a part is certain: words that surely belong to a set, or the least of a count; or
+    of which only a few values are possible.
 
-    What such a part breaks already is drift, whatever else there may be.
+    What such a part breaks already is drift, whatever else there may be. What holds for each of a few values holds.
     """
 
     certain: T | None = None
+    among: tuple[T, ...] = ()
+    """The values of which it has one; empty: it may have any."""
 
 
 UNSETTLED: dict[State, str] = {

@@ -250,7 +250,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         if identity.account and self.dossier.account_number:
             return Answer("known", "off")
         asked: list[Answer[Any]] = [self.dossier.account]
-        if not identity.account:
+        if not identity.account or self.rules.ids_are_names:  # there, what stands in an account's place is a tenant
             asked += [self.bucket.owner, self.dossier.identities]
         return next((lost(one) for one in asked if one.unread), Answer("known", "off"))
 

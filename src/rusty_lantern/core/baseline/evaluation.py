@@ -286,6 +286,10 @@ def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
     if fact.state in UNSETTLED:
+        if isinstance(fact, Partly) and fact.among:
+            held = {comparison.holds(Answer("known", value)) for value in fact.among}
+            settled = len(held) == 1 and (True in held or required.sure)
+            return (("ok", "") if True in held else ("drift", "")) if settled else ("unknown", fact.reason)
         broken = isinstance(fact, Partly) and fact.certain is not None and comparison.broken_by(fact.certain)
         return ("drift" if broken and required.sure else "unknown"), fact.reason
     if comparison.holds(fact):
@@ -313,6 +317,8 @@ AT_LEAST = "at least "
 
 def show_fact(name: str, fact: Fact) -> str:
     """A fact's value in words, or its state."""
+    if isinstance(fact, Partly) and fact.among:
+        return " or ".join(lookup(name).scale.show(value) for value in fact.among)
     if isinstance(fact, Partly) and fact.certain:
         return AT_LEAST + lookup(name).scale.show(fact.certain)
     if fact.value is None:

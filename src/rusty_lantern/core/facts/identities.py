@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, get_args
+from typing import Any
 
 import msgspec
 
@@ -10,11 +10,11 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer, Fact, Partly, absent_fact, fact_of, lost, since, switch_fact
 from rusty_lantern.core.facts.event_actions import MFA_ACTIONS, PASSWORD_ACTIONS
 from rusty_lantern.core.facts.registry import fact
-from rusty_lantern.core.model.identity import Identity, Kind, Verb, is_well_known
+from rusty_lantern.core.model.identity import Identity, Verb, is_well_known
 from rusty_lantern.core.model.subjects import IdentityView, Permissions
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words
 
-KINDS = Words(get_args(Kind))
+KINDS = Words(("root", "person", "service", "role"))
 IDENTITY = "identity"
 
 
@@ -29,6 +29,8 @@ fact(
 
 def kind_of(holder: Identity) -> Fact:
     """What it is, where the store says so."""
+    if holder.kind == "user":
+        return Partly("failed", None, "the store does not say whether a person uses it", among=("person", "service"))
     if holder.kind == "unknown":
         return Answer("failed", None, "the store does not say what it is")
     return Answer("known", holder.kind)

@@ -18,7 +18,8 @@ from rusty_lantern.core.answer import Answer, unread
 Verb = Literal["list", "read", "write", "delete", "change-settings", "bypass-retention", "read-settings"]
 Given = Literal[Verb, "create", "update"]
 """What a store without policies gives: a verb, or half of `write`, to store new objects or to overwrite old ones."""
-Kind = Literal["root", "person", "service", "role", "unknown"]
+Kind = Literal["root", "person", "service", "role", "user", "unknown"]
+"""A `user` is a person or a service; which one, the store does not say."""
 Use = Literal["administration", "application"]
 CredentialKind = Literal["access-key", "token", "certificate", "application-credential", "trust"]
 """An application credential stands for its owner in one project; a trust lets another identity do so."""

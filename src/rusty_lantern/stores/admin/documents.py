@@ -108,8 +108,11 @@ class User(msgspec.Struct):
 
     @property
     def full_power(self) -> list[str]:
-        """Its capabilities that let it take every permission (each tried on 16.2)."""
-        return [f"{one.type}={one.perm}" for one in self.caps if one.is_full_power]
+        """What lets it take every permission: that it is the gateway's own, for whom no refusal counts, or its
+        capabilities (each tried on 16.2)."""
+        marks = {"admin user": self.admin, "system user": self.system}
+        own = [name for name, mark in marks.items() if str(mark).lower() == "true"]
+        return own + [f"{one.type}={one.perm}" for one in self.caps if one.is_full_power]
 
     @property
     def unlike(self) -> str:

@@ -47,7 +47,7 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
     for user in users.value:
         state: Answer[Any] = Answer("known", "disabled" if user.suspended else "enabled", "", asked)
         mfa: Answer[Any] = Answer("known", bool(user.mfa_ids), "", asked)
-        kind: Any = "root" if user.everything else "unknown"
+        kind: Any = "root" if user.everything else "user"
         levels = {sub.id: sub.permissions for sub in user.subusers}
         own, power = _own_policies(user, kept[user.name]), user.full_power
         administers: Answer[list[str]] = (

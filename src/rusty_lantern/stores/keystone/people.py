@@ -89,11 +89,7 @@ class People:
         return [self._identity(user) for user in self.users]
 
     def _identity(self, user: User) -> Identity:
-        roles, domain = self.told.roles, self.domains.get(user.domain_id)
-        on = user.enabled and (domain is None or domain.enabled)
-        state: Answer[Any] = Answer("known", "enabled" if on else "disabled")
-        if on and domain is None:  # nobody signs in whose domain is disabled
-            state = self._unread(self.told.domains) or Answer("failed", None, "its domain is not among the domains")
+        roles = self.told.roles
         mine = self.held.get(user.id, [])
         lent = [trust for trust in self.told.trusts.value or () if trust.trustee_user_id == user.id]
         administers = sorted({one.words for one in mine if one.role.lower() == ADMINISTRATOR})
@@ -106,7 +102,8 @@ class People:
         ]
         return Identity(
             name=self.names[user.id],
-            state=state,
+            kind="user",
+            state=self._state(user),
             created=_NOT_TOLD,
             mfa=Answer("known", factors),
             password=_password(user),
@@ -119,6 +116,22 @@ class People:
                 *(name for trust in lent for name in self._names_by_trust(trust)),
             ],
         )  # fmt: skip
+
+    def _state(self, user: User) -> Answer[Any]:
+        """Whether a user can have a token, and what stands for it as well: nobody can whose domain is disabled."""
+        domain = self.domains.get(user.domain_id)
+        if not user.enabled or (domain is not None and not domain.enabled):
+            return Answer("known", "disabled")
+        if domain is not None:
+            return Answer("known", "enabled")
+        return self._unread(self.told.domains) or Answer("failed", None, "its domain is not among the domains")
+
+    def _state_of_trust(self, one: Trust) -> Answer[Any]:
+        """Whether both who gave and who got a trust can have a token."""
+        unknown: Answer[Any] = Answer("failed", None, "the service does not tell of both of its users")
+        found = {user.id: self._state(user) for user in self.users}
+        states = [found.get(user, unknown) for user in (one.trustor_user_id, one.trustee_user_id)]
+        return next((state for state in states if state.value == "disabled"), min(states, key=lambda one: one.settled))
 
     def _aliases(self, user: str, mine: list[Held]) -> list[str]:
         """The names by which ACLs can let in somebody with these roles: ids, roles, plain names where they count."""
@@ -232,7 +245,7 @@ class People:
                 Answer("known", text) if text is not None else Answer("failed", None, "its access rules are unusual")
             )
         stands_for = Identity(
-            name=f"{name} of {self.names[user.id]}", kind="role", state=Answer("known", "enabled"),
+            name=f"{name} of {self.names[user.id]}", kind="role", state=self._state(user),
             policies=self._permissions(self.account.documents(mine)), boundary=within, groups=_NEVER,
             aliases=self._aliases(user.id, mine),
         )  # fmt: skip
@@ -249,7 +262,7 @@ class People:
         project = one.tenant_id or ""
         mine = [role for role in self.held.get(user.id, []) if role.project == project]
         stands_for = Identity(
-            name=f"S3 key {one.access[:4]}… of {self.names[user.id]}", kind="role", state=Answer("known", "enabled"),
+            name=f"S3 key {one.access[:4]}… of {self.names[user.id]}", kind="role", state=self._state(user),
             policies=self._unread(self.told.roles) or self._permissions(self.account.documents(mine)), groups=_NEVER,
             aliases=self._aliases(user.id, mine),
         )  # fmt: skip
@@ -261,7 +274,7 @@ class People:
     def _trust(self, one: Trust) -> Credential:
         owner = self.names.get(one.trustor_user_id, one.trustor_user_id)
         stands_for = Identity(
-            name=f"trust {one.id[:8]} of {owner}", kind="role", state=Answer("known", "enabled"), groups=_NEVER,
+            name=f"trust {one.id[:8]} of {owner}", kind="role", state=self._state_of_trust(one), groups=_NEVER,
             policies=self._permissions(self._by_trust(one)), aliases=self._names_by_trust(one),
         )  # fmt: skip
         return Credential(

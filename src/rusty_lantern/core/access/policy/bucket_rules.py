@@ -142,10 +142,9 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         doubts.append(("doors", f"the container ACL could not be read ({bucket.container_acl.reason})"))
     elif unread_door(_account_acl(bucket, store)):
         doubts.append(("doors", f"the account ACL could not be read ({_account_acl(bucket, store).reason})"))
-    unread = next((door for door in store.doors.value or () if not door.read and door.name in ("s3", "swift")), None)
-    if unread is not None and not any(name == "doors" for name, _ in doubts):
-        doubts.append(("doors", f"the store's {unread.name} door was not read ({unread.note})"))
-    if unread_door(store.doors) and not any(name == "doors" for name, _ in doubts):
+    elif unread := [door for door in store.doors.value or () if not door.read and door.name in ("s3", "swift")]:
+        doubts.append(("doors", f"the store's {unread[0].name} door was not read ({unread[0].note})"))
+    elif unread_door(store.doors):
         doubts.append(("doors", f"which protocols the store answers is not known ({store.doors.reason})"))
     enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="the ownership mode disables ACLs")
     if bucket.ownership.unread and bucket.acl.value:
@@ -156,6 +155,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     restrictions = tuple(restriction for level, network in levels for restriction in _network(level, network))
     restrictions += _payment(bucket.requester_pays)
     restrictions += _of_other_doors(bucket, store, policy)
+    users_have_ids = dialect_of(store).readings.ids_are_user_names or store.acl_reading == "gateway"
     return Rules(
         bucket.name,
         msgspec.structs.replace(policy, statements=policy.statements + restrictions) if restrictions else policy,
@@ -168,10 +168,19 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         members or {},
         *of_objects(bucket),
         _fixed(bucket, store),
-        dialect_of(store).readings.ids_are_user_names,
-        bucket.tenant if dialect_of(store).readings.own_permissions_stay_in_their_account else None,
-        *(_naming_users(bucket) if dialect_of(store).readings.ids_are_user_names else ()),
+        users_have_ids,
+        _tenant(bucket, store),
+        *(_naming_users(bucket) if users_have_ids else ()),
     )
+
+
+def _tenant(bucket: BucketInputs, store: StoreInputs) -> Answer[str] | None:
+    """The bucket's tenant, where own permissions may speak of buckets in their user's tenant alone."""
+    if dialect_of(store).readings.own_permissions_stay_in_their_account:
+        return bucket.tenant
+    if store.acl_reading == "gateway" and store.dialect is None and unread_door(store.software):
+        return Answer("failed", None, f"how this store's software reads it: {store.software.reason}")
+    return None
 
 
 def _naming_users(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import msgspec
 
@@ -105,7 +105,32 @@ def side_of(index: StoreIndex, holder: Identity) -> Side:
     listed = index.dossier.groups
     unread = listed.reason if listed.unread else ""
     answers = Answers(index.dossier.software, index.dossier.dialect)
-    return own_side(holder, index.groups, index.memberships.get(holder.name, []), unread, answers)
+    side = own_side(holder, index.groups, index.memberships.get(holder.name, []), unread, answers)
+    if index.dossier.acl_reading not in REFUSING_DISABLED:
+        return side
+    return msgspec.structs.replace(side, statements=side.statements + _if_disabled(holder.state))
+
+
+REFUSING_DISABLED = frozenset({"gateway", "keystone"})
+"""How ACLs are read in stores that answer no request of a disabled identity (tried on the gateway 16.2, Keystone 27).
+Of others that is not known: a key of somebody who is disabled may go on working there."""
+
+
+def _if_disabled(state: Answer[Any]) -> tuple[Statement, ...]:
+    """What refuses everything to somebody who is disabled, or may: where it was not read whether that one is."""
+    if state.value == "disabled":
+        return (_DISABLED,)
+    return (_perhaps_disabled(state.reason),) if state.unread else ()
+
+
+@lru_cache(maxsize=64)
+def _perhaps_disabled(why: str) -> Statement:
+    return msgspec.structs.replace(_DISABLED, faults=(Fault("", f"whether it is enabled was not read ({why})"),))
+
+
+_DISABLED = Statement(
+    "the identity is disabled", "Deny", principals=Principals(everyone=True), actions=("*",), resources=("*",)
+)
 
 
 _ROOT = (
