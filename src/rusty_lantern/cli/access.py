@@ -21,7 +21,7 @@ def register(app: typer.Typer) -> None:
 
 def access(
     who: Annotated[
-        str | None, typer.Option(help="Only this identity (name, account number, resource name, id).")
+        str | None, typer.Option(help="Only this identity (name, STORE/NAME, account number, resource name, id).")
     ] = None,
     can: Annotated[str | None, typer.Option(help="Only those who can do this verb.")] = None,
     outside: Annotated[bool, typer.Option("--outside", help="Only identities outside the trusted accounts.")] = False,
@@ -36,7 +36,7 @@ def access(
     """
     from rusty_lantern.core.access.policy.actions import VERBS
     from rusty_lantern.core.errors import BadInput, Problem, nearest
-    from rusty_lantern.reports.results.access import AccessResult, access_rows, own_rows, unread_rules
+    from rusty_lantern.reports.results.access import AccessResult, access_rows, name_of, own_rows, unread_rules
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.identities import unread_sections
     from rusty_lantern.reports.terminal.access import access_view
@@ -45,28 +45,27 @@ def access(
     if can is not None and can not in VERBS:
         raise BadInput(Problem(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))
     found = opened(workspace_folder, survey, as_of)
-    seen = [view for store_subject in found.stores for view in store_subject.buckets.values()]
-    own = (
-        []
-        if outside
-        else [row for store_subject in found.stores for row in own_rows(store_subject, in_full=who is not None)]
-    )
+    stores, name = found.stores, ""
     if who is not None:
-        own = [row for row in own if who in (row.identity, row.resource)]
-        if not own and not any(who in (row.identity, row.account) for view in seen for row in access_rows(view)):
-            _refuse_stranger(who, found.stores)
-    if can is not None:
-        own = [row for row in own if row.verbs.get(can, "closed") != "closed"]
+        store, name = name_of(who, [one.index.dossier.store for one in stores])
+        stores = [one for one in stores if store in ("", one.index.dossier.store)]
+    seen = [view for store_subject in stores for view in store_subject.buckets.values()]
+    own = [] if outside else [row for one in stores for row in own_rows(one, in_full=who is not None)]
     rows = [row for view in seen for row in access_rows(view)]
     if who is not None:
-        rows = [row for row in rows if who in (row.identity, row.account, *(row.identities or ()))]
+        own = [row for row in own if name in (row.identity, row.resource)]
+        if not own and not any(name in (row.identity, row.account) for row in rows):
+            _refuse_stranger(name, stores)
+        rows = [row for row in rows if name in (row.identity, row.account, *(row.identities or ()))]
+    if can is not None:
+        own = [row for row in own if row.verbs.get(can, "closed") != "closed"]
     if can is not None:
         rows = [row for row in rows if row.verbs.get(can, "closed") != "closed"]
     if outside:
         rows = [row for row in rows if not row.inside]
     rows.sort(key=lambda row: ((False, None, True).index(row.inside), row.identity, row.store, row.bucket))
     own.sort(key=lambda row: (row.store, row.identity, -row.count))
-    unread = unread_sections(found.stores, "identities")
+    unread = unread_sections(stores, "identities")
     result = AccessResult(
         **found.about(named=who is not None),
         access=rows,

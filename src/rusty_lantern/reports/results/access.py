@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from datetime import datetime
 
 import msgspec
@@ -95,6 +95,16 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
     """STORE/BUCKET → why its rules are not all known: they may name others."""
 
 
+def name_of(written: str, stores: Collection[str]) -> tuple[str, str]:
+    """An identity's store and name, where it is written as listings print it (`STORE/NAME`); no store: of any.
+
+    >>> name_of("harbour/tide-reader", ["harbour"]), name_of("arn:aws:iam::1:user/deck", ["harbour"])
+    (('harbour', 'tide-reader'), ('', 'arn:aws:iam::1:user/deck'))
+    """
+    store, slash, name = written.partition("/")
+    return (store, name) if slash and store in stores else ("", written)
+
+
 OWN_SIDE = "a caller in the owner's account may also be allowed by its own permissions, which were not read"
 BOTH_SIDES = "the caller's own permissions are among the rules"
 OTHER_SIDE = "a caller from another account also needs its own account's permission, which was not read"
@@ -105,8 +115,9 @@ def decision_results(
 ) -> list[DecisionResult]:
     """Decide requests about a bucket. Raises `BadInput` for one that cannot be put."""
     guard = public_policy(view.rules, view.surroundings, Budget(BUDGET))
-    callers = VerbsOfCallers(view)
-    return [_decided(view, one, moment_of(one), guard, callers) for one in asked]
+    callers, store = VerbsOfCallers(view), [view.dossier.store]
+    named = [msgspec.structs.replace(one, caller=name_of(one.caller, store)[1]) for one in asked]
+    return [_decided(view, one, moment_of(one), guard, callers) for one in named]
 
 
 def _decided(
