@@ -174,6 +174,12 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("skerry", "permit-archive", "lock.mode"): ("high", "absent"),
     ("skerry", "permit-archive", "lock.default-retention"): ("high", "absent"),
     ("skerry", "grant-ledger", "lock.default-retention"): ("high", "30 days"),
+    ("skerry", "ledger-reader", "identity.excess-permissions"): (
+        "high",
+        "write delete change-settings bypass-retention read-settings",
+    ),  # by its name it only reads; all but deleting objects is allowed to it, and unfinished uploads may be deleted
+    ("skerry", "old-importer", "identity.administers"): ("critical", "system user"),  # for whom no refusal counts
+    ("skerry", "old-importer SKER…R001", "credential.owner-kind"): ("critical", "root"),
     ("boathouse", "slip-drafts/", "link.allows"): (
         "critical",
         "write",
@@ -212,7 +218,8 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
 that ended, or whose signer is disabled; lecture-slides, public but for the account's switch; permit-scans, whose newest
 object is twelve minutes late; permit-key and what hangs on it; launch-2027 and reed-guide, whose ACL grants listing and
 no reading; specimen-labels, whose ACL names nobody where the server has its own users; tide-films, whose ACL only
-leaves out; the account's reading service, which is one of the store's own."""
+leaves out; the account's reading service, which is one of the store's own; of the second site's users: who is allowed
+everything in its own tenant, who is suspended, and who has a capability that shows no secret."""
 
 WAIVED = {("gallery-prints", "exposure.list"), ("press-kit", "logging.target-kind")}
 """What the demo's waivers accept, where the whole estate is served."""

@@ -36,7 +36,7 @@ from rusty_lantern.core.model.store_index import members
 from rusty_lantern.intake.secret_patterns import find_leaks
 from rusty_lantern.reports.results.access import decision_results
 from rusty_lantern.simulator.demo import harbour as saltmarsh
-from rusty_lantern.simulator.demo.other_stores import skerry
+from rusty_lantern.simulator.demo.skerry import skerry
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Whole, lantern
 from tests.policies import AROUND
@@ -188,7 +188,7 @@ def test_mirrors_tell_what_did_not_travel_and_what_is_on_its_way(whole: Whole) -
 
 
 def test_a_mirror_without_its_copy_counts_as_drift(tmp_path: Path) -> None:
-    second = skerry(saltmarsh.harbour(), saltmarsh.MOMENT, {}).dossier
+    second = skerry(saltmarsh.harbour(), saltmarsh.MOMENT).dossier
     left = [bucket for bucket in second.buckets if bucket.name != "permit-scans"]
     dossiers = [
         saltmarsh.harbour().dossier,

@@ -31,6 +31,7 @@ from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.remediation.s3_documents import document, element, guards_document, tags_document
 from rusty_lantern.simulator import iam_server as identity_service
 from rusty_lantern.simulator import s3_answers as documents
+from rusty_lantern.simulator.admin_server import ROOT, AdminDoor
 from rusty_lantern.simulator.contents import Access, Holdings
 from rusty_lantern.simulator.swift_server import SwiftDoor
 from rusty_lantern.stores.http.sigv4 import ALGORITHM, canonical_query, signature
@@ -74,6 +75,8 @@ class Standin:
     requests: list[tuple[str, str]] = field(default_factory=list)
     door: SwiftDoor | None = None
     """Its second door, at the same address."""
+    admin: AdminDoor | None = None
+    """Its administration door, at the same address."""
 
     def application(self) -> web.Application:
         """The store as an aiohttp application."""
@@ -89,6 +92,8 @@ class Standin:
         if self.door is not None and self.door.has(request.raw_path.partition("?")[0]):
             return await self.door.serve(request)
         try:
+            if self.admin is not None and request.path.startswith(ROOT):
+                return self._administer(self.admin, request)
             asked = self._understand(request)
             return self._answer(asked)
         except Refused as refused:
@@ -101,10 +106,16 @@ class Standin:
         status, body = identity_service.answer(self.holdings.dossier, query)
         return web.Response(status=status, body=body, content_type="text/xml")
 
+    def _administer(self, door: AdminDoor, request: web.Request) -> web.Response:
+        path, _, query = request.raw_path.partition("?")
+        pairs = parse_qsl(query, keep_blank_values=True)
+        access = self._authenticate(request.method, path, pairs, _headers(request))
+        return door.answer(access.account if access else "", request.method, path, dict(pairs), self.holdings)
+
     def _understand(self, request: web.Request) -> Asked:
         path, _, query = request.raw_path.partition("?")
         bucket, _, key = path.lstrip("/").partition("/")
-        headers = {name.lower(): value for name, value in request.headers.items()}
+        headers = _headers(request)
         pairs = parse_qsl(query, keep_blank_values=True)
         access = self._authenticate(request.method, path, pairs, headers)
         if path == ACCOUNT_GUARDS_PATH:
@@ -167,8 +178,8 @@ class Standin:
             if public_access_guards is None:
                 raise Refused(404, "NoSuchPublicAccessBlockConfiguration")
             return _xml(guards_document(public_access_guards))
-        owner = self.holdings.dossier.account.value or ""
-        return _xml(documents.list_of_buckets(owner, self.holdings.dossier.buckets))
+        owner, buckets = asked.access.account, self.holdings.dossier.buckets
+        return _xml(documents.list_of_buckets(owner, [one for one in buckets if one.owner.value in (None, owner)]))
 
     def _setting(self, asked: Asked, bucket: Bucket, question: str) -> web.Response:
         if asked.access and (bucket.name, question) in asked.access.refused:
@@ -209,7 +220,7 @@ class Standin:
         if "tagging" in asked.query:
             return _xml(tags_document(version.tags or {}))
         if "acl" in asked.query:
-            return _xml(documents.object_acls(version, self.holdings.dossier.account.value or ""))
+            return _xml(documents.object_acls(version, self._owner(asked.bucket)))
         if "retention" in asked.query or "legal-hold" in asked.query:
             return self._kept(version, "retention" in asked.query)
         told = documents.headers(version)
@@ -218,6 +229,10 @@ class Standin:
         if version.tier == "GLACIER":
             raise Refused(403, "InvalidObjectState")
         return web.Response(body=b" " * min(version.size, 1024), headers=told)
+
+    def _owner(self, name: str) -> str:
+        bucket = self.holdings.bucket(name)
+        return (bucket.owner.value if bucket else None) or self.holdings.dossier.account.value or ""
 
     def _parts(self, asked: Asked) -> web.Response:
         bucket = self.holdings.bucket(asked.bucket)
@@ -266,6 +281,10 @@ class Standin:
         context = always_carried(anonymous=True) | context
         public = as_match(public_policy(rules, around, Budget(BUDGET)))
         return decide(rules, Request(action, asked.key, ANONYMOUS, context), public=public).allowed is True
+
+
+def _headers(request: web.Request) -> dict[str, str]:
+    return {name.lower(): value for name, value in request.headers.items()}
 
 
 _OBJECT_ACTIONS = {"GET": "s3:GetObject", "HEAD": "s3:GetObject", "PUT": "s3:PutObject", "DELETE": "s3:DeleteObject"}

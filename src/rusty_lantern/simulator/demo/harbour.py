@@ -34,7 +34,7 @@ from rusty_lantern.core.value_types import DAY, YEAR
 from rusty_lantern.simulator.contents import Access, Holdings
 from rusty_lantern.simulator.demo.harbour_identities import holders
 from rusty_lantern.simulator.demo.harbour_objects import lie_in
-from rusty_lantern.simulator.demo.other_stores import skerry as second_site
+from rusty_lantern.simulator.demo.skerry import skerry as second_site
 
 MOMENT = datetime(2026, 11, 2, 6, 0, tzinfo=UTC)
 ACCOUNT = "400100200300"
@@ -296,4 +296,4 @@ def harbour() -> Holdings:
 
 def skerry() -> Holdings:
     """The second site, which is to mirror part of `harbour`."""
-    return second_site(harbour(), MOMENT, {KEY_ID: Access(SECRET, ACCOUNT)})
+    return second_site(harbour(), MOMENT)

@@ -1,8 +1,7 @@
-"""The demo's other stores: `skerry`, the second site; `attic`, read over HTTP; `undercroft`, read from a file."""
+"""The demo's stores that are read from documents: `attic` over HTTP, `undercroft` from a file."""
 
 from __future__ import annotations
 
-import json
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -11,76 +10,15 @@ import msgspec
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import Accepts, Bucket, Encryption, Guards, Lock, Logging, Right, Versioning
 from rusty_lantern.core.model.bucket_contents import Uploads, Usage
-from rusty_lantern.core.model.dossier import Dossier, Software
+from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Given, Group, Identity, Kind, Password, Use, Verb
 from rusty_lantern.core.model.network import Network
-from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.model.resources import Link
 from rusty_lantern.core.value_types import DAY
-from rusty_lantern.simulator.contents import Access, Holdings
 
 TOKEN = "demo-only-attic-token"  # noqa: S105  (opens nothing but the stand-in)
 ABSENT: Answer[Any] = Answer("absent")
 OFFICE = ["10.20.0.0/16"]
-
-
-def skerry(harbour: Holdings, moment: datetime, keys: dict[str, Access]) -> Holdings:
-    """The second site. It holds what `harbour` mirrors to it, not always as it should."""
-    copies, versions = [], {}
-    for name in ("access-logs", "grant-ledger", "permit-archive", "permit-scans"):
-        found = harbour.bucket(name)
-        assert found is not None
-        copies.append(msgspec.structs.replace(found, region=Answer("known", "south-shore")))
-        versions[name] = harbour.versions[name]
-    ledger, archive, scans = copies[1:]
-    assert archive.encryption.value
-    copies[1] = msgspec.structs.replace(ledger, tags=Answer("known", {"class": "permit", "steward": "finance"}))
-    versions["grant-ledger"] = versions["grant-ledger"][:-12]  # a dozen never arrived
-    copies[2] = msgspec.structs.replace(archive, lock=ABSENT)  # the copy has no lock
-    versions["permit-archive"] = [_unlocked(version) for version in versions["permit-archive"]]
-    recent = moment - timedelta(minutes=30)
-    versions["permit-scans"] = [v for v in versions["permit-scans"] if v.written and v.written < recent]  # on its way
-    copies[3] = scans
-    for name, statements in _READ_OTHERWISE.items():
-        closed = harbour.bucket("reedbed-notes")
-        assert closed is not None
-        document = json.dumps({"Version": "2012-10-17", "Statement": statements})
-        tags = {"class": "working", "steward": "ferry-desk"}
-        copies.append(
-            msgspec.structs.replace(
-                closed, name=name, region=Answer("known", "south-shore"), tags=Answer("known", tags),
-                policy=Answer("known", document), public_status=Answer("unsupported"), public_access_guards=ABSENT,
-            )
-        )  # fmt: skip
-        versions[name] = harbour.versions[closed.name]
-    dossier = msgspec.structs.replace(
-        harbour.dossier, software=Answer("known", Software("", dialect="gateway-16")),
-        store="skerry", listing=Answer("known", len(copies)), buckets=copies,
-        identities=Answer("unsupported"), groups=Answer("unsupported"), credentials=Answer("unsupported"),
-    )  # fmt: skip
-    return Holdings(dossier, keys, versions)
-
-
-_ALLOW = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject"}
-_READ_OTHERWISE: dict[str, list[dict[str, object]]] = {
-    # closed by the published language: everything but the region is denied to everybody from elsewhere. The second
-    # site's software skips a statement with NotAction, and the Allow stands alone
-    "ferry-lists": [
-        {**_ALLOW, "Resource": "arn:aws:s3:::ferry-lists/*"},
-        {"Effect": "Deny", "Principal": "*", "NotAction": "s3:GetBucketLocation",
-         "Resource": ["arn:aws:s3:::ferry-lists", "arn:aws:s3:::ferry-lists/*"]},
-    ],
-    # its look-alike: open by the published language, and an Allow that lets in nobody there
-    "ferry-posters": [
-        {"Effect": "Allow", "Principal": "*", "NotAction": ["s3:PutObject", "s3:DeleteObject"],
-         "Resource": "arn:aws:s3:::ferry-posters/*"},
-    ],
-}  # fmt: skip
-"""Bucket of the second site → the statements of its policy, which its software reads in its own way."""
-
-
-def _unlocked(version: ObjectVersion) -> ObjectVersion:
-    return msgspec.structs.replace(version, mode="", until=None, hold=False)
 
 
 def _container(name: str, created: str, usage: tuple[int, int], *rights: Right, **changes: Any) -> Bucket:

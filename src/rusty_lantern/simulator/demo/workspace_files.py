@@ -27,7 +27,10 @@ from rusty_lantern.simulator.demo.lagoon import HARBOUR_ACCOUNT, HARBOUR_USERS, 
 from rusty_lantern.simulator.demo.lagoon import USERS as LAGOON_USERS
 from rusty_lantern.simulator.demo.month_before import EARLIER, attic_before, beside_before, events, harbour_before
 from rusty_lantern.simulator.demo.other_stores import TOKEN, attic, undercroft
-from rusty_lantern.simulator.demo.other_stores import skerry as second_site
+from rusty_lantern.simulator.demo.skerry import KEY_ID as SKERRY_KEY_ID
+from rusty_lantern.simulator.demo.skerry import SECRET as SKERRY_SECRET
+from rusty_lantern.simulator.demo.skerry import gate
+from rusty_lantern.simulator.demo.skerry import skerry as second_site
 from rusty_lantern.simulator.demo.slipway import KEY_TEXT, mail, slipway
 from rusty_lantern.simulator.demo.slipway import server as slipway_server
 from rusty_lantern.simulator.dossier_server import DossierServer
@@ -60,7 +63,11 @@ _DOORS = """\
 """
 
 
-CREDENTIAL = f"[default]\naws_access_key_id = {KEY_ID}\naws_secret_access_key = {SECRET}\n"
+def _access_key(key_id: str, secret: str) -> str:
+    return f"[default]\naws_access_key_id = {key_id}\naws_secret_access_key = {secret}\n"
+
+
+CREDENTIAL = _access_key(KEY_ID, SECRET)
 
 
 def _cove_credential() -> str:
@@ -106,6 +113,7 @@ def workspace_files(address: str | Mapping[str, str]) -> dict[str, tuple[str, in
         for name, users in (("lagoon", LAGOON_USERS), ("harbour-swift", HARBOUR_USERS)):
             user, known = next(iter(users.items()))
             made[f"{name}.credential"] = (f"[default]\nuser = {user}\nkey = {known.key}\n", 0o600)
+        made["skerry.credential"] = (_access_key(SKERRY_KEY_ID, SKERRY_SECRET), 0o600)
         made["cove.credential"] = (_cove_credential(), 0o600)
         made["attic.token"] = (TOKEN + "\n", 0o600)
         made["lagoon-people.json"] = (encode(people(MOMENT)).decode(), 0o644)
@@ -139,7 +147,7 @@ class Served:
         self._serve_harbour(then, EARLIER)
         self.lagoon.holdings, self.lagoon.moment = lagoon(EARLIER), EARLIER
         self.cove.holdings, self.cove.moment = cove(EARLIER, opened=False), EARLIER
-        self.skerry.holdings = second_site(then, EARLIER, saltmarsh.skerry().keys)
+        self.skerry.holdings, self.skerry.admin = second_site(then, EARLIER), gate(later=False)
         self.attic.dossier = attic_before(attic(MOMENT))
         self.skerry.moment = EARLIER
         self.slipway.holdings, self.slipway.moment = slipway(EARLIER), EARLIER
@@ -158,7 +166,7 @@ class Served:
         self._serve_harbour(with_door(saltmarsh.harbour()), MOMENT)
         self.lagoon.holdings, self.lagoon.moment = lagoon(MOMENT), MOMENT
         self.cove.holdings, self.cove.moment = cove(MOMENT), MOMENT
-        self.skerry.holdings = saltmarsh.skerry()
+        self.skerry.holdings, self.skerry.admin = saltmarsh.skerry(), gate()
         self.attic.dossier = attic(MOMENT)
         self.skerry.moment = MOMENT
         self.slipway.holdings, self.slipway.moment = slipway(MOMENT), MOMENT
@@ -172,7 +180,8 @@ def serve_estate(port: int = 0) -> Iterator[Served]:
     """Serve all the demo's stores: `harbour` at the port, the others at free ones. Raises `OSError`."""
     held = with_door(saltmarsh.harbour())
     harbour = Standin(held, MOMENT, door=SwiftDoor(held, MOMENT, HARBOUR_USERS, HARBOUR_ACCOUNT))
-    skerry, pool = Standin(saltmarsh.skerry(), MOMENT), SwiftDoor(lagoon(MOMENT), MOMENT, LAGOON_USERS, ACCOUNT_PATH)
+    skerry = Standin(saltmarsh.skerry(), MOMENT, admin=gate())
+    pool = SwiftDoor(lagoon(MOMENT), MOMENT, LAGOON_USERS, ACCOUNT_PATH)
     people_of_cove = KeystoneServer(realm(_text("cove-people.json")))
     inlet = SwiftDoor(cove(MOMENT), MOMENT, {}, COVE_PATH, people_of_cove)
     house, slip = DossierServer(attic(MOMENT), TOKEN), slipway_server(MOMENT)
