@@ -56,7 +56,7 @@ picture try 110 34 lantern try --bucket harbour/payroll-drop --policy restricted
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention
 picture access 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern access | tail -46"
-picture credentials 130 46 lantern credentials
+picture credentials 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern credentials | head -44"
 picture links 130 66 lantern links yard-mail.txt
 picture encryption 130 39 lantern encryption
 (

@@ -143,8 +143,8 @@ def identity_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Iden
         fact = Facts(subject)
         rows.append(
             IdentityRow(
-                store=store_subject.index.dossier.store, name=holder.name, kind=fact("kind"), state=fact("state"),
-                mfa=fact("mfa"), password=fact("password"), password_idle=fact("password-idle"),
+                store=store_subject.index.dossier.store, name=holder.name, kind=_kind(fact("kind"), holder),
+                state=fact("state"), mfa=fact("mfa"), password=fact("password"), password_idle=fact("password-idle"),
                 active_keys=fact("active-keys"), groups=fact("groups"), can=fact("permissions"),
                 can_at_least=_least(store_subject, holder),
                 excess_permissions=fact("excess-permissions") if holder.may.value is not None else None,
@@ -164,7 +164,8 @@ def credential_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Cr
         owner = view.owner
         rows.append(
             CredentialRow(
-                store=store_subject.index.dossier.store, owner=credential.owner, owner_kind=fact("owner-kind"),
+                store=store_subject.index.dossier.store, owner=credential.owner,
+                owner_kind=_kind(fact("owner-kind"), owner),
                 owner_state=fact("owner-state"), key=masked(credential.id), fingerprint=fingerprint(credential.id),
                 name=credential.name, used_by=fact("used-by"), limits=fact("limits"), makes_more=fact("makes-more"),
                 kind=credential.kind, state=fact("state"), age=fact("age"), idle=fact("idle"), used=fact("used"),
@@ -176,6 +177,11 @@ def credential_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Cr
             )
         )  # fmt: skip
     return rows
+
+
+def _kind(told: Any, holder: Identity | None) -> Any:
+    """What it is; `user` where it is a person or a service, and nobody tells which."""
+    return "user" if told is None and holder is not None and holder.kind == "user" else told
 
 
 def _least(store_subject: StoreSubject, holder: Identity | None) -> str:

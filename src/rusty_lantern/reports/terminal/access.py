@@ -20,7 +20,17 @@ from rusty_lantern.reports.results.access import (
 from rusty_lantern.reports.results.proposal import ChangeResult, RetentionCostResult, TryResult
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
 from rusty_lantern.reports.terminal.heading import heading
-from rusty_lantern.reports.terminal.layout import STYLES, VERB_HEADINGS, join, line, many, next_step, styled, terse
+from rusty_lantern.reports.terminal.layout import (
+    STYLES,
+    VERB_HEADINGS,
+    join,
+    line,
+    many,
+    next_step,
+    styled,
+    terse,
+    verbs_in_short,
+)
 from rusty_lantern.reports.terminal.table import Grid
 
 _SAYS = {
@@ -182,18 +192,8 @@ def _granted(verbs: Mapping[str, str]) -> tuple[str, str]:
     """What an identity may, in words and their style; what is unknown is never among it."""
     sure = [verb for verb in VERBS if verbs.get(verb, "unknown") != "unknown"]
     if "unknown" not in verbs.values():
-        return _may(sure), ""
+        return verbs_in_short(sure), ""
     return f"{' '.join(sure)} and more?" if sure else "unknown", STYLES["unknown"]
-
-
-def _may(verbs: Sequence[str]) -> str:
-    if len(verbs) == len(VERBS):
-        return "all"
-    return (
-        "all but bypass-retention"
-        if len(verbs) == len(VERBS) - 1 and "bypass-retention" not in verbs
-        else " ".join(verbs)
-    )
 
 
 def tries_view(screen: Console, results: Sequence[TryResult]) -> None:

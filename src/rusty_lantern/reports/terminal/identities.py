@@ -11,10 +11,8 @@ from rusty_lantern.core.value_types import DAY
 from rusty_lantern.reports.results.identities import AgainstBaseline, CredentialRow, CredentialsResult, IdentityRow
 from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.reports.terminal.heading import heading
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step
+from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, verbs_in_short
 from rusty_lantern.reports.terminal.table import Grid
-
-VERB_COUNT = 7
 
 
 def in_days(seconds: int | None) -> str:
@@ -44,9 +42,7 @@ def remark_words(judged: AgainstBaseline) -> Cell:
 def _can(verbs: str | None, least: str) -> Cell:
     if verbs is None:
         return f"{least} and more?".strip() if least else "unknown", STYLES["unknown"]
-    if len(verbs.split()) == VERB_COUNT:
-        return "all"
-    return verbs or ("nothing", "dim")
+    return verbs_in_short(verbs.split()) or ("nothing", "dim")
 
 
 def known(number: int, noun: str, unread: Mapping[str, str]) -> str:
@@ -141,7 +137,7 @@ def _people(screen: Console, identities: Sequence[IdentityRow]) -> None:
             (f"{row.store}/{row.name}", "bold"), kind,
             "" if row.password == "off" else factor, signed_in,
             "unknown" if row.active_keys is None else str(row.active_keys), _can(row.can, row.can_at_least),
-            (row.excess_permissions or "", STYLES["high"] if row.excess_permissions else ""),
+            (verbs_in_short((row.excess_permissions or "").split()), STYLES["high"] if row.excess_permissions else ""),
             remark_words(row.against_baseline),
         )  # fmt: skip
     grid.show(screen)

@@ -9,13 +9,14 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from datetime import datetime
 
 from rich.console import Console
 from rich.text import Text
 from rich.theme import Theme
 
+from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.reports.escape import plain_marks, safe
 
 _RED, _AMBER, _BLUE, _PINK, _GREEN, _GREY = "#ee0000", "#a86600", "#0080a0", "#d700af", "#00875f", "#767676"
@@ -102,6 +103,21 @@ def terse(required: str) -> str:
 def join(parts: Iterable[str]) -> str:
     """Parts with the dot between them that every command uses."""
     return " · ".join(part for part in parts if part)
+
+
+def verbs_in_short(verbs: Collection[str]) -> str:
+    """Verbs in words, as few as possible.
+
+    >>> verbs_in_short(VERBS), verbs_in_short(["list", "read"]), verbs_in_short(VERBS[1:])
+    ('all', 'list read', 'all but list')
+    """
+    missing = [verb for verb in VERBS if verb not in verbs]
+    if not missing:
+        return "all"
+    return " ".join(verbs) if len(missing) > MOST_LEFT_OUT else f"all but {' '.join(missing)}"
+
+
+MOST_LEFT_OUT = 2
 
 
 def many(number: int, one: str, more: str = "") -> str:

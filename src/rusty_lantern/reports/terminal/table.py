@@ -22,6 +22,8 @@ LEAST = 12
 """The least width of a column that wraps."""
 USUAL = 0.85
 """The share of a column's cells that are to stay on one line as long as possible."""
+HEADING_LINES = 2
+"""How many lines a heading may take where there is room."""
 BELOW = 2
 """How far rows are indented below their leading column."""
 
@@ -69,6 +71,8 @@ class Grid:
                 shown.remove(gone)
                 self.dropped.append(self.headings[gone])
         widths = self._widths(shown, natural, self._usual(texts), room)
+        if headings:
+            self._widen(widths, room)
         written: list[Segment] = []
         below = indent + BELOW if stacked else indent
         if headings:
@@ -121,6 +125,15 @@ class Grid:
                     break
                 widths[max(wide, key=lambda c: widths[c])] -= 1
         return widths
+
+    def _widen(self, widths: dict[int, int], room: int) -> None:
+        """Where there is room, let no heading take more than two lines."""
+        room -= sum(widths.values()) + 2 * max(0, len(widths) - 1)
+        for column, width in list(widths.items()):
+            wide = width
+            while wide - width < room and len(wrapped(self.headings[column], wide)) > HEADING_LINES:
+                wide += 1
+            widths[column], room = wide, room - (wide - width)
 
     def _alone(self, screen: Console, text: str, style: str, indent: int) -> list[Segment]:
         """The leading cell on a line of its own, whole, however wide it is."""
