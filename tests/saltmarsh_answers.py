@@ -237,6 +237,18 @@ GAINED = {
     ("harbour/payroll-drop", "write"): "storage-keeper",
 }
 """Bucket and verb → who did it, as far as the record tells."""
+IDENTITIES_GAINED = {
+    # its permission leaves out one bucket, and so takes in all of everybody else's
+    ("skerry", "ferry$ticket-counter", "list read"): ("closed", "open", 6),
+    ("skerry", "ferry$ticket-counter", "list"): ("closed", "open", 1),  # ferry-lists, which anybody could read before
+    # a second condition made the restriction to the office a way round for them as well
+    ("harbour", "account root", "all"): ("restricted", "open", 1),
+    ("harbour", "admin", "all"): ("restricted", "open", 1),
+    ("harbour", "storage-keeper", "all"): ("restricted", "open", 1),
+    ("harbour", "auditor", "list read read-settings"): ("restricted", "open", 1),
+}
+"""Store, identity and verbs → from what to what, on how many buckets. None lost any: old-website, which a guard shut to
+everybody else, is open to the account's own still."""
 LOST = {("harbour/old-website", "list"): "admin", ("harbour/old-website", "read"): "admin"}
 CAME_AND_WENT = {
     ("new", "bucket", "launch-2027"): "gallery-publisher",

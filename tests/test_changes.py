@@ -15,17 +15,22 @@ from hypothesis import given, settings
 
 from rusty_lantern.archive.surveys import keep
 from rusty_lantern.archive.workspace import make
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.audit import Audit, Judge, audit
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.history.attribution import Attribution
 from rusty_lantern.core.history.changes import Change, changes
 from rusty_lantern.core.history.drift_changes import drift_changes
+from rusty_lantern.core.history.event import Event
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, Versioning
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, Software
-from rusty_lantern.core.model.identity import Credential
+from rusty_lantern.core.model.identity import Credential, Document
 from rusty_lantern.core.model.resources import Link
 from rusty_lantern.simulator.contents import Access, Holdings
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -132,6 +137,57 @@ def test_gained_and_lost_swap_when_the_order_swaps(one: Dossier, other: Dossier)
     there, back = compared(one, other), compared(other, one)
     assert access(there, "gained") == access(back, "lost")
     assert access(there, "lost") == access(back, "gained")
+
+
+@settings(max_examples=60)
+@given(estates(), estates())
+def test_what_identities_gained_and_lost_is_told_pair_by_pair_and_nothing_else(one: Dossier, other: Dossier) -> None:
+    stores = [store_subjects([dossier], None, when)[0] for dossier, when in ((one, EARLIER), (other, saltmarsh.MOMENT))]
+    expected = {}
+    for holder in one.identities.value or ():
+        for bucket in stores[0].buckets:
+            for verb in VERBS:
+                own, widest = [], []
+                for store in stores:
+                    reach = store.across.on(store.index.holders[holder.name], bucket).get(verb, Reach("closed"))
+                    public = [store.buckets[bucket].verdicts[audience, verb].level for audience in AUDIENCES]
+                    own.append((reach.level, reach.restriction))
+                    widest.append(max([reach.level, *public], key=("closed", "restricted", "unknown", "open").index))
+                if own[0] != own[1] and widest[0] != widest[1] and "unknown" not in widest:
+                    gained = widest[1] == "open" or widest[0] == "closed"
+                    expected[holder.name, bucket, verb] = ("gained" if gained else "lost", *widest)
+    assert expected == {
+        (c.name, bucket, verb): (c.change, c.before, c.after)
+        for c in compared(one, other) if c.change in ("gained", "lost")
+        for bucket in c.buckets for verb in c.verb.split()
+    }  # fmt: skip
+
+
+def test_who_gets_a_bucket_more_by_the_same_permission_is_told_with_who_gave_it() -> None:
+    """The verbs are what they were, and so is every fact of the identity."""
+
+    def attached(bucket: str) -> Dossier:
+        text = json.dumps({"Statement": [{"Effect": "Allow", "Action": "s3:GetObject", "Resource": [
+            f"arn:aws:s3:::{name}/*" for name in ("tide-gauge-raw", bucket)
+        ]}]})  # fmt: skip
+        people = [
+            msgspec.structs.replace(one, policies=Answer("known", [Document("p", text)]), groups=Answer("absent"))
+            if one.name == "tide-reader" else one for one in NOW.identities.value or ()
+        ]  # fmt: skip
+        return msgspec.structs.replace(NOW, identities=Answer("known", people))
+
+    before, after = attached("tide-gauge-raw"), attached("permit-archive")
+    [found] = [one for one in compared(before, after) if one.change == "gained"]
+    assert (found.name, found.verb, found.buckets) == ("tide-reader", "read", ("permit-archive",))
+    [found] = [one for one in compared(after, before) if one.change == "lost"]
+    assert (found.name, found.verb, found.buckets) == ("tide-reader", "read", ("permit-archive",))
+    given = Event(EARLIER + timedelta(1), "admin", "PutUserPolicy", store="harbour", about="tide-reader")
+    other = Event(EARLIER + timedelta(2), "keeper", "PutBucketPolicy", store="harbour", bucket="boat-logs")
+    fence = Event(EARLIER + timedelta(3), "keeper", "PutBucketPolicy", store="harbour", bucket="permit-archive")
+    for events, actors in (([given, other], ["admin"]), ([other], []), ([fence], ["keeper"])):
+        record = Attribution([found], EARLIER, saltmarsh.MOMENT)
+        record.feed(events)
+        assert [one.actor for one in record.causes()[0]] == actors
 
 
 def _opened(before: Dossier, after: Dossier) -> set[tuple[str, str]]:

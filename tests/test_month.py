@@ -13,7 +13,16 @@ from typing import Any
 import pytest
 
 from tests.conftest import Lived, lantern
-from tests.saltmarsh_answers import CAME_AND_WENT, GAINED, LOST, TURNS, WAIVED, WEAKENED
+from tests.saltmarsh_answers import (
+    ALL_VERBS,
+    CAME_AND_WENT,
+    GAINED,
+    IDENTITIES_GAINED,
+    LOST,
+    TURNS,
+    WAIVED,
+    WEAKENED,
+)
 
 
 @pytest.fixture(scope="module")
@@ -31,9 +40,26 @@ def _by(row: dict[str, Any]) -> str | None:
 
 def test_access_is_gained_and_lost_and_the_record_tells_by_whom(changed: dict[str, Any]) -> None:
     for sort, expected in (("gained", GAINED), ("lost", LOST)):
-        rows = [row for row in changed["changes"] if row["change"] == sort]
+        rows = [row for row in changed["changes"] if row["change"] == sort and row["subject"] == "bucket"]
         assert {(f"{row['store']}/{row['name']}", row["verb"]): _by(row) for row in rows} == expected
         assert all(row["witness"] for row in rows)
+
+
+def test_what_identities_gained_is_told_with_the_buckets(changed: dict[str, Any]) -> None:
+    rows = [row for row in changed["changes"] if row["change"] in ("gained", "lost") and row["subject"] == "identity"]
+    assert all(row["change"] == "gained" and row["causes"] == [] for row in rows)
+    verbs = {" ".join(ALL_VERBS): "all"}
+    assert {
+        (row["store"], row["name"], verbs.get(row["verb"], row["verb"])):
+        (row["before"], row["after"], len(row["buckets"])) for row in rows
+    } == IDENTITIES_GAINED  # fmt: skip
+
+
+def test_changes_of_some_buckets_tell_who_gained_access_to_those(lived: Lived) -> None:
+    found = json.loads(lived.run("changes", "--only", "skerry/permit-*", "--json").out)["changes"]
+    assert [(row["name"], row["verb"], row["buckets"]) for row in found if row["change"] == "gained"] == [
+        ("ferry$ticket-counter", "list read", ["permit-archive", "permit-scans"])
+    ]
 
 
 def test_what_came_and_went_is_told_with_who_did_it(changed: dict[str, Any]) -> None:
@@ -61,7 +87,7 @@ def test_what_the_record_does_not_explain_is_counted_and_refused_attempts_explai
     changed: dict[str, Any],
 ) -> None:
     unexplained = [r for r in (*changed["changes"], *changed["weakened"]) if r["causes"] == []]
-    assert changed["events"]["unexplained"] == len(unexplained) == 15
+    assert changed["events"]["unexplained"] == len(unexplained) == 21
     actors = {event["actor"] for row in changed["changes"] for event in row["causes"] or ()}
     assert "permit-clerk" not in actors  # it tried to change a policy, and was refused
 

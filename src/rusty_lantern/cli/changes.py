@@ -76,7 +76,7 @@ def changes(
     estate = place.estate()
     stores = [store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)]
     found = changes(stores[0], stores[1], (old.manifest.limits, new.manifest.limits))
-    found = [change for change in found if wanted(change.store, change.name)]
+    found = [kept for change in found if (kept := change.within(wanted)) is not None]
     drift = drift_changes(*(judge_kept(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
     held = _attributed(found, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None

@@ -29,8 +29,8 @@ class Target(msgspec.Struct, frozen=True):
 
     number: int
     store: str
-    bucket: str
-    """Empty for a subject other than a bucket."""
+    buckets: frozenset[str]
+    """Empty for a subject other than a bucket, but where that gained or lost access to some."""
     titles: frozenset[str]
     keys: frozenset[str]
     ranks: Mapping[str, int]
@@ -39,8 +39,8 @@ class Target(msgspec.Struct, frozen=True):
         """Whether the event was done to the same thing."""
         if event.store and event.store != self.store:
             return False
-        if self.bucket:
-            return event.bucket == self.bucket or (not event.bucket and event.action in ACCOUNT_WIDE)
+        if self.buckets and (event.bucket or event.action in ACCOUNT_WIDE):
+            return event.bucket in self.buckets or not event.bucket
         return bool(event.about) and not self.titles.isdisjoint({event.about, masked(event.about)})
 
 
@@ -48,19 +48,21 @@ def target_of(number: int, change: Change | Weakened) -> Target | None:
     """What events are looked for; None where a change needs no cause (what could or unknown)."""
     if isinstance(change, Weakened):
         name = next(name for name in ("deleted", "retention", "mode", "legal hold") if change.what.startswith(name))
-        return Target(number, change.store, change.bucket, frozenset(), change.keys, _ranks(name))
+        return Target(number, change.store, frozenset({change.bucket}), frozenset(), change.keys, _ranks(name))
     if change.change in ("now known", "no longer known") or change.subject in ("store", "link", "mirror"):
         return None
     name = f"{change.subject} {change.change}" if change.change in ("new", "gone") else change.fact
     if not causes_of(name):
         return None  # no recorded action brings it about: it follows from something else, which is told of itself
-    bucket = change.name if change.subject == "bucket" else ""
+    if change.subject == "bucket":
+        return Target(number, change.store, frozenset({change.name}), frozenset(), frozenset(), _ranks(name))
     titles = frozenset({change.name, *change.name.split(" ")})
-    return Target(number, change.store, bucket, titles, frozenset(), _ranks(name))
+    ranks = _ranks(name, *(["exposure.read"] if change.buckets else []))  # either side may have let it in
+    return Target(number, change.store, frozenset(change.buckets), titles, frozenset(), ranks)
 
 
-def _ranks(name: str) -> dict[str, int]:
-    return {action: rank for rank, action in enumerate(causes_of(name))}
+def _ranks(*names: str) -> dict[str, int]:
+    return {action: rank for rank, action in enumerate(dict.fromkeys(a for name in names for a in causes_of(name)))}
 
 
 class Attribution:

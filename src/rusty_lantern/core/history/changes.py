@@ -7,7 +7,7 @@ told before and cannot now is a change as well. Counts that move by themselves a
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 from operator import attrgetter
 from typing import Any, Literal
@@ -30,9 +30,11 @@ from rusty_lantern.core.baseline.evaluation import show_fact
 from rusty_lantern.core.config.declared_bucket import Declared
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
+from rusty_lantern.core.history.identity_access import access_turns
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import undisturbed
 from rusty_lantern.core.model.subjects import OVER
+from rusty_lantern.core.value_types import show_names
 
 ChangeKind = Literal["new", "gone", "changed", "gained", "lost", "no longer known", "now known"]
 
@@ -51,6 +53,15 @@ class Change(msgspec.Struct, frozen=True):
     verb: str = ""
     witness: Witness | None = None
     note: str = ""
+    buckets: tuple[str, ...] = ()
+    """Where an identity, or what stands for one, gained or lost access: on which buckets. `verb` has all the verbs."""
+
+    def within(self, wanted: Callable[[str, str], bool]) -> Change | None:
+        """As far as it is of a wanted store and name: of the subject itself, or of buckets that it tells of."""
+        if wanted(self.store, self.name):
+            return self
+        kept = tuple(bucket for bucket in self.buckets if wanted(self.store, bucket))
+        return msgspec.structs.replace(self, buckets=kept) if kept else None
 
 
 @undisturbed()
@@ -129,6 +140,12 @@ def _store(store: str, was: StoreSubject, now: StoreSubject, seen: tuple[Coverag
         elif old is not None and new is not None and not (around and _same(old, new)):
             yield from _bucket(old, new)
     yield from _others(store, was, now)
+    for one in access_turns(was, now):
+        yield Change(
+            store, one.subject, one.name, one.turn, f"{one.subject}.permissions", one.before, one.after,
+            verb=" ".join(one.verbs), note=f"on {show_names(one.buckets)}" if one.turn == "changed" else "",
+            buckets=one.buckets,
+        )  # fmt: skip
 
 
 def _in_one(

@@ -42,6 +42,8 @@ class ChangeRow(msgspec.Struct, frozen=True, kw_only=True):
     verb: str
     witness: Witness | None
     note: str
+    buckets: list[str]
+    """Where an identity gained or lost access: on which buckets; `verb` has all the verbs then."""
     causes: list[EventRow] | None = None
     """With `--events`: what could have caused it, the likeliest first; empty where nothing in the record could. Null
     without events, and for changes that need no cause."""
@@ -122,7 +124,9 @@ def change_rows(changes: Iterable[Change], causes: Mapping[int, list[Event]] | N
     """Changes as results; with their causes by number, where events were given."""
     found = causes or {}
     return [
-        ChangeRow(**msgspec.structs.asdict(change), causes=event_rows(found.get(number)))
+        ChangeRow(
+            **msgspec.structs.asdict(change) | {"buckets": list(change.buckets)}, causes=event_rows(found.get(number))
+        )
         for number, change in enumerate(changes)
     ]
 

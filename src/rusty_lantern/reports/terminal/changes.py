@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections import Counter
 from collections.abc import Callable, Hashable, Sequence
 from typing import TypeVar
@@ -9,7 +10,7 @@ from typing import TypeVar
 import msgspec
 from rich.console import Console
 
-from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.core.value_types import show_moment, show_names
 from rusty_lantern.reports.escape import shorten
 from rusty_lantern.reports.results.changes import (
     ChangeRow,
@@ -21,7 +22,17 @@ from rusty_lantern.reports.results.changes import (
 )
 from rusty_lantern.reports.terminal.exposure import show_witness
 from rusty_lantern.reports.terminal.heading import missing_in_it
-from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, styled, terse
+from rusty_lantern.reports.terminal.layout import (
+    STYLES,
+    Cell,
+    join,
+    line,
+    many,
+    next_step,
+    styled,
+    terse,
+    verbs_in_short,
+)
 from rusty_lantern.reports.terminal.table import Grid
 
 TURNS = {"new": "drift", "worse": "critical", "resolved": "ok", "waived": "waived", "now known": "",
@@ -47,7 +58,9 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
             line(screen, (words, STYLES["unknown"]), hang=2)
     access = [row for row in result.changes if row.change in ("gained", "lost")]
     for title, rows in (("Access gained", "gained"), ("Access lost", "lost")):
-        _access(screen, title, [row for row in access if row.change == rows])
+        _access(screen, title, [row for row in access if row.change == rows and row.subject == "bucket"])
+    for title, rows in (("Identities that gained access", "gained"), ("Identities that lost access", "lost")):
+        _identities(screen, title, [row for row in access if row.change == rows and row.buckets])
     if result.weakened:
         screen.print()
         line(screen, ("Protection weakened", STYLES["critical"]))
@@ -67,7 +80,9 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
     if result.events is not None:
         _record(screen, result.events)
     gained = next((row for row in access if row.change == "gained"), None)
-    if gained is not None:
+    if gained is not None and gained.buckets:
+        next_step(screen, f"lantern access --who {shlex.quote(f'{gained.store}/{gained.name}')}", "what it can do")
+    elif gained is not None:
         next_step(screen, f"lantern exposure {gained.store}/{gained.name}", "who has public access, and how")
 
 
@@ -130,6 +145,23 @@ def _access(screen: Console, title: str, rows: list[ChangeRow]) -> None:
         line(screen, (_title(row), "bold"), words, (f"  {row.note}" if row.note else "", STYLES["unknown"]), indent=2)
         if row.witness is not None:
             show_witness(screen, row.witness)
+        _causes(screen, row.causes)
+
+
+def _identities(screen: Console, title: str, rows: list[ChangeRow]) -> None:
+    """Which identities can do more, or less, on which buckets; those of which the same is told together."""
+    if not rows:
+        return
+    screen.print()
+    line(screen, (title, STYLES["ok"] if rows[0].change == "lost" else STYLES["open"]))
+    alike: dict[Hashable, list[ChangeRow]] = {}
+    for row in rows:
+        told = (row.store, row.verb, row.before, row.after, tuple(row.buckets), _caused(row))
+        alike.setdefault(told, []).append(row)
+    for mine in alike.values():
+        row, where = mine[0], f"{many(len(mine[0].buckets), 'bucket')}: {show_names(mine[0].buckets)}"
+        words = f"  {verbs_in_short(row.verb.split())}: {row.before} → {row.after} on {where}"
+        line(screen, (f"{row.store}: {show_names([one.name for one in mine])}", "bold"), words, indent=2, hang=2)
         _causes(screen, row.causes)
 
 

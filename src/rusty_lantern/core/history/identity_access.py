@@ -1,0 +1,129 @@
+"""What a store's own identities, and what stands for them, can do now and could not before, or the other way round.
+
+Bucket by bucket, by their own permissions and the buckets' rules together. What everybody could do before is nothing
+that anybody gained, and what is unknown on either side is not compared: why it is unknown is told of itself.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Literal, NamedTuple
+
+from rusty_lantern.core.access.effective_permissions import PermissionGroup
+from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.solver.principal_reach import Reach
+from rusty_lantern.core.audit.store_subject import StoreSubject
+from rusty_lantern.core.model.identity import Identity, Verb
+
+LEVELS = ("closed", "restricted", "open")
+_CLOSED = Reach("closed")
+Turn = Literal["gained", "lost", "changed"]
+
+
+class AccessTurn(NamedTuple):
+    """What one identity gained or lost, or what it is restricted to otherwise, on buckets alike."""
+
+    subject: str
+    name: str
+    turn: Turn
+    before: str
+    """The level; where only what restricts it is another, that."""
+    after: str
+    verbs: tuple[Verb, ...]
+    buckets: tuple[str, ...]
+
+
+class _Turned(NamedTuple):
+    """What happened to one verb on one bucket."""
+
+    turn: Turn
+    before: str
+    after: str
+
+
+def access_turns(was: StoreSubject, now: StoreSubject) -> Iterator[AccessTurn]:
+    """Of every identity that the later survey has; one that the earlier had not could do nothing then."""
+    if not was.index.dossier.identities.settled or not now.index.dossier.identities.settled:
+        return
+    shared = was.buckets.keys() & now.buckets.keys()
+    told: dict[tuple[int, int], list[tuple[_Turned, tuple[Verb, ...], tuple[str, ...]]]] = {}
+    before = {(subject, name): holder for subject, name, holder in _acting(was)}
+    for subject, name, holder in _acting(now):
+        earlier = before.get((subject, name))
+        if subject == "credential" and earlier is None and not was.index.dossier.credentials.settled:
+            continue
+        old = was.across.of(earlier) if earlier is not None else _NOTHING
+        new = now.across.of(holder)
+        key = id(old), id(new)
+        if key not in told:
+            told[key] = [] if old == new else list(_compared(_Both(was, now, old, new), sorted(shared)))
+        yield from (AccessTurn(subject, name, *one, verbs, buckets) for one, verbs, buckets in told[key])
+
+
+_NOTHING: list[PermissionGroup] = []
+
+
+def _acting(store: StoreSubject) -> Iterator[tuple[str, str, Identity]]:
+    """Kind, name and permissions of whoever can act in a store."""
+    dossier = store.index.dossier
+    yield from (("identity", holder.name, holder) for holder in dossier.identities.value or ())
+    for credential in dossier.credentials.value or ():
+        if credential.stands_for is not None and credential.state.value != "disabled":
+            yield "credential", store.any_credential(credential).label, credential.stands_for
+
+
+class _Both:
+    """What somebody can do on each bucket, in either survey."""
+
+    def __init__(
+        self, was: StoreSubject, now: StoreSubject, old: Sequence[PermissionGroup], new: Sequence[PermissionGroup]
+    ) -> None:
+        self.stores = was, now
+        self.own = _by_bucket(old), _by_bucket(new)
+
+    def turned(self, bucket: str, verb: Verb) -> _Turned | None:
+        """What happened to a verb on a bucket; None: nothing that is known."""
+        before, after = (own.get(bucket, {}).get(verb, _CLOSED) for own in self.own)
+        if (before.level, before.restriction) == (after.level, after.restriction):
+            return None
+        levels = [
+            _widest({one.level, *(store.buckets[bucket].verdicts[audience, verb].level for audience in AUDIENCES)})
+            for one, store in zip((before, after), self.stores, strict=True)
+        ]
+        if "unknown" in levels:
+            return None
+        if levels[0] != levels[1]:
+            gained = LEVELS.index(levels[1]) > LEVELS.index(levels[0])
+            return _Turned("gained" if gained else "lost", *levels)
+        if before.level == after.level == levels[0] == "restricted":
+            return _Turned("changed", before.restriction, after.restriction)
+        return None
+
+
+def _widest(levels: set[str]) -> str:
+    """What somebody can do who may also ask as everybody does."""
+    return next(level for level in ("open", "unknown", "restricted", "closed") if level in levels)
+
+
+def _by_bucket(groups: Sequence[PermissionGroup]) -> dict[str, Mapping[str, Reach]]:
+    return {bucket: group.reach for group in groups for bucket in group.buckets}
+
+
+def _compared(both: _Both, buckets: Sequence[str]) -> Iterator[tuple[_Turned, tuple[Verb, ...], tuple[str, ...]]]:
+    """What happened to which verbs on which buckets, those that are alike together."""
+    alike: dict[tuple[tuple[Verb, _Turned], ...], list[str]] = {}
+    decided: dict[tuple[int, ...], tuple[tuple[Verb, _Turned], ...]] = {}
+    for bucket in buckets:
+        before, after = (own.get(bucket) for own in both.own)
+        if before == after:
+            continue
+        kind = id(before), id(after), *(id(store.buckets[bucket].decided) for store in both.stores)
+        if kind not in decided:
+            each = ((verb, both.turned(bucket, verb)) for verb in VERBS)
+            decided[kind] = tuple((verb, one) for verb, one in each if one is not None)
+        if decided[kind]:
+            alike.setdefault(decided[kind], []).append(bucket)
+    for turned, mine in alike.items():
+        for one in dict.fromkeys(each for _, each in turned):
+            yield one, tuple(verb for verb, each in turned if each == one), tuple(mine)
