@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -19,13 +20,14 @@ from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.identity_policies import Answers, both_sides, own_side
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.answer import Answer, Evidence, Partly
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import Bucket, Guards, Right
@@ -334,6 +336,48 @@ def estates(draw: st.DrawFn) -> Dossier:
         public_access_guards=Answer("absent"), network=no, listing=Answer("known", len(buckets)), buckets=buckets,
         identities=Answer("known", people), groups=Answer("known", [crew]),
     )  # fmt: skip
+
+
+@settings(max_examples=60)
+@given(estates())
+def test_what_a_baseline_is_told_of_an_identity_is_what_each_pair_comes_to(dossier: Dossier) -> None:
+    """`access.NAME`: by both sides together, and as everybody; and nothing settled where identities were not read."""
+    [store] = store_subjects([dossier], None, saltmarsh.MOMENT)
+    blind = msgspec.structs.replace(dossier, identities=Answer("denied", None, "AccessDenied"))
+    [unread] = store_subjects([blind], None, saltmarsh.MOMENT)
+    for holder in dossier.identities.value or ():
+        for bucket, view in store.buckets.items():
+            levels = {verb: {view.verdicts[audience, verb].level for audience in AUDIENCES} for verb in VERBS}
+            reached = store.across.on(holder, bucket)
+            levels = {
+                verb: found | {reached[verb].level} if verb in reached else found for verb, found in levels.items()
+            }
+            can = {verb for verb in VERBS if levels[verb] & {"open", "restricted"}}
+            open_to_question = any("unknown" in levels[verb] for verb in VERBS if verb not in can)
+            fact = view.fact(f"access.{holder.name}")
+            assert fact == view.fact(f"access.{holder.resource}")
+            if open_to_question:
+                assert isinstance(fact, Partly)
+                assert set(str(fact.certain).split()) == can
+            elif fact.settled:
+                assert set(str(fact.value).split()) == can
+            assert not unread.buckets[bucket].fact(f"access.{holder.name}").settled or can == set(VERBS)
+
+
+def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole: Whole, tmp_path: Path) -> None:
+    folder = Path(shutil.copytree(whole.folder, tmp_path / "ws"))
+    baseline = folder / "baseline.yaml"
+    sheet = "{sheet: ledger, of: {name: grant-ledger, store: skerry}, require: {access.ledger-reader: '%s'}}"
+    baseline.write_text(f"{baseline.read_text()}\n  - {sheet % 'within [list, read]'}\n")
+    drift = json.loads(lantern("audit", "--store", "skerry", "--json", cwd=folder).out)["drift"]
+    [found] = [row for row in drift if row["fact"] == "access.ledger-reader"]
+    assert (found["name"], found["observed"]) == ("grant-ledger", " ".join(VERBS))
+    mistaken = baseline.read_text().replace("ledger-reader:", "ledger-raeder:")
+    baseline.write_text(mistaken)
+    told = json.loads(lantern("baseline", "check", "--json", cwd=folder).out)["warnings"]
+    assert [one["what"] for one in told if "raeder" in one["what"]] == [
+        "access.ledger-raeder: nobody there goes by that name"
+    ]
 
 
 @settings(max_examples=250)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import random
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path as Path_
 from typing import Any
 
@@ -99,12 +99,13 @@ def at(part: Any, path: Path) -> Any:
     return part
 
 
-def facts(dossier: Dossier) -> dict[tuple[str, str, str], Fact]:
-    """Every fact of every subject of a store."""
+def facts(dossier: Dossier, people: Sequence[str] = ()) -> dict[tuple[str, str, str], Fact]:
+    """Every fact of every subject of a store; what these identities can do in each bucket among them."""
     store_subject: StoreSubject = store_subjects([dossier], None, saltmarsh.MOMENT)[0]
     found: dict[tuple[str, str, str], Fact] = {}
     for view in store_subject.buckets.values():
         names = {*view.facts(), *(f"access.{who.name}" for who in view.named), "tags.steward", "tags.class"}
+        names |= {f"access.{name}" for name in people}
         found |= {("bucket", view.bucket.name, name): view.fact(name) for name in names}
     for subject in store_subject.subjects():
         for name, definition in REGISTER.items():
@@ -152,10 +153,11 @@ def test_an_answer_that_is_denied_never_makes_another_fact_of_a_surveyed_store_c
 
 def made_certain(dossier: Dossier) -> list[object]:
     """Which answer is denied, and which fact is told otherwise than before then."""
-    before = facts(dossier)
+    people = [one.name for one in dossier.identities.value or ()]
+    before = facts(dossier, people)
     wrong: list[object] = []
     for number, path in enumerate(places(dossier)):
-        for subject, fact in facts(put(dossier, path, STATES[number % len(STATES)])).items():
+        for subject, fact in facts(put(dossier, path, STATES[number % len(STATES)]), people).items():
             was = before.get(subject)
             if was is not None and fact.settled and (fact.state, fact.value) != (was.state, was.value):
                 wrong.append((path, subject, (was.state, was.value), (fact.state, fact.value)))

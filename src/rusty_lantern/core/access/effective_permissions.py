@@ -14,7 +14,6 @@ rules could not be read may name anybody, and are never left out.
 
 from __future__ import annotations
 
-from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
 from typing import Protocol
@@ -33,10 +32,8 @@ from rusty_lantern.core.access.policy.identity_policies import (
     without_public,
 )
 from rusty_lantern.core.access.policy.identity_policies import asks_who as conditions_ask
-from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.policy.values import NotUnderstood
-from rusty_lantern.core.access.resource_rests import literal_start, rests_after, without_resources
+from rusty_lantern.core.access.resource_rests import Reached, without_resources
 from rusty_lantern.core.access.rule_templates import (
     DELEGATING,
     Template,
@@ -53,7 +50,6 @@ from rusty_lantern.core.access.solver.action_patterns import unlisted
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.access.solver.verdict_cache import NAMES
 from rusty_lantern.core.answer import Answer, Partly
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.model.bucket import Bucket
@@ -102,12 +98,13 @@ class EffectivePermissions:
         self._decided: dict[object, dict[str, Reach]] = {}
         self._profiles: dict[object, list[PermissionGroup]] = {}
         self._found: dict[int, list[PermissionGroup]] = {}
+        self._by_bucket: dict[int, Mapping[str, Mapping[str, Reach]]] = {}
         self._alive: list[Side | Identity] = []
         """Keeps identities and statements in memory, since they are told apart by which ones they are: what keys and
         credentials stand for may have one name."""
         self._shapes: dict[Statement, int] = {}
         self._shape_of: dict[int, int] = {}
-        self._reach: dict[str, list[tuple[str, object]]] = {}
+        self._reached = Reached(self.names)
         self._granted: dict[object, dict[Verb, Reach]] = {}
         self._veiled: dict[object, bytes] = {}
         self._personal = False
@@ -118,6 +115,13 @@ class EffectivePermissions:
             self._found[id(holder)] = self._of(holder)
             self._alive.append(holder)
         return self._found[id(holder)]
+
+    def by_bucket(self, holder: Identity) -> Mapping[str, Mapping[str, Reach]]:
+        """What an identity can do, by bucket; closed ones are left out."""
+        groups = self.of(holder)
+        if id(groups) not in self._by_bucket:
+            self._by_bucket[id(groups)] = {bucket: group.reach for group in groups for bucket in group.buckets}
+        return self._by_bucket[id(groups)]
 
     def _of(self, holder: Identity) -> list[PermissionGroup]:
         groups = self.index.memberships.get(holder.name, [])
@@ -293,9 +297,7 @@ class EffectivePermissions:
             yield from ((bucket, bucket if statement.resources_negated else "") for bucket in self.names)
             return
         for resource in statement.resources:
-            if resource not in self._reach:
-                self._reach[resource] = list(self._reached(resource))
-            yield from self._reach[resource]
+            yield from self._reached.by(resource)
 
     def _shape(self, statement: Statement) -> int:
         """What a statement says but for its resources and its name, as a number."""
@@ -310,39 +312,6 @@ class EffectivePermissions:
             seen = self.seen[bucket]
             self._granted[key] = reach_of(identity, seen.rules, seen.surroundings, Budget(BUDGET))
         return self._granted[key]
-
-    def _reached(self, written: str) -> Iterator[tuple[str, object]]:
-        try:
-            resource = partition_free(written)
-        except NotUnderstood:
-            resource = "?" + written
-        if resource == "*":
-            yield from ((bucket, "*") for bucket in self.names)
-            return
-        if not resource.startswith(NAMES):
-            if NAMES.startswith(literal_start(resource)):
-                yield from ((bucket, (resource, bucket)) for bucket in self.names)
-            return
-        pattern = resource.removeprefix(NAMES)
-        literal = literal_start(pattern)
-        if "${" in pattern.partition("/")[0]:
-            yield from ((bucket, (pattern, bucket)) for bucket in self.names if bucket.startswith(literal))
-            return
-        if "/" in literal or literal == pattern:
-            bucket, slash, rest = pattern.partition("/")
-            if bucket in self.seen:
-                yield bucket, slash + rest
-            return
-        if pattern in ("*", "*/*"):
-            yield from ((bucket, pattern) for bucket in self.names)
-            return
-        start = bisect_left(self.names, literal)
-        while start < len(self.names) and self.names[start].startswith(literal):
-            bucket = self.names[start]
-            rests = rests_after(pattern, bucket)
-            if rests:
-                yield bucket, rests
-            start += 1
 
 
 def _may_name_anybody(statement: Statement) -> bool:

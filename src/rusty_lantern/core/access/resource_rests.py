@@ -1,10 +1,16 @@
-"""What a resource pattern leaves of itself once a bucket's name is read."""
+"""Which buckets a resource pattern reaches, and what it leaves of itself once a bucket's name is read."""
 
 from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
 from rusty_lantern.core.access.policy.document import Statement
+from rusty_lantern.core.access.policy.names import partition_free
+from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.solver.verdict_cache import NAMES
 
 
 def without_resources(statement: Statement) -> Statement:
@@ -47,3 +53,51 @@ def _close(pattern: str, places: set[int]) -> set[int]:
             reached += 1
             found.add(reached)
     return found
+
+
+class Reached:
+    """The buckets of these names, in order, that patterns reach, with what each pattern leaves; kept by pattern."""
+
+    def __init__(self, names: Sequence[str]) -> None:
+        self.names = names
+        self._known = frozenset(names)
+        self._kept: dict[str, list[tuple[str, object]]] = {}
+
+    def by(self, resource: str) -> list[tuple[str, object]]:
+        """Each bucket that a pattern reaches, and what is left of it there."""
+        if resource not in self._kept:
+            self._kept[resource] = list(self._reached(resource))
+        return self._kept[resource]
+
+    def _reached(self, written: str) -> Iterator[tuple[str, object]]:
+        try:
+            resource = partition_free(written)
+        except NotUnderstood:
+            resource = "?" + written
+        if resource == "*":
+            yield from ((bucket, "*") for bucket in self.names)
+            return
+        if not resource.startswith(NAMES):
+            if NAMES.startswith(literal_start(resource)):
+                yield from ((bucket, (resource, bucket)) for bucket in self.names)
+            return
+        pattern = resource.removeprefix(NAMES)
+        literal = literal_start(pattern)
+        if "${" in pattern.partition("/")[0]:
+            yield from ((bucket, (pattern, bucket)) for bucket in self.names if bucket.startswith(literal))
+            return
+        if "/" in literal or literal == pattern:
+            bucket, slash, rest = pattern.partition("/")
+            if bucket in self._known:
+                yield bucket, slash + rest
+            return
+        if pattern in ("*", "*/*"):
+            yield from ((bucket, pattern) for bucket in self.names)
+            return
+        start = bisect_left(self.names, literal)
+        while start < len(self.names) and self.names[start].startswith(literal):
+            bucket = self.names[start]
+            rests = rests_after(pattern, bucket)
+            if rests:
+                yield bucket, rests
+            start += 1

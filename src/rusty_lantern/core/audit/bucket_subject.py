@@ -14,7 +14,6 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_from
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
-from rusty_lantern.core.access.policy.identity_policies import asks_who
 from rusty_lantern.core.access.policy.named_identities import named_in
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
@@ -24,9 +23,10 @@ from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.verdict_cache import Decided, VerdictCache
-from rusty_lantern.core.answer import Answer, Fact, Partly, lost
+from rusty_lantern.core.answer import Answer, Fact, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.audit.exposure_facts import ExposureFacts
+from rusty_lantern.core.audit.named_access import access_fact
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.catalogue import REGISTER
@@ -231,10 +231,16 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
             self.named[identity] = found
         return found
 
-    def _granted(self, identity: Principal) -> dict[Verb, Reach]:
+    @property
+    def across(self) -> EffectivePermissions | None:
+        """What identities can do across the store's buckets; None for a bucket that is only supposed."""
         context = self.context
-        if context is not None and context.buckets.get(self.bucket.name) is self:
-            return context.across.granted(identity, self.bucket.name)
+        known = context is not None and context.buckets.get(self.bucket.name) is self
+        return context.across if context is not None and known else None
+
+    def _granted(self, identity: Principal) -> dict[Verb, Reach]:
+        if self.across is not None:
+            return self.across.granted(identity, self.bucket.name)
         return reach_of(identity, self.rules, self.surroundings, Budget(BUDGET))
 
     def trusts(self, identity: Principal) -> Fact:
@@ -264,39 +270,16 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
 
     def _own_holders(self, verb: Verb) -> list[str]:
         """The store's own identities that may use the verb here, by both sides together."""
-        context = self.context
-        if context is None or context.buckets.get(self.bucket.name) is not self:
+        across, name = self.across, self.bucket.name
+        if across is None:
             return []
-        return [
-            holder.name
-            for holder in self.index.dossier.identities.value or ()
-            for permitted in context.across.of(holder)
-            if verb in permitted.reach
-            and permitted.reach[verb].level in ("restricted", "open")
-            and self.bucket.name in permitted.buckets
-        ]
+        people = self.index.dossier.identities.value or ()
+        reached = ((holder.name, across.by_bucket(holder).get(name, {}).get(verb)) for holder in people)
+        return [who for who, reach in reached if reach is not None and reach.level in ("restricted", "open")]
 
     def access(self, name: str) -> Fact:
-        """What the rules grant a named identity (or `outside`: every named one that is not trusted)."""
-        trusted = {who: self.trusts(who) for who in self.named} if name == "outside" else {}
-        wanted = [who for who in self.named if who.is_called(name) or (who in trusted and trusted[who].value != "on")]
-        if not wanted and name != "outside" and any(map(asks_who, self.rules.policy.statements)):
-            wanted = [self.rules.principal(name)]  # not named, and what conditions say of callers may take it in
-        asked = self.bucket.policy.evidence
-        reached = [(verb, reach) for who in wanted for verb, reach in self.granted(who).items()]
-        doubt = next((reach.doubts[0] for _, reach in reached if reach.level == "unknown" and reach.doubts), "")
-        doubt = doubt or next(iter(self.rules.doubted.values()), "")
-        sure = {who for who in wanted if who not in trusted or trusted[who].value == "off"}
-        reaching = [who for who in wanted if any(reach.level != "closed" for reach in self.granted(who).values())]
-        outsider = next((who for who in reaching if who not in sure), None)
-        if outsider is not None and not doubt:
-            doubt = f"whether {outsider.name} is one of the store's own is not known: {trusted[outsider].reason}"
-        if doubt:
-            certain = {v for who in sure for v, one in self.granted(who).items() if one.level in ("restricted", "open")}
-            return Partly("failed", None, doubt, asked, certain=" ".join(verb for verb in VERBS if verb in certain))
-        verbs = {verb for verb, reach in reached if reach.level != "closed"}
-        note = ", ".join(who.name for who in wanted if name == "outside")
-        return Answer("known", " ".join(verb for verb in VERBS if verb in verbs), note, asked)
+        """What a named identity can do (or `outside`: every named one that is not trusted)."""
+        return access_fact(self, name)
 
     @property
     def probed(self) -> Fact:

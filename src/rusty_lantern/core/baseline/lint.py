@@ -13,6 +13,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.baseline.evaluation import required_of
 from rusty_lantern.core.baseline.loader import Baseline, Requirement, in_force
 from rusty_lantern.core.baseline.selectors import Subject
@@ -91,6 +92,9 @@ def _in_time(requirement: Requirement, moment: datetime) -> LintWarning | None:
 
 def _against(baseline: Baseline, subjects: Sequence[Subject]) -> list[LintWarning]:
     counts: dict[Place, list[bool]] = {}
+    telling: set[Place] = set()
+    """Requirements of facts that have a value somewhere."""
+    stores: dict[Place, set[str]] = {}
     remarks: list[LintWarning] = []
     for subject in subjects:
         force = required_of(baseline, subject)
@@ -103,8 +107,11 @@ def _against(baseline: Baseline, subjects: Sequence[Subject]) -> list[LintWarnin
             place = required.requirement.place
             shown = True
             if not required.requirement.fact.startswith("objects."):
-                shown = subject.fact(required.requirement.fact).state != "unsupported"
+                fact = subject.fact(required.requirement.fact)
+                shown = fact.state != "unsupported"
+                telling |= {place} if fact.value else set()
             counts.setdefault(place, []).append(shown)
+            stores.setdefault(place, set()).add(subject.store)
     for sheet in [sheet for sheet in baseline.sheets if sheet.require]:
         if not any(sheet.applies_to(subject) for subject in subjects):
             remarks.append(LintWarning(sheet.place, f'sheet "{sheet.name}" applies to nothing that was surveyed'))
@@ -117,4 +124,17 @@ def _against(baseline: Baseline, subjects: Sequence[Subject]) -> list[LintWarnin
             elif seen and not any(seen):
                 what = f"{requirement.fact}: no surveyed store can show it, so it is always unknown"
                 remarks.append(LintWarning(requirement.place, what))
+            elif seen and requirement.place not in telling:
+                there = [one for one in subjects if one.kind == "identity" and one.store in stores[requirement.place]]
+                if _of_nobody(requirement.fact, there):
+                    what = f"{requirement.fact}: nobody there goes by that name"
+                    remarks.append(LintWarning(requirement.place, what))
     return remarks
+
+
+def _of_nobody(fact: str, people: Sequence[Subject]) -> bool:
+    """Whether `access.NAME` speaks of one of a store's own by a name that none of them has, where all are known."""
+    name = fact.removeprefix("access.")
+    if name in (fact, "outside") or read_principal(name).kind != "canonical":
+        return False
+    return not any(one.unseen or one.name == name for one in people)

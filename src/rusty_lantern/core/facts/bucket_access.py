@@ -165,14 +165,16 @@ def temporary_url_key(subject: BucketView, _: str) -> Fact:
 @fact(
     "access.*",
     Parts(VERBS),
-    "the verbs that the bucket's rules grant an identity: `access.500600700800`, a resource name, a canonical id; or "
-    "`access.outside`, everyone named who is not of a trusted account. `within [read]` says what they may, at most",
+    "what an identity can do here: `access.500600700800`, a resource name, a canonical id, by the bucket's rules; "
+    "`access.tide-reader`, one of the store's own, by its own permissions and the rules together; or `access.outside`, "
+    "everyone named who is not of a trusted account. `within [read]` says what they may, at most",
     area="access",
-    advice="take verbs away from the identities named, or trust their account in the estate file",
+    advice="take verbs away from the identities named, in the bucket's rules or in their own permissions, or trust "
+    "their account in the estate file",
     causes=ACCESS_ACTIONS,
 )
 def access(subject: BucketView, name: str) -> Fact:
-    """The buckets' side only: what an identity's own permissions add is not read."""
+    """By everything that is known of whoever is named."""
     return subject.access(name)
 
 

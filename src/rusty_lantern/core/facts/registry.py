@@ -52,7 +52,7 @@ class BucketView(Protocol):
         """How the anonymous test stood to the verdicts."""
 
     def access(self, name: str) -> Fact:
-        """What the rules grant a named identity (or `outside`: every named one that is not trusted)."""
+        """What a named identity can do (or `outside`: every named one that is not trusted)."""
 
     def demanded(self, name: str) -> Fact:
         """What the policy demands of every upload (`core.access.solver.mandatory_conditions`), by name."""

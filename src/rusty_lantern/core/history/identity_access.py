@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Literal, NamedTuple
 
-from rusty_lantern.core.access.effective_permissions import PermissionGroup
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.principal_reach import Reach
@@ -53,15 +52,15 @@ def access_turns(was: StoreSubject, now: StoreSubject) -> Iterator[AccessTurn]:
         earlier = before.get((subject, name))
         if subject == "credential" and earlier is None and not was.index.dossier.credentials.settled:
             continue
-        old = was.across.of(earlier) if earlier is not None else _NOTHING
-        new = now.across.of(holder)
+        old = was.across.by_bucket(earlier) if earlier is not None else _NOTHING
+        new = now.across.by_bucket(holder)
         key = id(old), id(new)
         if key not in told:
             told[key] = [] if old == new else list(_compared(_Both(was, now, old, new), sorted(shared)))
         yield from (AccessTurn(subject, name, *one, verbs, buckets) for one, verbs, buckets in told[key])
 
 
-_NOTHING: list[PermissionGroup] = []
+_NOTHING: Mapping[str, Mapping[str, Reach]] = {}
 
 
 def _acting(store: StoreSubject) -> Iterator[tuple[str, str, Identity]]:
@@ -77,10 +76,14 @@ class _Both:
     """What somebody can do on each bucket, in either survey."""
 
     def __init__(
-        self, was: StoreSubject, now: StoreSubject, old: Sequence[PermissionGroup], new: Sequence[PermissionGroup]
+        self,
+        was: StoreSubject,
+        now: StoreSubject,
+        old: Mapping[str, Mapping[str, Reach]],
+        new: Mapping[str, Mapping[str, Reach]],
     ) -> None:
         self.stores = was, now
-        self.own = _by_bucket(old), _by_bucket(new)
+        self.own = old, new
 
     def turned(self, bucket: str, verb: Verb) -> _Turned | None:
         """What happened to a verb on a bucket; None: nothing that is known."""
@@ -104,10 +107,6 @@ class _Both:
 def _widest(levels: set[str]) -> str:
     """What somebody can do who may also ask as everybody does."""
     return next(level for level in ("open", "unknown", "restricted", "closed") if level in levels)
-
-
-def _by_bucket(groups: Sequence[PermissionGroup]) -> dict[str, Mapping[str, Reach]]:
-    return {bucket: group.reach for group in groups for bucket in group.buckets}
 
 
 def _compared(both: _Both, buckets: Sequence[str]) -> Iterator[tuple[_Turned, tuple[Verb, ...], tuple[str, ...]]]:
