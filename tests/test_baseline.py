@@ -13,13 +13,16 @@ from hypothesis import strategies as st
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.comparisons import ImpossibleComparison, read_comparison
-from rusty_lantern.core.baseline.evaluation import Cascade, evaluate, required_of
+from rusty_lantern.core.baseline.evaluation import Cascade, evaluate, observed_words, required_of
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
 from rusty_lantern.core.facts.registry import REGISTER, UnknownFact, lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.core.value_types import COUNT, DAY, DURATION, MOMENT, SIZE, SWITCH, TEXT, YEAR, Parts, Scale, Words
-from tests.subjects import bucket_said
+from tests.subjects import audited, bucket_said, every_finding
+
+NOW = datetime(2026, 11, 2, 6, tzinfo=UTC)
 
 VERB_SETS = Parts(VERBS)
 LEVELS = Words(("never", "suspended", "on"), ordered=True)
@@ -181,3 +184,19 @@ def test_a_baseline_is_read_in_a_process_that_did_nothing_else() -> None:
     )
     ended = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, timeout=600, check=False)
     assert ended.stdout == "versioning\n", ended.stderr
+
+
+@pytest.mark.parametrize(
+    "required,status",
+    [
+        ("none of [root]", "ok"), ("one of [person, service]", "ok"), ("service", "unknown"), ("root", "drift"),
+        ("none of [person]", "unknown"), ("role", "drift"),
+    ],
+)  # fmt: skip
+def test_what_is_known_to_be_one_of_two_is_held_against_both(required: str, status: str) -> None:
+    """A gateway's user is a person or a service, and the gateway does not say which."""
+    someone = Identity(name="warden", kind="user")
+    dossier = Dossier(store="s", taken=NOW, listing=Answer("known", 0), identities=Answer("known", [someone]))
+    sheets = read_baseline(f"title: t\nsheets: [{{sheet: s, require: {{identity.kind: '{required}'}}}}]\n", "b")
+    [found] = [one for one in every_finding(audited([dossier], sheets, NOW)) if one.kind == "identity"]
+    assert (found.status, observed_words(found)) == (status, "person or service")

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from types import MappingProxyType
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 
@@ -286,17 +286,21 @@ def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
     if fact.state in UNSETTLED:
-        if isinstance(fact, Partly) and fact.among:
-            held = {comparison.holds(Answer("known", value)) for value in fact.among}
-            settled = len(held) == 1 and (True in held or required.sure)
-            return (("ok", "") if True in held else ("drift", "")) if settled else ("unknown", fact.reason)
-        broken = isinstance(fact, Partly) and fact.certain is not None and comparison.broken_by(fact.certain)
-        return ("drift" if broken and required.sure else "unknown"), fact.reason
+        return _of_part(required, comparison, fact) if isinstance(fact, Partly) else ("unknown", fact.reason)
     if comparison.holds(fact):
         return "ok", ""
     if not required.sure:
         return "unknown", f"whether the sheet applies depends on {required.hangs_on}"
     return "drift", ""
+
+
+def _of_part(required: Required, comparison: Comparison, fact: Partly[Any]) -> tuple[Status, str]:
+    """What a part of a fact settles already: what it breaks is broken, and what holds of each possible value holds."""
+    held = {comparison.holds(Answer("known", value)) for value in fact.among}
+    if held == {True}:
+        return "ok", ""
+    broken = held == {False} or (fact.certain is not None and comparison.broken_by(fact.certain))
+    return ("drift" if broken and required.sure else "unknown"), fact.reason
 
 
 def observed_words(finding: Finding) -> str:
