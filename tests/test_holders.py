@@ -22,12 +22,15 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.identity_policies import Answers, both_sides, own_side
+from rusty_lantern.core.access.policy.identity_policies import Answers, both_sides, known_as, own_side, side_of
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer, Evidence, Partly
+from rusty_lantern.core.audit.access_differences import own_differences
+from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import Bucket, Guards, Right
@@ -362,6 +365,53 @@ def test_what_a_baseline_is_told_of_an_identity_is_what_each_pair_comes_to(dossi
             elif fact.settled:
                 assert set(str(fact.value).split()) == can
             assert not unread.buckets[bucket].fact(f"access.{holder.name}").settled or can == set(VERBS)
+
+
+@settings(max_examples=60)
+@given(estates(), estates())
+def test_what_a_change_means_to_the_stores_own_is_what_it_means_to_each_alone(one: Dossier, other: Dossier) -> None:
+    [store] = store_subjects([one], None, saltmarsh.MOMENT)
+    for bucket in other.buckets:
+        view = store.buckets[bucket.name]
+        after = beside(view, bucket)
+        expected = set()
+        for holder in one.identities.value or ():
+            side, who = side_of(store.index, holder), known_as(holder)
+            old, new = (both_sides(each.rules, side, ACCOUNT) for each in (view, after))
+            for verb in VERBS:
+                asker = Asker(identity=who, insider=True)
+                change = difference(old, new, after.surroundings, asker, verb, Budget(BUDGET))
+                if change.gained or change.lost or not change.sure:
+                    expected.add((holder.name, verb, bool(change.gained), bool(change.lost), change.sure))
+        found = own_differences(view, after)
+        assert not found.unseen
+        assert expected == {
+            (each.who, each.verb, bool(each.change.gained), bool(each.change.lost), each.change.sure)
+            for each in found.found
+        }
+
+
+def test_trying_a_policy_tells_whose_own_permission_it_takes_away(whole: Whole, tmp_path: Path) -> None:
+    fence = {"Effect": "Deny", "Principal": "*", "Action": "s3:*",
+             "Resource": ["arn:aws:s3:::backups-nightly", "arn:aws:s3:::backups-nightly/*"],
+             "Condition": {"NotIpAddress": {"aws:SourceIp": "198.51.100.0/24"}}}  # fmt: skip
+    proposed = tmp_path / "fence.json"
+    proposed.write_text(json.dumps({"Version": "2012-10-17", "Statement": [fence]}))
+    words = ("try", "--bucket", "harbour/backups-nightly", "--policy", str(proposed))
+    told = json.loads(whole.run(*words, "--json").out)["changes"]
+    mine = {row["verb"]: row for row in told if row["audience"] == "backup-runner"}
+    assert {verb: (row["before"], row["after"], row["gained"]) for verb, row in mine.items()} == {
+        "list": ("open", "restricted", None), "write": ("open", "restricted", None),
+    }  # fmt: skip
+    assert "loses backup-runner: list, write  (open → restricted)" in whole.run(*words).out
+    name = "arn:aws:iam::400100200300:user/trainee"
+    proposed.write_text(json.dumps({"Version": "2012-10-17", "Statement": [
+        fence | {"Effect": "Allow", "Principal": {"AWS": name}, "Action": "s3:PutObject", "Condition": {}}
+    ]}))  # fmt: skip
+    told = json.loads(whole.run(*words, "--json").out)["changes"]
+    assert [(row["audience"], row["verb"], row["before"], row["after"]) for row in told if row["gained"]] == [
+        ("trainee", "write", "closed", "open")
+    ]
 
 
 def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole: Whole, tmp_path: Path) -> None:

@@ -14,7 +14,7 @@ rules could not be read may name anybody, and are never left out.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Hashable, Iterable, Iterator, Mapping
 from functools import cached_property
 from typing import Protocol
 
@@ -124,18 +124,22 @@ class EffectivePermissions:
         return self._by_bucket[id(groups)]
 
     def _of(self, holder: Identity) -> list[PermissionGroup]:
-        groups = self.index.memberships.get(holder.name, [])
         side = side_of(self.index, holder)
-        parts = parts_of(holder, groups, self.account)
-        named = self._named()
-        mine = frozenset(parts.keys() & named.keys())
-        own = id(holder) if side.cap is not None or asks_who(side.statements) else 0
-        who = own or (id(holder) if self._personal else 0)
-        profile = (side.doubt, side.account, tuple(map(id, side.statements)), mine, who)
+        profile = self.profile(holder, side)
         if profile not in self._profiles:
-            self._profiles[profile] = self._permitted(holder, side, parts, named, own)
-            self._alive.append(side)
+            self._profiles[profile] = self._permitted(holder, side)
         return self._profiles[profile]
+
+    def profile(self, holder: Identity, side: Side) -> Hashable:
+        """What tells an identity with such an own side from others: of the same profile, all can do the same."""
+        named = self._named()  # first: it finds out whether rules speak of single callers
+        mine = frozenset(self._parts(holder).keys() & named.keys())
+        who = _told_apart(holder, side) or (id(holder) if self._personal else 0)
+        self._alive.append(side)
+        return (side.doubt, side.account, tuple(map(id, side.statements)), mine, who)
+
+    def _parts(self, holder: Identity) -> Mapping[str, str]:
+        return parts_of(holder, self.index.memberships.get(holder.name, []), self.account)
 
     def verbs(self, holder: Identity) -> Answer[Value]:
         """The verbs that an identity has on at least one bucket; partly known where some hang on what is not known."""
@@ -166,9 +170,8 @@ class EffectivePermissions:
         """What an identity can do on one bucket, by both sides together, but for what everybody can."""
         return self._decide(holder, side_of(self.index, holder), bucket)
 
-    def _permitted(
-        self, holder: Identity, side: Side, parts: Mapping[str, str], named: Mapping[str, list[str]], own: int
-    ) -> list[PermissionGroup]:
+    def _permitted(self, holder: Identity, side: Side) -> list[PermissionGroup]:
+        parts, named, own = self._parts(holder), self._named(), _told_apart(holder, side)
         rests, wanted = self._rests(side.statements)
         speaking = (name for name, part in parts.items() if part not in DELEGATING)
         wanted |= {bucket for name in speaking for bucket in named.get(name, ())}
@@ -312,6 +315,11 @@ class EffectivePermissions:
             seen = self.seen[bucket]
             self._granted[key] = reach_of(identity, seen.rules, seen.surroundings, Budget(BUDGET))
         return self._granted[key]
+
+
+def _told_apart(holder: Identity, side: Side) -> int:
+    """A number of its own for an identity whose own side depends on who it is; 0 for others."""
+    return id(holder) if side.cap is not None or asks_who(side.statements) else 0
 
 
 def _may_name_anybody(statement: Statement) -> bool:

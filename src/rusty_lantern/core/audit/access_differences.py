@@ -3,23 +3,25 @@ and the store's own identities with their own permissions."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from typing import Literal
+from collections.abc import Hashable, Iterable, Iterator
+from typing import Literal, NamedTuple
 
 import msgspec
 
+from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
+from rusty_lantern.core.access.policy.identity_policies import Side, both_sides, known_as, side_of
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
-from rusty_lantern.core.access.solver.audience_view import BUDGET
+from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.difference import Asker, Change, difference
+from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.model.identity import Identity, Verb
 
-MOST_OWN = 300
-"""How many of the store's own identities are looked at for one change."""
+MOST_KINDS = 300
+"""How many kinds of the store's own identities are decided for one change: those that can do the same are one."""
 
 
 class Difference(msgspec.Struct, frozen=True):
@@ -29,6 +31,9 @@ class Difference(msgspec.Struct, frozen=True):
     kind: Literal["audience", "named", "own"]
     verb: Verb
     change: Change
+    before: Level
+    """How far the verb goes."""
+    after: Level
 
 
 def differences(before: BucketSubject, after: BucketSubject) -> Iterator[Difference]:
@@ -40,25 +45,43 @@ def differences(before: BucketSubject, after: BucketSubject) -> Iterator[Differe
         yield from _of(who.name, "named", before, after, Asker(identity=who, insider=inside))
 
 
-def own_differences(before: BucketSubject, after: BucketSubject) -> Iterator[Difference]:
+class OwnDifferences(NamedTuple):
+    """What the store's own identities gain or lose, and why that may not be all; empty where it is."""
+
+    found: list[Difference]
+    unseen: str = ""
+
+
+def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferences:
     """The same of the store's own identities, by their own permissions and the bucket's rules together."""
-    index = before.index
-    for holder in (index.dossier.identities.value or ())[:MOST_OWN]:
-        who, side = known_as(holder), side_of(index, holder)
-        account = before.surroundings.account or who.account
-        old, new = (both_sides(view.rules, side, account) for view in (before, after))
-        for verb in VERBS:
-            asker = Asker(identity=who, insider=True)
-            yield from _told(holder.name, "own", verb, difference(old, new, after.surroundings, asker, verb, _work()))
-
-
-def own_unread(view: BucketSubject) -> str:
-    """Why not all of the store's own identities are looked at; empty where they are."""
-    told = view.index.dossier.identities
+    told = before.index.dossier.identities
     if told.unread:
-        return f"the store's own identities were not read ({told.reason})"
-    more = len(told.value or ()) - MOST_OWN
-    return f"{more:,} more identities of the store were not checked" if more > 0 else ""
+        return OwnDifferences([], f"the store's own identities were not read ({told.reason})")
+    if before.rules == after.rules:
+        return OwnDifferences([])
+    across = [EffectivePermissions({view.bucket.name: view}, before.index) for view in (before, after)]
+    decided: dict[Hashable, list[Difference]] = {}
+    found: list[Difference] = []
+    left = 0
+    for holder in told.value or ():
+        side = side_of(before.index, holder)
+        kind = tuple(one.profile(holder, side) for one in across)
+        if kind not in decided and len(decided) < MOST_KINDS:
+            decided[kind] = list(_of_own(holder, side, before, after))
+        found += [msgspec.structs.replace(one, who=holder.name) for one in decided.get(kind, ())]
+        left += kind not in decided
+    return OwnDifferences(found, f"{left:,} more identities of the store were not checked" if left else "")
+
+
+def _of_own(holder: Identity, side: Side, before: BucketSubject, after: BucketSubject) -> Iterator[Difference]:
+    who = known_as(holder)
+    account = before.surroundings.account or who.account
+    old, new = (both_sides(view.rules, side, account) for view in (before, after))
+    was, now = (reach_of(who, rules, after.surroundings, _work(), insider=True) for rules in (old, new))
+    for verb in VERBS:
+        change = difference(old, new, after.surroundings, Asker(identity=who, insider=True), verb, _work())
+        if not change.nothing:
+            yield Difference(holder.name, "own", verb, change, was[verb].level, now[verb].level)
 
 
 def _named(before: BucketSubject, after: BucketSubject) -> Iterable[Principal]:
@@ -74,12 +97,14 @@ def _of(
 ) -> Iterator[Difference]:
     for verb in VERBS:
         change = difference(before.rules, after.rules, after.surroundings, asker, verb, _work())
-        yield from _told(who, kind, verb, change)
-
-
-def _told(who: str, kind: Literal["audience", "named", "own"], verb: Verb, change: Change) -> Iterator[Difference]:
-    if change.gained is not None or change.lost is not None or not change.sure:
-        yield Difference(who, kind, verb, change)
+        if change.nothing:
+            continue
+        audience = next((one for one in AUDIENCES if one == who), None)
+        levels = [
+            view.verdicts[audience, verb].level if audience else view.granted(view.rules.principal(who))[verb].level
+            for view in (before, after)
+        ]
+        yield Difference(who, kind, verb, change, levels[0], levels[1])
 
 
 def _work() -> Budget:

@@ -15,7 +15,7 @@ from rusty_lantern.core.access.dialects.shipped import COMMON, dialect_of
 from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, GRANTED, GRANTED_ON_OBJECT, VERBS, actions_of
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.answer import Answer, Fact
-from rusty_lantern.core.audit.access_differences import differences, own_differences, own_unread
+from rusty_lantern.core.audit.access_differences import Difference, differences, own_differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import on_dialect
 from rusty_lantern.core.baseline.loader import Requirement
@@ -274,10 +274,11 @@ def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement])
             lost.setdefault(one.who, []).append(one.verb)
     found += [f"{who} also loses {verb}" for who, verbs in lost.items() for verb in verbs if who in AUDIENCES]
     found += [f"{who} also loses {', '.join(verbs)}" for who, verbs in lost.items() if who not in AUDIENCES]
-    found += _own_losses(view, after)
-    unseen = own_unread(view)
-    found += [f"{unseen}: what they lose is not known"] if unseen else []
-    if len(found) == len(wanted) + bool(unseen):
+    own = own_differences(view, after)
+    found += _own_losses(own.found)
+    sure = sure and all(one.change.sure for one in own.found)
+    found += [f"{own.unseen}: what they lose is not known"] if own.unseen else []
+    if len(found) == len(wanted) + bool(own.unseen):
         found.append("nothing else is lost, and nothing is gained")
     return found if sure else [*found, "something that was not understood or not read could hide more"]
 
@@ -299,10 +300,10 @@ def _by_the_common_reading(after: BucketSubject, wanted: list[Requirement]) -> I
     yield f"by the common reading that leaves {', '.join(still)}" if still else "the common reading agrees"
 
 
-def _own_losses(view: BucketSubject, after: BucketSubject) -> Iterator[str]:
+def _own_losses(differences: Sequence[Difference]) -> Iterator[str]:
     """What the store's own identities lose, those who lose the same together."""
     lost: dict[str, list[Verb]] = {}
-    for one in own_differences(view, after):
+    for one in differences:
         if one.change.lost is not None:
             lost.setdefault(one.who, []).append(one.verb)
         if one.change.gained is not None:

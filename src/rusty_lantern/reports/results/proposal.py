@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 
 import msgspec
@@ -9,7 +10,12 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.witness import Witness
-from rusty_lantern.core.audit.access_differences import Difference, differences
+from rusty_lantern.core.audit.access_differences import (
+    Difference,
+    OwnDifferences,
+    differences,
+    own_differences,
+)
 from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
@@ -24,7 +30,8 @@ class ChangeResult(msgspec.Struct, frozen=True, kw_only=True):
     """What somebody would gain or lose for one verb, with a witness each."""
 
     audience: str
-    """An audience, or whom rules name, or an account that the team trusts."""
+    """An audience, whom rules name, an account that the team trusts, or one of the store's own identities: that one by
+    its own permissions and the bucket's rules together."""
     verb: str
     before: str
     after: str
@@ -41,6 +48,8 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     as_of: datetime
     exposure: dict[str, dict[str, VerdictResult]]
     changes: list[ChangeResult] | None
+    own_unseen: str = ""
+    """Why what the store's own identities gain or lose is not known of all; empty where it is."""
     drift: list[FindingResult] | None = None
     """What would drift from the baseline; null where there is none."""
     new_drift: list[str] = []
@@ -86,20 +95,19 @@ def try_result(
     currency: str = "",
 ) -> TryResult:
     """What would be so, and what would change against the bucket as it is; with a baseline, what would drift."""
-    changes = None
+    own = OwnDifferences([]) if current is None else own_differences(current, after)
     judged = _judged(after, judge) if judge else []
     now = _judged(current, judge) if current is not None and judge is not None else []
     before = {j.requirement.fact for j in now if j.status == "drift"}
     drifts = [j for j in judged if j.status == "drift"]
     would = {j.requirement.fact for j in drifts}
-    if current is not None:
-        changes = [_change(current, after, one) for one in differences(current, after)]
     return TryResult(
         bucket=after.bucket.name,
         against=current.title if current else None,
         as_of=after.moment,
         exposure={a: {v: verdict_result(after.verdicts[a, v]) for v in VERBS} for a in AUDIENCES},
-        changes=changes,
+        changes=None if current is None else _changes(current, after, own.found),
+        own_unseen=own.unseen,
         drift=[finding_result(j) for j in drifts] if judge else None,
         new_drift=sorted(would - before),
         fixed=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
@@ -130,23 +138,13 @@ def _judged(view: BucketSubject, judge: Judge) -> list[Finding]:
     )
 
 
-def _change(current: BucketSubject, after: BucketSubject, one: Difference) -> ChangeResult:
-    before, now = _levels(current, one), _levels(after, one)
-    return ChangeResult(
-        audience=one.who,
-        verb=one.verb,
-        before=before,
-        after=now,
-        gained=one.change.gained,
-        lost=one.change.lost,
-        sure=one.change.sure,
-    )
-
-
-def _levels(view: BucketSubject, one: Difference) -> str:
-    audience = next((a for a in AUDIENCES if a == one.who), None)
-    return (
-        view.verdicts[audience, one.verb].level
-        if audience
-        else view.granted(view.rules.principal(one.who))[one.verb].level
-    )
+def _changes(current: BucketSubject, after: BucketSubject, own: Sequence[Difference]) -> list[ChangeResult]:
+    """What everybody gains and loses; what is told of one of the store's own by both sides is not told by rules too."""
+    others = (one for one in differences(current, after) if one.kind != "named" or current.holder(one.who) is None)
+    return [
+        ChangeResult(
+            audience=one.who, verb=one.verb, before=one.before, after=one.after,
+            gained=one.change.gained, lost=one.change.lost, sure=one.change.sure,
+        )
+        for one in (*others, *own)
+    ]  # fmt: skip

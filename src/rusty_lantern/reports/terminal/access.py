@@ -222,20 +222,40 @@ def try_view(screen: Console, result: TryResult) -> None:
     _would(screen, result)
     if result.retention is not None:
         _retention(screen, result.retention)
-    if result.changes is None:
-        return
+    if result.changes is not None:
+        _gained_and_lost(screen, result.changes, result.own_unseen)
+
+
+def _gained_and_lost(screen: Console, changes: Sequence[ChangeResult], unseen: str) -> None:
+    """Who would gain or lose what; those who gain and lose the same together, where there are many."""
     screen.print()
-    if not result.changes:
-        line(screen, ("No access changes.", STYLES["ok"]))
+    if not changes:
+        words = "No access changes." if not unseen else "No access changes that are known."
+        line(screen, (words, STYLES["ok"] if not unseen else ""))
     told = set()
-    for change in result.changes:
+    for change in changes:
         if change.audience not in WHO:
             continue
         if (change.verb, change.before, change.after) not in told:  # what anyone gains, any account gains as well
             _change(screen, change)
         told.add((change.verb, change.before, change.after))
-    for name in dict.fromkeys(change.audience for change in result.changes if change.audience not in WHO):
-        _changes_of(screen, name, [change for change in result.changes if change.audience == name])
+    by_name: dict[str, list[ChangeResult]] = {}
+    for change in changes:
+        if change.audience not in WHO:
+            by_name.setdefault(change.audience, []).append(change)
+    alike: dict[tuple[object, ...], list[str]] = {}
+    for name, mine in by_name.items():
+        told_of = (name,) if len(by_name) < MANY_NAMES else ()
+        kind = tuple((one.verb, one.gained is None, one.lost is None, one.sure) for one in mine)
+        alike.setdefault((*kind, *told_of), []).append(name)
+    for names in alike.values():
+        _changes_of(screen, show_names(names), by_name[names[0]])
+    if unseen:
+        line(screen, (f"{unseen}: what they gain or lose is not known", STYLES["unknown"]))
+
+
+MANY_NAMES = 4
+"""From so many on, those who gain and lose the same verbs are told together, with an example of the first."""
 
 
 def _changes_of(screen: Console, name: str, changes: list[ChangeResult]) -> None:
@@ -243,7 +263,9 @@ def _changes_of(screen: Console, name: str, changes: list[ChangeResult]) -> None
     for word, style, side in (("gains", STYLES["open"], "gained"), ("loses", STYLES["ok"], "lost")):
         mine = [change for change in changes if getattr(change, side) is not None]
         if mine:
-            line(screen, (f"{word} ", style), f"{name}: {', '.join(change.verb for change in mine)}")
+            levels = {f"  ({change.before} → {change.after})" for change in mine}
+            verbs = ", ".join(change.verb for change in mine)
+            line(screen, (f"{word} ", style), f"{name}: {verbs}", (levels.pop() if len(levels) == 1 else "", "dim"))
             show_witness(screen, getattr(mine[0], side))
     hidden = [change.verb for change in changes if not change.sure]
     if hidden:

@@ -29,6 +29,11 @@ class Change(msgspec.Struct, frozen=True):
     lost: Witness | None
     sure: bool = True
 
+    @property
+    def nothing(self) -> bool:
+        """Whether there surely is none."""
+        return self.gained is None and self.lost is None and self.sure
+
 
 class Asker(msgspec.Struct, frozen=True):
     """Of whom a difference is asked: an audience, or a named identity, which may be one of the owner's own."""
