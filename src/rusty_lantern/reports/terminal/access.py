@@ -240,8 +240,10 @@ def _gained_and_lost(screen: Console, changes: Sequence[ChangeResult], unseen: s
             _change(screen, change)
         told.add((change.verb, change.before, change.after))
     by_name: dict[str, list[ChangeResult]] = {}
+    by_everybody = {change.verb for change in changes if change.audience in WHO and change.gained is not None}
     for change in changes:
-        if change.audience not in WHO:
+        gained_with_all = change.gained is not None and change.lost is None and change.verb in by_everybody
+        if change.audience not in WHO and not gained_with_all:
             by_name.setdefault(change.audience, []).append(change)
     alike: dict[tuple[object, ...], list[str]] = {}
     for name, mine in by_name.items():
