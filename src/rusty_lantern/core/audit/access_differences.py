@@ -11,6 +11,7 @@ import msgspec
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.identity_policies import Side, both_sides, known_as, side_of
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
@@ -55,10 +56,11 @@ class OwnDifferences(NamedTuple):
 def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferences:
     """The same of the store's own identities, by their own permissions and the bucket's rules together."""
     told = before.index.dossier.identities
-    if told.unread:
-        return OwnDifferences([], f"the store's own identities were not read ({told.reason})")
     if before.rules == after.rules:
         return OwnDifferences([])
+    if told.unread:  # what is allowed to everybody, or by name, is told of those
+        same = _refusals(before) == _refusals(after)
+        return OwnDifferences([], "" if same else f"the store's own identities were not read ({told.reason})")
     across = [EffectivePermissions({view.bucket.name: view}, before.index) for view in (before, after)]
     decided: dict[Hashable, list[Difference]] = {}
     found: list[Difference] = []
@@ -71,6 +73,12 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
         found += [msgspec.structs.replace(one, who=holder.name) for one in decided.get(kind, ())]
         left += kind not in decided
     return OwnDifferences(found, f"{left:,} more identities of the store were not checked" if left else "")
+
+
+def _refusals(view: BucketSubject) -> frozenset[Statement]:
+    """What a bucket's policy refuses, whatever its statements are called."""
+    statements = (one for one in view.rules.policy.statements if one.effect != "Allow")
+    return frozenset(msgspec.structs.replace(one, place="", sid="") for one in statements)
 
 
 def _of_own(holder: Identity, side: Side, before: BucketSubject, after: BucketSubject) -> Iterator[Difference]:
