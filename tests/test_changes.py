@@ -128,7 +128,7 @@ def test_nothing_changed_is_no_change(dossier: Dossier) -> None:
     assert compared(dossier, dossier) == []
 
 
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(estates(), estates())
 def test_gained_and_lost_swap_when_the_order_swaps(one: Dossier, other: Dossier) -> None:
     def access(found: list[Change], sort: str) -> set[tuple[str, str, str]]:
@@ -139,7 +139,7 @@ def test_gained_and_lost_swap_when_the_order_swaps(one: Dossier, other: Dossier)
     assert access(there, "lost") == access(back, "gained")
 
 
-@settings(max_examples=60)
+@settings(max_examples=25)
 @given(estates(), estates())
 def test_what_identities_gained_and_lost_is_told_pair_by_pair_and_nothing_else(one: Dossier, other: Dossier) -> None:
     stores = [store_subjects([dossier], None, when)[0] for dossier, when in ((one, EARLIER), (other, saltmarsh.MOMENT))]

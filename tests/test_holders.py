@@ -341,7 +341,7 @@ def estates(draw: st.DrawFn) -> Dossier:
     )  # fmt: skip
 
 
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(estates())
 def test_what_a_baseline_is_told_of_an_identity_is_what_each_pair_comes_to(dossier: Dossier) -> None:
     """`access.NAME`: by both sides together, and as everybody; and nothing settled where identities were not read."""
@@ -367,7 +367,7 @@ def test_what_a_baseline_is_told_of_an_identity_is_what_each_pair_comes_to(dossi
             assert not unread.buckets[bucket].fact(f"access.{holder.name}").settled or can == set(VERBS)
 
 
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(estates(), estates())
 def test_what_a_change_means_to_the_stores_own_is_what_it_means_to_each_alone(one: Dossier, other: Dossier) -> None:
     [store] = store_subjects([one], None, saltmarsh.MOMENT)

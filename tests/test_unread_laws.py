@@ -153,7 +153,7 @@ def test_an_answer_that_is_denied_never_makes_another_fact_of_a_surveyed_store_c
 
 def made_certain(dossier: Dossier) -> list[object]:
     """Which answer is denied, and which fact is told otherwise than before then."""
-    people = [one.name for one in dossier.identities.value or ()]
+    people = [one.name for one in dossier.identities.value or ()][::4]
     before = facts(dossier, people)
     wrong: list[object] = []
     for number, path in enumerate(places(dossier)):

@@ -73,6 +73,7 @@ def _mirrored(harbour: Holdings, moment: datetime) -> tuple[list[Bucket], dict[s
         assert found is not None
         copies.append(msgspec.structs.replace(found, region=Answer("known", "south-shore")))
         versions[name] = harbour.versions[name]
+    versions["access-logs"] = versions["access-logs"][:40]  # of its own records, of one month
     ledger, archive = copies[1:3]
     assert archive.encryption.value
     copies[1] = msgspec.structs.replace(ledger, tags=Answer("known", {"class": "permit", "steward": "finance"}))
