@@ -32,6 +32,7 @@ from rusty_lantern.core.answer import Answer, Evidence, Partly
 from rusty_lantern.core.audit.access_differences import own_differences
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import store_subjects
+from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import Bucket, Guards, Right
 from rusty_lantern.core.model.capabilities import S3
@@ -412,6 +413,19 @@ def test_trying_a_policy_tells_whose_own_permission_it_takes_away(whole: Whole, 
     assert [(row["audience"], row["verb"], row["before"], row["after"]) for row in told if row["gained"]] == [
         ("trainee", "write", "closed", "open")
     ]
+
+
+def test_a_role_is_not_told_to_do_nothing_where_roles_could_not_be_listed() -> None:
+    lost: Answer[Any] = Answer("denied", None, "AccessDenied")
+    any_role = Identity(name="any role", kind="role", state=lost, policies=lost)
+    known = saltmarsh.harbour().dossier
+    people = [one for one in known.identities.value or () if one.kind != "role"]
+    blind = msgspec.structs.replace(known, identities=Answer("known", [*people, any_role]))
+    for dossier, settled in ((known, True), (blind, False)):
+        [store] = store_subjects([dossier], None, saltmarsh.MOMENT)
+        assert store.buckets["permit-archive"].fact("access.role log-shipper").settled is settled
+    before, after = (store_subjects([dossier], None, saltmarsh.MOMENT) for dossier in (blind, known))
+    assert [one.name for one in changes(before, after) if one.change == "gained"] == []
 
 
 def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole: Whole, tmp_path: Path) -> None:

@@ -20,6 +20,7 @@ from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.model.identity import Identity, Verb
+from rusty_lantern.core.model.store_index import StoreIndex
 
 MOST_KINDS = 300
 """How many kinds of the store's own identities are decided for one change: those that can do the same are one."""
@@ -61,15 +62,18 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
     if told.unread:  # what is allowed to everybody, or by name, is told of those
         same = _refusals(before) == _refusals(after)
         return OwnDifferences([], "" if same else f"the store's own identities were not read ({told.reason})")
-    across = [EffectivePermissions({view.bucket.name: view}, before.index) for view in (before, after)]
+    moved = after.dossier is not before.dossier  # to other software, which reads what is attached in its own way
+    indexes = before.index, StoreIndex(after.dossier, after.moment) if moved else before.index
+    pairs = zip((before, after), indexes, strict=True)
+    across = [EffectivePermissions({view.bucket.name: view}, index) for view, index in pairs]
     decided: dict[Hashable, list[Difference]] = {}
     found: list[Difference] = []
     left = 0
     for holder in told.value or ():
-        side = side_of(before.index, holder)
-        kind = tuple(one.profile(holder, side) for one in across)
+        sides = side_of(indexes[0], holder), side_of(indexes[1], holder)
+        kind = tuple(one.profile(holder, side) for one, side in zip(across, sides, strict=True))
         if kind not in decided and len(decided) < MOST_KINDS:
-            decided[kind] = list(_of_own(holder, side, before, after))
+            decided[kind] = list(_of_own(holder, sides, before, after))
         found += [msgspec.structs.replace(one, who=holder.name) for one in decided.get(kind, ())]
         left += kind not in decided
     return OwnDifferences(found, f"{left:,} more identities of the store were not checked" if left else "")
@@ -81,10 +85,12 @@ def _refusals(view: BucketSubject) -> frozenset[Statement]:
     return frozenset(msgspec.structs.replace(one, place="", sid="") for one in statements)
 
 
-def _of_own(holder: Identity, side: Side, before: BucketSubject, after: BucketSubject) -> Iterator[Difference]:
+def _of_own(
+    holder: Identity, sides: tuple[Side, Side], before: BucketSubject, after: BucketSubject
+) -> Iterator[Difference]:
     who = known_as(holder)
     account = before.surroundings.account or who.account
-    old, new = (both_sides(view.rules, side, account) for view in (before, after))
+    old, new = (both_sides(view.rules, side, account) for view, side in zip((before, after), sides, strict=True))
     was, now = (reach_of(who, rules, after.surroundings, _work(), insider=True) for rules in (old, new))
     for verb in VERBS:
         change = difference(old, new, after.surroundings, Asker(identity=who, insider=True), verb, _work())

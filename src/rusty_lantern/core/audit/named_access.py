@@ -103,9 +103,10 @@ def _by_both_sides(view: NamedView, holder: Identity) -> Iterator[tuple[str, Rea
 def _unread_side(view: NamedView, name: str) -> str:
     """Why a name may be one of the store's own, with permissions that were not read; empty where it is not."""
     listed = view.index.dossier.identities
-    if not listed.unread or name in view.index.groups or not _is_a_user(view, name):
+    why = listed.reason if listed.unread else next(iter(view.index.unlisted.values()), "")
+    if not why or name in view.index.groups or not _is_a_user(view, name):
         return ""
-    return f"whether its own permissions let it do more is not known: {listed.reason}"
+    return f"whether its own permissions let it do more is not known: {why}"
 
 
 def _is_a_user(view: NamedView, name: str) -> bool:

@@ -50,7 +50,10 @@ def access_turns(was: StoreSubject, now: StoreSubject) -> Iterator[AccessTurn]:
     before = {(subject, name): holder for subject, name, holder in _acting(was)}
     for subject, name, holder in _acting(now):
         earlier = before.get((subject, name))
-        if subject == "credential" and earlier is None and not was.index.dossier.credentials.settled:
+        listed = (
+            was.index.dossier.credentials.settled if subject == "credential" else holder.kind not in was.index.unlisted
+        )
+        if earlier is None and not listed:
             continue
         old = was.across.by_bucket(earlier) if earlier is not None else _NOTHING
         new = now.across.by_bucket(holder)

@@ -38,6 +38,12 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         return {h.resource: h for h in found if h.resource} | {h.name: h for h in found}
 
     @cached_property
+    def unlisted(self) -> dict[str, str]:
+        """Kinds of identities that could not be listed, one of which stands for all of them → why."""
+        found = self.dossier.identities.value or ()
+        return {one.kind: one.state.reason for one in found if one.name == f"any {one.kind}"}
+
+    @cached_property
     def groups(self) -> dict[str, Group]:
         """Groups by name."""
         return {group.name: group for group in self.dossier.groups.value or ()}

@@ -112,7 +112,7 @@ def side_of(index: StoreIndex, holder: Identity) -> Side:
 
 
 REFUSING_DISABLED = frozenset({"gateway", "keystone"})
-"""How ACLs are read in stores that answer no request of a disabled identity (tried on the gateway 16.2, Keystone 27).
+"""How ACLs are read in stores that answer no request of a disabled identity (tried on a gateway 16.2, a Keystone 30).
 Of others that is not known: a key of somebody who is disabled may go on working there."""
 
 
