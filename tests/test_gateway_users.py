@@ -354,3 +354,55 @@ def test_a_suspended_user_can_do_nothing_and_one_of_the_gateways_own_everything(
     assert (why["allowed"], why["by"]) == (False, "the identity is disabled")
     kinds = {one.name: one.kind for one in found.identities.value or ()}
     assert [kinds[name] for name in ("stopped", "engine", "chief")] == ["user", "root", "root"]
+
+
+def test_who_gains_and_loses_by_a_policy_is_who_does_on_the_gateway(people: Gateway, tmp_path: Path) -> None:
+    """By `try` beforehand and by `changes` afterwards: users with permissions of their own, which no policy names."""
+    keeper, bucket = people.client(), "swale"
+    keeper.create_bucket(Bucket=bucket)
+    keeper.put_object(Bucket=bucket, Key="k", Body=b"1")
+    users = [f"{tenant}{name}" for name in OWN for tenant in ("", f"{TENANT}$")]
+    folder, proposed = workspace(people, tmp_path / "ws"), tmp_path / "new.json"
+    (folder / "baseline.yaml").write_text("title: t\nsheets: [{sheet: all, require: {objects.public: none}}]\n")
+
+    def let_in() -> set[tuple[str, str]]:
+        found = set()
+        for user in users:
+            for verb, line in ASKED.items():
+                found |= {(user, verb)} if asked(people, user, line.format(f"/%3A{bucket}")) else set()
+                keeper.delete_object(Bucket=bucket, Key="w")  # it would let in its writer by its own ACL
+        return found
+
+    def surveyed_again() -> None:
+        ran = lantern("survey", "--only", f"real/{bucket}", "--objects", "all", cwd=folder)
+        assert ran.code == 0, ran.err
+
+    def told(words: tuple[str, ...], name: str, turn: Any) -> set[tuple[str, str]]:
+        ran = lantern(*words, "--json", cwd=folder)
+        assert ran.code in (0, 1), ran.err
+        rows = json.loads(ran.out)["changes"]
+        return {(row[name], verb) for row in rows if turn(row) and row[name] in users for verb in row["verb"].split()}
+
+    surveyed_again()
+    before, moved = let_in(), 0
+    some = {"AWS": ["arn:aws:iam:::user/every", f"arn:aws:iam::{TENANT}:user/none", "arn:aws:iam:::user/listing"]}
+    for text in (
+        policy(bucket, "Deny", some, "s3:GetObject"),
+        policy(bucket, "Allow", {"AWS": ["arn:aws:iam:::user/none", f"arn:aws:iam::{TENANT}:user/all"]}, ACTIONS),
+        policy(bucket, "Deny", "*", ["s3:PutObject", "s3:ListBucket"]),
+        policy(bucket, "Allow", "*", "s3:ListBucket"),
+    ):
+        proposed.write_text(text)
+        words = ("try", "--bucket", f"real/{bucket}", "--policy", str(proposed))
+        tried = [told(words, "audience", lambda row, side=side: row[side]) for side in ("gained", "lost")]
+        keeper.put_bucket_policy(Bucket=bucket, Policy=text)
+        surveyed_again()
+        seen = [told(("changes",), "name", lambda row, turn=turn: row["change"] == turn) for turn in ("gained", "lost")]
+        after = let_in()
+        assert tried == [after - before, before - after], text
+        gained, lost = after - before, before - after
+        assert (seen[0] <= gained, seen[1]) == (True, lost), text
+        of_all = {"list"} if '"Allow", "Principal": "*"' in text else set()  # told of all, not of each again
+        assert gained - seen[0] <= {one for one in gained if one[1] in of_all}, text
+        before, moved = after, moved + len(after ^ before)
+    assert moved > 30
