@@ -6,7 +6,7 @@ that anybody gained, and what is unknown on either side is not compared: why it 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Set
 from typing import Literal, NamedTuple
 
 from rusty_lantern.core.access.policy.actions import VERBS
@@ -59,7 +59,7 @@ def access_turns(was: StoreSubject, now: StoreSubject) -> Iterator[AccessTurn]:
         new = now.across.by_bucket(holder)
         key = id(old), id(new)
         if key not in told:
-            told[key] = [] if old == new else list(_compared(_Both(was, now, old, new), sorted(shared)))
+            told[key] = [] if old == new else list(_compared(_Both(was, now, old, new), shared))
         yield from (AccessTurn(subject, name, *one, verbs, buckets) for one, verbs, buckets in told[key])
 
 
@@ -112,11 +112,11 @@ def _widest(levels: set[str]) -> str:
     return next(level for level in ("open", "unknown", "restricted", "closed") if level in levels)
 
 
-def _compared(both: _Both, buckets: Sequence[str]) -> Iterator[tuple[_Turned, tuple[Verb, ...], tuple[str, ...]]]:
-    """What happened to which verbs on which buckets, those that are alike together."""
+def _compared(both: _Both, shared: Set[str]) -> Iterator[tuple[_Turned, tuple[Verb, ...], tuple[str, ...]]]:
+    """What happened to which verbs on which of the buckets that both surveys have, those that are alike together."""
     alike: dict[tuple[tuple[Verb, _Turned], ...], list[str]] = {}
     decided: dict[tuple[int, ...], tuple[tuple[Verb, _Turned], ...]] = {}
-    for bucket in buckets:
+    for bucket in sorted((both.own[0].keys() | both.own[1].keys()) & shared):
         before, after = (own.get(bucket) for own in both.own)
         if before == after:
             continue
