@@ -77,7 +77,7 @@ class Survey(msgspec.Struct, frozen=True):
     @property
     def unread(self) -> dict[str, str]:
         """The stores whose buckets could not be listed, and why."""
-        return {one.store: one.listing.reason for one in self.dossiers if not one.listing.settled}
+        return {one.store: one.unlisted for one in self.dossiers if one.unlisted}
 
 
 JOURNAL = "journal"

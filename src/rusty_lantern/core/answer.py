@@ -84,7 +84,7 @@ class Partly(Answer[T], frozen=True, omit_defaults=True, gc=False):
 
     certain: T | None = None
     among: tuple[T, ...] = ()
-    """The values of which it has one; empty: it may have any."""
+    """The only values that are possible; empty: any is."""
 
 
 UNSETTLED: dict[State, str] = {

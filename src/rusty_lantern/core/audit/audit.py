@@ -277,7 +277,7 @@ def audit(
     if len(idle) > 1 and not seen.whole:
         idle = [f"{len(idle)} sheets apply to nothing that was surveyed: not every bucket was"]
     dossiers = [store.index.dossier for store in stores]
-    unread = [(dossier.store, dossier.listing.reason) for dossier in dossiers if not dossier.listing.settled]
+    unread = [(dossier.store, dossier.unlisted) for dossier in dossiers if dossier.unlisted]
     asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
     scope = Scope(asked, buckets, judge.moment, stands, public, only_buckets=bool(wanted.tag))
     return Audit(_worst_first(waived), scope, met, unread, idle, len(buckets), stands, seen)

@@ -62,7 +62,7 @@ def access_fact(view: NamedView, name: str) -> Fact:
     if name != OUTSIDE:
         named = [who for who in view.named if who.is_called(name)] or [view.rules.principal(name)]
         found = [(verb, reach, True) for who in named for verb, reach in view.granted(who).items()]
-        return _fact(view, found, _unread_side(view, name))
+        return _fact(view, found, unread_side(view, name))
     trusted = {who: view.trusts(who) for who in view.named}
     outsiders = {who: fact for who, fact in trusted.items() if fact.value != "on"}
     found = [
@@ -100,7 +100,7 @@ def _by_both_sides(view: NamedView, holder: Identity) -> Iterator[tuple[str, Rea
         yield verb, Reach(verdict.level, doubts=verdict.doubts)
 
 
-def _unread_side(view: NamedView, name: str) -> str:
+def unread_side(view: NamedView, name: str) -> str:
     """Why a name may be one of the store's own, with permissions that were not read; empty where it is not."""
     listed = view.index.dossier.identities
     why = listed.reason if listed.unread else next(iter(view.index.unlisted.values()), "")

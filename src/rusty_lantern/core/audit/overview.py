@@ -271,7 +271,8 @@ def settled_by(finding: Finding, *, told: bool = False) -> str:
     asked, reason = finding.observed.evidence.question, finding.reason
     _, slash, question = asked.partition("/")
     permission = _PERMISSIONS.get(f"GET?{question.partition('?')[2]}") if slash else None
-    if "denied" in reason and permission:
+    of_another = "could not be read" in reason or "own permissions" in reason
+    if "denied" in reason and permission and (not of_another or "the policy could not be read" in reason):
         return f"allow s3:{permission.removeprefix('s3:')} to the surveying credential, then: lantern survey"
     found = next((words for marks, words in _SETTLED if any(mark in reason for mark in marks)), _OTHERWISE)
     return _BY_DOCUMENT if told and found.startswith(_LOOK) else found

@@ -116,11 +116,8 @@ class StoreSubject:
 
     @property
     def blind(self) -> str:
-        """Why the store may have buckets that its list does not show; empty where it shows all. A gateway lists one's
-        own alone: its administration door is the only full list."""
-        doors = self.index.dossier.doors.value or ()
-        shut = next((door for door in doors if door.name == "admin" and not door.read), None)
-        return f"the administration door was not read: {shut.note}" if shut else ""
+        """Why the store may have buckets that its list does not show; empty where it shows all."""
+        return self.index.dossier.blind
 
     def _sections(self) -> list[tuple[str, Answer[Any], Callable[[Any], PartSubject | None]]]:
         """The lists of a dossier besides buckets, and what makes a subject of an entry."""

@@ -110,6 +110,20 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     tag: str = ""
     """The ETag that it came with."""
 
+    @property
+    def blind(self) -> str:
+        """Why the store may have buckets that its list does not show; empty where it shows all. A gateway lists one's
+        own alone: its administration door is the only full list."""
+        shut = next((door for door in self.doors.value or () if door.name == "admin" and not door.read), None)
+        return f"the administration door was not read: {shut.note}" if shut else ""
+
+    @property
+    def unlisted(self) -> str:
+        """Why not all of its buckets are known; empty where they are."""
+        if not self.listing.settled:
+            return self.listing.reason
+        return f"not all of its buckets are listed: {self.blind}" if self.blind else ""
+
 
 def lost_dossier(store: str, address: str, taken: datetime, why: Answer[Any]) -> Dossier:
     """What stands for a store of which nothing was read: every answer is why."""

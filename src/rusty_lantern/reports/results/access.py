@@ -20,6 +20,7 @@ from rusty_lantern.core.access.solver.public_policy import Public
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness, witness_of
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.named_access import unread_side
 from rusty_lantern.core.audit.other_requests import OtherRequests, VerbsOfCallers, by_another_action
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
@@ -144,6 +145,8 @@ def _decided(
         perhaps = perhaps_granted(rules, request, own)
         by = f"{perhaps}, which may be the caller's account"
         decision = msgspec.structs.replace(decision, allowed=None, by=by) if perhaps else decision
+        unread = unread_side(view, asking.caller) if asking.caller not in AUDIENCES and not perhaps else ""
+        decision = msgspec.structs.replace(decision, allowed=None, by=unread) if unread else decision
     witness = witness_of(request, view.bucket.name, door_of(rules, decision.by))
     if asking.caller not in AUDIENCES:
         witness = msgspec.structs.replace(witness, caller=asking.caller)

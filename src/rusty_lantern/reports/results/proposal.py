@@ -139,7 +139,7 @@ def _judged(view: BucketSubject, judge: Judge) -> list[Finding]:
 
 
 def _changes(current: BucketSubject, after: BucketSubject, own: Sequence[Difference]) -> list[ChangeResult]:
-    """What everybody gains and loses; what is told of one of the store's own by both sides is not told by rules too."""
+    """What each gains and loses. One of the store's own is told once, by both sides, though rules may name it too."""
     others = (one for one in differences(current, after) if one.kind != "named" or current.holder(one.who) is None)
     return [
         ChangeResult(
