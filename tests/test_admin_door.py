@@ -14,10 +14,12 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import decode
+from rusty_lantern.simulator.admin_server import GatewayUser
+from rusty_lantern.simulator.demo.skerry import AUDITOR
 from rusty_lantern.simulator.serve import serve
 from rusty_lantern.stores.admin.documents import OWN_POLICIES, Attribute, Instance, InstanceData, User, own_policies
 from rusty_lantern.stores.admin.people import people_of
-from tests.conftest import lantern
+from tests.conftest import Whole, lantern
 
 SECRETS = ("sk-keeper-000", "sk-tern-000", "sk-gull-000", "tk-account-000", "Y2stY29udGFpbmVy")
 """What stands in clear in the recorded answers: S3 secrets, Swift keys, keys of temporary URLs."""
@@ -167,3 +169,39 @@ def test_what_a_user_may_is_known_where_nothing_else_can_say_more(told: Instance
     people = people_of(Answer("known", [user]), {"deck": Answer("known", told)})["identities"].value
     assert people is not None
     assert (people[0].policies.state, why in people[0].policies.note) == (state, True)
+
+
+DENIED = """title: t
+sheets:
+- sheet: s
+  of: {name: grant-ledger}
+  require: {exposure.list: closed, access.ledger-reader: "within [list, read]", access.tide-desk: nothing}
+"""
+
+
+@pytest.mark.parametrize("capability", ["users", "buckets", "metadata"])
+def test_a_capability_that_the_auditor_lacks_makes_nothing_look_fine(
+    whole: Whole, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capability: str
+) -> None:
+    door = whole.served.skerry.admin
+    assert door is not None
+    auditor = door.users[AUDITOR]
+    caps = [one for one in auditor.answer["caps"] if one["type"] != capability]
+    monkeypatch.setitem(door.users, AUDITOR, GatewayUser(auditor.answer | {"caps": caps}, auditor.policies))
+    (tmp_path / "skerry.credential").write_bytes((whole.folder / "skerry.credential").read_bytes())
+    (tmp_path / "skerry.credential").chmod(0o600)
+    entry = (whole.folder / "estate.yaml").read_text().partition("  skerry:\n")[2].partition("  lagoon:\n")[0]
+    (tmp_path / "estate.yaml").write_text(f"estate: t\nstores:\n  skerry:\n{entry}")
+    (tmp_path / "baseline.yaml").write_text(DENIED)
+    lantern("survey", "--objects", "none", cwd=tmp_path)
+    audit = lantern("audit", "--json", cwd=tmp_path)
+    told = json.loads(audit.out)
+    why = lantern("why", "skerry/grant-ledger", "--as", "ledger-reader", "--json", cwd=tmp_path)
+    if capability == "buckets":  # whatever it may read besides, there is no list of what to read
+        assert (audit.code, "administration door" in told["unread_stores"]["skerry"]) == (3, True)
+        assert (why.code, "was not read" in why.err) == (2, True)
+        return
+    facts = {row["fact"] for row in told["unknown"]}
+    assert {"access.ledger-reader", "access.tide-desk"} <= facts
+    assert "s3:GetBucketPolicy" not in lantern("audit", cwd=tmp_path).out
+    assert json.loads(why.out)["allowed"] is None

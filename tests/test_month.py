@@ -55,6 +55,12 @@ def test_what_identities_gained_is_told_with_the_buckets(changed: dict[str, Any]
     } == IDENTITIES_GAINED  # fmt: skip
 
 
+def test_a_name_that_neither_survey_has_is_not_told_to_be_unchanged(lived: Lived) -> None:
+    ran = lived.run("changes", "--only", "skerry/permitt-scans")
+    assert (ran.code, ran.out) == (2, "")
+    assert 'did you mean "skerry/permit-scans"?' in ran.err
+
+
 def test_changes_of_some_buckets_tell_who_gained_access_to_those(lived: Lived) -> None:
     found = json.loads(lived.run("changes", "--only", "skerry/permit-*", "--json").out)["changes"]
     assert [(row["name"], row["verb"], row["buckets"]) for row in found if row["change"] == "gained"] == [

@@ -57,6 +57,7 @@ def changes(
     from fnmatch import fnmatchcase
 
     from rusty_lantern.core.audit.store_subject import store_subjects
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
     from rusty_lantern.core.history.changes import changes
     from rusty_lantern.core.history.drift_changes import drift_changes
     from rusty_lantern.reports.results.changes import ChangesResult, change_rows, drift_rows
@@ -77,6 +78,11 @@ def changes(
     stores = [store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)]
     found = changes(stores[0], stores[1], (old.manifest.limits, new.manifest.limits))
     found = [kept for change in found if (kept := change.within(wanted)) is not None]
+    known = {(one.name, name) for side in stores for one in side for name in one.titles()}
+    for pattern in only or ():
+        if not any(fnmatchcase(f"{store}/{name}", pattern) for store, name in known):
+            remedy = nearest(pattern, [f"{store}/{name}" for store, name in known]) or "lantern buckets lists them"
+            raise BadInput(Problem(f'nothing in either survey is called "{pattern}"', remedy=remedy))
     drift = drift_changes(*(judge_kept(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
     held = _attributed(found, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None

@@ -108,6 +108,10 @@ class StoreSubject:
                 yield self._part(kind, "", f"any {kind}", section)
             yield from (found for entry in section.value or () if (found := subject_of(entry)) is not None)
 
+    def titles(self) -> set[str]:
+        """The names of its buckets, and of all else that a baseline can speak of."""
+        return {*self.buckets, *(subject.label for subject in self.subjects())}
+
     def unlisted(self) -> list[str]:
         """The kinds of subject of which the store's list was not read."""
         sections = [("bucket", self.index.dossier.listing), *((kind, section) for kind, section, _ in self._sections())]
