@@ -6,10 +6,8 @@ if the unread input said the most, and if it said the least, and only where that
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from functools import lru_cache
 from typing import Any
 
 import msgspec
@@ -17,14 +15,14 @@ import msgspec
 from rusty_lantern.core.access.dialects.rewrite import as_read, in_its_tenant
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, Answering, dialect_of
 from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
-from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
+from rusty_lantern.core.access.policy.document import Fault, Policy, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
+from rusty_lantern.core.access.policy.setting_refusals import of_network, of_payment
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
 from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Guards, Right
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.network import Network
 
 
 class Guard(msgspec.Struct, frozen=True):
@@ -152,8 +150,8 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     if store.account.unread and not store.account_number:
         policy = _of_no_known_account(policy)
     levels = (("bucket", bucket.network), ("store", store.network))
-    restrictions = tuple(restriction for level, network in levels for restriction in _network(level, network))
-    restrictions += _payment(bucket.requester_pays)
+    restrictions = tuple(restriction for level, network in levels for restriction in of_network(level, network))
+    restrictions += of_payment(bucket.requester_pays)
     restrictions += _of_other_doors(bucket, store, policy)
     users_have_ids = dialect_of(store).readings.ids_are_user_names or store.acl_reading == "gateway"
     return Rules(
@@ -275,25 +273,7 @@ def _fixed(bucket: BucketInputs, store: StoreInputs) -> tuple[tuple[str, str], .
     return tuple((key, value) for key, value in told if value)
 
 
-def _payment(answer: Answer[bool]) -> tuple[Statement, ...]:
-    """Where the requester pays, requests without credentials are refused (published with that setting)."""
-    if not answer.value and (not answer.unread or answer.note == NOT_IN_DOSSIER):
-        return ()  # a dossier that does not speak of it leaves it as it is by default: the owner pays
-    title = "the requester pays" if answer.value else "who pays for requests"
-    signed = {"StringEquals": {"aws:PrincipalType": "Anonymous"}}
-    denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": signed}
-    read = _own(json.dumps(denied))
-    faults = (Fault(title, f"could not be read ({answer.reason})"),) if answer.unread else ()
-    return tuple(msgspec.structs.replace(statement, place=title, faults=faults) for statement in read)
-
-
 _OF_AN_ACCOUNT = ("aws:principalaccount", "aws:principalarn", "aws:resourceaccount", "aws:sourceaccount")
-
-
-@lru_cache(maxsize=256)
-def _own(statement: str) -> tuple[Statement, ...]:
-    """A statement that is written here, not by a store, read as a policy's statements are."""
-    return parse_policy(f'{{"Version": "2012-10-17", "Statement": {statement}}}').statements
 
 
 def _of_no_known_account(policy: Policy) -> Policy:
@@ -307,26 +287,6 @@ def _of_no_known_account(policy: Policy) -> Policy:
         return msgspec.structs.replace(statement, conditions=kept, faults=(*statement.faults, fault))
 
     return msgspec.structs.replace(policy, statements=tuple(map(doubted, policy.statements)))
-
-
-def _network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
-    """Network rules as a Deny of everything from elsewhere; one that may or may not be there if they are unread."""
-    title = f"network rules of the {level}"
-    everyone = Principals(everyone=True)
-    if answer.unread:
-        fault = Fault(title, f"could not be read ({answer.reason})")
-        return (Statement(title, "Deny", principals=everyone, actions=("*",), resources=("*",), faults=(fault,)),)
-    network = answer.value
-    if network is None or network.everywhere:
-        return ()
-    restriction: dict[str, dict[str, list[str]]] = {"NotIpAddress": {"aws:SourceIp": network.networks}}
-    if not network.networks:
-        restriction = {}
-    if network.endpoints:
-        restriction["StringNotEquals"] = {"aws:SourceVpce": network.endpoints}
-    denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": restriction}
-    read = _own(json.dumps(denied))
-    return tuple(msgspec.structs.replace(statement, place=title) for statement in read)
 
 
 def _guards(bucket: BucketInputs, store: StoreInputs, name: str, words: str) -> list[Guard]:
