@@ -134,8 +134,7 @@ def test_a_tenants_bucket_is_open_to_whom_the_gateway_lets_in_whichever_way_its_
         warden.put_bucket_policy(Bucket=bucket, Policy=text)
         let_in[bucket, text] = asked(people, "", f"/{TENANT}%3A{bucket}/{KEY}")
     assert set(let_in.values()) == {True, False}
-    people.admin("caps", "add", f"--uid=keeper-{Path(__file__).stem.rpartition('_')[2]}",
-                 "--caps=users=read;buckets=read;metadata=read")  # fmt: skip
+    allow_to_audit(people)
     login = f"--subuser={TENANT}$warden:swift", "--access=full", "--key-type=swift", "--secret=sk-swift-000"
     people.admin("subuser", "create", f"--uid={TENANT}$warden", *login)
     keys = {"own": ("AKwarden", "sk-warden", f"{TENANT}$warden:swift"), "by-admin": (*people.keeper, people.swift[0])}
@@ -176,27 +175,38 @@ def test_an_acl_that_names_a_user_by_id_lets_in_whom_a_policy_names_by_resource_
     for user, passed in let_in.items():
         reach = reach_of(user_named(NAMES[user]), rules, around, Budget(10**7))["list"]
         assert (reach.level != "closed") is passed, user
-    folder = tmp_path / "ws"
-    make(folder, {"baseline.yaml": ("title: t\nsheets: [{sheet: s, require: {exposure.read: closed}}]\n", 0o644),
-                  "estate.yaml": (_estate(people), 0o644)})  # fmt: skip
+    allow_to_audit(people)
     login = {"M_ACCESS_KEY_ID": people.keeper[0], "M_SECRET_ACCESS_KEY": people.keeper[1],
              "S_USER": people.swift[0], "S_KEY": people.swift[1]}  # fmt: skip
 
-    def run(*words: str) -> Ran:
-        return lantern(*words, cwd=folder, **login)
+    def run(door: str, *words: str) -> Ran:
+        return lantern(*words, cwd=tmp_path / door, **login)
 
-    assert run("survey", "--only", f"marsh/{BUCKET}").code == 0
-    asked_for = [("anyone", False)]
-    for user, passed in let_in.items():
-        asked_for += [(NAMES[user], passed), (f"{TENANT}${user}" if PEOPLE[user] else user, passed)]
-    for name, passed in asked_for:
-        decided = json.loads(run("why", f"marsh/{BUCKET}", "--as", name, "--verb", "list", "--json").out)
-        assert decided["allowed"] is passed, (name, decided)
-        assert "its own account" not in decided["note"]
-        assert (decided["request"]["caller"] == "no credentials") is (name == "anyone")
-    rows = json.loads(run("access", "--json").out)["access"]
+    for door, refused in (
+        ("admin", False),
+        ("none", None),
+    ):  # what else a user may do, only the administration door tells
+        make(tmp_path / door, {
+            "baseline.yaml": ("title: t\nsheets: [{sheet: s, require: {exposure.read: closed}}]\n", 0o644),
+            "estate.yaml": (_estate(people, admin=door == "admin"), 0o644)})  # fmt: skip
+        assert run(door, "survey", "--only", f"marsh/{BUCKET}").code == 0
+        asked_for: list[tuple[str, bool | None]] = [("anyone", False)]
+        for user, passed in let_in.items():
+            said = passed or refused
+            asked_for += [(NAMES[user], said), (f"{TENANT}${user}" if PEOPLE[user] else user, said)]
+        for name, said in asked_for:
+            decided = json.loads(run(door, "why", f"marsh/{BUCKET}", "--as", name, "--verb", "list", "--json").out)
+            assert decided["allowed"] is said, (door, name, decided)
+            assert "its own account" not in decided["note"]
+            assert (decided["request"]["caller"] == "no credentials") is (name == "anyone")
+    rows = json.loads(run("none", "access", "--json").out)["access"]
     assert sorted(row["identity"] for row in rows) == sorted(ids)
     assert [row["inside"] for row in rows if row["identity"] == owner] == [True]
+
+
+def allow_to_audit(gateway: Gateway) -> None:
+    keeper = f"--uid=keeper-{Path(__file__).stem.rpartition('_')[2]}"
+    gateway.admin("caps", "add", keeper, "--caps=users=read;buckets=read;metadata=read")
 
 
 def _estate(gateway: Gateway, *, admin: bool = False) -> str:
