@@ -19,7 +19,20 @@ from rusty_lantern.core.facts.registry import REGISTER, UnknownFact, lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Identity
-from rusty_lantern.core.value_types import COUNT, DAY, DURATION, MOMENT, SIZE, SWITCH, TEXT, YEAR, Parts, Scale, Words
+from rusty_lantern.core.value_types import (
+    COUNT,
+    DAY,
+    DURATION,
+    MOMENT,
+    NAMES,
+    SIZE,
+    SWITCH,
+    TEXT,
+    YEAR,
+    Parts,
+    Scale,
+    Words,
+)
 from tests.subjects import audited, bucket_said, every_finding
 
 NOW = datetime(2026, 11, 2, 6, tzinfo=UTC)
@@ -45,6 +58,11 @@ LEVELS = Words(("never", "suspended", "on"), ordered=True)
         ('matches "[a-z]+-[0-9]"', TEXT, ["ab-1"], ["ab-12", "x"]),
         ("within [list, read]", VERB_SETS, ["", "read", "list read"], ["read write", "change-settings"]),
         ("read list", VERB_SETS, ["list read"], ["read"]),
+        ("within [ann, boat-*]", NAMES, ["", "ann", "ann, boat-1"], ["bob", "ann, bob", '"ann, bob"']),
+        ('within ["ann, bob", c]', NAMES, ['"ann, bob"', '"ann, bob", c'], ["ann", "ann, bob"]),
+        ("none of [bob, boat-*]", NAMES, ["", "ann", "ann, c"], ["bob", "ann, boat-1"]),
+        ("nobody", NAMES, [""], ["ann"]),
+        ("ann, bob", NAMES, ["ann, bob"], ["ann"]),
         ("present", TEXT, ["", "x"], []),
         ("absent", TEXT, [], ["x"]),
         ("at least 2026-01-01", MOMENT, [datetime(2026, 1, 1, tzinfo=UTC)], [datetime(2025, 12, 31, tzinfo=UTC)]),
@@ -57,7 +75,7 @@ def test_comparisons(text: str, scale: Scale, yes: list[object], no: list[object
 
 
 def test_within_is_for_sets_of_words_only() -> None:
-    with pytest.raises(ImpossibleComparison, match="sets of words"):
+    with pytest.raises(ImpossibleComparison, match="compares sets"):
         read_comparison("within [a]", TEXT)
     with pytest.raises(ImpossibleComparison, match='did you mean "read"'):
         read_comparison("within [reed]", VERB_SETS)
@@ -68,6 +86,13 @@ def test_absent_satisfies_absent_and_none_of_only() -> None:
         t for t in ("absent", "none of [a]", "present", "a", 'matches ".*"') if read_comparison(t, TEXT).accepts_absent
     ]
     assert accepted == ["absent", "none of [a]"]
+
+
+@given(st.sets(st.text(min_size=1, max_size=8)), st.sets(st.sampled_from(["ann", "nobody", 'a"b', "a, b", " x", "-"])))
+def test_a_set_of_names_is_read_again_whatever_they_are(names: set[str], others: set[str]) -> None:
+    value = NAMES.join(names | others)
+    assert NAMES.members(value) == names | others
+    assert NAMES.read(NAMES.show(value)) == value
 
 
 @given(st.sampled_from([COUNT, SIZE, DURATION]), st.integers(0, 10**12))

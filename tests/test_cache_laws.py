@@ -260,7 +260,11 @@ def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
             for verb, one in permitted_.reach.items()
         }
         alone = {(name, verb): one.level for name in NAMES for verb, one in across.on(holder, name).items()}
-        assert together == alone, holder
+        by_bucket = {
+            (name, verb): one.level
+            for name in NAMES for who, reach in across.on_bucket(name) if who is holder for verb, one in reach.items()
+        }  # fmt: skip
+        assert together == alone == by_bucket, holder
 
 
 OWN = [
@@ -336,6 +340,12 @@ def test_permissions_of_a_gateways_users_told_together_are_those_of_each_on_each
         Identity(name=user, resource=user_named(user).name, groups=Answer("absent"), aliases=[user],
                  policies=denied if said is None else Answer("known", [Document("own", document(said))]))
         for user, said in zip(USERS, own, strict=True)
+    ]  # fmt: skip
+    deck = people[0]
+    people += [
+        msgspec.structs.replace(deck, name=f"deck:{level}", resource=f"{deck.resource}:{level}", acl_level=level,
+                                aliases=[f"deck:{level}", "deck", deck.resource])
+        for level in ("", "read", "write")
     ]  # fmt: skip
     buckets = []
     for (name, tenant), (written, grants, whole) in zip(TENANTS.items(), rules, strict=True):

@@ -39,6 +39,7 @@ from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import Document, Group, Identity, is_well_known, masked
 from rusty_lantern.core.model.store_index import members
+from rusty_lantern.core.value_types import NAMES
 from rusty_lantern.intake.secret_patterns import find_leaks
 from rusty_lantern.reports.results.access import decision_results
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -366,6 +367,14 @@ def test_what_a_baseline_is_told_of_an_identity_is_what_each_pair_comes_to(dossi
             elif fact.settled:
                 assert set(str(fact.value).split()) == can
             assert not unread.buckets[bucket].fact(f"access.{holder.name}").settled or can == set(VERBS)
+            for verb in VERBS:
+                everybody, reach = view.fact(f"principals.{verb}"), reached.get(verb)
+                known = everybody.certain if isinstance(everybody, Partly) else everybody.value
+                assert (holder.name in NAMES.members(known or "")) is (
+                    reach is not None and reach.level in ("open", "restricted")
+                )
+                assert reach is None or reach.level != "unknown" or not everybody.settled
+                assert not unread.buckets[bucket].fact(f"principals.{verb}").settled
 
 
 @settings(max_examples=40)

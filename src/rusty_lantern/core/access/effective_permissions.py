@@ -14,12 +14,13 @@ rules could not be read may name anybody, and are never left out.
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable, Iterator, Mapping
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import Protocol
 
 import msgspec
 
+from rusty_lantern.core.access.login_levels import of_login, without_acls
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import Statement
@@ -123,6 +124,19 @@ class EffectivePermissions:
             self._by_bucket[id(groups)] = {bucket: group.reach for group in groups for bucket in group.buckets}
         return self._by_bucket[id(groups)]
 
+    def on_bucket(self, bucket: str) -> Sequence[tuple[Identity, Mapping[str, Reach]]]:
+        """The identities that can do something on a bucket, or perhaps can, and what."""
+        return self._on_bucket.get(bucket, ())
+
+    @cached_property
+    def _on_bucket(self) -> Mapping[str, list[tuple[Identity, Mapping[str, Reach]]]]:
+        found: dict[str, list[tuple[Identity, Mapping[str, Reach]]]] = {}
+        for holder in self.index.dossier.identities.value or ():
+            for group in self.of(holder):
+                for bucket in group.buckets:
+                    found.setdefault(bucket, []).append((holder, group.reach))
+        return found
+
     def _of(self, holder: Identity) -> list[PermissionGroup]:
         side = side_of(self.index, holder)
         profile = self.profile(holder, side)
@@ -136,7 +150,7 @@ class EffectivePermissions:
         mine = frozenset(self._parts(holder).keys() & named.keys())
         who = _told_apart(holder, side) or (id(holder) if self._personal else 0)
         self._alive.append(side)
-        return (side.doubt, side.account, tuple(map(id, side.statements)), mine, who)
+        return (side.doubt, side.account, side.acl_level, tuple(map(id, side.statements)), mine, who)
 
     def _parts(self, holder: Identity) -> Mapping[str, str]:
         return parts_of(holder, self.index.memberships.get(holder.name, []), self.account)
@@ -225,7 +239,7 @@ class EffectivePermissions:
         )
 
     def _once(self, holder: Identity, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
-        key = (kind, side.doubt, side.account)
+        key = (kind, side.doubt, side.account, side.acl_level)
         if key not in self._decided:
             if len(self._decided) >= MOST_DECISIONS:
                 why = ("too many kinds of permissions and rules to decide within the work allowed",)
@@ -244,6 +258,9 @@ class EffectivePermissions:
         account = seen.surroundings.account or known_as(holder).account
         rules = both_sides(without_public(seen.rules), side, account)
         reached = reach_of(known_as(holder), rules, seen.surroundings, Budget(BUDGET), insider=True)
+        if side.acl_level:
+            rest = reach_of(known_as(holder), without_acls(rules), seen.surroundings, Budget(BUDGET), insider=True)
+            reached = of_login(side.acl_level, reached, rest)
         return {verb: one for verb, one in reached.items() if one.level != "closed"}
 
     def _veil(self, template: Template, parts: Mapping[str, str], refused: bool) -> bytes:

@@ -71,6 +71,9 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
     left = 0
     for holder in told.value or ():
         sides = side_of(indexes[0], holder), side_of(indexes[1], holder)
+        if holder.acl_level:
+            left += 1
+            continue
         kind = tuple(one.profile(holder, side) for one, side in zip(across, sides, strict=True))
         if kind not in decided and len(decided) < MOST_KINDS:
             decided[kind] = list(_of_own(holder, sides, before, after))

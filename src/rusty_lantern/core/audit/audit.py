@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from functools import cached_property, partial
+from itertools import groupby
 from operator import attrgetter, itemgetter
 from types import MappingProxyType
 
@@ -144,14 +145,16 @@ _RANKS = {severity: rank for rank, severity in enumerate(SEVERITIES)}
 
 def _worst_first(findings: Iterable[Finding]) -> list[Finding]:
     """By severity, then by how far they reach, then by store, name and fact."""
+    alike = groupby(findings, attrgetter("requirement"))  # findings come requirement by requirement
+    runs = [(_RANKS[required.severity], required.fact, list(found)) for required, found in alike]
     groups: dict[tuple[int, Weight, str, str], list[Finding]] = {}
-    for finding in findings:
-        key = (_RANKS[finding.requirement.severity], finding.weight, finding.store, finding.name)
-        groups.setdefault(key, []).append(finding)
+    for rank, _, found in sorted(runs, key=itemgetter(0, 1)):
+        for finding in found:
+            groups.setdefault((rank, finding.weight, finding.store, finding.name), []).append(finding)
     order = sorted(groups, key=itemgetter(2, 3))  # what is equal keeps the order of the sort before
     order.sort(key=itemgetter(1), reverse=True)
     order.sort(key=itemgetter(0))
-    return [finding for key in order for finding in sorted(groups[key], key=attrgetter("requirement.fact"))]
+    return [finding for key in order for finding in groups[key]]
 
 
 class Judge(msgspec.Struct, frozen=True, dict=True):

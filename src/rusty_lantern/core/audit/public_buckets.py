@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from functools import cache
 
 import msgspec
 
@@ -53,22 +54,24 @@ def required_of(required: Mapping[str, Status], verb: Verb) -> Status | None:
 
 def on_public(views: Iterable[BucketSubject], findings: Iterable[Finding], met: Met) -> OnPublic:
     """How what is required of these buckets' public access stands; of several requirements on a verb, the worst."""
-    found: dict[tuple[str, str], dict[str, Status]] = {
-        (view.store, view.name): {} for view in views if not view.decided.all_closed
-    }
+    found: dict[str, dict[str, dict[str, Status]]] = {}
+    for view in views:
+        mine = found.setdefault(view.store, {})
+        if not view.decided.all_closed:
+            mine[view.name] = {}
     for column in met.columns:
-        verb = _verb(column.requirement.fact)
-        for name in column.names if verb else ():
-            if (column.store, name) in found:
-                found[column.store, name][verb] = "ok"
+        verb, mine = _verb(column.requirement.fact), found.get(column.store, {})
+        for name in mine.keys() & column.names if verb else ():
+            mine[name][verb] = "ok"
     for finding in findings:
         verb = _verb(finding.requirement.fact)
-        statuses = found.get((finding.store, finding.name)) if verb and finding.kind == "bucket" else None
+        statuses = found.get(finding.store, {}).get(finding.name) if verb and finding.kind == "bucket" else None
         if statuses is not None:
             statuses[verb] = min(statuses.get(verb, "ok"), finding.status, key=_WORST.index)
-    return found
+    return {(store, name): statuses for store, mine in found.items() for name, statuses in mine.items()}
 
 
+@cache
 def _verb(fact: str) -> str:
     """The verb that a fact on public access is about; empty for another fact."""
     return fact.rpartition(".")[2] if fact.startswith("exposure.") else ""

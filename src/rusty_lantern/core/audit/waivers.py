@@ -25,7 +25,7 @@ import msgspec
 from rusty_lantern.core.audit.waiver_file import UNKNOWN, Waiver, read_observed
 from rusty_lantern.core.baseline.evaluation import Finding, show_fact
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.value_types import Parts, Scale, Value, show_moment
+from rusty_lantern.core.value_types import Names, Parts, Scale, Value, show_moment
 from rusty_lantern.core.yaml_source import escaped, quoted
 
 SOON = timedelta(days=30)
@@ -143,8 +143,8 @@ def is_worse(finding: Finding, accepted: str) -> bool:
         return False
     if then is None or now is None:
         return True
-    if isinstance(scale, Parts):
-        return not set(str(now).split()) <= set(str(then).split())
+    if isinstance(scale, Parts | Names):
+        return not scale.members(now) <= scale.members(then)
     comparison = finding.requirement.comparison
     if not scale.ordered or comparison is None or comparison.how not in _DIRECTED:
         return True

@@ -12,13 +12,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import lru_cache
 
 import msgspec
 
 from rusty_lantern.core.answer import Fact
-from rusty_lantern.core.value_types import TEXT, NotOnScale, Parts, Scale, Value, Words
+from rusty_lantern.core.value_types import TEXT, Names, NotOnScale, Parts, Scale, Value, Words
 
 MAX_TEXT = 4_096
 """A longer observed text satisfies no `matches`; it bounds the work of an expression."""
@@ -62,7 +62,8 @@ class Comparison(msgspec.Struct, frozen=True):
         """
         if isinstance(self.scale, Words) and self.scale.ordered:
             return not any(self.accepts(level) for level in self.scale.levels[self.scale.rank(part) :])
-        return bool(part) and (self.how in ("within", "at most") or self.values == ("",)) and not self.accepts(part)
+        shrinking = self.how in ("within", "at most") or (self.how == "none of" and isinstance(self.scale, Names))
+        return bool(part) and (shrinking or self.values == ("",)) and not self.accepts(part)
 
     def rank(self, value: Value) -> float:
         """Where a value stands on the scale."""
@@ -72,6 +73,14 @@ class Comparison(msgspec.Struct, frozen=True):
 def _matched(comparison: Comparison, value: Value) -> bool:
     text = str(value)
     return len(text) <= MAX_TEXT and _compiled(str(comparison.values[0])).fullmatch(text) is not None
+
+
+def _listed(comparison: Comparison, value: Value) -> Iterator[bool]:
+    """Of each member of a set, whether it is one of those that are written."""
+    scale = comparison.scale
+    assert isinstance(scale, Parts | Names)
+    written = [one for value in comparison.values for one in scale.members(value)]
+    return (any(scale.fits(member, one) for one in written) for member in scale.members(value))
 
 
 @lru_cache(maxsize=1_024)
@@ -87,8 +96,8 @@ _TESTS: dict[str, Callable[[Comparison, Value], bool]] = {
     "at most": lambda c, value: c.rank(value) <= c.rank(c.values[0]),
     "between": lambda c, value: c.rank(c.values[0]) <= c.rank(value) <= c.rank(c.values[1]),
     "one of": lambda c, value: value in c.values,
-    "none of": lambda c, value: value not in c.values,
-    "within": lambda c, value: {*str(value).split()} <= {word for one in c.values for word in str(one).split()},
+    "none of": lambda c, value: not any(_listed(c, value)) if isinstance(c.scale, Names) else value not in c.values,
+    "within": lambda c, value: all(_listed(c, value)),
     "matches": _matched,
 }
 """The comparison's word → whether a value satisfies it."""
@@ -117,7 +126,7 @@ Written = tuple[tuple[Value, ...], str]
 
 
 def _value(text: str, scale: Scale) -> Value:
-    quoted = re.fullmatch(r'"(.*)"|\'(.*)\'', text)
+    quoted = None if isinstance(scale, Names) else re.fullmatch(r'"(.*)"|\'(.*)\'', text)
     try:
         return scale.read((quoted[1] or quoted[2] or "") if quoted else text)
     except NotOnScale as error:
@@ -167,8 +176,8 @@ def _list(rest: str, scale: Scale) -> Written:
 
 
 def _within(rest: str, scale: Scale) -> Written:
-    if not isinstance(scale, Parts):
-        raise ImpossibleComparison(f"`within` compares sets of words, and this fact is measured as {scale.name}")
+    if not isinstance(scale, Parts | Names):
+        raise ImpossibleComparison(f"`within` compares sets, and this fact is measured as {scale.name}")
     return _list(rest, scale)
 
 

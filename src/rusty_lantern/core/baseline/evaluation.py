@@ -21,7 +21,7 @@ from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.object_rules.sampling import bound, words
 from rusty_lantern.core.object_rules.tally import Tally
-from rusty_lantern.core.value_types import DURATION, Value
+from rusty_lantern.core.value_types import DURATION, NAMES, Value, show_names
 
 Status = Literal["ok", "drift", "waived", "unknown"]
 STATUSES: tuple[Status, ...] = ("ok", "drift", "waived", "unknown")
@@ -307,13 +307,30 @@ def observed_words(finding: Finding) -> str:
     """What was seen, in words."""
     tally = finding.tally
     if tally is None:
-        return show_fact(finding.requirement.fact, finding.observed)
+        return _too_many(finding) or show_fact(finding.requirement.fact, finding.observed)
     if not tally.unsampled or not tally.checked:
         return tally_words(tally, finding.confidence)
     unseen = f", {tally.unseen:,} not inspected" if tally.unseen else ""
     share = words(bound(tally.failed, tally.checked, finding.confidence), finding.confidence)
     return f"{tally.failed:,} of {tally.checked:,} sampled fail, {share.rpartition(' at ')[0]}{unseen}"
 
+
+def _too_many(finding: Finding) -> str:
+    """Of drift of a set of names: those that are not to be in it, and how many others are; empty for anything else."""
+    comparison, seen = finding.requirement.comparison, finding.observed
+    value = seen.certain if isinstance(seen, Partly) else seen.value
+    if comparison is None or comparison.scale != NAMES or finding.status != "drift" or not value:
+        return ""
+    names = sorted(NAMES.members(value))
+    wrong = [name for name in names if not comparison.accepts(NAMES.join([name]))]
+    others = len(names) - len(wrong)
+    if not wrong or not others:
+        return ""
+    return f"{AT_LEAST if isinstance(seen, Partly) else ''}{show_names(wrong, MOST_NAMES)}; {others} as required"
+
+
+MOST_NAMES = 12
+"""How many names are shown of a set; JSON has them all."""
 
 AT_LEAST = "at least "
 """Stands before what is known of a fact in part."""

@@ -22,7 +22,8 @@ from rusty_lantern.core.facts.event_actions import (
 )
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.dialect import Dialect
-from rusty_lantern.core.value_types import SWITCH, TEXT, Parts, Words
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.value_types import NAMES, SWITCH, TEXT, Parts, Words
 
 LEVEL = Words(("closed", "restricted", "open"), ordered=True)
 VERB_WORDS = {
@@ -253,3 +254,20 @@ def public_status(subject: BucketView, _: str) -> Fact:
     return fact_of(
         subject.bucket.public_status.map(lambda public: "public" if public else "private").default("private")
     )
+
+
+def _principals(verb: Verb) -> None:
+    """Enter who may use one verb."""
+    meaning = (
+        f"everybody who can {VERB_WORDS[verb]}, by name: the store's own identities by both sides, whoever else the "
+        "rules name, and the public as `anyone` and `any-account`. `within [records-clerk, boat-*]`: they, at most; "
+        "`none of [old-importer]`: not they"
+    )
+    fact(
+        f"principals.{verb}", NAMES, meaning, area="access", causes=ACCESS_ACTIONS, restless=True, habit=False,
+        advice="take {last} from {observed}: in the bucket's rules, or in their own permissions",
+    )(lambda subject, _: subject.principals(verb))  # fmt: skip
+
+
+for _verb in VERBS:
+    _principals(_verb)

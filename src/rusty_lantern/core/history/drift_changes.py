@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
 from operator import itemgetter
@@ -51,9 +51,11 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
             mine.setdefault(area, {}).update(found)
     for area in old.keys() | new.keys():
         then, there = old.get(area, {}), new.get(area, {})
-        for name in [*there, *(then.keys() - there.keys())]:
-            was, now = then.get(name), there.get(name)
-            if was is not None and now is not None and _stands_as_before(was, now):
+        pairs: list[tuple[str, Finding | None, Finding | None]]
+        pairs = [(name, then.get(name), now) for name, now in there.items()]
+        pairs += [(name, then[name], None) for name in then.keys() - there.keys()]
+        for name, was, now in pairs:
+            if was is not None and now is not None and was.status == now.status and _stands_as_before(was, now):
                 continue
             accepted = observed_now(was) if was and was.status == "drift" else ""
             statuses = [
@@ -67,9 +69,9 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
 
 
 def _stands_as_before(was: Finding, now: Finding) -> bool:
-    """Whether a requirement stands as before without a doubt: most do, and need no words."""
-    if was.status != now.status or was.status != "drift":
-        return was.status == now.status
+    """Whether a requirement of the same status stands as before without a doubt: most do, and need no words."""
+    if now.status != "drift":
+        return True
     then, seen = was.observed, now.observed
     return was.tally == now.tally and then.settled and (then.state, then.value) == (seen.state, seen.value)
 
@@ -119,14 +121,10 @@ def _ok_though_unlisted(
 
 
 def _by_area(findings: Iterable[Finding]) -> dict[Area, dict[str, Finding]]:
-    found: dict[Area, dict[str, Finding]] = {}
+    found: defaultdict[Area, dict[str, Finding]] = defaultdict(dict)
     for finding in findings:
-        area = finding.store, finding.kind, finding.requirement.fact
-        if area in found:
-            found[area][finding.name] = finding
-        else:
-            found[area] = {finding.name: finding}
-    return found
+        found[finding.store, finding.kind, finding.requirement.fact][finding.name] = finding
+    return dict(found)
 
 
 def _seen(finding: Finding | None, fact: str) -> str:

@@ -31,6 +31,7 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     partitions_tell_names_apart: bool = False
     principals_are_told_by_account_and_name: bool = False
     wildcards_in_names_name_nobody: bool = False
+    logins_go_by_their_user: bool = False
     canonical_ids_name_nobody: bool = False
     not_principal_goes_by_name: bool = False
     public_policies_count_under_their_guard: bool = False

@@ -44,6 +44,11 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         return {one.kind: one.state.reason for one in found if one.name == f"any {one.kind}"}
 
     @cached_property
+    def aliases(self) -> frozenset[str]:
+        """The further names by which rules let identities in."""
+        return frozenset(alias for one in self.dossier.identities.value or () for alias in one.aliases)
+
+    @cached_property
     def groups(self) -> dict[str, Group]:
         """Groups by name."""
         return {group.name: group for group in self.dossier.groups.value or ()}

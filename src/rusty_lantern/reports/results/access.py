@@ -10,6 +10,7 @@ import msgspec
 from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide, perhaps_granted
 from rusty_lantern.core.access.evaluator.request import Caller
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
+from rusty_lantern.core.access.login_levels import decided_of_login, without_acls
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
@@ -140,6 +141,9 @@ def _decided(
             actions = callers.actions(holder, asking.verb, rules)
             request, decision = by_another_action(asking, request, decision, rules, public, actions)
         other = None if decision.allowed or (other is not None and other.level == "closed") else other
+    if holder is not None and holder.acl_level and decision.allowed is not False:
+        without = decide(without_acls(rules), request, public=as_match(public))
+        decision = decided_of_login(holder.acl_level, ACTIONS[request.action].verb, decision, without)
     if holder is None and decision.by == NOTHING_ALLOWS:
         own = {view.account, view.dossier.account.value or "", view.bucket.owner.value or ""}
         perhaps = perhaps_granted(rules, request, own)
@@ -193,7 +197,7 @@ def _sender(view: BucketSubject, asking: RequestSpec, holder: Identity | None) -
     if identity.kind == "canonical":
         return Sender(Caller(account or OUTSIDER_ACCOUNT, "", holder.name, aliases=identity.aliases), known)
     if identity.label != identity.name:
-        return Sender(Caller(identity.account, identity.arn, identity.label), known)
+        return Sender(Caller(identity.account, identity.arn, identity.label, aliases=identity.aliases), known)
     return Sender(Caller(identity.account or account, identity.arn), known)
 
 

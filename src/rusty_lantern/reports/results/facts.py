@@ -11,6 +11,7 @@ from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.answer import Evidence, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import (
+    MOST_NAMES,
     Finding,
     observed_words,
     required_of,
@@ -18,7 +19,7 @@ from rusty_lantern.core.baseline.evaluation import (
 )
 from rusty_lantern.core.baseline.loader import Baseline, Requirement
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.value_types import show_moment
+from rusty_lantern.core.value_types import NAMES, show_moment, show_names
 
 Value = str | int | None
 """A fact's value in JSON: a moment is ISO 8601 text, a quantity a whole number of the register's unit."""
@@ -79,11 +80,17 @@ def as_json(fact: Fact) -> Value:
 
 def fact_result(name: str, fact: Fact) -> FactResult:
     """A fact as a result."""
-    words, unit = show_fact(name, fact), lookup(name).unit
+    words, unit = _words(name, fact), lookup(name).unit
     note = fact.reason or fact.note
     return FactResult(
         fact=name, state=fact.state, value=as_json(fact), unit=unit, words=words, note=note, evidence=fact.evidence
     )
+
+
+def _words(name: str, fact: Fact) -> str:
+    """A fact in words; of many names, the first."""
+    names = sorted(NAMES.members(fact.value)) if lookup(name).scale == NAMES and fact.value else []
+    return show_names(names, MOST_NAMES) if len(names) > MOST_NAMES else show_fact(name, fact)
 
 
 def show_result(

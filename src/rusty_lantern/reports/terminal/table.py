@@ -70,7 +70,7 @@ class Grid:
             if gone in shown:
                 shown.remove(gone)
                 self.dropped.append(self.headings[gone])
-        widths = self._widths(shown, natural, self._usual(texts), room)
+        widths = self._widths(shown, natural, texts, room)
         if headings:
             self._widen(widths, room)
         written: list[Segment] = []
@@ -107,14 +107,17 @@ class Grid:
         columns = [sorted(cell_len(row[c]) for row in texts) for c in range(len(self.headings))]
         return [column[int(USUAL * (len(column) - 1))] if column else 0 for column in columns]
 
-    def _widths(self, shown: Sequence[int], natural: Sequence[int], usual: Sequence[int], room: int) -> dict[int, int]:
+    def _widths(self, shown: Sequence[int], natural: list[int], texts: list[list[str]], room: int) -> dict[int, int]:
         """The width of each column. The widest of those that wrap gives way first: down to what nearly all of its
-        cells need, then to its least, and at the very last all of them."""
+        cells need, then to its longest word, then to its least, and at the very last all of them."""
+        usual = self._usual(texts)
+        pieces = [max((_longest(row[c]) for row in texts), default=0) for c in range(len(self.headings))]
         widths = {column: natural[column] for column in shown}
         room -= 2 * max(0, len(shown) - 1)
         soft = [column for column in shown if column in self.shrink]
         stages: tuple[tuple[Sequence[int], Callable[[int], int]], ...] = (
             (soft, lambda c: max(self._floor(c, natural), min(natural[c], usual[c]))),
+            (soft, lambda c: max(self._floor(c, natural), pieces[c])),
             (soft, lambda c: self._floor(c, natural)),
             (shown, lambda c: min(natural[c], 6)),
         )
@@ -127,8 +130,12 @@ class Grid:
         return widths
 
     def _widen(self, widths: dict[int, int], room: int) -> None:
-        """Where there is room, let no heading take more than two lines."""
+        """Where there is room, let headings take one line; otherwise, as far as there is, none more than two."""
         room -= sum(widths.values()) + 2 * max(0, len(widths) - 1)
+        whole = {column: max(width, cell_len(self.headings[column])) for column, width in widths.items()}
+        if sum(whole.values()) - sum(widths.values()) <= room:
+            widths.update(whole)
+            return
         for column, width in list(widths.items()):
             wide = width
             while wide - width < room and len(wrapped(self.headings[column], wide)) > HEADING_LINES:
@@ -200,6 +207,11 @@ def wrapped(text: str, width: int) -> list[str]:
                     lines.append("")
                 lines[-1] += part
     return lines
+
+
+def _longest(text: str) -> int:
+    """The width of the longest part of a text that stays on one line."""
+    return max((cell_len(piece) for word in text.split() for piece in _PIECES.findall(word)), default=0)
 
 
 _PIECES = re.compile(r"[^.\-/,:]+[.\-/,:]*|[.\-/,:]+")

@@ -12,7 +12,7 @@ from rusty_lantern.stores.admin.documents import ACCOUNT_ACL, MANAGED_POLICIES, 
 from rusty_lantern.stores.swift.headers import read_account_acl
 
 NO_RECORD = "the gateway keeps no record of it"
-OF_LOGIN = "what a further login may do is what its user may, as far as its level goes"
+OF_LOGIN = "what a further login of a user for whom no refusal counts may do is not known"
 
 
 def account_acl(kept: Answer[Instance]) -> Answer[AccountAcl]:
@@ -36,6 +36,14 @@ def _own_policies(user: User, kept: Answer[Instance]) -> Answer[list[Document]]:
     return Answer("known", found, "", kept.evidence)
 
 
+def _names(user: str, login: str) -> dict[str, Any]:
+    """How rules name a user, or a further login of it (`deck:night`), which goes by the user's name as well."""
+    resource = user_named(user).name
+    if login == user:
+        return {"resource": resource, "aliases": [user]}
+    return {"resource": f"{resource}:{login.rpartition(':')[2]}", "aliases": [login, user, resource]}
+
+
 def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> dict[str, Answer[Any]]:
     """Users and their logins, and the ids of their access keys."""
     asked = users.evidence
@@ -54,12 +62,14 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
             Answer("known", power, "", asked) if power else Answer("absent", evidence=asked)
         )
         for name in (user.name, *levels):
-            named: Any = {} if name in levels else {"resource": user_named(name).name, "aliases": [name]}
+            named: Any = _names(user.name, name)
+            level = {"full-control": ""}.get(levels.get(name, "full-control"), levels.get(name) or "none")
             identities.append(Identity(
                 **named, name=name, kind="service" if name in levels else kind, state=state, mfa=mfa,
                 password=Answer("absent", evidence=asked), groups=Answer("absent", evidence=asked),
                 administers=administers,  # a further login has its user's capabilities
-                policies=Answer("failed", None, OF_LOGIN) if name in levels else own, tags=Answer("unsupported"),
+                policies=Answer("failed", None, OF_LOGIN) if name in levels and user.everything else own,
+                acl_level=level, tags=Answer("unsupported"),
                 created=Answer("unsupported", None, NO_RECORD),
             ))  # fmt: skip
         logins = [(key.access_key, key.user, "access-key") for key in user.keys]

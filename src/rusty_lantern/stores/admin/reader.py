@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, TypeVar
@@ -138,6 +138,7 @@ async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...]
     for (name, stats), (acl, instance) in zip(wanted.items(), held, strict=True):
         before = known.get(name)
         merged = _merged(before, name, stats, acl, instance, moment)
+        merged = merged if before is not None else _as_offered(merged, read.buckets)
         told = account_acl(kept[stats.owner])
         own = before is not None and read.account_acl.settled and not told.settled
         known[name] = merged if own else msgspec.structs.replace(merged, owner_acl=told)
@@ -189,6 +190,18 @@ def _merged(before: Bucket | None, name: str, stats: BucketStats, acl: Any, inst
         else Answer("failed", None, told["acl"].note, asked)
     )
     return msgspec.structs.replace(before, **kept | {"tier": told["tier"], "differs_by_door": check})
+
+
+def _as_offered(bucket: Bucket, shown: Sequence[Bucket]) -> Bucket:
+    """A bucket that the S3 door does not show: what that door offers none of those that it shows, it offers of none."""
+    offered_none = {
+        field: getattr(shown[0], field)
+        for field in S3.tells
+        if shown
+        and getattr(bucket, field).note == ELSEWHERE
+        and all(getattr(b, field).state == "unsupported" for b in shown)
+    }
+    return msgspec.structs.replace(bucket, **offered_none)
 
 
 def _differs(one: Answer[Any], other: Answer[Any] | None) -> bool:

@@ -90,6 +90,10 @@ READINGS: dict[str, Reading] = {
     "wildcards_in_names_name_nobody": Reading(
         "a wildcard inside a principal's name", "has no agreed meaning", "names nobody", _PRINCIPAL
     ),
+    "logins_go_by_their_user": Reading(
+        "a further login of a user (`deck:night`)", "is a user of that name",
+        "goes by its user's name as well as its own; `deck:*` names the user with all its logins", _PRINCIPAL,
+    ),
     "canonical_ids_name_nobody": Reading(
         "a `CanonicalUser` principal", "names the owner of that id", "names nobody", _PRINCIPAL
     ),

@@ -134,6 +134,8 @@ def _speaks_to(statement: Statement, readings: Readings) -> Whom:
         return [(None, ())]
     if readings.principals_are_told_by_account_and_name:
         who = msgspec.structs.replace(who, accounts=tuple(_NAME.sub(r"arn:aws:iam::\1", one) for one in who.accounts))
+    if readings.logins_go_by_their_user:
+        who = _with_logins(who)
     if readings.wildcards_in_names_name_nobody:
         who = msgspec.structs.replace(who, vague=())
     if readings.canonical_ids_name_nobody:
@@ -150,7 +152,10 @@ def _speaks_to(statement: Statement, readings: Readings) -> Whom:
         if not readings.not_principal_goes_by_name:
             return [(who, ())]
         patterns = (*of_none, *map(_callers, names))
-        left_out = (Condition("arnnotlike", ARN, patterns, place),) if patterns else ()
+        left_out: tuple[Condition, ...] = (Condition("arnnotlike", ARN, patterns, place),) if patterns else ()
+        users = (name for name in patterns if readings.logins_go_by_their_user and _USER.fullmatch(name))
+        if logins := tuple(f"{name}:*" for name in users):
+            left_out += (Condition("stringnotlike", ARN, logins, place),)
         signed = (_signed(place, negated=True),) if unsigned else ()
         return [(Principals(everyone=True), (*left_out, *signed))]
     found: Whom = [(Principals(everyone=True), (_signed(place, negated=False),))] if unsigned else []
@@ -158,6 +163,17 @@ def _speaks_to(statement: Statement, readings: Readings) -> Whom:
         found.append((Principals(everyone=True), (Condition("arnlike", ARN, of_none, place),)))
     rest = msgspec.structs.replace(who, accounts=names)
     return found if found and rest == Principals() else [*found, (rest, ())]
+
+
+def _with_logins(who: Principals) -> Principals:
+    """Principals of which a user with all its logins is told by the user's name."""
+    users = {name: found[1] for name in who.vague if (found := _EVERY_LOGIN.fullmatch(name))}
+    vague = tuple(name for name in who.vague if name not in users)
+    return msgspec.structs.replace(who, accounts=(*who.accounts, *users.values()), vague=vague) if users else who
+
+
+_USER = re.compile(r"arn:aws:iam::[^:]*:user/[^:*?]+")
+_EVERY_LOGIN = re.compile(rf"({_USER.pattern}):\*")
 
 
 def _callers(name: str) -> str:

@@ -34,6 +34,7 @@ GATEWAY = Dialect(
         partitions_tell_names_apart=True,
         principals_are_told_by_account_and_name=True,
         wildcards_in_names_name_nobody=True,
+        logins_go_by_their_user=True,
         canonical_ids_name_nobody=True,
         not_principal_goes_by_name=True,
         public_policies_count_under_their_guard=True,

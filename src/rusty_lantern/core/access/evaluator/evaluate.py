@@ -196,7 +196,8 @@ def _grantee(to: str, identity: str, caller: Caller) -> bool:
     if to == "any-account":
         return not caller.anonymous
     known = bool(caller.arn and caller.canonical)
-    return to == "named" and bool(identity) and identity in (caller.canonical, "" if known else caller.account)
+    names = (caller.canonical, "" if known else caller.account, *caller.aliases)
+    return to == "named" and bool(identity) and identity in names
 
 
 def matches(statement: Statement, bucket: str, request: Request) -> tuple[Match, str]:
@@ -248,7 +249,7 @@ def _speaks_to(principals: Principals, caller: Caller) -> bool:
     if caller.anonymous:
         return False
     root = f"arn:aws:iam::{caller.account}:root" if caller.account else ""
-    mine = {caller.account, root, caller.arn, caller.session} - {""}
+    mine = {caller.account, root, caller.arn, caller.session, *caller.aliases} - {""}
     names = also_known_as(caller.canonical).union(caller.aliases)
     if mine & _listed(principals) or not names.isdisjoint(principals.canonical):
         return True

@@ -271,7 +271,7 @@ def always_carried(*, anonymous: bool, arn: str = "") -> dict[str, tuple[str, ..
     if anonymous:
         return dict(_UNSIGNED)
     sort = next((sort for part, sort in SORTS if part in arn), "")
-    named = {"aws:username": (arn.rpartition("/")[2],)} if sort == "User" else {}
+    named = {"aws:username": (arn.rpartition("/")[2].partition(":")[0],)} if sort == "User" else {}
     return _SIGNED | named | ({"aws:principaltype": (sort,)} if sort else {})
 
 

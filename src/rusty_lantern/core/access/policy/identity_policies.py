@@ -56,6 +56,8 @@ class Side(msgspec.Struct, frozen=True):
     """The boundary that caps what buckets grant it as well; None where none does."""
     account: str | None = None
     """The account it is in; None where what it may do does not depend on that."""
+    acl_level: str = ""
+    """What it has of what ACLs give its user; empty: all of it."""
 
 
 class Answers(NamedTuple):
@@ -92,7 +94,7 @@ def own_side(
     unread = holder.boundary.reason if holder.boundary.unread else ""
     if holder.boundary.value is None and not unread:
         own = tuple(statement for document in documents for statement in _read(document, answers))
-        return Side(own, doubt, account=known_as(holder).account)
+        return Side(own, doubt, account=known_as(holder).account, acl_level=holder.acl_level)
     written = holder.boundary.value or ""
     boundary = _boundary(written, unread, answers)
     allowed = tuple(statement for document in documents for statement in _within(document, written, unread, answers))

@@ -94,7 +94,9 @@ class Principal(msgspec.Struct, frozen=True):
     def _names(self) -> set[str]:
         if self.kind != "identity":
             return {self.arn, *also_known_as(self.name), *self.aliases} - {""}
-        return {self.name, self.arn, self.account, f"arn:aws:iam::{self.account}:root"} - {"", "arn:aws:iam:::root"}
+        others = {name for name in self.aliases if name.startswith("arn:")}
+        own = {self.name, self.arn, self.account, f"arn:aws:iam::{self.account}:root"}
+        return (own | others) - {"", "arn:aws:iam:::root"}
 
 
 _IN_ACCOUNT = re.compile(r"arn:[^:]*:(?:iam|sts)::([^:]+):")

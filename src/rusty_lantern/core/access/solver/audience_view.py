@@ -106,7 +106,8 @@ class View:
             if statement.effect == "Allow":
                 continue
             limits = self.reading.limits(statement, group)
-            if limits and self._counts(limits, side="most" if side == "least" else "least", certain=statement.effect):
+            other: Side = "most" if side == "least" else "least"
+            if limits and self._bears(limits, group) and self._counts(limits, side=other, certain=statement.effect):
                 denied.append(limits.box)
         if side == "least" and "policy" in self.rules.doubted:
             return
@@ -133,9 +134,13 @@ class View:
         if isinstance(grant, Right) and grant.to in ("named", "group"):
             return self.identity is not None and self.rules.gives(grant, self.identity.name)
         if not isinstance(grant, Right) and grant.to == "named":
-            named = self.rules.grantee(grant.identity)
-            return self.identity is not None and (named.name, named.kind) == (self.identity.name, self.identity.kind)
+            named, who = self.rules.grantee(grant.identity), self.identity
+            return who is not None and named.kind == who.kind and named.name in (who.name, *who.aliases)
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
+
+    def _bears(self, limits: Limits, group: Group) -> bool:
+        """Whether a statement bears on any request in question: what is in doubt and does not is no reason."""
+        return limits.sure or meet(group.domain, limits.box, self.work) is not None
 
     def _counts(self, limits: Limits, *, side: Side, certain: str) -> bool:
         """Whether a statement counts on this side: one that is not understood counts only for the most."""
@@ -153,7 +158,7 @@ class View:
                 if statement.effect == "Deny" or (shut and not statement.door):
                     continue
                 limits = self.reading.limits(statement, group)
-                if limits and self._counts(limits, side=side, certain=statement.effect):
+                if limits and self._bears(limits, group) and self._counts(limits, side=side, certain=statement.effect):
                     yield limits.box
                 unlisted = self._unlisted(statement)
                 if unlisted:
