@@ -132,6 +132,9 @@ def estate(people: int, buckets: int) -> Dossier:
 
 AIMS = {"access": 2.5, "credentials": 2}
 """How many times what the plain program takes a command may take."""
+WHO_MAY = """title: bench
+sheets: [{sheet: who may, require: {principals.read: "within [person-*]", principals.delete: "within [person-1*]"}}]
+"""
 PLAIN = """
 import json, pathlib
 [store] = pathlib.Path("surveys").glob("*/stores/*.json")
@@ -178,6 +181,10 @@ def people(identities: int = 5000, runs: int = 3) -> None:
             told = f"{seconds:5.2f} s (aim <= 5)  {peak:5.0f} MiB (aim <= 500)"
             told += f"  ratio to plain {seconds / plain:4.1f} (aim <= {AIMS[words[0]]:g})"
             print(f"{' '.join(words):<20} {identities:,} identities, {2 * identities:,} buckets: {told}")
+        (folder / "baseline.yaml").write_text(WHO_MAY)
+        seconds, peak = measured("audit", "--json", cwd=folder, runs=runs)
+        told = f"{seconds:5.2f} s  {peak:5.0f} MiB  ratio to plain {seconds / plain:4.1f}"
+        print(f"audit of who may     {identities:,} identities, {2 * identities:,} buckets: {told}")
 
 
 def loading() -> None:

@@ -262,7 +262,7 @@ def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
         alone = {(name, verb): one.level for name in NAMES for verb, one in across.on(holder, name).items()}
         by_bucket = {
             (name, verb): one.level
-            for name in NAMES for who, reach in across.on_bucket(name) if who is holder for verb, one in reach.items()
+            for name in NAMES for who, reach in across.reaching.on(name) if who is holder for verb, one in reach.items()
         }  # fmt: skip
         assert together == alone == by_bucket, holder
 

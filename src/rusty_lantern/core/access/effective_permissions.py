@@ -14,11 +14,9 @@ rules could not be read may name anybody, and are never left out.
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Mapping
 from functools import cached_property
 from typing import Protocol
-
-import msgspec
 
 from rusty_lantern.core.access.login_levels import of_login, without_acls
 from rusty_lantern.core.access.policy.actions import VERBS
@@ -34,6 +32,7 @@ from rusty_lantern.core.access.policy.identity_policies import (
 )
 from rusty_lantern.core.access.policy.identity_policies import asks_who as conditions_ask
 from rusty_lantern.core.access.policy.principals import Principal
+from rusty_lantern.core.access.reaching import PermissionGroup, Reaching
 from rusty_lantern.core.access.resource_rests import Reached, without_resources
 from rusty_lantern.core.access.rule_templates import (
     DELEGATING,
@@ -78,13 +77,6 @@ class Seen(Protocol):
         """What decisions depend on besides."""
 
 
-class PermissionGroup(msgspec.Struct, frozen=True):
-    """What an identity can do on some buckets that are alike to it; `reach` has the verbs that are not closed."""
-
-    reach: Mapping[str, Reach]
-    buckets: tuple[str, ...]
-
-
 class EffectivePermissions:
     """The buckets of one store, ready to be asked about its identities."""
 
@@ -124,18 +116,10 @@ class EffectivePermissions:
             self._by_bucket[id(groups)] = {bucket: group.reach for group in groups for bucket in group.buckets}
         return self._by_bucket[id(groups)]
 
-    def on_bucket(self, bucket: str) -> Sequence[tuple[Identity, Mapping[str, Reach]]]:
-        """The identities that can do something on a bucket, or perhaps can, and what."""
-        return self._on_bucket.get(bucket, ())
-
     @cached_property
-    def _on_bucket(self) -> Mapping[str, list[tuple[Identity, Mapping[str, Reach]]]]:
-        found: dict[str, list[tuple[Identity, Mapping[str, Reach]]]] = {}
-        for holder in self.index.dossier.identities.value or ():
-            for group in self.of(holder):
-                for bucket in group.buckets:
-                    found.setdefault(bucket, []).append((holder, group.reach))
-        return found
+    def reaching(self) -> Reaching:
+        """The same, by bucket."""
+        return Reaching(self.index.dossier.identities.value or (), self.of)
 
     def _of(self, holder: Identity) -> list[PermissionGroup]:
         side = side_of(self.index, holder)

@@ -27,7 +27,7 @@ from rusty_lantern.core.answer import Answer, Fact, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.audit.exposure_facts import ExposureFacts
 from rusty_lantern.core.audit.named_access import access_fact
-from rusty_lantern.core.audit.principal_facts import principals_fact
+from rusty_lantern.core.audit.principal_facts import principals_facts
 from rusty_lantern.core.config.estate import Store
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.catalogue import REGISTER
@@ -271,16 +271,17 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
 
     def _own_holders(self, verb: Verb) -> list[str]:
         """The store's own identities that may use the verb here, by both sides together."""
-        reaching = self.across.on_bucket(self.bucket.name) if self.across is not None else ()
+        reaching = self.across.reaching.on(self.bucket.name) if self.across is not None else ()
         return [who.name for who, reach in reaching if verb in reach and reach[verb].level in ("restricted", "open")]
 
     def access(self, name: str) -> Fact:
         """What a named identity can do (or `outside`: every named one that is not trusted)."""
         return access_fact(self, name)
 
-    def principals(self, verb: Verb) -> Fact:
-        """Everybody who may use a verb here, by name."""
-        return principals_fact(self, verb)
+    @cached_property
+    def principals(self) -> Mapping[str, Fact]:
+        """Everybody who may use each verb here, by name."""
+        return principals_facts(self)
 
     @property
     def probed(self) -> Fact:

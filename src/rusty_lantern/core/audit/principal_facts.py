@@ -7,43 +7,66 @@ identities that they stand for.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
+from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.principals import Principal
+from rusty_lantern.core.access.reaching import WhoCan
 from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer, Fact, Partly
 from rusty_lantern.core.audit.named_access import NamedView
-from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import NAMES
 
 
-def principals_fact(view: NamedView, verb: Verb) -> Fact:
-    """Who may use a verb; partly known where it is not known of somebody, or not everybody is known."""
-    found = list(_reaching(view, verb))
-    sure = {name for name, reach in found if reach.level in ("restricted", "open")}
+def principals_facts(view: NamedView) -> dict[str, Fact]:
+    """Who may use each verb; partly known where it is not known of somebody, or not everybody is known. Of buckets that
+    the same may use alike, the names are put together once."""
+    across = view.across or EffectivePermissions({view.bucket.name: view}, view.index)
+    reaching = across.reaching
+    groups = reaching.groups_on(view.bucket.name)
+    others = tuple(_public(view)) + tuple(_named(view))
+    not_all = next(iter(view.rules.doubted.values()), "") or _unlisted(view)
+    key = (tuple(map(id, groups)), others, not_all)
+    if key not in reaching.who_can:
+        own = [(who.name, verb, reach) for who, found in reaching.on(view.bucket.name) for verb, reach in found.items()]
+        reaching.who_can[key] = _who_can([*others, *own], not_all)
     asked = view.bucket.policy.evidence
-    why = next((_why(name, reach) for name, reach in found if reach.level == "unknown" and name not in sure), "")
-    why = why or next(iter(view.rules.doubted.values()), "") or _unlisted(view)
-    if why:
-        return Partly("failed", None, why, asked, certain=NAMES.join(sure))
-    return Answer("known", NAMES.join(sure), "", asked)
+    return {
+        verb: Partly("failed", None, why, asked, certain=names) if why else Answer("known", names, "", asked)
+        for verb, (names, why) in reaching.who_can[key].items()
+    }
 
 
-def _reaching(view: NamedView, verb: Verb) -> Iterator[tuple[str, Reach]]:
-    """Everybody who may use it, or perhaps may, and how far it goes."""
-    for audience in AUDIENCES:
-        verdict = view.verdicts[audience, verb]
-        yield audience, Reach(verdict.level, doubts=verdict.doubts)
-    name = view.bucket.name
-    across = view.across or EffectivePermissions({name: view}, view.index)
-    for holder, reached in across.on_bucket(name):
-        if verb in reached:
-            yield holder.name, reached[verb]
+Somebody = tuple[str, str, Reach]
+"""Somebody, a verb that one may use or perhaps may, and how far that goes."""
+
+
+def _who_can(found: Iterable[Somebody], not_all: str) -> WhoCan:
+    sure: dict[str, set[str]] = {verb: set() for verb in VERBS}
+    perhaps: dict[str, list[tuple[str, Reach]]] = {verb: [] for verb in VERBS}
+    for name, verb, reach in found:
+        if reach.level == "unknown":
+            perhaps[verb].append((name, reach))
+        else:
+            sure[verb].add(name)
+    return {
+        verb: (NAMES.join(names), next((_why(*one) for one in perhaps[verb] if one[0] not in names), "") or not_all)
+        for verb, names in sure.items()
+    }
+
+
+def _public(view: NamedView) -> Iterator[Somebody]:
+    for (audience, verb), verdict in view.verdicts.items():
+        if verdict.level != "closed":
+            yield audience, verb, Reach(verdict.level, doubts=verdict.doubts)
+
+
+def _named(view: NamedView) -> Iterator[Somebody]:
     for who in view.named:
         if not _told_as_own(view, who):
-            yield who.label, view.granted(who)[verb]
+            yield from ((who.label, verb, one) for verb, one in view.granted(who).items() if one.level != "closed")
 
 
 def _told_as_own(view: NamedView, who: Principal) -> bool:

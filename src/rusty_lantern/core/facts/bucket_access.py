@@ -266,7 +266,7 @@ def _principals(verb: Verb) -> None:
     fact(
         f"principals.{verb}", NAMES, meaning, area="access", causes=ACCESS_ACTIONS, restless=True, habit=False,
         advice="take {last} from {observed}: in the bucket's rules, or in their own permissions",
-    )(lambda subject, _: subject.principals(verb))  # fmt: skip
+    )(lambda subject, _: subject.principals[verb])  # fmt: skip
 
 
 for _verb in VERBS:

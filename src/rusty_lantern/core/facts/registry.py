@@ -20,7 +20,6 @@ from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.core.value_types import Scale
 
@@ -55,8 +54,9 @@ class BucketView(Protocol):
     def access(self, name: str) -> Fact:
         """What a named identity can do (or `outside`: every named one that is not trusted)."""
 
-    def principals(self, verb: Verb) -> Fact:
-        """Everybody who may use a verb here, by name."""
+    @property
+    def principals(self) -> Mapping[str, Fact]:
+        """Everybody who may use each verb here, by name."""
 
     def demanded(self, name: str) -> Fact:
         """What the policy demands of every upload (`core.access.solver.mandatory_conditions`), by name."""
