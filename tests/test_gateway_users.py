@@ -21,6 +21,7 @@ from rusty_lantern.core.value_types import NAMES
 from tests.conftest import lantern
 from tests.gateway import Gateway
 from tests.real_store import seed, workspace_for
+from tests.swift_server import SwiftDoor
 from tests.test_gateway_permissions import documented
 
 TENANT = "heath"
@@ -445,8 +446,13 @@ OF_LOGINS: dict[str, list[dict[str, Any]]] = {
     "acl": [],
     "own": [],
     "shut": [],
+    "container-user": [],
+    "container-login": [],
+    "container-every": [],
 }
 """Bucket → its policy."""
+CONTAINER_ACLS = {"container-user": "heron", "container-login": "heron:full", "container-every": "heron:*"}
+"""Bucket → whom its container ACL, set at the Swift door, lets list."""
 
 
 def test_a_further_login_is_let_in_by_its_users_name_and_its_own_and_has_its_part_of_what_acls_give(
@@ -472,6 +478,9 @@ def test_a_further_login_is_let_in_by_its_users_name_and_its_own_and_has_its_par
     me = keeper.get_bucket_acl(Bucket="wing-acl")["Owner"]["ID"]
     named = [{"Grantee": {"Type": "CanonicalUser", "ID": who}, "Permission": "FULL_CONTROL"} for who in (me, "heron")]
     keeper.put_bucket_acl(Bucket="wing-acl", AccessControlPolicy={"Owner": {"ID": me}, "Grants": named})
+    swift = SwiftDoor(people.address + "/swift/v1")
+    for name, acl in CONTAINER_ACLS.items():
+        assert swift.send("POST", f"/wing-{name}", people.swift, {"X-Container-Read": acl})[0] == 204
     folder = workspace(people, tmp_path / "ws")
     surveyed(folder, "wing-*")
     said = permissions(folder)

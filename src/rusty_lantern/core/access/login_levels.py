@@ -26,8 +26,11 @@ _BY_LEVEL: frozenset[Verb] = frozenset({"list", "read", "write", "delete"})
 
 
 def without_acls(rules: Rules) -> Rules:
-    """The rules but for what ACLs grant, of the bucket and of its objects."""
-    return msgspec.structs.replace(rules, acl=(), named_object_acls=(), named_on_objects="")
+    """The rules but for what ACLs grant: of the bucket, of its objects, and at the Swift door."""
+    policy = msgspec.structs.replace(
+        rules.policy, statements=tuple(one for one in rules.policy.statements if not one.door)
+    )
+    return msgspec.structs.replace(rules, policy=policy, acl=(), named_object_acls=(), named_on_objects="")
 
 
 def has(level: str, verb: Verb) -> bool | None:

@@ -70,7 +70,7 @@ class Principal(msgspec.Struct, frozen=True):
     def _named_by(self, principals: Principals) -> Speaks:
         if principals.everyone or self._names & set(_of_kind(principals, self.kind)):
             return "yes"
-        if self.kind == "identity" and any(not also_known_as(a).isdisjoint(principals.canonical) for a in self.aliases):
+        if self.kind == "identity" and not set(self.aliases).isdisjoint(principals.canonical):
             return "yes"
         return "maybe" if principals.vague else "no"
 
