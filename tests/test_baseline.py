@@ -81,6 +81,14 @@ def test_within_is_for_sets_of_words_only() -> None:
         read_comparison("within [reed]", VERB_SETS)
 
 
+@pytest.mark.parametrize(
+    "text", ['within ["a]', 'within [a"b]', 'none of ["a\\q"]', 'within [a "b"]', "within [,]", '"']
+)
+def test_names_that_cannot_be_told_apart_are_refused(text: str) -> None:
+    with pytest.raises(ImpossibleComparison, match=r"separated by commas|the list is empty"):
+        read_comparison(text, NAMES)
+
+
 def test_absent_satisfies_absent_and_none_of_only() -> None:
     accepted = [
         t for t in ("absent", "none of [a]", "present", "a", 'matches ".*"') if read_comparison(t, TEXT).accepts_absent

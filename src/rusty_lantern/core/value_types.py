@@ -130,7 +130,15 @@ class Names(msgspec.Struct, frozen=True):
         >>> NAMES.read('tide-reader, "ann, of the boats", account root'), NAMES.read("nobody")
         ('"ann, of the boats", account root, tide-reader', '')
         """
-        return "" if text == "nobody" else self.join(self.members(text))
+        if text == "nobody":
+            return ""
+        try:
+            if _NAMES.fullmatch(text.strip()):
+                return self.join(self.members(text))
+        except ValueError:
+            pass
+        rule = "names are separated by commas; one with a comma or a quotation mark in it stands in quotation marks"
+        raise NotOnScale(f'"{text}" is no set of names: {rule}')
 
     def show(self, value: Value) -> str:
         """The names, or `nobody`."""
@@ -164,6 +172,7 @@ def _quoted(name: str) -> str:
 
 
 _ONE_NAME = re.compile(r'"(?:[^"\\]|\\.)*"|[^\s,"](?:[^,"]*[^\s,"])?')
+_NAMES = re.compile(rf"(?:{_ONE_NAME.pattern})(?:\s*,\s*(?:{_ONE_NAME.pattern}))*")
 
 
 class Text(msgspec.Struct, frozen=True):

@@ -37,8 +37,8 @@ def _own_policies(user: User, kept: Answer[Instance]) -> Answer[list[Document]]:
 
 
 def _names(user: str, login: str) -> dict[str, Any]:
-    """How rules name a user, or a further login of it (`deck:night`), which goes by the user's name as well: in policies
-    by both, in ACLs by the user's alone (tried on a gateway 16.2)."""
+    """How rules name a user, or a further login of it (`deck:night`): policies by its own name and by its user's, ACLs
+    by its user's alone (tried on a gateway 16.2)."""
     resource = user_named(user).name
     if login == user:
         return {"resource": resource, "aliases": [user]}
