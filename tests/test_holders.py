@@ -103,6 +103,24 @@ def test_credentials_are_shown_masked_with_what_their_owner_can(whole: Whole) ->
         assert key.id not in ran.out + whole.run("credentials").out
 
 
+def test_access_of_a_bucket_tells_everybody_who_can_use_each_verb(whole: Whole) -> None:
+    rows = json.loads(whole.run("access", "harbour/payroll-drop", "cove/slip-rotas", "--json").out)["who_can"]
+    found = {(row["bucket"], row["verb"]): (row["names"], row["unknown_because"]) for row in rows}
+    keepers = ["account root", "admin", "storage-keeper"]
+    assert found["payroll-drop", "delete"] == (keepers, "")
+    assert found["payroll-drop", "write"] == (sorted([*keepers, "anyone", "any-account"]), "")
+    yard = ["cove-warden@trust", "night-copier@trust", "yard-owner@trust", "yard-pilot@trust"]
+    assert found["slip-rotas", "write"] == (yard, "")
+    shown = whole.run("access", "harbour/drone-orthophotos", "--can", "delete")
+    assert "Who can use harbour/drone-orthophotos" in shown.out
+    assert "  delete  unknown\n  unknown: the policy could not be read" in shown.out
+    assert "list  " not in shown.out
+    perhaps = whole.run("access", "dunes/dune-archive").out
+    assert "warden@trust.example, perhaps others" in perhaps
+    assert "perhaps others: who else may use it" in perhaps
+    assert whole.run("access", "harbour/payroll-dorp").code == 2
+
+
 def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole: Whole) -> None:
     rows = json.loads(whole.run("access", "--who", "backup-runner", "--json").out)["identities"]
     outsider = whole.run("access", "--who", "backup-runer")

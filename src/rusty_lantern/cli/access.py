@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import opened
+from rusty_lantern.cli.session import find_view, opened
 
 if TYPE_CHECKING:
     from rusty_lantern.core.audit.store_subject import StoreSubject
@@ -20,6 +21,10 @@ def register(app: typer.Typer) -> None:
 
 
 def access(
+    buckets: Annotated[
+        list[str] | None,
+        typer.Argument(help="STORE/BUCKET; otherwise all.", metavar="STORE/BUCKET", autocompletion=completing.buckets),
+    ] = None,
     who: Annotated[
         str | None, typer.Option(help="Only this identity (name, STORE/NAME, account number, resource name, id).")
     ] = None,
@@ -32,11 +37,13 @@ def access(
 ) -> None:
     """List who may do what on which bucket: what rules grant by name, and what identities may by both sides together.
 
-    Use it to see who else holds a key to the house. Example: lantern access --who gallery-publisher
+    Of buckets that are named, everybody who can use each verb comes first.
+
+    Use it to see who else holds a key to the house. Example: lantern access harbour/permit-archive
     """
     from rusty_lantern.core.access.policy.actions import VERBS
     from rusty_lantern.core.errors import BadInput, Problem, nearest
-    from rusty_lantern.reports.results.access import AccessResult, access_rows, name_of, own_rows, unread_rules
+    from rusty_lantern.reports.results.access import AccessResult, access_rows, name_of, own_rows, unread_rules, who_can
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.identities import unread_sections
     from rusty_lantern.reports.terminal.access import access_view
@@ -50,7 +57,11 @@ def access(
         store, name = name_of(who, [one.index.dossier.store for one in stores])
         stores = [one for one in stores if store in ("", one.index.dossier.store)]
     seen = [view for store_subject in stores for view in store_subject.buckets.values()]
-    own = [] if outside else [row for one in stores for row in own_rows(one, in_full=who is not None)]
+    chosen = list({view.title: view for view in (find_view(seen, one, found.survey) for one in buckets or ())}.values())
+    named = who is not None or bool(chosen)
+    if chosen:
+        seen, stores = chosen, [one for one in stores if one.name in {view.store for view in chosen}]
+    own = [] if outside else [row for one in stores for row in own_rows(one, chosen, in_full=named)]
     rows = [row for view in seen for row in access_rows(view)]
     if who is not None:
         own = [row for row in own if name in (row.identity, row.resource)]
@@ -67,7 +78,8 @@ def access(
     own.sort(key=lambda row: (row.store, row.identity, -row.count))
     unread = unread_sections(stores, "identities")
     result = AccessResult(
-        **found.about(named=who is not None),
+        **found.about(named=named),
+        who_can=[row for view in chosen for row in who_can(view) if can in (None, row.verb)],
         access=rows,
         identities=own,
         unread=unread,

@@ -20,12 +20,14 @@ from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
 from rusty_lantern.core.access.solver.public_policy import Public
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness, witness_of
+from rusty_lantern.core.answer import Partly
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.named_access import unread_side
 from rusty_lantern.core.audit.other_requests import OtherRequests, VerbsOfCallers, by_another_action
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
 from rusty_lantern.core.model.identity import Identity
+from rusty_lantern.core.value_types import NAMES
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
@@ -83,9 +85,23 @@ class IdentityAccessRow(msgspec.Struct, frozen=True, kw_only=True):
     """Their names; without `--who` the first few of them."""
 
 
+class WhoCanRow(msgspec.Struct, frozen=True, kw_only=True):
+    """Everybody who can use one verb on a bucket."""
+
+    store: str
+    bucket: str
+    verb: str
+    names: list[str]
+    """Identities, and the public as `anyone` and `any-account`; restricted access counts as access."""
+    unknown_because: str
+    """Why there may be others; empty where these are all."""
+
+
 class AccessResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern access --json`."""
 
+    who_can: list[WhoCanRow]
+    """Of buckets that were named alone: verb by verb, who can use it."""
     access: list[AccessRow]
     """What rules of buckets grant identities that they name."""
     identities: list[IdentityAccessRow]
@@ -245,11 +261,32 @@ def _holders(view: BucketSubject, name: str) -> list[str] | None:
 FEW = 10
 
 
-def own_rows(store_subject: StoreSubject, *, in_full: bool = False) -> list[IdentityAccessRow]:
-    """What each identity of a store may do, buckets that are alike to it together; `in_full` names them all."""
+def who_can(view: BucketSubject) -> list[WhoCanRow]:
+    """Everybody who can use each verb on a bucket."""
+    rows = []
+    for verb, fact in view.principals.items():
+        known = fact.certain if isinstance(fact, Partly) else fact.value
+        names = sorted(NAMES.members(known or ""))
+        row = WhoCanRow(
+            store=view.store,
+            bucket=view.name,
+            verb=verb,
+            names=names,
+            unknown_because="" if fact.settled else fact.reason,
+        )
+        rows.append(row)
+    return rows
+
+
+def own_rows(
+    store_subject: StoreSubject, chosen: Sequence[BucketSubject] = (), *, in_full: bool = False
+) -> list[IdentityAccessRow]:
+    """What each identity of a store may do, buckets that are alike to it together; `in_full` names them all. `chosen`:
+    on these buckets alone."""
     if not store_subject.index.dossier.listing.settled:
         return []
-    return [
+    wanted = {view.name for view in chosen if view.store == store_subject.name}
+    rows = [
         IdentityAccessRow(
             identity=holder.name,
             resource=holder.resource,
@@ -264,3 +301,7 @@ def own_rows(store_subject: StoreSubject, *, in_full: bool = False) -> list[Iden
         for holder in store_subject.index.dossier.identities.value or ()
         for permitted in store_subject.across.of(holder)
     ]
+    if not chosen:
+        return rows
+    kept = [(row, [name for name in row.buckets if name in wanted]) for row in rows]
+    return [msgspec.structs.replace(row, buckets=names, count=len(names)) for row, names in kept if names]

@@ -16,6 +16,7 @@ from rusty_lantern.reports.results.access import (
     AccessRow,
     DecisionResult,
     IdentityAccessRow,
+    WhoCanRow,
 )
 from rusty_lantern.reports.results.proposal import ChangeResult, RetentionCostResult, TryResult
 from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
@@ -95,7 +96,12 @@ def _named(row: AccessRow) -> str:
 
 def access_view(screen: Console, result: AccessResult, *, in_full: bool = False) -> None:
     """One line for each identity and bucket, then what the stores' own identities may; `in_full` names all buckets."""
-    heading(screen, "Access that buckets give to named identities", result)
+    title = "Access that buckets give to named identities"
+    if result.who_can:
+        _who_can(screen, result)
+        line(screen, (title, "bold"))
+    else:
+        heading(screen, title, result)
     grid = Grid("identity", "account", "bucket", "permissions", "condition", shrink=(3, 4), lead=0,
                 floors={3: 12, 4: 14})  # fmt: skip
     for row in result.access:
@@ -126,6 +132,30 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
         next_step(screen, f"lantern access --who {shlex.quote(result.identities[0].identity)}", "every bucket by name")
 
 
+def _who_can(screen: Console, result: AccessResult) -> None:
+    """Verb by verb, everybody who can use it on the buckets that were named."""
+    by_bucket: dict[str, list[WhoCanRow]] = {}
+    for row in result.who_can:
+        by_bucket.setdefault(f"{row.store}/{row.bucket}", []).append(row)
+    for number, (bucket, rows) in enumerate(by_bucket.items()):
+        if number:
+            line(screen, (f"Who can use {bucket}", "bold"))
+        else:
+            heading(screen, f"Who can use {bucket}", result)
+        grid = Grid("verb", "who", shrink=(1,))
+        for row in rows:
+            others = bool(row.unknown_because)
+            who = ", ".join([*row.names, "perhaps others"] if others else row.names) or "nobody"
+            grid.add(
+                row.verb, (who if row.names else "unknown" if others else who, STYLES["unknown"] if others else "")
+            )
+        grid.show(screen, indent=2)
+        word = "perhaps others" if any(row.names for row in rows) else "unknown"
+        for why in dict.fromkeys(row.unknown_because for row in rows if row.unknown_because):
+            line(screen, (f"{word}: {why}", STYLES["unknown"]), indent=2)
+        screen.print()
+
+
 def _unread_rules(screen: Console, result: AccessResult) -> None:
     """The buckets whose rules are not all known, those together of which the reason is the same."""
     alike: dict[str, list[str]] = {}
@@ -153,7 +183,8 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
             grid.add(
                 (f"{row.store}/{row.identity}", "bold"), _granted(row.verbs), f"{row.count:,}", names, (only, "dim")
             )
-        grid.show(screen)
+        if grid.rows:
+            grid.show(screen)
         for (store, why), rows in folded.items():
             titles = sorted({f"{store}/{bucket}" for row in rows for bucket in row.buckets})
             told = f"  what {len(rows):,} identities can do there is unknown: {why}"
