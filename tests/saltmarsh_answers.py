@@ -170,9 +170,9 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("cove", "former-clerk@trust a991…0003", "credential.expires"): ("medium", "absent"),
     ("cove", "yard-owner@trust ec20…0001", "credential.expires"): ("medium", "absent"),
     ("skerry", "ferry-lists", "exposure.read"): ("high", "open"),  # its software skips a statement with NotAction
-    ("skerry", "permit-archive", "principals.delete"): ("high", "old-importer; 1 as required"),
-    ("skerry", "permit-scans", "principals.delete"): ("high", "old-importer; 1 as required"),
-    ("skerry", "grant-ledger", "principals.delete"): ("high", "ledger-reader, old-importer; 1 as required"),
+    ("skerry", "permit-archive", "principals.delete"): ("high", "old-importer (and 1 as required)"),
+    ("skerry", "permit-scans", "principals.delete"): ("high", "old-importer (and 1 as required)"),
+    ("skerry", "grant-ledger", "principals.delete"): ("high", "ledger-reader, old-importer (and 1 as required)"),
     ("skerry", "permit-archive", "lock.enabled"): ("high", "off"),
     ("skerry", "permit-archive", "lock.mode"): ("high", "absent"),
     ("skerry", "permit-archive", "lock.default-retention"): ("high", "absent"),

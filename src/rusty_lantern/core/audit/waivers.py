@@ -132,8 +132,8 @@ def _void(waiver: Waiver, status: WaiverStatus, finding: Finding) -> str:
 def is_worse(finding: Finding, accepted: str) -> bool:
     """Whether a drift is worse than what was accepted, in words.
 
-    On an ordered scale, further from what is required; of a set of words, any that was not accepted; of anything else,
-    whatever is not the same.
+    On an ordered scale, further from what is required; of a set, any of its members that neither was accepted nor is as
+    required; of anything else, whatever is not the same.
     """
     if finding.tally is not None:
         return not accepted.isdigit() or finding.tally.failed > int(accepted)
@@ -143,9 +143,12 @@ def is_worse(finding: Finding, accepted: str) -> bool:
         return False
     if then is None or now is None:
         return True
-    if isinstance(scale, Parts | Names):
-        return not scale.members(now) <= scale.members(then)
     comparison = finding.requirement.comparison
+    if isinstance(scale, Parts | Names):
+        more = scale.members(now) - scale.members(then)
+        if comparison is None or not comparison.goes_by_member:
+            return bool(more)
+        return not all(map(comparison.accepts_member, more))
     if not scale.ordered or comparison is None or comparison.how not in _DIRECTED:
         return True
     higher = _higher_is_worse(finding, scale, then)

@@ -18,7 +18,7 @@ from functools import lru_cache
 import msgspec
 
 from rusty_lantern.core.answer import Fact
-from rusty_lantern.core.value_types import TEXT, Names, NotOnScale, Parts, Scale, Value, Words
+from rusty_lantern.core.value_types import NAMES, TEXT, Names, NotOnScale, Parts, Scale, Value, Words
 
 MAX_TEXT = 4_096
 """A longer observed text satisfies no `matches`; it bounds the work of an expression."""
@@ -62,8 +62,17 @@ class Comparison(msgspec.Struct, frozen=True):
         """
         if isinstance(self.scale, Words) and self.scale.ordered:
             return not any(self.accepts(level) for level in self.scale.levels[self.scale.rank(part) :])
-        shrinking = self.how in ("within", "at most") or (self.how == "none of" and isinstance(self.scale, Names))
-        return bool(part) and (shrinking or self.values == ("",)) and not self.accepts(part)
+        shrinking = self.goes_by_member or self.how == "at most" or self.values == ("",)
+        return bool(part) and shrinking and not self.accepts(part)
+
+    @property
+    def goes_by_member(self) -> bool:
+        """Whether it looks at the members of a set one by one."""
+        return self.how == "within" or (self.how == "none of" and isinstance(self.scale, Names))
+
+    def accepts_member(self, member: str) -> bool:
+        """Whether a set may have this member, as far as it goes by members one by one."""
+        return self.accepts(NAMES.join([member]) if isinstance(self.scale, Names) else member)
 
     def rank(self, value: Value) -> float:
         """Where a value stands on the scale."""

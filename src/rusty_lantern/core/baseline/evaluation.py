@@ -322,11 +322,11 @@ def _too_many(finding: Finding) -> str:
     if comparison is None or comparison.scale != NAMES or finding.status != "drift" or not value:
         return ""
     names = sorted(NAMES.members(value))
-    wrong = [name for name in names if not comparison.accepts(NAMES.join([name]))]
+    wrong = [name for name in names if not comparison.accepts_member(name)]
     others = len(names) - len(wrong)
     if not wrong or not others:
         return ""
-    return f"{AT_LEAST if isinstance(seen, Partly) else ''}{show_names(wrong, MOST_NAMES)}; {others} as required"
+    return f"{AT_LEAST if isinstance(seen, Partly) else ''}{show_names(wrong, MOST_NAMES)} (and {others} as required)"
 
 
 MOST_NAMES = 12
