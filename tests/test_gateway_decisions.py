@@ -59,6 +59,8 @@ WHO: tuple[Any, ...] = (
     "*", "*", {"AWS": "*"}, {"AWS": ["arn:aws:iam:::user/deck"]}, {"AWS": ["arn:aws:iam:::user/nobody"]},
     {"AWS": ["arn:aws:iam:::root"]}, {"AWS": ["arn:aws:iam:::user/d*"]}, {"CanonicalUser": ["deck"]},
     {"AWS": ["arn:aws:iam:::user/anonymous"]},
+    {"AWS": ["arn:aws:iam:::user/deck:*"]}, {"Federated": ["arn:aws:iam:::user/deck"]}, {"Service": ["deck"]},
+    {"AWS": [""]},
 )  # fmt: skip
 HEADERS: list[dict[str, str]] = [
     {},
@@ -69,7 +71,9 @@ HEADERS: list[dict[str, str]] = [
 
 
 def statement(dice: random.Random, bucket: str) -> dict[str, Any]:
-    actions = dice.sample(["s3:GetObject", "s3:PutObject", "s3:ListBucket", "s3:*", "s3:Get*", "s3:*Object"], 2)
+    actions = dice.sample(
+        ["s3:GetObject", "s3:PutObject", "s3:ListBucket", "s3:*", "s3:Get*", "s3:*Object", "*:Other"], 2
+    )
     names = ["", "/*", "/pub/*", "/pub/x", "/p*", "/?", "/put/*"]
     made: dict[str, Any] = {
         "Effect": dice.choice(["Allow", "Allow", "Deny"]),
@@ -83,9 +87,11 @@ def statement(dice: random.Random, bucket: str) -> dict[str, Any]:
         made["NotResource"] = made.pop("Resource")
     if dice.random() < 0.1:
         del made["Principal"]
-        made["NotPrincipal"] = {"AWS": [f"arn:aws:iam:::user/{dice.choice(['deck', 'nobody'])}"]}
+        left_out = dice.choice(["user/deck", "user/nobody", "user/deck:*", "group/deck", "*"])
+        made["NotPrincipal"] = {dice.choice(["AWS", "AWS", "Service"]): [f"arn:aws:iam:::{left_out}"]}
     for operator in dice.sample(sorted(CONDITIONS), dice.choice([0, 1, 1, 2])):
         key, values = CONDITIONS[operator]
+        key = dice.choice([key] * 7 + [key.lower(), key.replace("aws:", "AWS:").replace("Ip", "IP")])
         made.setdefault("Condition", {})[operator] = {key: dice.sample(values, min(len(values), dice.randint(1, 2)))}
     return made
 

@@ -44,6 +44,11 @@ WHOM: list[Any] = [
     {"AWS": "arn:aws:iam::dune:root"}, {"AWS": NAMES["stranger"]}, {"AWS": NAMES["warden"]},
     {"AWS": "arn:aws-cn:iam:::root"}, {"AWS": "arn:aws:sts:::user/stranger"}, {"AWS": f"arn:aws:iam:x:{TENANT}:root"},
     {"AWS": [NAMES["warden"], NAMES["stranger"]]}, {"AWS": ["arn:aws:iam:::root", NAMES["wader"]]},
+    {"AWS": ""}, {"AWS": "stranger"}, {"AWS": f"{NAMES['warden']}:*"}, {"AWS": "arn:aws:iam:::user/*"},
+    {"AWS": "arn:aws:iam::*:user/stranger"}, {"AWS": "arn:aws:iam:::group/stranger"}, {"AWS": "user/stranger"},
+    {"Federated": NAMES["warden"]}, {"Federated": TENANT}, {"Federated": "*"}, {"Federated": f"{NAMES['stranger']}:*"},
+    {"Service": NAMES["stranger"]}, {"Service": f"{NAMES['stranger']}:*", "AWS": NAMES["warden"]},
+    {"CanonicalUser": "stranger"}, {"AWS": ["arn:aws:iam::*:root", NAMES["wader"]], "Federated": "stranger:x"},
 ]  # fmt: skip
 
 

@@ -6,6 +6,7 @@ which construct and which request; the outcome is compared with what the dialect
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -154,7 +155,8 @@ def elements() -> Iterator[Row]:
         for words, action in (
             ("star", "*"), ("s3 star", "s3:*"), ("Get star", "s3:Get*"), ("mark", "s3:GetObjec?"),
             ("case", "S3:getobject"),
-            ("star Object", "s3:*Object"), ("another", "s3:PutObject"),
+            ("star Object", "s3:*Object"), ("another", "s3:PutObject"), ("a star before another", "*:PutObject"),
+            ("a star before nothing known", "*Nothing"),
         ):  # fmt: skip
             yield Row(f"{effect} Action {words}", (*first, {**base, "Action": action}))
         listing = {**base, "Action": "s3:ListBucket", "Resource": arn}
@@ -181,8 +183,21 @@ def keys() -> Iterator[Row]:
             yield Row(f"{key} of a listing by {said}", (listing,), "s3:ListBucket", "", signed=signed)
 
 
+def letters() -> Iterator[Row]:
+    """Keys in other letters than they are published in, with operators that hold or do not where the key is there."""
+    for key in ("aws:SourceIP", "aws:sourceip", "AWS:SourceIp"):
+        for operator, network in itertools.product(("IpAddress", "NotIpAddress"), ("127.0.0.0/8", "10.0.0.0/8")):
+            for effect, document in _documents({operator: {key: network}}):
+                yield Row(f"{effect} {operator} {key} {network}", document)
+    for key in ("aws:referer", "aws:REFERER", "AWS:Referer"):
+        for operator in ("StringEquals", "StringNotEquals", "StringLikeIfExists", "ForAllValues:StringEquals"):
+            for effect, document in _documents({operator: {key: REFERER}}):
+                yield Row(f"{effect} {operator} {key}", document, headers={"Referer": REFERER})
+
+
 def rows() -> list[Row]:
     """Every row."""
     made = [*texts(), *presence(), *switches(), *addresses(), *moments(), *several(), *elements(), *keys()]
+    made += letters()
     assert len({row.name for row in made}) == len(made)
     return made

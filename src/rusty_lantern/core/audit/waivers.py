@@ -146,9 +146,8 @@ def is_worse(finding: Finding, accepted: str) -> bool:
     comparison = finding.requirement.comparison
     if isinstance(scale, Parts | Names):
         more = scale.members(now) - scale.members(then)
-        if comparison is None or not comparison.goes_by_member:
-            return bool(more)
-        return not all(map(comparison.accepts_member, more))
+        by_member = comparison if comparison is not None and comparison.goes_by_member else None
+        return any(by_member is None or not by_member.accepts_member(member) for member in more)
     if not scale.ordered or comparison is None or comparison.how not in _DIRECTED:
         return True
     higher = _higher_is_worse(finding, scale, then)

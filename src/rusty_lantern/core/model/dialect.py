@@ -12,11 +12,13 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     """
 
     not_action_matches_nothing: bool = False
+    leading_star_is_every_action: bool = False
     negated_on_absent_key_is_false: bool = False
     negated_with_several_values_takes_any: bool = False
     null_asks_for_absence: bool = False
+    keys_are_told_apart_by_case: bool = False
     transport_is_told_over_tls_only: bool = False
-    binary_never_fits: bool = False
+    binary_is_decoded_on_both_sides: bool = False
     moments_are_no_numbers: bool = False
     never_carried: tuple[str, ...] = ()
     """Condition keys that no request carries there."""
@@ -33,6 +35,8 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     wildcards_in_names_name_nobody: bool = False
     logins_go_by_their_user: bool = False
     canonical_ids_name_nobody: bool = False
+    services_name_nobody: bool = False
+    federated_names_are_users: bool = False
     not_principal_goes_by_name: bool = False
     public_policies_count_under_their_guard: bool = False
     """Whether the guard on public policies does not keep a standing policy from counting. Not sure for all releases."""

@@ -31,6 +31,10 @@ READINGS: dict[str, Reading] = {
         "a statement with `NotAction`", "speaks of every action but those",
         "matches nothing: an Allow lets in nobody, a Deny never denies", "the policy language's reference, NotAction",
     ),
+    "leading_star_is_every_action": Reading(
+        "an action that begins with `*` (`*:GetObject`)", "is the actions that it fits", "is every action",
+        "the policy language's reference, Action",
+    ),
     "negated_on_absent_key_is_false": Reading(
         "a negated operator on a key that the request does not carry", "true: the value is not the one named",
         "false: a Deny does not hold, an Allow does not open", f"{_OPERATORS}, IfExists",
@@ -43,12 +47,18 @@ READINGS: dict[str, Reading] = {
         "`Null`", '`"true"` asks that the key is absent, `"false"` that it is there',
         "asks that the key is absent, whatever its value", f"{_OPERATORS}, Null",
     ),
+    "keys_are_told_apart_by_case": Reading(
+        "a condition key in other letters than published (`aws:SourceIP`)", "is the same key",
+        "is a key that no request carries: what it is to refuse is never refused", _KEYS,
+    ),
     "transport_is_told_over_tls_only": Reading(
         "`aws:SecureTransport` over plain http", "is `false`",
         "is not there: `Bool` matches neither value", f"{_KEYS}, aws:SecureTransport",
     ),
-    "binary_never_fits": Reading(
-        "`BinaryEquals`", "compares with the base64 form of the value", "never holds", f"{_OPERATORS}, BinaryEquals"
+    "binary_is_decoded_on_both_sides": Reading(
+        "`BinaryEquals`", "compares with the base64 form of the value",
+        "compares with a value that is written in base64 as well: what is no base64 text fits nothing",
+        f"{_OPERATORS}, BinaryEquals",
     ),
     "moments_are_no_numbers": Reading(
         "a numeric operator on `aws:EpochTime`", "compares seconds since 1970", "never holds",
@@ -64,7 +74,7 @@ READINGS: dict[str, Reading] = {
         "`aws:username` of a request without credentials", "is not there", 'is "{value}"', f"{_KEYS}, aws:username"
     ),
     "root_of_no_account_is_everybody": Reading(
-        "the principal `arn:aws:iam:::root`", "names an account",
+        "the principal `arn:aws:iam:::root`, or an empty one", "names an account",
         "is everybody who is of no account, without credentials too", _PRINCIPAL
     ),
     "ids_are_user_names": Reading(
@@ -97,9 +107,14 @@ READINGS: dict[str, Reading] = {
     "canonical_ids_name_nobody": Reading(
         "a `CanonicalUser` principal", "names the owner of that id", "names nobody", _PRINCIPAL
     ),
+    "services_name_nobody": Reading("a `Service` principal", "names a service", "names nobody", _PRINCIPAL),
+    "federated_names_are_users": Reading(
+        "a `Federated` principal", "names who signs in elsewhere", "names whom an `AWS` principal of that name does",
+        _PRINCIPAL,
+    ),
     "not_principal_goes_by_name": Reading(
         "`NotPrincipal` with the name of a user, or of an account", "leaves a user out if its account is named as well",
-        "leaves out the user, or everybody in the account", _PRINCIPAL,
+        "leaves out the user, or everybody in the account; with names of nobody alone it speaks to nobody", _PRINCIPAL,
     ),
     "public_policies_count_under_their_guard": Reading(
         "the guard on public policies", "keeps a public policy from counting",

@@ -101,6 +101,9 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
     """What a statement becomes; None where it stays as it is."""
     if statement.actions_negated and readings.not_action_matches_nothing:
         return ()
+    actions = statement.actions
+    if readings.leading_star_is_every_action and any(name.startswith("*") for name in actions):
+        actions = ("*",)
     parts: list[Alternatives] = []
     faults: list[Fault] = list(statement.faults)
     for condition in statement.conditions:
@@ -114,7 +117,7 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
         faults.append(Fault(statement.place, "it stands for too many statements as this store reads it"))
     found = (
         msgspec.structs.replace(
-            statement, principals=who, faults=tuple(faults),
+            statement, principals=who, actions=actions, faults=tuple(faults),
             conditions=(*itertools.chain.from_iterable(together), *only),
         )
         for who, only in speaks_to
@@ -128,29 +131,41 @@ Whom = list[tuple[Principals | None, tuple[Condition, ...]]]
 """Principals, each with the conditions that narrow them; none: it speaks to nobody."""
 
 
-def _speaks_to(statement: Statement, readings: Readings) -> Whom:
-    who = statement.principals
-    if who is None:
-        return [(None, ())]
+def _as_named(who: Principals, readings: Readings) -> Principals:
+    """Principals by the names that count, each as the common language writes it."""
+    if readings.federated_names_are_users:
+        kinds = tuple("AWS" if kind == "Federated" else kind for kind in who.vague_kinds)
+        who = msgspec.structs.replace(who, accounts=who.accounts + who.federated, federated=(), vague_kinds=kinds)
+    if readings.services_name_nobody:
+        who = msgspec.structs.replace(who, services=())
     if readings.principals_are_told_by_account_and_name:
         who = msgspec.structs.replace(who, accounts=tuple(_NAME.sub(r"arn:aws:iam::\1", one) for one in who.accounts))
     if readings.logins_go_by_their_user:
         who = _with_logins(who)
     if readings.wildcards_in_names_name_nobody:
-        who = msgspec.structs.replace(who, vague=())
+        who = msgspec.structs.replace(who, vague=(), vague_kinds=())
     if readings.canonical_ids_name_nobody:
         who = msgspec.structs.replace(who, canonical=())
+    return who
+
+
+def _speaks_to(statement: Statement, readings: Readings) -> Whom:
+    if statement.principals is None:
+        return [(None, ())]
+    who = _as_named(statement.principals, readings)
     if who.everyone:
         return [(who, ())]
     place = f"{statement.place}/{'Not' * who.negated}Principal"
     nobody = f"arn:aws:iam:::user/{readings.name_of_nobody}" if readings.name_of_nobody else ""
-    rootless = readings.root_of_no_account_is_everybody and ROOT_OF_NO_ACCOUNT in who.accounts
+    rootless = readings.root_of_no_account_is_everybody and not _ROOTLESS.isdisjoint(who.accounts)
     unsigned = rootless or nobody in who.accounts
-    names = tuple(name for name in who.accounts if name != nobody and not (rootless and name == ROOT_OF_NO_ACCOUNT))
+    names = tuple(name for name in who.accounts if name != nobody and not (rootless and name in _ROOTLESS))
     of_none = (OF_NO_ACCOUNT,) if rootless else ()
     if who.negated:
         if not readings.not_principal_goes_by_name:
             return [(who, ())]
+        if not any(map(_MAY_NAME.fullmatch, _of_users(statement.principals, readings))):
+            return []
         patterns = (*of_none, *map(_callers, names))
         left_out: tuple[Condition, ...] = (Condition("arnnotlike", ARN, patterns, place),) if patterns else ()
         users = (name for name in patterns if readings.logins_go_by_their_user and _USER.fullmatch(name))
@@ -167,11 +182,26 @@ def _speaks_to(statement: Statement, readings: Readings) -> Whom:
 
 def _with_logins(who: Principals) -> Principals:
     """Principals of which a user with all its logins is told by the user's name."""
-    users = {name: found[1] for name in who.vague if (found := _EVERY_LOGIN.fullmatch(name))}
-    vague = tuple(name for name in who.vague if name not in users)
-    return msgspec.structs.replace(who, accounts=(*who.accounts, *users.values()), vague=vague) if users else who
+    kinds = zip(who.vague, who.vague_kinds, strict=True)
+    found = [(name, kind, _EVERY_LOGIN.fullmatch(name) if kind == "AWS" else None) for name, kind in kinds]
+    users = tuple(login[1] for _, _, login in found if login)
+    left = [(name, kind) for name, kind, login in found if not login]
+    vague, of_kind = tuple(name for name, _ in left), tuple(kind for _, kind in left)
+    if not users:
+        return who
+    return msgspec.structs.replace(who, accounts=who.accounts + users, vague=vague, vague_kinds=of_kind)
 
 
+def _of_users(written: Principals, readings: Readings) -> Iterator[str]:
+    """The names under which users may stand, whether they are understood or not."""
+    kinds = {"AWS", *(["Federated"] if readings.federated_names_are_users else [])}
+    yield from written.accounts
+    yield from written.federated if "Federated" in kinds else ()
+    yield from (name for name, kind in zip(written.vague, written.vague_kinds, strict=True) if kind in kinds)
+
+
+_MAY_NAME = re.compile(r"[^:/]*|arn:(?:[^:*?]*:){4}(?:root|(?:user|role|assumed-role|oidc-provider)/.+)", re.DOTALL)
+"""What may be somebody's name: an account, or the resource name of a user, a role, or an account's root."""
 _USER = re.compile(r"arn:aws:iam::[^:]*:user/[^:*?]+")
 _EVERY_LOGIN = re.compile(rf"({_USER.pattern}):\*")
 
@@ -195,6 +225,7 @@ def _signed(place: str, *, negated: bool) -> Condition:
 _NAME = re.compile(r"^arn:[^:]*:[^:]*:[^:]*:([^:]*:(?:root|(?:user|role)/.+))$")
 """The account of a principal, and what it is there."""
 ROOT_OF_NO_ACCOUNT = "arn:aws:iam:::root"
+_ROOTLESS = frozenset({ROOT_OF_NO_ACCOUNT, ""})
 OF_NO_ACCOUNT = "arn:aws:iam:::*"
 """What fits the resource name of whoever is of no account: of no tenant, in a store that has some."""
 
@@ -202,12 +233,12 @@ OF_NO_ACCOUNT = "arn:aws:iam:::*"
 def _condition(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:
     key = condition.key
     constants = dict(readings.always_carried)
+    if key in readings.never_carried or (condition.misspelled and readings.keys_are_told_apart_by_case):
+        return ALWAYS if _of_nothing(condition, readings) else NEVER
     if condition.operator.startswith("numeric") and key == EPOCH and readings.moments_are_no_numbers:
         return NEVER
     if key == TRANSPORT and readings.transport_is_told_over_tls_only:
         return _by_transport(condition, readings, variables=variables)
-    if key in readings.never_carried:
-        return ALWAYS if _of_nothing(condition, readings) else NEVER
     if key in constants:
         return ALWAYS if _of_value(condition, constants[key], readings, variables=variables) else NEVER
     if key == USER and readings.name_of_nobody:
@@ -223,8 +254,11 @@ def _plain(condition: Condition, readings: Readings) -> Iterator[tuple[Condition
         asks = readings.null_asks_for_absence
         yield (msgspec.structs.replace(condition, values=("true",)) if asks else condition,)
         return
-    if condition.operator == "binaryequals" and readings.binary_never_fits:
-        if condition.if_exists:
+    if condition.operator == "binaryequals" and readings.binary_is_decoded_on_both_sides:
+        condition = _as_text(condition)
+        if condition.values:
+            yield (condition,)
+        elif condition.if_exists:
             yield (Condition("null", condition.key, ("true",), condition.place),)
         return
     if "not" not in condition.operator or condition.quantifier:
@@ -247,6 +281,15 @@ def _by_transport(condition: Condition, readings: Readings, *, variables: bool) 
     return [(Condition("bool", TRANSPORT, ("true" if over_tls else "false",), condition.place),)]
 
 
+def _as_text(condition: Condition) -> Condition:
+    """A condition on binary values as one on texts, where both sides are decoded: what is no base64 fits nothing."""
+    values = tuple(value for value in condition.values if _BASE64.fullmatch(value))
+    return msgspec.structs.replace(condition, operator="stringequals", values=values)
+
+
+_BASE64 = re.compile(r"(?:[A-Za-z0-9+/]{4})*(?:[A-Za-z0-9+/]{2,3}=*)?")
+
+
 def _of_nothing(condition: Condition, readings: Readings) -> bool:
     """Whether a condition holds for a request that does not carry its key."""
     if condition.operator == "null":
@@ -265,10 +308,12 @@ def _of_value(condition: Condition, carried: str, readings: Readings, *, variabl
         raise _Unclear("it depends on a variable that this store fills in by its own rule")
     operator = condition.operator.replace("not", "")
     test = _FITS.get(operator)
-    if operator == "binaryequals" and readings.binary_never_fits:
-        return False
+    if operator == "binaryequals" and readings.binary_is_decoded_on_both_sides:
+        return carried in _as_text(condition).values
     if test is None:
         raise _Unclear(f'{condition.operator} does not fit "{condition.key}"')
+    if operator == "bool" and not {carried.lower(), *map(str.lower, condition.values)} <= {"true", "false"}:
+        raise _Unclear(f'what Bool makes of "{condition.key}" is not known')
     fits = [test(value, carried) for value in condition.values]
     if "not" not in condition.operator:
         return any(fits)

@@ -15,11 +15,13 @@ GATEWAY = Dialect(
     ("16.2.",),
     Readings(
         not_action_matches_nothing=True,
+        leading_star_is_every_action=True,
         negated_on_absent_key_is_false=True,
         negated_with_several_values_takes_any=True,
         null_asks_for_absence=True,
+        keys_are_told_apart_by_case=True,
         transport_is_told_over_tls_only=True,
-        binary_never_fits=True,
+        binary_is_decoded_on_both_sides=True,
         moments_are_no_numbers=True,
         never_carried=(
             "aws:userid", "aws:principalarn", "aws:principalaccount", "aws:principalorgid", "s3:authtype",
@@ -36,6 +38,8 @@ GATEWAY = Dialect(
         wildcards_in_names_name_nobody=True,
         logins_go_by_their_user=True,
         canonical_ids_name_nobody=True,
+        services_name_nobody=True,
+        federated_names_are_users=True,
         not_principal_goes_by_name=True,
         public_policies_count_under_their_guard=True,
     ),

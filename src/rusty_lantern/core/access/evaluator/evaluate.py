@@ -249,7 +249,8 @@ def _speaks_to(principals: Principals, caller: Caller) -> bool:
     if caller.anonymous:
         return False
     root = f"arn:aws:iam::{caller.account}:root" if caller.account else ""
-    mine = {caller.account, root, caller.arn, caller.session, *caller.aliases} - {""}
+    others = {name for name in caller.aliases if name.startswith("arn:")}
+    mine = {caller.account, root, caller.arn, caller.session, *others} - {""}
     names = also_known_as(caller.canonical).union(caller.aliases)
     if mine & _listed(principals) or not names.isdisjoint(principals.canonical):
         return True

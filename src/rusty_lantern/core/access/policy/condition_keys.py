@@ -256,6 +256,32 @@ def key_name(written: str) -> str:
 _OBJECT_TAGS = ("s3:existingobjecttag", "s3:requestobjecttag")
 
 
+PUBLISHED = (
+    "aws:CurrentTime", "aws:EpochTime", "aws:MultiFactorAuthPresent", "aws:PrincipalTag", "aws:PrincipalType",
+    "aws:Referer", "aws:RequestTag", "aws:ResourceTag", "aws:SecureTransport", "aws:SourceIp", "aws:SourceVpc",
+    "aws:TagKeys", "aws:TokenIssueTime", "aws:UserAgent", "aws:VpcSourceIp", "aws:username", "s3:BucketTag",
+    "s3:ExistingObjectTag", "s3:LocationConstraint", "s3:RequestObjectTag", "s3:RequestObjectTagKeys", "s3:VersionId",
+    "s3:TlsVersion", "s3:delimiter", "s3:max-keys", "s3:prefix", "s3:object-lock-legal-hold", "s3:object-lock-mode",
+    "s3:object-lock-remaining-retention-days", "s3:object-lock-retain-until-date", "s3:x-amz-acl",
+    "s3:x-amz-copy-source", "s3:x-amz-metadata-directive", "s3:x-amz-server-side-encryption",
+    "s3:x-amz-storage-class", "s3:x-amz-server-side-encryption-aws-kms-key-id", "s3:x-amz-grant-read",
+    "s3:x-amz-grant-write", "s3:x-amz-grant-read-acp", "s3:x-amz-grant-write-acp", "s3:x-amz-grant-full-control",
+)  # fmt: skip
+"""Condition keys, and families of them, as they are published, as far as other software carries them."""
+_PUBLISHED = {name.lower(): name for name in PUBLISHED}
+
+
+def is_misspelled(written: str) -> bool:
+    """Whether a key is written in other letters than it is published in: `aws:SourceIP`. In the published language
+    that counts for nothing.
+
+    >>> is_misspelled("aws:SourceIP"), is_misspelled("aws:SourceIp"), is_misspelled("s3:existingObjectTag/team")
+    (True, False, True)
+    """
+    family = written.partition("/")[0]
+    return _PUBLISHED.get(family.lower(), family) != family
+
+
 def context_key(name: str) -> ContextKey | None:
     """The row for a condition key as `key_name` writes it, or None if the key is not understood."""
     family, slash, word = name.partition("/")

@@ -12,7 +12,7 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.access.policy.condition_keys import key_name
+from rusty_lantern.core.access.policy.condition_keys import is_misspelled, key_name
 from rusty_lantern.core.access.policy.language_words import OPERATORS
 from rusty_lantern.core.errors import nearest
 
@@ -44,6 +44,8 @@ class Condition(msgspec.Struct, frozen=True):
     place: str
     if_exists: bool = False
     quantifier: Quantifier = ""
+    misspelled: bool = False
+    """Whether its key is written in other letters than published (`aws:SourceIP`)."""
 
 
 class Principals(msgspec.Struct, frozen=True):
@@ -58,6 +60,8 @@ class Principals(msgspec.Struct, frozen=True):
     vague: tuple[str, ...] = ()
     """Names with a wildcard inside, which has no agreed meaning: they may take in whoever fits, and never everybody."""
     negated: bool = False
+    vague_kinds: tuple[str, ...] = ()
+    """The kind of principal that each vague name is written under."""
 
 
 class Statement(msgspec.Struct, frozen=True):
@@ -267,7 +271,7 @@ class _Reader:
                 self.fault(f"/{name}/{kind}", f'unknown kind of principal "{kind[:60]}"')
                 return None
             kinds[kind] = self.texts(who, f"/{name}/{kind}")
-        vague = tuple(who for kind in kinds for who in kinds[kind] if _wild(who) and (kind, who) != ("AWS", "*"))
+        vague = [(who, kind) for kind in kinds for who in kinds[kind] if _wild(who) and (kind, who) != ("AWS", "*")]
         named = {kind: tuple(who for who in kinds[kind] if not _wild(who)) for kind in kinds}
         return Principals(
             "*" in kinds.get("AWS", ()),
@@ -275,8 +279,9 @@ class _Reader:
             named.get("CanonicalUser", ()),
             named.get("Federated", ()),
             named.get("Service", ()),
-            vague,
+            tuple(who for who, _ in vague),
             negated,
+            tuple(kind for _, kind in vague),
         )
 
     def conditions(self, written: Json) -> tuple[Condition, ...]:
@@ -311,7 +316,8 @@ class _Reader:
             self.fault(f"{where}/{key}", "must be a text or a list of texts")
             return None
         texts = tuple(str(value).lower() if isinstance(value, bool) else str(value) for value in values)
-        return Condition(name, key_name(key), texts, f"{self.place}{where}/{key}", if_exists, quantifier)
+        place = f"{self.place}{where}/{key}"
+        return Condition(name, key_name(key), texts, place, if_exists, quantifier, is_misspelled(key))
 
 
 def _wild(name: str) -> bool:
