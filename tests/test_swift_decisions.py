@@ -33,6 +33,7 @@ READ_FORMS = (
     ".r:*", ".r:*", ".rlistings", ".r:good.example", ".r:.good.example", ".r:*.good.example", ".r:-bad.example",
     ".r:-.bad.example", ".r:unknown", ".r:-unknown", ".r:-*", "*", "*:*", "deck", "deck:admin", "deck%3Aadmin",
     "%64eck", "AUTH_deck", "deck:*", "*:admin", "deck:clerk", "keeper:clerk", "nobody",
+    ".r:http://good.example", ".r:good.example:8080", ".r:.good.example/p",
 )  # fmt: skip
 WRITE_FORMS = ("*", "*:*", "deck", "deck:admin", "AUTH_deck", "deck%3Aadmin", "deck:*", "keeper:clerk", "nobody")
 REFERERS = ("", "http://good.example/", "https://www.good.example/p", "http://bad.example/", "http://x.bad.example/",

@@ -212,10 +212,13 @@ def _hosts(entries: tuple[str, ...], reading: AclReading) -> Iterator[tuple[str,
 
 
 def _host(entry: str, reading: AclReading, *, negated: bool) -> tuple[Condition, ...] | None:
-    """A condition on the host: one host, or all below a domain. None where no host fits: they are in lower case."""
+    """A condition on the host: one host, or all below a domain. None where no host fits: they are in lower case, and
+    have no port, path or scheme, though an ACL may be written with one."""
     if entry == "*" and negated and reading == "gateway":
         return (Condition("stringequals", REFERER_HOST, (NO_REFERER,), ".r:-*"),)
     if entry != entry.lower() or entry == "*":
+        return None
+    if reading != "gateway" and not _IN_NO_HOST.isdisjoint(entry):
         return None
     values = [f"*{entry}"] if entry.startswith(".") else [entry]
     if entry == "unknown" and reading != "gateway":
@@ -223,6 +226,10 @@ def _host(entry: str, reading: AclReading, *, negated: bool) -> tuple[Condition,
     operator = "like" if entry.startswith(".") else "equals"
     place = f".r:{'-' if negated else ''}{entry}"
     return (Condition(f"string{'not' if negated else ''}{operator}", REFERER_HOST, tuple(values), place),)
+
+
+_IN_NO_HOST = frozenset("/:?#@[]")
+"""What a Referer's host never has in it, as the servers read it (tried on Swift 2.30)."""
 
 
 def _of_account(acl: AccountAcl, reading: AclReading) -> Iterator[Statement]:
