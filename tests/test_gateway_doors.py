@@ -32,7 +32,8 @@ BUCKETS = 64
 READ_FORMS = (
     ".r:*", ".r:*", ".r:*", ".rlistings", ".r:good.example", ".r:.good.example", ".r:-bad.example", ".r:unknown",
     ".r:-*", ".r:-*",
-    "*", "*:*", "deck", "deck:*", "keeper", "anonymous", "nobody",
+    "*", "*:*", "deck", "deck:*", "keeper", "anonymous", "nobody", ".r:http://good.example", ".r:good.example:8080",
+    ".referrer:*", "DECK", ".r:un*",
 )  # fmt: skip
 WRITE_FORMS = ("*", "*:*", "deck", "anonymous", "nobody")
 ODD: tuple[dict[str, Any], ...] = (

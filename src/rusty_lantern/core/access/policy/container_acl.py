@@ -218,7 +218,7 @@ def _host(entry: str, reading: AclReading, *, negated: bool) -> tuple[Condition,
         return (Condition("stringequals", REFERER_HOST, (NO_REFERER,), ".r:-*"),)
     if entry != entry.lower() or entry == "*":
         return None
-    if reading != "gateway" and not _IN_NO_HOST.isdisjoint(entry):
+    if not _IN_NO_HOST["gateway" if reading == "gateway" else ""].isdisjoint(entry):
         return None
     values = [f"*{entry}"] if entry.startswith(".") else [entry]
     if entry == "unknown" and reading != "gateway":
@@ -228,8 +228,8 @@ def _host(entry: str, reading: AclReading, *, negated: bool) -> tuple[Condition,
     return (Condition(f"string{'not' if negated else ''}{operator}", REFERER_HOST, tuple(values), place),)
 
 
-_IN_NO_HOST = frozenset("/:?#@[]")
-"""What a Referer's host never has in it, as the servers read it (tried on Swift 2.30)."""
+_IN_NO_HOST = {"gateway": frozenset("/:"), "": frozenset("/:?#@[]")}
+"""What a Referer's host never has in it, as the servers read it (tried on a gateway 16.2 and on Swift 2.30)."""
 
 
 def _of_account(acl: AccountAcl, reading: AclReading) -> Iterator[Statement]:
