@@ -165,3 +165,25 @@ def test_a_dialect_that_is_not_there_is_told_before_anything_is_asked(tmp_path: 
     ran = lantern("survey", cwd=tmp_path)
     assert ran.code == 2
     assert 'no dialect "nope"' in ran.err
+
+
+def test_a_proposed_policy_tells_of_a_key_in_other_letters(lived: Lived, tmp_path: Path) -> None:
+    """A restriction that this store does not see, and perhaps another's software."""
+    for bucket, level, words in (
+        ("skerry/ferry-posters", "open", "read for anyone and any-account: restricted by the common reading"),
+        ("harbour/gallery-web", "restricted", "open where software reads it as gateway-16 does"),
+    ):
+        name = bucket.partition("/")[2]
+        arn = f"arn:aws:s3:::{name}"
+        statements = [{"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": f"{arn}/*"},
+                      {"Effect": "Deny", "Principal": "*", "Action": "s3:*", "Resource": [arn, f"{arn}/*"],
+                       "Condition": {"NotIpAddress": {"aws:SourceIP": "10.20.0.0/16"}}}]  # fmt: skip
+        (tmp_path / "new.json").write_text(json.dumps({"Version": "2012-10-17", "Statement": statements}))
+        ran = lived.run("try", "--bucket", bucket, "--policy", str(tmp_path / "new.json"), "--json")
+        told = json.loads(ran.out)
+        assert told["exposure"]["anyone"]["read"]["verdict"] == level
+        (other,) = told["read_otherwise"]
+        assert any("aws:SourceIP" in why for why in other["because"])
+        shown = lived.run("try", "--bucket", bucket, "--policy", str(tmp_path / "new.json")).out
+        assert words in shown
+        assert "a condition key in other letters than published (aws:SourceIP)" in shown

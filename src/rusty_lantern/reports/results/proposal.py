@@ -18,6 +18,7 @@ from rusty_lantern.core.audit.access_differences import (
 )
 from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.dialect_differences import ReadOtherwise, read_otherwise
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.facts.registry import lookup
@@ -59,6 +60,8 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     unknown: list[FindingResult] = []
     waived: list[FindingResult] = []
     """What would drift and is accepted in writing."""
+    read_otherwise: list[ReadOtherwise] = []
+    """Verdicts that hang on how the store's software reads policies."""
     retention: RetentionCostResult | None = None
     """What another default retention would come to; null where it stays as it is."""
 
@@ -113,6 +116,7 @@ def try_result(
         fixed=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
         unknown=[finding_result(j) for j in judged if j.status == "unknown"],
         waived=[finding_result(j) for j in judged if j.status == "waived"],
+        read_otherwise=read_otherwise(after),
         retention=_retention(cost, currency) if cost else None,
     )
 

@@ -19,7 +19,7 @@ from rusty_lantern.reports.results.access import (
     WhoCanRow,
 )
 from rusty_lantern.reports.results.proposal import ChangeResult, RetentionCostResult, TryResult
-from rusty_lantern.reports.terminal.exposure import CAN, WHO, show_witness
+from rusty_lantern.reports.terminal.exposure import CAN, WHO, read_otherwise_lines, show_witness
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import (
     STYLES,
@@ -250,6 +250,7 @@ def try_view(screen: Console, result: TryResult) -> None:
         doubts = {doubt: verb for verb in VERBS for doubt in verdicts[verb].unknown_because}
         for doubt in doubts:
             line(screen, (f"unknown for {audience}: ", STYLES["unknown"]), doubt, indent=2)
+    read_otherwise_lines(screen, "as proposed", result.read_otherwise)
     _would(screen, result)
     if result.retention is not None:
         _retention(screen, result.retention)
