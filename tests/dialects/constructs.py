@@ -174,6 +174,11 @@ def keys() -> Iterator[Row]:
             "aws:Referer", "aws:UserAgent", "aws:username", "aws:userid", "aws:PrincipalType", "aws:PrincipalArn",
             "aws:PrincipalAccount", "s3:authType", "s3:signatureversion", "s3:ResourceAccount", "aws:RequestedRegion",
             "aws:PrincipalOrgID", "aws:SourceVpce",
+            "aws:SourceVpc", "aws:SourceVpcArn", "aws:VpcSourceIp", "aws:SourceArn", "aws:SourceAccount",
+            "aws:SourceOwner", "aws:SourceOrgID", "aws:SourceOrgPaths", "aws:ViaAWSService", "aws:CalledVia",
+            "aws:CalledViaFirst", "aws:CalledViaLast", "aws:PrincipalOrgPaths", "aws:PrincipalIsAWSService",
+            "aws:PrincipalServiceName", "aws:PrincipalServiceNamesList", "aws:ResourceAccount",
+            "aws:ResourceOrgID", "aws:ResourceOrgPaths", "aws:VpceAccount", "aws:VpceOrgID", "aws:VpceOrgPaths",
         ):  # fmt: skip
             document = {**ANY, "Condition": {"StringLike": {key: "*"}}}
             yield Row(f"{key} of a read by {said}", (document,), headers={"Referer": REFERER}, signed=signed)

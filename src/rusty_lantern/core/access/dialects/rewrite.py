@@ -134,7 +134,7 @@ Whom = list[tuple[Principals | None, tuple[Condition, ...]]]
 def _as_named(who: Principals, readings: Readings) -> Principals:
     """Principals by the names that count, each as the common language writes it."""
     if readings.federated_names_are_users:
-        kinds = tuple("AWS" if kind == "Federated" else kind for kind in who.vague_kinds)
+        kinds = tuple("AWS" if kind == "Federated" else kind for _, kind in who.vague_by_kind)
         who = msgspec.structs.replace(who, accounts=who.accounts + who.federated, federated=(), vague_kinds=kinds)
     if readings.services_name_nobody:
         who = msgspec.structs.replace(who, services=())
@@ -182,14 +182,13 @@ def _speaks_to(statement: Statement, readings: Readings) -> Whom:
 
 def _with_logins(who: Principals) -> Principals:
     """Principals of which a user with all its logins is told by the user's name."""
-    kinds = zip(who.vague, who.vague_kinds, strict=True)
-    found = [(name, kind, _EVERY_LOGIN.fullmatch(name) if kind == "AWS" else None) for name, kind in kinds]
-    users = tuple(login[1] for _, _, login in found if login)
-    left = [(name, kind) for name, kind, login in found if not login]
-    vague, of_kind = tuple(name for name, _ in left), tuple(kind for _, kind in left)
-    if not users:
+    users = (name for name, kind in who.vague_by_kind if kind == "AWS")
+    logins = {name: found[1] for name in users if (found := _EVERY_LOGIN.fullmatch(name))}
+    if not logins:
         return who
-    return msgspec.structs.replace(who, accounts=who.accounts + users, vague=vague, vague_kinds=of_kind)
+    left = [(name, kind) for name, kind in who.vague_by_kind if kind != "AWS" or name not in logins]
+    vague, kinds = tuple(name for name, _ in left), tuple(kind for _, kind in left)
+    return msgspec.structs.replace(who, accounts=(*who.accounts, *logins.values()), vague=vague, vague_kinds=kinds)
 
 
 def _of_users(written: Principals, readings: Readings) -> Iterator[str]:
@@ -197,7 +196,7 @@ def _of_users(written: Principals, readings: Readings) -> Iterator[str]:
     kinds = {"AWS", *(["Federated"] if readings.federated_names_are_users else [])}
     yield from written.accounts
     yield from written.federated if "Federated" in kinds else ()
-    yield from (name for name, kind in zip(written.vague, written.vague_kinds, strict=True) if kind in kinds)
+    yield from (name for name, kind in written.vague_by_kind if kind in kinds)
 
 
 _MAY_NAME = re.compile(r"[^:/]*|arn:(?:[^:*?]*:){4}(?:root|(?:user|role|assumed-role|oidc-provider)/.+)", re.DOTALL)

@@ -26,6 +26,11 @@ GATEWAY = Dialect(
         never_carried=(
             "aws:userid", "aws:principalarn", "aws:principalaccount", "aws:principalorgid", "s3:authtype",
             "s3:signatureversion", "s3:resourceaccount", "aws:requestedregion", "aws:sourcevpce",
+            "aws:sourcevpc", "aws:sourcevpcarn", "aws:vpcsourceip", "aws:sourcearn", "aws:sourceaccount",
+            "aws:sourceowner", "aws:sourceorgid", "aws:sourceorgpaths", "aws:viaawsservice", "aws:calledvia",
+            "aws:calledviafirst", "aws:calledvialast", "aws:principalorgpaths", "aws:principalisawsservice",
+            "aws:principalservicename", "aws:principalservicenameslist", "aws:resourceaccount",
+            "aws:resourceorgid", "aws:resourceorgpaths", "aws:vpceaccount", "aws:vpceorgid", "aws:vpceorgpaths",
         ),
         always_carried=(("aws:principaltype", "User"),),
         name_of_nobody="anonymous",

@@ -61,7 +61,12 @@ class Principals(msgspec.Struct, frozen=True):
     """Names with a wildcard inside, which has no agreed meaning: they may take in whoever fits, and never everybody."""
     negated: bool = False
     vague_kinds: tuple[str, ...] = ()
-    """The kind of principal that each vague name is written under."""
+    """The kind of principal that each vague name is written under; empty: all under `AWS`."""
+
+    @property
+    def vague_by_kind(self) -> tuple[tuple[str, str], ...]:
+        """Vague names, each with its kind."""
+        return tuple(zip(self.vague, self.vague_kinds or ("AWS",) * len(self.vague), strict=True))
 
 
 class Statement(msgspec.Struct, frozen=True):
