@@ -55,7 +55,7 @@ picture exposure 110 54 lantern exposure slipway/\\\$web cove/wreck-charts skerr
 picture try 110 34 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention
-picture access 130 44 lantern access skerry/grant-ledger harbour/payroll-drop
+picture access 130 48 lantern access skerry/grant-ledger harbour/payroll-drop
 picture credentials 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern credentials | head -44"
 picture links 130 66 lantern links yard-mail.txt
 picture encryption 130 39 lantern encryption

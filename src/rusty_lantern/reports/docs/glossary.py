@@ -162,6 +162,7 @@ HEADINGS = {
     "until": "When the retention ends.",
     "value": "What the fact is.",
     "verb": "What is done: list, read, write, and so on.",
+    "who": "Everybody who can: identities by name, and the public as anyone and any-account.",
     "verdict": "The level of access that was evaluated.",
     "version": "The version's id.",
     "versions": "Versioning, or how many versions.",

@@ -103,7 +103,7 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
     else:
         heading(screen, title, result)
     grid = Grid("identity", "account", "bucket", "permissions", "condition", shrink=(3, 4), lead=0,
-                floors={3: 12, 4: 14})  # fmt: skip
+                floors={3: 12, 4: 14}, sparse=(4,))  # fmt: skip
     for row in result.access:
         side = SIDES[row.inside]
         if set(row.verbs.values()) == {"unknown"}:
@@ -173,7 +173,7 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
             screen, ("What the stores' own identities can do, by their own permissions and the buckets' rules", "bold")
         )
         grid = Grid("identity", "permissions", "buckets", "which", "condition", shrink=(1, 3, 4), right=(2,), lead=0,
-                    floors={1: 14, 3: 18, 4: 14})  # fmt: skip
+                    floors={1: 14, 3: 18, 4: 14}, sparse=(4,))  # fmt: skip
         folded = {} if in_full else _unknown_for_many(result.identities)
         for row in result.identities:
             if _blank(row) in folded:

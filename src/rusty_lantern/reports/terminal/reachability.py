@@ -22,7 +22,7 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
             line(screen, (f"{heading:<12}", "dim"), (words, style), indent=2)
         _lines_to_add(screen, found)
         if found.questions:
-            grid = Grid("setting", "allowed", "denied for", shrink=(0, 2), floors={0: 16, 2: 16})
+            grid = Grid("setting", "allowed", "denied for", shrink=(0, 2), floors={0: 16, 2: 16}, sparse=(2,))
             for question, allowed in found.questions.items():
                 buckets = ", ".join(found.refused.get(question, []))
                 grid.add(FIELD_WORDS[question], styled(allowed), (buckets, "dim"))

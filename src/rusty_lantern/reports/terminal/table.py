@@ -30,7 +30,8 @@ BELOW = 2
 
 class Grid:
     """A table without lines. `shrink`: columns that may wrap; `lead`: the one that may get a line of its own; `drop`:
-    columns that may be left out, in that order, and `dropped` names them."""
+    columns that may be left out, in that order, and `dropped` names them; `sparse`: those that are not shown where none
+    of their cells says anything."""
 
     def __init__(
         self,
@@ -40,6 +41,7 @@ class Grid:
         drop: Sequence[int] = (),
         lead: int | None = None,
         floors: Mapping[int, int] | None = None,
+        sparse: Sequence[int] = (),
     ) -> None:
         self.headings = list(headings)
         self.shrink = set(shrink) - {lead}
@@ -47,6 +49,7 @@ class Grid:
         self.drop = list(drop)
         self.lead = lead
         self.floors = dict(floors or {})
+        self.sparse = set(sparse)
         self.dropped: list[str] = []
         self.rows: list[tuple[Cell, ...]] = []
 
@@ -58,7 +61,7 @@ class Grid:
         """Print the table."""
         texts = [[safe(_words(cell)) for cell in row] for row in self.rows]
         natural = self._natural(texts, headings=headings)
-        shown = list(range(len(self.headings)))
+        shown = [c for c in range(len(self.headings)) if c not in self.sparse or any(row[c] for row in texts)]
         room = screen.width - indent
         stacked = self.lead is not None and self._least(shown, natural) > room
         if stacked:
