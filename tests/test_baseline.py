@@ -19,17 +19,16 @@ from rusty_lantern.core.facts.registry import REGISTER, UnknownFact, lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Identity
+from rusty_lantern.core.value_sets import NAMES, Parts
 from rusty_lantern.core.value_types import (
     COUNT,
     DAY,
     DURATION,
     MOMENT,
-    NAMES,
     SIZE,
     SWITCH,
     TEXT,
     YEAR,
-    Parts,
     Scale,
     Words,
 )

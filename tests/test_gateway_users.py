@@ -17,7 +17,7 @@ from botocore.exceptions import ClientError
 
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier, decode
-from rusty_lantern.core.value_types import NAMES
+from rusty_lantern.core.value_sets import NAMES
 from tests.conftest import lantern
 from tests.gateway import Gateway
 from tests.real_store import seed, workspace_for

@@ -39,7 +39,7 @@ from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import Document, Group, Identity, is_well_known, masked
 from rusty_lantern.core.model.store_index import members
-from rusty_lantern.core.value_types import NAMES
+from rusty_lantern.core.value_sets import NAMES
 from rusty_lantern.intake.secret_patterns import find_leaks
 from rusty_lantern.reports.results.access import decision_results
 from rusty_lantern.simulator.demo import harbour as saltmarsh

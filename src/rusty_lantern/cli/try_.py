@@ -63,7 +63,7 @@ def try_(
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.proposal import TriesResult, try_result
-    from rusty_lantern.reports.terminal.access import tries_view
+    from rusty_lantern.reports.terminal.proposal import tries_view
 
     moved = as_on is not None and bucket is not None and declared is None and policy is None
     if not moved and ((declared is None) == (policy is None) or (policy is not None and bucket is None)):

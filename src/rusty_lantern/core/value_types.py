@@ -6,9 +6,8 @@ A value read from what `show` printed is the same value. Values of ordered scale
 
 from __future__ import annotations
 
-import json
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 from typing import Protocol
@@ -76,103 +75,6 @@ class Words(msgspec.Struct, frozen=True):
     def rank(self, value: Value) -> int:
         """The level's place in the order."""
         return self.levels.index(str(value))
-
-
-class Parts(msgspec.Struct, frozen=True):
-    """Some of a few named words, in their order; `nothing` where there are none."""
-
-    words: tuple[str, ...]
-    ordered: bool = False
-    numeric: bool = False
-
-    @property
-    def name(self) -> str:
-        """What may stand in it."""
-        return "some of " + ", ".join(self.words)
-
-    def read(self, text: str) -> Value:
-        """Words separated by spaces."""
-        found = [] if text == "nothing" else text.split()
-        for word in found:
-            if word not in self.words:
-                hint = nearest(word, self.words)
-                raise NotOnScale(f'"{word}" is none of {", ".join(self.words)}' + (f"; {hint}" if hint else ""))
-        return " ".join(word for word in self.words if word in found)
-
-    def show(self, value: Value) -> str:
-        """The words, or `nothing`."""
-        return str(value) or "nothing"
-
-    def rank(self, value: Value) -> int:
-        """Sets of words have no order here."""
-        raise TypeError("not ordered")
-
-    def members(self, value: Value) -> frozenset[str]:
-        """The words, one by one."""
-        return frozenset(str(value).split())
-
-    def fits(self, member: str, allowed: str) -> bool:
-        """Whether a word is the one that is written."""
-        return member == allowed
-
-
-class Names(msgspec.Struct, frozen=True):
-    """A set of names, joined by commas in their order; `nobody` where there are none. A name with a comma or a
-    quotation mark in it stands in quotation marks."""
-
-    name: str = "names"
-    ordered: bool = False
-    numeric: bool = False
-
-    def read(self, text: str) -> Value:
-        """Names separated by commas.
-
-        >>> NAMES.read('tide-reader, "ann, of the boats", account root'), NAMES.read("nobody")
-        ('"ann, of the boats", account root, tide-reader', '')
-        """
-        if text == "nobody":
-            return ""
-        try:
-            if _NAMES.fullmatch(text.strip()):
-                return self.join(self.members(text))
-        except ValueError:
-            pass
-        rule = "names are separated by commas; one with a comma or a quotation mark in it stands in quotation marks"
-        raise NotOnScale(f'"{text}" is no set of names: {rule}')
-
-    def show(self, value: Value) -> str:
-        """The names, or `nobody`."""
-        return str(value) or "nobody"
-
-    def rank(self, value: Value) -> int:
-        """Sets of names have no order here."""
-        raise TypeError("not ordered")
-
-    def join(self, names: Iterable[str]) -> str:
-        """A set of names as a value."""
-        return ", ".join(sorted(_quoted(name) for name in names))
-
-    def members(self, value: Value) -> frozenset[str]:
-        """The names, one by one."""
-        return frozenset(json.loads(one) if one[0] == '"' else one for one in _ONE_NAME.findall(str(value)))
-
-    def fits(self, member: str, allowed: str) -> bool:
-        """Whether a name is the one that is written, in which `*` stands for anything.
-
-        >>> NAMES.fits("gate-auditor", "*-auditor"), NAMES.fits("a[b]", "a[b]")
-        (True, True)
-        """
-        pieces = (re.escape(piece) for piece in allowed.split("*"))
-        return re.fullmatch("[^\0]*".join(pieces), member) is not None
-
-
-def _quoted(name: str) -> str:
-    plain = name and not set('",') & set(name) and name == name.strip() and name != "nobody"
-    return name if plain else json.dumps(name, ensure_ascii=False)
-
-
-_ONE_NAME = re.compile(r'"(?:[^"\\]|\\.)*"|[^\s,"](?:[^,"]*[^\s,"])?')
-_NAMES = re.compile(rf"(?:{_ONE_NAME.pattern})(?:\s*,\s*(?:{_ONE_NAME.pattern}))*")
 
 
 class Text(msgspec.Struct, frozen=True):
@@ -362,7 +264,6 @@ YEAR = 365 * DAY
 
 SWITCH = Words(("off", "on"), ordered=True)
 TEXT = Text()
-NAMES = Names()
 COUNT = Quantity("count", (), bare=True)
 SIZE = Quantity("size", SIZE_UNITS)
 DURATION = Quantity(

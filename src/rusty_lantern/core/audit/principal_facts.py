@@ -17,7 +17,7 @@ from rusty_lantern.core.access.reaching import WhoCan
 from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer, Fact, Partly
 from rusty_lantern.core.audit.named_access import NamedView
-from rusty_lantern.core.value_types import NAMES
+from rusty_lantern.core.value_sets import NAMES
 
 
 def principals_facts(view: NamedView) -> dict[str, Fact]:

@@ -25,7 +25,8 @@ import msgspec
 from rusty_lantern.core.audit.waiver_file import UNKNOWN, Waiver, read_observed
 from rusty_lantern.core.baseline.evaluation import Finding, show_fact
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.value_types import Names, Parts, Scale, Value, show_moment
+from rusty_lantern.core.value_sets import Names, Parts
+from rusty_lantern.core.value_types import Scale, Value, show_moment
 from rusty_lantern.core.yaml_source import escaped, quoted
 
 SOON = timedelta(days=30)

@@ -18,7 +18,8 @@ from functools import lru_cache
 import msgspec
 
 from rusty_lantern.core.answer import Fact
-from rusty_lantern.core.value_types import NAMES, TEXT, Names, NotOnScale, Parts, Scale, Value, Words
+from rusty_lantern.core.value_sets import NAMES, Names, Parts
+from rusty_lantern.core.value_types import TEXT, NotOnScale, Scale, Value, Words
 
 MAX_TEXT = 4_096
 """A longer observed text satisfies no `matches`; it bounds the work of an expression."""

@@ -21,7 +21,8 @@ from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.object_rules.sampling import bound, words
 from rusty_lantern.core.object_rules.tally import Tally
-from rusty_lantern.core.value_types import DURATION, NAMES, Value, show_names
+from rusty_lantern.core.value_sets import NAMES
+from rusty_lantern.core.value_types import DURATION, Value, show_names
 
 Status = Literal["ok", "drift", "waived", "unknown"]
 STATUSES: tuple[Status, ...] = ("ok", "drift", "waived", "unknown")

@@ -23,7 +23,8 @@ from rusty_lantern.core.facts.event_actions import (
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.value_types import NAMES, SWITCH, TEXT, Parts, Words
+from rusty_lantern.core.value_sets import NAMES, Parts
+from rusty_lantern.core.value_types import SWITCH, TEXT, Words
 
 LEVEL = Words(("closed", "restricted", "open"), ordered=True)
 VERB_WORDS = {

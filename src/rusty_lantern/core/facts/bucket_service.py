@@ -8,7 +8,8 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer, Fact, fact_of, switch_fact
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import Redundancy
-from rusty_lantern.core.value_types import COUNT, SWITCH, Parts, Words
+from rusty_lantern.core.value_sets import Parts
+from rusty_lantern.core.value_types import COUNT, SWITCH, Words
 
 # One that is off answers nobody, and still holds its data.
 fact(

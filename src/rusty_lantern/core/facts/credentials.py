@@ -10,7 +10,8 @@ from rusty_lantern.core.facts.identities import KINDS, excess_permissions, kind_
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.identity import CredentialKind, is_well_known
 from rusty_lantern.core.model.subjects import CredentialView
-from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words
+from rusty_lantern.core.value_sets import Parts
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Words
 
 CREDENTIAL = "credential"
 

@@ -12,7 +12,8 @@ from rusty_lantern.core.facts.event_actions import MFA_ACTIONS, PASSWORD_ACTIONS
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.identity import Identity, Verb, is_well_known
 from rusty_lantern.core.model.subjects import IdentityView, Permissions
-from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Parts, Words
+from rusty_lantern.core.value_sets import Parts
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Words
 
 KINDS = Words(("root", "person", "service", "role"))
 IDENTITY = "identity"

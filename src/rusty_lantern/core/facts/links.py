@@ -11,7 +11,8 @@ from rusty_lantern.core.facts.identities import absent_or_lost
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.resources import TEMPORARY_URL_KEY
 from rusty_lantern.core.model.subjects import LinkView
-from rusty_lantern.core.value_types import DURATION, MOMENT, Parts, Words
+from rusty_lantern.core.value_sets import Parts
+from rusty_lantern.core.value_types import DURATION, MOMENT, Words
 
 LINK = "link"
 

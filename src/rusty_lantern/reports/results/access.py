@@ -27,7 +27,7 @@ from rusty_lantern.core.audit.other_requests import OtherRequests, VerbsOfCaller
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
 from rusty_lantern.core.model.identity import Identity
-from rusty_lantern.core.value_types import NAMES
+from rusty_lantern.core.value_sets import NAMES
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
 

@@ -19,7 +19,8 @@ from rusty_lantern.core.baseline.evaluation import (
 )
 from rusty_lantern.core.baseline.loader import Baseline, Requirement
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.value_types import NAMES, show_moment, show_names
+from rusty_lantern.core.value_sets import NAMES
+from rusty_lantern.core.value_types import show_moment, show_names
 
 Value = str | int | None
 """A fact's value in JSON: a moment is ISO 8601 text, a quantity a whole number of the register's unit."""
