@@ -119,6 +119,8 @@ def test_access_of_a_bucket_tells_everybody_who_can_use_each_verb(whole: Whole) 
     assert "warden@trust.example, perhaps others" in perhaps
     assert "perhaps others: who else may use it" in perhaps
     assert whole.run("access", "harbour/payroll-dorp").code == 2
+    for some in (["--outside"], ["--who", "auditor"]):
+        assert json.loads(whole.run("access", "harbour/payroll-drop", *some, "--json").out)["who_can"] == []
 
 
 def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole: Whole) -> None:

@@ -37,7 +37,7 @@ def access(
 ) -> None:
     """List who may do what on which bucket: what rules grant by name, and what identities may by both sides together.
 
-    Of buckets that are named, everybody who can use each verb comes first.
+    Of buckets that are named, everybody who can use each verb comes first, unless --who or --outside asks for some.
 
     Use it to see who else holds a key to the house. Example: lantern access harbour/permit-archive
     """
@@ -58,6 +58,7 @@ def access(
         stores = [one for one in stores if store in ("", one.index.dossier.store)]
     seen = [view for store_subject in stores for view in store_subject.buckets.values()]
     chosen = list({view.title: view for view in (find_view(seen, one, found.survey) for one in buckets or ())}.values())
+    everybody = chosen if who is None and not outside else []
     named = who is not None or bool(chosen)
     if chosen:
         seen, stores = chosen, [one for one in stores if one.name in {view.store for view in chosen}]
@@ -79,7 +80,7 @@ def access(
     unread = unread_sections(stores, "identities")
     result = AccessResult(
         **found.about(named=named),
-        who_can=[row for view in chosen for row in who_can(view) if can in (None, row.verb)],
+        who_can=[row for view in everybody for row in who_can(view) if can in (None, row.verb)],
         access=rows,
         identities=own,
         unread=unread,

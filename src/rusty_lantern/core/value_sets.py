@@ -54,7 +54,7 @@ class Names(msgspec.Struct, frozen=True):
     """A set of names, joined by commas in their order; `nobody` where there are none. A name with a comma or a
     quotation mark in it stands in quotation marks."""
 
-    name: str = "names"
+    name: str = "set of names"
     ordered: bool = False
     numeric: bool = False
 

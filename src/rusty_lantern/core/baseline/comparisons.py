@@ -146,7 +146,8 @@ def _value(text: str, scale: Scale) -> Value:
 def _ordered(scale: Scale, words: str) -> None:
     if not scale.ordered:
         raise ImpossibleComparison(
-            f"`{words}` needs an order, and {scale.name} has none; use a value or `one of [...]`"
+            f"`{words}` needs an order, and the scale of this fact ({scale.name}) has none; use "
+            + ("`within [...]`" if isinstance(scale, Parts | Names) else "a value or `one of [...]`")
         )
 
 
@@ -177,7 +178,7 @@ def _between(rest: str, scale: Scale) -> Written:
 
 def _list(rest: str, scale: Scale) -> Written:
     if not (rest.startswith("[") and rest.endswith("]")):
-        raise ImpossibleComparison("a list is written in brackets: one of [a, b]")
+        raise ImpossibleComparison("a list is written in brackets: [a, b]")
     parts = [part.strip() for part in re.split(r""",(?=(?:[^"]*"[^"]*")*[^"]*$)""", rest[1:-1]) if part.strip()]
     if not parts:
         raise ImpossibleComparison("the list is empty")

@@ -99,7 +99,8 @@ def own_side(
     boundary = _boundary(written, unread, answers)
     allowed = tuple(statement for document in documents for statement in _within(document, written, unread, answers))
     refused = tuple(statement for statement in boundary if statement.effect == "Deny")
-    return Side(allowed + refused, doubt, boundary if holder.kind == "role" else None, known_as(holder).account)
+    cap = boundary if holder.kind == "role" else None
+    return Side(allowed + refused, doubt, cap, known_as(holder).account, holder.acl_level)
 
 
 def side_of(index: StoreIndex, holder: Identity) -> Side:
