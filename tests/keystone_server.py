@@ -86,6 +86,8 @@ class People:
     roles: dict[str, str] = field(default_factory=dict)
     secrets: list[str] = field(default_factory=list)
     application: dict[str, tuple[str, str]] = field(default_factory=dict)
+    ruled: dict[str, tuple[str, str]] = field(default_factory=dict)
+    """Application credentials of the owner's, each with access rules of one form."""
     s3_keys: dict[str, tuple[str, str]] = field(default_factory=dict)
 
 
@@ -156,6 +158,15 @@ def populate(keystone: Keystone, swift: str) -> People:
     return made
 
 
+RULED = (
+    "GET /v1/*/c00/*", "GET /v1/*/c00/**", "GET /v1/{account}/c0{x}/a.txt", "GET /*/ACC/c00, HEAD /v1/ACC/c01/",
+    "PUT /v1/ACC/c00/**", "GET /v1/ACC/c00/a%20b, DELETE /v1/ACC/c00/a b", "GET /v1/ACC/c.0/a.txt",
+    "PUT /v1/ACC/c00/*, GET /v1/ACC/{any}/new", "PUT /v1/ACC/c00/dir/*, GET /v1/ACC/c00/*",
+    "PUT /v1/ACC/c00/*, DELETE /v1/ACC/c00/*", "POST /v1/ACC/**", "POST /v1/ACC", "GET /v1/ACC**", "GET /v1/other/**",
+)  # fmt: skip
+"""Access rules in forms that go further than they look, or less far; ACC is the owner's account."""
+
+
 def _own_things(keystone: Keystone, made: People) -> None:
     """What the owner makes for itself: application credentials, a key for the S3 protocol, a trust."""
     keeper, harbour = made.users["keeper"], made.projects["harbour"]
@@ -180,6 +191,15 @@ def _own_things(keystone: Keystone, made: People) -> None:
         told = answer["application_credential"]
         made.application[name] = (told["id"], told["secret"])
         made.secrets.append(told["secret"])
+    for words in RULED:
+        each = [one.partition(" ") for one in words.replace("ACC", f"AUTH_{harbour}").split(", ")]
+        told = {"name": words, "access_rules": [
+            {"service": "object-store", "method": method, "path": path} for method, _, path in each]}  # fmt: skip
+        path = f"/users/{keeper}/application_credentials"
+        status, answer = keystone.send("POST", path, {"application_credential": told}, token)
+        assert status == 201, answer
+        made.ruled[words] = (answer["application_credential"]["id"], answer["application_credential"]["secret"])
+        made.secrets.append(answer["application_credential"]["secret"])
     status, answer = keystone.send("POST", f"/users/{keeper}/credentials/OS-EC2", {"tenant_id": harbour}, token)
     assert status == 201, answer
     made.s3_keys["keeper"] = (answer["credential"]["access"], answer["credential"]["secret"])

@@ -10,6 +10,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import Credential, Document, Group, Identity, Password
+from rusty_lantern.stores.keystone.access_rules import limited
 from rusty_lantern.stores.keystone.documents import (
     ApplicationCredential,
     Assignment,
@@ -23,7 +24,6 @@ from rusty_lantern.stores.keystone.permissions import (
     Account,
     Held,
     held,
-    limited,
 )
 
 _NOT_TOLD: Answer[Any] = Answer("unsupported")

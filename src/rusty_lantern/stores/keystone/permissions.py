@@ -7,14 +7,13 @@ the team's word on them (`roles:` in estate.yaml) every role *may* own the accou
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Iterable
 
 import msgspec
 
 from rusty_lantern.core.config.estate import RoleMeanings
 from rusty_lantern.core.model.identity import Document
-from rusty_lantern.stores.keystone.documents import AccessRule, Scope
+from rusty_lantern.stores.keystone.documents import Scope
 
 OWN = ("s3:*",)
 READ = ("s3:GetObject", "s3:GetObjectVersion", "s3:ListBucket", "s3:ListBucketVersions")
@@ -82,75 +81,3 @@ def allowing(actions: Iterable[str], resources: Iterable[str] = ("*",)) -> str:
         {"Version": "2012-10-17",
          "Statement": [{"Effect": "Allow", "Action": sorted(actions), "Resource": sorted(resources)}]}
     )  # fmt: skip
-
-
-def limited(rules: list[AccessRule], account: str) -> str | None:
-    """A policy document that allows what access rules let through to the account; None where one is not understood.
-
-    Source: the Identity API v3, "Application credentials: access rules": `*` stands for a part of a path, `**` for any
-    number of parts, `{name}` for one part.
-    """
-    statements = []
-    for rule in rules:
-        if rule.service != "object-store":
-            continue
-        place = _place(rule.path, account)
-        if place is None:
-            return None
-        container, key = place
-        at_container, at_object = _METHODS.get(rule.method.upper(), ((), ()))
-        if container and key in ("", "*") and at_container:
-            statements.append((at_container, f"arn:aws:s3:::{container}"))
-        if container and key and at_object:
-            statements.append((at_object, f"arn:aws:s3:::{container}/{key}"))
-    return json.dumps(
-        {"Version": "2012-10-17",
-         "Statement": [{"Effect": "Allow", "Action": list(actions), "Resource": resource}
-                       for actions, resource in dict.fromkeys(statements)]}
-    )  # fmt: skip
-
-
-_METHODS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
-    "GET": (("s3:ListBucket", "s3:ListBucketVersions"), ("s3:GetObject", "s3:GetObjectVersion")),
-    "HEAD": (("s3:GetBucketAcl",), ()),
-    "PUT": (("s3:CreateBucket", "s3:PutBucketAcl"), ("s3:PutObject",)),
-    "POST": (
-        ("s3:PutBucketAcl", "s3:PutBucketTagging", "s3:PutBucketVersioning", "s3:PutBucketCORS"), ("s3:PutObject",),
-    ),
-    "COPY": ((), ("s3:PutObject",)),
-    "DELETE": (("s3:DeleteBucket",), ("s3:DeleteObject",)),
-}  # fmt: skip
-"""Method → what it does to a container, and to an object."""
-
-
-def _place(path: str, account: str) -> tuple[str, str] | None:
-    """The containers and the keys that a path pattern takes in, as patterns of a policy; no container where it takes in
-    none. None where it is not understood."""
-    parts = [re.sub(r"\{[^{}]*\}", "*", part) for part in path[: LONGEST_PATH + 1].strip("/").split("/")]
-    if len(path) > LONGEST_PATH or not all(map(_is_plain, parts[:3])) or any(_ODD & set(part) for part in parts):
-        return None
-    if "**" in parts[:2]:
-        return "*", "*"
-    if len(parts) < 3 or not _fits(parts[0], "v1") or not _fits(parts[1], account):
-        return "", ""
-    if parts[2] == "**":
-        return "*", "*"
-    # the servers' filter takes a dot for any character
-    container, *keys = ["*" if part == "**" else part.replace(".", "?") for part in parts[2:]]
-    return container, "/".join(keys)
-
-
-_ODD = set("?${}()[]|+^\\")
-
-
-def _is_plain(part: str) -> bool:
-    """Whether it is clear what a part of a pattern stands for: `**` inside a part reaches beyond it."""
-    return part == "**" or ("**" not in part and part.count("*") <= MOST_STARS)
-
-
-def _fits(pattern: str, text: str) -> bool:
-    return re.fullmatch("[^/]*".join(map(re.escape, re.split(r"\*+", pattern))), text) is not None
-
-
-LONGEST_PATH, MOST_STARS = 1024, 4
-"""An access rule that is longer, or has more wildcards in one part, is not looked into."""
