@@ -291,7 +291,9 @@ KEYS = ("a.txt", "a b", "dir/new", "new")
 WAYS = {
     "s3:ListBucket": (("GET", ""), ("GET", "/")),
     "s3:PutBucketAcl": (("POST", ""), ("POST", "/"), ("PUT", "/")),
-    "s3:GetObject": (("GET", "/KEY"),), "s3:PutObject": (("PUT", "/KEY"), ("POST", "/KEY")), "s3:DeleteObject": (("DELETE", "/KEY"),),
+    "s3:GetObject": (("GET", "/KEY"),),
+    "s3:PutObject": (("PUT", "/KEY"), ("POST", "/KEY")),
+    "s3:DeleteObject": (("DELETE", "/KEY"),),
 }  # fmt: skip
 
 

@@ -178,12 +178,16 @@ def test_the_remedy_closes_what_it_says_on_the_server(door: SwiftDoor, tmp_path:
     assert applied > 10
 
 
-def temporary_url(door: SwiftDoor, path: str, ends: int, key: str, prefix: str | None = None) -> str:
-    """A temporary URL for reading, as the protocol signs it."""
+def temporary_url(
+    door: SwiftDoor, path: str, ends: int, key: str, prefix: str | None = None, method: str = "GET", networks: str = ""
+) -> str:
+    """A temporary URL, as the protocol signs it."""
     account = urlsplit(door.at).path
     signed = f"prefix:{account}/{path.partition('/')[0]}/{prefix}" if prefix is not None else f"{account}/{path}"
-    signature = hmac.digest(key.encode(), f"GET\n{ends}\n{signed}".encode(), "sha256").hex()
+    said = f"{f'ip={networks}' + chr(10) if networks else ''}{method}\n{ends}\n{signed}"
+    signature = hmac.digest(key.encode(), said.encode(), "sha256").hex()
     more = f"&temp_url_prefix={prefix}" if prefix is not None else ""
+    more += f"&temp_url_ip_range={networks}" if networks else ""
     return f"{door.at}/{path}?temp_url_sig={signature}&temp_url_expires={ends}{more}"
 
 
@@ -219,6 +223,41 @@ def test_temporary_urls_are_told_as_the_server_answers_them(door: SwiftDoor, tmp
     rows = json.loads(lantern("links", "notes.txt", "--json", cwd=folder).out)["links"]
     assert {row["signer_state"] for row in rows} == {"missing"}
     assert "tk-demo-000" not in "".join(file.read_text(errors="replace") for file in folder.rglob("*.json"))
+
+
+def test_what_a_temporary_url_is_for_is_known_once_it_was_tried(door: SwiftDoor, tmp_path: Path) -> None:
+    assert door.send("POST", "", OWNER, {"X-Account-Meta-Temp-URL-Key": "tk-demo-000"})[0] == 204
+    assert door.send("PUT", "/canary/a.txt", OWNER, body=b"x")[0] == 201
+    now = int(time.time())
+    links = {
+        "reads": temporary_url(door, "canary/a.txt", now + 7200, "tk-demo-000"),
+        "writes": temporary_url(door, "canary/new.txt", now + 7200, "tk-demo-000", method="PUT"),
+        "from here": temporary_url(door, "canary/a.txt", now + 7200, "tk-demo-000", networks="127.0.0.0/8"),
+        "from elsewhere": temporary_url(door, "canary/a.txt", now + 7200, "tk-demo-000", networks="192.0.2.0/24"),
+    }
+    # two ends: the server takes the first
+    links["said twice"] = links["reads"] + f"&temp_url_expires={now - 600}"
+    sent = {name: door.send("PUT" if name == "writes" else "GET", url.removeprefix(door.at), body=b"x")[0]
+            for name, url in links.items()}  # fmt: skip
+    assert sent == {"reads": 200, "writes": 201, "from here": 200, "from elsewhere": 401, "said twice": 200}
+    folder = estate(tmp_path, door.at)
+    (folder / "baseline.yaml").write_text(
+        "title: t\nsheets:\n- sheet: links\n  require:\n    link.allows: within [read]\n"
+    )
+    surveyed(folder)
+    for name, url in links.items():
+        (folder / f"{name}.txt").write_text(url)
+    told = {
+        (name, how): json.loads(lantern("links", f"{name}.txt", *how, "--json", cwd=folder).out)["links"][0]
+        for name in links
+        for how in ((), ("--probe",))
+    }
+    for (name, how), row in told.items():
+        opens = bool(how) and name in ("reads", "from here")
+        assert row["status"] == ("unknown" if name == "said twice" else "valid")
+        assert row["presumed"] is not opens, (name, how, row)
+        assert ("link.allows" in row["against_baseline"]["unknown"]) is not opens, (name, how)
+        assert row["networks"] == {"from here": ["127.0.0.0/8"], "from elsewhere": ["192.0.2.0/24"]}.get(name, [])
 
 
 def test_a_credential_that_is_not_shown_acls_calls_nothing_closed(door: SwiftDoor, tmp_path: Path) -> None:

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from rusty_lantern.cli.session import Opened
     from rusty_lantern.core.audit.store_subject import StoreSubject
+    from rusty_lantern.core.model.resources import Link
     from rusty_lantern.reports.results.links import LinkRow
 
 
@@ -78,7 +79,7 @@ def _from_text(files: list[Path], found: Opened, probe: bool) -> tuple[int, list
 
     from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.intake.link_scan import mine
-    from rusty_lantern.intake.presigned_url import as_link, is_at
+    from rusty_lantern.intake.presigned_url import OPENS, as_link, is_at
     from rusty_lantern.reports.results.links import link_row
 
     judge = found.judge()
@@ -89,7 +90,7 @@ def _from_text(files: list[Path], found: Opened, probe: bool) -> tuple[int, list
     nowhere = found.stores[0] if found.stores else None
     signers = _signers(found.stores)
     mined = mine(files)
-    rows: list[LinkRow] = []
+    links: list[tuple[Link, StoreSubject | None, str]] = []
     working: list[tuple[int, str]] = []
     for signed, address, where in mined.found:
         store, link = as_link(signed, stores, where, signers)
@@ -98,11 +99,19 @@ def _from_text(files: list[Path], found: Opened, probe: bool) -> tuple[int, list
             continue
         subject = (ours or found.stores[0]).any_link(link)
         if subject.view.status in ("valid", "unknown") and "read" in subject.view.verbs and link.scope == "object":
-            working.append((len(rows), address))
+            working.append((len(links), address))
         elsewhere = "" if any(is_at(signed.host, urlsplit(at).netloc) for _, at in stores) else signed.host
-        rows.append(link_row(subject, judge, presumed=signed.presumed, host=elsewhere, ours=ours is not None))
-    for (number, _), words in zip(working, _probe(found, working) if probe else [], strict=False):
-        rows[number] = msgspec.structs.replace(rows[number], probe=words)
+        links.append((link, ours, elsewhere))
+    tried = {
+        number: words for (number, _), words in zip(working, _probe(found, working) if probe else [], strict=False)
+    }
+    rows = []
+    for number, (link, ours, elsewhere) in enumerate(links):
+        probed = tried.get(number, "")
+        # a signature that the server took for a read is for nothing else
+        tested = msgspec.structs.replace(link, presumed=link.presumed and probed != OPENS)
+        subject = (ours or found.stores[0]).any_link(tested)
+        rows.append(link_row(subject, judge, host=elsewhere, ours=ours is not None, probe=probed))
     return mined.bytes, rows
 
 

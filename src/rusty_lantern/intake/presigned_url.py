@@ -21,6 +21,8 @@ from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.resources import TEMPORARY_URL_KEY, Link
 from rusty_lantern.intake.signed_link import BlobLink, moment_of, read_blob_link
 
+OPENS = "it opens"
+"""What is said of a link that was tried and let through: it was signed for reading."""
 LONGEST = 8_192
 """Bytes of the longest address that is looked at."""
 _SIGN = re.compile(rb"(?:[Ss]ignature|temp_url_sig|(?<=[?&;])sig)(?:=|%3[Dd])")
@@ -44,6 +46,8 @@ class Signed(msgspec.Struct, frozen=True):
     """What all the keys that it opens begin with, where it opens several; empty: every key of the container."""
     blob: BlobLink | None = None
     """What it says besides, for a link of the blob protocol."""
+    networks: tuple[str, ...] = ()
+    of_session: bool = False
 
 
 def find_signed(text: bytes) -> Iterator[tuple[int, Signed, str]]:
@@ -73,29 +77,39 @@ def read_signed(address: str) -> Signed | None:
     try:
         parts = urlsplit(address)
         host = parts.netloc.rpartition("@")[2]
-        query = {
-            name.lower(): value for name, value in parse_qsl(parts.query, keep_blank_values=True, max_num_fields=100)
-        }
+        said = [(n.lower(), v) for n, v in parse_qsl(parts.query, keep_blank_values=True, max_num_fields=100)]
     except ValueError:
         return None
+    query = dict(said)
+    signed = _by_protocol(host, parts.path, query)
+    if signed is None or len(query) == len(said):
+        return signed
+    # which of two a server takes is its own matter: one takes the first, another the last
+    return msgspec.structs.replace(signed, expires=None, presumed=True)
+
+
+def _by_protocol(host: str, path: str, query: Mapping[str, str]) -> Signed | None:
     verb, presumed = _verb(query)
     if "x-amz-signature" in query and "x-amz-credential" in query:
         begun = _stamp(query.get("x-amz-date", ""))
         lasts = query.get("x-amz-expires", "")
         ends = begun + timedelta(seconds=int(lasts)) if begun and re.fullmatch(r"\d{1,8}", lasts) else None
-        return Signed(host, parts.path, query["x-amz-credential"].split("/")[0], 2, verb, presumed, begun, ends)
+        key, session = query["x-amz-credential"].split("/")[0], "x-amz-security-token" in query
+        return Signed(host, path, key, 2, verb, presumed, begun, ends, of_session=session)
     if "temp_url_sig" in query:
         ends = _until(query.get("temp_url_expires", ""))
         prefix = query.get("temp_url_prefix")
-        return Signed(host, parts.path, TEMPORARY_URL_KEY, 0, "read", True, None, ends, prefix)
+        networks = tuple(query[name] for name in ("temp_url_ip_range",) if name in query)
+        return Signed(host, path, TEMPORARY_URL_KEY, 0, "read", True, None, ends, prefix, networks=networks)
     blob = read_blob_link(query)
     if blob is not None:
         starts = moment_of(blob.starts)
-        return Signed(host, parts.path, "", 3, "read", False, starts, moment_of(blob.expires), None, blob)
+        return Signed(host, path, "", 3, "read", False, starts, moment_of(blob.expires), None, blob)
     if "signature" in query and "awsaccesskeyid" in query:
         until = query.get("expires", "")
         ends = datetime.fromtimestamp(int(until), UTC) if re.fullmatch(r"\d{1,11}", until) else None
-        return Signed(host, parts.path, query["awsaccesskeyid"], 1, verb, presumed, None, ends)
+        session = "x-amz-security-token" in query
+        return Signed(host, path, query["awsaccesskeyid"], 1, verb, presumed, None, ends, of_session=session)
     return None
 
 
@@ -219,7 +233,10 @@ def _link(signed: Signed, bucket: str, key: str, where: str) -> Link:
         key=key,
         scope=scope,
         verbs=[signed.verb],
+        presumed=signed.presumed,
         credential=signed.credential,
+        of_session=signed.of_session,
+        networks=list(signed.networks),
         issued=Answer("known", signed.issued) if signed.issued else unsaid,
         expires=Answer("known", signed.expires) if signed.expires else unsaid,
         found=where,

@@ -20,9 +20,16 @@ fact("link.scope", Words(("object", "prefix", "bucket", "store"), ordered=True),
     lambda view, _: Answer("known", view.link.scope)
 )
 
-fact("link.allows", Parts(VERBS), "what it allows whoever has it", of=LINK)(
-    lambda view, _: Answer("known", " ".join(verb for verb in VERBS if verb in view.verbs))
-)
+_UNSAID = "the link does not say for which method it was signed: most are for reading, some for writing"
+_OF_SESSION = "a session's key signed it, and no store lists those"
+
+
+@fact("link.allows", Parts(VERBS), "what it allows whoever has it", of=LINK)
+def link_allows(view: LinkView, _: str) -> Fact:
+    """Unknown of a signed address that fits several methods."""
+    if view.link.presumed:
+        return Answer("failed", None, _UNSAID)
+    return Answer("known", " ".join(verb for verb in VERBS if verb in view.verbs))
 
 
 @fact("link.lifetime", DURATION, "from when it was made until it ends; absent: it never ends", unit="seconds", of=LINK)
@@ -60,6 +67,8 @@ def link_signed_by(view: LinkView, _: str) -> Fact:
         return Answer("absent")
     if view.link.credential == TEMPORARY_URL_KEY:
         return _temporary_url_key(view)
+    if view.link.of_session:
+        return Answer("failed", None, _OF_SESSION)
     found = view.index.credentials.get(view.link.credential)
     if found is not None:
         return fact_of(found.state)
@@ -101,6 +110,8 @@ def min_exposure(view: LinkView) -> Fact:
     """The narrowest of the public's verdicts on the verbs of a link; absent where it has none."""
     if not view.link.bucket:
         return Answer("absent")
+    if view.link.presumed:
+        return Answer("failed", None, _UNSAID)
     found = [view.permissions.of_public(view.link.bucket, verb) for verb in view.verbs]
     doubt = next((one for one in found if one.value is None), None)
     return doubt or min(found, key=lambda one: LEVEL.rank(str(one.value)), default=Answer("absent"))

@@ -47,8 +47,12 @@ class Link(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """The object, or what the keys it opens begin with."""
     scope: Literal["object", "prefix", "bucket", "store"] = "object"
     verbs: list[Verb] = []
+    presumed: bool = False
+    """Whether it does not say what it was signed for: `verbs` is what such links are usually for."""
     credential: str = ""
     """The id of the credential that signed it."""
+    of_session: bool = False
+    """Whether that credential is a session's: no store lists those."""
     issued: Answer[datetime] = unread()
     expires: Answer[datetime] = unread()
     """Absent: never."""

@@ -63,7 +63,7 @@ class LinksResult(OfSurvey, frozen=True, kw_only=True):
 
 
 def link_row(
-    subject: PartSubject, judge: Judge | None, *, presumed: bool = False, host: str = "", ours: bool = True
+    subject: PartSubject, judge: Judge | None, *, host: str = "", ours: bool = True, probe: str = ""
 ) -> LinkRow:
     """One link; `ours`: whether it belongs to a store of the estate."""
     link, status, verbs = subject.view.link, subject.view.status, subject.view.verbs
@@ -79,7 +79,7 @@ def link_row(
         key=link.key,
         scope=link.scope,
         verbs=verbs,
-        presumed=presumed,
+        presumed=link.presumed,
         signer=masked(link.credential) if link.credential else "",
         signer_state=signed_by,
         issued=show_moment(link.issued.value) if link.issued.value else None,
@@ -104,7 +104,7 @@ def link_row(
         else {},
         host=host,
         found=link.found,
-        probe="",
+        probe=probe,
         against_baseline=against_baseline(judge, subject if store_subject and status in ("valid", "unknown") else None),
     )
 

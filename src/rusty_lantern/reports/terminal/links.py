@@ -50,11 +50,13 @@ def links_view(screen: Console, result: LinksResult) -> None:
     screen.print()
     valid = sum(row.status == "valid" for row in rows)
     writing = sum(row.status == "valid" and not {"write", "delete"}.isdisjoint(row.verbs) for row in rows)
+    unsaid = sum(row.status == "valid" and row.presumed for row in rows)
     endless = sum(row.status == "valid" and row.never_ends for row in rows)
     counts = [
         known(len(rows), "link", result.unread),
         f"{valid:,} valid",
         f"{writing:,} allow writing",
+        *[f"{unsaid:,} may"] * bool(unsaid),
         f"{endless:,} never expire",
     ]
     line(screen, (join(counts), "bold"))
@@ -65,9 +67,9 @@ def _beyond_the_rules(row: LinkRow) -> str:
     """What a link gives that the bucket's rules, or the baseline, give nobody."""
     parts = []
     if row.grants_beyond_bucket:
-        parts.append(
-            f"whoever has the link can {' and '.join(row.grants_beyond_bucket)}; the bucket's own rules allow nobody"
-        )
+        verbs = " and ".join(row.grants_beyond_bucket)
+        can = f"most likely {verbs} (its address does not say what it was signed for)" if row.presumed else verbs
+        parts.append(f"whoever has the link can {can}; the bucket's own rules allow nobody")
     if row.closed_by_baseline:
         places = ", ".join(dict.fromkeys(place.rpartition(":")[0] for place in row.closed_by_baseline.values()))
         closed = [verb for verb in row.verbs if verb in row.closed_by_baseline]

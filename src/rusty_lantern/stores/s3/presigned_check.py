@@ -8,7 +8,7 @@ from urllib.parse import parse_qsl, urlsplit
 import msgspec
 
 from rusty_lantern.core.config.estate import Store
-from rusty_lantern.intake.presigned_url import is_at
+from rusty_lantern.intake.presigned_url import OPENS, is_at
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code
@@ -33,5 +33,5 @@ async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> lis
             found.append(error.note)
             continue
         code = "" if reply.status < 300 else error_code(reply.body)[0]
-        found.append("it opens" if reply.status < 300 else f"it does not open: {reply.status} {code}".strip())
+        found.append(OPENS if reply.status < 300 else f"it does not open: {reply.status} {code}".strip())
     return found
