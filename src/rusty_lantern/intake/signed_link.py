@@ -6,6 +6,7 @@ account as a whole, and by a key that an identity was lent.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Literal
@@ -20,6 +21,8 @@ PERMISSIONS: Mapping[str, Verb] = {
     "o": "change-settings", "e": "read-settings",
 }  # fmt: skip
 """Letter of a permission → verb. `y` deletes for good what soft delete would keep."""
+_FORMS = re.compile(r"\d{4}-\d\d-\d\d(T\d\d:\d\d(:\d\d(\.\d{1,7})?)?(Z|[+-]\d\d:\d\d))?", re.ASCII)
+"""Source: the protocol's documentation, "Formatting DateTime values"."""
 SERVICES = {"b": "blobs", "f": "files", "q": "queues", "t": "tables"}
 
 
@@ -89,7 +92,9 @@ def _account_verbs(query: Mapping[str, str]) -> tuple[Verb, ...]:
 
 
 def moment_of(written: str) -> datetime | None:
-    """A moment as a link writes it; None if it is none."""
+    """A moment as a link writes it; None for any form that the protocol does not name: servers differ in those."""
+    if not _FORMS.fullmatch(written):
+        return None
     try:
         moment = datetime.fromisoformat(written)
     except ValueError:

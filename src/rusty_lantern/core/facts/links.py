@@ -26,10 +26,16 @@ _OF_SESSION = "a session's key signed it, and no store lists those"
 
 @fact("link.allows", Parts(VERBS), "what it allows whoever has it", of=LINK)
 def link_allows(view: LinkView, _: str) -> Fact:
-    """Unknown of a signed address that fits several methods."""
+    """Unknown of a signed address that fits several methods, and where the policy that it names was not read."""
+    doubt = _unclear_verbs(view)
+    return doubt or Answer("known", " ".join(verb for verb in VERBS if verb in view.verbs))
+
+
+def _unclear_verbs(view: LinkView) -> Fact | None:
+    """Why it is not known what a link allows; None where it is."""
     if view.link.presumed:
         return Answer("failed", None, _UNSAID)
-    return Answer("known", " ".join(verb for verb in VERBS if verb in view.verbs))
+    return lost(view.policies) if view.policy_unread else None
 
 
 @fact("link.lifetime", DURATION, "from when it was made until it ends; absent: it never ends", unit="seconds", of=LINK)
@@ -47,6 +53,9 @@ def link_lifetime(view: LinkView, _: str) -> Fact:
 def _end(view: LinkView) -> Answer[datetime]:
     """When a link ends: by its own word, or by the policy that it names, whichever comes first."""
     ends = [end for end in view.ends if end is not None]
+    if not ends and view.policy_unread:
+        told = view.policies
+        return Answer(told.state, None, told.note, told.evidence)
     return Answer("known", min(ends)) if ends else view.link.expires
 
 
@@ -110,8 +119,8 @@ def min_exposure(view: LinkView) -> Fact:
     """The narrowest of the public's verdicts on the verbs of a link; absent where it has none."""
     if not view.link.bucket:
         return Answer("absent")
-    if view.link.presumed:
-        return Answer("failed", None, _UNSAID)
+    if (unclear := _unclear_verbs(view)) is not None:
+        return unclear
     found = [view.permissions.of_public(view.link.bucket, verb) for verb in view.verbs]
     doubt = next((one for one in found if one.value is None), None)
     return doubt or min(found, key=lambda one: LEVEL.rank(str(one.value)), default=Answer("absent"))

@@ -78,17 +78,22 @@ class LinkView(msgspec.Struct, frozen=True):
     def status(self) -> str:
         """One of `LINK_STATUSES`."""
         link, now = self.link, self.index.moment
-        starts = (link.starts, self.policy.starts if self.policy else None)
+        own, policy = (link.starts, link.expires.value), self.policy
+        own_over, own_ahead = _out_of(own, now)
+        over_by_policy, ahead_by_policy = _out_of((policy.starts, policy.expires), now) if policy else (False, False)
+        alone = not link.policy
         signer = self.index.credentials.get(link.credential)
         by_account = link.form in ("ad-hoc", "stored-policy", "account")
         over = (
             ("revoked", link.revoked),
             ("policy removed", bool(link.policy) and self.policies.settled and self.policy is None),
-            ("expired", any(end is not None and end <= now for end in self.ends)),
-            ("not yet", any(start is not None and start > now for start in starts)),
+            ("expired", over_by_policy or (own_over and alone)),
+            ("not yet", ahead_by_policy or (own_ahead and alone)),
             ("account keys off", by_account and self.index.dossier.shared_keys.value is False),
             ("signing key disabled", signer is not None and signer.state.value == "disabled"),
-            ("unknown", bool(link.policy) and not self.policies.settled),
+            # what a link says beside its policy counts, or does not: servers differ
+            ("unknown", own_over or own_ahead),
+            ("unknown", self.policy_unread),
             ("unknown", not link.expires.settled and self.policy is None),
         )
         return next((word for word, holds in over if holds), "valid")
@@ -97,6 +102,11 @@ class LinkView(msgspec.Struct, frozen=True):
     def verbs(self) -> list[Verb]:
         """What it allows: by its own word, and by the policy that it names."""
         return list(dict.fromkeys([*self.link.verbs, *(self.policy.verbs if self.policy else ())]))
+
+    @property
+    def policy_unread(self) -> bool:
+        """Whether it names a policy, and the bucket's were not read."""
+        return bool(self.link.policy) and not self.policies.settled
 
     @property
     def policies(self) -> Answer[list[LinkPolicy]]:
@@ -116,6 +126,12 @@ class LinkView(msgspec.Struct, frozen=True):
     def ends(self) -> tuple[datetime | None, ...]:
         """When the link ends by its own word and by its policy's; the earlier counts."""
         return self.link.expires.value, self.policy.expires if self.policy else None
+
+
+def _out_of(span: tuple[datetime | None, datetime | None], now: datetime) -> tuple[bool, bool]:
+    """Whether a span of time is over, and whether it has not begun."""
+    start, end = span
+    return end is not None and end <= now, start is not None and start > now
 
 
 def age_of(key: EncryptionKey, index: StoreIndex) -> Fact:

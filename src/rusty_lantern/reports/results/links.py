@@ -84,7 +84,7 @@ def link_row(
         signer_state=signed_by,
         issued=show_moment(link.issued.value) if link.issued.value else None,
         expires=next((show_moment(end) for end in sorted(end for end in subject.view.ends if end)), None),
-        never_ends=link.expires.state == "absent" and not any(subject.view.ends),
+        never_ends=subject.fact("link.expires").state == "absent",
         status=status,
         form=link.form,
         policy=link.policy,
