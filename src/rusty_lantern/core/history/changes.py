@@ -168,9 +168,10 @@ def _in_one(
 def _by_creation(store: StoreSubject, other: StoreSubject) -> dict[datetime, list[BucketSubject]]:
     """When it was created → the buckets of a store that another reading of it does not have."""
     found: dict[datetime, list[BucketSubject]] = {}
-    for name, view in store.buckets.items():
+    for name in sorted(store.buckets.keys() - other.buckets.keys()):
+        view = store.buckets[name]
         created = view.bucket.created.value
-        if created is not None and name not in other.buckets:
+        if created is not None:
             found.setdefault(created, []).append(view)
     return found
 
@@ -184,19 +185,15 @@ def _renamed(view: BucketSubject, others: Mapping[datetime, list[BucketSubject]]
 
 
 _UNCOMPARED = ("name", "usage", "counters", "versions", "table", "anonymous_test", "uploads", "before")
-_COMPARED = attrgetter(
-    *(f"{name}.{part}" for name in Bucket.__struct_fields__ if name not in _UNCOMPARED for part in ("state", "value"))
-)
-"""What a bucket was answered: states and values, without the evidence."""
+_ANSWERS = attrgetter(*(name for name in Bucket.__struct_fields__ if name not in _UNCOMPARED))
 
 
 def _same(old: BucketSubject, new: BucketSubject) -> bool:
     """Whether nothing was answered otherwise of a bucket. What its rules are made from is among that, but for one."""
-    return (
-        _COMPARED(old.bucket) == _COMPARED(new.bucket)
-        and holds_nothing(old.bucket) == holds_nothing(new.bucket)
-        and _same_trust(old, new)
-    )
+    for was, now in zip(_ANSWERS(old.bucket), _ANSWERS(new.bucket), strict=True):
+        if was is not now and (was.state != now.state or was.value != now.value):
+            return False
+    return holds_nothing(old.bucket) == holds_nothing(new.bucket) and _same_trust(old, new)
 
 
 def _same_trust(old: BucketSubject, new: BucketSubject) -> bool:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
-from operator import itemgetter
+from itertools import chain, groupby
+from operator import attrgetter, itemgetter
 from typing import Literal
 
 import msgspec
@@ -39,7 +40,7 @@ def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
 
 
 def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
-    old, new = _by_area(before.findings), _by_area(after.findings)
+    old, new = map(_by_area, _otherwise(before.findings, after.findings))
     # What is ok is looked up only where it stands otherwise on the other side.
     for audit, mine, others in ((before, old, new), (after, new, old)):
         sought = {
@@ -66,6 +67,32 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
             shown = now if now is not None and turn != "resolved" else was
             if turn is not None and shown is not None:
                 yield shown.key, DriftChange(turn, shown, _seen(was, area[2]), _seen(now, area[2]))
+
+
+def _otherwise(before: Iterable[Finding], after: Iterable[Finding]) -> tuple[list[Finding], list[Finding]]:
+    """The findings of either side that may stand otherwise on the other: most subjects have the same ones."""
+    then, old, new = _by_subject(before), list[Finding](), list[Finding]()
+    for subject, found in _by_subject(after).items():
+        had = then.pop(subject, [])
+        if [one.requirement.fact for one in had] != [one.requirement.fact for one in found]:
+            old += had
+            new += found
+            continue
+        for was, now in zip(had, found, strict=True):
+            if was.status != now.status or not _stands_as_before(was, now):
+                old.append(was)
+                new.append(now)
+    return [*old, *chain.from_iterable(then.values())], new
+
+
+_SUBJECT = attrgetter("store", "kind", "name")
+
+
+def _by_subject(findings: Iterable[Finding]) -> dict[tuple[str, str, str], list[Finding]]:
+    found: dict[tuple[str, str, str], list[Finding]] = {}
+    for subject, run in groupby(findings, _SUBJECT):
+        found.setdefault(subject, []).extend(run)
+    return found
 
 
 def _stands_as_before(was: Finding, now: Finding) -> bool:
