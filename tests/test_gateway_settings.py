@@ -9,12 +9,14 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 from urllib.error import HTTPError
+from urllib.request import Request as Query
 from urllib.request import urlopen
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
+from rusty_lantern.core.facts.bucket_web import any_page_has
 from rusty_lantern.core.model.dossier import decode
 from tests.conftest import lantern
 from tests.dialects.settings import POLICIES, Setting, settings
@@ -106,3 +108,32 @@ def test_objects_that_a_deny_spares_are_not_closed_by_the_first_one_that_it_refu
     assert lantern("survey", "--only", "real/spared", "--objects", "all", cwd=folder).code == 0
     shown = json.loads(lantern("exposure", "--json", cwd=folder).out)["buckets"][0]["exposure"]["anyone"]["read"]
     assert shown["verdict"] == "unknown", shown
+
+
+HOSTILE = (
+    "https://evil.test", "http://evil.test:8443", "null", "https://evilsaltmarsh.example", "https://saltmarsh.evil",
+    "https://saltmarsh.example.evil.test",
+)  # fmt: skip
+"""Origins that an attacker's page can have."""
+ORIGINS = (
+    "*", "null", "https://*", "http*", "*:8443", "*saltmarsh.example", "https://*saltmarsh.example", "https://saltmarsh.*",
+    "https://saltmarsh.example*", "*.test", "https://*.saltmarsh.example", "*.saltmarsh.example", "*://saltmarsh.example",
+    "https://saltmarsh.example:*", "https://a*.saltmarsh.example", "https://saltmarsh.example",
+)  # fmt: skip
+
+
+def test_origins_that_any_page_can_have_are_those_that_the_gateway_lets_in(gateway: Gateway) -> None:
+    client = gateway.client()
+    client.create_bucket(Bucket="origins")
+    let_in = set()
+    for form in ORIGINS:
+        rule = {"AllowedOrigins": [form], "AllowedMethods": ["GET"]}
+        client.put_bucket_cors(Bucket="origins", CORSConfiguration={"CORSRules": [rule]})
+        for page in HOSTILE:
+            # refused or not, the answer says whether the page may have it
+            try:
+                told = urlopen(Query(f"{gateway.address}/origins/", headers={"Origin": page})).headers
+            except HTTPError as refused:
+                told = refused.headers
+            let_in |= {form} if told["access-control-allow-origin"] else set()
+    assert let_in == {form for form in ORIGINS if any_page_has(form)}

@@ -8,8 +8,11 @@ from pathlib import Path
 
 import pytest
 
+from rusty_lantern.core.answer import Evidence
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.tables import read_versions
+from rusty_lantern.simulator.demo.harbour import MOMENT
+from rusty_lantern.stores.swift.headers import SOME_PAGE, container_fields
 from tests.conftest import lantern
 from tests.swift_server import OWNER, SwiftDoor
 from tests.test_swift_decisions import estate, surveyed
@@ -71,6 +74,18 @@ def test_expiry_and_links_are_those_that_the_server_tells(door: SwiftDoor, tmp_p
     assert {(d["fact"], tuple(d["objects"]["examples"])) for d in drift} == {
         ("objects.expires-in", ("b.txt",)), ("objects.points-to", ("link",)),
     }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("own", "granted", "told"),
+    [("", "", None), ("", SOME_PAGE, ["*"]), ("https://a.example", "*", ["https://a.example", "*"]), ("*", "*", ["*"])],
+)
+def test_a_server_that_lets_in_every_page_says_so_to_some_page(own: str, granted: str, told: list[str] | None) -> None:
+    # what servers with cors_allow_origin = *, with strict_cors_mode = false, and with neither answered (Swift 2.30)
+    headers = {"x-container-meta-access-control-allow-origin": own, "access-control-allow-origin": granted}
+    fields = container_fields(headers, Evidence("HEAD /c", "204", MOMENT), gateway=False)
+    rules = fields["cross_origin"].value
+    assert (rules[0].origins if rules else None) == told
 
 
 def test_settings_of_a_container_are_those_that_were_put_there(door: SwiftDoor, tmp_path: Path) -> None:

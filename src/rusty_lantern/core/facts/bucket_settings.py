@@ -1,4 +1,4 @@
-"""Facts of a bucket's other settings: logging, expiry, web hosting, copies, and what lies beneath the objects."""
+"""Facts of a bucket's other settings: logging, expiry, copies, and what lies beneath the objects."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from rusty_lantern.core.model.store_index import NOT_WHOLE
 from rusty_lantern.core.value_types import COUNT, DURATION, SIZE, SWITCH, TEXT, Words
 
 
-def _on(answer: Answer[Any]) -> Fact:
+def switched_on(answer: Answer[Any]) -> Fact:
     """On where something is configured, off where nothing is."""
     return fact_of(answer.map(lambda _: "on").default("off"))
 
@@ -120,7 +120,7 @@ def mfa(subject: BucketView, _: str) -> Fact:
 )
 def logging(subject: BucketView, _: str) -> Fact:
     """Off unless somebody switched it on."""
-    return _on(subject.bucket.logging)
+    return switched_on(subject.bucket.logging)
 
 
 # Absent where nothing is recorded.
@@ -251,46 +251,6 @@ def against_retention(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
-    "website",
-    SWITCH,
-    "whether the bucket is served as a web site",
-    advice="stop serving the bucket as a web site, or put what is public into a separate bucket",
-    causes="PutBucketWebsite DeleteBucketWebsite",
-    habit=False,
-)
-def website(subject: BucketView, _: str) -> Fact:
-    """A web site bypasses nothing by itself, but is a second address."""
-    return _on(subject.bucket.website)
-
-
-@fact(
-    "website.redirects-to",
-    TEXT,
-    "the host that the web site sends all visitors to",
-    advice="stop serving the bucket as a web site, or put what is public into a separate bucket",
-    causes="PutBucketWebsite DeleteBucketWebsite",
-    habit=False,
-)
-def redirects_to(subject: BucketView, _: str) -> Fact:
-    """Absent where it sends them nowhere."""
-    return part_of(subject.bucket.website, lambda site: site.redirects_to)
-
-
-@fact(
-    "cross-origin",
-    Words(("none", "listed", "any"), ordered=True),
-    "which web pages may use the bucket from a visitor's browser: none, listed ones, or any",
-    advice="name the web pages that may use the bucket",
-    causes="PutBucketCors PutBucketCORS DeleteBucketCors",
-    safe="none",
-)
-def cross_origin(subject: BucketView, _: str) -> Fact:
-    """A rule with `*` lets in any page."""
-    rules = subject.bucket.cross_origin
-    return fact_of(rules.map(lambda r: "any" if any("*" in one.origins for one in r) else "listed").default("none"))
-
-
-@fact(
     "replication",
     SWITCH,
     "whether what is stored is copied to another bucket by the store itself",
@@ -300,7 +260,7 @@ def cross_origin(subject: BucketView, _: str) -> Fact:
 )
 def replication(subject: BucketView, _: str) -> Fact:
     """On where at least one rule is enabled."""
-    return _on(subject.bucket.replication)
+    return switched_on(subject.bucket.replication)
 
 
 # Absent where nothing is copied.

@@ -35,6 +35,11 @@ TOLD_BY_HEAD = (
 )  # fmt: skip
 
 
+SOME_PAGE = "https://some-page.invalid"
+"""An origin that nobody names (RFC 2606). A HEAD is sent with it: a server may let in the pages of every origin by a
+setting of its own (`cors_allow_origin`, `strict_cors_mode`), which no header of a container tells."""
+
+
 def shows_privileged(headers: Headers) -> bool:
     """Whether an answer holds something that only owners are shown."""
     return any(_PRIVILEGED.fullmatch(name) for name in headers)
@@ -65,7 +70,7 @@ def container_fields(headers: Headers, asked: Evidence, *, gateway: bool) -> dic
         "tier": told(headers.get("x-storage-policy")),
         "quota": told(_quota(meta)),
         "website": told(_website(meta)),
-        "cross_origin": told(_cross_origin(meta)),
+        "cross_origin": told(_cross_origin(meta, headers.get("access-control-allow-origin", ""))),
         "replication": owners([headers["x-container-sync-to"]] if "x-container-sync-to" in headers else None),
         "temporary_url_key": owners(any(name.startswith("temp-url-key") for name in meta)),
         "tags": told({name: value for name, value in meta.items() if not _SETTINGS.fullmatch(name)}),
@@ -138,8 +143,10 @@ def _website(meta: Headers) -> Website | None:
     return Website(meta.get("web-index", "")) if lists or meta.get("web-index") else None
 
 
-def _cross_origin(meta: Headers) -> list[CrossOrigin]:
+def _cross_origin(meta: Headers, granted: str) -> list[CrossOrigin]:
+    """By the container's own header, and by what the server granted some page."""
     origins = meta.get("access-control-allow-origin", "").split()
+    origins += ["*"] if granted in ("*", SOME_PAGE) and "*" not in origins else []
     return [CrossOrigin(origins, ["GET", "PUT", "POST", "DELETE"])] if origins else []
 
 

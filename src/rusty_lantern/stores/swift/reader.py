@@ -29,6 +29,7 @@ from rusty_lantern.stores.swift.anonymous_request import ask_anonymously
 from rusty_lantern.stores.swift.headers import (
     HIDDEN,
     OWNERS_ONLY,
+    SOME_PAGE,
     TOLD_BY_HEAD,
     account_fields,
     container_fields,
@@ -191,7 +192,7 @@ class SwiftReader(HttpReader):
         """What the HEAD of a container tells; `shown` gets whether it held what only owners are shown."""
         asked = f"HEAD {self._of(name)}"
         try:
-            reply = await self.client.ask(path=self._of(name), method="HEAD")
+            reply = await self.client.ask(path=self._of(name), method="HEAD", headers={"origin": SOME_PAGE})
             listing.check(reply, listing.OF_CONTAINER)
         except RequestFailed as error:
             lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, self.visit.moment))
