@@ -12,10 +12,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rusty_lantern.core.answer import UNSETTLED
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.config.declared_bucket import read_declared
 from rusty_lantern.core.config.estate_file import read_estate
 from rusty_lantern.core.errors import LanternError
-from rusty_lantern.core.model.dossier import decode, encode
+from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.dossier import Dossier, decode, encode
 from rusty_lantern.simulator import s3_answers as documents
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.stores.http.refusal import error_code
@@ -86,6 +88,39 @@ def test_only_the_stores_own_word_says_that_it_has_no_policies_and_no_acls() -> 
     listing = Reply(200, {}, b"<ListBucketResult><Name>b</Name></ListBucketResult>")
     states = [read_answer(named[field], listing, "GET /b?x", NOW).state for field in ("acl", "policy", "website")]
     assert states == ["failed", "failed", "unsupported"]
+
+
+def rule(inside: str) -> str:
+    return f"<Rule>{inside}<Status>Enabled</Status><Destination><Bucket>arn:x:s3:::copy</Bucket></Destination></Rule>"
+
+
+FACTS = {
+    rule(""): "on",
+    rule("<Filter/>"): "on",
+    rule("<Prefix></Prefix>"): "on",
+    rule("<Prefix>a/</Prefix>"): "part",
+    rule("<Filter><Prefix>a/</Prefix></Filter>"): "part",
+    rule("<Filter><Tag><Key>k</Key><Value>v</Value></Tag></Filter>"): "part",
+    rule("<Filter><And><Prefix>a</Prefix></And></Filter>") + rule("<Filter><Prefix></Prefix></Filter>"): "on",
+    rule("").replace("Enabled", "Disabled"): "off",
+    "<RedirectAllRequestsTo><HostName>a.example</HostName></RedirectAllRequestsTo>": "a.example",
+    "<RoutingRules><RoutingRule><Redirect><HostName>a.example</HostName></Redirect></RoutingRule><RoutingRule>"
+    "<Redirect><HostName>b.example</HostName></Redirect></RoutingRule></RoutingRules>": "a.example, b.example",
+    "<RoutingRules><RoutingRule><Redirect><ReplaceKeyWith>k</ReplaceKeyWith></Redirect></RoutingRule></RoutingRules>":
+    None,
+}  # fmt: skip
+"""Rules for copies, and of a web site → what the fact says."""
+
+
+@pytest.mark.parametrize("inside", FACTS)
+def test_what_a_rule_leaves_out_is_not_copied_and_every_host_it_names_is_told(inside: str) -> None:
+    field, root = ("replication", "Replication") if "<Rule>" in inside else ("website", "Website")
+    question = next(one for one in QUESTIONS if one.field == field)
+    body = f"<{root}Configuration>{inside}</{root}Configuration>".encode()
+    answer = read_answer(question, Reply(200, {}, body), "GET /b?x", NOW)
+    made = Bucket(name="b", **{field: answer})
+    view = BucketSubject(made, Dossier(store="s", taken=NOW, buckets=[made]), NOW)
+    assert view.fact("replication" if field == "replication" else "website.redirects-to").value == FACTS[inside]
 
 
 @pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)

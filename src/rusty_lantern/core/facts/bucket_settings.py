@@ -10,7 +10,7 @@ from rusty_lantern.core.answer import SECRET_SEEN, Answer, Fact, absent_fact, fa
 from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.event_actions import LIFECYCLE_ACTIONS
 from rusty_lantern.core.facts.registry import BucketView, fact
-from rusty_lantern.core.model.bucket import LifecycleRule
+from rusty_lantern.core.model.bucket import Copying, LifecycleRule
 from rusty_lantern.core.model.store_index import NOT_WHOLE
 from rusty_lantern.core.value_types import COUNT, DURATION, SIZE, SWITCH, TEXT, Words
 
@@ -252,15 +252,21 @@ def against_retention(subject: BucketView, _: str) -> Fact:
 
 @fact(
     "replication",
-    SWITCH,
-    "whether what is stored is copied to another bucket by the store itself",
+    Words(("off", "part", "on"), ordered=True),
+    "whether the store itself copies what is stored to another bucket: nothing, what rules choose by prefix or tag, or "
+    "everything",
     advice="set up replication: {wanted}",
     causes="PutBucketReplication PutReplicationConfiguration DeleteBucketReplication",
     habit=False,
 )
 def replication(subject: BucketView, _: str) -> Fact:
-    """On where at least one rule is enabled."""
-    return switched_on(subject.bucket.replication)
+    """On where one enabled rule is for everything."""
+    rules = subject.bucket.replication
+    return fact_of(rules.map(lambda r: "part" if all(one.narrowed for one in r) else "on").default("off"))
+
+
+def _targets(rules: list[Copying]) -> str:
+    return ", ".join(sorted({rule.target for rule in rules}))
 
 
 # Absent where nothing is copied.
@@ -271,7 +277,7 @@ fact(
     advice="set up replication: {wanted}",
     causes="PutBucketReplication PutReplicationConfiguration DeleteBucketReplication",
     habit=False,
-)(lambda subject, _: part_of(subject.bucket.replication, lambda targets: ", ".join(sorted(targets))))
+)(lambda subject, _: part_of(subject.bucket.replication, _targets))
 
 
 @fact(

@@ -26,7 +26,7 @@ def website(subject: BucketView, _: str) -> Fact:
 @fact(
     "website.redirects-to",
     TEXT,
-    "the host that the web site sends all visitors to",
+    "the hosts that the web site sends visitors to, all of them or by its rules, joined by commas",
     advice="stop serving the bucket as a web site, or put what is public into a separate bucket",
     causes="PutBucketWebsite DeleteBucketWebsite",
     habit=False,

@@ -118,11 +118,20 @@ class LifecycleRule(msgspec.Struct, frozen=True, omit_defaults=True):
         return self.enabled and not self.prefix and not self.narrowed
 
 
+class Copying(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A rule by which the store itself copies what is stored into another bucket."""
+
+    target: str
+    narrowed: str = ""
+    """What narrows it, in words (`Prefix`, `Tag`); empty: it copies everything."""
+
+
 class Website(msgspec.Struct, frozen=True, omit_defaults=True):
     """Web hosting: a door of its own beside the bucket's."""
 
     index: str = ""
     redirects_to: str = ""
+    """The hosts that it sends visitors to, by any rule, joined by commas."""
 
 
 class CrossOrigin(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -260,7 +269,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     lifecycle: Answer[list[LifecycleRule]] = unread()
     website: Answer[Website] = unread()
     cross_origin: Answer[list[CrossOrigin]] = unread()
-    replication: Answer[list[str]] = unread()
+    replication: Answer[list[Copying]] = unread()
     """Names of the buckets that are written to as well."""
     notifications: Answer[list[str]] = unread()
     """Resource names of what is told about changes."""

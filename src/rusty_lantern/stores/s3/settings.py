@@ -15,6 +15,7 @@ from typing import Any
 
 from rusty_lantern.core.model.acl import Grant, Permission
 from rusty_lantern.core.model.bucket import (
+    Copying,
     CrossOrigin,
     Encryption,
     Guards,
@@ -162,7 +163,7 @@ def _lifecycle(root: Element) -> list[LifecycleRule]:
         LifecycleRule(
             text(rule, "ID"),
             text(rule, "Status") == "Enabled",
-            text(rule, "Prefix") or text(rule, "Filter", "Prefix") or text(rule, "Filter", "And", "Prefix"),
+            _prefix(rule),
             _number(text(rule, "Expiration", "Days")) * DAY,
             _number(text(rule, "NoncurrentVersionExpiration", "NoncurrentDays")) * DAY,
             _number(text(rule, "AbortIncompleteMultipartUpload", "DaysAfterInitiation")) * DAY,
@@ -171,6 +172,11 @@ def _lifecycle(root: Element) -> list[LifecycleRule]:
         )
         for rule in children(root, "Rule")
     ]
+
+
+def _prefix(rule: Element) -> str:
+    """The prefix of keys that a rule is for, in either form of it."""
+    return text(rule, "Prefix") or text(rule, "Filter", "Prefix") or text(rule, "Filter", "And", "Prefix")
 
 
 def _date(written: str) -> datetime | None:
@@ -191,7 +197,10 @@ def _narrowing(rule: Element) -> Iterator[str]:
 
 
 def _website(root: Element) -> Website:
-    return Website(text(root, "IndexDocument", "Suffix"), text(root, "RedirectAllRequestsTo", "HostName"))
+    routed = child(root, "RoutingRules")
+    rules = children(routed, "RoutingRule") if routed is not None else ()
+    hosts = [text(root, "RedirectAllRequestsTo", "HostName"), *(text(rule, "Redirect", "HostName") for rule in rules)]
+    return Website(text(root, "IndexDocument", "Suffix"), ", ".join(dict.fromkeys(filter(None, hosts))))
 
 
 def _cross_origin(root: Element) -> list[CrossOrigin]:
@@ -204,9 +213,15 @@ def _cross_origin(root: Element) -> list[CrossOrigin]:
     ]
 
 
-def _replication(root: Element) -> list[str] | None:
+def _replication(root: Element) -> list[Copying] | None:
     enabled = [rule for rule in children(root, "Rule") if text(rule, "Status") == "Enabled"]
-    return [text(rule, "Destination", "Bucket").rpartition(":")[2] for rule in enabled] or None
+    return [
+        Copying(
+            text(rule, "Destination", "Bucket").rpartition(":")[2],
+            " ".join([*["Prefix"] * bool(_prefix(rule)), *_narrowing(rule)]),
+        )
+        for rule in enabled
+    ] or None
 
 
 _TOLD = {"TopicConfiguration": "Topic", "QueueConfiguration": "Queue", "CloudFunctionConfiguration": "CloudFunction"}

@@ -14,7 +14,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl, CrossOrigin, Quota, Versioning, Website
+from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl, Copying, CrossOrigin, Quota, Versioning, Website
 from rusty_lantern.core.model.bucket_contents import Usage
 
 Headers = Mapping[str, str]
@@ -71,7 +71,7 @@ def container_fields(headers: Headers, asked: Evidence, *, gateway: bool) -> dic
         "quota": told(_quota(meta)),
         "website": told(_website(meta)),
         "cross_origin": told(_cross_origin(meta, headers.get("access-control-allow-origin", ""))),
-        "replication": owners([headers["x-container-sync-to"]] if "x-container-sync-to" in headers else None),
+        "replication": owners([Copying(synced)] if (synced := headers.get("x-container-sync-to")) else None),
         "temporary_url_key": owners(any(name.startswith("temp-url-key") for name in meta)),
         "tags": told({name: value for name, value in meta.items() if not _SETTINGS.fullmatch(name)}),
         "counters": _counters(headers, asked),
