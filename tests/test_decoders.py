@@ -11,13 +11,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.core.answer import UNSETTLED
+from rusty_lantern.core.answer import UNSETTLED, Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.config.declared_bucket import read_declared
 from rusty_lantern.core.config.estate_file import read_estate
 from rusty_lantern.core.errors import LanternError
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
+from rusty_lantern.core.model.resources import EncryptionKey
 from rusty_lantern.simulator import s3_answers as documents
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.stores.http.refusal import error_code
@@ -94,7 +95,20 @@ def rule(inside: str) -> str:
     return f"<Rule>{inside}<Status>Enabled</Status><Destination><Bucket>arn:x:s3:::copy</Bucket></Destination></Rule>"
 
 
+def default(algorithm: str, key: str = "") -> str:
+    named = f"<KMSMasterKeyID>{key}</KMSMasterKeyID>" if key else ""
+    inside = f"<SSEAlgorithm>{algorithm}</SSEAlgorithm>{named}"
+    return f"<Rule><ApplyServerSideEncryptionByDefault>{inside}</ApplyServerSideEncryptionByDefault></Rule>"
+
+
 FACTS = {
+    default("AES256"): "provider-managed",
+    default("aws:kms"): "provider-managed",
+    default("aws:kms:dsse"): "provider-managed",
+    default("aws:kms", "arn:aws:kms:x:400100200300:alias/aws/s3"): "provider-managed",
+    default("aws:kms", "tide-key"): "customer-managed",
+    default("aws:kms", "house-key"): "provider-managed",
+    default("another"): None,
     rule(""): "on",
     rule("<Filter/>"): "on",
     rule("<Prefix></Prefix>"): "on",
@@ -109,18 +123,25 @@ FACTS = {
     "<RoutingRules><RoutingRule><Redirect><ReplaceKeyWith>k</ReplaceKeyWith></Redirect></RoutingRule></RoutingRules>":
     None,
 }  # fmt: skip
-"""Rules for copies, and of a web site → what the fact says."""
+"""Default encryption (the store's list of keys has one, the provider's `house-key`), rules for copies, rules of a web
+site → what the fact says."""
+ROOTS = {
+    "<Rule><Apply": ("encryption", "ServerSideEncryption", "encryption.at-rest"),
+    "<Rule>": ("replication", "Replication", "replication"),
+    "<R": ("website", "Website", "website.redirects-to"),
+}
 
 
 @pytest.mark.parametrize("inside", FACTS)
-def test_what_a_rule_leaves_out_is_not_copied_and_every_host_it_names_is_told(inside: str) -> None:
-    field, root = ("replication", "Replication") if "<Rule>" in inside else ("website", "Website")
+def test_a_document_says_no_more_than_its_rules(inside: str) -> None:
+    field, root, fact = next(found for start, found in ROOTS.items() if inside.startswith(start))
     question = next(one for one in QUESTIONS if one.field == field)
     body = f"<{root}Configuration>{inside}</{root}Configuration>".encode()
     answer = read_answer(question, Reply(200, {}, body), "GET /b?x", NOW)
     made = Bucket(name="b", **{field: answer})
-    view = BucketSubject(made, Dossier(store="s", taken=NOW, buckets=[made]), NOW)
-    assert view.fact("replication" if field == "replication" else "website.redirects-to").value == FACTS[inside]
+    keys = Answer("known", [EncryptionKey(id="house-key", managed_by=Answer("known", "provider"))])
+    view = BucketSubject(made, Dossier(store="s", taken=NOW, buckets=[made], encryption_keys=keys), NOW)
+    assert view.fact(fact).value == FACTS[inside]
 
 
 @pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)

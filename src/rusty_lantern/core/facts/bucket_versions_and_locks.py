@@ -44,13 +44,13 @@ def versioning(subject: BucketView, _: str) -> Fact:
     mirrored=True,
 )
 def at_rest(subject: BucketView, _: str) -> Fact:
-    """Where the bucket names a key and not who keeps it, the key itself tells."""
+    """Where the bucket names a key, the key itself tells who keeps it, if anything does."""
     answer = subject.bucket.encryption
+    key = subject.index.key_named(answer.value.key) if answer.value is not None and answer.value.key else None
+    if answer.value is not None and key is not None and key.managed_by.value is not None:
+        return Answer("known", f"{key.managed_by.value}-managed", f"by the key {key.id}", answer.evidence)
     if answer.value is None or answer.value.by:
         return fact_of(answer.map(lambda e: str(e.by)).default("none"))
-    key = subject.index.key_named(answer.value.key) if answer.value.key else None
-    if key is not None and key.managed_by.value is not None:
-        return Answer("known", f"{key.managed_by.value}-managed", f"by the key {key.id}", answer.evidence)
     which = f"the key of {answer.value.key}" if answer.value.key else "the key"
     return Answer("failed", None, f"it is encrypted; who keeps {which} is not told", answer.evidence)
 

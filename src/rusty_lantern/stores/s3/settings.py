@@ -11,7 +11,7 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 
 from rusty_lantern.core.model.acl import Grant, Permission
 from rusty_lantern.core.model.bucket import (
@@ -125,7 +125,17 @@ def _encryption(root: Element) -> Encryption:
     if default is None:
         raise RequestFailed("failed", "the answer names no default encryption")
     algorithm, key = text(default, "SSEAlgorithm"), text(default, "KMSMasterKeyID")
-    return Encryption("provider-managed" if algorithm == "AES256" else "customer-managed", algorithm, key)
+    return Encryption(_keeper(algorithm, key), algorithm, key)
+
+
+def _keeper(algorithm: str, key: str) -> Literal["", "provider-managed", "customer-managed"]:
+    """Who keeps the key. Where a key service is used and no key is named, it is the store's own default key there; keys
+    whose alias begins with the service's own name are the provider's too."""
+    if algorithm == "AES256":
+        return "provider-managed"
+    if not algorithm.startswith("aws:kms"):
+        return ""
+    return "provider-managed" if not key or "alias/aws/" in key else "customer-managed"
 
 
 def _lock(root: Element) -> Lock:
