@@ -179,6 +179,7 @@ class EffectivePermissions:
         in_tenant = self._told_with_tenant.get(side.account or "", ())
         rests |= {name: (name, *map(id, side.statements)) for name in in_tenant}
         wanted.update(in_tenant)
+        capped = self._rests(side.cap)[0] if side.cap is not None else None
         alike: dict[object, list[str]] = {}
         marks: dict[int, tuple[bytes, int]] = {}
         for bucket in sorted(wanted):
@@ -186,8 +187,8 @@ class EffectivePermissions:
             if id(template) not in marks:
                 who = own or (id(holder) if template.personal else 0)
                 marks[id(template)] = self._veil(template, parts, refuses(side.statements)), who
-            alone = "" if side.cap is None else bucket
-            alike.setdefault((marks[id(template)], rests.get(bucket, ()), alone), []).append(bucket)
+            cap = None if capped is None else capped.get(bucket, ())
+            alike.setdefault((marks[id(template)], rests.get(bucket, ()), cap), []).append(bucket)
         found: dict[object, list[str]] = {}
         reaches: dict[object, dict[str, Reach]] = {}
         for kind, buckets in alike.items():

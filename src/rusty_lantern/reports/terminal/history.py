@@ -17,7 +17,7 @@ def history_view(screen: Console, result: HistoryResult) -> None:
     """One line a survey with how it stood; what is wrong in full; how long drifts lasted."""
     grid = Grid(
         "survey", "buckets", *SEVERITIES, "unknown", "waived", "open to anyone", "sha-256", "integrity", "stores",
-        "limited to", shrink=(8, 11, 12), right=(1, 2, 3, 4, 5, 6, 7), drop=(12, 9, 11, 8, 1), lead=0,
+        "limited to", shrink=(8, 11, 12), right=(1, 2, 3, 4, 5, 6, 7), drop=(12, 9, 11, 8, 1), lead=0, sparse=(12,),
     )  # fmt: skip
     for row in result.surveys:
         if row.pruned_before:
