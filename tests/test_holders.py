@@ -531,6 +531,30 @@ def test_a_boundary_caps_what_a_bucket_grants_a_role_and_not_what_it_grants_a_pe
     assert {"read", "write", "delete"} <= found["person"]
 
 
+def test_a_hundred_limited_roles_are_told_apart_on_a_hundred_buckets() -> None:
+    """Each pair by itself would be more than the work allowed for one store."""
+    pattern = saltmarsh.harbour().dossier
+    plain = next(bucket for bucket in pattern.buckets if bucket.policy.state == "absent")
+    names = [f"b-{number:03d}" for number in range(100)]
+    everything = Document("all", _policy({"Effect": "Allow", "Action": "s3:*", "Resource": "*"}))
+    roles = [
+        Identity(
+            name=f"role-{name}", resource=f"arn:aws:iam::{ACCOUNT}:role/{name}", kind="role", groups=Answer("absent"),
+            policies=Answer("known", [everything]), state=Answer("known", "enabled"),
+            boundary=_as_boundary([Document("b", _policy(
+                {"Effect": "Allow", "Action": "s3:GetObject", "Resource": f"arn:aws:s3:::{name}/*"}))]),
+        )
+        for name in names
+    ]  # fmt: skip
+    buckets = [msgspec.structs.replace(plain, name=name) for name in names]
+    dossier = msgspec.structs.replace(pattern, buckets=buckets, identities=Answer("known", roles))
+    [store] = store_subjects([dossier], None, saltmarsh.MOMENT)
+    for name, role in zip(names, roles, strict=True):
+        found = {(bucket, verb, one.level) for group in store.across.of(role) for bucket in group.buckets
+                 for verb, one in group.reach.items()}  # fmt: skip
+        assert found == {(name, "read", "open")}
+
+
 def test_buckets_that_are_alike_but_for_when_they_were_asked_are_decided_once(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
