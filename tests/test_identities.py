@@ -15,6 +15,7 @@ import pytest
 from aiohttp import ClientSession, web
 
 from rusty_lantern.archive.workspace import make
+from rusty_lantern.core.access.policy.role_trust import assumable_by
 from rusty_lantern.intake.presigned_url import LONGEST, find_signed, is_at
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import BASELINE, CREDENTIAL
@@ -63,8 +64,50 @@ def _held(store: str, identities: str, folder: Path) -> dict[str, Any]:
         del row["age"], row["idle"]  # by the second, and the next survey is one later
     [kept] = (folder / "surveys").glob("*/stores/real.json")
     holders = json.loads(kept.read_bytes())["identities"]["value"]
-    beside = {h["name"]: [h.get(part, {}).get("value") for part in ("tags", "boundary", "policies")] for h in holders}
+    beside = {
+        h["name"]: [h.get(part, {}).get("value") for part in ("tags", "boundary", "policies", "assumable_by")]
+        for h in holders
+    }
     return {kind: told[kind] for kind in ("identities", "credentials", "unread")} | {"beside": beside}
+
+
+def _trust(*statements: dict[str, Any]) -> str:
+    usual = {"Effect": "Allow", "Action": "sts:AssumeRole"}
+    return json.dumps({"Version": "2012-10-17", "Statement": [usual | statement for statement in statements]})
+
+
+MINE, OTHER = "400100200300", "400100200399"
+ORGANISED = {"StringEquals": {"aws:PrincipalOrgID": "o-1"}}
+
+
+@pytest.mark.parametrize(
+    ("statements", "told"),
+    [
+        ([], "nobody"),
+        ([{"Principal": {"Service": "jobs.example"}}], "services"),
+        ([{"Principal": {"AWS": MINE}}, {"Principal": {"Service": "jobs.example"}}], "own-account"),
+        ([{"Principal": {"AWS": f"arn:aws:iam::{MINE}:role/a-{OTHER}"}}], "own-account"),
+        ([{"Principal": {"Federated": "id.example"}, "Action": "sts:AssumeRoleWithWebIdentity"}], "federated"),
+        ([{"Principal": {"AWS": [MINE, f"arn:aws:iam::{OTHER}:root"]}}], "other-accounts"),
+        ([{"Principal": {"AWS": MINE}}, {"Principal": "*"}], "anybody"),
+        ([{"Principal": {"AWS": "*"}, "Action": "*"}], "anybody"),
+        ([{"Principal": "*", "Action": "sts:TagSession"}], "nobody"),
+        ([{"Principal": "*", "Effect": "Deny"}], "nobody"),
+        ([{"NotPrincipal": {"AWS": MINE}}], "anybody"),
+        ([{"Principal": "*", "Condition": ORGANISED}], None),
+        ([{"Principal": {"AWS": f"arn:aws:iam::{MINE}:user/*"}}], None),
+        ([{}], None),
+    ],
+)
+def test_a_role_is_taken_up_by_the_widest_sort_of_caller_that_its_trust_policy_names(
+    statements: list[dict[str, Any]], told: str | None
+) -> None:
+    assert assumable_by(_trust(*statements), MINE).value == told
+
+
+@pytest.mark.parametrize("text", ["", "{", "[]", "null", '{"Statement": 3}', "[" * 100_000])
+def test_a_trust_policy_that_cannot_be_read_lets_nobody_in_for_certain(text: str) -> None:
+    assert not assumable_by(text, MINE).settled
 
 
 @contextmanager
@@ -132,11 +175,13 @@ def test_thirty_varied_identities_are_read_as_a_standard_client_made_them(mock_s
             else:
                 facts["active"] += 1
         expected[name] = facts | {"can": can}
-    trust = _document(["sts:AssumeRole"], "x")
+    trust = _trust({"Principal": {"AWS": "arn:aws:iam::400100200399:root"}})
     iam.create_role(RoleName="shipper", AssumeRolePolicyDocument=trust, PermissionsBoundary=boundary)
     iam.put_role_policy(RoleName="shipper", PolicyName="ship", PolicyDocument=_document(["s3:*"], "tides", "tides/*"))
 
     result = _held(mock_server, mock_server, tmp_path / "ws")
+    takes_up = {name: parts[-1] for name, parts in result["beside"].items()}
+    assert {takes_up[name] for name in expected} == {"nobody"} and takes_up["role shipper"] == "other-accounts"
     for code in ("InvalidAction", "AccessDenied"):
         with _without({"GetAccountAuthorizationDetails"}, mock_server, code) as at:
             assert _held(mock_server, at, tmp_path / code) == result, "asked for one by one, the same"

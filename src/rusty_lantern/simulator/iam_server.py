@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterable
 from datetime import datetime
 from html import escape
@@ -98,6 +99,22 @@ def _boundary(holder: Identity) -> str:
     )
 
 
+_TRUSTED = {
+    "services": {"Service": "logs.saltmarsh.example"},
+    "own-account": {"AWS": "arn:aws:iam::400100200300:root"},
+    "other-accounts": {"AWS": "arn:aws:iam::400100200399:root"},
+    "anybody": {"AWS": "*"},
+}
+
+
+def _trust(role: Identity) -> str:
+    """A role's trust policy, as the service shows it: percent-encoded."""
+    named = _TRUSTED.get(role.assumable_by.value or "")
+    statement = {"Effect": "Allow", "Principal": named, "Action": "sts:AssumeRole"}
+    written = json.dumps({"Version": "2012-10-17", "Statement": [statement] if named else []})
+    return element("AssumeRolePolicyDocument", quote(written)) if role.assumable_by.value else ""
+
+
 def _details(dossier: Dossier, _: dict[str, str]) -> str:
     groups = dossier.groups.value or []
     people = [
@@ -114,6 +131,7 @@ def _details(dossier: Dossier, _: dict[str, str]) -> str:
         + _time("CreateDate", h.created)
         + _attached(h.policies.value or [], "RolePolicyList")
         + _boundary(h)
+        + _trust(h)
         for h in dossier.identities.value or ()
         if h.kind == "role"
     ]

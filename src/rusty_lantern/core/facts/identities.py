@@ -7,6 +7,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.role_trust import SCALE
 from rusty_lantern.core.answer import Answer, Fact, Partly, absent_fact, fact_of, lost, since, switch_fact
 from rusty_lantern.core.facts.event_actions import MFA_ACTIONS, PASSWORD_ACTIONS
 from rusty_lantern.core.facts.registry import fact
@@ -177,6 +178,17 @@ fact(
     advice="take from it what makes it an administrator: {observed}",
     habit=False,
 )(lambda view, _: fact_of(view.holder.administers.map(", ".join)))
+
+
+# A role that anybody may take up opens every bucket that it reaches.
+fact(
+    "identity.assumable-by",
+    Words(SCALE, ordered=True),
+    "who may take it up, by a role's trust policy: the widest sort of caller that it names; nobody where it is no role",
+    of=IDENTITY,
+    advice="name in its trust policy who may take it up, and nobody else",
+    habit=False,
+)(lambda view, _: fact_of(view.holder.assumable_by.map(str)))
 
 
 @fact(

@@ -45,6 +45,10 @@ class Password(msgspec.Struct, frozen=True, omit_defaults=True):
     """When it has to be changed at the latest. Absent: never."""
 
 
+AssumableBy = Literal["nobody", "services", "own-account", "federated", "other-accounts", "anybody"]
+"""From the narrowest. `federated`: whoever an identity provider outside vouches for."""
+
+
 class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """One identity of a store."""
 
@@ -74,6 +78,8 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     administers: Answer[list[str]] = Answer("unsupported")
     """Where it has the administrator's role of the identity service, or its capabilities at an administration door. One
     is enough to give itself any permission anywhere. Absent: nothing."""
+    assumable_by: Answer[AssumableBy] = Answer("unsupported")
+    """The widest sort of caller that may take it up, by its trust policy; nobody may take up what is no role."""
 
 
 class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

@@ -99,6 +99,7 @@ def holders(moment: datetime) -> dict[str, Any]:
         kind="role",
         created=Answer("known", moment - timedelta(1200)),
         policies=Answer("known", [_document("ship", "inline", (["s3:PutObject"], ["access-logs/*"]))]),
+        assumable_by=Answer("known", "services"),
     )
     root = Identity(name=ROOT, kind="root", mfa=Answer("known", True))
     crew = Group(name="backup-crew", members=["backup-runner"], policies=Answer("known", [backups]))

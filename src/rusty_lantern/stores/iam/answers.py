@@ -6,9 +6,11 @@ import re
 from collections.abc import Mapping
 from datetime import datetime
 from typing import Any, Literal
+from urllib.parse import unquote
 
+from rusty_lantern.core.access.policy.role_trust import assumable_by
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.identity import Document, Identity, Password
+from rusty_lantern.core.model.identity import AssumableBy, Document, Identity, Password
 from rusty_lantern.stores.http.xml import Element, child, children, text
 from rusty_lantern.stores.iam.query_client import members
 from rusty_lantern.stores.s3.usage import read_time
@@ -55,6 +57,7 @@ def read_user(
         password=Answer("failed", None, text(entry, "PasswordLastUsed")),
         groups=groups,
         policies=policies,
+        assumable_by=Answer("known", "nobody"),
         **more,
     )
 
@@ -62,6 +65,9 @@ def read_user(
 def read_role(entry: Element, policies: Answer[list[Document]], more: dict[str, Any]) -> Identity:
     """A role, with what is told of it elsewhere."""
     none: Answer[Any] = Answer("absent")
+    trust: Answer[AssumableBy] = Answer("failed", None, "the service did not tell its trust policy")
+    if written := text(entry, "AssumeRolePolicyDocument"):
+        trust = assumable_by(unquote(written), account_number_of([text(entry, "Arn")]))
     return Identity(
         name=f"role {text(entry, 'RoleName')}",
         resource=text(entry, "Arn"),
@@ -72,6 +78,7 @@ def read_role(entry: Element, policies: Answer[list[Document]], more: dict[str, 
         password=none,
         groups=none,
         policies=policies,
+        assumable_by=trust,
         **more,
     )
 

@@ -199,6 +199,7 @@ def _any_role(lost: Answer[Any]) -> Identity:
     return Identity(
         name="any role", kind="role", state=lost, created=lost, mfa=Answer("unsupported"),
         password=Answer("absent"), groups=Answer("absent"), policies=lost, boundary=lost, tags=lost,
+        assumable_by=lost,
     )  # fmt: skip
 
 
@@ -310,7 +311,16 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
     if not (keys.isascii() and keys.isdigit()):
         note = summary.note if summary.unread else "the account summary does not tell of the root's keys"
         lost: Answer[Any] = Answer(summary.state if summary.unread else "failed", None, note, summary.evidence)
-        root = Identity(name=ROOT, kind="root", state=lost, mfa=lost, groups=none, policies=none, password=lost)
+        root = Identity(
+            name=ROOT,
+            kind="root",
+            state=lost,
+            mfa=lost,
+            groups=none,
+            policies=none,
+            password=lost,
+            assumable_by=Answer("known", "nobody"),
+        )
         key = Credential(
             id="root-key-unread", owner=ROOT, state=lost, created=lost, last_used=lost, expires=none, used_for=lost
         )
@@ -319,6 +329,7 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
     untold: Answer[Any] = Answer("unsupported", None, "the service tells only that there is one", summary.evidence)
     root = Identity(
         name=ROOT, kind="root", state=Answer("known", "enabled"), mfa=factor, groups=none, policies=none,
+        assumable_by=Answer("known", "nobody"),
         password=Answer("known", Password(untold, untold)),
     )  # fmt: skip
     mine = [

@@ -1,0 +1,79 @@
+"""Who may take up a role, by its trust policy: a door to every bucket that the role reaches.
+
+A trust policy is a document of the policy language that names no resource. What it allows is told as the widest sort of
+caller that it names; what its Denies and its conditions take away is not worked out, and only narrows that.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from fnmatch import fnmatchcase
+from typing import Any, get_args
+
+from rusty_lantern.core.access.policy.document import MAX_BYTES, Principals, Statement, parse_policy
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.identity import AssumableBy
+
+SCALE: tuple[AssumableBy, ...] = get_args(AssumableBy)
+_TAKING_UP = ("sts:assumerole", "sts:assumerolewithsaml", "sts:assumerolewithwebidentity")
+
+
+def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
+    """The widest sort of caller that a trust policy lets take up its role; `account`: the number of the role's own.
+
+    >>> policy = '{"Statement": {"Effect": "Allow", "Action": "sts:AssumeRole", "Principal": {"AWS": "400100200399"}}}'
+    >>> assumable_by(policy, "400100200300").value
+    'other-accounts'
+    """
+    policy = parse_policy(_with_resources(text))
+    widest: AssumableBy = "nobody"
+    if policy.unreadable is not None:
+        return Answer("failed", None, f"its trust policy cannot be read: {policy.unreadable.what}")
+    for statement in policy.statements:
+        if statement.effect == "Deny" or not _speaks_of_taking_up(statement):
+            continue
+        named = statement.principals
+        if statement.faults or named is None or named.vague:
+            return Answer("failed", None, f"{statement.title} of its trust policy is not understood")
+        found = _widest(named, account)
+        if found == "anybody" and statement.conditions:
+            return Answer("failed", None, f"whom the conditions of {statement.title} of its trust policy leave")
+        widest = max(widest, found, key=SCALE.index)
+    return Answer("known", widest)
+
+
+def _with_resources(text: str) -> str:
+    """The document as if it named every resource: the parser wants one."""
+    if len(text) > MAX_BYTES:
+        return text
+    try:
+        document: Any = json.loads(text)
+    except (ValueError, RecursionError):
+        return text
+    statements = document.get("Statement") if isinstance(document, dict) else None
+    for statement in statements if isinstance(statements, list) else [statements]:
+        if isinstance(statement, dict):
+            statement.setdefault("Resource", "*")
+    return json.dumps(document)
+
+
+def _speaks_of_taking_up(statement: Statement) -> bool:
+    named = any(fnmatchcase(one, pattern.lower()) for one in _TAKING_UP for pattern in statement.actions)
+    return statement.actions_negated or named or not statement.actions
+
+
+def _widest(named: Principals, account: str) -> AssumableBy:
+    if named.everyone or named.negated:
+        return "anybody"
+    found: list[AssumableBy] = ["nobody"]
+    if named.services:
+        found.append("services")
+    if named.federated:
+        found.append("federated")
+    if named.canonical:
+        found.append("other-accounts")
+    for name in named.accounts:
+        numbers = re.findall(r"(?<![0-9])[0-9]{12}(?![0-9])", name)
+        found.append("own-account" if account and numbers[:1] == [account] else "other-accounts")
+    return max(found, key=SCALE.index)
