@@ -151,6 +151,7 @@ RULES = {
     ("GET", f"/v1/{ACCOUNT}/tides/**"): {"s3:ListBucket arn:aws:s3:::tides", "s3:GetObject arn:aws:s3:::tides/*"},
     ("GET", f"/v1/{ACCOUNT}/tides/a%20b"): {"s3:GetObject arn:aws:s3:::tides/a b"},
     ("GET", f"/v1/{ACCOUNT}/tides/a b"): set(),
+    ("GET", f"/v1/{ACCOUNT}/part/one"): {"s3:GetObject arn:aws:s3:::part/one"},
     ("PUT", f"/v1/{ACCOUNT}/{{any}}/a.txt"): {"s3:PutObject arn:aws:s3:::?*/a?txt"},
     ("DELETE", "/v1/*/tides/old/**"): {"s3:DeleteObject arn:aws:s3:::tides/old/*"},
     ("HEAD", f"/v1/{ACCOUNT}"): set(),

@@ -13,6 +13,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Iterator
+from itertools import groupby
 from typing import Final, NamedTuple
 from urllib.parse import quote, unquote
 
@@ -116,7 +117,7 @@ def _read(path: str) -> Pattern:
         for match in _TOKEN.finditer(path)
     )
     # the filter puts every other character into a regular expression as it is
-    if _REGEX_SIGNS.intersection(found) or sum(len(token) > 1 for token in found) > MOST_WILDCARDS:
+    if _REGEX_SIGNS.intersection(found) or sum(map(_is_wildcard, found)) > MOST_WILDCARDS:
         raise _Unclear
     return found
 
@@ -166,28 +167,23 @@ def _policy(pattern: Pattern) -> str:
 
     A policy's wildcards go beyond a slash: of the keys below `*` it says more than the filter, of a container nothing.
     """
-    words = ["".join(run) for run in _runs(pattern)]
-    if any(quote(unquote(word), safe=_NEVER_ENCODED) != word for word in words if word not in _POLICY):
-        return ""
-    names = [_POLICY.get(word) or unquote(word) for word in words]
-    if any({"?", "*"}.intersection(name) for word, name in zip(words, names, strict=True) if word not in _POLICY):
-        raise _Unclear
-    return "".join(names)
-
-
-def _runs(pattern: Pattern) -> Iterator[list[str]]:
-    """Characters that follow each other together, and each wildcard by itself."""
-    run: list[str] = []
-    for token in pattern:
-        if len(token) == 1:
-            run.append(token)
+    found = []
+    for wildcard, run in groupby(pattern, _is_wildcard):
+        if wildcard:
+            found += [_POLICY[token] for token in run]
             continue
-        if run:
-            yield run
-        yield [token]
-        run = []
-    if run:
-        yield run
+        written = "".join(run)
+        name = unquote(written)
+        if quote(name, safe=_NEVER_ENCODED) != written:
+            return ""
+        if {"?", "*"} & set(name):
+            raise _Unclear
+        found.append(name)
+    return "".join(found)
+
+
+def _is_wildcard(token: str) -> bool:
+    return len(token) > 1
 
 
 def _meet(one: Pattern, other: Pattern) -> bool:
