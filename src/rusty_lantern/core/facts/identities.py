@@ -180,15 +180,20 @@ fact(
 )(lambda view, _: fact_of(view.holder.administers.map(", ".join)))
 
 
-# A role that anybody may take up opens every bucket that it reaches.
-fact(
+@fact(
     "identity.assumable-by",
     Words(SCALE, ordered=True),
     "who may take it up, by a role's trust policy: the widest sort of caller that it names; nobody where it is no role",
     of=IDENTITY,
     advice="name in its trust policy who may take it up, and nobody else",
     habit=False,
-)(lambda view, _: fact_of(view.holder.assumable_by.map(str)))
+)
+def taken_up_by(view: IdentityView, _: str) -> Fact:
+    """A role that anybody may take up opens every bucket that it reaches."""
+    told = view.holder.assumable_by
+    if told.state == "unsupported" and view.holder.kind in ("root", "person", "service"):
+        return Answer("known", "nobody", "it is no role")
+    return fact_of(told.map(str))
 
 
 @fact(

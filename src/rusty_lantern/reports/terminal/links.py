@@ -55,8 +55,7 @@ def links_view(screen: Console, result: LinksResult) -> None:
     counts = [
         known(len(rows), "link", result.unread),
         f"{valid:,} valid",
-        f"{writing:,} allow writing",
-        *[f"{unsaid:,} may"] * bool(unsaid),
+        f"{writing:,} allow writing" + (f", {unsaid:,} more may" if unsaid else ""),
         f"{endless:,} never expire",
     ]
     line(screen, (join(counts), "bold"))

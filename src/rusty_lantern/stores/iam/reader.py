@@ -311,16 +311,7 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
     if not (keys.isascii() and keys.isdigit()):
         note = summary.note if summary.unread else "the account summary does not tell of the root's keys"
         lost: Answer[Any] = Answer(summary.state if summary.unread else "failed", None, note, summary.evidence)
-        root = Identity(
-            name=ROOT,
-            kind="root",
-            state=lost,
-            mfa=lost,
-            groups=none,
-            policies=none,
-            password=lost,
-            assumable_by=Answer("known", "nobody"),
-        )
+        root = Identity(name=ROOT, kind="root", state=lost, mfa=lost, groups=none, policies=none, password=lost)
         key = Credential(
             id="root-key-unread", owner=ROOT, state=lost, created=lost, last_used=lost, expires=none, used_for=lost
         )
@@ -329,7 +320,6 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
     untold: Answer[Any] = Answer("unsupported", None, "the service tells only that there is one", summary.evidence)
     root = Identity(
         name=ROOT, kind="root", state=Answer("known", "enabled"), mfa=factor, groups=none, policies=none,
-        assumable_by=Answer("known", "nobody"),
         password=Answer("known", Password(untold, untold)),
     )  # fmt: skip
     mine = [
