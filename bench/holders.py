@@ -232,7 +232,7 @@ def links() -> None:
         size = path.stat().st_size
         taken = median_of(lambda: mine([path]))
         literal = median_of(lambda: re.findall(b"X-Amz-Signature", path.read_bytes()))
-        found = len(mine([path]).found)
+        found = len(mine([path]).links)
         pace = f"{size / taken / 1e6:.0f} MB (aim >= 50) a second, {taken / literal:.1f} times a search for one literal"
         print(f"links: {found} in {size / 1e6:.0f} MB, {pace}")
 

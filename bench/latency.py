@@ -90,7 +90,7 @@ async def ours(address: str) -> int:
     async with Client(store, Signed(AccessKey("AKIDBENCH", "bench-secret"), "us-east-1"), Path()) as client:
         dossier = await survey(client, Visit(store, Path(), datetime.now(UTC)), Order())
         assert dossier.listing.settled
-        return client.asked
+        return client.questions_asked
 
 
 CALLS = [

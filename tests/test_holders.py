@@ -417,7 +417,7 @@ def test_what_a_change_means_to_the_stores_own_is_what_it_means_to_each_alone(on
         assert not found.unseen
         assert expected == {
             (each.who, each.verb, bool(each.change.gained), bool(each.change.lost), each.change.sure)
-            for each in found.found
+            for each in found.differences
         }
 
 

@@ -361,7 +361,7 @@ def test_a_link_across_the_border_of_two_pieces_is_found_once(tmp_path: Path) ->
     for before in (CHUNK - len(link) // 2, CHUNK - 3, CHUNK - LONGEST, CHUNK):
         path = tmp_path / "text"
         path.write_bytes(b"x\n" * (before // 2) + link + b"\nend\n" + b"y\n" * 10)
-        found = mine([path]).found
+        found = mine([path]).links
         assert [(signed.credential, where) for signed, _, where in found] == [("K", f"{path}:{before // 2 + 1}")]
     assert list(find_signed(b"signature=" * 100)) == []
 

@@ -185,10 +185,10 @@ class Denying(KeystoneServer):
 
     denied = ""
 
-    def _told(self, path: str) -> web.Response:
+    def _document(self, path: str) -> web.Response:
         if self.denied and path.endswith(self.denied):
             return web.json_response({}, status=403)
-        return super()._told(path)
+        return super()._document(path)
 
 
 def judged(folder: Path, denied: str) -> tuple[set[str], set[str]]:

@@ -59,7 +59,7 @@ def listed(
 
     async def walk(address: str) -> tuple[bool, int]:
         async with client_of(address) as client:
-            return await Lister(client, "b", listing, page).walk(take, limit), client.asked
+            return await Lister(client, "b", listing, page).walk(take, limit), client.questions_asked
 
     with serve(Standin(holdings, saltmarsh.MOMENT).application()) as address:
         whole, asked = asyncio.run(walk(address))

@@ -66,10 +66,10 @@ class Standings:
     def before(self, names: list[str], most: int) -> Iterator[Standing]:
         """The standings of surveys, latest first, until `most` had to be worked out."""
         for name in reversed(names):
-            found = self.known(name)
-            if found is None and self.judged >= most:
+            standing = self.known(name)
+            if standing is None and self.judged >= most:
                 return
-            yield found or self.of(name)
+            yield standing or self.of(name)
 
     def _path(self, name: str) -> Path:
         return self.place.folder / STANDINGS / f"{name}.json"

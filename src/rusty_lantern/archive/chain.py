@@ -52,7 +52,7 @@ class Integrity(msgspec.Struct, frozen=True):
 def history(archive: Path, *, verify: bool, signer: PublicKey | None = None) -> list[Kept]:
     """Every kept survey, oldest first. With `verify`, every file is hashed and the chain of surveys is followed; with a
     `signer`, signatures are checked too."""
-    found: list[Kept] = []
+    surveys: list[Kept] = []
     digests: dict[str, str] = {}
     followers: dict[str | None, str] = {}
     for name in names(archive):
@@ -62,17 +62,17 @@ def history(archive: Path, *, verify: bool, signer: PublicKey | None = None) -> 
             content = (folder / MANIFEST).read_bytes()
             digest = hashlib.sha256(content).hexdigest()
             manifest = load(archive, name, tables=True).manifest if verify else _manifest(folder)
-            gone, broken = _follows(archive, manifest, found[-1].digest if found else None, digests, followers)
+            gone, broken = _follows(archive, manifest, surveys[-1].digest if surveys else None, digests, followers)
             wrong = broken if verify else ""
             followers.setdefault(manifest.previous, name)
         except (Damaged, BadInput) as error:
             wrong = str(error.complaints[0].place or "") + ": " + error.complaints[0].what
         except OSError as error:
             wrong = f"{MANIFEST} cannot be read: {error.strerror}"
-        signed, forged = _signed(folder, purpose_of(name), signer, must=any(one.signed for one in found))
-        found.append(Kept(name, manifest, digest, wrong or forged, gone, signed))
+        signed, forged = _signed(folder, purpose_of(name), signer, must=any(one.signed for one in surveys))
+        surveys.append(Kept(name, manifest, digest, wrong or forged, gone, signed))
         digests[digest] = name
-    return found
+    return surveys
 
 
 def _follows(

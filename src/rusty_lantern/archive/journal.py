@@ -102,15 +102,15 @@ def _cut_torn_line(path: Path) -> None:
         return
     with path.open("rb") as stream:
         size = end = stream.seek(0, os.SEEK_END)
-        whole = 0
-        while end and not whole:
+        whole_lines = 0
+        while end and not whole_lines:
             start = max(0, end - BLOCK)
             stream.seek(start)
-            found = stream.read(end - start).rfind(b"\n")
-            whole = start + found + 1 if found >= 0 else 0
+            newline = stream.read(end - start).rfind(b"\n")
+            whole_lines = start + newline + 1 if newline >= 0 else 0
             end = start
-    if whole != size:
-        os.truncate(path, whole)
+    if whole_lines != size:
+        os.truncate(path, whole_lines)
 
 
 def _digest(question: str) -> int:

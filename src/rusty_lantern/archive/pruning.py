@@ -69,12 +69,14 @@ class Plan(msgspec.Struct, frozen=True):
 
 def plan(archive: Path, rules: Sequence[Rule]) -> Plan:
     """What a set of rules keeps: whatever one of them keeps, and the latest. Raises `BadInput` for a survey unread."""
-    found = {name: _manifest(archive / name) for name in names(archive)}
-    if not found:
+    manifests = {name: _manifest(archive / name) for name in names(archive)}
+    if not manifests:
         return Plan([], [])
-    taken = [manifest.taken for manifest in found.values()]
+    taken = [manifest.taken for manifest in manifests.values()]
     kept = {taken[-1]}.union(*(rule.keeps(taken) for rule in rules))
-    return Plan([n for n, m in found.items() if m.taken in kept], [n for n, m in found.items() if m.taken not in kept])
+    return Plan(
+        [n for n, m in manifests.items() if m.taken in kept], [n for n, m in manifests.items() if m.taken not in kept]
+    )
 
 
 def prune(archive: Path, go: Sequence[str], rule: str, signer: Signer | None = None) -> None:
@@ -84,12 +86,12 @@ def prune(archive: Path, go: Sequence[str], rule: str, signer: Signer | None = N
     """
     import hashlib
 
-    told = pruned(archive)
+    deleted = pruned(archive)
     for name in go:
         content = (archive / name / MANIFEST).read_bytes()
         manifest = _manifest(archive / name)
-        told.append(Pruned(name, manifest.taken, hashlib.sha256(content).hexdigest(), manifest.previous, rule))
-    record = b"".join(msgspec.json.encode(one) + b"\n" for one in told)
+        deleted.append(Pruned(name, manifest.taken, hashlib.sha256(content).hexdigest(), manifest.previous, rule))
+    record = b"".join(msgspec.json.encode(one) + b"\n" for one in deleted)
     write_whole(archive / PRUNED, record)
     if signer is not None:
         write_whole(archive / f"{PRUNED}.sig", signer.sign("pruning record", record))

@@ -29,13 +29,13 @@ class Glimpse(msgspec.Struct, frozen=True):
 
     def worst(self) -> list[tuple[str, str, list[str]]]:
         """The buckets with critical drift, the public ones first: store, name, and the facts, the worst first."""
-        found: dict[tuple[str, str], list[str]] = {}
+        drifting: dict[tuple[str, str], list[str]] = {}
         for store, kind, fact, status, severity, _, names in self.stood:
             if (kind, status, severity) == ("bucket", "drift", "critical"):
                 for name in names:
-                    found.setdefault((store, name), []).append(fact)
-        public = {key for key, facts in found.items() if any(fact.startswith("exposure.") for fact in facts)}
-        order = sorted(found.items(), key=lambda one: (one[0] not in public, -len(one[1]), one[0]))
+                    drifting.setdefault((store, name), []).append(fact)
+        public = {key for key, facts in drifting.items() if any(fact.startswith("exposure.") for fact in facts)}
+        order = sorted(drifting.items(), key=lambda one: (one[0] not in public, -len(one[1]), one[0]))
         return [(store, name, sorted(facts, key=_how_bad)) for (store, name), facts in order]
 
 

@@ -220,11 +220,11 @@ def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Sur
     kept = names(archive)
     if not kept:
         raise BadInput(Problem("no survey is saved here yet", Place(str(archive)), "take one with: lantern survey"))
-    found = [k for k in kept if name is None or k.startswith(name)]
-    if not found or (name is not None and len(found) > 1 and name not in found):
-        what = f'no survey "{name}"' if not found else f'more than one survey begins with "{name}"'
-        raise BadInput(Problem(what, Place(str(archive)), f"kept: {', '.join((found or kept)[-5:])}"))
-    folder = archive / (name if name in found else found[-1])
+    fitting = [k for k in kept if name is None or k.startswith(name)]
+    if not fitting or (name is not None and len(fitting) > 1 and name not in fitting):
+        what = f'no survey "{name}"' if not fitting else f'more than one survey begins with "{name}"'
+        raise BadInput(Problem(what, Place(str(archive)), f"kept: {', '.join((fitting or kept)[-5:])}"))
+    folder = archive / (name if name in fitting else fitting[-1])
     manifest = _manifest(folder)
     present = _files_in(folder) - {MANIFEST, f"{MANIFEST}.sig"}
     for stray in sorted(present - set(manifest.files)):
@@ -239,11 +239,11 @@ def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Sur
 
 def _files_in(folder: Path) -> set[str]:
     """The files below a folder, by their paths from there."""
-    found = set()
+    paths = set()
     for place, _, files in os.walk(folder):
         within = os.path.relpath(place, folder).replace(os.sep, "/")
-        found |= {name if within == "." else f"{within}/{name}" for name in files}
-    return found
+        paths |= {name if within == "." else f"{within}/{name}" for name in files}
+    return paths
 
 
 def _is_table(path: str) -> bool:

@@ -44,7 +44,7 @@ class TableCache(msgspec.Struct, frozen=True):
     def each(
         self,
         kind: str,
-        asked: Sequence[tuple[Sequence[Path], object]],
+        tables: Sequence[tuple[Sequence[Path], object]],
         form: type[T],
         count: Callable[[list[int]], Sequence[T]],
     ) -> list[T]:
@@ -55,25 +55,25 @@ class TableCache(msgspec.Struct, frozen=True):
         """
         path = self.workspace / STANDINGS / f"{self.survey}.{kind}.json"
         by = _hash([__version__, FORM, self.moment])
-        names = ["/".join(files[0].parts[-2:]) for files, _ in asked]
-        hashes = [_hash([[_stamp(file) for file in files], what]) for files, what in asked]
+        names = ["/".join(files[0].parts[-2:]) for files, _ in tables]
+        hashes = [_hash([[_stamp(file) for file in files], what]) for files, what in tables]
         kept = self._read(path, by)
-        found: dict[int, T] = {}
+        answers: dict[int, T] = {}
         for n, name in enumerate(names):
             hashed, answer = kept.get(name, ("", msgspec.Raw()))
             if hashed == hashes[n] and not self.fresh:
                 with suppress(msgspec.DecodeError, UnicodeDecodeError):
-                    found[n] = msgspec.json.decode(answer, type=form)
-        missing = [n for n in range(len(asked)) if n not in found]
+                    answers[n] = msgspec.json.decode(answer, type=form)
+        missing = [n for n in range(len(tables)) if n not in answers]
         if missing:
-            found |= zip(missing, count(missing), strict=True)
+            answers |= zip(missing, count(missing), strict=True)
             kept |= {
-                names[n]: (hashes[n], msgspec.Raw(msgspec.json.encode(found[n], order="deterministic")))
+                names[n]: (hashes[n], msgspec.Raw(msgspec.json.encode(answers[n], order="deterministic")))
                 for n in missing
             }
             with suppress(CannotWrite, OSError):  # where nothing can be written it only takes longer
                 self.sealed.write(path, msgspec.json.encode(_Kept(by, kept), order="deterministic") + b"\n")
-        return [found[n] for n in range(len(asked))]
+        return [answers[n] for n in range(len(tables))]
 
     def _read(self, path: Path, by: str) -> dict[str, tuple[str, msgspec.Raw]]:
         try:

@@ -40,11 +40,11 @@ class Workspace(msgspec.Struct, frozen=True, dict=True):
 
     @cached_property
     def _estate(self) -> Estate:
-        found = read_estate(self._text(ESTATE), ESTATE)
-        for store in found.stores:
+        estate = read_estate(self._text(ESTATE), ESTATE)
+        for store in estate.stores:
             if store.dialect:
                 find_dialect(store.dialect, self.folder, store.place)
-        return found
+        return estate
 
     def baseline(self) -> Baseline:
         """The baseline, read and checked. Raises `BadInput`."""

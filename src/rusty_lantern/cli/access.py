@@ -51,13 +51,15 @@ def access(
 
     if can is not None and can not in VERBS:
         raise BadInput(Problem(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))
-    found = opened(workspace_folder, survey, as_of)
-    stores, name = found.stores, ""
+    session = opened(workspace_folder, survey, as_of)
+    stores, name = session.stores, ""
     if who is not None:
         store, name = name_of(who, [one.index.dossier.store for one in stores])
         stores = [one for one in stores if store in ("", one.index.dossier.store)]
     seen = [view for store_subject in stores for view in store_subject.buckets.values()]
-    chosen = list({view.title: view for view in (find_view(seen, one, found.survey) for one in buckets or ())}.values())
+    chosen = list(
+        {view.title: view for view in (find_view(seen, one, session.survey) for one in buckets or ())}.values()
+    )
     everybody = chosen if who is None and not outside else []
     named = who is not None or bool(chosen)
     if chosen:
@@ -79,7 +81,7 @@ def access(
     own.sort(key=lambda row: (row.store, row.identity, -row.count))
     unread = unread_sections(stores, "identities")
     result = AccessResult(
-        **found.about(named=named),
+        **session.about(named=named),
         who_can=[row for view in everybody for row in who_can(view) if can in (None, row.verb)],
         access=rows,
         identities=own,

@@ -83,18 +83,18 @@ def audit(
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
     choice = _chosen(taken, place.estate(), baseline, stores, owner, severity, fact)
-    found = judge_kept(place, taken, when, choice=choice)
-    since = since_when(place, taken, found, when, whole=choice is None)
-    turned = turned_since(place, taken.name, found, choice)
+    judged = judge_kept(place, taken, when, choice=choice)
+    since = since_when(place, taken, judged, when, whole=choice is None)
+    turned = turned_since(place, taken.name, judged, choice)
     written = form or (Form("json") if json else None)
     most = None if whole or written is not None else MOST_SUBJECTS
     too_old = _too_old(taken, max_age, as_of)
-    result = audit_result(taken, when, baseline, found, since, turned, most=most, too_old=too_old)
-    code = found.exit_code(fail_on.value, unknown_counts=fail_on_unknown) or (3 if too_old else 0)
+    result = audit_result(taken, when, baseline, judged, since, turned, most=most, too_old=too_old)
+    code = judged.exit_code(fail_on.value, unknown_counts=fail_on_unknown) or (3 if too_old else 0)
     if not (quiet and not code):
         text = writer(written.value)(result) if written else None
         printed(text, lambda screen: audit_view(screen, result, whole=whole), out)
-        for idle in found.idle_sheets if choice is None else ():
+        for idle in judged.idle_sheets if choice is None else ():
             note(idle)
     raise typer.Exit(code)
 
@@ -142,12 +142,12 @@ def _chosen(
     tag, equals, value = (owner or "").partition("=")
     if owner and not (tag and equals):
         raise BadInput(Problem(f'--owner "{owner}" is not TAG=VALUE', remedy="e.g. --owner steward=hydrology"))
-    asked = [
+    required_facts = [
         *OF_PROBED_BUCKETS,
         *(OF_MIRRORS if estate.mirrors else ()),
         *(r for s in baseline.sheets for r in s.require),
     ]
-    required = sorted({one.fact for one in asked})
+    required = sorted({one.fact for one in required_facts})
     if fact and not any(fnmatchcase(name, fact) for name in required):
         hint = nearest(fact, required) or "lantern baseline show lists what is required"
         raise BadInput(Problem(f'--fact "{fact}": the baseline requires no such fact', remedy=hint))

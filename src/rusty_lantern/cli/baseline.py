@@ -67,11 +67,11 @@ def _subjects(named: object, survey: str | None, as_of: str | None) -> tuple[Seq
     folder = named if isinstance(named, Path) else None
     if survey is None and not names(workspace(folder).surveys):
         return [], moment(as_of, datetime.now(UTC)), ""
-    found = opened(folder, survey, as_of)
-    buckets: list[Subject] = [view for store in found.stores for view in store.buckets.values()]
-    others = [subject for store in found.stores for subject in store.subjects()]
-    copies = mirrored_in(found.tables(), found.stores, found.place.estate())
-    return [*buckets, *others, *copies], found.when, found.survey.name
+    session = opened(folder, survey, as_of)
+    buckets: list[Subject] = [view for store in session.stores for view in store.buckets.values()]
+    others = [subject for store in session.stores for subject in store.subjects()]
+    copies = mirrored_in(session.tables(), session.stores, session.place.estate())
+    return [*buckets, *others, *copies], session.when, session.survey.name
 
 
 @baselines.command("show", short_help="What the baseline asks of one bucket, and where.")
@@ -95,11 +95,11 @@ def show(
     from rusty_lantern.reports.terminal.baseline import sheet_view
     from rusty_lantern.reports.terminal.layout import console
 
-    found = opened(workspace_folder, survey, as_of)
-    view = find_view(found.views, bucket, found.survey)
-    baseline = found.place.baseline()
-    required = required_of(in_force(baseline, found.when), view)
-    result = EffectiveSheet.of(baseline, view.title, found.when, required)
+    session = opened(workspace_folder, survey, as_of)
+    view = find_view(session.views, bucket, session.survey)
+    baseline = session.place.baseline()
+    required = required_of(in_force(baseline, session.when), view)
+    result = EffectiveSheet.of(baseline, view.title, session.when, required)
     if json:
         emit(encode(result))
     else:

@@ -50,8 +50,8 @@ def buckets(
     from rusty_lantern.reports.terminal.buckets import buckets_view
     from rusty_lantern.reports.terminal.layout import console
 
-    found = opened(workspace_folder, survey, as_of)
-    rows = [bucket_row(view) for view in found.views]
+    session = opened(workspace_folder, survey, as_of)
+    rows = [bucket_row(view) for view in session.views]
     for pattern in names or []:
         if not any(fnmatchcase(f"{row.store}/{row.bucket}", pattern) for row in rows):
             raise BadInput(Problem(f'no bucket fits "{pattern}"', remedy="patterns are STORE/BUCKET, with * and ?"))
@@ -72,7 +72,7 @@ def buckets(
         return (-float(value) if isinstance(value, int) else 0.0), row.bucket
 
     rows.sort(key=weight)
-    result = buckets_result(rows, **found.about(named=bool(names)))
+    result = buckets_result(rows, **session.about(named=bool(names)))
     if json:
         emit(encode(result))
     else:

@@ -76,8 +76,8 @@ def changes(
     old, new = _pair(place, before, after, since)
     estate = place.estate()
     stores = [store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)]
-    found = changes(stores[0], stores[1], (old.manifest.limits, new.manifest.limits))
-    found = [kept for change in found if (kept := change.within(wanted)) is not None]
+    differences = changes(stores[0], stores[1], (old.manifest.limits, new.manifest.limits))
+    differences = [kept for change in differences if (kept := change.within(wanted)) is not None]
     known = {(one.name, name) for side in stores for one in side for name in one.titles()}
     for pattern in only or ():
         if not any(fnmatchcase(f"{store}/{name}", pattern) for store, name in known):
@@ -85,7 +85,7 @@ def changes(
             raise BadInput(Problem(f'nothing in either survey is called "{pattern}"', remedy=remedy))
     drift = drift_changes(*(judge_kept(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
-    held = _attributed(found, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
+    held = _attributed(differences, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
     result = ChangesResult(
         before=old.name,
         after=new.name,
@@ -95,10 +95,10 @@ def changes(
         after_only=new.manifest.only,
         before_only_of=old.manifest.only_of,
         after_only_of=new.manifest.only_of,
-        changes=change_rows(found, held.causes if held else None),
+        changes=change_rows(differences, held.causes if held else None),
         drift=[row for row in drift_rows(drift) if wanted(row.store, row.name)],
-        weakened=_weakened_rows(weak, len(found), held),
-        events=held.told if held else None,
+        weakened=_weakened_rows(weak, len(differences), held),
+        events=held.events if held else None,
     )
     printed(encode(result) + "\n" if json else None, lambda screen: changes_view(screen, result))
     worse = [row.severity for row in result.drift if row.change in ("new", "worse")]
@@ -116,8 +116,8 @@ def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[
     declared = declarations(folder)
     stores = store_subjects(taken.dossiers, place.estate(), taken.manifest.taken)
     limits = taken.manifest.limits
-    found = against(declared, stores, limits)
-    rows = [row for row in change_rows(found) if wanted(row.store, row.name)]
+    differences = against(declared, stores, limits)
+    rows = [row for row in change_rows(differences) if wanted(row.store, row.name)]
     return DeclaredResult(
         survey=taken.name,
         taken=taken.manifest.taken,
@@ -153,11 +153,11 @@ class Held(NamedTuple):
     """Changes held against events."""
 
     causes: dict[int, list[Event]]
-    told: EventsRow
+    events: EventsRow
 
 
 def _attributed(
-    found: list[Change],
+    differences: list[Change],
     weak: list[tuple[Weakened, int, list[str]]],
     window: tuple[datetime, datetime],
     files: list[Path],
@@ -170,13 +170,13 @@ def _attributed(
     from rusty_lantern.reports.results.changes import EventsRow
 
     layout = read_layout(read_text(layout_file), str(layout_file)) if layout_file else Layout()
-    attribution = Attribution([*found, *(one for one, _, _ in weak)], *window)
-    told = Events()
+    attribution = Attribution([*differences, *(one for one, _, _ in weak)], *window)
+    read = Events()
     for file in files:
-        attribution.feed(stream(file, layout, attribution.actions, told))
+        attribution.feed(stream(file, layout, attribution.actions, read))
     causes = attribution.causes()
     unexplained = sum(not events for events in causes.values())
-    row = EventsRow(lines=told.lines, skipped=told.skipped, first_skipped=told.first_skipped, unexplained=unexplained)
+    row = EventsRow(lines=read.lines, skipped=read.skipped, first_skipped=read.first_skipped, unexplained=unexplained)
     return Held(causes, row)
 
 
@@ -205,6 +205,6 @@ def _weakened(place: Workspace, old: Survey, new: Survey) -> list[tuple[Weakened
     tables = VersionTables(place, new, new.manifest.taken)
     return [
         (Weakened(*bucket, what, keys), versions, first)
-        for bucket, found in zip(both, tables.weakened(old, both), strict=True)
-        for what, (versions, first, keys) in found.items()
+        for bucket, weakened in zip(both, tables.weakened(old, both), strict=True)
+        for what, (versions, first, keys) in weakened.items()
     ]

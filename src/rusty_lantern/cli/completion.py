@@ -30,17 +30,17 @@ def _last() -> list[_Store]:
     kept = names(folder / SURVEYS) if folder else []
     if folder is None or not kept:
         return []
-    found = []
+    stores = []
     for path in sorted((folder / SURVEYS / kept[-1] / "stores").glob("*.json")):
         try:
-            found.append(msgspec.json.decode(path.read_bytes(), type=_Store))
+            stores.append(msgspec.json.decode(path.read_bytes(), type=_Store))
         except (OSError, msgspec.DecodeError, UnicodeDecodeError):
             continue  # a damaged survey is for the commands to tell of
-    return found
+    return stores
 
 
-def _plain(found: Iterator[str], incomplete: str) -> list[str]:
-    fits = (name for name in found if name.startswith(incomplete) and name.isprintable())
+def _plain(names: Iterator[str], incomplete: str) -> list[str]:
+    fits = (name for name in names if name.startswith(incomplete) and name.isprintable())
     return sorted(name for name, _ in zip(fits, range(MOST), strict=False))
 
 

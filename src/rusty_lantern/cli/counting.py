@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.audit.replicas import Behind
     from rusty_lantern.core.baseline.evaluation import Tallies
-    from rusty_lantern.objects.protection_changes import Found
+    from rusty_lantern.objects.protection_changes import BySort
     from rusty_lantern.objects.replica_diff import Key
     from rusty_lantern.objects.retention_summary import Kept, RetentionSummary
     from rusty_lantern.objects.table_set import Over, VersionTable
@@ -46,7 +46,7 @@ class Run(NamedTuple):
     scheduler: str = ""
 
 
-def _asked() -> Run:
+def _run_options() -> Run:
     context = click.get_current_context(silent=True)
     said: dict[str, Any] = context.meta if context else {}
     return Run(**{name: said[f"lantern.{name}"] for name in Run._fields if said.get(f"lantern.{name}")})
@@ -76,7 +76,7 @@ def options() -> list[click.Option]:
 
 def counted_anew() -> bool:
     """Whether what is kept of earlier counts is not to be used."""
-    return _asked().fresh
+    return _run_options().fresh
 
 
 def _over(run: Run) -> Over:
@@ -107,7 +107,7 @@ class VersionTables:
         self._place = place
         self._survey = survey
         self._moment = moment
-        self._run = _asked()
+        self._run = _run_options()
 
     def tallies(self, judge: Judge, views: Iterable[BucketSubject]) -> Tallies:
         """What requirements on objects come to; the engine is loaded only where there are any."""
@@ -171,22 +171,22 @@ class VersionTables:
         from rusty_lantern.objects.replica_diff import lacking
 
         tables, copies = self._of([view for view, _, _ in pairs]), self._of([copy for _, copy, _ in pairs])
-        asked = [
+        compared = [
             (original, copy, view.dossier.taken, lag)
             for original, copy, (view, _, lag) in zip(tables, copies, pairs, strict=True)
         ]
         return self._each(
-            "lacking", tables, Behind, lambda ns: lacking([asked[n] for n in ns], _over(self._run)),
-            [(taken, lag) for _, _, taken, lag in asked], copies,
+            "lacking", tables, Behind, lambda ns: lacking([compared[n] for n in ns], _over(self._run)),
+            [(taken, lag) for _, _, taken, lag in compared], copies,
         )  # fmt: skip
 
-    def weakened(self, before: Survey, buckets: Sequence[tuple[str, str]]) -> list[Found]:
+    def weakened(self, before: Survey, buckets: Sequence[tuple[str, str]]) -> list[BySort]:
         """What became weaker since an earlier survey in buckets (store and name) whose objects both looked at."""
-        from rusty_lantern.objects.protection_changes import Found, weakened
+        from rusty_lantern.objects.protection_changes import BySort, weakened
 
         old, new = (_tables(survey, buckets) for survey in (before, self._survey))
         return self._each(
-            "weakened", new, Found,
+            "weakened", new, BySort,
             lambda ns: weakened([old[n] for n in ns], [new[n] for n in ns], self._moment, _over(self._run)), (), old,
         )  # fmt: skip
 
@@ -210,12 +210,12 @@ class VersionTables:
             return []
         from rusty_lantern.archive.table_cache import TableCache
 
-        asked = [
+        depends_on = [
             ([table.path, *(other.path for other in others[n : n + 1])], [table[1:], *what[n : n + 1]])
             for n, table in enumerate(tables)
         ]
         cache = TableCache(self._place.folder, self._survey.name, self._moment, self._run.fresh, self._place.sealed)
-        return cache.each(kind, asked, form, count)
+        return cache.each(kind, depends_on, form, count)
 
 
 def _tables(survey: Survey, buckets: Sequence[tuple[str, str]]) -> list[VersionTable]:

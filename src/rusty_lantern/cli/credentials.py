@@ -53,18 +53,18 @@ def credentials(
     from rusty_lantern.reports.terminal.identities import credentials_view
     from rusty_lantern.reports.terminal.layout import console
 
-    found = opened(workspace_folder, survey, as_of, store)
-    judge, stores = found.judge(), found.stores
+    session = opened(workspace_folder, survey, as_of, store)
+    judge, stores = session.judge(), session.stores
     wanted = owner or "*"
     result = CredentialsResult(
-        **found.about(),
+        **session.about(),
         identities=[r for c in stores for r in identity_rows(c, judge) if fnmatchcase(r.name, wanted)],
-        credentials=[r for c in found.stores for r in credential_rows(c, judge) if fnmatchcase(r.owner, wanted)],
-        unread=unread_sections(found.stores, "identities", "credentials"),
-        found_in_files=_look_in(look_in, found.stores) if look_in else None,
+        credentials=[r for c in session.stores for r in credential_rows(c, judge) if fnmatchcase(r.owner, wanted)],
+        unread=unread_sections(session.stores, "identities", "credentials"),
+        found_in_files=_look_in(look_in, session.stores) if look_in else None,
     )
     if owner is not None and not (result.identities or result.credentials):
-        _refuse_stranger(owner, found.stores)
+        _refuse_stranger(owner, session.stores)
     if json:
         emit(encode(result))
     else:

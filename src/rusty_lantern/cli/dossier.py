@@ -64,8 +64,8 @@ def export(
     from rusty_lantern.core.model.bucket_contents import Table
     from rusty_lantern.core.model.dossier import encode
 
-    found = opened(workspace_folder, survey, None, store)
-    dossier = next(d for d in found.survey.dossiers if d.store == store)
+    session = opened(workspace_folder, survey, None, store)
+    dossier = next(d for d in session.survey.dossiers if d.store == store)
     gone: Answer[Table] = unread("a dossier holds no version tables")
     buckets = [msgspec.structs.replace(bucket, table=gone) for bucket in dossier.buckets]
     document = encode(msgspec.structs.replace(dossier, buckets=buckets, tag=""))
@@ -101,15 +101,15 @@ def from_csv(
     layout = read_layout(read_file(columns).decode("utf-8-sig", "replace"), str(columns))
     taken = moment(as_of, datetime.now(UTC)).replace(microsecond=0)
     base = receive(read_file(onto), str(onto)) if onto else Dossier(store=store, taken=taken)
-    told = read_rows(read_file(file), str(file), layout)
-    document = encode(join_rows(base, layout, told))
-    for heading in told.unmapped:
+    imported = read_rows(read_file(file), str(file), layout)
+    document = encode(join_rows(base, layout, imported))
+    for heading in imported.unmapped:
         note(f'{file}: nothing maps the column "{heading}"; name it under columns: or under leave-out:')
     if out is None:
         emit(document.decode().rstrip("\n"))
     else:
         write_whole(out, document)
-        note(f"written: {out} ({len(told.entries):,} rows)")
+        note(f"written: {out} ({len(imported.entries):,} rows)")
 
 
 @dossiers.command("from-json", short_help="A dossier from JSON documents that a console exported.")
@@ -133,11 +133,11 @@ def from_json(
     from rusty_lantern.intake.exported import assembled
 
     taken = moment(as_of, datetime.now(UTC)).replace(microsecond=0)
-    found, _ = assembled(Path(), [str(file) for file in files], layout, store, taken)
-    document = encode(found.dossier)
-    for lost in found.unmatched:
+    export, _ = assembled(Path(), [str(file) for file in files], layout, store, taken)
+    document = encode(export.dossier)
+    for lost in export.unmatched:
         note(f"not told: {lost}")
-    for name, places in found.unmapped.items():
+    for name, places in export.unmapped.items():
         shown = ", ".join(places[:MOST_PLACES]) + (
             f", and {len(places) - MOST_PLACES} more" if len(places) > MOST_PLACES else ""
         )
@@ -146,7 +146,7 @@ def from_json(
         emit(document.decode().rstrip("\n"))
     else:
         write_whole(out, document)
-        note(f"written: {out} ({found.rows:,} rows)")
+        note(f"written: {out} ({export.rows:,} rows)")
 
 
 MOST_PLACES = 12

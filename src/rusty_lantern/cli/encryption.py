@@ -34,15 +34,17 @@ def encryption(
     from rusty_lantern.reports.terminal.encryption import encryption_view
     from rusty_lantern.reports.terminal.layout import console
 
-    found = opened(workspace_folder, survey, as_of, store)
-    judge = found.judge()
+    session = opened(workspace_folder, survey, as_of, store)
+    judge = session.judge()
     result = EncryptionResult(
-        **found.about(),
-        keys=[row for store_subject in found.stores for row in key_rows(store_subject, judge)],
+        **session.about(),
+        keys=[row for store_subject in session.stores for row in key_rows(store_subject, judge)],
         buckets=[
-            row for store_subject in found.stores for row in protection_rows(store_subject, found.under(store_subject))
+            row
+            for store_subject in session.stores
+            for row in protection_rows(store_subject, session.under(store_subject))
         ],
-        unread=unread_sections(found.stores, "encryption_keys"),
+        unread=unread_sections(session.stores, "encryption_keys"),
     )
     if json:
         emit(encode(result))
@@ -50,7 +52,9 @@ def encryption(
         encryption_view(console(), result)
     severities = [severity for row in result.keys for severity in row.against_baseline.drift.values()]
     views = (
-        [view for store_subject in found.stores for view in store_subject.buckets.values()] if judge and fail_on else []
+        [view for store_subject in session.stores for view in store_subject.buckets.values()]
+        if judge and fail_on
+        else []
     )
     narrow = judge.about("encryption.") if judge else None
     judged = [j for view in views for j in narrow.findings(view)] if narrow else []

@@ -32,7 +32,7 @@ class FolderManifest(msgspec.Struct, frozen=True):
 
 
 def write_evidence(
-    folder: Path, found: Opened, result: ReportResult, views: Sequence[BucketSubject], tables: dict[str, bytes]
+    folder: Path, session: Opened, result: ReportResult, views: Sequence[BucketSubject], tables: dict[str, bytes]
 ) -> int:
     """Write the folder; how many files are in it. Raises `CannotWrite`, or `BadInput` for one that is not empty."""
     from rusty_lantern.archive.atomic_write import make_folder, write_whole
@@ -44,14 +44,14 @@ def write_evidence(
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         what = "the folder is not empty" if folder.is_dir() else "this is no folder"
         raise BadInput(Problem(what, Place(str(folder)), "evidence is written into a new folder"))
-    place, kept = found.place, found.survey.folder
+    place, kept = session.place, session.survey.folder
     signer = place.signer
     manifest = (kept / "survey.json").read_bytes()
     evidence = evidence_result(
-        result, found.survey.dossiers, views, place.baseline_texts(), hashlib.sha256(manifest).hexdigest(),
+        result, session.survey.dossiers, views, place.baseline_texts(), hashlib.sha256(manifest).hexdigest(),
         signer.public.fingerprint if signer else "",
     )  # fmt: skip
-    dossiers = [path for path in found.survey.manifest.files if path.endswith(".json")]
+    dossiers = [path for path in session.survey.manifest.files if path.endswith(".json")]
     files = {
         "index.html": evidence_page(evidence).encode("utf-8", "backslashreplace"),
         "check.py": check_script(),
@@ -68,10 +68,12 @@ def write_evidence(
         make_folder((folder / name).parent)
         write_whole(folder / name, content)
     digests = {name: hashlib.sha256(content).hexdigest() for name, content in sorted(files.items())}
-    told = msgspec.json.format(msgspec.json.encode(FolderManifest(1, found.survey.name, digests)), indent=1) + b"\n"
-    write_whole(folder / MANIFEST, told)
+    own_manifest = (
+        msgspec.json.format(msgspec.json.encode(FolderManifest(1, session.survey.name, digests)), indent=1) + b"\n"
+    )
+    write_whole(folder / MANIFEST, own_manifest)
     if signer is not None:
-        write_whole(folder / f"{MANIFEST}{ENDING}", signer.sign(PURPOSE, told))
+        write_whole(folder / f"{MANIFEST}{ENDING}", signer.sign(PURPOSE, own_manifest))
     return len(files)
 
 

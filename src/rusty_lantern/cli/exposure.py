@@ -47,12 +47,12 @@ def exposure(
     from rusty_lantern.reports.terminal.exposure import exposure_view
     from rusty_lantern.reports.terminal.layout import console
 
-    found = opened(workspace_folder, survey, as_of)
-    place, taken, when, seen = found.place, found.survey, found.when, found.views
+    session = opened(workspace_folder, survey, as_of)
+    place, taken, when, seen = session.place, session.survey, session.when, session.views
     chosen = [find_view(seen, wanted, taken) for wanted in buckets] if buckets else seen
     probed = _probe(place, chosen) if probe else None
     result = ExposureResult(
-        **found.about(named=bool(buckets)), buckets=[exposure_row(view) for view in chosen], probed=probed
+        **session.about(named=bool(buckets)), buckets=[exposure_row(view) for view in chosen], probed=probed
     )
     if json:
         emit(encode(result))
@@ -66,7 +66,7 @@ def exposure(
     about = [
         j for j in judged if j.status == "drift" and j.requirement.fact.startswith(("exposure.", "anonymous-test"))
     ]
-    answered = ["high" for found in probed or () if found.outcome == "disagrees"]
+    answered = ["high" for probe_ in probed or () if probe_.outcome == "disagrees"]
     ended(fail_on, [*answered, *(j.requirement.severity for j in about)], result.unread_stores)
 
 
@@ -90,7 +90,7 @@ def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
             note(f"{name} is not asked: {why}")
             return []
         note(f"testing anonymously: {store.at}, at most {store.pace.per_second} requests a second")
-        found = []
+        results = []
         mine = [view for view in chosen if view.dossier.store == name]
         async with reader_of(Visit(store, place.folder, mine[0].moment)) as reader:
             for view in mine:
@@ -98,12 +98,12 @@ def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:
                 answers = (await probe_bucket(reader, view, doors)).anonymous_test
                 if not answers.settled:
                     note(f"{view.title} was not tried: {answers.reason}")
-                told = answers.value or ()
-                found += [probed(view, answer, told) for answer in told]
-        return found
+                tested = answers.value or ()
+                results += [probed(view, answer, tested) for answer in tested]
+        return results
 
     async def all_stores() -> list[Probed]:
         names = dict.fromkeys(view.dossier.store for view in chosen)
-        return [found for name in names for found in await one_store(name)]
+        return [result for name in names for result in await one_store(name)]
 
     return interrupt.run(all_stores())

@@ -58,11 +58,11 @@ def figure(
     Use it for a slide. One bucket's retention: lantern retention --timeline. Example: lantern figure estate --out
     estate.png
     """
-    asked = _Asked(workspace_folder, survey, as_of)
-    _DRAWN[name](asked, out, size.value)
+    choice = _Choice(workspace_folder, survey, as_of)
+    _DRAWN[name](choice, out, size.value)
 
 
-class _Asked(NamedTuple):
+class _Choice(NamedTuple):
     workspace: Path | None
     survey: str | None
     as_of: str | None
@@ -71,93 +71,93 @@ class _Asked(NamedTuple):
         return opened(*self)
 
 
-def _estate(asked: _Asked, out: Path, size: str) -> None:
+def _estate(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.heatmap import at_a_glance
     from rusty_lantern.reports.results.report import report_result
 
-    found = asked.opened()
-    place = found.place
-    audit = found.audit()
-    since = since_when(place, found.survey, audit, found.when)
+    session = choice.opened()
+    place = session.place
+    audit = session.audit()
+    since = since_when(place, session.survey, audit, session.when)
     result = report_result(
-        found.survey, place.estate().name, found.when, place.baseline(), audit, found.views, since, [], [], None,
+        session.survey, place.estate().name, session.when, place.baseline(), audit, session.views, since, [], [], None,
         whole=False,
     )  # fmt: skip
     at_a_glance(result, out, size)
 
 
-def _exposure(asked: _Asked, out: Path, size: str) -> None:
+def _exposure(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.exposure import open_doors
     from rusty_lantern.reports.results.exposure import ExposureResult, exposure_row
 
-    found = asked.opened()
-    rows = [exposure_row(view) for view in found.views]
-    open_doors(ExposureResult(**found.about(), buckets=rows, probed=None), out, size)
+    session = choice.opened()
+    rows = [exposure_row(view) for view in session.views]
+    open_doors(ExposureResult(**session.about(), buckets=rows, probed=None), out, size)
 
 
-def _storage(asked: _Asked, out: Path, size: str) -> None:
+def _storage(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.storage import where_data_sits
     from rusty_lantern.reports.results.of_survey import OfSurvey
 
-    found = asked.opened()
-    where_data_sits(found.views, kept_bytes(found), OfSurvey(**found.about()), out, size)
+    session = choice.opened()
+    where_data_sits(session.views, kept_bytes(session), OfSurvey(**session.about()), out, size)
 
 
-def _drift(asked: _Asked, out: Path, size: str) -> None:
+def _drift(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.reports.figures.drift import trend
 
-    found = asked.opened()
-    place = found.place
+    session = choice.opened()
+    place = session.place
     standings = standings_of(place)
-    until = [one for one in names(place.surveys) if one <= found.survey.name]
+    until = [one for one in names(place.surveys) if one <= session.survey.name]
     trend([standings.of(one) for one in until], place.baseline().title, out, size)
 
 
-def _retention(asked: _Asked, out: Path, size: str) -> None:
+def _retention(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.figures.retention import locked_bytes
     from rusty_lantern.reports.terminal.layout import many
 
-    found = asked.opened()
-    seen = [view for view in found.views if view.bucket.table.value is not None]
+    session = choice.opened()
+    seen = [view for view in session.views if view.bucket.table.value is not None]
     if not seen:
         remedy = "lantern survey --objects all looks at objects"
         raise BadInput(Problem("no bucket's objects were inspected in this survey", remedy=remedy))
-    kept = found.tables().locks(seen)
+    kept = session.tables().locks(seen)
     tables = [view.bucket.table.value for view in seen]
     sampled = sum(table is not None and table.inspected < table.versions for table in tables)
     untold = f", {sampled} of them by a sample" if sampled else ""
-    words = f"{many(len(found.views) - len(seen), 'bucket')} more not inspected."
-    locked_bytes(f"{many(len(seen), 'bucket')}{untold}", words, kept, found.when, out, size)
+    words = f"{many(len(session.views) - len(seen), 'bucket')} more not inspected."
+    locked_bytes(f"{many(len(seen), 'bucket')}{untold}", words, kept, session.when, out, size)
 
 
-def _credentials(asked: _Asked, out: Path, size: str) -> None:
+def _credentials(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.credentials import credential_ages
     from rusty_lantern.reports.results.identities import CredentialsResult, credential_rows
 
-    found = opened(*asked)
-    rows = [row for store_subject in found.stores for row in credential_rows(store_subject, None)]
-    result = CredentialsResult(**found.about(), identities=[], credentials=rows, unread={}, found_in_files=None)
-    credential_ages(result, out, size, oldest_allowed(found.judge()))
+    session = opened(*choice)
+    rows = [row for store_subject in session.stores for row in credential_rows(store_subject, None)]
+    result = CredentialsResult(**session.about(), identities=[], credentials=rows, unread={}, found_in_files=None)
+    credential_ages(result, out, size, oldest_allowed(session.judge()))
 
 
-def _holdings(asked: _Asked, out: Path, size: str) -> None:
+def _holdings(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.cli.usage import holdings_of
     from rusty_lantern.core.usage.holding import grouped
     from rusty_lantern.reports.figures.holdings import MOST_SURVEYS, owners_over_time
 
-    found = asked.opened()
-    until = [one for one in names(found.place.surveys) if one <= found.survey.name][-MOST_SURVEYS:]
+    session = choice.opened()
+    until = [one for one in names(session.place.surveys) if one <= session.survey.name][-MOST_SURVEYS:]
     points = []
     for name in until:
-        then = opened(asked.workspace, name, None)
+        then = opened(choice.workspace, name, None)
         points.append((then.survey.manifest.taken, grouped(holdings_of(then), "tags.steward")))
     owners_over_time(points, out, size)
 
 
-_DRAWN: dict[Name, Callable[[_Asked, Path, str], None]] = {
+_DRAWN: dict[Name, Callable[[_Choice, Path, str], None]] = {
     Name.estate: _estate,
     Name.exposure: _exposure,
     Name.storage: _storage,

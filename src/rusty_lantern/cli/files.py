@@ -29,7 +29,7 @@ def declarations(path: Path) -> list[Declared]:
     if not files or len(files) > MOST_DECLARED:
         what = "no declared buckets in it" if not files else f"more than {MOST_DECLARED:,} files in it"
         raise BadInput(Problem(f"{path}: {what}", remedy="one bucket a file, .yaml or .json"))
-    found: list[Declared] = []
+    declared: list[Declared] = []
     wrong: list[Problem] = []
     for file in files:
         try:
@@ -38,10 +38,10 @@ def declarations(path: Path) -> list[Declared]:
             wrong += error.complaints
             continue
         inside = file.parent.relative_to(path).parts
-        found.append(msgspec.structs.replace(one, store=one.store or (inside[0] if inside else "")))
+        declared.append(msgspec.structs.replace(one, store=one.store or (inside[0] if inside else "")))
     if wrong:
         raise BadInput(*wrong)
-    return found
+    return declared
 
 
 def read_text(path: Path) -> str:

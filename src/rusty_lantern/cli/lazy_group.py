@@ -35,15 +35,15 @@ class _Loaded(MutableMapping[str, click.Command]):
         self._known: dict[str, click.Command | None] = dict.fromkeys(COMMANDS)
 
     def __getitem__(self, name: str) -> click.Command:
-        found = self._known[name]
-        if found is None:
+        command = self._known[name]
+        if command is None:
             alone = typer.Typer(rich_markup_mode=None, callback=lambda: None)
             import_module(f"rusty_lantern.cli.{name}{'_' if iskeyword(name) else ''}").register(alone)
-            found = self._known[name] = get_group(alone).commands[name]
+            command = self._known[name] = get_group(alone).commands[name]
             if name in COUNTING:
-                for command in found.commands.values() if isinstance(found, click.Group) else [found]:
-                    command.params += options()
-        return found
+                for part in command.commands.values() if isinstance(command, click.Group) else [command]:
+                    part.params += options()
+        return command
 
     def __setitem__(self, name: str, command: click.Command) -> None:
         self._known[name] = command

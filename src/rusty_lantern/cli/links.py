@@ -50,15 +50,15 @@ def links(
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.links import links_view
 
-    found = opened(workspace_folder, survey, as_of)
-    judge = found.judge()
-    rows = [link_row(c.any_link(link), judge) for c in found.stores for link in c.index.dossier.links.value or ()]
-    read, more = _from_text(files or [], found, probe) if files else (0, [])
+    session = opened(workspace_folder, survey, as_of)
+    judge = session.judge()
+    rows = [link_row(c.any_link(link), judge) for c in session.stores for link in c.index.dossier.links.value or ()]
+    read, more = _from_text(files or [], session, probe) if files else (0, [])
     result = LinksResult(
-        **found.about(named=bool(files)),
+        **session.about(named=bool(files)),
         links=[*rows, *more],
         read_bytes=read,
-        unread={} if files else unread_sections(found.stores, "links"),
+        unread={} if files else unread_sections(session.stores, "links"),
     )
     if json:
         emit(encode(result))
@@ -71,7 +71,7 @@ def links(
     )
 
 
-def _from_text(files: list[Path], found: Opened, probe: bool) -> tuple[int, list[LinkRow]]:
+def _from_text(files: list[Path], session: Opened, probe: bool) -> tuple[int, list[LinkRow]]:
     """Links in text, each once: the first place where it was found, and in how many more."""
     from urllib.parse import urlsplit
 
@@ -82,35 +82,35 @@ def _from_text(files: list[Path], found: Opened, probe: bool) -> tuple[int, list
     from rusty_lantern.intake.presigned_url import OPENS, as_link, is_at
     from rusty_lantern.reports.results.links import link_row
 
-    judge = found.judge()
-    by_store = {store_subject.index.dossier.store: store_subject for store_subject in found.stores}
-    entries = [store for store in found.place.estate().stores if PROTOCOLS[store.reads].probes]
+    judge = session.judge()
+    by_store = {store_subject.index.dossier.store: store_subject for store_subject in session.stores}
+    entries = [store for store in session.place.estate().stores if PROTOCOLS[store.reads].probes]
     stores = [(store.name, door.at) for store in entries for door in store.doors if door.name == "swift"]
     stores += [(store.name, at) for store in entries for at in store.addresses]
-    nowhere = found.stores[0] if found.stores else None
-    signers = _signers(found.stores)
+    nowhere = session.stores[0] if session.stores else None
+    signers = _signers(session.stores)
     mined = mine(files)
     links: list[tuple[Link, StoreSubject | None, str]] = []
     working: list[tuple[int, str]] = []
-    for signed, address, where in mined.found:
+    for signed, address, where in mined.links:
         store, link = as_link(signed, stores, where, signers)
         ours = by_store.get(store)
         if ours is None and nowhere is None:
             continue
-        subject = (ours or found.stores[0]).any_link(link)
+        subject = (ours or session.stores[0]).any_link(link)
         if subject.view.status in ("valid", "unknown") and "read" in subject.view.verbs and link.scope == "object":
             working.append((len(links), address))
         elsewhere = "" if any(is_at(signed.host, urlsplit(at).netloc) for _, at in stores) else signed.host
         links.append((link, ours, elsewhere))
     tried = {
-        number: words for (number, _), words in zip(working, _probe(found, working) if probe else [], strict=False)
+        number: words for (number, _), words in zip(working, _probe(session, working) if probe else [], strict=False)
     }
     rows = []
     for number, (link, ours, elsewhere) in enumerate(links):
         probed = tried.get(number, "")
         # a signature that the server took for a read is for nothing else
         tested = msgspec.structs.replace(link, presumed=link.presumed and probed != OPENS)
-        subject = (ours or found.stores[0]).any_link(tested)
+        subject = (ours or session.stores[0]).any_link(tested)
         rows.append(link_row(subject, judge, host=elsewhere, ours=ours is not None, probe=probed))
     return mined.bytes, rows
 
@@ -124,11 +124,11 @@ def _signers(store_subjects: list[StoreSubject]) -> dict[str, tuple[str, Contain
     return {key: (one[0].index.dossier.store, one[0].buckets) for key, one in known.items() if len(one) == 1}
 
 
-def _probe(found: Opened, working: list[tuple[int, str]]) -> list[str]:
+def _probe(session: Opened, working: list[tuple[int, str]]) -> list[str]:
     """Try each link that stands and reads: what came of it, in their order."""
     from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.stores.s3.presigned_check import follow
 
-    stores = [store for store in found.place.estate().stores if PROTOCOLS[store.reads].probes]
+    stores = [store for store in session.place.estate().stores if PROTOCOLS[store.reads].probes]
     note(f"trying {len(working)} links, one byte of each")
-    return interrupt.run(follow(stores, found.place.folder, [address for _, address in working]))
+    return interrupt.run(follow(stores, session.place.folder, [address for _, address in working]))

@@ -33,14 +33,14 @@ def mirrors(
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.replicas import mirrors_view
 
-    found = opened(workspace_folder, survey, as_of)
-    wanted = found.place.estate().mirrors
+    session = opened(workspace_folder, survey, as_of)
+    wanted = session.place.estate().mirrors
     if not wanted:
         remedy = 'mirrors: [{from: harbour, to: skerry, buckets: ["permit-*"], lag: 30 minutes}]'
         raise BadInput(Problem("the estate file names no mirrors", remedy=remedy))
-    judge = found.judge() or Judge(NOTHING_REQUIRED, found.when)
-    rows = [mirror_row(one, judge) for one in mirrored_in(found.tables(), found.stores, found.place.estate())]
-    result = MirrorsResult(**found.about(), mirrors=rows)
+    judge = session.judge() or Judge(NOTHING_REQUIRED, session.when)
+    rows = [mirror_row(one, judge) for one in mirrored_in(session.tables(), session.stores, session.place.estate())]
+    result = MirrorsResult(**session.about(), mirrors=rows)
     if json:
         emit(encode(result))
     else:

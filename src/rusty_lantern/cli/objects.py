@@ -60,10 +60,10 @@ def objects(
     if fact is not None:
         fact = f"objects.{fact.removeprefix('objects.')}"
         _check(fact)
-    found = opened(workspace_folder, survey, as_of)
-    chosen = chosen_views(found, buckets)
-    judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers())).about("objects.")
-    tallies = found.tables().tallies(judge, chosen)
+    session = opened(workspace_folder, survey, as_of)
+    chosen = chosen_views(session, buckets)
+    judge = Judge(session.place.baseline(), session.when, tuple(session.place.waivers())).about("objects.")
+    tallies = session.tables().tallies(judge, chosen)
     judged = [
         (view, finding)
         for view in chosen
@@ -72,12 +72,12 @@ def objects(
     ]
     judged.sort(key=lambda pair: _order(pair[1]))
     result = ObjectsResult(
-        **found.about(named=bool(buckets)),
+        **session.about(named=bool(buckets)),
         tables=[table_row(view) for view in chosen],
-        requirements=[object_row(j, _prefixes(found, view, j) if fact else None) for view, j in judged],
+        requirements=[object_row(j, _prefixes(session, view, j) if fact else None) for view, j in judged],
     )
     if out is not None:
-        _write(found, [(view, j) for view, j in judged if j.tally and j.tally.failed], out)
+        _write(session, [(view, j) for view, j in judged if j.tally and j.tally.failed], out)
     if json:
         emit(encode(result))
     else:
@@ -106,22 +106,22 @@ def _order(finding: Finding) -> tuple[int, int, str, str]:
     return status, SEVERITIES.index(finding.requirement.severity), finding.name, finding.requirement.fact
 
 
-def _prefixes(found: Opened, view: BucketSubject, finding: Finding) -> list[Prefix]:
+def _prefixes(session: Opened, view: BucketSubject, finding: Finding) -> list[Prefix]:
     from rusty_lantern.objects.table_set import version_table
     from rusty_lantern.objects.violations import by_prefix
 
-    return by_prefix(version_table(found.survey.folder, view), finding.requirement, found.when)
+    return by_prefix(version_table(session.survey.folder, view), finding.requirement, session.when)
 
 
-def _write(found: Opened, judged: list[tuple[BucketSubject, Finding]], out: Path) -> None:
+def _write(session: Opened, judged: list[tuple[BucketSubject, Finding]], out: Path) -> None:
     from rusty_lantern.objects.table_set import version_table
     from rusty_lantern.objects.violations import breaking
     from rusty_lantern.reports.formats.row_files import write_list
 
     def batches() -> object:
         for view, finding in judged:
-            table = version_table(found.survey.folder, view)
-            yield from breaking(table, view.name, finding.requirement, found.when)
+            table = version_table(session.survey.folder, view)
+            yield from breaking(table, view.name, finding.requirement, session.when)
 
     rows = write_list(out, batches())  # type: ignore[arg-type]
     note(f"{rows:,} versions written into {out}")

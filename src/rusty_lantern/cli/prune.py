@@ -36,15 +36,15 @@ def prune(
     rules = [read_rule(written) for written in keep]
     screen = console()
     with sole(place.surveys):
-        found = plan(place.surveys, rules)
+        planned = plan(place.surveys, rules)
         if delete:
-            take_away(place.surveys, found.go, "; ".join(keep), place.signer)
+            take_away(place.surveys, planned.go, "; ".join(keep), place.signer)
     word = "deleted" if delete else "would be deleted"
-    for name in found.go:
+    for name in planned.go:
         line(screen, (name, ""), (f"  {word}", "yellow"))
-    stay = many(len(found.stay), "survey stays", "surveys stay")
-    line(screen, (f"{stay}, {len(found.go):,} {'deleted' if delete else 'would be deleted'}", "bold"))
-    if found.go and not delete:
+    stay = many(len(planned.stay), "survey stays", "surveys stay")
+    line(screen, (f"{stay}, {len(planned.go):,} {'deleted' if delete else 'would be deleted'}", "bold"))
+    if planned.go and not delete:
         rule = " ".join(f"--keep '{written}'" for written in keep)
         next_step(screen, f"lantern prune {rule} --delete", "delete them")
     elif delete:

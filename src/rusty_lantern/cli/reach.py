@@ -39,7 +39,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     when = moment(as_of, datetime.now(UTC))
 
     async def all_stores() -> list[Reached]:
-        found = []
+        reached_stores = []
         async with AsyncExitStack() as opened:
             visits = [await told_of_others(Visit(store, place.folder, when)) for store in stores]
             readers = [await opened.enter_async_context(reader_of(visit)) for visit in visits]
@@ -49,8 +49,8 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
                 people = await reach_people(reader.visit)
                 doors += (people,) if people else ()
                 software = await reach_software(reader.visit)
-                found.append(msgspec.structs.replace(reached, doors=doors, nodes=nodes, software=software))
-        return found
+                reached_stores.append(msgspec.structs.replace(reached, doors=doors, nodes=nodes, software=software))
+        return reached_stores
 
     results = interrupt.run(all_stores())
     if json:

@@ -51,23 +51,23 @@ def remedy(
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.terminal.remediation import remedy_view
 
-    found = opened(workspace_folder, survey, as_of)
-    result = _remedies(found, where)
+    session = opened(workspace_folder, survey, as_of)
+    result = _remedies(session, where)
     if out is not None:
         _write(out, result.remedies)
     printed(encode(result) + "\n" if json else None, lambda s: remedy_view(s, result, out, whole=where is not None))
 
 
-def _remedies(found: Opened, where: str | None) -> RemedyResult:
+def _remedies(session: Opened, where: str | None) -> RemedyResult:
     from collections import Counter
 
     from rusty_lantern.cli.session import find_view
     from rusty_lantern.core.remediation.remedies import remedies
     from rusty_lantern.reports.results.remediation import RemedyResult, remedy_row
 
-    audit = found.audit()
-    views = {("bucket", view.dossier.store, view.bucket.name): view for view in found.views}
-    only = find_view(found.views, where, found.survey).title if where else None
+    audit = session.audit()
+    views = {("bucket", view.dossier.store, view.bucket.name): view for view in session.views}
+    only = find_view(session.views, where, session.survey).title if where else None
     subjects: dict[tuple[str, str, str], list] = {}  # type: ignore[type-arg]
     counts: Counter[Status] = Counter()
     for finding in audit.findings:
@@ -80,7 +80,7 @@ def _remedies(found: Opened, where: str | None) -> RemedyResult:
         for (kind, store, name), drifted in subjects.items()
         for one in remedies(views.get((kind, store, name)), drifted)
     ]
-    about = found.about(named=where is not None)
+    about = session.about(named=where is not None)
     return RemedyResult(**about, remedies=rows, unknown=counts["unknown"], waived=counts["waived"])
 
 

@@ -58,51 +58,51 @@ def report(
     from rusty_lantern.archive.atomic_write import make_folder
     from rusty_lantern.reports.html.page import page
 
-    found = opened(workspace_folder, survey, as_of)
+    session = opened(workspace_folder, survey, as_of)
     from rusty_lantern.cli.evidence import write_report
 
     page_alone = evidence is None and out.suffix.lower() in (".html", ".htm")
-    result, views = _result(found, extract, whole=not page_alone)
+    result, views = _result(session, extract, whole=not page_alone)
     if evidence is not None:
         from rusty_lantern.cli.evidence import write_evidence
 
         tables = {"report.html": page(result).encode("utf-8", "backslashreplace"), **_tables(result)}
-        number = write_evidence(evidence, found, result, views, tables)
+        number = write_evidence(evidence, session, result, views, tables)
         note(f"{evidence}: {number:,} files; index.html is where to begin, and python3 check.py checks them")
         return
-    written = page(result, () if plain else _pictures(found, result, views)).encode("utf-8", "backslashreplace")
+    written = page(result, () if plain else _pictures(session, result, views)).encode("utf-8", "backslashreplace")
     if page_alone:
-        write_report(found.place, out, written)
+        write_report(session.place, out, written)
         note(f"{out}: {len(written) / 1e6:.1f} MB")
         return
     make_folder(out)
     for name, content in {"report.html": written, **_tables(result)}.items():
-        write_report(found.place, out / name, content)
+        write_report(session.place, out / name, content)
     note(f"{out}: report.html, and its tables as report.json, report.csv, report.md and report.parquet")
 
 
-def _result(found: Opened, extract: str | None, *, whole: bool) -> tuple[ReportResult, Sequence[BucketSubject]]:
+def _result(session: Opened, extract: str | None, *, whole: bool) -> tuple[ReportResult, Sequence[BucketSubject]]:
     from rusty_lantern.archive.chain import history
     from rusty_lantern.reports.results.report import report_result
 
-    place = found.place
-    audit = found.audit()
-    views: Sequence[BucketSubject] = found.views
-    since = since_when(place, found.survey, audit, found.when)
+    place = session.place
+    audit = session.audit()
+    views: Sequence[BucketSubject] = session.views
+    since = since_when(place, session.survey, audit, session.when)
     maybe: list[str] = []
     if extract is not None:
-        views, maybe = _extracted(found, extract)
+        views, maybe = _extracted(session, extract)
         audit = _audit_of(views, audit)
-    kept = [one for one in history(place.surveys, verify=True) if one.name <= found.survey.name]
+    kept = [one for one in history(place.surveys, verify=True) if one.name <= session.survey.name]
     result = report_result(
-        found.survey, place.estate().name, found.when, place.baseline(), audit, views, since,
+        session.survey, place.estate().name, session.when, place.baseline(), audit, views, since,
         _remedies(views, audit), kept,
-        turned_since(place, found.survey.name, audit, named=extract is not None), extract or "", maybe, whole=whole,
+        turned_since(place, session.survey.name, audit, named=extract is not None), extract or "", maybe, whole=whole,
     )  # fmt: skip
     return result, views
 
 
-def _extracted(found: Opened, wanted: str) -> tuple[list[BucketSubject], list[str]]:
+def _extracted(session: Opened, wanted: str) -> tuple[list[BucketSubject], list[str]]:
     """The buckets whose fact has this value, and the names of buckets whose fact is unknown. Raises `BadInput`."""
     from rusty_lantern.core.baseline.evaluation import show_fact
     from rusty_lantern.core.errors import BadInput, Problem
@@ -114,7 +114,7 @@ def _extracted(found: Opened, wanted: str) -> tuple[list[BucketSubject], list[st
             raise BadInput(Problem(f'--for "{wanted}" is no FACT=VALUE of buckets', remedy=FOR))
     except UnknownFact as error:
         raise BadInput(Problem(f'--for: unknown fact "{fact}"', remedy=error.hint or FOR)) from None
-    observed = [(view, view.fact(fact)) for view in found.views]
+    observed = [(view, view.fact(fact)) for view in session.views]
     views = [view for view, seen in observed if show_fact(fact, seen) == value]
     if not views:
         there = sorted({show_fact(fact, seen) for _, seen in observed})
@@ -143,15 +143,15 @@ def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy
     for finding in audit.of("drift"):
         subjects.setdefault((finding.kind, finding.store, finding.name), []).append(finding)
     computed = sum(any(j.requirement.fact.startswith("exposure.") for j in drifted) for drifted in subjects.values())
-    found: list[tuple[Remedy, Sequence[Key]]] = []
+    remedies_and_keys: list[tuple[Remedy, Sequence[Key]]] = []
     for subject, drifted in subjects.items():
         whole = remedies(by.get(subject), drifted) if computed <= MOST_COMPUTED else []
         whole = whole or [Remedy((j.requirement.fact,), j.requirement.remedy or advice(j)) for j in drifted]
-        found += [(one, [j.key for j in drifted if j.requirement.fact in one.facts]) for one in whole]
-    return found
+        remedies_and_keys += [(one, [j.key for j in drifted if j.requirement.fact in one.facts]) for one in whole]
+    return remedies_and_keys
 
 
-def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketSubject]) -> list[Picture]:
+def _pictures(session: Opened, result: ReportResult, views: Sequence[BucketSubject]) -> list[Picture]:
     from io import BytesIO
 
     from rusty_lantern.reports.figures.heatmap import at_a_glance
@@ -161,16 +161,16 @@ def _pictures(found: Opened, result: ReportResult, views: Sequence[BucketSubject
 
     glance, tiers = BytesIO(), BytesIO()
     at_a_glance(result, glance)
-    where_data_sits(views, kept_bytes(found), OfSurvey(**found.about()), tiers)
+    where_data_sits(views, kept_bytes(session), OfSurvey(**session.about()), tiers)
     words = (
         "The estate at a glance: each bucket by area: drift, unknown, waived or ok.",
         "Where data sits: bytes by store, by encryption, and by the locks that objects have.",
     )
-    drawn = [Picture(svg.getvalue().decode(), told) for svg, told in zip((glance, tiers), words, strict=True)]
-    return drawn if result.only_for else [*drawn, *_drift_so_far(found)]
+    drawn = [Picture(svg.getvalue().decode(), caption) for svg, caption in zip((glance, tiers), words, strict=True)]
+    return drawn if result.only_for else [*drawn, *_drift_so_far(session)]
 
 
-def _drift_so_far(found: Opened) -> Iterator[Picture]:
+def _drift_so_far(session: Opened) -> Iterator[Picture]:
     """Drift over the surveys until this one; none where there is no earlier one to tell of."""
     from io import BytesIO
 
@@ -178,9 +178,9 @@ def _drift_so_far(found: Opened) -> Iterator[Picture]:
     from rusty_lantern.reports.figures.drift import trend
     from rusty_lantern.reports.html.page import Picture
 
-    place = found.place
+    place = session.place
     standings = standings_of(place)
-    until = [name for name in names(place.surveys) if name <= found.survey.name]
+    until = [name for name in names(place.surveys) if name <= session.survey.name]
     stood = list(standings.before(until, LOOK_BACK))[::-1]
     if len(stood) > 1:
         out = BytesIO()

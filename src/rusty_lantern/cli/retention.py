@@ -59,26 +59,26 @@ def retention(
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.objects import retention_view
 
-    found = opened(workspace_folder, survey, as_of)
-    chosen = chosen_views(found, buckets)
+    session = opened(workspace_folder, survey, as_of)
+    chosen = chosen_views(session, buckets)
     seen = [view for view in chosen if view.bucket.table.value is not None]
     if (key is not None or timeline is not None) and (len(chosen) != 1 or not seen):
         why = f"{chosen[0].title}: {chosen[0].bucket.table.reason}" if len(chosen) == 1 else "name one STORE/BUCKET"
         raise BadInput(Problem("--key and --timeline are about one inspected bucket", remedy=why))
-    judge = Judge(found.place.baseline(), found.when, tuple(found.place.waivers()))
-    rows = _rows(found, seen, judge.about("objects.")) if key is None else []
+    judge = Judge(session.place.baseline(), session.when, tuple(session.place.waivers()))
+    rows = _rows(session, seen, judge.about("objects.")) if key is None else []
     result = RetentionResult(
-        **found.about(named=bool(buckets)),
+        **session.about(named=bool(buckets)),
         buckets=rows,
         unread=[table_row(view) for view in chosen if view.bucket.table.value is None],
         key=key,
-        history=None if key is None else _history(found, seen[0], key),
+        history=None if key is None else _history(session, seen[0], key),
     )
     if timeline is not None and rows:
         from rusty_lantern.reports.figures.retention import locked_bytes
 
         row = rows[0]
-        locked_bytes(f"{row.store}/{row.bucket}", row.sentence, [row.retention], found.when, timeline)
+        locked_bytes(f"{row.store}/{row.bucket}", row.sentence, [row.retention], session.when, timeline)
         note(f"drawn into {timeline}")
     if json:
         emit(encode(result))
@@ -87,10 +87,10 @@ def retention(
     ended(fail_on, (one.severity for row in rows for one in row.drift if one.status == "drift"), result.unread_stores)
 
 
-def _rows(found: Opened, views: list[BucketSubject], judge: Judge) -> list[RetentionRow]:
-    tallies, summaries = found.tables().tallies(judge, views), found.tables().locks(views)
+def _rows(session: Opened, views: list[BucketSubject], judge: Judge) -> list[RetentionRow]:
+    tallies, summaries = session.tables().tallies(judge, views), session.tables().locks(views)
     return [
-        _row(view, summary, judge.findings(view, tallies), found.when)
+        _row(view, summary, judge.findings(view, tallies), session.when)
         for view, summary in zip(views, summaries, strict=True)
     ]
 
@@ -121,15 +121,15 @@ def _row(view: BucketSubject, summary: RetentionSummary, judged: list[Finding], 
     )
 
 
-def _history(found: Opened, view: BucketSubject, key: str) -> list[VersionRow]:
+def _history(session: Opened, view: BucketSubject, key: str) -> list[VersionRow]:
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.object_rules.retention import protection
     from rusty_lantern.objects.duckdb_engine import table_path
     from rusty_lantern.objects.tables import read_versions
     from rusty_lantern.reports.results.objects import version_row
 
-    path = table_path(found.survey.folder, view.dossier.store, view.bucket.name)
-    rows = [version_row(version, protection(version, found.when)) for version in read_versions(path, key)]
+    path = table_path(session.survey.folder, view.dossier.store, view.bucket.name)
+    rows = [version_row(version, protection(version, session.when)) for version in read_versions(path, key)]
     if not rows:
         raise BadInput(
             Problem(f'{view.title} has no object "{key}" in this survey', remedy="object keys are written in full")

@@ -72,12 +72,12 @@ def moment(written: str | None, default: datetime, option: str = "--as-of") -> d
     if written is None:
         return default
     try:
-        found = read_moment(written)
+        at = read_moment(written)
     except NotOnScale as error:
         raise BadInput(Problem(f"{option}: {error}")) from None
-    if not EARLIEST <= found.year <= LATEST:
+    if not EARLIEST <= at.year <= LATEST:
         raise BadInput(Problem(f"{option}: {written[:40]} is not between the years {EARLIEST} and {LATEST}"))
-    return found
+    return at
 
 
 EARLIEST, LATEST = 1970, 2999
@@ -126,7 +126,7 @@ LOOK_BACK = 30
 
 
 def since_when(
-    place: Workspace, taken: Survey, found: Audit, when: datetime | None = None, *, whole: bool = True
+    place: Workspace, taken: Survey, judged: Audit, when: datetime | None = None, *, whole: bool = True
 ) -> Begun:
     """Since when each drift of an audit stands, by the surveys kept before it. An audit as of the survey's own moment
     is kept, so that nobody needs to judge it again; `whole`: whether it is all of it."""
@@ -136,9 +136,9 @@ def since_when(
 
     standings = standings_of(place)
     if as_its_own:
-        now = standings.known(taken.name) or standings.keep(taken, found)
+        now = standings.known(taken.name) or standings.keep(taken, judged)
     else:
-        now = standing_of(taken.name, taken.manifest.taken, "", found)
+        now = standing_of(taken.name, taken.manifest.taken, "", judged)
     earlier = [name for name in names(place.surveys) if name < taken.name]
     seen = list(standings.before(earlier, LOOK_BACK))
     return since(now, seen, all_seen=len(seen) == len(earlier))
@@ -259,36 +259,36 @@ def opened(named: Path | None, survey: str | None, as_of: str | None, only: str 
     place = workspace(named)
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    found = store_subjects(taken.dossiers, place.estate(), when)
-    names = [store.name for store in found]
+    subjects = store_subjects(taken.dossiers, place.estate(), when)
+    names = [store.name for store in subjects]
     if only is not None and only not in names:
         hint = nearest(only, names) or f"stores: {', '.join(names)}"
         raise BadInput(Problem(f'no store "{only}" in the survey {taken.name}', remedy=hint))
-    return Opened(place, taken, when, [store for store in found if only in (None, store.name)])
+    return Opened(place, taken, when, [store for store in subjects if only in (None, store.name)])
 
 
-def kept_bytes(found: Opened) -> dict[str, list[Kept]]:
+def kept_bytes(session: Opened) -> dict[str, list[Kept]]:
     """STORE/BUCKET → what encrypts and locks its current objects, of buckets whose objects were looked at."""
-    seen = [view for view in found.views if view.bucket.table.value is not None]
-    each = found.tables().kept_bytes(seen)
+    seen = [view for view in session.views if view.bucket.table.value is not None]
+    each = session.tables().kept_bytes(seen)
     return {view.title: bytes_kept for view, bytes_kept in zip(seen, each, strict=True)}
 
 
-def chosen_views(found: Opened, wanted: Sequence[str] | None) -> list[BucketSubject]:
+def chosen_views(session: Opened, wanted: Sequence[str] | None) -> list[BucketSubject]:
     """The buckets that are named, each once; all where none is. Raises `BadInput`."""
-    named = [find_view(found.views, name, found.survey) for name in wanted or ()]
-    return list({view.title: view for view in named}.values()) or found.views
+    named = [find_view(session.views, name, session.survey) for name in wanted or ()]
+    return list({view.title: view for view in named}.values()) or session.views
 
 
 def find_view(views: list[BucketSubject], wanted: str, taken: Survey) -> BucketSubject:
     """The bucket called `STORE/BUCKET` (or by its name alone, if only one store has it). Raises `BadInput`."""
     from rusty_lantern.core.errors import BadInput, Problem
 
-    found = [view for view in views if wanted in (view.title, view.bucket.name)]
-    if len(found) == 1:
-        return found[0]
-    if found:
-        raise BadInput(Problem(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in found)))
+    fitting = [view for view in views if wanted in (view.title, view.bucket.name)]
+    if len(fitting) == 1:
+        return fitting[0]
+    if fitting:
+        raise BadInput(Problem(f'several stores have a bucket "{wanted}"', remedy=", ".join(v.title for v in fitting)))
     store, _, name = wanted.rpartition("/")
     unread = [one for one in taken.unread if store in ("", one)]
     hint = nearest_bucket(name, store, [view.title for view in views])

@@ -38,8 +38,8 @@ def show(
     from rusty_lantern.reports.terminal.facts import show_view
     from rusty_lantern.reports.terminal.layout import console
 
-    found = opened(workspace_folder, survey, as_of)
-    place, taken, when, seen = found.place, found.survey, found.when, found.views
+    session = opened(workspace_folder, survey, as_of)
+    place, taken, when, seen = session.place, session.survey, session.when, session.views
     view = find_view(seen, bucket, taken)
     judge = Judge(place.baseline(), when, tuple(place.waivers())) if required else None
     judged = judge.findings(view, VersionTables(place, taken, when).tallies(judge, [view])) if judge else None

@@ -28,21 +28,21 @@ def whereabouts(as_of: str | None) -> None:
         line(screen, ("no workspace here", "bold"), "  (no estate.yaml in this folder or above it)")
         next_step(screen, "lantern init FOLDER", "make one; or lantern demo, to see everything on a made-up estate")
         return
-    _told(screen, "workspace", str(folder))
+    _row(screen, "workspace", str(folder))
     kept, stopped = names(folder / SURVEYS), unfinished(folder / SURVEYS)
     if stopped:
-        _told(screen, "stopped", f"the survey {stopped[-1]} is not whole", "magenta")
+        _row(screen, "stopped", f"the survey {stopped[-1]} is not whole", "magenta")
     if not kept:
-        _told(screen, "surveys", "none yet")
+        _row(screen, "surveys", "none yet")
         next_step(
             screen, "lantern survey --resume" if stopped else "lantern reach", "" if stopped else "then: lantern survey"
         )
         return
     taken = datetime.strptime(kept[-1], "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
-    _told(screen, "surveys", f"{len(kept):,}, the last {_age(taken, now)}: {taken:%Y-%m-%dT%H:%M:%SZ}")
+    _row(screen, "surveys", f"{len(kept):,}, the last {_age(taken, now)}: {taken:%Y-%m-%dT%H:%M:%SZ}")
     standing = glimpse(folder, kept[-1])
     if standing is None:
-        _told(screen, "drift", "not audited with the present baseline yet")
+        _row(screen, "drift", "not audited with the present baseline yet")
         next_step(screen, "lantern audit", "check it against the baseline")
         return
     _stood(screen, standing)
@@ -54,7 +54,7 @@ def whereabouts(as_of: str | None) -> None:
     elif drift or standing.counts.get("unknown", 0):
         worst = standing.worst()
         for store, name, facts in worst[:3]:
-            _told(screen, "worst", f"{store}/{name}: {', '.join(facts)}", "bold")
+            _row(screen, "worst", f"{store}/{name}: {', '.join(facts)}", "bold")
         if worst:
             next_step(screen, f"lantern remedy {worst[0][0]}/{worst[0][1]}", "the exact fix")
         next_step(screen, "lantern audit", "what to do first, and everything else")
@@ -62,7 +62,7 @@ def whereabouts(as_of: str | None) -> None:
         next_step(screen, "lantern survey", "see whether it is still so")
 
 
-def _told(screen: Console, heading: str, words: str, style: str = "") -> None:
+def _row(screen: Console, heading: str, words: str, style: str = "") -> None:
     from rusty_lantern.reports.terminal.layout import line
 
     line(screen, (f"{heading:<{WIDE}}", "dim"), (words, style))
@@ -82,10 +82,10 @@ def _stood(screen: Console, standing: Glimpse) -> None:
         *(parts or [("none", "" if unknown or standing.unread else STYLES["ok"])]),
     )
     unread = f", not read: {', '.join(standing.unread)}" if standing.unread else ""
-    _told(screen, "unknown", f"{unknown}{unread}", STYLES["unknown"] if unknown or unread else "dim")
+    _row(screen, "unknown", f"{unknown}{unread}", STYLES["unknown"] if unknown or unread else "dim")
     waived = standing.counts.get("waived", 0)
     if waived:
-        _told(screen, "waived", f"{waived:,}")
+        _row(screen, "waived", f"{waived:,}")
 
 
 def _moment(as_of: str | None) -> datetime:

@@ -98,15 +98,15 @@ def survey(
     estate = place.estate()
     when = _resumed(place) if resume else moment(as_of, datetime.now(UTC)).replace(microsecond=0)
     journals = place.surveys / (surveys.folder_name(when) + surveys.PARTIAL) / surveys.JOURNAL
-    told = Options(tuple(only or ()), probe, objects.value if objects else None, since_last, list_limit)
+    options = Options(tuple(only or ()), probe, objects.value if objects else None, since_last, list_limit)
     if resume:
-        told = told.gone_on(journals)
-        note(" ".join(["going on with the survey of", surveys.folder_name(when), *told.given()]))
+        options = options.gone_on(journals)
+        note(" ".join(["going on with the survey of", surveys.folder_name(when), *options.given()]))
     plan = Plan(
-        estate, place.folder, when, told.only, told.list_limit or 100, told.probe, log,
-        objects=Depth(told.objects).value if told.objects else None,
-        earlier=_last(place, when) if told.since_last else None,
-        wanted=_wanted(place, told.objects), cluster=_cluster(engine, scheduler), deadline=deadline,
+        estate, place.folder, when, options.only, options.list_limit or 100, options.probe, log,
+        objects=Depth(options.objects).value if options.objects else None,
+        earlier=_last(place, when) if options.since_last else None,
+        wanted=_wanted(place, options.objects), cluster=_cluster(engine, scheduler), deadline=deadline,
     )  # fmt: skip
     plan.check()
     signer = place.signer  # before anything is asked
@@ -121,7 +121,7 @@ def survey(
             if not resume and surveys.unfinished(place.surveys):
                 note("an earlier survey was stopped before it was whole: lantern survey --resume goes on with it")
             if not resume:
-                told.keep(journals)
+                options.keep(journals)
             with survey_progress(note) as progress:
                 dossiers = interrupt.run(read_all(replace(plan, progress=progress), journals))
             dossiers = _with_growth(place, dossiers, when)

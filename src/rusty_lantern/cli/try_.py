@@ -69,19 +69,19 @@ def try_(
     if not moved and ((declared is None) == (policy is None) or (policy is not None and bucket is None)):
         remedy = "lantern try FILE, or lantern try --bucket STORE/BUCKET --policy NEW.json"
         raise BadInput(Problem("name a declared bucket, or --bucket with --policy", remedy=remedy))
-    found = opened(workspace_folder, survey, as_of)
-    judge = found.judge()
-    there = _elsewhere(found, as_on)
+    session = opened(workspace_folder, survey, as_of)
+    judge = session.judge()
+    there = _elsewhere(session, as_on)
     if moved:
-        current = find_view(found.views, bucket or "", found.survey)
+        current = find_view(session.views, bucket or "", session.survey)
         results = [try_result(current, there(current), judge)]
     elif policy is not None:
-        results = [_of_policy(found, judge, bucket or "", policy, there)]
+        results = [_of_policy(session, judge, bucket or "", policy, there)]
     else:
         files = declarations(declared or Path())
         if bucket is not None and len(files) != 1:
             raise BadInput(Problem("--bucket goes with one file", remedy="lantern try FILE --bucket STORE/BUCKET"))
-        results = [_of_declared(found, judge, bucket, one, there) for one in files]
+        results = [_of_declared(session, judge, bucket, one, there) for one in files]
     whole = results[0] if declared is None or declared.is_file() else TriesResult(tries=results)
     printed(encode(whole) + "\n" if json else None, lambda screen: tries_view(screen, results))
     raise typer.Exit(
@@ -93,67 +93,67 @@ def try_(
     )
 
 
-def _elsewhere(found: Opened, dialect: str | None) -> Elsewhere:
+def _elsewhere(session: Opened, dialect: str | None) -> Elsewhere:
     """How a bucket is taken to a store of another dialect; as it is, where none is named."""
     from rusty_lantern.core.audit.dialect_differences import on_dialect
     from rusty_lantern.intake.dialect_files import find_dialect
 
     if dialect is None:
         return lambda view: view
-    wanted = find_dialect(dialect, found.place.folder)
+    wanted = find_dialect(dialect, session.place.folder)
     return lambda view: on_dialect(view, wanted)
 
 
-def _of_policy(found: Opened, judge: Judge | None, bucket: str, policy: Path, there: Elsewhere) -> TryResult:
+def _of_policy(session: Opened, judge: Judge | None, bucket: str, policy: Path, there: Elsewhere) -> TryResult:
     from rusty_lantern.core.audit.proposed_bucket import beside, with_policy
     from rusty_lantern.reports.results.proposal import try_result
 
-    current = find_view(found.views, bucket, found.survey)
+    current = find_view(session.views, bucket, session.survey)
     proposed = with_policy(current.bucket, read_text(policy), str(policy))
     return try_result(current, there(beside(current, proposed)), judge)
 
 
 def _of_declared(
-    found: Opened, judge: Judge | None, bucket: str | None, declared: Declared, there: Elsewhere
+    session: Opened, judge: Judge | None, bucket: str | None, declared: Declared, there: Elsewhere
 ) -> TryResult:
     """What a declared bucket comes to: over an existing one if that is named, otherwise by itself."""
     from rusty_lantern.core.audit.proposed_bucket import alone, beside
     from rusty_lantern.reports.results.proposal import try_result
 
     if bucket is not None:
-        current = find_view(found.views, bucket, found.survey)
+        current = find_view(session.views, bucket, session.survey)
         after = beside(current, declared.over(current.bucket))
-        return try_result(current, there(after), judge, *_cost(found, current, after))
-    alike = [view for view in found.views if view.bucket.name == declared.name]
+        return try_result(current, there(after), judge, *_cost(session, current, after))
+    alike = [view for view in session.views if view.bucket.name == declared.name]
     match = next((view for view in alike if declared.store in ("", view.dossier.store)), None)
     if match is not None:
         after = beside(match, declared.whole())
-        return try_result(match, there(after), judge, *_cost(found, match, after))
-    store = declared.store or found.survey.dossiers[0].store
-    neighbour = next((view for view in found.views if view.dossier.store == store), None)
+        return try_result(match, there(after), judge, *_cost(session, match, after))
+    store = declared.store or session.survey.dossiers[0].store
+    neighbour = next((view for view in session.views if view.dossier.store == store), None)
     if neighbour is not None:
         return try_result(None, there(beside(neighbour, declared.whole())), judge)
-    return try_result(None, there(alone(store, declared.whole(), found.when, found.place.estate())), judge)
+    return try_result(None, there(alone(store, declared.whole(), session.when, session.place.estate())), judge)
 
 
-def _cost(found: Opened, current: BucketSubject, after: BucketSubject) -> tuple[RetentionCost | None, str]:
+def _cost(session: Opened, current: BucketSubject, after: BucketSubject) -> tuple[RetentionCost | None, str]:
     """What another default retention would cost, and in what."""
     from rusty_lantern.cli.usage import earlier_holdings, holdings_of
     from rusty_lantern.core.usage.proposed_retention import retention_cost
 
     if current.bucket.lock.value == after.bucket.lock.value:
         return None, ""
-    earlier = earlier_holdings(found)
-    now = holdings_of(found, views=[current])[0]
-    prices = found.place.prices()
-    told = retention_cost(current, after, now, earlier[1] if earlier else (), prices)
-    return told, prices.currency if prices else ""
+    earlier = earlier_holdings(session)
+    now = holdings_of(session, views=[current])[0]
+    prices = session.place.prices()
+    cost = retention_cost(current, after, now, earlier[1] if earlier else (), prices)
+    return cost, prices.currency if prices else ""
 
 
 def _code(result: TryResult, floor: Floor, *, unknown_counts: bool) -> int:
     """As audit ends: 1 for drift at or above the floor; 3 where that is unknown, if that was asked for."""
     from rusty_lantern.core.audit.audit import reaches
 
-    if reaches(floor.value, (found.severity for found in result.drift or ())):
+    if reaches(floor.value, (finding.severity for finding in result.drift or ())):
         return 1
     return 3 if unknown_counts and result.unknown else 0

@@ -48,10 +48,10 @@ def usage(
     from rusty_lantern.reports.terminal.usage import usage_view
 
     _check(by)
-    found = opened(workspace_folder, survey, as_of)
-    prices = found.place.prices()
-    held = holdings_of(found, prices.periods if prices else ())
-    result = usage_result(by, held, earlier_holdings(found), prices, **found.about())
+    session = opened(workspace_folder, survey, as_of)
+    prices = session.place.prices()
+    held = holdings_of(session, prices.periods if prices else ())
+    result = usage_result(by, held, earlier_holdings(session), prices, **session.about())
     if out is not None:
         _write(result, out)
     if json:
@@ -69,35 +69,37 @@ def _check(by: str) -> None:
 
 
 def holdings_of(
-    found: Opened, periods: Sequence[int] = (), views: Sequence[BucketSubject] | None = None
+    session: Opened, periods: Sequence[int] = (), views: Sequence[BucketSubject] | None = None
 ) -> list[Holding]:
     """What every bucket holds, by its dossier and, where its versions were listed, by its table. `periods`: the
     shortest billed ones."""
     from rusty_lantern.core.usage.holding import holding
 
-    views = found.views if views is None else views
+    views = session.views if views is None else views
     seen = [view for view in views if view.bucket.table.value is not None]
-    counted = {view.title: told for view, told in zip(seen, found.tables().by_tier(seen, periods), strict=True)}
+    counted = {view.title: counts for view, counts in zip(seen, session.tables().by_tier(seen, periods), strict=True)}
     made = []
     for view in views:
-        told = counted.get(view.title)
+        counts = counted.get(view.title)
         made.append(
-            holding(view, told.kinds, told.locked, told.expiring, told.written_lately) if told else holding(view)
+            holding(view, counts.kinds, counts.locked, counts.expiring, counts.written_lately)
+            if counts
+            else holding(view)
         )
     return made
 
 
-def earlier_holdings(found: Opened) -> tuple[str, list[Holding]] | None:
+def earlier_holdings(session: Opened) -> tuple[str, list[Holding]] | None:
     """The survey that growth is measured from, and what buckets held then; None without one."""
     from rusty_lantern.archive.earlier import earliest
     from rusty_lantern.core.audit.store_subject import views
     from rusty_lantern.core.usage.holding import growth_floor, holding
 
-    taken = found.survey.manifest.taken
-    then = earliest(found.place.surveys, growth_floor(taken), taken)
+    taken = session.survey.manifest.taken
+    then = earliest(session.place.surveys, growth_floor(taken), taken)
     if then is None:
         return None
-    return then.name, [holding(view) for view in views(then.dossiers, found.place.estate(), then.manifest.taken)]
+    return then.name, [holding(view) for view in views(then.dossiers, session.place.estate(), then.manifest.taken)]
 
 
 _KINDS = {"name": "text", "missing": "text"} | dict.fromkeys(

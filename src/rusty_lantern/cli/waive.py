@@ -51,10 +51,10 @@ def waive(
     taken = kept(place, survey)
     when = moment(as_of, taken.manifest.taken)
     had = place.waivers()
-    found = judge_kept(place, taken, when, had)
-    drift = _drift([*found.findings, *found.met.findings()], of, fact)
+    judged = judge_kept(place, taken, when, had)
+    drift = _drift([*judged.findings, *judged.met.findings()], of, fact)
     answers = [
-        _asked(words, given)
+        _answered(words, given)
         for words, given in (("why is it waived", because), ("by which role", by), ("until when", until))
     ]
     _add(place, drift, answers, when, baseline.longest_waiver)
@@ -82,7 +82,7 @@ def _drift(findings: list[Finding], of: str, fact: str) -> Finding:
     raise BadInput(Problem(f"nothing is required of {fact} on {of}", remedy=hint or "lantern audit lists the drift"))
 
 
-def _asked(words: str, given: str) -> str:
+def _answered(words: str, given: str) -> str:
     """What was given, or what the person at the terminal answers. Raises `BadInput` where nobody can be asked."""
     from rusty_lantern.core.errors import BadInput, Problem
 

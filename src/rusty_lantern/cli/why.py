@@ -62,16 +62,16 @@ def why(
     from rusty_lantern.reports.terminal.exposure import read_otherwise_lines
     from rusty_lantern.reports.terminal.layout import console
 
-    found = opened(workspace_folder, survey, as_of)
-    taken, when, seen = found.survey, found.when, found.views
+    session = opened(workspace_folder, survey, as_of)
+    taken, when, seen = session.survey, session.when, session.views
     view = find_view(seen, bucket, taken)
-    asked: list[RequestSpec]
+    specs: list[RequestSpec]
     if requests is not None:
-        asked = read_request_specs(read_file(requests), str(requests))
+        specs = read_request_specs(read_file(requests), str(requests))
     else:
         headers, carried = read_pairs(header or [], ":", "header"), read_pairs(carrying or [], "=", "condition key")
-        asked = [RequestSpec(caller, verb, action, key, address, headers, carried, at)]
-    results = decision_results(view, asked, lambda one: moment(one.at or None, when, "--at"))
+        specs = [RequestSpec(caller, verb, action, key, address, headers, carried, at)]
+    results = decision_results(view, specs, lambda one: moment(one.at or None, when, "--at"))
     if json:
         emit(encode_lines(results))
     else:

@@ -81,8 +81,8 @@ def nearest(word: str, known: Iterable[str], in_full: Mapping[str, str] = Mappin
     >>> nearest("versionning", ["versioning", "region"])
     'did you mean "versioning"?'
     """
-    found = get_close_matches(word, list(known), n=1, cutoff=0.6)
-    return f'did you mean "{in_full.get(found[0], found[0])}"?' if found else ""
+    matches = get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return f'did you mean "{in_full.get(matches[0], matches[0])}"?' if matches else ""
 
 
 def defect(error: Exception) -> str:

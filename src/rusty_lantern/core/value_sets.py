@@ -26,12 +26,12 @@ class Parts(msgspec.Struct, frozen=True):
 
     def read(self, text: str) -> Value:
         """Words separated by spaces."""
-        found = [] if text == "nothing" else text.split()
-        for word in found:
+        written = [] if text == "nothing" else text.split()
+        for word in written:
             if word not in self.words:
                 hint = nearest(word, self.words)
                 raise NotOnScale(f'"{word}" is none of {", ".join(self.words)}' + (f"; {hint}" if hint else ""))
-        return " ".join(word for word in self.words if word in found)
+        return " ".join(word for word in self.words if word in written)
 
     def show(self, value: Value) -> str:
         """The words, or `nothing`."""

@@ -132,15 +132,15 @@ class Reader:
         if node.fields is None:
             self.complaints.add(f"{what} must be a mapping, and is {node.kind}", node.place)
             return {}
-        found: dict[str, Marked] = {}
+        values: dict[str, Marked] = {}
         for key, value in node.fields:
             assert key.text is not None
             if key.text in known:
-                found[key.text] = value
+                values[key.text] = value
             else:
                 hint = nearest(key.text, known) or f"known here: {', '.join(known)}"
                 self.complaints.add(f'unknown "{key.text}" in {what}', key.place, hint)
-        return found
+        return values
 
     def entries(self, node: Marked | None, what: str) -> Iterator[tuple[Marked, Marked]]:
         """The names and values of a mapping whose names are free."""
@@ -200,7 +200,7 @@ _NOT_PLAIN = r"[^ -~\u00a0-\u2027\u202a-\ud7ff\ue000-\ufefe\uff00-\ufffd\U000100
 
 def quoted(text: str) -> str:
     """A text as a quoted scalar, the same in JSON and YAML."""
-    return re.sub(_NOT_PLAIN, lambda found: f"\\u{ord(found[0]):04x}", json.dumps(text, ensure_ascii=False))
+    return re.sub(_NOT_PLAIN, lambda sign: f"\\u{ord(sign[0]):04x}", json.dumps(text, ensure_ascii=False))
 
 
 def escaped(name: str) -> str:

@@ -80,17 +80,17 @@ class Events:
         self.first_skipped = self.first_skipped or f"{place}: {why}"
 
 
-def stream(path: Path, layout: Layout, actions: frozenset[str], told: Events) -> Iterator[Event]:
+def stream(path: Path, layout: Layout, actions: frozenset[str], tally: Events) -> Iterator[Event]:
     """The events of a file whose action is looked for. Raises `BadInput` if the file cannot be read."""
     wanted = actions | {written for written, meant in layout.actions.items() if meant in actions}
     reads = layout.reads or {".csv": "csv", ".log": "web-log"}.get(path.suffix, "json")
     try:
         with path.open("rb") as opened:
             if reads == "csv":
-                yield from _csv(opened, path.name, layout, wanted, told)
+                yield from _csv(opened, path.name, layout, wanted, tally)
             else:
                 read = _web_log if reads == "web-log" else _json
-                yield from _blocks(opened, path.name, layout, wanted, told, read)
+                yield from _blocks(opened, path.name, layout, wanted, tally, read)
     except OSError as error:
         raise BadInput(Problem(f"cannot be read: {error.strerror or error}", Place(str(path)))) from None
 
@@ -99,32 +99,32 @@ Read = Callable[[bytes, str, int, Layout, frozenset[str], Events], Iterator[Even
 
 
 def _blocks(
-    opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], told: Events, read: Read
+    opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], tally: Events, read: Read
 ) -> Iterator[Event]:
     """Whole lines, many at a time."""
     rest, line = b"", 1
     while fresh := opened.read(BLOCK):
-        told.bytes += len(fresh)
+        tally.bytes += len(fresh)
         block = rest + fresh
         end = block.rfind(b"\n") + 1
         if not end and len(block) > LONGEST_LINE:
             raise BadInput(Problem("a line is longer than 1 MiB", Place(name, line), "is this an event file?"))
         rest = block[end:]
         if end:
-            yield from read(block[:end], name, line, layout, wanted, told)
+            yield from read(block[:end], name, line, layout, wanted, tally)
             lines = block.count(b"\n", 0, end)
-            line, told.lines = line + lines, told.lines + lines
+            line, tally.lines = line + lines, tally.lines + lines
     if rest.strip():
-        yield from read(rest, name, line, layout, wanted, told)
-        told.lines += 1
+        yield from read(rest, name, line, layout, wanted, tally)
+        tally.lines += 1
 
 
 # --- JSON Lines
 
 
-def _json(block: bytes, name: str, line: int, layout: Layout, wanted: frozenset[str], told: Events) -> Iterator[Event]:
+def _json(block: bytes, name: str, line: int, layout: Layout, wanted: frozenset[str], tally: Events) -> Iterator[Event]:
     if any("." in layout.name(field) for field in FIELDS):
-        yield from _lines(block, name, line, layout, wanted, told)
+        yield from _lines(block, name, line, layout, wanted, tally)
         return
     import pyarrow as pa
     import pyarrow.compute as pc
@@ -135,17 +135,17 @@ def _json(block: bytes, name: str, line: int, layout: Layout, wanted: frozenset[
     try:
         table = json.read_json(io.BytesIO(block), json.ReadOptions(block_size=len(block) + 1), options)
     except pa.ArrowInvalid:
-        yield from _lines(block, name, line, layout, wanted, told)
+        yield from _lines(block, name, line, layout, wanted, tally)
         return
     seen = table.column(layout.name("action"))
     for row in table.filter(pc.is_in(seen, pa.array(sorted(wanted)))).to_pylist():
-        event = _event({field: row.get(layout.name(field)) or "" for field in FIELDS}, layout, "", told, name)
+        event = _event({field: row.get(layout.name(field)) or "" for field in FIELDS}, layout, "", tally, name)
         if event is not None:
             yield event
 
 
 def _lines(
-    block: bytes, name: str, first: int, layout: Layout, wanted: frozenset[str], told: Events
+    block: bytes, name: str, first: int, layout: Layout, wanted: frozenset[str], tally: Events
 ) -> Iterator[Event]:
     """Line by line: slower, and tells which line is wrong."""
     for number, text in enumerate(block.split(b"\n"), first):
@@ -153,28 +153,28 @@ def _lines(
             continue
         place = f"{name}:{number}"
         try:
-            found = msgspec.json.decode(text, type=dict[str, Any])
+            entry = msgspec.json.decode(text, type=dict[str, Any])
         except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-            told.skip(place, f"not an event: {error}")
+            tally.skip(place, f"not an event: {error}")
             continue
-        fields = {field: _inside(found, layout.name(field)) for field in FIELDS}
+        fields = {field: _inside(entry, layout.name(field)) for field in FIELDS}
         if fields["action"] in wanted:
-            event = _event(fields, layout, place, told, name)
+            event = _event(fields, layout, place, tally, name)
             if event is not None:
                 yield event
 
 
-def _inside(found: Any, path: str) -> str:
+def _inside(value: Any, path: str) -> str:
     for part in path.split("."):
-        found = found.get(part) if isinstance(found, dict) else None
-    return "" if found is None or isinstance(found, dict | list) else str(found)
+        value = value.get(part) if isinstance(value, dict) else None
+    return "" if value is None or isinstance(value, dict | list) else str(value)
 
 
-def _event(fields: dict[str, str], layout: Layout, place: str, told: Events, name: str) -> Event | None:
+def _event(fields: dict[str, str], layout: Layout, place: str, tally: Events, name: str) -> Event | None:
     try:
         moment = read_moment(fields["time"])
     except NotOnScale as error:
-        told.skip(place or name, f"time: {error}")
+        tally.skip(place or name, f"time: {error}")
         return None
     rest = {field: fields[field] for field in FIELDS if field not in ("time", "action")}
     return Event(moment, action=layout.actions.get(fields["action"], fields["action"]), line=place or name, **rest)
@@ -183,13 +183,13 @@ def _event(fields: dict[str, str], layout: Layout, place: str, told: Events, nam
 # --- CSV
 
 
-def _csv(opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], told: Events) -> Iterator[Event]:
+def _csv(opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], tally: Events) -> Iterator[Event]:
     import pyarrow as pa
     import pyarrow.compute as pc
     from pyarrow import csv
 
     def bad_row(row: Any) -> str:
-        told.skip(name, f"a row of {row.actual_columns} cells where there are {row.expected_columns}")
+        tally.skip(name, f"a row of {row.actual_columns} cells where there are {row.expected_columns}")
         return "skip"
 
     names = {field: layout.name(field) for field in FIELDS}
@@ -201,15 +201,15 @@ def _csv(opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], to
             csv.ConvertOptions(column_types={n: pa.string() for n in names.values()}, strings_can_be_null=False),
         )
         for batch in reader:
-            told.bytes += batch.nbytes
-            told.lines += batch.num_rows
+            tally.bytes += batch.nbytes
+            tally.lines += batch.num_rows
             missing = [n for n in (names["time"], names["action"]) if n not in batch.schema.names]
             if missing:
                 heads = ", ".join(batch.schema.names[:12])
                 raise BadInput(Problem(f"no column {missing[0]}", Place(name, 1), f"columns: {heads}"))
             kept = batch.filter(pc.is_in(batch.column(names["action"]), pa.array(sorted(wanted))))
             for row in kept.to_pylist():
-                event = _event({f: str(row.get(n) or "") for f, n in names.items()}, layout, "", told, name)
+                event = _event({f: str(row.get(n) or "") for f, n in names.items()}, layout, "", tally, name)
                 if event is not None:
                     yield event
     except pa.ArrowInvalid as error:
@@ -242,13 +242,17 @@ def action_of(method: str, target: str) -> tuple[str, str, str]:
     """
     path, _, query = target.partition("?")
     bucket, _, key = (unquote(part) for part in path.lstrip("/").partition("/"))
-    asked = {part.partition("=")[0].lower() for part in query.split("&") if part}
+    parameters = {part.partition("=")[0].lower() for part in query.split("&") if part}
     if key:
-        setting = next((name for part, name in _OF_OBJECTS.items() if part in asked), "")
+        setting = next((name for part, name in _OF_OBJECTS.items() if part in parameters), "")
         plain = {"PUT": "PutObject", "POST": "PutObject"}.get(method, "DeleteObject")
-        return setting or (plain + "Version" if method == "DELETE" and "versionid" in asked else plain), bucket, key
-    setting = next((name for part, name in _SETTINGS.items() if part in asked), "")
-    if "delete" in asked:
+        return (
+            setting or (plain + "Version" if method == "DELETE" and "versionid" in parameters else plain),
+            bucket,
+            key,
+        )
+    setting = next((name for part, name in _SETTINGS.items() if part in parameters), "")
+    if "delete" in parameters:
         return "DeleteObjects", bucket, ""
     verb = "Delete" if method == "DELETE" else "Put"
     return (verb + setting if setting else "DeleteBucket" if method == "DELETE" else "CreateBucket"), bucket, ""
@@ -257,26 +261,26 @@ def action_of(method: str, target: str) -> tuple[str, str, str]:
 def _entries(block: bytes) -> Iterator[re.Match[bytes]]:
     """The lines of requests that change something; most do not, so these are looked for first."""
     for method in _CHANGING.finditer(block):
-        found = _ENTRY.match(block, block.rfind(NEWLINE, 0, method.start()) + 1)
-        if found is not None and found.start(4) == method.start() + 1:
-            yield found
+        entry = _ENTRY.match(block, block.rfind(NEWLINE, 0, method.start()) + 1)
+        if entry is not None and entry.start(4) == method.start() + 1:
+            yield entry
 
 
 def _web_log(
-    block: bytes, name: str, first: int, layout: Layout, wanted: frozenset[str], told: Events
+    block: bytes, name: str, first: int, layout: Layout, wanted: frozenset[str], tally: Events
 ) -> Iterator[Event]:
     number, counted = first, 0
-    for found in _entries(block):
-        address, actor, at, method, target, status = (part.decode("utf-8", "replace") for part in found.groups())
+    for entry in _entries(block):
+        address, actor, at, method, target, status = (part.decode("utf-8", "replace") for part in entry.groups())
         action, bucket, key = action_of(method, target)
         if action not in wanted:
             continue
-        number, counted = number + block.count(NEWLINE, counted, found.start()), found.start()
+        number, counted = number + block.count(NEWLINE, counted, entry.start()), entry.start()
         place = f"{name}:{number}"
         try:
             moment = datetime.strptime(at, "%d/%b/%Y:%H:%M:%S %z").astimezone(UTC)
         except ValueError:
-            told.skip(place, f'"{at}" is no time')
+            tally.skip(place, f'"{at}" is no time')
             continue
         yield Event(moment, "" if actor == "-" else actor, layout.actions.get(action, action), bucket, key, address,
                     status, line=place)  # fmt: skip

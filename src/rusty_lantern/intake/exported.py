@@ -21,8 +21,10 @@ ENDINGS = (".json", ".jsonl", ".ndjson")
 def shipped_layouts() -> dict[str, str]:
     """Name → text of the layouts that come with the program."""
     folder = files("rusty_lantern.layouts")
-    found = sorted((entry for entry in folder.iterdir() if entry.name.endswith(".yaml")), key=lambda entry: entry.name)
-    return {entry.name.removesuffix(".yaml"): entry.read_text(encoding="utf-8") for entry in found}
+    layouts = sorted(
+        (entry for entry in folder.iterdir() if entry.name.endswith(".yaml")), key=lambda entry: entry.name
+    )
+    return {entry.name.removesuffix(".yaml"): entry.read_text(encoding="utf-8") for entry in layouts}
 
 
 def find_layout(name: str, folder: Path) -> Layout:
@@ -59,13 +61,13 @@ def assembled(
             read.append((_shown(path, folder), path.read_bytes()))
         except OSError as error:
             raise BadInput(Problem(f"cannot be read: {error.strerror}", Place(str(path)))) from None
-    found = assemble(documents_of(iter(read)), how, store, moment)
-    if not found.rows and found.unmatched:
+    export = assemble(documents_of(iter(read)), how, store, moment)
+    if not export.rows and export.unmatched:
         remedy = "is it the right layout? lantern dossier layouts lists those that ship"
-        raise BadInput(Problem(f"the layout {layout} finds nothing: {found.unmatched[0]}", remedy=remedy))
-    receive(encode(found.dossier), "what the export tells")  # no secret, no contradiction
+        raise BadInput(Problem(f"the layout {layout} finds nothing: {export.unmatched[0]}", remedy=remedy))
+    receive(encode(export.dossier), "what the export tells")  # no secret, no contradiction
     assert oldest is not None
-    return found, oldest
+    return export, oldest
 
 
 def _paths(folder: Path, patterns: Sequence[str]) -> Iterator[Path]:

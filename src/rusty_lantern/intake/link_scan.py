@@ -22,7 +22,7 @@ class Mined:
     """The links that were found, each once: taken apart, whole (in memory only, for trying it), and where."""
 
     bytes: int = 0
-    found: list[tuple[Signed, str, str]] = field(default_factory=list)
+    links: list[tuple[Signed, str, str]] = field(default_factory=list)
 
 
 def mine(files: list[Path]) -> Mined:
@@ -54,7 +54,7 @@ def _mine(stream: BinaryIO, name: str, mined: Mined, seen: dict[bytes, None]) ->
             seen[key] = None
             if len(seen) > MOST_LINKS:
                 raise BadInput(Problem(f"more than {MOST_LINKS:,} different links", Place(name), "search less"))
-            mined.found.append((signed, address, f"{name}:{counted}"))
+            mined.links.append((signed, address, f"{name}:{counted}"))
         line += text.count(b"\n", 0, len(text) - before)
 
 

@@ -57,11 +57,11 @@ def find_signed(text: bytes) -> Iterator[tuple[int, Signed, str]]:
         if sign.start() < done:
             continue
         start = _beginning(text, sign.start())
-        found = _URL.match(text, start) if start >= 0 else None
-        if found is None:
+        match = _URL.match(text, start) if start >= 0 else None
+        if match is None:
             continue
-        done = found.end()
-        address = found[0].decode("ascii", "replace").rstrip(".,;:!?").replace("&amp;", "&")
+        done = match.end()
+        address = match[0].decode("ascii", "replace").rstrip(".,;:!?").replace("&amp;", "&")
         signed = read_signed(address)
         if signed is not None:
             yield start, signed, address

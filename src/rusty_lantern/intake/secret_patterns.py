@@ -81,7 +81,7 @@ def without_secrets(text: str) -> str:
     >>> without_secrets('{"Sid": "password=Tr0ub4dor-and-3"}')
     '{"Sid": "password=(left out: it looks like a secret)"}'
     """
-    found = _BLOCK.sub(REMOVED, text)
+    cleaned = _BLOCK.sub(REMOVED, text)
 
     def named(match: re.Match[str]) -> str:
         value = re.split(r"[<>&}\]\\]", match[2])[0]
@@ -90,10 +90,10 @@ def without_secrets(text: str) -> str:
         plain = _PLACEHOLDER.match(value) or not _chosen(value)
         return match[0] if plain or REMOVED.startswith(value) else match[0].replace(value, REMOVED, 1)
 
-    found = _NAMED.sub(named, found)
-    dense = re.search(r"(?i)secret|key", found) is not None
+    cleaned = _NAMED.sub(named, cleaned)
+    dense = re.search(r"(?i)secret|key", cleaned) is not None
     return _SECRET.sub(
-        lambda one: REMOVED if _random(one[1]) and (dense or re.search("[+/]", one[1])) else one[0], found
+        lambda one: REMOVED if _random(one[1]) and (dense or re.search("[+/]", one[1])) else one[0], cleaned
     )
 
 

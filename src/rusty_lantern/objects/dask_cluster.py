@@ -87,10 +87,10 @@ class Cluster:
                     whole.append((numbers, self._submit(whole_tables, [tables[n] for n in numbers], count)))
         except (OSError, TimeoutError, RuntimeError) as error:
             raise self._lost(error) from None
-        found = {n: one for numbers, task in whole for n, one in zip(numbers, self._result(task), strict=True)}
+        results = {n: one for numbers, task in whole for n, one in zip(numbers, self._result(task), strict=True)}
         if isinstance(count, Joining):
-            found |= {n: count.joined([self._result(one) for one in parts]) for n, parts in parted}
-        return [found[n] for n in range(len(tables))]
+            results |= {n: count.joined([self._result(one) for one in parts]) for n, parts in parted}
+        return [results[n] for n in range(len(tables))]
 
     def _submit(self, *words: Any) -> Any:
         return self._client.submit(outcome, *words, pure=False)
@@ -103,7 +103,7 @@ class Cluster:
         again = AGAIN
         while True:
             try:
-                done, found = task.result(timeout=LOOK_UP)
+                done, result = task.result(timeout=LOOK_UP)
             except TimeoutError as error:
                 if self._client.status not in ("running", "connecting"):
                     raise self._lost(error) from None
@@ -117,8 +117,8 @@ class Cluster:
                 raise self._lost(error) from None
             else:
                 if done:
-                    return found
-                raise found
+                    return result
+                raise result
 
     def _lost(self, error: BaseException) -> ClusterLost:
         gone = isinstance(error, (OSError, TimeoutError, CancelledError, RuntimeError))

@@ -27,21 +27,21 @@ def compiled(requirements: Iterable[Requirement], moment: datetime) -> Compiled:
 
 
 def tallies(
-    asked: Sequence[tuple[VersionTable, Sequence[Requirement]]], moment: datetime, over: Over = over
+    tables: Sequence[tuple[VersionTable, Sequence[Requirement]]], moment: datetime, over: Over = over
 ) -> list[list[Tally]]:
     """Per table one tally a requirement, in order. Raises `BadInput` for an expression that cannot be run.
 
     Tables with the same requirements are judged together.
     """
     alike: dict[tuple[object, ...], list[int]] = {}
-    for n, (_, requirements) in enumerate(asked):
+    for n, (_, requirements) in enumerate(tables):
         alike.setdefault(tuple((r.place, r.fact) for r in requirements), []).append(n)
-    found: list[list[Tally]] = [[] for _ in asked]
+    results: list[list[Tally]] = [[] for _ in tables]
     for numbers in alike.values():
-        judging = Judging(tuple(asked[numbers[0]][1]), moment)
-        for n, counted in zip(numbers, over([asked[n][0] for n in numbers], judging), strict=True):
-            found[n] = counted
-    return found
+        judging = Judging(tuple(tables[numbers[0]][1]), moment)
+        for n, counted in zip(numbers, over([tables[n][0] for n in numbers], judging), strict=True):
+            results[n] = counted
+    return results
 
 
 class Judging(msgspec.Struct, frozen=True):
@@ -62,14 +62,14 @@ class Judging(msgspec.Struct, frozen=True):
         """
         if len(source.tables) > 1:
             return self._counted(source, _SUMS + _EXAMPLES)
-        (found,) = self._counted(source, _SUMS)
+        (counts,) = self._counted(source, _SUMS)
         for where in (f"file_row_number < {FIRST_ROWS:d}", "true"):
-            wanted = [n for n, tally in enumerate(found) if len(tally.examples) < min(EXAMPLES, tally.failed)]
+            wanted = [n for n, tally in enumerate(counts) if len(tally.examples) < min(EXAMPLES, tally.failed)]
             part = Judging(tuple(self.requirements[n] for n in wanted), self.moment)
             (shown,) = part._counted(source, _NO_SUMS + _EXAMPLES, where)
             for n, tally in zip(wanted, shown, strict=True):
-                found[n] = msgspec.structs.replace(found[n], examples=tally.examples)
-        return [found]
+                counts[n] = msgspec.structs.replace(counts[n], examples=tally.examples)
+        return [counts]
 
     def joined(self, parts: Sequence[list[Tally]]) -> list[Tally]:
         """The tallies of several parts as those of the whole."""
@@ -83,13 +83,13 @@ class Judging(msgspec.Struct, frozen=True):
         columns = ", ".join(sums.format(s=f"s{n}") for n in range(len(made.states)))
         rows = SOURCE.format(rows=f"(SELECT * FROM {source.rows} WHERE {where})")
         query = f"SELECT n, {columns} FROM (SELECT n, key, size, {states} FROM {rows}) GROUP BY n"
-        found = [[Tally() for _ in self.requirements] for _ in source.tables]
-        for n, *values in self._asked(source, query, made):
+        counts = [[Tally() for _ in self.requirements] for _ in source.tables]
+        for n, *values in self._rows(source, query, made):
             width = len(values) // len(self.requirements)
-            found[n] = [_tally(*values[k : k + width]) for k in range(0, len(values), width)]
-        return found
+            counts[n] = [_tally(*values[k : k + width]) for k in range(0, len(values), width)]
+        return counts
 
-    def _asked(self, source: Source, query: str, made: Compiled) -> list[tuple[Any, ...]]:
+    def _rows(self, source: Source, query: str, made: Compiled) -> list[tuple[Any, ...]]:
         import duckdb
 
         try:

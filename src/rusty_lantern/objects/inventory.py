@@ -79,14 +79,14 @@ def files_of(inventory: Inventory, workspace: Path, bucket: str) -> list[Path]:
 
 def take(files: list[Path], inventory: Inventory, out: Path) -> Taken:
     """Make a version table at `out` of an inventory's files. Never raises for what is in them."""
-    asked = Evidence(f"inventory {', '.join(path.name for path in files)}", "read")
+    evidence = Evidence(f"inventory {', '.join(path.name for path in files)}", "read")
     partial = out.with_suffix(".partial")
     out.parent.mkdir(parents=True, exist_ok=True)
     try:
         with engine(out.parent) as columns:
             query = _query(files, inventory, _names(columns, files, inventory))
-            found = _counts(columns, query)
-            rows, objects, size, old, old_size, markers = found
+            counts = _counts(columns, query)
+            rows, objects, size, old, old_size, markers = counts
             table = Table(rows=rows, versions=objects + old, looked="listed", source="inventory")
             about = msgspec.json.encode(table).decode().replace("'", "''")
             columns.execute(
@@ -95,14 +95,14 @@ def take(files: list[Path], inventory: Inventory, out: Path) -> Taken:
             )
         partial.rename(out)
     except (duckdb.Error, OSError, Unmapped) as error:
-        lost: Answer[Any] = Answer("failed", None, f"the inventory cannot be read: {_first_line(error)}", asked)
+        lost: Answer[Any] = Answer("failed", None, f"the inventory cannot be read: {_first_line(error)}", evidence)
         return Taken(lost, lost, lost)
     finally:
         partial.unlink(missing_ok=True)
     return Taken(
-        Answer("known", table, "", asked),
-        Answer("known", Usage(objects, size, by="inventory"), "", asked),
-        Answer("known", Versions(old, old_size, markers), "", asked),
+        Answer("known", table, "", evidence),
+        Answer("known", Usage(objects, size, by="inventory"), "", evidence),
+        Answer("known", Versions(old, old_size, markers), "", evidence),
     )
 
 
@@ -124,8 +124,8 @@ def _source(files: list[Path], inventory: Inventory) -> str:
 
 def _names(columns: DuckDBPyConnection, files: list[Path], inventory: Inventory) -> list[str]:
     """The files' own names of their columns. Raises `Unmapped` where a mapped one is not among them."""
-    found = columns.execute(f"DESCRIBE SELECT * FROM {_source(files, inventory)}").fetchall()
-    names = [row[0] for row in found]
+    columns_there = columns.execute(f"DESCRIBE SELECT * FROM {_source(files, inventory)}").fetchall()
+    names = [row[0] for row in columns_there]
     for ours, theirs in inventory.columns:
         if theirs not in names if inventory.headed else int(theirs) > len(names):
             raise Unmapped(f'there is no column "{theirs}" for {ours.replace("_", "-")}')
@@ -155,12 +155,12 @@ def _query(files: list[Path], inventory: Inventory, names: list[str]) -> str:
 
 def _counts(columns: DuckDBPyConnection, query: str) -> tuple[int, ...]:
     current = "current AND NOT marker"
-    found = columns.execute(
+    sums = columns.execute(
         f"SELECT count(*), count(*) FILTER ({current}), coalesce(sum(size) FILTER ({current}), 0)::BIGINT, "
         f"count(*) FILTER ({_BENEATH}), coalesce(sum(size) FILTER ({_BENEATH}), 0)::BIGINT, count(*) FILTER (marker) "
         f"FROM ({query})"
     ).fetchone()
-    return found or ()
+    return sums or ()
 
 
 def _ordered(query: str) -> str:

@@ -35,13 +35,13 @@ def _moment(microseconds_: int) -> datetime:
     return datetime.fromtimestamp(microseconds_ / 1_000_000, UTC)
 
 
-Found = dict[str, tuple[int, list[str], frozenset[str]]]
+BySort = dict[str, tuple[int, list[str], frozenset[str]]]
 """What happened to versions → how many, the first of them in words, and the keys they are versions of."""
 
 
 def weakened(
     before: Sequence[VersionTable], after: Sequence[VersionTable], moment: datetime, over: Over = over
-) -> list[Found]:
+) -> list[BySort]:
     """Per bucket what happened to versions that were protected, by its tables in two surveys; at most `MOST_KEYS` keys.
 
     Only versions that were inspected in both surveys say anything. Raises `Damaged`, and says which table is.
@@ -55,17 +55,17 @@ class _Weakened(msgspec.Struct, frozen=True):
     before: dict[Path, VersionTable]
     moment: datetime
 
-    def __call__(self, source: Source) -> list[Found]:
+    def __call__(self, source: Source) -> list[BySort]:
         old = open_source(source.engine, [self.before[table.path] for table in source.tables], prefix="old_")
         sorts = ", ".join(f"CASE WHEN {where} THEN '{sort}' END" for sort, where in _SORTS.items())
         query = _FOUND.format(sorts=sorts, before=old.rows, after=source.rows, most=MOST_KEYS)
         rows: list[dict[str, list[tuple[int, str, str, int | None]]]] = [{} for _ in source.tables]
         for n, sort, *row in source.ask(query, {**old.bound, "moment": microseconds(self.moment)}):
             rows[n].setdefault(sort, []).append(tuple(row))
-        return [{sort: _told(found[sort]) for sort in _SORTS if sort in found} for found in rows]
+        return [{sort: _examples(by_sort[sort]) for sort in _SORTS if sort in by_sort} for by_sort in rows]
 
 
-def _told(rows: list[tuple[int, str, str, int | None]]) -> tuple[int, list[str], frozenset[str]]:
+def _examples(rows: list[tuple[int, str, str, int | None]]) -> tuple[int, list[str], frozenset[str]]:
     shown = [
         f"{key} {version}" + (f", until {show_moment(_moment(until))}" if until else "")
         for _, key, version, until in rows[:EXAMPLES]

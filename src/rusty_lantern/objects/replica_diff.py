@@ -30,26 +30,26 @@ class _Lacking(msgspec.Struct, frozen=True):
         copies = open_source(source.engine, [copy for _, copy, _, _ in pairs], prefix="copy_")
         due = [microseconds(taken - timedelta(seconds=lag)) for _, _, taken, lag in pairs]
         query = _LACKING.format(rows=source.rows, copies=copies.rows, tables=len(pairs))
-        found = [Behind(0, 0) for _ in pairs]
+        behind = [Behind(0, 0) for _ in pairs]
         for n, overdue, recent in source.ask(query, {**copies.bound, "due": due}):
-            found[n] = Behind(overdue, recent)
-        return found
+            behind[n] = Behind(overdue, recent)
+        return behind
 
 
 def lacking(pairs: Sequence[Pair], over: Over = over) -> list[Behind]:
     """Per pair the current objects of the original whose keys the copy lacks: overdue, and stored within the lag."""
-    found: dict[int, Behind] = {}
-    while len(found) < len(pairs):  # tables that are read together are different ones: a bucket may have two mirrors
+    behind: dict[int, Behind] = {}
+    while len(behind) < len(pairs):  # tables that are read together are different ones: a bucket may have two mirrors
         turn: dict[Path, int] = {}
         copies: set[Path] = set()
         for n, (original, copy, *_) in enumerate(pairs):
-            if n not in found and original.path not in turn and copy.path not in copies:
+            if n not in behind and original.path not in turn and copy.path not in copies:
                 turn[original.path] = n
                 copies.add(copy.path)
         wanted = [pairs[n][0] for n in turn.values()]
         counted = over(wanted, _Lacking({path: pairs[n] for path, n in turn.items()}))
-        found |= zip(turn.values(), counted, strict=True)
-    return [found[n] for n in range(len(pairs))]
+        behind |= zip(turn.values(), counted, strict=True)
+    return [behind[n] for n in range(len(pairs))]
 
 
 Key = tuple[str, str, int, int]
@@ -60,14 +60,14 @@ class _Keys(msgspec.Struct, frozen=True):
     """The encryption keys in use in a table."""
 
     def __call__(self, source: Source) -> list[list[Key]]:
-        found: list[list[Key]] = [[] for _ in source.tables]
+        keys: list[list[Key]] = [[] for _ in source.tables]
         query = (
             "SELECT n, coalesce(encryption, ''), coalesce(encryption_key, ''), count(*), "
             f"coalesce(sum(size), 0)::BIGINT FROM {source.rows} WHERE NOT marker GROUP BY 1, 2, 3 ORDER BY 4 DESC, 2, 3"
         )
         for n, by, key, versions, size in source.ask(query, {}):
-            found[n].append((by, key, versions, size))
-        return found
+            keys[n].append((by, key, versions, size))
+        return keys
 
 
 def keys_in(tables: Sequence[VersionTable], over: Over = over) -> list[list[Key]]:

@@ -123,22 +123,22 @@ def _locks(source: Source, moment: datetime) -> list[RetentionSummary]:
         source.ask(f"CREATE TEMP TABLE v AS SELECT * FROM {v}", bound)
         v = "v"
 
-    def asked(query: str) -> dict[int, list[tuple[Any, ...]]]:
+    def rows_of(query: str) -> dict[int, list[tuple[Any, ...]]]:
         rows: dict[int, list[tuple[Any, ...]]] = {}
         for n, *row in source.ask(query.format(v=v), bound):
             rows.setdefault(n, []).append(tuple(row))
         return rows
 
-    parts, keys, releases = asked(_PARTS), asked(_KEYS), asked(_RELEASES)
-    single = asked(_SINGLE)
+    parts, keys, releases = rows_of(_PARTS), rows_of(_KEYS), rows_of(_RELEASES)
+    single = rows_of(_SINGLE)
     bound |= {"numbers": list(single), "longest": [rows[0][7] for rows in single.values()]}
-    longest = asked(_LONGEST)
-    found = []
+    longest = rows_of(_LONGEST)
+    summaries = []
     for n, table in enumerate(source.tables):
         until, until_bypass, held, unknown, legal_hold_bytes, weaker, examples, period, outlives = single.get(
             n, [_NO_ROWS]
         )[0]
-        found.append(
+        summaries.append(
             RetentionSummary(
                 groups=[VersionGroup(*row) for row in parts.get(n, ())],
                 keys=[KeyGroup(*row) for row in keys.get(n, ())],
@@ -151,7 +151,7 @@ def _locks(source: Source, moment: datetime) -> list[RetentionSummary]:
                 outlives_expiry=outlives if table.expires_old else None,
             )
         )
-    return found
+    return summaries
 
 
 _NO_ROWS = (None, None, 0, 0, 0, 0, None, None, 0)
@@ -178,10 +178,10 @@ class _Keeping(msgspec.Struct, frozen=True):
     moment: datetime
 
     def __call__(self, source: Source) -> list[list[Kept]]:
-        found: list[list[Kept]] = [[] for _ in source.tables]
+        kept: list[list[Kept]] = [[] for _ in source.tables]
         for n, *row in source.ask(_KEPT.format(rows=source.rows), {"moment": microseconds(self.moment)}):
-            found[n].append(Kept(*row))
-        return found
+            kept[n].append(Kept(*row))
+        return kept
 
 
 def kept(tables: Sequence[VersionTable], moment: datetime, over: Over = over) -> list[list[Kept]]:

@@ -95,7 +95,7 @@ class _ByTier(msgspec.Struct, frozen=True):
         ending: dict[int, list[int]] = {}
         if any(table.own_expiry for table in source.tables):
             ending = {n: row for n, *row in source.ask(_OWN_EXPIRY.format(rows=source.rows), bound)}
-        found = []
+        tiers = []
         for n, table in enumerate(source.tables):
             markers, unknown, size, until, held, lately = locked.get(n, [0, 0, 0, None, 0, 0])
             ends = None if until is None else datetime.fromtimestamp(until / 1_000_000, UTC)
@@ -103,13 +103,13 @@ class _ByTier(msgspec.Struct, frozen=True):
             if table.own_expiry:
                 own, uninspected = ending.get(n, [0, 0])
                 expiring, unsure = expiring + own, unsure + uninspected
-            found.append(
+            tiers.append(
                 ByTier(
                     kinds.get(n, []), markers, None if unknown else Locked(size, ends, held),
                     None if unsure or not table.rules_known else expiring, lately,
                 )
             )  # fmt: skip
-        return found
+        return tiers
 
 
 def by_tier(

@@ -55,8 +55,12 @@ class AdminDoor:
         if method != "GET" or needed is None or user is None or not user.has(needed):
             return web.json_response({"Code": "AccessDenied"}, status=403)
         ask = _QUESTIONS.get(rest)
-        told = ask(self, query, held) if ask else None
-        return web.json_response(told) if told is not None else web.json_response({"Code": "NoSuchKey"}, status=404)
+        document = ask(self, query, held) if ask else None
+        return (
+            web.json_response(document)
+            if document is not None
+            else web.json_response({"Code": "NoSuchKey"}, status=404)
+        )
 
     def _users(self, query: Mapping[str, str], _: Holdings) -> Any:
         if "list" in query:
@@ -76,9 +80,9 @@ class AdminDoor:
         if bucket is None:
             return None
         policy, guards = bucket.policy.value, bucket.public_access_guards.value
-        told = {"user.rgw.iam-policy": policy.encode()} if policy else {}
+        attributes = {"user.rgw.iam-policy": policy.encode()} if policy else {}
         return _attributes(
-            told | ({"user.rgw.public-access": bytes(msgspec.structs.astuple(guards))} if guards else {})
+            attributes | ({"user.rgw.public-access": bytes(msgspec.structs.astuple(guards))} if guards else {})
         )
 
     def _user_kept(self, query: Mapping[str, str], _: Holdings) -> Any:
@@ -138,8 +142,8 @@ def _entry(grant: Grant) -> dict[str, Any]:
     return {"id": name, "grant": body}
 
 
-def _attributes(found: dict[str, bytes]) -> dict[str, Any]:
-    listed = [{"key": key, "val": base64.b64encode(value).decode()} for key, value in found.items()]
+def _attributes(attributes: dict[str, bytes]) -> dict[str, Any]:
+    listed = [{"key": key, "val": base64.b64encode(value).decode()} for key, value in attributes.items()]
     return {"data": {"attrs": listed}}
 
 

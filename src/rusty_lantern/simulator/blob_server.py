@@ -156,7 +156,7 @@ class BlobServer:
         wanted = request.query.get("versionid") or (
             f"snapshot {request.query['snapshot']}" if "snapshot" in request.query else ""
         )
-        found = next(
+        blob = next(
             (
                 version
                 for version in self.holdings.versions.get(bucket.name, [])
@@ -164,15 +164,15 @@ class BlobServer:
             ),
             None,
         )
-        if found is None or _is_deleted(found):
+        if blob is None or _is_deleted(blob):
             return _refused(404, "BlobNotFound")
         if request.query.get("comp") == "tags":
-            tags = [_e("Tag", _e("Key", name), _e("Value", value)) for name, value in (found.tags or {}).items()]
+            tags = [_e("Tag", _e("Key", name), _e("Value", value)) for name, value in (blob.tags or {}).items()]
             return _xml(_e("Tags", _e("TagSet", *tags)))
-        headers = _described(found)
+        headers = _described(blob)
         if request.method == "HEAD":
-            return web.Response(headers={**headers, "content-length": str(found.size)})
-        return web.Response(body=b" " * min(found.size, 1024), headers=headers)
+            return web.Response(headers={**headers, "content-length": str(blob.size)})
+        return web.Response(body=b" " * min(blob.size, 1024), headers=headers)
 
 
 def _only_rights(bucket: Bucket, bare: Bucket) -> Bucket:
@@ -199,7 +199,7 @@ def _is_listed(version: ObjectVersion, wanted: list[str]) -> bool:
 
 def _container(bucket: Bucket) -> etree._Element:
     level, lock, encryption = _level(bucket), bucket.lock.value, bucket.encryption.value
-    told = {
+    properties = {
         "PublicAccess": level,
         "LeaseState": "leased" if bucket.leased.value else "available",
         "LeaseDuration": "infinite" if bucket.leased.value else "",
@@ -213,18 +213,18 @@ def _container(bucket: Bucket) -> etree._Element:
     return _e(
         "Container",
         _e("Name", bucket.name),
-        _e("Properties", *(_e(name, value) for name, value in told.items() if value)),
+        _e("Properties", *(_e(name, value) for name, value in properties.items() if value)),
         _e("Metadata", *metadata),
     )
 
 
 def _policy(policy: LinkPolicy) -> etree._Element:
-    told = {
+    parts_by_name = {
         "Start": policy.starts.isoformat().replace("+00:00", "Z") if policy.starts else "",
         "Expiry": policy.expires.isoformat().replace("+00:00", "Z") if policy.expires else "",
         "Permission": "".join(LETTERS[verb] for verb in policy.verbs),
     }
-    parts = [_e(name, value) for name, value in told.items() if value]
+    parts = [_e(name, value) for name, value in parts_by_name.items() if value]
     return _e("SignedIdentifier", _e("Id", policy.name), _e("AccessPolicy", *parts))
 
 
@@ -242,7 +242,7 @@ def _entry(version: ObjectVersion) -> Iterator[etree._Element]:
         yield _e("VersionId", version.version)
         if version.current:
             yield _e("IsCurrentVersion", "true")
-    told = {
+    properties = {
         "Last-Modified": format_datetime(version.written, usegmt=True) if version.written else "",
         "Etag": version.etag,
         "Content-Length": str(version.size),
@@ -250,12 +250,12 @@ def _entry(version: ObjectVersion) -> Iterator[etree._Element]:
         "BlobType": "BlockBlob",
         "AccessTier": version.tier,
     }
-    yield _e("Properties", *(_e(name, value) for name, value in told.items() if value))
+    yield _e("Properties", *(_e(name, value) for name, value in properties.items() if value))
 
 
 def _described(version: ObjectVersion) -> dict[str, str]:
     mode = {"governance": "unlocked", "compliance": "locked"}.get(version.mode or "", "")
-    told = {
+    headers = {
         "etag": version.etag,
         "content-type": version.content_type or "application/octet-stream",
         "content-md5": "x" if version.checksum else "",
@@ -267,8 +267,8 @@ def _described(version: ObjectVersion) -> dict[str, str]:
         "x-ms-legal-hold": "true" if version.hold else "",
         "x-ms-tag-count": str(len(version.tags)) if version.tags else "",
     }
-    told |= {f"x-ms-meta-{name}": value for name, value in (version.metadata or {}).items()}
-    return {name: value for name, value in told.items() if value}
+    headers |= {f"x-ms-meta-{name}": value for name, value in (version.metadata or {}).items()}
+    return {name: value for name, value in headers.items() if value}
 
 
 def _e(name: str, *parts: str | etree._Element) -> etree._Element:

@@ -36,8 +36,8 @@ def answer(dossier: Dossier, query: dict[str, str]) -> tuple[int, bytes]:
 
 
 def _error(code: str, message: str) -> bytes:
-    told = element("Type", "Sender") + element("Code", code) + element("Message", message)
-    return f'<ErrorResponse xmlns="{NAMESPACE}"><Error>{told}</Error></ErrorResponse>'.encode()
+    parts = element("Type", "Sender") + element("Code", code) + element("Message", message)
+    return f'<ErrorResponse xmlns="{NAMESPACE}"><Error>{parts}</Error></ErrorResponse>'.encode()
 
 
 def _people(dossier: Dossier) -> list[Identity]:
@@ -186,8 +186,8 @@ def _login(dossier: Dossier, query: dict[str, str]) -> str:
     holder = _person(dossier, query)
     if holder.password.value is None:
         raise KeyError(holder.name)
-    told = element("UserName", holder.name) + _time("CreateDate", holder.password.value.changed)
-    return f"<LoginProfile>{told}</LoginProfile>"
+    parts = element("UserName", holder.name) + _time("CreateDate", holder.password.value.changed)
+    return f"<LoginProfile>{parts}</LoginProfile>"
 
 
 def _factors(dossier: Dossier, query: dict[str, str]) -> str:
@@ -200,8 +200,8 @@ def _summary(dossier: Dossier, _: dict[str, str]) -> str:
     root = next((h for h in dossier.identities.value or () if h.kind == "root"), None)
     factor = bool(root and root.mfa.value)
     keys = sum(key.owner == ROOT for key in dossier.credentials.value or ())
-    told = {"AccountMFAEnabled": int(factor), "AccountAccessKeysPresent": keys}
-    entries = "".join(f"<entry>{element('key', k)}{element('value', v)}</entry>" for k, v in told.items())
+    values = {"AccountMFAEnabled": int(factor), "AccountAccessKeysPresent": keys}
+    entries = "".join(f"<entry>{element('key', k)}{element('value', v)}</entry>" for k, v in values.items())
     return f"<SummaryMap>{entries}</SummaryMap>"
 
 

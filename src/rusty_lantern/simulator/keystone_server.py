@@ -67,7 +67,7 @@ class KeystoneServer:
             return web.Response(status=405 if request.path.startswith("/v3/") else 404)
         if self.sees(request.headers.get("x-auth-token", "")) != "people":
             return web.json_response({"error": {"code": 403, "title": "Forbidden"}}, status=403)
-        return self._told(path)
+        return self._document(path)
 
     def _sign_in(self, body: Any) -> web.Response:
         identity = body["auth"]["identity"]
@@ -82,12 +82,12 @@ class KeystoneServer:
                 return web.json_response({"token": {}}, status=201, headers={"x-subject-token": _token_of(login)})
         return web.json_response({"error": {"code": 401, "title": "Unauthorized"}}, status=401)
 
-    def _told(self, path: str) -> web.Response:
+    def _document(self, path: str) -> web.Response:
         parent, _, name = path.rpartition("/")
         if parent in self.realm.lists:  # one entry of a list, by its id
-            found = next((entry for entry in self.realm.lists[parent] if entry.get("id") == name), None)
+            shown = next((entry for entry in self.realm.lists[parent] if entry.get("id") == name), None)
             wrapped = LISTS.get(parent, parent.rpartition("/")[2]).removesuffix("s")
-            return web.json_response({wrapped: found} if found else {}, status=200 if found else 404)
+            return web.json_response({wrapped: shown} if shown else {}, status=200 if shown else 404)
         listed = LISTS.get(path, "credentials" if name == "OS-EC2" else name)
         return web.json_response({listed: self.realm.lists.get(path, []), "links": {"next": None}})
 

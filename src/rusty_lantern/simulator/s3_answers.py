@@ -85,7 +85,7 @@ def _described(version: ObjectVersion, *, encoded: bool) -> str:
 def headers(version: ObjectVersion) -> dict[str, str]:
     """What the answer to HEAD tells of a version."""
     assert version.written is not None
-    told = {
+    values = {
         "etag": f'"{version.etag}"',
         "last-modified": format_datetime(version.written, usegmt=True),
         "content-type": version.content_type,
@@ -102,8 +102,8 @@ def headers(version: ObjectVersion) -> dict[str, str]:
         "x-amz-object-lock-legal-hold": "ON" if version.hold else None,
         "x-amz-storage-class": version.tier if version.tier != "STANDARD" else None,
     }
-    told |= {f"x-amz-meta-{name}": value for name, value in (version.metadata or {}).items()}
-    return {name: value for name, value in told.items() if value}
+    values |= {f"x-amz-meta-{name}": value for name, value in (version.metadata or {}).items()}
+    return {name: value for name, value in values.items() if value}
 
 
 def retention(version: ObjectVersion) -> bytes:
@@ -169,32 +169,32 @@ def _replication(rules_of: list[Copying]) -> bytes:
     return document("ReplicationConfiguration", rules)
 
 
-def _notifications(told: list[str] | None) -> bytes:
-    body = "".join(f"<TopicConfiguration>{element('Topic', name)}</TopicConfiguration>" for name in told or ())
+def _notifications(topics: list[str] | None) -> bytes:
+    body = "".join(f"<TopicConfiguration>{element('Topic', name)}</TopicConfiguration>" for name in topics or ())
     return document("NotificationConfiguration", body)
 
 
-def uploads(bucket: str, found: Uploads) -> bytes:
+def uploads(bucket: str, pending: Uploads) -> bytes:
     """The unfinished uploads."""
-    begun = element("Initiated", stamp(found.oldest)) if found.oldest else ""
+    begun = element("Initiated", stamp(pending.oldest)) if pending.oldest else ""
     entries = "".join(
         f"<Upload>{element('Key', 'unfinished')}{element('UploadId', str(n))}{begun}</Upload>"
-        for n in range(found.count)
+        for n in range(pending.count)
     )
     return document("ListMultipartUploadsResult", element("Bucket", bucket) + entries)
 
 
-def parts(bucket: str, found: Uploads, upload: str) -> bytes | None:
+def parts(bucket: str, pending: Uploads, upload: str) -> bytes | None:
     """The parts of an unfinished upload: two, of about the same size; None where there is no such upload."""
-    if not upload.isdigit() or int(upload) >= found.count:
+    if not upload.isdigit() or int(upload) >= pending.count:
         return None
-    every = 2 * found.count
-    sizes = [(found.bytes or 0) * (n + 1) // every - (found.bytes or 0) * n // every for n in range(every)]
-    told = "".join(
+    every = 2 * pending.count
+    sizes = [(pending.bytes or 0) * (n + 1) // every - (pending.bytes or 0) * n // every for n in range(every)]
+    entries = "".join(
         f"<Part>{element('PartNumber', n + 1)}{element('Size', size)}</Part>"
         for n, size in enumerate(sizes[2 * int(upload) :][:2])
     )
-    return document("ListPartsResult", element("Bucket", bucket) + element("UploadId", upload) + told)
+    return document("ListPartsResult", element("Bucket", bucket) + element("UploadId", upload) + entries)
 
 
 WRITERS: dict[str, tuple[str, Callable[[Any], bytes], str]] = {

@@ -50,7 +50,7 @@ class Refused(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class Call:
     """A request as the store understands it."""
 
     method: str
@@ -94,8 +94,8 @@ class Standin:
         try:
             if self.admin is not None and request.path.startswith(ROOT):
                 return self._administer(self.admin, request)
-            asked = self._understand(request)
-            return self._answer(asked)
+            call = self._understand(request)
+            return self._answer(call)
         except Refused as refused:
             body = documents.error(refused.code, refused.message) if request.method != "HEAD" else b""
             return web.Response(status=refused.status, body=body, content_type="application/xml")
@@ -112,15 +112,15 @@ class Standin:
         access = self._authenticate(request.method, path, pairs, _headers(request))
         return door.answer(access.account if access else "", request.method, path, dict(pairs), self.holdings)
 
-    def _understand(self, request: web.Request) -> Asked:
+    def _understand(self, request: web.Request) -> Call:
         path, _, query = request.raw_path.partition("?")
         bucket, _, key = path.lstrip("/").partition("/")
         headers = _headers(request)
         pairs = parse_qsl(query, keep_blank_values=True)
         access = self._authenticate(request.method, path, pairs, headers)
         if path == ACCOUNT_GUARDS_PATH:
-            return Asked(request.method, "", ACCOUNT_GUARDS_PATH, dict(pairs), headers, access)
-        return Asked(request.method, unquote(bucket), unquote(key), dict(pairs), headers, access)
+            return Call(request.method, "", ACCOUNT_GUARDS_PATH, dict(pairs), headers, access)
+        return Call(request.method, unquote(bucket), unquote(key), dict(pairs), headers, access)
 
     def _authenticate(
         self, method: str, path: str, pairs: list[tuple[str, str]], headers: dict[str, str]
@@ -148,41 +148,41 @@ class Standin:
             raise Refused(403, "SignatureDoesNotMatch")
         return access
 
-    def _answer(self, asked: Asked) -> web.Response:
-        if not asked.bucket:
-            return self._store_wide(asked)
-        bucket = self.holdings.bucket(asked.bucket)
+    def _answer(self, call: Call) -> web.Response:
+        if not call.bucket:
+            return self._store_wide(call)
+        bucket = self.holdings.bucket(call.bucket)
         if bucket is None:
-            raise Refused(404 if asked.access else 403, "NoSuchBucket" if asked.access else "AccessDenied")
-        action = action_of(asked)
-        if asked.access is None and not self._lets_in(bucket, action, asked):
+            raise Refused(404 if call.access else 403, "NoSuchBucket" if call.access else "AccessDenied")
+        action = action_of(call)
+        if call.access is None and not self._lets_in(bucket, action, call):
             raise Refused(403, "AccessDenied")
-        if asked.access is not None and asked.method not in ("GET", "HEAD"):
+        if call.access is not None and call.method not in ("GET", "HEAD"):
             raise Refused(403, "AccessDenied", "this key only reads")
-        if asked.key:
-            return self._parts(asked) if "uploadId" in asked.query else self._object(asked)
-        if asked.method != "GET":
+        if call.key:
+            return self._parts(call) if "uploadId" in call.query else self._object(call)
+        if call.method != "GET":
             return web.Response(status=200)
-        if "uploads" in asked.query:
-            return _xml(documents.uploads(asked.bucket, bucket.uploads.value or Uploads(0)))
-        question = next((q for q in asked.query if q in documents.WRITERS), None)
-        return self._setting(asked, bucket, question) if question else self._listing(asked)
+        if "uploads" in call.query:
+            return _xml(documents.uploads(call.bucket, bucket.uploads.value or Uploads(0)))
+        question = next((q for q in call.query if q in documents.WRITERS), None)
+        return self._setting(call, bucket, question) if question else self._listing(call)
 
-    def _store_wide(self, asked: Asked) -> web.Response:
-        if asked.access is None:
+    def _store_wide(self, call: Call) -> web.Response:
+        if call.access is None:
             raise Refused(403, "AccessDenied")
-        if "Action" in asked.query:
-            return self._identity_service(asked.query)
-        if asked.key == ACCOUNT_GUARDS_PATH:
+        if "Action" in call.query:
+            return self._identity_service(call.query)
+        if call.key == ACCOUNT_GUARDS_PATH:
             public_access_guards = self.holdings.dossier.public_access_guards.value
             if public_access_guards is None:
                 raise Refused(404, "NoSuchPublicAccessBlockConfiguration")
             return _xml(guards_document(public_access_guards))
-        owner, buckets = asked.access.account, self.holdings.dossier.buckets
+        owner, buckets = call.access.account, self.holdings.dossier.buckets
         return _xml(documents.list_of_buckets(owner, [one for one in buckets if one.owner.value in (None, owner)]))
 
-    def _setting(self, asked: Asked, bucket: Bucket, question: str) -> web.Response:
-        if asked.access and (bucket.name, question) in asked.access.refused:
+    def _setting(self, call: Call, bucket: Bucket, question: str) -> web.Response:
+        if call.access and (bucket.name, question) in call.access.refused:
             raise Refused(403, "AccessDenied")
         field_name, write, absent_code = documents.WRITERS[question]
         answer = getattr(bucket, field_name)
@@ -192,10 +192,10 @@ class Standin:
             raise Refused(404, absent_code)
         return _xml(write(answer.value))
 
-    def _listing(self, asked: Asked) -> web.Response:
-        query = asked.query
+    def _listing(self, call: Call) -> web.Response:
+        query = call.query
         several = "versions" in query
-        wanted = self.holdings.versions.get(asked.bucket, [])
+        wanted = self.holdings.versions.get(call.bucket, [])
         if not several:
             wanted = [version for version in wanted if version.current and not version.marker]
         after, within = query.get("key-marker") or query.get("start-after", ""), query.get("version-id-marker", "")
@@ -209,38 +209,38 @@ class Standin:
         page = list(islice(rest, most))
         more, encoded = next(rest, None) is not None, query.get("encoding-type") == "url"
         write = documents.versions if several else documents.listing
-        return _xml(write(asked.bucket, page, more=more, encoded=encoded))
+        return _xml(write(call.bucket, page, more=more, encoded=encoded))
 
-    def _object(self, asked: Asked) -> web.Response:
-        if asked.method not in ("GET", "HEAD"):
-            return web.Response(status=200 if asked.method == "PUT" else 204)
-        version = self._version(asked)
-        if asked.access and (asked.bucket, asked.key) in asked.access.refused:
+    def _object(self, call: Call) -> web.Response:
+        if call.method not in ("GET", "HEAD"):
+            return web.Response(status=200 if call.method == "PUT" else 204)
+        version = self._version(call)
+        if call.access and (call.bucket, call.key) in call.access.refused:
             raise Refused(403, "AccessDenied")
-        if "tagging" in asked.query:
+        if "tagging" in call.query:
             return _xml(tags_document(version.tags or {}))
-        if "acl" in asked.query:
-            return _xml(documents.object_acls(version, self._owner(asked.bucket)))
-        if "retention" in asked.query or "legal-hold" in asked.query:
-            return self._kept(version, "retention" in asked.query)
-        told = documents.headers(version)
-        if asked.method == "HEAD":
-            return web.Response(headers={**told, "content-length": str(version.size)})
+        if "acl" in call.query:
+            return _xml(documents.object_acls(version, self._owner(call.bucket)))
+        if "retention" in call.query or "legal-hold" in call.query:
+            return self._kept(version, "retention" in call.query)
+        headers = documents.headers(version)
+        if call.method == "HEAD":
+            return web.Response(headers={**headers, "content-length": str(version.size)})
         if version.tier == "GLACIER":
             raise Refused(403, "InvalidObjectState")
-        return web.Response(body=b" " * min(version.size, 1024), headers=told)
+        return web.Response(body=b" " * min(version.size, 1024), headers=headers)
 
     def _owner(self, name: str) -> str:
         bucket = self.holdings.bucket(name)
         return (bucket.owner.value if bucket else None) or self.holdings.dossier.account.value or ""
 
-    def _parts(self, asked: Asked) -> web.Response:
-        bucket = self.holdings.bucket(asked.bucket)
+    def _parts(self, call: Call) -> web.Response:
+        bucket = self.holdings.bucket(call.bucket)
         uploads = bucket.uploads.value if bucket else None
-        told = documents.parts(asked.bucket, uploads or Uploads(0), asked.query["uploadId"])
-        if told is None:
+        document = documents.parts(call.bucket, uploads or Uploads(0), call.query["uploadId"])
+        if document is None:
             raise Refused(404, "NoSuchUpload")
-        return _xml(told)
+        return _xml(document)
 
     def _kept(self, version: ObjectVersion, period: bool) -> web.Response:
         if period and version.mode:
@@ -249,21 +249,21 @@ class Standin:
             return _xml(document("LegalHold", element("Status", "ON")))
         raise Refused(404, "NoSuchObjectLockConfiguration")
 
-    def _version(self, asked: Asked) -> ObjectVersion:
-        versions = self.holdings.versions.get(asked.bucket, [])
-        first = bisect_left(versions, asked.key.encode(), key=lambda version: version.key.encode())
-        of_key = takewhile(lambda version: version.key == asked.key, islice(versions, first, None))
-        wanted = asked.query.get("versionId")
+    def _version(self, call: Call) -> ObjectVersion:
+        versions = self.holdings.versions.get(call.bucket, [])
+        first = bisect_left(versions, call.key.encode(), key=lambda version: version.key.encode())
+        of_key = takewhile(lambda version: version.key == call.key, islice(versions, first, None))
+        wanted = call.query.get("versionId")
         version = next((v for v in of_key if (v.version == wanted if wanted else v.current)), None)
         if version is None or version.marker:
             raise Refused(404 if version is None or not wanted else 405, "NoSuchKey")
         return version
 
-    def _lets_in(self, bucket: Bucket, action: str, asked: Asked) -> bool:
+    def _lets_in(self, bucket: Bucket, action: str, call: Call) -> bool:
         """Whether the bucket's rules allow the request to somebody without credentials."""
         if action not in ACTIONS:
             return False
-        address = asked.headers.get("x-standin-from", "127.0.0.1")
+        address = call.headers.get("x-standin-from", "127.0.0.1")
         context: dict[str, tuple[str, ...]] = {
             "aws:sourceip": (address,),
             "aws:securetransport": ("false",),
@@ -271,16 +271,16 @@ class Standin:
             "aws:epochtime": (str(int(self.moment.timestamp())),),
         }
         for header, key in (("referer", "aws:referer"), ("user-agent", "aws:useragent")):
-            if header in asked.headers:
-                context[key] = (asked.headers[header],)
-        context[REFERER_HOST] = (host_of(asked.headers.get("referer", "")),)
-        context |= {f"s3:{name}": (value,) for name, value in asked.headers.items() if name.startswith("x-amz-")}
-        context |= {f"s3:{name}": (value,) for name, value in asked.query.items() if name in ("prefix", "max-keys")}
+            if header in call.headers:
+                context[key] = (call.headers[header],)
+        context[REFERER_HOST] = (host_of(call.headers.get("referer", "")),)
+        context |= {f"s3:{name}": (value,) for name, value in call.headers.items() if name.startswith("x-amz-")}
+        context |= {f"s3:{name}": (value,) for name, value in call.query.items() if name in ("prefix", "max-keys")}
         rules = rules_of(bucket, self.holdings.dossier)
         around = EvaluationContext(self.moment, self.holdings.dossier.account.value or "")
         context = always_carried(anonymous=True) | context
         public = as_match(public_policy(rules, around, Budget(BUDGET)))
-        return decide(rules, Request(action, asked.key, ANONYMOUS, context), public=public).allowed is True
+        return decide(rules, Request(action, call.key, ANONYMOUS, context), public=public).allowed is True
 
 
 def _headers(request: web.Request) -> dict[str, str]:
@@ -303,31 +303,31 @@ _SETTING_ACTIONS = {
 _KEPT_ACTIONS = {"retention": "ObjectRetention", "legal-hold": "ObjectLegalHold", "tagging": "ObjectTagging"}
 
 
-def action_of(asked: Asked) -> str:
+def action_of(call: Call) -> str:
     """The protocol action that a request asks for."""
-    if asked.key:
-        return _object_action(asked)
-    question = next((q for q in asked.query if q in _SETTING_ACTIONS), None)
+    if call.key:
+        return _object_action(call)
+    question = next((q for q in call.query if q in _SETTING_ACTIONS), None)
     if question:
-        verb = {"GET": "Get", "PUT": "Put", "DELETE": "Delete"}.get(asked.method, "Get")
+        verb = {"GET": "Get", "PUT": "Put", "DELETE": "Delete"}.get(call.method, "Get")
         return f"s3:{verb}{_SETTING_ACTIONS[question]}"
-    if asked.method == "DELETE":
+    if call.method == "DELETE":
         return "s3:DeleteBucket"
     listed = {"versions": "s3:ListBucketVersions", "uploads": "s3:ListBucketMultipartUploads"}
-    return next((action for name, action in listed.items() if name in asked.query), "s3:ListBucket")
+    return next((action for name, action in listed.items() if name in call.query), "s3:ListBucket")
 
 
-def _object_action(asked: Asked) -> str:
-    if "uploadId" in asked.query:
+def _object_action(call: Call) -> str:
+    if "uploadId" in call.query:
         return "s3:ListMultipartUploadParts"
-    if "acl" in asked.query:
-        return "s3:PutObjectAcl" if asked.method == "PUT" else "s3:GetObjectAcl"
-    kept = next((action for name, action in _KEPT_ACTIONS.items() if name in asked.query), None)
+    if "acl" in call.query:
+        return "s3:PutObjectAcl" if call.method == "PUT" else "s3:GetObjectAcl"
+    kept = next((action for name, action in _KEPT_ACTIONS.items() if name in call.query), None)
     if kept:
-        return f"s3:{'Put' if asked.method == 'PUT' else 'Get'}{kept}"
-    if "versionId" in asked.query:
-        return "s3:DeleteObjectVersion" if asked.method == "DELETE" else "s3:GetObjectVersion"
-    return _OBJECT_ACTIONS.get(asked.method, "s3:PutObject")
+        return f"s3:{'Put' if call.method == 'PUT' else 'Get'}{kept}"
+    if "versionId" in call.query:
+        return "s3:DeleteObjectVersion" if call.method == "DELETE" else "s3:GetObjectVersion"
+    return _OBJECT_ACTIONS.get(call.method, "s3:PutObject")
 
 
 def _xml(body: bytes) -> web.Response:

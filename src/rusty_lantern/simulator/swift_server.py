@@ -123,8 +123,8 @@ class SwiftDoor:
         acl = dossier.account_acl.value
         if user.owner and acl is not None:
             levels = {"admin": acl.admin, "read-write": acl.read_write, "read-only": acl.read_only}
-            told = {level: names for level, names in levels.items() if names}
-            headers["x-account-access-control"] = msgspec.json.encode(told).decode()
+            shown = {level: names for level, names in levels.items() if names}
+            headers["x-account-access-control"] = msgspec.json.encode(shown).decode()
         if request.method == "HEAD":
             return web.Response(status=204, headers=headers)
         names = sorted(bucket.name for bucket in dossier.buckets if bucket.name > request.query.get("marker", ""))
@@ -132,20 +132,20 @@ class SwiftDoor:
 
     def _settings(self, bucket: Bucket, *, owner: bool) -> dict[str, str]:
         acl, usage, versioning = bucket.container_acl.value, bucket.usage.value, bucket.versioning.value
-        told = {
+        headers = {
             "x-container-object-count": str(usage.objects if usage else 0),
             "x-container-bytes-used": str(usage.bytes if usage else 0),
             "x-timestamp": f"{bucket.created.value.timestamp():.5f}" if bucket.created.value else "",
             "x-storage-policy": bucket.tier.value or "",
         }
         if versioning is not None and versioning.state != "never":
-            told["x-versions-enabled"] = str(versioning.state == "on")
+            headers["x-versions-enabled"] = str(versioning.state == "on")
         if acl is not None and owner:
-            told |= {"x-container-read": acl.read, "x-container-write": acl.write}
+            headers |= {"x-container-read": acl.read, "x-container-write": acl.write}
         if owner and bucket.temporary_url_key.value:
-            told["x-container-meta-temp-url-key"] = PLANTED_KEY
-        told |= {f"x-container-meta-{name}": value for name, value in (bucket.tags.value or {}).items()}
-        return {name: value for name, value in told.items() if value and value.isprintable()}
+            headers["x-container-meta-temp-url-key"] = PLANTED_KEY
+        headers |= {f"x-container-meta-{name}": value for name, value in (bucket.tags.value or {}).items()}
+        return {name: value for name, value in headers.items() if value and value.isprintable()}
 
     def _listing(self, request: web.Request, bucket: Bucket) -> web.Response:
         every = self.holdings.versions.get(bucket.name, [])
@@ -156,7 +156,7 @@ class SwiftDoor:
 
     def _object(self, request: web.Request, container: str, key: str) -> web.Response:
         wanted = request.query.get("version-id")
-        found = next(
+        held = next(
             (
                 version
                 for version in self.holdings.versions.get(container, [])
@@ -164,12 +164,12 @@ class SwiftDoor:
             ),
             None,
         )
-        if found is None or found.marker:
+        if held is None or held.marker:
             return web.Response(status=404)
-        headers = _described(found)
+        headers = _described(held)
         if request.method == "HEAD":
-            return web.Response(headers={**headers, "content-length": str(found.size)})
-        return web.Response(body=b" " * min(found.size, 1024), headers=headers)
+            return web.Response(headers={**headers, "content-length": str(held.size)})
+        return web.Response(body=b" " * min(held.size, 1024), headers=headers)
 
     def _lets_in(self, bucket: Bucket, request: web.Request, key: str) -> bool:
         """Whether the container's ACLs let in a request without a token."""
@@ -205,7 +205,7 @@ def _listed(version: ObjectVersion, *, several: bool) -> dict[str, object]:
 
 def _described(version: ObjectVersion) -> dict[str, str]:
     assert version.written is not None
-    told = {
+    headers = {
         "etag": version.etag,
         "content-type": version.content_type or "application/octet-stream",
         "last-modified": format_datetime(version.written, usegmt=True),
@@ -214,5 +214,5 @@ def _described(version: ObjectVersion) -> dict[str, str]:
         "x-symlink-target": version.points_to if "/" in version.points_to else "",
         "x-static-large-object": "True" if version.points_to == "segments" else "",
     }
-    told |= {f"x-object-meta-{name}": value for name, value in (version.metadata or {}).items()}
-    return {name: value for name, value in told.items() if value}
+    headers |= {f"x-object-meta-{name}": value for name, value in (version.metadata or {}).items()}
+    return {name: value for name, value in headers.items() if value}

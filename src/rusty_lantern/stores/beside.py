@@ -60,8 +60,8 @@ async def _people(visit: Visit, service: Service, read: Dossier, most: int | Non
         try:
             token = await fetch_token(visit, shown)
         except RequestFailed as error:
-            asked = Evidence(f"a token of {service.at}", error.answer, visit.moment)
-            return dict.fromkeys(PEOPLE, Answer(error.state, None, error.note, asked))
+            evidence = Evidence(f"a token of {service.at}", error.answer, visit.moment)
+            return dict.fromkeys(PEOPLE, Answer(error.state, None, error.note, evidence))
         async with Client(entry, token, folder, memory=visit.memory, log=visit.log) as client:
             return await read_people(client, service, read, visit.moment, most)
     signed = Signed(find(shown, folder), service.signing_place, "iam", lambda: find(shown, folder))
@@ -75,9 +75,9 @@ async def reach_people(visit: Visit) -> DoorReached | None:
     if service is None or service.kind != "keystone":
         return None
     unread = Dossier(store=visit.store.name, taken=visit.moment, listing=Answer("known", 0))
-    told = await _guarded(unread, PEOPLE, _people(visit, service, unread, SAMPLE), lambda _: None)
-    own = [one.policies for one in told.identities.value or ()]
-    every = [*(getattr(told, name) for name in PEOPLE), *own]
+    people = await _guarded(unread, PEOPLE, _people(visit, service, unread, SAMPLE), lambda _: None)
+    own = [one.policies for one in people.identities.value or ()]
+    every = [*(getattr(people, name) for name in PEOPLE), *own]
     lost = next((answer for answer in every if not answer.settled), None)
     note = lost.reason if lost else "" if service.roles else "what roles mean to the store is not said; add roles:"
     return DoorReached("identities", service.at, readable=lost is None, note=note)
@@ -89,14 +89,14 @@ SAMPLE = 8
 
 def joined(dossier: Dossier, beside: Dossier) -> Dossier:
     """A dossier with what another tells besides, where it does not know itself: of the store, and of its buckets."""
-    told = {
+    fields = {
         name: getattr(beside, name)
         for name in _besides(dossier)
         if getattr(dossier, name).unread and getattr(beside, name).settled
     }
     named = {bucket.name: bucket for bucket in beside.buckets}
     buckets = [completed(bucket, named.get(bucket.name), beside.every_bucket) for bucket in dossier.buckets]
-    return msgspec.structs.replace(dossier, **told, buckets=buckets)
+    return msgspec.structs.replace(dossier, **fields, buckets=buckets)
 
 
 def _besides(dossier: Dossier) -> list[str]:

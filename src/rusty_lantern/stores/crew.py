@@ -90,9 +90,9 @@ class Crew:
     def _learn(self, scouts: list[Bucket]) -> None:
         """Note what the store does not offer, where each of the first buckets said so."""
         for name in self.learnable:
-            told = [getattr(bucket, name) for bucket in scouts]
-            if told and all(answer.state == "unsupported" for answer in told):
-                self.learnt[name] = told[0]
+            answers = [getattr(bucket, name) for bucket in scouts]
+            if answers and all(answer.state == "unsupported" for answer in answers):
+                self.learnt[name] = answers[0]
 
 
 def broken(name: str, error: Exception) -> Bucket:

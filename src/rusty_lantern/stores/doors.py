@@ -96,7 +96,7 @@ async def _by_swift(visit: Visit, read: Dossier, noted: Callable[[str], None]) -
     try:
         if entry is not None:
             return await _with_swift(visit, entry, read)
-        found, why = await find_swift_door(visit)
+        swift_door, why = await find_swift_door(visit)
     except LanternError as error:
         if not isinstance(error, NoCredential):
             raise
@@ -104,11 +104,11 @@ async def _by_swift(visit: Visit, read: Dossier, noted: Callable[[str], None]) -
     except Exception as error:  # whatever goes wrong at that door, the buckets were read
         noted(f"{read.store}: {defect(error)}")
         return _unread(read, entry, defect(error))
-    if found is None:
+    if swift_door is None:
         answer: Answer[Any] = Answer("failed", None, why) if why else Answer("unsupported")
-        told = Answer("failed", None, why) if why else Answer("known", list[Door]())
-        return _with_fields(msgspec.structs.replace(read, account_acl=answer, doors=told), answer)
-    return _unread(read, None, UNNAMED.format(at=found.at), found)
+        doors = Answer("failed", None, why) if why else Answer("known", list[Door]())
+        return _with_fields(msgspec.structs.replace(read, account_acl=answer, doors=doors), answer)
+    return _unread(read, None, UNNAMED.format(at=swift_door.at), swift_door)
 
 
 UNNAMED = "the store answers the Swift protocol as well, at {at}, and estate.yaml does not name that door"
@@ -135,8 +135,8 @@ def _with_fields(read: Dossier, answer: Answer[Any]) -> Dossier:
     return msgspec.structs.replace(read, buckets=buckets)
 
 
-def _unread(read: Dossier, entry: DoorEntry | None, why: str, found: Door | None = None) -> Dossier:
-    door = found or Door("swift", entry.at if entry else "", note=why)
+def _unread(read: Dossier, entry: DoorEntry | None, why: str, named: Door | None = None) -> Dossier:
+    door = named or Door("swift", entry.at if entry else "", note=why)
     lost: Answer[Any] = Answer("failed", None, why)
     return _with_fields(msgspec.structs.replace(read, account_acl=lost, doors=Answer("known", [door])), lost)
 
@@ -156,8 +156,8 @@ async def _with_swift(visit: Visit, entry: DoorEntry, read: Dossier) -> Dossier:
 
         async def worker() -> None:
             for bucket in left:
-                told = await reader.head_of(bucket.name, shown)
-                joined.append(msgspec.structs.replace(bucket, **{name: told[name] for name in BY_DOOR}))
+                shown_fields = await reader.head_of(bucket.name, shown)
+                joined.append(msgspec.structs.replace(bucket, **{name: shown_fields[name] for name in BY_DOOR}))
 
         async with asyncio.TaskGroup() as group:
             for _ in range(visit.store.pace.at_once):
@@ -181,9 +181,11 @@ async def reach_doors(visit: Visit) -> tuple[DoorReached, ...]:
         return ()
     reached = [await _reach_door(visit, entry) for entry in visit.store.doors]
     if not any(door.name == "swift" for door in visit.store.doors):
-        found, why = await find_swift_door(visit)
-        if found is not None:
-            reached.append(DoorReached("swift", found.at, readable=False, note="not named in estate.yaml", found=True))
+        swift_door, why = await find_swift_door(visit)
+        if swift_door is not None:
+            reached.append(
+                DoorReached("swift", swift_door.at, readable=False, note="not named in estate.yaml", found=True)
+            )
         elif why:
             reached.append(DoorReached("swift", "", readable=False, note=why))
     return tuple(reached)
@@ -193,10 +195,10 @@ async def _reach_door(visit: Visit, entry: DoorEntry) -> DoorReached:
     at_door = Visit(door_store(visit.store, entry), visit.folder, visit.moment, None, visit.log)
     if entry.name == "swift":
         async with SwiftReader(at_door) as reader:
-            found = await reader.reach()
-        shown = found.questions.get("container_acl") == "yes"
-        note = found.note if found.credential != "accepted" else "" if shown else HIDDEN
-        return DoorReached("swift", entry.at, readable=found.credential == "accepted" and shown, note=note)
+            reached = await reader.reach()
+        shown = reached.questions.get("container_acl") == "yes"
+        note = reached.note if reached.credential != "accepted" else "" if shown else HIDDEN
+        return DoorReached("swift", entry.at, readable=reached.credential == "accepted" and shown, note=note)
     if entry.name == "admin":
         return await _reach_admin(visit, entry)
     async with Client(at_door.store, None, visit.folder, log=visit.log) as outside:
@@ -216,7 +218,7 @@ async def _reach_admin(visit: Visit, entry: DoorEntry) -> DoorReached:
 
 async def reach_nodes(visit: Visit, main: Reached) -> tuple[NodeReached, ...]:
     """The store's other addresses: whether each answers, its clock, and whether all show one certificate."""
-    found = []
+    nodes = []
     for region, at in (*(("", at) for at in visit.store.nodes), *visit.store.regions):
         entry = msgspec.structs.replace(visit.store, at=at)
         async with Client(entry, None, visit.folder, log=visit.log) as outside:
@@ -224,8 +226,8 @@ async def reach_nodes(visit: Visit, main: Reached) -> tuple[NodeReached, ...]:
         shown = await read_certificate(entry, visit.folder, visit.moment)
         comparable = not region and shown.value is not None and main.certificate is not None
         same = shown.value == main.certificate if comparable else None
-        found.append(NodeReached(at, first.answers, first.note, first.clock_ahead_seconds, same, region))
-    return tuple(found)
+        nodes.append(NodeReached(at, first.answers, first.note, first.clock_ahead_seconds, same, region))
+    return tuple(nodes)
 
 
 def door_store(store: Store, entry: DoorEntry) -> Store:

@@ -39,6 +39,6 @@ class HttpReader(ABC):
             await self.client.__aexit__(kind, error, trace)
 
     @property
-    def asked(self) -> int:
+    def questions_asked(self) -> int:
         """How many questions were put so far."""
-        return self.client.asked
+        return self.client.questions_asked

@@ -52,7 +52,7 @@ class Visit:
     told_elsewhere: tuple[str, ...] = ()
     """Buckets of any owner that another door of the store lists, as anybody may ask for them."""
 
-    def dossier(self, capabilities: Capabilities, listing: Answer[int], **told: Any) -> Dossier:
+    def dossier(self, capabilities: Capabilities, listing: Answer[int], **fields: Any) -> Dossier:
         """The store's dossier with what was told of it; what the protocol does not tell is marked so. Where the buckets
         could not be listed, that is why the rest is not known."""
         at = self.store.at
@@ -61,7 +61,7 @@ class Visit:
             "transport": "tls" if at.startswith("https") else "plain",
         }  # fmt: skip
         why = {} if listing.settled else dict.fromkeys(capabilities.tells_of_store, lost(listing))
-        return Dossier(**known | why | capabilities.of_store() | {"listing": listing} | told)
+        return Dossier(**known | why | capabilities.of_store() | {"listing": listing} | fields)
 
 
 class WantedDetails(msgspec.Struct, frozen=True):
@@ -139,7 +139,7 @@ class StoreReader(Protocol):
         """Close it."""
 
     @property
-    def asked(self) -> int:
+    def questions_asked(self) -> int:
         """How many questions were put so far."""
 
     async def reach(self) -> Reached:

@@ -27,18 +27,20 @@ async def with_software(visit: Visit, read: Dossier) -> Dossier:
     `BadInput` for a dialect in estate.yaml that is not there."""
     store = visit.store
     named = find_dialect(store.dialect, visit.folder, store.place) if store.dialect else None
-    asked = store.reads in ("s3", "swift")
-    found = await recognized(visit) if asked else read.software
-    if found.note == NOT_IN_DOSSIER:
-        found = Answer("unsupported")
+    asks = store.reads in ("s3", "swift")
+    software = await recognized(visit) if asks else read.software
+    if software.note == NOT_IN_DOSSIER:
+        software = Answer("unsupported")
     if named is not None:
-        said = found.value or Software("")
+        said = software.value or Software("")
         note = "named in estate.yaml"
-        found = Answer("known", msgspec.structs.replace(said, dialect=named.dialect, note=note), "", found.evidence)
-    own = None if asked else read.dialect
+        software = Answer(
+            "known", msgspec.structs.replace(said, dialect=named.dialect, note=note), "", software.evidence
+        )
+    own = None if asks else read.dialect
     if named is not None:
         own = named if named.dialect not in SHIPPED else None
-    return msgspec.structs.replace(read, software=found, dialect=own)
+    return msgspec.structs.replace(read, software=software, dialect=own)
 
 
 async def reach_software(visit: Visit) -> Software | None:
@@ -58,10 +60,10 @@ async def recognized(visit: Visit) -> Answer[Software]:
             root = outside.target("")[1].partition("/v1")[0] if store.reads == "swift" else ""
             status, gateway = await _first(outside, root or "/", memory)
             paths = ("/swift/info", "/info") if store.reads == "s3" else (f"{root}/info",)
-            told = [await info_at(outside, path, memory) for path in paths]
+            answers = [await info_at(outside, path, memory) for path in paths]
         except RequestFailed as error:
             return Answer(error.state, None, error.note)
-    info = next((one for one in told if one is not None), None)
+    info = next((one for one in answers if one is not None), None)
     evidence = Evidence("GET / without credentials", str(status), visit.moment)
     return _software(gateway, info, store.reads, evidence)
 
@@ -86,8 +88,8 @@ _NUMBERS = ("x-amz-request-id", "x-trans-id")
 
 
 def _software(gateway: bool, info: Info | None, reads: str, evidence: Evidence) -> Answer[Any]:
-    told = str(info.swift.get("version", "")) if info is not None else ""
-    release = told if re.fullmatch(r"[0-9][0-9.]{0,20}", told) else ""
+    version = str(info.swift.get("version", "")) if info is not None else ""
+    release = version if re.fullmatch(r"[0-9][0-9.]{0,20}", version) else ""
     if gateway and (not release or GATEWAY.was_measured_on(release)):
         note = "" if release else "it does not tell its release"
         return Answer("known", Software("an object gateway", release, GATEWAY.dialect, note), "", evidence)

@@ -162,8 +162,8 @@ def here(subject: Subject, journal: Journal, source: ObjectSource) -> Inspection
 
 def _question(subject: Subject, versions: Sequence[ObjectVersion]) -> str:
     """By what a batch is known again: its versions as they were listed, and what is asked of each."""
-    told: list[Any] = [subject.bucket.name, subject.wanted, versions]
-    return f"batch {hashlib.sha256(msgspec.json.encode(told)).hexdigest()}"
+    content: list[Any] = [subject.bucket.name, subject.wanted, versions]
+    return f"batch {hashlib.sha256(msgspec.json.encode(content)).hexdigest()}"
 
 
 def looked_at(subject: Subject, versions: list[ObjectVersion]) -> Batch:

@@ -42,7 +42,7 @@ class Gathering:
     wanted: WantedDetails = field(default_factory=WantedDetails)
     earlier: Path | None = None
     """An earlier survey's folder: what was looked at there and is listed unchanged is taken over."""
-    told: Callable[[int], None] = lambda versions: None
+    on_looked_at: Callable[[int], None] = lambda versions: None
     """Called with how many versions have been looked at."""
     looked_at: int = 0
     inspection: InspectionOf = here
@@ -130,13 +130,13 @@ class TableInMaking:
                     )
                     named = named and all(v.marker or (v.public is not None and not known.reused) for v in rows)
                     self.gathering.looked_at += sum(v.inspected not in ("not asked", "not sampled") for v in rows)
-                    self.gathering.told(self.gathering.looked_at)
+                    self.gathering.on_looked_at(self.gathering.looked_at)
 
                 for versions in self.spool.sorted(inspection.size):
                     picked = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
                     seen += sum(not v.marker for v in versions)
-                    told = _taken_over(known, versions, picked, looked)
-                    under_way.append(asyncio.ensure_future(_looked_at(inspection, versions, told)))
+                    taken_over = _taken_over(known, versions, picked, looked)
+                    under_way.append(asyncio.ensure_future(_looked_at(inspection, versions, taken_over)))
                     if len(under_way) >= inspection.ahead:
                         await write()
                 while under_way:
@@ -196,11 +196,11 @@ def _taken_over(
 
 
 async def _looked_at(
-    inspection: Inspection, versions: list[ObjectVersion], told: list[ObjectVersion | None]
+    inspection: Inspection, versions: list[ObjectVersion], taken_over: list[ObjectVersion | None]
 ) -> list[ObjectVersion]:
     """A batch with what had to be asked put in its place."""
-    asked = iter(await inspection.begin([v for v, t in zip(versions, told, strict=True) if t is None]))
-    return [next(asked) if one is None else one for one in told]
+    inspected = iter(await inspection.begin([v for v, t in zip(versions, taken_over, strict=True) if t is None]))
+    return [next(inspected) if one is None else one for one in taken_over]
 
 
 def _numbered(versions: list[ObjectVersion]) -> Iterator[tuple[int, ObjectVersion]]:
@@ -216,8 +216,8 @@ class Known:
 
     def __init__(self, path: Path | None) -> None:
         self.reused = 0
-        found = read_versions(path) if path else iter(())
-        self._keys = ((key, list(group)) for key, group in groupby(found, key=lambda v: v.key))
+        rows = read_versions(path) if path else iter(())
+        self._keys = ((key, list(group)) for key, group in groupby(rows, key=lambda v: v.key))
         self._key: tuple[str, list[ObjectVersion]] | None = next(self._keys, None)
 
     def of(self, version: ObjectVersion) -> ObjectVersion | None:

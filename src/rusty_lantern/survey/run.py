@@ -77,14 +77,14 @@ class Plan:
 
     def stores(self) -> list[tuple[Store, tuple[str, ...]]]:
         """The stores to read, each with the bucket patterns to keep to."""
-        found = []
+        chosen = []
         for entry in self.estate.stores:
             store = msgspec.structs.replace(entry, objects=(("*", self.objects),)) if self.objects else entry
             patterns = [pattern.partition("/")[::2] for pattern in self.only]
             kept = tuple(bucket for name, bucket in patterns if fnmatchcase(store.name, name))
             if kept or not self.only:
-                found.append((store, kept))
-        return found
+                chosen.append((store, kept))
+        return chosen
 
 
 async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
@@ -130,8 +130,8 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
 
 def _keeps(store: Store) -> Callable[[str], bool]:
     """Which response headers a survey of the store needs when it is gone on with: those of each of its protocols."""
-    told = [PROTOCOLS[name] for name in (store.reads, *(door.name for door in store.doors)) if name in PROTOCOLS]
-    return lambda header: any(capabilities.keeps(header) for capabilities in told)
+    protocols = [PROTOCOLS[name] for name in (store.reads, *(door.name for door in store.doors)) if name in PROTOCOLS]
+    return lambda header: any(capabilities.keeps(header) for capabilities in protocols)
 
 
 def _unread(plan: Plan, store: Store, error: Exception) -> Dossier:
@@ -159,17 +159,20 @@ async def _read_store(
     """One store's dossier, with what stands beside it and, where that is asked for, the anonymous test."""
     surveys = journal.path.parent.parent.parent
     visit = Visit(store, plan.folder, plan.moment, journal, log, lambda: last_dossier(surveys, store.name, plan.moment))
-    told = _Told(plan.progress, store.name)
+    progress = _StoreProgress(plan.progress, store.name)
     try:
         visit = await told_of_others(visit)
         async with reader_of(visit) as reader:
-            told.reader = reader
-            order = Order(patterns, plan.list_limit, told.buckets, _tables(plan, reader, journal, told, workers))
+            progress.reader = reader
+            order = Order(
+                patterns, plan.list_limit, progress.buckets, _tables(plan, reader, journal, progress, workers)
+            )
             read = await with_doors(visit, await reader.survey(order), plan.progress.noted, patterns)
             read = await with_software(visit, await with_beside(visit, read, plan.progress.noted))
             if journal.replayed:
                 plan.progress.noted(
-                    f"{store.name}: {journal.replayed:,} answers were saved, {reader.asked:,} questions were asked now"
+                    f"{store.name}: {journal.replayed:,} answers were saved, "
+                    f"{reader.questions_asked:,} questions were asked now"
                 )
             if not plan.probe or not reader.capabilities.probes:
                 return read
@@ -181,7 +184,7 @@ async def _read_store(
 
 
 @dataclass
-class _Told:
+class _StoreProgress:
     """How far one store is, told to whoever runs the survey."""
 
     progress: Progress
@@ -205,8 +208,8 @@ class _Told:
     def _tell(self) -> None:
         seconds = max(asyncio.get_running_loop().time() - self.begun, 0.1)
         looked = f"{self.versions:,} versions, " if self.versions else ""
-        asked = self.reader.asked if self.reader else 0
-        self.progress.advanced(self.store, self.done, self.total, f"{looked}{asked / seconds:,.0f} questions/s")
+        questions = self.reader.questions_asked if self.reader else 0
+        self.progress.advanced(self.store, self.done, self.total, f"{looked}{questions / seconds:,.0f} questions/s")
 
 
 @contextmanager
@@ -222,7 +225,7 @@ def _workers(plan: Plan) -> Iterator[Workers | None]:
 
 
 def _tables(
-    plan: Plan, reader: StoreReader, journal: Journal, told: _Told, workers: Workers | None
+    plan: Plan, reader: StoreReader, journal: Journal, progress: _StoreProgress, workers: Workers | None
 ) -> Callable[[str], ObjectTable | None]:
     """How the tables of a store's objects are begun; the column engine is only loaded where there are any."""
     store = reader.visit.store
@@ -233,7 +236,7 @@ def _tables(
 
     partial = journal.path.parent.parent
     gathering = Gathering(
-        store, plan.folder, partial, partial / JOURNAL / store.name, plan.wanted, plan.earlier, told.looked_at
+        store, plan.folder, partial, partial / JOURNAL / store.name, plan.wanted, plan.earlier, progress.looked_at
     )
     if workers is not None:
         gathering.inspection = workers.inspection
@@ -243,31 +246,31 @@ def _tables(
 async def estimate(plan: Plan, prices: Prices | None = None) -> tuple[list[str], bool]:
     """How many questions a survey would ask of each store, roughly how long, and what they cost where requests have
     prices; whether every store could be asked."""
-    told, whole = [], True
+    lines, whole = [], True
     for store, patterns in plan.stores():
         try:
             async with reader_of(await told_of_others(Visit(store, plan.folder, plan.moment))) as reader:
-                found = await reader.estimate(patterns)
+                estimated = await reader.estimate(patterns)
         except RequestFailed as error:
-            told.append(f"{store.name}: cannot be asked: {error.note}")
+            lines.append(f"{store.name}: cannot be asked: {error.note}")
             whole = False
             continue
-        if found.questions == 1:
-            told.append(f"{store.name}: one question to {store.at}")
+        if estimated.questions == 1:
+            lines.append(f"{store.name}: one question to {store.at}")
             continue
-        told.append(
-            f"{store.name}: {found.buckets:,} buckets, at least {found.questions:,} questions to {store.at}, "
-            f"about {max(1, round(found.seconds)):,} s at {store.pace.per_second:,} a second at the most"
-            + _priced(prices, store, found)
+        lines.append(
+            f"{store.name}: {estimated.buckets:,} buckets, at least {estimated.questions:,} questions to {store.at}, "
+            f"about {max(1, round(estimated.seconds)):,} s at {store.pace.per_second:,} a second at the most"
+            + _priced(prices, store, estimated)
             + _besides(store)
         )
-    return told, whole
+    return lines, whole
 
 
-def _priced(prices: Prices | None, store: Store, found: Estimate) -> str:
+def _priced(prices: Prices | None, store: Store, estimated: Estimate) -> str:
     from rusty_lantern.core.usage.prices import price_of_questions
 
-    cost = price_of_questions(prices, store.name, found.questions, found.listings) if prices else None
+    cost = price_of_questions(prices, store.name, estimated.questions, estimated.listings) if prices else None
     return f", at least {cost:,.4f} {prices.currency}" if prices and cost is not None else ""
 
 
@@ -288,4 +291,4 @@ def _log_into(path: Path | None) -> Iterator[Log | None]:
     except OSError as error:
         raise CannotWrite(Problem(f"the log cannot be written: {error.strerror}", Place(str(path)))) from None
     with stream:
-        yield lambda told: (stream.write(msgspec.json.encode(told) + b"\n"), None)[1]
+        yield lambda entry: (stream.write(msgspec.json.encode(entry) + b"\n"), None)[1]

@@ -141,14 +141,14 @@ class EffectivePermissions:
 
     def verbs(self, holder: Identity) -> Answer[Value]:
         """The verbs that an identity has on at least one bucket; partly known where some hang on what is not known."""
-        found = self.of(holder)
-        levels = {verb: {p.reach[verb].level for p in found if verb in p.reach} for verb in VERBS}
+        permissions = self.of(holder)
+        levels = {verb: {p.reach[verb].level for p in permissions if verb in p.reach} for verb in VERBS}
         open_ones = [verb for verb in VERBS if levels[verb] & {"open", "restricted"}]
         doubtful = [verb for verb in VERBS if "unknown" in levels[verb] and verb not in open_ones]
         if doubtful:
             doubts = (
                 f"{p.buckets[0]}: {doubt}"
-                for p in found
+                for p in permissions
                 for verb in doubtful
                 if verb in p.reach
                 for doubt in p.reach[verb].doubts
@@ -189,25 +189,25 @@ class EffectivePermissions:
                 marks[id(template)] = self._veil(template, parts, refuses(side.statements)), who
             cap = None if capped is None else capped.get(bucket, ())
             alike.setdefault((marks[id(template)], rests.get(bucket, ()), cap), []).append(bucket)
-        found: dict[object, list[str]] = {}
+        by_reach: dict[object, list[str]] = {}
         reaches: dict[object, dict[str, Reach]] = {}
         for kind, buckets in alike.items():
             reach = self._once(holder, side, buckets[0], kind)
             if reach:
                 shown = tuple((verb, one.level, one.restriction) for verb, one in reach.items())
-                found.setdefault(shown, []).extend(buckets)
+                by_reach.setdefault(shown, []).extend(buckets)
                 reaches[shown] = reach
-        return [PermissionGroup(reaches[shown], tuple(sorted(buckets))) for shown, buckets in found.items()]
+        return [PermissionGroup(reaches[shown], tuple(sorted(buckets))) for shown, buckets in by_reach.items()]
 
     @cached_property
     def _told_with_tenant(self) -> Mapping[str, list[str]]:
         """Tenant → the buckets whose names begin with it; own permissions name them without."""
-        found: dict[str, list[str]] = {}
+        by_tenant: dict[str, list[str]] = {}
         for name in self.names:
             tenant, colon, _ = name.partition(":")
             if colon and self.seen[name].rules.tenant is not None:
-                found.setdefault(tenant, []).append(name)
-        return found
+                by_tenant.setdefault(tenant, []).append(name)
+        return by_tenant
 
     @cached_property
     def doubtful(self) -> frozenset[str]:
@@ -281,20 +281,20 @@ class EffectivePermissions:
     def _rests(self, statements: Iterable[Statement]) -> tuple[dict[str, tuple[object, ...]], set[str]]:
         """Bucket → what the resource patterns leave of themselves once its name is read; those they cannot reach
         are left out. Beside it, the buckets that one of the statements may allow something on."""
-        found: dict[str, list[object]] = {}
+        by_bucket: dict[str, list[object]] = {}
         allowing: set[str] = set()
         for statement in statements:
             number = self._shape(statement)
             for bucket, rest in self._left_by(statement):
-                found.setdefault(bucket, []).append((number, rest))
+                by_bucket.setdefault(bucket, []).append((number, rest))
                 if statement.effect != "Deny":
                     allowing.add(bucket)
             cap = statement.within
             while cap is not None:
                 for bucket, rest in self._left_by(cap):
-                    found.setdefault(bucket, []).append((number, "capped by", self._shape(cap), rest))
+                    by_bucket.setdefault(bucket, []).append((number, "capped by", self._shape(cap), rest))
                 cap = cap.within
-        return {bucket: tuple(left) for bucket, left in found.items()}, allowing
+        return {bucket: tuple(left) for bucket, left in by_bucket.items()}, allowing
 
     def _left_by(self, statement: Statement) -> Iterator[tuple[str, object]]:
         """Bucket → what is left of each resource of one statement, without what caps it."""

@@ -51,14 +51,14 @@ def not_decided(level: str) -> str:
 
 def of_login(level: str, whole: Mapping[Verb, Reach], without: Mapping[Verb, Reach]) -> dict[Verb, Reach]:
     """What a login of a level can do. `whole`: what its user can; `without`: the same but for ACLs."""
-    found: dict[Verb, Reach] = {}
+    reaches: dict[Verb, Reach] = {}
     for verb, reach in whole.items():
         given = has(level, verb)
         if reach == without[verb] or given:
-            found[verb] = reach
+            reaches[verb] = reach
         else:
-            found[verb] = without[verb] if given is False else Reach("unknown", doubts=(not_decided(level),))
-    return found
+            reaches[verb] = without[verb] if given is False else Reach("unknown", doubts=(not_decided(level),))
+    return reaches
 
 
 def decided_of_login(level: str, verb: Verb, whole: Decision, without: Decision) -> Decision:

@@ -68,12 +68,12 @@ def with_concluded_guards(dossier: Dossier) -> Dossier:
     if not dossier.public_access_guards.unread:
         return dossier
     for bucket in dossier.buckets:
-        for told in bucket.anonymous_test.value or ():
-            evidence = Evidence(told.asked, told.answer, dossier.taken)
-            if told.no_public_access:
+        for probe in bucket.anonymous_test.value or ():
+            evidence = Evidence(probe.asked, probe.answer, dossier.taken)
+            if probe.no_public_access:
                 note = "the store said so to a request without credentials"
                 return msgspec.structs.replace(dossier, public_access_guards=Answer("known", ALL_ON, note, evidence))
-            if told.let_in and not told.door and _only_levels(bucket):
+            if probe.let_in and not probe.door and _only_levels(bucket):
                 note = f"a request without credentials was let into {bucket.name}"
                 return msgspec.structs.replace(dossier, public_access_guards=Answer("known", Guards(), note, evidence))
     return dossier

@@ -43,17 +43,17 @@ class Reaching:
     @cached_property
     def _held_by(self) -> Mapping[int, list[Identity]]:
         """Permissions, by which ones they are → the identities that have them."""
-        found: dict[int, list[Identity]] = {}
+        holders: dict[int, list[Identity]] = {}
         for holder in self.holders:
             for group in self.of(holder):
-                found.setdefault(id(group), []).append(holder)
-        return found
+                holders.setdefault(id(group), []).append(holder)
+        return holders
 
     @cached_property
     def _on_bucket(self) -> Mapping[str, list[PermissionGroup]]:
         groups = {id(group): group for holder in self.holders for group in self.of(holder)}
-        found: dict[str, list[PermissionGroup]] = {}
+        by_bucket: dict[str, list[PermissionGroup]] = {}
         for group in groups.values():
             for bucket in group.buckets:
-                found.setdefault(bucket, []).append(group)
-        return found
+                by_bucket.setdefault(bucket, []).append(group)
+        return by_bucket

@@ -46,13 +46,13 @@ def rests_after(pattern: str, name: str) -> frozenset[str]:
 
 def _close(pattern: str, places: set[int]) -> set[int]:
     """Places that can be stood at without reading anything more: a `*` may match nothing."""
-    found = set(places)
+    closed = set(places)
     for place in places:
         reached = place
         while reached < len(pattern) and pattern[reached] == "*":
             reached += 1
-            found.add(reached)
-    return found
+            closed.add(reached)
+    return closed
 
 
 class Reached:

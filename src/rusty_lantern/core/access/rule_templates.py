@@ -64,7 +64,7 @@ DELEGATING = ("own account", "own root", "account, own account", "root, own root
 def parts_of(holder: Identity, groups: Iterable[str], account: str) -> dict[str, str]:
     """Name → what part it plays in rules for this identity. One name may play several."""
     who = known_as(holder)
-    found: dict[str, str] = {}
+    parts: dict[str, str] = {}
     for part, names in (
         ("name", [holder.name]), ("resource", [holder.resource]), ("group", groups),
         ("alias", {*also_known_as(holder.name), *holder.aliases} - {holder.name}),
@@ -73,8 +73,8 @@ def parts_of(holder: Identity, groups: Iterable[str], account: str) -> dict[str,
     ):  # fmt: skip
         for name in names:
             if name:
-                found[name] = f"{found[name]}, {part}" if name in found else part
-    return found
+                parts[name] = f"{parts[name]}, {part}" if name in parts else part
+    return parts
 
 
 def _root(account: str) -> str:
@@ -89,10 +89,10 @@ def encoded(rules: Rules) -> bytes:
 def names_in(rules: Rules) -> frozenset[str]:
     """Every name that may stand for an identity, an account or a group in rules."""
     whos = [w for s in rules.policy.statements for one in _with_caps(s) if (w := one.principals) is not None]
-    found = {name for who in whos for name in (*who.accounts, *who.canonical)}
-    found |= {grant.identity for grant in rules.acl} | {right.identity for right in rules.rights}
-    found |= {grant.identity for grant in rules.named_object_acls}
-    return frozenset(found - {""})
+    names = {name for who in whos for name in (*who.accounts, *who.canonical)}
+    names |= {grant.identity for grant in rules.acl} | {right.identity for right in rules.rights}
+    names |= {grant.identity for grant in rules.named_object_acls}
+    return frozenset(names - {""})
 
 
 def refuses(statements: Iterable[Statement]) -> bool:

@@ -50,26 +50,26 @@ def differences(before: BucketSubject, after: BucketSubject) -> Iterator[Differe
 class OwnDifferences(NamedTuple):
     """What the store's own identities gain or lose, and why that may not be all; empty where it is."""
 
-    found: list[Difference]
+    differences: list[Difference]
     unseen: str = ""
 
 
 def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferences:
     """The same of the store's own identities, by their own permissions and the bucket's rules together."""
-    told = before.index.dossier.identities
+    identities = before.index.dossier.identities
     if before.rules == after.rules:
         return OwnDifferences([])
-    if told.unread:  # what is allowed to everybody, or by name, is told of those
+    if identities.unread:  # what is allowed to everybody, or by name, is told of those
         same = _refusals(before) == _refusals(after)
-        return OwnDifferences([], "" if same else f"the store's own identities were not read ({told.reason})")
+        return OwnDifferences([], "" if same else f"the store's own identities were not read ({identities.reason})")
     moved = after.dossier is not before.dossier  # to other software, which reads what is attached in its own way
     indexes = before.index, StoreIndex(after.dossier, after.moment) if moved else before.index
     pairs = zip((before, after), indexes, strict=True)
     across = [EffectivePermissions({view.bucket.name: view}, index) for view, index in pairs]
     decided: dict[Hashable, list[Difference]] = {}
-    found: list[Difference] = []
+    differences: list[Difference] = []
     left = 0
-    for holder in told.value or ():
+    for holder in identities.value or ():
         sides = side_of(indexes[0], holder), side_of(indexes[1], holder)
         if holder.acl_level:
             left += 1
@@ -77,9 +77,9 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
         kind = tuple(one.profile(holder, side) for one, side in zip(across, sides, strict=True))
         if kind not in decided and len(decided) < MOST_KINDS:
             decided[kind] = list(_of_own(holder, sides, before, after))
-        found += [msgspec.structs.replace(one, who=holder.name) for one in decided.get(kind, ())]
+        differences += [msgspec.structs.replace(one, who=holder.name) for one in decided.get(kind, ())]
         left += kind not in decided
-    return OwnDifferences(found, f"{left:,} more identities of the store were not checked" if left else "")
+    return OwnDifferences(differences, f"{left:,} more identities of the store were not checked" if left else "")
 
 
 def _refusals(view: BucketSubject) -> frozenset[Statement]:
@@ -105,8 +105,8 @@ def _named(before: BucketSubject, after: BucketSubject) -> Iterable[Principal]:
     """Whom either side names, and the accounts that the team trusts. The owner needs nothing of a bucket's rules."""
     owners = {before.account, before.bucket.owner.value or ""} - {""}
     trusted = (read_principal(account) for account in sorted(before.trusted_accounts))
-    found = dict.fromkeys([*before.named, *after.named, *trusted])
-    return [who for who in found if who.name not in owners and who.kind != "group"]
+    principals = dict.fromkeys([*before.named, *after.named, *trusted])
+    return [who for who in principals if who.name not in owners and who.kind != "group"]
 
 
 def _of(

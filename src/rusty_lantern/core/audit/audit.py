@@ -85,8 +85,8 @@ class Audit(msgspec.Struct, frozen=True, dict=True):
     @cached_property
     def exposed(self) -> dict[str, int]:
         """Verb → how many buckets anyone gets into, from everywhere."""
-        reached = [view.decided.told for view in self.scope.buckets if "open" in view.levels]
-        return {verb: sum(told[f"anyone.{verb}"].level == "open" for told in reached) for verb in VERBS}
+        reached = [view.decided.worded for view in self.scope.buckets if "open" in view.levels]
+        return {verb: sum(verdicts[f"anyone.{verb}"].level == "open" for verdicts in reached) for verb in VERBS}
 
     @cached_property
     def tally(self) -> Counter[tuple[Status, Severity]]:
@@ -114,11 +114,11 @@ class Audit(msgspec.Struct, frozen=True, dict=True):
 
     def counts(self) -> Counter[Status]:
         """How many findings of each status."""
-        found: Counter[Status] = Counter()
+        totals: Counter[Status] = Counter()
         for (status, _), number in self.tally.items():
-            found[status] += number
-        found["ok"] = len(self.met)
-        return found
+            totals[status] += number
+        totals["ok"] = len(self.met)
+        return totals
 
     def drift_by_severity(self) -> dict[str, int]:
         """Severity → how many drifts, the worst first."""
@@ -146,10 +146,10 @@ _RANKS = {severity: rank for rank, severity in enumerate(SEVERITIES)}
 def _worst_first(findings: Iterable[Finding]) -> list[Finding]:
     """By severity, then by how far they reach, then by store, name and fact."""
     alike = groupby(findings, attrgetter("requirement"))  # findings come requirement by requirement
-    runs = [(_RANKS[required.severity], required.fact, list(found)) for required, found in alike]
+    runs = [(_RANKS[required.severity], required.fact, list(findings_alike)) for required, findings_alike in alike]
     groups: dict[tuple[int, Weight, str, str], list[Finding]] = {}
-    for rank, _, found in sorted(runs, key=itemgetter(0, 1)):
-        for finding in found:
+    for rank, _, findings_alike in sorted(runs, key=itemgetter(0, 1)):
+        for finding in findings_alike:
             groups.setdefault((rank, finding.weight, finding.store, finding.name), []).append(finding)
     order = sorted(groups, key=itemgetter(2, 3))  # what is equal keeps the order of the sort before
     order.sort(key=itemgetter(1), reverse=True)
@@ -244,8 +244,8 @@ class _Weights(Weights):
 
     def __missing__(self, name: str) -> Weight:
         view = self.views.get(name)
-        found = self[name] = NO_WEIGHT if view is None else _weigh(view, self.sensitive)
-        return found
+        weight = self[name] = NO_WEIGHT if view is None else _weigh(view, self.sensitive)
+        return weight
 
 
 @undisturbed()
@@ -281,8 +281,8 @@ def audit(
         idle = [f"{len(idle)} sheets apply to nothing that was surveyed: not every bucket was"]
     dossiers = [store.index.dossier for store in stores]
     unread = [(dossier.store, dossier.unlisted) for dossier in dossiers if dossier.unlisted]
-    asked = [store for store in stores if not wanted.stores or store.name in wanted.stores]
-    scope = Scope(asked, buckets, judge.moment, stands, public, only_buckets=bool(wanted.tag))
+    chosen = [store for store in stores if not wanted.stores or store.name in wanted.stores]
+    scope = Scope(chosen, buckets, judge.moment, stands, public, only_buckets=bool(wanted.tag))
     return Audit(_worst_first(waived), scope, met, unread, idle, len(buckets), stands, seen)
 
 
@@ -307,11 +307,11 @@ def _unwaived(
         for start in range(0, len(views), TOGETHER)
         for one in judge.of_buckets(views[start : start + TOGETHER], tallies)
     ]
-    found = [finding for _, one in judged for finding in one.findings]
-    found += [finding for subject in others for finding in judge.unwaived(subject, tallies)]
+    all_findings = [finding for _, one in judged for finding in one.findings]
+    all_findings += [finding for subject in others for finding in judge.unwaived(subject, tallies)]
     met = Met(
         [Column(one.requirement, store, one.ok) for store, one in judged if one.ok],
-        [finding for finding in found if finding.status == "ok"],
+        [finding for finding in all_findings if finding.status == "ok"],
         {(view.store, view.name): view for view in buckets},
     )
-    return [finding for finding in found if finding.status != "ok"], met
+    return [finding for finding in all_findings if finding.status != "ok"], met

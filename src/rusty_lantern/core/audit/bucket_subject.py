@@ -143,18 +143,18 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
 
     def _rules_from(self, inputs: BucketInputs) -> Rules:
         """The rules of a bucket of this store that has these inputs."""
-        found = rules_from(inputs, self.around, self.index.members)
-        if not found.object_doubt or self.entry is None:
-            return found
-        doubt: Fact = Answer("failed", None, found.object_doubt)
+        rules = rules_from(inputs, self.around, self.index.members)
+        if not rules.object_doubt or self.entry is None:
+            return rules
+        doubt: Fact = Answer("failed", None, rules.object_doubt)
         stated = or_stated("object-acls.public", doubt, self.entry, self.moment)
-        return msgspec.structs.replace(found, object_doubt="") if stated.value == "none" else found
+        return msgspec.structs.replace(rules, object_doubt="") if stated.value == "none" else rules
 
     @cached_property
     def surroundings(self) -> EvaluationContext:
         """The moment and the owner that decisions depend on."""
-        told = self.dossier.account
-        unread = f"the account that the bucket is in was not read ({told.reason})" if told.unread else ""
+        account = self.dossier.account
+        unread = f"the account that the bucket is in was not read ({account.reason})" if account.unread else ""
         unread = "" if self.dossier.account_number else unread
         return EvaluationContext(self.moment, self.account, self.trusted_accounts, self.trusted_networks, unread)
 
@@ -178,7 +178,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     @cached_property
     def exposures(self) -> Mapping[str, Fact]:
         """The verdicts as facts, and the widest of several."""
-        return ExposureFacts(self.decided.told, self.bucket, self.let_in)
+        return ExposureFacts(self.decided.worded, self.bucket, self.let_in)
 
     @cached_property
     def let_in(self) -> frozenset[str]:
@@ -204,8 +204,8 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
 
     def demanded(self, name: str) -> Fact:
         """What the policy demands of every upload, by name."""
-        found = self.decided.demanded(name)
-        return msgspec.structs.replace(found, evidence=self.bucket.policy.evidence)
+        fact = self.decided.demanded(name)
+        return msgspec.structs.replace(fact, evidence=self.bucket.policy.evidence)
 
     def neighbour(self, name: str) -> BucketSubject | None:
         """Another bucket of the same store; None if it was not read."""
@@ -223,14 +223,14 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
 
     def granted(self, identity: Principal) -> dict[Verb, Reach]:
         """What the rules grant an identity that they name."""
-        found = self.named.get(identity)
-        if found is None:
+        reaches = self.named.get(identity)
+        if reaches is None:
             try:
-                found = self._granted(identity)
+                reaches = self._granted(identity)
             except Exception as error:
-                found = {verb: Reach("unknown", doubts=(defect(error),)) for verb in VERBS}
-            self.named[identity] = found
-        return found
+                reaches = {verb: Reach("unknown", doubts=(defect(error),)) for verb in VERBS}
+            self.named[identity] = reaches
+        return reaches
 
     @property
     def across(self) -> EffectivePermissions | None:
@@ -256,10 +256,10 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
             return Answer("known", "off")
         if identity.account and self.dossier.account_number:
             return Answer("known", "off")
-        asked: list[Answer[Any]] = [self.dossier.account]
+        needed: list[Answer[Any]] = [self.dossier.account]
         if not identity.account or self.rules.ids_are_names:  # there, what stands in an account's place is a tenant
-            asked += [self.bucket.owner, self.dossier.identities]
-        return next((lost(one) for one in asked if one.unread), Answer("known", "off"))
+            needed += [self.bucket.owner, self.dossier.identities]
+        return next((lost(one) for one in needed if one.unread), Answer("known", "off"))
 
     def holders(self, verb: Verb) -> list[str]:
         """Who may use a verb: audiences, identities that the rules name, and the store's own, as far as known."""
@@ -295,19 +295,19 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     def fact(self, name: str) -> Fact:
         """A fact by name; where it could not be read and the store's owner states it, what is stated."""
         try:
-            found = derive(name, self)
+            derived = derive(name, self)
         except UnknownFact:
             raise
         except Exception as error:
             return Answer("failed", None, defect(error))
-        return found if self.entry is None else or_stated(name, found, self.entry, self.moment)
+        return derived if self.entry is None else or_stated(name, derived, self.entry, self.moment)
 
     @staticmethod
     def facts_of_each(views: Sequence[BucketSubject], name: str) -> list[Fact]:
         """The fact of a name of each of these buckets, which are of one store."""
-        found, last = derivation(name)
+        derive_one, last = derivation(name)
         try:
-            facts = [found(view, last) for view in views]
+            facts = [derive_one(view, last) for view in views]
         except Exception:  # whatever goes wrong with one bucket is unknown of it alone
             return [view.fact(name) for view in views]
         entry = views[0].entry if views else None

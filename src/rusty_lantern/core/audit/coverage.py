@@ -25,9 +25,9 @@ class Limits(msgspec.Struct, frozen=True):
 
     def take_in(self, store: str, bucket: str) -> bool:
         """Whether a bucket was to be looked at."""
-        asked = not self.only or any(fnmatchcase(f"{store}/{bucket}", pattern) for pattern in self.only)
+        chosen = not self.only or any(fnmatchcase(f"{store}/{bucket}", pattern) for pattern in self.only)
         mine = self.of_stores.get(store)
-        return asked and (not mine or any(fnmatchcase(bucket, pattern) for pattern in mine))
+        return chosen and (not mine or any(fnmatchcase(bucket, pattern) for pattern in mine))
 
 
 NO_LIMITS = Limits()
@@ -65,7 +65,7 @@ class Coverage(msgspec.Struct, frozen=True):
         >>> Coverage(["harbour"], limits=Limits(["harbour/press-*"])).missing("harbour", "bucket", "b")
         'not asked'
         """
-        if not self._asked(store, kind, name):
+        if not self._was_covered(store, kind, name):
             return "not asked"
         tested = fact not in TESTED or not (self.untested == ["*"] or f"{store}/{name}" in self.untested)
         return "not there" if tested and self._listed(store, kind, name) else "not read"
@@ -76,7 +76,7 @@ class Coverage(msgspec.Struct, frozen=True):
             return set(names) if self._listed(store, kind, "") else set()
         return {name for name in names if self.missing(store, kind, name, fact) == "not there"}
 
-    def _asked(self, store: str, kind: str, name: str) -> bool:
+    def _was_covered(self, store: str, kind: str, name: str) -> bool:
         """Whether the survey was to look at it. What is no bucket is read whole, wherever a bucket is."""
         if kind == "mirror":
             bucket, copy = _sides(name)

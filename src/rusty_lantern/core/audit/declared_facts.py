@@ -10,20 +10,20 @@ from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.value_types import NotOnScale, read_moment
 
 
-def or_stated(name: str, found: Fact, store: Store | None, moment: datetime) -> Fact:
+def or_stated(name: str, derived: Fact, store: Store | None, moment: datetime) -> Fact:
     """A fact; where it could not be read and the store's owner states it, what is stated."""
-    if found.settled or store is None:
-        return found
+    if derived.settled or store is None:
+        return derived
     said = next((s for s in store.stated if s.fact == name), None)
-    return _stated(said, found, moment) if said else found
+    return _stated(said, derived, moment) if said else derived
 
 
-def _stated(said: Stated, found: Fact, moment: datetime) -> Fact:
+def _stated(said: Stated, derived: Fact, moment: datetime) -> Fact:
     if said.until and read_moment(said.until) < moment:
-        note = f"{found.note}; the owner's statement ended on {said.until}".removeprefix("; ")
-        return Answer(found.state, None, note, found.evidence)
+        note = f"{derived.note}; the owner's statement ended on {said.until}".removeprefix("; ")
+        return Answer(derived.state, None, note, derived.evidence)
     try:
         value = lookup(said.fact).scale.read(said.value)
     except (KeyError, NotOnScale) as error:
-        return Answer("failed", None, f"what the owner declares cannot be used: {error}", found.evidence)
-    return Answer("stated", value, said.because, found.evidence)
+        return Answer("failed", None, f"what the owner declares cannot be used: {error}", derived.evidence)
+    return Answer("stated", value, said.because, derived.evidence)

@@ -37,13 +37,13 @@ def read_otherwise(view: BucketSubject) -> list[ReadOtherwise]:
     if policy is None:
         return []
     others = [COMMON] if own != COMMON else [] if _is_known(view.dossier) else [*SHIPPED.values()]
-    return [found for other in others if (found := _against(view, policy, own, other)) is not None]
+    return [difference for other in others if (difference := _against(view, policy, own, other)) is not None]
 
 
 def _is_known(dossier: Dossier) -> bool:
     """Whether it is known that the common reading is the store's. A store that is no server has no software."""
-    found = dossier.software
-    return found.value is None or bool(found.value.dialect)
+    software = dossier.software
+    return software.value is None or bool(software.value.dialect)
 
 
 def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) -> ReadOtherwise | None:

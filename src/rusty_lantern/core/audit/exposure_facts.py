@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from rusty_lantern.core.access.probe_check import LET_IN
-from rusty_lantern.core.access.solver.verdict_words import Told
+from rusty_lantern.core.access.solver.verdict_words import WordedVerdict
 from rusty_lantern.core.answer import Answer, Evidence, Fact, Partly
 from rusty_lantern.core.model.bucket import Bucket
 
@@ -14,22 +14,22 @@ class ExposureFacts(Mapping[str, Fact]):
     """Name → the verdict of one bucket as a fact, made when asked. `let_in`: the verbs that the store let a request
     without credentials do: none of them is closed, whatever is not known."""
 
-    def __init__(self, found: Mapping[str, Told], bucket: Bucket, let_in: frozenset[str]) -> None:
-        self.told = found
+    def __init__(self, verdicts: Mapping[str, WordedVerdict], bucket: Bucket, let_in: frozenset[str]) -> None:
+        self.verdicts = verdicts
         self.bucket = bucket
         self.let_in = let_in
 
     def __getitem__(self, name: str) -> Fact:
-        level, words, source, verb = self.told[name]
-        asked: Evidence = getattr(self.bucket, source).evidence
+        level, words, source, verb = self.verdicts[name]
+        evidence: Evidence = getattr(self.bucket, source).evidence
         if level != "unknown":
-            return Answer("known", level, words, asked)
+            return Answer("known", level, words, evidence)
         if verb in self.let_in:
-            return Partly("failed", None, f"{words}; {LET_IN}", asked, certain="restricted")
-        return Answer("failed", None, words, asked)
+            return Partly("failed", None, f"{words}; {LET_IN}", evidence, certain="restricted")
+        return Answer("failed", None, words, evidence)
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self.told)
+        return iter(self.verdicts)
 
     def __len__(self) -> int:
-        return len(self.told)
+        return len(self.verdicts)

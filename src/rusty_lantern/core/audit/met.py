@@ -35,10 +35,10 @@ class Met(msgspec.Struct, frozen=True):
 
     def by_store(self) -> Counter[str]:
         """How many are ok in each store."""
-        found = Counter(finding.store for finding in self.others)
+        counts = Counter(finding.store for finding in self.others)
         for column in self.columns:
-            found[column.store] += len(column.names)
-        return found
+            counts[column.store] += len(column.names)
+        return counts
 
     def by_requirement(self) -> Iterator[tuple[Requirement, int]]:
         """Requirements with how many are ok; one may come several times."""

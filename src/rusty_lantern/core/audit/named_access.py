@@ -61,29 +61,29 @@ def access_fact(view: NamedView, name: str) -> Fact:
         return _fact(view, [(verb, reach, True) for verb, reach in _by_both_sides(view, holder)])
     if name != OUTSIDE:
         named = [who for who in view.named if who.is_called(name)] or [view.rules.principal(name)]
-        found = [(verb, reach, True) for who in named for verb, reach in view.granted(who).items()]
-        return _fact(view, found, unread_side(view, name))
+        reaches = [(verb, reach, True) for who in named for verb, reach in view.granted(who).items()]
+        return _fact(view, reaches, unread_side(view, name))
     trusted = {who: view.trusts(who) for who in view.named}
     outsiders = {who: fact for who, fact in trusted.items() if fact.value != "on"}
-    found = [
+    reaches = [
         (v, reach, fact.value == "off") for who, fact in outsiders.items() for v, reach in view.granted(who).items()
     ]
     reaching = (who for who in outsiders if any(reach.level != "closed" for reach in view.granted(who).values()))
     unsure = next((who for who in reaching if outsiders[who].value != "off"), None)
     why = f"whether {unsure.name} is one of the store's own is not known: {trusted[unsure].reason}" if unsure else ""
-    return _fact(view, found, why, ", ".join(who.name for who in outsiders))
+    return _fact(view, reaches, why, ", ".join(who.name for who in outsiders))
 
 
-def _fact(view: NamedView, found: Iterable[tuple[str, Reach, bool]], doubt: str = "", note: str = "") -> Fact:
+def _fact(view: NamedView, reaches: Iterable[tuple[str, Reach, bool]], doubt: str = "", note: str = "") -> Fact:
     """What verbs come to, each with how far it goes and whether whoever has it is surely meant."""
-    found, asked = list(found), view.bucket.policy.evidence
-    sure = {verb for verb, reach, meant in found if meant and reach.level in ("restricted", "open")}
-    open_to_question = [reach for verb, reach, _ in found if reach.level == "unknown" and verb not in sure]
+    reaches, evidence = list(reaches), view.bucket.policy.evidence
+    sure = {verb for verb, reach, meant in reaches if meant and reach.level in ("restricted", "open")}
+    open_to_question = [reach for verb, reach, _ in reaches if reach.level == "unknown" and verb not in sure]
     unknown = (reach.doubts[0] for reach in open_to_question if reach.doubts)
     why = next(unknown, "") or next(iter(view.rules.doubted.values()), "") or doubt
     if why and len(sure) < len(VERBS):
-        return Partly("failed", None, why, asked, certain=_words(sure))
-    return Answer("known", _words({verb for verb, reach, _ in found if reach.level != "closed"}), note, asked)
+        return Partly("failed", None, why, evidence, certain=_words(sure))
+    return Answer("known", _words({verb for verb, reach, _ in reaches if reach.level != "closed"}), note, evidence)
 
 
 def _words(verbs: set[str]) -> str:

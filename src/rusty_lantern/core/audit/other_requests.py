@@ -41,11 +41,11 @@ def by_another_action(
     for action in actions:
         key = asking.key if ACTIONS[action].target == "object" else ""
         request = msgspec.structs.replace(first, action=action, key=key)
-        found = decide(rules, request, public=as_match(public))
-        if found.allowed:
-            return request, found
-        if found.allowed is None and decision.allowed is False:
-            first, decision = request, found
+        other = decide(rules, request, public=as_match(public))
+        if other.allowed:
+            return request, other
+        if other.allowed is None and decision.allowed is False:
+            first, decision = request, other
     return first, decision
 
 
@@ -59,18 +59,18 @@ class VerbsOfCallers(dict[tuple[str, str], "OtherRequests | None"]):
 
     def actions(self, holder: Identity | None, verb: str, rules: Rules) -> list[str]:
         """The other actions of a verb that these rules, which are the holder's too, tell from the first."""
-        asked = holder.name if holder is not None else "", verb
-        if asked not in self._actions:
+        key = holder.name if holder is not None else "", verb
+        if key not in self._actions:
             names = [action.name for action in ACTIONS.values() if action.verb == verb]
-            self._actions[asked] = unlike(rules, names)[1:]
-        return self._actions[asked]
+            self._actions[key] = unlike(rules, names)[1:]
+        return self._actions[key]
 
-    def __missing__(self, asked: tuple[str, str]) -> OtherRequests | None:
-        caller, verb = asked
-        found = self[asked] = self._found(caller, next(one for one in VERBS if one == verb))
-        return found
+    def __missing__(self, key: tuple[str, str]) -> OtherRequests | None:
+        caller, verb = key
+        others = self[key] = self._others_of(caller, next(one for one in VERBS if one == verb))
+        return others
 
-    def _found(self, caller: str, verb: Verb) -> OtherRequests | None:
+    def _others_of(self, caller: str, verb: Verb) -> OtherRequests | None:
         view = self.view
         audience = next((one for one in AUDIENCES if one == caller), None)
         if audience is not None:

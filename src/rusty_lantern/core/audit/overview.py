@@ -48,18 +48,18 @@ class SubjectDrift(msgspec.Struct, frozen=True):
     kind: str
     store: str
     name: str
-    found: Sequence[Finding]
+    findings: Sequence[Finding]
     """The worst first."""
 
     @property
     def severity(self) -> str:
         """How bad the worst of it is."""
-        return self.found[0].requirement.severity
+        return self.findings[0].requirement.severity
 
     @property
     def causes(self) -> tuple[str, ...]:
         """The causes in words, the worst first."""
-        return tuple(_causes(self.found))
+        return tuple(_causes(self.findings))
 
 
 class UnknownReason(msgspec.Struct, frozen=True):
@@ -102,14 +102,14 @@ def overview(
     shut = {view.title for view in views if view.decided.all_closed}
     drifted = _by_subject(finding for finding in findings if finding.status == "drift")
     public = public_buckets(views, required)
-    told = shut | {f"{one.store}/{one.name}" for one in public}
+    listed = shut | {f"{one.store}/{one.name}" for one in public}
     return Overview(
         tuple(sorted(deadlines(stores, waivers, moment, chosen), key=lambda one: (one.when, one.store, one.name))),
         public,
         len(shut),
-        tuple(SubjectDrift(*subject, found) for subject, found in drifted.items()),
-        unknown_reasons([finding for finding in findings if finding.status == "unknown"], _told(stores)),
-        tuple(sorted(view.title for view in views if view.title not in told)),
+        tuple(SubjectDrift(*subject, findings_of) for subject, findings_of in drifted.items()),
+        unknown_reasons([finding for finding in findings if finding.status == "unknown"], _read_by_document(stores)),
+        tuple(sorted(view.title for view in views if view.title not in listed)),
     )
 
 
@@ -192,13 +192,13 @@ def _by_subject(findings: Iterable[Finding]) -> BySubject:
 _NEEDS_LOCK = ("lock.", "objects.mode", "objects.retention", "objects.legal-hold", "objects.deletable-by")
 
 
-def _causes(found: Sequence[Finding]) -> Iterator[str]:
-    """The causes of a subject's drift in words; what one of them explains is folded into it. `found`: the worst
+def _causes(findings: Sequence[Finding]) -> Iterator[str]:
+    """The causes of a subject's drift in words; what one of them explains is folded into it. `findings`: the worst
     first."""
     left: list[Finding] = []
     verbs: dict[str, list[str]] = {}
     unlocked = False
-    for finding in found:
+    for finding in findings:
         fact, value = finding.requirement.fact, finding.observed.value
         if fact.startswith("exposure.") and fact.count(".") == 1 and value in ("open", "restricted"):
             verbs.setdefault(str(value), []).append(fact.removeprefix("exposure."))
@@ -231,24 +231,24 @@ def _value_words(fact: str, value: Value | None) -> str:
     return f"{fact}: {show_fact(fact, Answer('known', value))}"
 
 
-def _told(stores: Sequence[StoreSubject]) -> frozenset[str]:
+def _read_by_document(stores: Sequence[StoreSubject]) -> frozenset[str]:
     """The stores that are read by a document: nothing in them can be looked at."""
-    asked = ("s3", "swift", "blob")
-    return frozenset(store.name for store in stores if store.index.dossier.protocol not in asked)
+    protocols = ("s3", "swift", "blob")
+    return frozenset(store.name for store in stores if store.index.dossier.protocol not in protocols)
 
 
-def unknown_reasons(unknown: Sequence[Finding], told: Container[str] = ()) -> tuple[UnknownReason, ...]:
+def unknown_reasons(unknown: Sequence[Finding], by_a_document: Container[str] = ()) -> tuple[UnknownReason, ...]:
     """Why things are unknown, and what settles it; the same of several subjects once, that of most facts first.
-    `told`: stores that are read by a document."""
+    `by_a_document`: stores that are read by one."""
     grouped: dict[tuple[str, bool], list[Finding]] = {}
     for finding in unknown:
-        grouped.setdefault((_own_reason(finding.reason), finding.store in told), []).append(finding)
-    found = []
+        grouped.setdefault((_own_reason(finding.reason), finding.store in by_a_document), []).append(finding)
+    reasons = []
     for (reason, by_document), mine in grouped.items():
         names = dict.fromkeys((one.store, one.name) for one in mine)
-        settled = settled_by(mine[0], told=by_document)
-        found.append(UnknownReason(reason, tuple(map("/".join, names)), len(mine), settled))
-    return tuple(sorted(found, key=lambda one: (-one.facts, one.reason, one.settled_by)))
+        settled = settled_by(mine[0], by_document=by_document)
+        reasons.append(UnknownReason(reason, tuple(map("/".join, names)), len(mine), settled))
+    return tuple(sorted(reasons, key=lambda one: (-one.facts, one.reason, one.settled_by)))
 
 
 @lru_cache(maxsize=1_024)
@@ -265,17 +265,17 @@ _PERMISSIONS = {
 }
 
 
-def settled_by(finding: Finding, *, told: bool = False) -> str:
+def settled_by(finding: Finding, *, by_document: bool = False) -> str:
     """What would settle an unknown finding: the permission, the command or the declaration that is missing.
-    `told`: whether the store is read by a document."""
-    asked, reason = finding.observed.evidence.question, finding.reason
-    _, slash, question = asked.partition("/")
+    `by_document`: whether the store is read by one."""
+    question_asked, reason = finding.observed.evidence.question, finding.reason
+    _, slash, question = question_asked.partition("/")
     permission = _PERMISSIONS.get(f"GET?{question.partition('?')[2]}") if slash else None
     of_another = "could not be read" in reason or "own permissions" in reason
     if "denied" in reason and permission and (not of_another or "the policy could not be read" in reason):
         return f"allow s3:{permission.removeprefix('s3:')} to the surveying credential, then: lantern survey"
-    found = next((words for marks, words in _SETTLED if any(mark in reason for mark in marks)), _OTHERWISE)
-    return _BY_DOCUMENT if told and found.startswith(_LOOK) else found
+    next_step = next((words for marks, words in _SETTLED if any(mark in reason for mark in marks)), _OTHERWISE)
+    return _BY_DOCUMENT if by_document and next_step.startswith(_LOOK) else next_step
 
 
 _LOOK = "lantern survey --objects all"

@@ -30,11 +30,13 @@ def principals_facts(view: NamedView) -> dict[str, Fact]:
     not_all = next(iter(view.rules.doubted.values()), "") or _unlisted(view)
     key = (tuple(map(id, groups)), others, not_all)
     if key not in reaching.who_can:
-        own = [(who.name, verb, reach) for who, found in reaching.on(view.bucket.name) for verb, reach in found.items()]
+        own = [
+            (who.name, verb, reach) for who, reaches in reaching.on(view.bucket.name) for verb, reach in reaches.items()
+        ]
         reaching.who_can[key] = _who_can([*others, *own], not_all)
-    asked = view.bucket.policy.evidence
+    evidence = view.bucket.policy.evidence
     return {
-        verb: Partly("failed", None, why, asked, certain=names) if why else Answer("known", names, "", asked)
+        verb: Partly("failed", None, why, evidence, certain=names) if why else Answer("known", names, "", evidence)
         for verb, (names, why) in reaching.who_can[key].items()
     }
 
@@ -43,10 +45,10 @@ Somebody = tuple[str, str, Reach]
 """Somebody, a verb that one may use or perhaps may, and how far that goes."""
 
 
-def _who_can(found: Iterable[Somebody], not_all: str) -> WhoCan:
+def _who_can(reaches: Iterable[Somebody], not_all: str) -> WhoCan:
     sure: dict[str, set[str]] = {verb: set() for verb in VERBS}
     perhaps: dict[str, list[tuple[str, Reach]]] = {verb: [] for verb in VERBS}
-    for name, verb, reach in found:
+    for name, verb, reach in reaches:
         if reach.level == "unknown":
             perhaps[verb].append((name, reach))
         else:

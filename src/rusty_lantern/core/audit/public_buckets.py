@@ -54,21 +54,21 @@ def required_of(required: Mapping[str, Status], verb: Verb) -> Status | None:
 
 def on_public(views: Iterable[BucketSubject], findings: Iterable[Finding], met: Met) -> OnPublic:
     """How what is required of these buckets' public access stands; of several requirements on a verb, the worst."""
-    found: dict[str, dict[str, dict[str, Status]]] = {}
+    by_store: dict[str, dict[str, dict[str, Status]]] = {}
     for view in views:
-        mine = found.setdefault(view.store, {})
+        mine = by_store.setdefault(view.store, {})
         if not view.decided.all_closed:
             mine[view.name] = {}
     for column in met.columns:
-        verb, mine = _verb(column.requirement.fact), found.get(column.store, {})
+        verb, mine = _verb(column.requirement.fact), by_store.get(column.store, {})
         for name in mine.keys() & column.names if verb else ():
             mine[name][verb] = "ok"
     for finding in findings:
         verb = _verb(finding.requirement.fact)
-        statuses = found.get(finding.store, {}).get(finding.name) if verb and finding.kind == "bucket" else None
+        statuses = by_store.get(finding.store, {}).get(finding.name) if verb and finding.kind == "bucket" else None
         if statuses is not None:
             statuses[verb] = min(statuses.get(verb, "ok"), finding.status, key=_WORST.index)
-    return {(store, name): statuses for store, mine in found.items() for name, statuses in mine.items()}
+    return {(store, name): statuses for store, mine in by_store.items() for name, statuses in mine.items()}
 
 
 @cache
@@ -80,7 +80,7 @@ def _verb(fact: str) -> str:
 def public_buckets(views: Iterable[BucketSubject], required: OnPublic) -> tuple[PublicBucket, ...]:
     """The buckets that the public gets into: first those that the baseline forbids, then those that it says nothing
     of; the worst first."""
-    found = []
+    public = []
     for view in views:
         statuses = required.get((view.store, view.name))
         if statuses is None:
@@ -88,15 +88,15 @@ def public_buckets(views: Iterable[BucketSubject], required: OnPublic) -> tuple[
         wide = reached(view, "open")
         some = tuple(verb for verb in reached(view, "restricted") if verb not in wide)
         if wide or some:
-            accounts = tuple(verb for verb in wide if view.decided.told[f"anyone.{verb}"].level != "open")
-            found.append(PublicBucket(view.store, view.name, wide, some, accounts, statuses))
-    return tuple(sorted(found, key=_how_public))
+            accounts = tuple(verb for verb in wide if view.decided.worded[f"anyone.{verb}"].level != "open")
+            public.append(PublicBucket(view.store, view.name, wide, some, accounts, statuses))
+    return tuple(sorted(public, key=_how_public))
 
 
 def reached(view: BucketSubject, level: Level) -> tuple[Verb, ...]:
     """The verbs with a verdict of this level for one of the public audiences, the worst first."""
-    found = view.levels.get(level)
-    return tuple(verb for verb in WORST_FIRST if verb in found) if found else ()
+    verbs = view.levels.get(level)
+    return tuple(verb for verb in WORST_FIRST if verb in verbs) if verbs else ()
 
 
 def _how_public(one: PublicBucket) -> tuple[object, ...]:

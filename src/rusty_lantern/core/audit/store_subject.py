@@ -38,8 +38,8 @@ def with_needs(dossier: Dossier, store: Store | None) -> Dossier:
         needs = store.needs(holder.name) if holder.may.value is None else None
         said: Answer[list[Verb]] = Answer("known", list(needs or ()), "estate.yaml")
         holders.append(msgspec.structs.replace(holder, may=said) if needs is not None else holder)
-    told = msgspec.structs.replace(dossier.identities, value=holders)
-    return msgspec.structs.replace(dossier, identities=told)
+    identities = msgspec.structs.replace(dossier.identities, value=holders)
+    return msgspec.structs.replace(dossier, identities=identities)
 
 
 class StoreSubject:
@@ -89,12 +89,12 @@ class StoreSubject:
         if isinstance(view, Answer):
             return or_stated(name, Answer(view.state, None, view.note, view.evidence), self.store, self.moment)
         try:
-            found = derive(name, view)
+            derived = derive(name, view)
         except UnknownFact:
             raise
         except Exception as error:  # whatever goes wrong is unknown of this subject alone
-            found = Answer("failed", None, defect(error))
-        return or_stated(name, found, self.store, self.moment)
+            derived = Answer("failed", None, defect(error))
+        return or_stated(name, derived, self.store, self.moment)
 
     def subjects(self) -> Iterator[PartSubject]:
         """Everything besides buckets that a baseline can speak of.
@@ -106,7 +106,7 @@ class StoreSubject:
         for kind, section, subject_of in self._sections():
             if not section.settled:
                 yield self._part(kind, "", f"any {kind}", section)
-            yield from (found for entry in section.value or () if (found := subject_of(entry)) is not None)
+            yield from (subject for entry in section.value or () if (subject := subject_of(entry)) is not None)
 
     def titles(self) -> set[str]:
         """The names of its buckets, and of all else that a baseline can speak of."""
@@ -115,8 +115,8 @@ class StoreSubject:
     def unlisted(self) -> list[str]:
         """The kinds of subject of which the store's list was not read."""
         sections = [("bucket", self.index.dossier.listing), *((kind, section) for kind, section, _ in self._sections())]
-        found = [kind for kind, section in sections if not section.settled]
-        return ["bucket", *found] if self.blind and "bucket" not in found else found
+        kinds = [kind for kind, section in sections if not section.settled]
+        return ["bucket", *kinds] if self.blind and "bucket" not in kinds else kinds
 
     @property
     def blind(self) -> str:
@@ -161,8 +161,8 @@ class StoreSubject:
 
     def link(self, link: Link) -> PartSubject | None:
         """A link as a subject, by the name of its bucket; one that opens nothing any more is none."""
-        found = self.any_link(link)
-        return None if found.view.status in OVER else found
+        subject = self.any_link(link)
+        return None if subject.view.status in OVER else subject
 
     def any_link(self, link: Link) -> PartSubject:
         """A link, one that opens nothing any more too."""
@@ -202,15 +202,15 @@ def store_subjects(dossiers: list[Dossier], estate: Estate | None, moment: datet
     entries = {store.name: store for store in estate.stores} if estate else {}
     trusted = estate.trusted_accounts if estate else frozenset()
     networks = estate.trusted_networks if estate else ()
-    found = []
+    subjects = []
     for dossier in dossiers:
         near: dict[str, BucketSubject] = {}
         entry = entries.get(dossier.store)
         store_subject = StoreSubject(dossier, moment, near, entry)
         for bucket in sorted(dossier.buckets, key=lambda b: b.name):
             near[bucket.name] = BucketSubject(bucket, dossier, moment, entry, trusted, near, store_subject, networks)
-        found.append(store_subject)
-    return found
+        subjects.append(store_subject)
+    return subjects
 
 
 def views(dossiers: list[Dossier], estate: Estate | None, moment: datetime) -> list[BucketSubject]:

@@ -51,9 +51,9 @@ def _told_apart(
     alike: dict[str, list[T]] = {}
     for entry in entries:
         alike.setdefault(name(entry), []).append(entry)
-    found: dict[int, str] = {}
+    titles: dict[int, str] = {}
     for title, mine in alike.items():
         first, *others = sorted(mine, key=lambda one: (made(one).value or LATEST, own(one)))
-        found[id(first)] = title
-        found |= {id(one): title if own(one) == own(first) else f"{title} ({fingerprint(own(one))})" for one in others}
-    return found
+        titles[id(first)] = title
+        titles |= {id(one): title if own(one) == own(first) else f"{title} ({fingerprint(own(one))})" for one in others}
+    return titles

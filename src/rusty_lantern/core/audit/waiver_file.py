@@ -48,9 +48,9 @@ def read_waivers(document: str, file: str) -> list[Waiver]:
     node = top.get("waivers")
     if node is not None and node.items is None and node.text != "":
         complaints.add(f"waivers must be a list, and is {node.kind}", node.place)
-    found = [_waiver(reader, item) for item in (node.items or () if node else ())]
+    waivers = [_waiver(reader, item) for item in (node.items or () if node else ())]
     complaints.settle()
-    return [waiver for waiver in found if waiver is not None]
+    return [waiver for waiver in waivers if waiver is not None]
 
 
 def _waiver(reader: Reader, node: Marked) -> Waiver | None:

@@ -77,10 +77,10 @@ def apply(
     by_fact: dict[str, list[int]] = {}
     for number, waiver in enumerate(waivers):
         by_fact.setdefault(waiver.fact, []).append(number)
-    found = []
+    judged = []
     for finding in findings:
         if finding.status not in ("drift", "unknown"):
-            found.append(finding)
+            judged.append(finding)
             continue
         mine = [n for n in by_fact.get(finding.requirement.fact, ()) if waivers[n].applies_to(finding)]
         if finding.status == "unknown":
@@ -91,17 +91,17 @@ def apply(
             uses[good] += 1
             waiver = waivers[good]
             reason = f"until {show_moment(waiver.until)}, by {waiver.by}: {waiver.because}"
-            found.append(msgspec.structs.replace(finding, status="waived", reason=reason))
+            judged.append(msgspec.structs.replace(finding, status="waived", reason=reason))
         elif why_not:
             why = "; ".join(part for part in (finding.reason, f"a waiver of it is void: {why_not[0]}") if part)
-            found.append(msgspec.structs.replace(finding, reason=why))
+            judged.append(msgspec.structs.replace(finding, reason=why))
         else:
-            found.append(finding)
+            judged.append(finding)
     stands = [
         Waived(waiver, "unused" if status in ("in force", "ends soon") and not uses[n] else status, uses[n])
         for n, (waiver, status) in enumerate(zip(waivers, statuses, strict=True))
     ]
-    return found, stands
+    return judged, stands
 
 
 def _status(waiver: Waiver, moment: datetime, longest: int) -> WaiverStatus:

@@ -165,8 +165,8 @@ def _at_most(rest: str, scale: Scale) -> Written:
 
 def _between(rest: str, scale: Scale) -> Written:
     _ordered(scale, "between")
-    low_text, found, high_text = rest.partition(" and ")
-    if not found:
+    low_text, separator, high_text = rest.partition(" and ")
+    if not separator:
         raise ImpossibleComparison("`between` needs two values: between 1 year and 7 years")
     low, high = _value(low_text.strip(), scale), _value(high_text.strip(), scale)
     if scale.rank(low) > scale.rank(high):

@@ -73,39 +73,39 @@ def draft(subjects: Sequence[Subject], title: str, survey: str) -> str:
 
 
 def _facts(kind: str, subjects: Sequence[Subject]) -> list[str]:
-    found = [
+    names = [
         name
         for name, entry in REGISTER.items()
         if entry.subject == kind and isinstance(entry.scale, Words) and entry.habit
     ]
     if kind == "bucket":
         tags = Counter(tag for subject in subjects for tag in subject.tags.value or ())
-        found += [f"tags.{tag}" for tag, count in sorted(tags.items()) if count >= COMMON * len(subjects)]
-    return [name for name in found if not name.endswith(".*")]
+        names += [f"tags.{tag}" for tag, count in sorted(tags.items()) if count >= COMMON * len(subjects)]
+    return [name for name in names if not name.endswith(".*")]
 
 
 def _habit(fact: str, subjects: Sequence[Subject]) -> CommonValue | None:
     seen = [(subject, subject.fact(fact)) for subject in subjects]
-    told = [(subject, answer) for subject, answer in seen if answer.settled]
-    if len(told) < FEWEST:
+    settled = [(subject, answer) for subject, answer in seen if answer.settled]
+    if len(settled) < FEWEST:
         return None
-    words = [_words(fact, answer) for _, answer in told]
+    words = [_words(fact, answer) for _, answer in settled]
     required = lookup(fact).safe or Counter(words).most_common(1)[0][0]
     if required == "absent":
         return None
     holds = read_comparison(required, lookup(fact).scale).accepts
-    fits = [answer.value is not None and holds(answer.value) for _, answer in told]
-    if sum(fits) < COMMON * len(told) or len(told) < COMMON * len(seen):
+    fits = [answer.value is not None and holds(answer.value) for _, answer in settled]
+    if sum(fits) < COMMON * len(settled) or len(settled) < COMMON * len(seen):
         return None
-    others = [(s, w) for (s, _), w, fit in zip(told, words, fits, strict=True) if not fit]
+    others = [(s, w) for (s, _), w, fit in zip(settled, words, fits, strict=True) if not fit]
     others += [(subject, f"unknown: {answer.reason}") for subject, answer in seen if not answer.settled]
-    return CommonValue(fact, required, sum(fits), len(told), tuple(others))
+    return CommonValue(fact, required, sum(fits), len(settled), tuple(others))
 
 
 def _mirrors(subjects: Sequence[Subject]) -> list[CommonValue]:
     """What the estate file promises of copies, and does not hold."""
     mine = [subject for subject in subjects if subject.kind == "mirror"]
-    found = []
+    habits = []
     for promised in OF_MIRRORS:
         seen = [(subject, subject.fact(promised.fact)) for subject in mine]
         assert promised.comparison is not None
@@ -117,8 +117,8 @@ def _mirrors(subjects: Sequence[Subject]) -> list[CommonValue]:
         known = sum(answer.settled for _, answer in seen)
         if broken:
             words = promised.comparison.words
-            found.append(CommonValue(promised.fact, words, len(seen) - len(broken), known, broken))
-    return found
+            habits.append(CommonValue(promised.fact, words, len(seen) - len(broken), known, broken))
+    return habits
 
 
 def _plain(text: str) -> str:
@@ -158,7 +158,7 @@ def _plural(kind: str) -> str:
 
 def _question(number: int, habit: CommonValue, kind: str) -> str:
     """The subjects that deviate, as comments, and a sheet that leaves them out for now."""
-    told = "".join(f"  #   {quoted(f'{s.store}/{s.label}')}: {quoted(words)}\n" for s, words in habit.others)
+    exceptions = "".join(f"  #   {quoted(f'{s.store}/{s.label}')}: {quoted(words)}\n" for s, words in habit.others)
     stores: dict[str, list[str]] = {}
     for subject, _ in habit.others:
         names = stores.setdefault(subject.store, [])
@@ -169,6 +169,6 @@ def _question(number: int, habit: CommonValue, kind: str) -> str:
     name = _plain(habit.fact) if habit.fact.startswith("tags.") else habit.fact
     return (
         f"  # Question {number}: {quoted(habit.fact)[1:-1]} is {habit.required} for most {_plural(kind)}. "
-        f"Is it meant to be otherwise here?\n{told}"
+        f"Is it meant to be otherwise here?\n{exceptions}"
         f"  - sheet: {_plain(f'question {number}: {habit.fact}')}\n    of: {of}\n    require:\n      {name}: anything\n"
     )

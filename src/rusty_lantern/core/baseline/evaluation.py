@@ -198,8 +198,8 @@ def evaluate_alike(
     for required in in_force:
         requirement = required.requirement
         if required.of_objects:
-            found = [one for subject in subjects for one in _findings(required, subject, weights, tallies)]
-            yield Judged(requirement, found, [])
+            findings = [one for subject in subjects for one in _findings(required, subject, weights, tallies)]
+            yield Judged(requirement, findings, [])
         else:
             yield _judge(required, subjects, names, facts_of(requirement.fact), weights)
 
@@ -235,8 +235,8 @@ class _Accepted(dict[Value, bool]):
         self.comparison = comparison
 
     def __missing__(self, value: Value) -> bool:
-        found = self[value] = self.comparison is not None and self.comparison.accepts(value)
-        return found
+        accepted = self[value] = self.comparison is not None and self.comparison.accepts(value)
+        return accepted
 
 
 def _of_objects(required: Required, subject: Subject, weights: Weights, tally: Tally) -> list[Finding]:

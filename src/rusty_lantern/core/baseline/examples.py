@@ -61,9 +61,9 @@ def read_examples(document: str, file: str) -> list[Example]:
     node = top.get("examples")
     if node is None or not node.items:
         complaints.add("there are no examples", node.place if node else root.place, "{example, bucket, drifts}")
-    found = [_example(reader, item) for item in (node.items or () if node else ())]
+    examples = [_example(reader, item) for item in (node.items or () if node else ())]
     complaints.settle()
-    return [example for example in found if example is not None]
+    return [example for example in examples if example is not None]
 
 
 def _example(reader: Reader, node: Marked) -> Example | None:
@@ -107,25 +107,25 @@ def _outcome(cascade: Cascade, example: Example, subject: Subject) -> Outcome:
     wrong: list[tuple[Place, str]] = []
     for status, marks in (("drift", example.drifts or ()), ("ok", example.holds), ("unknown", example.unknown)):
         for mark in marks:
-            found = judged.get(mark.text or "")
-            if found is None:
-                asked = nearest(mark.text or "", judged) or "no sheet that applies to this bucket requires it"
-                wrong.append((mark.place, f"{mark.text} is not required of it: {asked}"))
-            elif found.status != status:
-                wrong.append((mark.place, _otherwise(found, status)))
+            finding = judged.get(mark.text or "")
+            if finding is None:
+                why = nearest(mark.text or "", judged) or "no sheet that applies to this bucket requires it"
+                wrong.append((mark.place, f"{mark.text} is not required of it: {why}"))
+            elif finding.status != status:
+                wrong.append((mark.place, _otherwise(finding, status)))
     if example.drifts is not None and not example.others:
         named = {mark.text for mark in example.drifts}
-        for fact, found in judged.items():
-            if found.status == "drift" and fact not in named:
-                wrong.append((example.place, f"{_otherwise(found, 'ok')}; add it to `drifts`, or `also: allowed`"))
+        for fact, finding in judged.items():
+            if finding.status == "drift" and fact not in named:
+                wrong.append((example.place, f"{_otherwise(finding, 'ok')}; add it to `drifts`, or `also: allowed`"))
     return Outcome(example, tuple(wrong))
 
 
-def _otherwise(found: Finding, expected: str) -> str:
-    required = found.requirement.comparison.words if found.requirement.comparison else "anything"
-    why = f" ({found.reason})" if found.reason else ""
-    place = found.requirement.place
+def _otherwise(finding: Finding, expected: str) -> str:
+    required = finding.requirement.comparison.words if finding.requirement.comparison else "anything"
+    why = f" ({finding.reason})" if finding.reason else ""
+    place = finding.requirement.place
     return (
-        f"{found.requirement.fact} is {found.status}, expected {expected}: it is {observed_words(found)}{why}, "
+        f"{finding.requirement.fact} is {finding.status}, expected {expected}: it is {observed_words(finding)}{why}, "
         f"required {required} at {place}"
     )

@@ -89,21 +89,21 @@ class _Gatherer:
 
     def _included(self, path: Marked, file: str, values: Mapping[str, str], above: tuple[str, ...]) -> list[Marked]:
         written = path.text or ""
-        found = normpath(f"{dirname(file)}/{written}" if dirname(file) else written)
-        if written.startswith("/") or found.startswith(".."):
+        target = normpath(f"{dirname(file)}/{written}" if dirname(file) else written)
+        if written.startswith("/") or target.startswith(".."):
             self.complaints.add(f"{written} is outside the baseline's folder", path.place)
             return []
-        if found in above:
+        if target in above:
             self.complaints.add(f"{written} includes itself, by way of {' and '.join(above)}", path.place)
             return []
-        if found in self.seen:
+        if target in self.seen:
             self.complaints.add(f"{written} is included twice", path.place, "once is enough: its sheets are in force")
             return []
         if len(self.seen) >= MOST_FILES:
             self.complaints.add(f"more than {MOST_FILES} files", path.place)
             return []
         try:
-            return self.read(self.opened(found), found, values, above).sheets
+            return self.read(self.opened(target), target, values, above).sheets
         except BadInput as error:
             for complaint in error.complaints:
                 self.complaints.add(complaint.what, complaint.place or path.place, complaint.remedy)

@@ -46,9 +46,9 @@ def check(baseline: Baseline, subjects: Sequence[Subject], moment: datetime) -> 
 
 def unasked(baseline: Baseline) -> list[str]:
     """The facts of the register that no sheet requires anything of."""
-    asked = {r.fact for sheet in baseline.sheets for r in sheet.require}
-    families = {family(fact) + ".*" for fact in asked}
-    return [name for name in REGISTER if name not in asked and name not in families]
+    required = {r.fact for sheet in baseline.sheets for r in sheet.require}
+    families = {family(fact) + ".*" for fact in required}
+    return [name for name in REGISTER if name not in required and name not in families]
 
 
 def conflicts(required: Sequence[Requirement]) -> list[tuple[Requirement, Requirement]]:

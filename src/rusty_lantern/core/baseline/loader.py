@@ -133,8 +133,8 @@ def _sheet(reader: Reader, node: Marked) -> Sheet:
 
 
 def _severity(reader: Reader, node: Marked | None, default: Severity) -> Severity:
-    found = reader.choice(node, "severity", SEVERITIES, default)
-    return next(severity for severity in SEVERITIES if severity == found)
+    chosen = reader.choice(node, "severity", SEVERITIES, default)
+    return next(severity for severity in SEVERITIES if severity == chosen)
 
 
 def _requirement(reader: Reader, sheet: str, key: Marked, value: Marked, severity: Severity) -> Requirement | None:

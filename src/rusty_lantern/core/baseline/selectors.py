@@ -112,10 +112,10 @@ class Compared(msgspec.Struct, frozen=True):
             return Fit(False)
         if subject.unseen:
             return Fit(None, f"{self.fact}, and no {subject.kind} could be read")
-        found = subject.fact(self.fact)
-        if not found.settled:
-            return Fit(None, f"{self.fact}, {found.reason}")
-        return Fit(self.comparison.holds(found))
+        fact = subject.fact(self.fact)
+        if not fact.settled:
+            return Fit(None, f"{self.fact}, {fact.reason}")
+        return Fit(self.comparison.holds(fact))
 
 
 class All(msgspec.Struct, frozen=True):
@@ -127,8 +127,8 @@ class All(msgspec.Struct, frozen=True):
         """No if one does not; perhaps if one only may."""
         if not self.parts:
             return _YES
-        found = [part.fit(subject) for part in self.parts]
-        return _first(found, False) or _first(found, None) or _YES
+        fits = [part.fit(subject) for part in self.parts]
+        return _first(fits, False) or _first(fits, None) or _YES
 
 
 class Some(msgspec.Struct, frozen=True):
@@ -138,8 +138,8 @@ class Some(msgspec.Struct, frozen=True):
 
     def fit(self, subject: Subject) -> Fit:
         """Yes if one does; perhaps if one may."""
-        found = [part.fit(subject) for part in self.parts]
-        return _first(found, True) or _first(found, None) or Fit(False)
+        fits = [part.fit(subject) for part in self.parts]
+        return _first(fits, True) or _first(fits, None) or Fit(False)
 
 
 class Not(msgspec.Struct, frozen=True):
@@ -149,12 +149,12 @@ class Not(msgspec.Struct, frozen=True):
 
     def fit(self, subject: Subject) -> Fit:
         """The other way round; perhaps stays perhaps."""
-        found = self.part.fit(subject)
-        return found if found.yes is None else Fit(not found.yes)
+        inner = self.part.fit(subject)
+        return inner if inner.yes is None else Fit(not inner.yes)
 
 
-def _first(found: list[Fit], wanted: bool | None) -> Fit | None:
-    return next((fit for fit in found if fit.yes is wanted), None)
+def _first(fits: list[Fit], wanted: bool | None) -> Fit | None:
+    return next((fit for fit in fits if fit.yes is wanted), None)
 
 
 def read_choice(reader: Reader, node: Marked | None, depth: int = 0) -> All:

@@ -56,7 +56,7 @@ class Layout(msgspec.Struct, frozen=True):
     encoding: str = ""
 
 
-class Told(msgspec.Struct, frozen=True):
+class Imported(msgspec.Struct, frozen=True):
     """What a file told: the entries, and the headings that nothing maps."""
 
     entries: list[Any]
@@ -163,7 +163,7 @@ def _column(reader: Reader, rows: str, key: Marked, value: Marked) -> Column:
     return Column(name, heading, reader.text(parts.get("unit"), "unit"), reader.text(parts.get("form"), "form"), words)
 
 
-def read_rows(document: bytes, file: str, layout: Layout) -> Told:
+def read_rows(document: bytes, file: str, layout: Layout) -> Imported:
     """The entries that a flat export tells. Raises `BadInput` with the line and column of what makes no sense."""
     rows = _table(_decoded(document, file, layout), file, layout)
     number, headings = next(rows, (0, []))
@@ -171,10 +171,10 @@ def read_rows(document: bytes, file: str, layout: Layout) -> Told:
         raise BadInput(Problem("the file is empty", Place(file)))
     missing = [column for column in layout.columns if column.heading not in headings]
     if missing:
-        told = [
+        problems = [
             Problem(f'no column is headed "{m.heading}"', Place(file, 1), nearest(m.heading, headings)) for m in missing
         ]
-        raise BadInput(*told)
+        raise BadInput(*problems)
     twice = next((h for h in headings if headings.count(h) > 1 and h in {c.heading for c in layout.columns}), None)
     if twice:
         raise BadInput(Problem(f'two columns are headed "{twice}"', Place(file, 1), "which one counts?"))
@@ -191,7 +191,7 @@ def read_rows(document: bytes, file: str, layout: Layout) -> Told:
             complaints.add(f"no more is read after {number:,} lines", Place(file, number))
             break
     complaints.settle()
-    return Told([entry for entry in entries if entry is not None], [h for h in headings if h and h not in mapped])
+    return Imported([entry for entry in entries if entry is not None], [h for h in headings if h and h not in mapped])
 
 
 def _decoded(document: bytes, file: str, layout: Layout) -> str:
@@ -222,7 +222,7 @@ def _table(text: str, file: str, layout: Layout) -> Iterator[tuple[int, list[str
 
 
 def _entry(rows: str, places: list[tuple[Column, int]], row: list[str], place: Place, complaints: ProblemList) -> Any:
-    told: dict[str, Any] = {}
+    fields: dict[str, Any] = {}
     before = len(complaints.complaints)
     for column, at in places:
         cell = dict(column.words).get(row[at], row[at])
@@ -233,20 +233,20 @@ def _entry(rows: str, places: list[tuple[Column, int]], row: list[str], place: P
             complaints.add(str(error), Place(place.file, place.line, at + 1), f"column {column.heading}")
             continue
         if value is not None or column.field in _NEVER:
-            told[column.field] = value
+            fields[column.field] = value
     if len(complaints.complaints) > before:
         return None
     try:
-        return msgspec.convert(_nested(rows, told), _KINDS[rows])
+        return msgspec.convert(_nested(rows, fields), _KINDS[rows])
     except msgspec.ValidationError as error:
         complaints.add(str(error).replace("`", ""), place, "words: {THEIRS: OURS} says what a cell means")
         return None
 
 
-def _nested(rows: str, told: dict[str, Any]) -> dict[str, Any]:
+def _nested(rows: str, fields: dict[str, Any]) -> dict[str, Any]:
     """Fields with their dots taken apart, as answers."""
     whole: dict[str, Any] = {}
-    for name, value in told.items():
+    for name, value in fields.items():
         outer, dot, inner = name.partition(".")
         if dot:
             whole.setdefault(outer, {})[inner] = value
@@ -259,16 +259,16 @@ def _nested(rows: str, told: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-def join_rows(dossier: Dossier, layout: Layout, told: Told) -> Dossier:
+def join_rows(dossier: Dossier, layout: Layout, imported: Imported) -> Dossier:
     """A dossier with the entries added. Raises `BadInput` where one of that name is there already."""
     if layout.rows == "buckets":
         names = {bucket.name for bucket in dossier.buckets}
-        _refuse_twice([e.name for e in told.entries], names)
-        buckets = sorted([*dossier.buckets, *told.entries], key=lambda bucket: bucket.name)
+        _refuse_twice([e.name for e in imported.entries], names)
+        buckets = sorted([*dossier.buckets, *imported.entries], key=lambda bucket: bucket.name)
         return msgspec.structs.replace(dossier, buckets=buckets, listing=Answer("known", len(buckets)))
     had = getattr(dossier, layout.rows).value or []
-    _refuse_twice([_title(entry) for entry in told.entries], {_title(entry) for entry in had})
-    return msgspec.structs.replace(dossier, **{layout.rows: Answer("known", [*had, *told.entries])})
+    _refuse_twice([_title(entry) for entry in imported.entries], {_title(entry) for entry in had})
+    return msgspec.structs.replace(dossier, **{layout.rows: Answer("known", [*had, *imported.entries])})
 
 
 def _title(entry: Any) -> str:

@@ -56,9 +56,9 @@ _EMPTY: dict[str, Answer[Any]] = {
 def read_declared(document: str, file: str) -> Declared:
     """A declared bucket from YAML or JSON text. Raises `BadInput`."""
     complaints = ProblemList()
-    found = declared(read_marked(document, file), complaints)
+    bucket = declared(read_marked(document, file), complaints)
     complaints.settle()
-    return found
+    return bucket
 
 
 def declared(root: Marked, complaints: ProblemList) -> Declared:

@@ -40,17 +40,17 @@ def read_dialect(document: str, file: str) -> Dialect:
 def _readings(reader: Reader, node: Marked) -> Readings:
     names = {field.replace("_", "-"): field for field in (*_SWITCHES, *_OTHERS)}
     fields = reader.fields(node, tuple(names), "readings")
-    found: dict[str, object] = {
+    readings: dict[str, object] = {
         names[name]: reader.choice(fields[name], name, ("on", "off"), "off") == "on"
         for name in fields
         if names[name] in _SWITCHES
     }
     if "never-carried" in fields:
         keys = reader.texts(fields["never-carried"], "never-carried")
-        found["never_carried"] = tuple((item.text or "").lower() for item in keys)
+        readings["never_carried"] = tuple((item.text or "").lower() for item in keys)
     if "always-carried" in fields:
         pairs = reader.entries(fields["always-carried"], "always-carried")
-        found["always_carried"] = tuple(((key.text or "").lower(), value.text or "") for key, value in pairs)
+        readings["always_carried"] = tuple(((key.text or "").lower(), value.text or "") for key, value in pairs)
     if "name-of-nobody" in fields:
-        found["name_of_nobody"] = reader.text(fields["name-of-nobody"], "name-of-nobody")
-    return Readings(**found)  # type: ignore[arg-type]
+        readings["name_of_nobody"] = reader.text(fields["name-of-nobody"], "name-of-nobody")
+    return Readings(**readings)  # type: ignore[arg-type]

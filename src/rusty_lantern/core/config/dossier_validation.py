@@ -53,21 +53,21 @@ def _refuse(faults: list[Fault], file: str) -> None:
 
 def check(document: bytes, file: str) -> tuple[list[Fault], Dossier | None]:
     """Everything wrong with a document, and the dossier if it can be read at all. Raises `BadInput` for a newer one."""
-    found = secrets(document)
+    faults = secrets(document)
     try:
         raw = msgspec.json.decode(document)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        return [*found, Fault("/", f"not JSON: {error}")], None
-    found += list(_shape(raw, Dossier, ""))
+        return [*faults, Fault("/", f"not JSON: {error}")], None
+    faults += list(_shape(raw, Dossier, ""))
     try:
         dossier = decode(document, file)
     except BadInput as error:
         return [Fault("/dossier", error.complaints[0].what, error.complaints[0].remedy or "")], None
     except Damaged:
-        return found or [Fault("/", "not a dossier")], None
+        return faults or [Fault("/", "not a dossier")], None
     if not version_of(document):
-        found.append(Fault("/dossier", "a dossier names its version", f'"dossier": {DOSSIER_VERSION}'))
-    return found + list(contradictions(dossier)), dossier
+        faults.append(Fault("/dossier", "a dossier names its version", f'"dossier": {DOSSIER_VERSION}'))
+    return faults + list(contradictions(dossier)), dossier
 
 
 _TELLING = (b"secret", b"passw", b"private", b"session")
@@ -108,8 +108,8 @@ def _where(document: bytes, at: int) -> str:
 
 def _shape(raw: Any, kind: Any, pointer: str) -> Iterator[Fault]:
     """Faults of form: unknown fields with the nearest right spelling, and values of the wrong type."""
-    told = inspect.type_info(kind)
-    unknown = list(_unknown(raw, told, pointer))
+    shape = inspect.type_info(kind)
+    unknown = list(_unknown(raw, shape, pointer))
     yield from unknown
     if not isinstance(raw, dict):
         yield Fault(pointer or "/", "a dossier is a JSON object")
@@ -136,25 +136,25 @@ def _typed(raw: Any, kind: Any, pointer: str) -> Iterator[Fault]:
         yield Fault(f"{pointer}{place}" or "/", words, hint)
 
 
-def _words_at(told: inspect.Type, steps: list[str]) -> Iterator[Any]:
+def _words_at(shape: inspect.Type, steps: list[str]) -> Iterator[Any]:
     """The words that may stand in a place of a document, by its type."""
-    if isinstance(told, inspect.UnionType):
-        for one in told.types:
+    if isinstance(shape, inspect.UnionType):
+        for one in shape.types:
             yield from _words_at(one, steps)
-    elif isinstance(told, inspect.LiteralType) and not steps:
-        yield from told.values
-    elif isinstance(told, inspect.StructType) and steps:
-        for field in told.fields:
+    elif isinstance(shape, inspect.LiteralType) and not steps:
+        yield from shape.values
+    elif isinstance(shape, inspect.StructType) and steps:
+        for field in shape.fields:
             if field.encode_name == steps[0]:
                 yield from _words_at(field.type, steps[1:])
-    elif isinstance(told, inspect.ListType) and steps:
-        yield from _words_at(told.item_type, steps[1:])
-    elif isinstance(told, inspect.DictType) and steps:
-        yield from _words_at(told.value_type, steps[1:])
+    elif isinstance(shape, inspect.ListType) and steps:
+        yield from _words_at(shape.item_type, steps[1:])
+    elif isinstance(shape, inspect.DictType) and steps:
+        yield from _words_at(shape.value_type, steps[1:])
 
 
-def _unknown(raw: Any, told: inspect.Type, pointer: str) -> Iterator[Fault]:
-    for one in told.types if isinstance(told, inspect.UnionType) else (told,):
+def _unknown(raw: Any, shape: inspect.Type, pointer: str) -> Iterator[Fault]:
+    for one in shape.types if isinstance(shape, inspect.UnionType) else (shape,):
         if isinstance(one, inspect.StructType) and isinstance(raw, dict):
             fields = {field.encode_name: field.type for field in one.fields}
             for name, value in raw.items():
@@ -174,12 +174,12 @@ def _escaped(name: str) -> str:
 
 def contradictions(dossier: Dossier) -> list[Fault]:
     """Where a dossier contradicts itself, or speaks of something that is not in it."""
-    found = [*_twice(dossier), *_lists(dossier), *_groups(dossier), *_references(dossier)]
+    faults = [*_twice(dossier), *_lists(dossier), *_groups(dossier), *_references(dossier)]
     for number, bucket in enumerate(dossier.buckets):
-        found += _in_bucket(bucket, f"/buckets/{number}")
+        faults += _in_bucket(bucket, f"/buckets/{number}")
     if dossier.every_bucket is not None:
-        found += _in_bucket(dossier.every_bucket, "/every_bucket")
-    return found
+        faults += _in_bucket(dossier.every_bucket, "/every_bucket")
+    return faults
 
 
 def _twice(dossier: Dossier) -> Iterator[Fault]:

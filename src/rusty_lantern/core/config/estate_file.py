@@ -78,7 +78,7 @@ def _mirrors(reader: Reader, node: Marked | None, stores: list[str]) -> tuple[Mi
     if node.items is None:
         reader.complaints.add(f"mirrors must be a list, and is {node.kind}", node.place)
         return ()
-    found = []
+    mirrors = []
     for item in node.items:
         fields = reader.fields(item, ("from", "to", "buckets", "lag"), "a mirror")
         ends = []
@@ -89,8 +89,8 @@ def _mirrors(reader: Reader, node: Marked | None, stores: list[str]) -> tuple[Mi
                 reader.complaints.add(f'the mirror\'s "{name}" names no store', (fields.get(name) or item).place, hint)
             ends.append(store)
         buckets = tuple(each.text or "" for each in reader.texts(fields.get("buckets"), "buckets"))
-        found.append(Mirror(ends[0], ends[1], buckets or ("*",), _lag(reader, fields.get("lag")), item.place))
-    return tuple(found)
+        mirrors.append(Mirror(ends[0], ends[1], buckets or ("*",), _lag(reader, fields.get("lag")), item.place))
+    return tuple(mirrors)
 
 
 def _lag(reader: Reader, node: Marked | None) -> int:
@@ -190,8 +190,8 @@ def _addresses(reader: Reader, node: Marked | None) -> tuple[tuple[str, ...], st
     """One address, or several: the nodes, and last what stands before them."""
     if node is None or node.items is None:
         return (), reader.text(node, "at")
-    found = [item.text or "" for item in reader.texts(node, "at")]
-    return tuple(found[:-1]), found[-1] if found else ""
+    addresses = [item.text or "" for item in reader.texts(node, "at")]
+    return tuple(addresses[:-1]), addresses[-1] if addresses else ""
 
 
 def _proxy(reader: Reader, node: Marked | None, store: str) -> str:
@@ -205,7 +205,7 @@ def _proxy(reader: Reader, node: Marked | None, store: str) -> str:
 
 def _regions(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> tuple[tuple[str, str], ...]:
     """The store's other regions, and the address of each: `{south: https://south.harbour.example}`."""
-    found = []
+    regions = []
     for name, entry in reader.entries(node, "regions"):
         at = reader.text(entry, "an address")
         if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,62}", name.text or ""):
@@ -213,23 +213,23 @@ def _regions(reader: Reader, node: Marked | None, store: str, *, plain_http: boo
                 f'"{(name.text or "")[:40]}" cannot name a region', name.place, "as the store names it"
             )
         check_address(reader.complaints, at, entry, f"{store}'s region {name.text}", plain_http=plain_http)
-        found.append((name.text or "", at.rstrip("/")))
-    return tuple(found)
+        regions.append((name.text or "", at.rstrip("/")))
+    return tuple(regions)
 
 
 def _patience(reader: Reader, node: Marked | None) -> Patience:
     """How long answers may be late: `{bucket: 30 seconds, store: 5 minutes}`."""
     fields = reader.fields(node, ("bucket", "store"), "patience") if node is not None else {}
     usual = Patience()
-    found = {}
+    seconds = {}
     for name in ("bucket", "store"):
         written = fields.get(name)
         try:
-            found[name] = int(str(DURATION.read(written.text or ""))) if written is not None else getattr(usual, name)
+            seconds[name] = int(str(DURATION.read(written.text or ""))) if written is not None else getattr(usual, name)
         except NotOnScale as error:
             assert written is not None
             reader.complaints.add(f"patience: {error}", written.place, "write it as 1 minute")
-    return Patience(**found)
+    return Patience(**seconds)
 
 
 DOORS = ("swift", "admin", "web")
@@ -237,7 +237,7 @@ DOORS = ("swift", "admin", "web")
 
 
 def _doors(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> tuple[DoorEntry, ...]:
-    found = []
+    doors = []
     for name, entry in reader.entries(node, "doors"):
         kind = reader.choice(name, "a door", DOORS, "swift")
         fields = reader.fields(entry, ("at", "credential"), f"door {kind}")
@@ -248,16 +248,16 @@ def _doors(reader: Reader, node: Marked | None, store: str, *, plain_http: bool)
             reader, fields.get("credential"), entry.place, needed=kind != "web", whose=f"the door {kind}",
             sort="swift" if kind == "swift" else "access-key", plain_http=plain_http,
         )  # fmt: skip
-        found.append(DoorEntry(kind, at.rstrip("/"), credential, entry.place))
-    return tuple(found)
+        doors.append(DoorEntry(kind, at.rstrip("/"), credential, entry.place))
+    return tuple(doors)
 
 
 def _may(reader: Reader, node: Marked | None) -> tuple[tuple[str, tuple[Verb, ...]], ...]:
-    found = []
+    permissions = []
     for pattern, verbs in reader.entries(node, "may"):
         written = [reader.choice(item, "a verb", VERBS, "read") for item in reader.texts(verbs, "may")]
-        found.append((pattern.text or "", tuple(verb for verb in VERBS if verb in written)))
-    return tuple(found)
+        permissions.append((pattern.text or "", tuple(verb for verb in VERBS if verb in written)))
+    return tuple(permissions)
 
 
 def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:
@@ -266,7 +266,7 @@ def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:
     if node.items is None:
         reader.complaints.add(f"stated must be a list, and is {node.kind}", node.place)
         return ()
-    found = []
+    statements = []
     for item in node.items:
         fields = reader.fields(item, _STATED, "a declared fact")
         for name in _STATED:
@@ -278,7 +278,7 @@ def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:
                 read_moment(until)
         except NotOnScale as error:
             reader.complaints.add(str(error), fields["until"].place)
-        found.append(
+        statements.append(
             Stated(
                 reader.text(fields.get("fact"), "fact"),
                 reader.text(fields.get("is"), "is"),
@@ -287,4 +287,4 @@ def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:
                 item.place,
             )
         )
-    return tuple(found)
+    return tuple(statements)

@@ -86,8 +86,8 @@ def read_objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, ScanDe
 
 
 def _looked(reader: Reader, node: Marked) -> ScanDepth:
-    found = reader.choice(node, "objects", LOOKED, "none")
-    return next(looked for looked in LOOKED if looked == found)
+    chosen = reader.choice(node, "objects", LOOKED, "none")
+    return next(looked for looked in LOOKED if looked == chosen)
 
 
 def read_sample(reader: Reader, node: Marked | None) -> Sample:

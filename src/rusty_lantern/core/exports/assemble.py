@@ -60,7 +60,7 @@ class _Entry:
 @dataclass
 class _Section:
     entries: dict[str, _Entry] = field(default_factory=dict)
-    told: bool = False
+    given: bool = False
     """Whether a document was given whose rows are its entries."""
     covered: set[str] = field(default_factory=set)
     """Fields that documents cover for every entry, also for those that none of their rows speaks of."""
@@ -93,7 +93,7 @@ class _Assembly:
     def part(self, part: Part) -> None:
         """Take in everything that one part of the layout finds."""
         section = self.sections[part.section]
-        matched, told = False, True
+        matched, tells = False, True
         for number, document in enumerate(self.documents):
             if part.documents and not any(_fits(document.file, pattern) for pattern in part.documents):
                 continue
@@ -108,7 +108,7 @@ class _Assembly:
                 self._row(part, section, row, document.file, self.makers[number])
             if self.rows == before and any(True for _ in leaves(document.value)):
                 # It says something, and none of it is what was looked for: a refusal, or another shape.
-                told = False
+                tells = False
                 self.unmatched.append(
                     f"{part.section} (line {part.line}): {part.rows} finds nothing in {document.file}"
                 )
@@ -117,8 +117,8 @@ class _Assembly:
                 f"{part.section} (line {part.line}): no document is called {' or '.join(part.documents)}"
             )
             return
-        if told:
-            section.told = section.told or not part.joins
+        if tells:
+            section.given = section.given or not part.joins
             section.covered |= part.covers_every
 
     def _leave_out(self, part: Part, row: Node, alike: set[Steps], maker: Maker) -> None:
@@ -170,13 +170,13 @@ class _Assembly:
             name = EVERY if part.section in ("store", "every-bucket") else f"{len(section.entries)}"
             return section.entries.setdefault(name, _Entry(row, file))
         if part.joins:
-            found = list(find(part.joins, row))
-            if len(found) != 1:
-                raise Wrong(row, f"one name is wanted to join by, and {part.joins} finds {len(found)}")
-            maker.use(found[0])
-            entry = section.entries.get(str(found[0].value))
+            names = list(find(part.joins, row))
+            if len(names) != 1:
+                raise Wrong(row, f"one name is wanted to join by, and {part.joins} finds {len(names)}")
+            maker.use(names[0])
+            entry = section.entries.get(str(names[0].value))
             if entry is None:
-                raise Wrong(found[0], f'there is no "{str(found[0].value)[:80]}" among the {part.section} to join to')
+                raise Wrong(names[0], f'there is no "{str(names[0].value)[:80]}" among the {part.section} to join to')
             return entry
         entry = _Entry(row, file)
         name = maker.make(dict(part.fields)[named], FieldType("text"), row)
@@ -199,25 +199,25 @@ class _Assembly:
 
     def dossier(self, store: str, moment: datetime) -> Dossier:
         """What was gathered, as a dossier."""
-        told: dict[str, Any] = {}
+        fields: dict[str, Any] = {}
         for name in ("identities", "groups", "credentials", "encryption-keys", "links"):
-            if self.sections[name].told:
-                told[name.replace("-", "_")] = Answer("known", self._built(name))
+            if self.sections[name].given:
+                fields[name.replace("-", "_")] = Answer("known", self._built(name))
         buckets = (
-            sorted(self._built("buckets"), key=lambda bucket: bucket.name) if self.sections["buckets"].told else []
+            sorted(self._built("buckets"), key=lambda bucket: bucket.name) if self.sections["buckets"].given else []
         )
-        if self.sections["buckets"].told:
-            told["listing"] = Answer("known", len(buckets))
+        if self.sections["buckets"].given:
+            fields["listing"] = Answer("known", len(buckets))
         elif unmatched := [words for words in self.unmatched if words.startswith("buckets ")]:
-            told["listing"] = Answer("failed", None, f"the export lists no bucket: {unmatched[0]}")
+            fields["listing"] = Answer("failed", None, f"the export lists no bucket: {unmatched[0]}")
         every = self._built("every-bucket")
         whole = self.sections["store"].entries.get(EVERY)
         if whole is not None:
-            told |= self._states(whole, fields_of(Dossier), set())
-            told |= {name: Answer("known", value) for name, value in whole.fields.items()}
+            fields |= self._states(whole, fields_of(Dossier), set())
+            fields |= {name: Answer("known", value) for name, value in whole.fields.items()}
         for name in sorted(self.layout.not_offered & _OF_A_STORE):
-            told.setdefault(name, Answer("unsupported"))
-        return Dossier(store=store, taken=moment, buckets=buckets, every_bucket=every[0] if every else None, **told)
+            fields.setdefault(name, Answer("unsupported"))
+        return Dossier(store=store, taken=moment, buckets=buckets, every_bucket=every[0] if every else None, **fields)
 
     def _built(self, section: str) -> list[Any]:
         """The entries of a section."""
@@ -241,23 +241,23 @@ class _Assembly:
     def _states(self, entry: _Entry, types: dict[str, FieldType], covered: set[str]) -> dict[str, Answer[Any]]:
         """The states of fields without a value: what the export covers is absent, what has no word was not read."""
         absent = {name for name in entry.covered | covered if name not in entry.fields and types[name].answer}
-        found: dict[str, Answer[Any]] = {name: Answer("absent") for name in absent}
+        states: dict[str, Answer[Any]] = {name: Answer("absent") for name in absent}
         for name, why in entry.lost.items():
             entry.fields.pop(name, None)
-            found[name] = Answer("failed", None, why)
-        return found
+            states[name] = Answer("failed", None, why)
+        return states
 
     def unmapped(self) -> dict[str, list[str]]:
         """The places of each document that the layout does not speak of."""
-        found = {}
+        places_of = {}
         for document, maker, spoken_of in zip(self.documents, self.makers, self.spoken_of, strict=True):
             if not spoken_of:
-                found[document.file] = ["/"]
+                places_of[document.file] = ["/"]
                 continue
             places = dict.fromkeys(steps for steps in leaves(document.value) if not _taken(steps, maker.used))
             if places:
-                found[document.file] = ["/" + "/".join(map(str, steps)) for steps in places]
-        return found
+                places_of[document.file] = ["/" + "/".join(map(str, steps)) for steps in places]
+        return places_of
 
 
 def _taken(steps: Steps, used: set[Steps]) -> bool:
@@ -294,5 +294,5 @@ def _json(name: str, body: bytes, line: int) -> Any:
 
 
 def _line_of(error: Exception, body: bytes) -> int:
-    told = re.search(r"byte (\d+)", str(error))
-    return body.count(b"\n", 0, int(told[1])) + 1 if told else 0
+    position = re.search(r"byte (\d+)", str(error))
+    return body.count(b"\n", 0, int(position[1])) + 1 if position else 0

@@ -51,10 +51,10 @@ _NO_FIELDS = {"anonymous_test", "table", "evidence"}
 def fields_of(entry: type[msgspec.Struct]) -> dict[str, FieldType]:
     """The fields of an entry that a layout can fill."""
     hints = get_type_hints(entry)
-    found = {name: type_of(hints[name]) for name in entry.__struct_fields__ if name not in _NO_FIELDS}
+    types = {name: type_of(hints[name]) for name in entry.__struct_fields__ if name not in _NO_FIELDS}
     if entry is Dossier:
-        return {name: kind for name, kind in found.items() if kind.answer and name not in _NOT_OF_A_STORE}
-    return found
+        return {name: kind for name, kind in types.items() if kind.answer and name not in _NOT_OF_A_STORE}
+    return types
 
 
 def type_of(hint: Any) -> FieldType:

@@ -143,13 +143,13 @@ class _Layouts(Reader):
 
     def names(self, node: Marked | None, what: str, known: set[str]) -> frozenset[str]:
         """A list of field names."""
-        found = self.texts(node, what)
-        for item in found:
+        items = self.texts(node, what)
+        for item in items:
             if item.text not in known:
                 self.complaints.add(
                     f'{what}: there is no field "{item.text}"', item.place, nearest(item.text or "", known)
                 )
-        return frozenset(item.text or "" for item in found)
+        return frozenset(item.text or "" for item in items)
 
     def parts(self, section: str, node: Marked | None) -> Iterator[Part]:
         """The parts of one section: a list, or one alone."""
@@ -159,24 +159,24 @@ class _Layouts(Reader):
     def part(self, section: str, node: Marked) -> Part:
         """One part."""
         known = ("documents", "rows", "joins", "fields", "covers", "covers-every", "leave-out")
-        told = self.fields(node, known, f"a part of {section}")
+        fields = self.fields(node, known, f"a part of {section}")
         entry, named = SECTIONS[section]
         types = fields_of(entry)
-        joins = self.path(told.get("joins"), "joins") if "joins" in told else ""
-        nested = self.nested(list(self.entries(told.get("fields"), "fields")))
+        joins = self.path(fields.get("joins"), "joins") if "joins" in fields else ""
+        nested = self.nested(list(self.entries(fields.get("fields"), "fields")))
         specs = tuple(self.specs(nested, types, section))
         keyed = named and section != "every-bucket" and not joins and node.fields is not None
         if keyed and named not in dict(specs):
             self.complaints.add(f'a part of {section} needs "{named}"', node.place, f"{named}: PATH, or joins: PATH")
         return Part(
             section=section,
-            documents=tuple(item.text or "" for item in self.texts(told.get("documents"), "documents")),
-            rows=self.path(told.get("rows"), "rows") if "rows" in told else "$",
+            documents=tuple(item.text or "" for item in self.texts(fields.get("documents"), "documents")),
+            rows=self.path(fields.get("rows"), "rows") if "rows" in fields else "$",
             joins=joins,
             fields=specs,
-            covers=self.names(told.get("covers"), "covers", set(types)),
-            covers_every=self.names(told.get("covers-every"), "covers-every", set(types)),
-            leave_out=tuple(self.path(item, "leave-out") for item in self.texts(told.get("leave-out"), "leave-out")),
+            covers=self.names(fields.get("covers"), "covers", set(types)),
+            covers_every=self.names(fields.get("covers-every"), "covers-every", set(types)),
+            leave_out=tuple(self.path(item, "leave-out") for item in self.texts(fields.get("leave-out"), "leave-out")),
             line=node.place.line,
         )
 
@@ -251,31 +251,31 @@ class _Layouts(Reader):
 
     def each(self, node: Marked, kind: FieldType, name: str) -> Spec:
         """`{each: PATH, of: SPEC}`."""
-        told = self.fields(node, ("each", "of"), name)
+        fields = self.fields(node, ("each", "of"), name)
         item = kind.item if kind.form == "list" and kind.item is not None else kind
-        of = self.spec(told["of"], item, name) if "of" in told else ValueSpec(at="$")
-        return EachSpec(self.path(told["each"], "each"), of)
+        of = self.spec(fields["of"], item, name) if "of" in fields else ValueSpec(at="$")
+        return EachSpec(self.path(fields["each"], "each"), of)
 
     def flags(self, node: Marked, kind: FieldType, name: str) -> Spec:
         """`{flags: {WORD: PATH}}`."""
-        told = self.fields(node, ("flags",), name)
+        fields = self.fields(node, ("flags",), name)
         return FlagsSpec(
-            tuple((key.text or "", self.path(value, "flags")) for key, value in self.entries(told["flags"], "flags"))
+            tuple((key.text or "", self.path(value, "flags")) for key, value in self.entries(fields["flags"], "flags"))
         )
 
     def value(self, node: Marked, kind: FieldType, name: str) -> Spec:
         """`{at: PATH, …}`."""
-        told = self.fields(node, _OF_A_VALUE, name)
+        fields = self.fields(node, _OF_A_VALUE, name)
         return ValueSpec(
-            at=self.path(told["at"], "at"),
-            pattern=self.regex(told.get("pattern")),
-            take=self.choice(told.get("take"), "take", ("first", "last", "largest", "smallest"), ""),
-            words=tuple((key.text or "", plain(value)) for key, value in self.entries(told.get("words"), "words")),
-            otherwise=self.text(told["otherwise"], "otherwise") if "otherwise" in told else None,
-            unit=self.choice(told.get("unit"), "unit", UNITS, ""),
-            form=self.text(told.get("form"), "form"),
-            present=plain(told["present"]) if "present" in told else None,
-            default=plain(told["default"]) if "default" in told else None,
+            at=self.path(fields["at"], "at"),
+            pattern=self.regex(fields.get("pattern")),
+            take=self.choice(fields.get("take"), "take", ("first", "last", "largest", "smallest"), ""),
+            words=tuple((key.text or "", plain(value)) for key, value in self.entries(fields.get("words"), "words")),
+            otherwise=self.text(fields["otherwise"], "otherwise") if "otherwise" in fields else None,
+            unit=self.choice(fields.get("unit"), "unit", UNITS, ""),
+            form=self.text(fields.get("form"), "form"),
+            present=plain(fields["present"]) if "present" in fields else None,
+            default=plain(fields["default"]) if "default" in fields else None,
         )
 
 

@@ -66,8 +66,8 @@ class Maker:
         if isinstance(spec, AllSpec):
             return self._all(spec, kind, row)
         if isinstance(spec, FlagsSpec):
-            found = [word for word, path in spec.flags if self._is_on(path, row)]
-            return converted(found, kind, row) if found else MISSING
+            words = [word for word, path in spec.flags if self._is_on(path, row)]
+            return converted(words, kind, row) if words else MISSING
         made = self._entry(spec, kind.item if kind.form == "list" and kind.item else kind, row)
         return [made] if kind.form == "list" and made is not MISSING else made
 
@@ -87,15 +87,15 @@ class Maker:
 
     def _several(self, spec: EachSpec, kind: FieldType, row: Node) -> Any:
         item = kind.item if kind.form == "list" and kind.item else kind
-        found: list[Any] = []
+        values: list[Any] = []
         for node in find(spec.path, row):
             if not isinstance(node.value, dict | list):
                 self.use(node)
             nested = isinstance(spec.of, EachSpec | AllSpec | FlagsSpec)
             made = self.make(spec.of, kind if nested else item, node)
             if made is not MISSING:
-                found += made if isinstance(made, list) else [made]
-        return found or MISSING
+                values += made if isinstance(made, list) else [made]
+        return values or MISSING
 
     def _entry(self, spec: PartsSpec, kind: FieldType, row: Node) -> Any:
         """An entry of its fields; missing where none of them but constants is there."""
@@ -132,12 +132,12 @@ class Maker:
         if not nodes:
             return {}
         self.use(nodes[0])
-        told = self._word(spec, nodes[0])
-        if told is MISSING:
+        word = self._word(spec, nodes[0])
+        if word is MISSING:
             return {}
-        if not isinstance(told, dict):
+        if not isinstance(word, dict):
             raise Wrong(nodes[0], f'the layout has no fields for "{str(nodes[0].value)[:60]}"')
-        return {name: converted(value, types[name], nodes[0]) for name, value in told.items() if name in types}
+        return {name: converted(value, types[name], nodes[0]) for name, value in word.items() if name in types}
 
     def _value(self, spec: ValueSpec, kind: FieldType, row: Node) -> Any:
         nodes = [node for node in find(spec.at, row) if node.value != ""]
@@ -145,7 +145,7 @@ class Maker:
             for node in nodes:
                 self.use(node)
         if spec.pattern:
-            nodes = [found for node in nodes if (found := _matched(spec, node)) is not None]
+            nodes = [matched for node in nodes if (matched := _matched(spec, node)) is not None]
         if not nodes:
             return MISSING if spec.default is None else converted(spec.default, kind, row)
         if spec.present is not None:
@@ -162,19 +162,19 @@ class Maker:
     def _listed(self, spec: ValueSpec, kind: FieldType, node: Node) -> Any:
         """One of several values of a list; its word may stand for a list itself."""
         assert kind.item is not None
-        told = self._word(spec, node)
-        if told is MISSING:
+        word = self._word(spec, node)
+        if word is MISSING:
             return MISSING
-        if isinstance(told, list):
-            return converted(told, kind, node)
-        return [self._measured(spec, told, kind.item, node)]
+        if isinstance(word, list):
+            return converted(word, kind, node)
+        return [self._measured(spec, word, kind.item, node)]
 
     def _one(self, spec: ValueSpec, kind: FieldType, node: Node) -> Any:
         if isinstance(node.value, list) and kind.form == "list":
             inner = [Node(value, (*node.steps, number), node.root) for number, value in enumerate(node.value)]
             return _joined([self._listed(spec, kind, one) for one in inner])
-        told = self._word(spec, node)
-        return MISSING if told is MISSING else self._measured(spec, told, kind, node)
+        word = self._word(spec, node)
+        return MISSING if word is MISSING else self._measured(spec, word, kind, node)
 
     def _word(self, spec: ValueSpec, node: Node) -> Any:
         """Our word for theirs. Raises `Unread` or `Wrong` for one that the layout does not have."""
@@ -196,12 +196,12 @@ class Maker:
         hint = nearest(theirs, known) or f"known: {', '.join(known)}"
         raise Wrong(node, f'"{theirs[:80]}" is none of the words of the layout; {hint}')
 
-    def _measured(self, spec: ValueSpec, told: Any, kind: FieldType, node: Node) -> Any:
+    def _measured(self, spec: ValueSpec, word: Any, kind: FieldType, node: Node) -> Any:
         if spec.unit and kind.form == "whole":
-            return _quantity(told, spec.unit, node)
+            return _quantity(word, spec.unit, node)
         if spec.form and kind.form == "moment":
-            return _dated(told, spec.form, node)
-        return converted(told, kind, node)
+            return _dated(word, spec.form, node)
+        return converted(word, kind, node)
 
 
 _TAKES: dict[str, Callable[[list[Any]], Any]] = {
@@ -220,10 +220,10 @@ def _matched(spec: ValueSpec, node: Node) -> Node | None:
 
 
 def _joined(values: list[Any]) -> Any:
-    found = [value for value in values if value is not MISSING]
-    if not found:
+    known = [value for value in values if value is not MISSING]
+    if not known:
         return MISSING
-    return [one for value in found for one in (value if isinstance(value, list) else [value])]
+    return [one for value in known for one in (value if isinstance(value, list) else [value])]
 
 
 def _filled(ours: Any, rest: str) -> Any:
@@ -241,9 +241,9 @@ def built(kind: FieldType, fields: dict[str, Any], row: Node, states: dict[str, 
     """An entry with its fields; those with a state get it. Raises `Wrong` where a field is missing that it needs."""
     assert kind.entry is not None
     types = fields_of(kind.entry)
-    told = {name: Answer("known", value) if types[name].answer else value for name, value in fields.items()}
+    answers = {name: Answer("known", value) if types[name].answer else value for name, value in fields.items()}
     try:
-        return kind.entry(**(states or {}) | told)
+        return kind.entry(**(states or {}) | answers)
     except TypeError as error:
         missing = re.search(r"argument '(\w+)'", str(error))
         raise Wrong(row, f'"{missing[1] if missing else "something"}" is missing here') from None

@@ -104,29 +104,29 @@ def policy(subject: BucketView, _: str) -> Fact:
 )
 def policy_portable(subject: BucketView, _: str) -> Fact:
     """A document that moves with its bucket is to mean the same where it arrives."""
-    told = subject.bucket.policy
-    if told.value is None:
-        return absent_fact(told) if told.settled else lost(told)
-    fault, found = _read_otherwise(told.value, subject.bucket.name, dialect_of(subject.dossier))
-    if fault and not found:
-        return Answer("failed", None, f"the policy is not understood: {fault}", told.evidence)
-    return Answer("known", "off" if found else "on", found, told.evidence)
+    policy = subject.bucket.policy
+    if policy.value is None:
+        return absent_fact(policy) if policy.settled else lost(policy)
+    fault, differences = _read_otherwise(policy.value, subject.bucket.name, dialect_of(subject.dossier))
+    if fault and not differences:
+        return Answer("failed", None, f"the policy is not understood: {fault}", policy.evidence)
+    return Answer("known", "off" if differences else "on", differences, policy.evidence)
 
 
 def _read_otherwise(text: str, bucket: str, own: Dialect) -> tuple[str, str]:
     """The first fault of a policy, and what dialects read otherwise, in words. No words depend on resources: policies
     that name each its own bucket there are looked at once."""
     alike = text_as_own(text, bucket)
-    fault, found = _of_text(text if alike is None else alike, own)
-    return _of_text(text, own) if fault else (fault, found)
+    fault, differences = _of_text(text if alike is None else alike, own)
+    return _of_text(text, own) if fault else (fault, differences)
 
 
 @lru_cache(maxsize=1024)
 def _of_text(text: str, own: Dialect) -> tuple[str, str]:
     policy = parse_policy(text)
     every = {**SHIPPED, own.dialect: own}.values()
-    found = [f"{dialect.dialect}: {words}" for dialect in every for words in bearing(policy, dialect)]
-    return str(policy.faults[0]) if policy.faults else "", "; ".join(found)
+    differences = [f"{dialect.dialect}: {words}" for dialect in every for words in bearing(policy, dialect)]
+    return str(policy.faults[0]) if policy.faults else "", "; ".join(differences)
 
 
 def _container_acl(side: str) -> None:
@@ -142,9 +142,9 @@ def _container_acl(side: str) -> None:
 
 
 def _acl_side(subject: BucketView, side: str) -> Fact:
-    told = subject.bucket.container_acl
-    text = getattr(told.value, side) if told.value is not None else ""
-    return fact_of(told.map(lambda _: text)) if text else absent_fact(told) if told.settled else lost(told)
+    acl = subject.bucket.container_acl
+    text = getattr(acl.value, side) if acl.value is not None else ""
+    return fact_of(acl.map(lambda _: text)) if text else absent_fact(acl) if acl.settled else lost(acl)
 
 
 for _side in ("read", "write"):
@@ -206,10 +206,10 @@ def doors(subject: BucketView, _: str) -> Fact:
 )
 def differs_by_door(subject: BucketView, _: str) -> Fact:
     """Only where two doors tell of the same setting."""
-    told = subject.bucket.differs_by_door
-    if told.value:
-        return Answer("known", ", ".join(told.value), told.note, told.evidence)
-    return Answer("absent", evidence=told.evidence) if told.settled else lost(told)
+    differing = subject.bucket.differs_by_door
+    if differing.value:
+        return Answer("known", ", ".join(differing.value), differing.note, differing.evidence)
+    return Answer("absent", evidence=differing.evidence) if differing.settled else lost(differing)
 
 
 @fact(
@@ -228,11 +228,11 @@ def differs_by_door(subject: BucketView, _: str) -> Fact:
 def front_bypass(subject: BucketView, _: str) -> Fact:
     """Found by the anonymous test alone: no setting of the bucket tells it."""
     tested = subject.bucket.anonymous_test
-    asked = [answer for answer in tested.value if answer.verb == "read"] if tested.value else []
-    fronts = [answer for answer in asked if answer.door == "web"]
+    probes = [answer for answer in tested.value if answer.verb == "read"] if tested.value else []
+    fronts = [answer for answer in probes if answer.door == "web"]
     if not fronts:
         return absent_fact(tested) if tested.settled else lost(tested)
-    if any(answer.let_in for answer in asked if answer.door != "web"):
+    if any(answer.let_in for answer in probes if answer.door != "web"):
         return Answer("known", "off", "the store gives it to everybody itself", tested.evidence)
     passed = next((answer for answer in fronts if answer.let_in), None)
     if passed is not None:

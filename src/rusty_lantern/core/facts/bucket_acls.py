@@ -46,11 +46,11 @@ def grants_by_object(subject: BucketView, _: str) -> Fact:
 )
 def grants_of_objects(subject: BucketView, _: str) -> Fact:
     """None where objects cannot have any; not known where not all were read, unless one that was read grants."""
-    asked = subject.bucket.object_acls
+    acls = subject.bucket.object_acls
     acl, doubt = of_objects(subject.inputs)
     if acl:
-        return Answer("known", "some", f"such as {acl[0].permission} to {acl[0].to} on {acl[0].key}", asked.evidence)
-    return Answer("failed", None, doubt, asked.evidence) if doubt else Answer("known", "none", "", asked.evidence)
+        return Answer("known", "some", f"such as {acl[0].permission} to {acl[0].to} on {acl[0].key}", acls.evidence)
+    return Answer("failed", None, doubt, acls.evidence) if doubt else Answer("known", "none", "", acls.evidence)
 
 
 def _guard(subject: BucketView, name: str) -> Fact:

@@ -25,7 +25,7 @@ def last_write(subject: BucketView, _: str) -> Fact:
     if versions.value is not None and versions.value.undated:
         return Answer("failed", None, f"{versions.value.undated:,} versions have no date that can be read")
     if versions.value is None or versions.value.newest is not None:
-        return fact_of(versions.map(lambda found: found.newest))
+        return fact_of(versions.map(lambda counted_versions: counted_versions.newest))
     if versions.value.complete:
         return Answer("absent", None, "no version was stored", versions.evidence)
     return Answer("failed", None, "the versions were not counted to the end", versions.evidence)
@@ -61,12 +61,12 @@ fact(
 def unfinished_bytes(subject: BucketView, _: str) -> Fact:
     """Part by part; a store that has no such uploads holds nothing of them."""
     uploads = subject.bucket.uploads
-    told = uploads.value
-    if told is None:
+    counts = uploads.value
+    if counts is None:
         return lost(uploads)
-    if told.bytes is None and (told.count or not told.complete):
-        return Answer("failed", None, told.bytes_unread or "the parts were not asked for", uploads.evidence)
-    return counted(uploads.map(lambda found: msgspec.structs.replace(found, bytes=found.bytes or 0)), "bytes")
+    if counts.bytes is None and (counts.count or not counts.complete):
+        return Answer("failed", None, counts.bytes_unread or "the parts were not asked for", uploads.evidence)
+    return counted(uploads.map(lambda known: msgspec.structs.replace(known, bytes=known.bytes or 0)), "bytes")
 
 
 @fact(
@@ -85,5 +85,5 @@ def uploads_oldest(subject: BucketView, _: str) -> Fact:
     if uploads.value is not None and uploads.value.undated:
         return Answer("failed", None, f"{uploads.value.undated:,} uploads have no date that can be read")
     return part_of(
-        subject.bucket.uploads, lambda found: found.oldest and max(1, int((taken - found.oldest).total_seconds()))
+        subject.bucket.uploads, lambda known: known.oldest and max(1, int((taken - known.oldest).total_seconds()))
     )

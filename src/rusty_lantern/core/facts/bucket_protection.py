@@ -16,10 +16,10 @@ from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH
 
 def _stricter(subject: BucketView) -> Fact:
     """Both the bucket's and the store's network rules have to let a request in."""
-    found = [network_fact(subject.bucket.network), network_fact(subject.dossier.network)]
-    known = [one for one in found if one.value is not None]
-    unread = next((one for one in found if not one.settled and one.state != "unsupported"), None)
-    strictest = max(known, key=lambda one: REACH.rank(str(one.value)), default=found[0])
+    facts = [network_fact(subject.bucket.network), network_fact(subject.dossier.network)]
+    known = [one for one in facts if one.value is not None]
+    unread = next((one for one in facts if not one.settled and one.state != "unsupported"), None)
+    strictest = max(known, key=lambda one: REACH.rank(str(one.value)), default=facts[0])
     return unread if unread is not None and strictest.value != "endpoints-only" else strictest
 
 
@@ -150,7 +150,7 @@ fact(
     "the content types that uploads may have, joined by commas; absent: any",
     area="objects",
     advice="have the store refuse other uploads: {wanted}",
-)(lambda subject, _: _accepted(subject, lambda found: ", ".join(sorted(found.types))))
+)(lambda subject, _: _accepted(subject, lambda uploads: ", ".join(sorted(uploads.types))))
 
 fact(
     "uploads.largest",
@@ -159,7 +159,7 @@ fact(
     unit="bytes",
     area="objects",
     advice="have the store refuse other uploads: {wanted}",
-)(lambda subject, _: _accepted(subject, lambda found: found.largest))
+)(lambda subject, _: _accepted(subject, lambda uploads: uploads.largest))
 
 
 def _accepted(subject: BucketView, take: Any) -> Fact:
@@ -213,8 +213,8 @@ def _key(subject: BucketView) -> EncryptionKey | Fact:
     keys = subject.index.dossier.encryption_keys
     if not keys.settled:
         return Answer(keys.state, None, keys.note, keys.evidence)
-    found = subject.index.key_named(answer.value.key)
-    return found or Answer("failed", None, f"the store's key service knows no key {answer.value.key}", answer.evidence)
+    key = subject.index.key_named(answer.value.key)
+    return key or Answer("failed", None, f"the store's key service knows no key {answer.value.key}", answer.evidence)
 
 
 def _of_key(subject: BucketView, take: Any) -> Fact:

@@ -31,7 +31,7 @@ def counted(answer: Answer[Any], name: str) -> Fact:
     if answer.value is not None and not answer.value.complete:
         least = getattr(answer.value, name)
         return Answer("failed", None, f"counting stopped at {least:,}: at least that many", answer.evidence)
-    return fact_of(answer.map(lambda found: getattr(found, name)))
+    return fact_of(answer.map(lambda counts: getattr(counts, name)))
 
 
 @fact("owner", TEXT, "who owns the bucket, as the store names them")
@@ -53,9 +53,9 @@ _READABLE = ("policy", "tags", "lifecycle", "website", "logging", "notifications
 )
 def settings_secret(subject: BucketView, _: str) -> Fact:
     """Whoever may read the settings has it. It is never kept: only that there is one, and in which setting."""
-    found = [name for name in _READABLE if getattr(subject.bucket, name).note == SECRET_SEEN]
-    if found:
-        return Answer("known", "on", f"in: {', '.join(found)}", getattr(subject.bucket, found[0]).evidence)
+    holding = [name for name in _READABLE if getattr(subject.bucket, name).note == SECRET_SEEN]
+    if holding:
+        return Answer("known", "on", f"in: {', '.join(holding)}", getattr(subject.bucket, holding[0]).evidence)
     unread = next((a for name in _READABLE if (a := getattr(subject.bucket, name)).unread), None)
     return fact_of(unread.map(str)) if unread is not None else Answer("known", "off")
 
@@ -131,7 +131,7 @@ fact(
     area="logging",
     advice="write the logs to another bucket, one that only the readers of logs can access",
     causes="PutBucketLogging",
-)(lambda subject, _: part_of(subject.bucket.logging, lambda found: found.target))
+)(lambda subject, _: part_of(subject.bucket.logging, lambda logging: logging.target))
 
 
 @fact(
@@ -177,9 +177,9 @@ def logging_target_exposure(subject: BucketView, _: str) -> Fact:
         return Answer("absent", None, f"the target {answer.value.target} does not exist", answer.evidence)
     if target is None:
         return Answer("failed", None, f"the target {answer.value.target} was not read", answer.evidence)
-    found = [(name, target.exposures[name]) for name in sorted(target.exposures) if "." in name]
-    name, widest = max(found, key=lambda pair: LEVEL.rank(str(pair[1].value)) if pair[1].settled else -1)
-    doubt = next((fact for _, fact in found if not fact.settled), None)
+    verdicts = [(name, target.exposures[name]) for name in sorted(target.exposures) if "." in name]
+    name, widest = max(verdicts, key=lambda pair: LEVEL.rank(str(pair[1].value)) if pair[1].settled else -1)
+    doubt = next((fact for _, fact in verdicts if not fact.settled), None)
     if doubt is not None and widest.value != "open":
         return Answer(doubt.state, None, f"{answer.value.target}: {doubt.note}", doubt.evidence)
     note = f"{answer.value.target}: {name} by {widest.note}" if widest.value != "closed" else answer.value.target
@@ -291,13 +291,13 @@ fact(
 )
 def notifications_outside(subject: BucketView, _: str) -> Fact:
     """Off where nothing is told at all. Needs the store's own account number."""
-    told, own = subject.bucket.notifications, subject.dossier.account.value or ""
-    if told.value and subject.dossier.account.unread:
-        return Answer(subject.dossier.account.state, None, subject.dossier.account.note, told.evidence)
-    if told.value and not re.fullmatch("[0-9]{12}", own):
-        return Answer("failed", None, "the store's account number is not known", told.evidence)
-    outside = any(name.split(":")[4:5] not in ([own], [""]) for name in told.value or ())
-    return switch_fact(told, lambda _: bool(outside))
+    targets, own = subject.bucket.notifications, subject.dossier.account.value or ""
+    if targets.value and subject.dossier.account.unread:
+        return Answer(subject.dossier.account.state, None, subject.dossier.account.note, targets.evidence)
+    if targets.value and not re.fullmatch("[0-9]{12}", own):
+        return Answer("failed", None, "the store's account number is not known", targets.evidence)
+    outside = any(name.split(":")[4:5] not in ([own], [""]) for name in targets.value or ())
+    return switch_fact(targets, lambda _: bool(outside))
 
 
 @fact("requester-pays", SWITCH, "whether the requester pays", causes="PutBucketRequestPayment", habit=False)

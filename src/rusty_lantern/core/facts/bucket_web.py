@@ -49,8 +49,8 @@ def cross_origin(subject: BucketView, _: str) -> Fact:
     rules, wildcards = subject.bucket.cross_origin, subject.dossier.protocol not in _EXACT
     origins = [origin for rule in rules.value or () for origin in rule.origins]
     widest = next((one for one in origins if any_page_has(one, wildcards=wildcards)), None)
-    found = rules.map(lambda _: "any" if widest is not None else "listed").default("none")
-    return fact_of(msgspec.structs.replace(found, note=_why_any(widest)) if widest not in (None, "*") else found)
+    answer = rules.map(lambda _: "any" if widest is not None else "listed").default("none")
+    return fact_of(msgspec.structs.replace(answer, note=_why_any(widest)) if widest not in (None, "*") else answer)
 
 
 _EXACT = ("swift",)

@@ -190,10 +190,10 @@ fact(
 )
 def taken_up_by(view: IdentityView, _: str) -> Fact:
     """A role that anybody may take up opens every bucket that it reaches."""
-    told = view.holder.assumable_by
-    if told.state == "unsupported" and view.holder.kind in ("root", "person", "service"):
+    assumable = view.holder.assumable_by
+    if assumable.state == "unsupported" and view.holder.kind in ("root", "person", "service"):
         return Answer("known", "nobody", "it is no role")
-    return fact_of(told.map(str))
+    return fact_of(assumable.map(str))
 
 
 @fact(
@@ -205,13 +205,13 @@ def taken_up_by(view: IdentityView, _: str) -> Fact:
 )
 def identity_groups(view: IdentityView, _: str) -> Fact:
     """By its own entry or the groups', and through groups within groups."""
-    found = ", ".join(view.index.memberships.get(view.holder.name, []))
-    asked = view.index.dossier.groups
-    if asked.unread or not (asked.settled or view.holder.groups.settled):
-        return lost(asked)
-    if view.holder.groups.unread and not asked.settled:
+    names = ", ".join(view.index.memberships.get(view.holder.name, []))
+    groups = view.index.dossier.groups
+    if groups.unread or not (groups.settled or view.holder.groups.settled):
+        return lost(groups)
+    if view.holder.groups.unread and not groups.settled:
         return lost(view.holder.groups)
-    return Answer("known", found) if found else Answer("absent")
+    return Answer("known", names) if names else Answer("absent")
 
 
 # Decided as `lantern access` decides.

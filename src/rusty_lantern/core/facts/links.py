@@ -54,8 +54,8 @@ def _end(view: LinkView) -> Answer[datetime]:
     """When a link ends: by its own word, or by the policy that it names, whichever comes first."""
     ends = [end for end in view.ends if end is not None]
     if not ends and view.policy_unread:
-        told = view.policies
-        return Answer(told.state, None, told.note, told.evidence)
+        policies = view.policies
+        return Answer(policies.state, None, policies.note, policies.evidence)
     return Answer("known", min(ends)) if ends else view.link.expires
 
 
@@ -78,9 +78,9 @@ def link_signed_by(view: LinkView, _: str) -> Fact:
         return _temporary_url_key(view)
     if view.link.of_session:
         return Answer("failed", None, _OF_SESSION)
-    found = view.index.credentials.get(view.link.credential)
-    if found is not None:
-        return fact_of(found.state)
+    credential = view.index.credentials.get(view.link.credential)
+    if credential is not None:
+        return fact_of(credential.state)
     listed = view.index.dossier.credentials
     return Answer("known", "missing") if listed.settled else lost(listed)
 
@@ -121,6 +121,6 @@ def min_exposure(view: LinkView) -> Fact:
         return Answer("absent")
     if (unclear := _unclear_verbs(view)) is not None:
         return unclear
-    found = [view.permissions.of_public(view.link.bucket, verb) for verb in view.verbs]
-    doubt = next((one for one in found if one.value is None), None)
-    return doubt or min(found, key=lambda one: LEVEL.rank(str(one.value)), default=Answer("absent"))
+    verdicts = [view.permissions.of_public(view.link.bucket, verb) for verb in view.verbs]
+    doubt = next((one for one in verdicts if one.value is None), None)
+    return doubt or min(verdicts, key=lambda one: LEVEL.rank(str(one.value)), default=Answer("absent"))

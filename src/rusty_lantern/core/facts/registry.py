@@ -148,10 +148,10 @@ class UnknownFact(KeyError):
 @lru_cache(maxsize=4096)
 def lookup(name: str) -> Definition:
     """The definition that `name` belongs to. Raises `UnknownFact`."""
-    found = REGISTER.get(name) or REGISTER.get(family(name) + ".*")
-    if found is None or name.endswith((".", ".*")):
+    definition = REGISTER.get(name) or REGISTER.get(family(name) + ".*")
+    if definition is None or name.endswith((".", ".*")):
         raise UnknownFact(name)
-    return found
+    return definition
 
 
 def family(name: str) -> str:
@@ -166,8 +166,8 @@ def family(name: str) -> str:
 
 def derive(name: str, subject: Any) -> Fact:
     """The fact called `name` of this subject."""
-    found, last = derivation(name)
-    return found(subject, last)
+    of_subject, last = derivation(name)
+    return of_subject(subject, last)
 
 
 @lru_cache(maxsize=4096)

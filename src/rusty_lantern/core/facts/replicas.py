@@ -66,8 +66,8 @@ def mirror_content(compared: Compared, _: str) -> Fact:
 def mirror_settings(compared: Compared, _: str) -> Fact:
     """Settings, lock and tags."""
     if compared.differences:
-        told = "; ".join(f"{d.fact}: {d.there} for {d.here}" for d in compared.differences)
-        return Answer("known", ", ".join(d.fact for d in compared.differences), told)
+        words = "; ".join(f"{d.fact}: {d.there} for {d.here}" for d in compared.differences)
+        return Answer("known", ", ".join(d.fact for d in compared.differences), words)
     if compared.unknown:
         return Answer("failed", None, f"{compared.unknown[0][0]}: {compared.unknown[0][1]}")
     return Answer("absent")

@@ -24,7 +24,7 @@ fact(
     of=STORE,
     safe="trusted",
     advice="install a certificate that is valid and for this name",
-)(lambda index, _: fact_of(index.dossier.certificate.map(lambda found: found.verdict)))
+)(lambda index, _: fact_of(index.dossier.certificate.map(lambda certificate: certificate.verdict)))
 
 
 @fact(
@@ -38,11 +38,11 @@ fact(
 )
 def store_certificate_left(index: StoreIndex, _: str) -> Fact:
     """As of the moment of the audit."""
-    found = index.dossier.certificate
-    if found.value is None:
-        return absent_or_lost(found)
-    left = int((found.value.ends - index.moment).total_seconds())
-    return Answer("known", left, "", found.evidence) if left > 0 else absent_fact(found)
+    certificate = index.dossier.certificate
+    if certificate.value is None:
+        return absent_or_lost(certificate)
+    left = int((certificate.value.ends - index.moment).total_seconds())
+    return Answer("known", left, "", certificate.evidence) if left > 0 else absent_fact(certificate)
 
 
 # Who uses it lets everyone on the way read along.
@@ -151,14 +151,14 @@ def store_unread_doors(index: StoreIndex, _: str) -> Fact:
 )
 def store_account_acl(index: StoreIndex, _: str) -> Fact:
     """Level by level."""
-    told = index.dossier.account_acl
+    acl = index.dossier.account_acl
     levels = (
-        {"admin": told.value.admin, "read-write": told.value.read_write, "read-only": told.value.read_only}
-        if told.value
+        {"admin": acl.value.admin, "read-write": acl.value.read_write, "read-only": acl.value.read_only}
+        if acl.value
         else {}
     )
     words = "; ".join(f"{level}: {', '.join(map(_quoted, names))}" for level, names in levels.items() if names)
-    return fact_of(told.map(lambda _: words)) if words else absent_fact(told) if told.settled else lost(told)
+    return fact_of(acl.map(lambda _: words)) if words else absent_fact(acl) if acl.settled else lost(acl)
 
 
 def _quoted(name: str) -> str:
@@ -184,6 +184,6 @@ fact(
 )(lambda index, _: fact_of(index.dossier.software.map(_software_words)))
 
 
-def _software_words(found: Software) -> str:
-    words = " ".join(part for part in (found.name, found.release) if part)
-    return f"{words or 'not recognized'}, dialect {found.dialect or 'common'}"
+def _software_words(software: Software) -> str:
+    words = " ".join(part for part in (software.name, software.release) if part)
+    return f"{words or 'not recognized'}, dialect {software.dialect or 'common'}"

@@ -70,7 +70,7 @@ class Attribution:
 
     def __init__(self, changes: Sequence[Change | Weakened], begin: datetime, end: datetime) -> None:
         self.begin, self.end = begin, end
-        self.targets = [found for n, change in enumerate(changes) if (found := target_of(n, change)) is not None]
+        self.targets = [aim for n, change in enumerate(changes) if (aim := target_of(n, change)) is not None]
         self._by_action: dict[str, list[Target]] = {}
         for target in self.targets:
             for action in target.ranks:

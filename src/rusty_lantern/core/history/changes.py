@@ -77,14 +77,14 @@ def changes(
     old = {store_subject.index.dossier.store: store_subject for store_subject in before}
     new = {store_subject.index.dossier.store: store_subject for store_subject in after}
     seen = coverage(before, limits[0]), coverage(after, limits[1])
-    found: list[Change] = []
+    differences: list[Change] = []
     for store in sorted(old.keys() | new.keys()):
         was, now = old.get(store), new.get(store)
         if was is not None and now is not None:
-            found += _store(store, was, now, seen)
+            differences += _store(store, was, now, seen)
         elif not limits[0 if was is None else 1].only:
-            found.append(Change(store, "store", store, "new" if was is None else "gone"))
-    return found
+            differences.append(Change(store, "store", store, "new" if was is None else "gone"))
+    return differences
 
 
 def against(
@@ -95,7 +95,7 @@ def against(
     `limits`: the buckets that the survey was limited to.
     """
     seen = coverage(store_subjects, limits)
-    found: list[Change] = []
+    differences: list[Change] = []
     spoken: dict[str, set[str]] = {}
     for one in declared:
         there = [c for c in store_subjects if one.store in ("", c.name)]
@@ -104,14 +104,14 @@ def against(
             spoken.setdefault(store_subject.name, set()).add(one.name)
         for store_subject in homes:
             view = store_subject.buckets[one.name]
-            found += _bucket(beside(view, one.over(view.bucket)), view)
+            differences += _bucket(beside(view, one.over(view.bucket)), view)
         if not homes:
-            found += _not_found(one, there, seen)
+            differences += _not_found(one, there, seen)
     for store_subject in store_subjects:
         store = store_subject.index.dossier.store
         undeclared = [name for name in store_subject.buckets if name not in spoken[store]] if store in spoken else []
-        found += [Change(store, "bucket", name, "new", note="there, and not declared") for name in undeclared]
-    return found
+        differences += [Change(store, "bucket", name, "new", note="there, and not declared") for name in undeclared]
+    return differences
 
 
 def _not_found(one: Declared, there: Sequence[StoreSubject], seen: Coverage) -> Iterator[Change]:
@@ -167,21 +167,21 @@ def _in_one(
 
 def _by_creation(store: StoreSubject, other: StoreSubject) -> dict[datetime, list[BucketSubject]]:
     """When it was created → the buckets of a store that another reading of it does not have."""
-    found: dict[datetime, list[BucketSubject]] = {}
+    by_creation: dict[datetime, list[BucketSubject]] = {}
     for name in sorted(store.buckets.keys() - other.buckets.keys()):
         view = store.buckets[name]
         created = view.bucket.created.value
         if created is not None:
-            found.setdefault(created, []).append(view)
-    return found
+            by_creation.setdefault(created, []).append(view)
+    return by_creation
 
 
 def _renamed(view: BucketSubject, others: Mapping[datetime, list[BucketSubject]]) -> str:
     """Whether a bucket that is new or gone looks like another with its creation date and steward under a new name."""
     created, tags = view.bucket.created.value, view.bucket.tags.value
     alike = others.get(created, []) if created is not None else []
-    found = next((other for other in alike if other.bucket.tags.value == tags), None)
-    return f"looks like {found.name} under another name" if found is not None else ""
+    twin = next((other for other in alike if other.bucket.tags.value == tags), None)
+    return f"looks like {twin.name} under another name" if twin is not None else ""
 
 
 _UNCOMPARED = ("name", "usage", "counters", "versions", "table", "anonymous_test", "uploads", "before")
@@ -239,9 +239,9 @@ def _access(store: str, name: str, old: BucketSubject, new: BucketSubject) -> It
             levels = old.verdicts[audience, verb].level, new.verdicts[audience, verb].level
             if levels == ("closed", "closed"):
                 continue
-            found = difference(old.rules, new.rules, new.surroundings, Asker(audience), verb, Budget(BUDGET))
-            note = "" if found.sure else "something that was not understood or not read could hide more"
-            for change, witness in (("gained", found.gained), ("lost", found.lost)):
+            compared = difference(old.rules, new.rules, new.surroundings, Asker(audience), verb, Budget(BUDGET))
+            note = "" if compared.sure else "something that was not understood or not read could hide more"
+            for change, witness in (("gained", compared.gained), ("lost", compared.lost)):
                 if witness is not None:
                     yield Change(
                         store, "bucket", name, change, f"exposure.{audience}.{verb}",  # type: ignore[arg-type]

@@ -45,11 +45,11 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
     for audit, mine, others in ((before, old, new), (after, new, old)):
         sought = {
             (store, kind, name, fact)
-            for (store, kind, fact), found in others.items()
-            for name in found.keys() - mine.get((store, kind, fact), {}).keys()
+            for (store, kind, fact), findings in others.items()
+            for name in findings.keys() - mine.get((store, kind, fact), {}).keys()
         }
-        for area, found in _by_area(audit.met.findings(sought)).items():
-            mine.setdefault(area, {}).update(found)
+        for area, findings in _by_area(audit.met.findings(sought)).items():
+            mine.setdefault(area, {}).update(findings)
     for area in old.keys() | new.keys():
         then, there = old.get(area, {}), new.get(area, {})
         pairs: list[tuple[str, Finding | None, Finding | None]]
@@ -72,13 +72,13 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
 def _otherwise(before: Iterable[Finding], after: Iterable[Finding]) -> tuple[list[Finding], list[Finding]]:
     """The findings of either side that may stand otherwise on the other: most subjects have the same ones."""
     then, old, new = _by_subject(before), list[Finding](), list[Finding]()
-    for subject, found in _by_subject(after).items():
+    for subject, findings in _by_subject(after).items():
         had = then.pop(subject, [])
-        if [one.requirement.fact for one in had] != [one.requirement.fact for one in found]:
+        if [one.requirement.fact for one in had] != [one.requirement.fact for one in findings]:
             old += had
-            new += found
+            new += findings
             continue
-        for was, now in zip(had, found, strict=True):
+        for was, now in zip(had, findings, strict=True):
             if was.status != now.status or not _stands_as_before(was, now):
                 old.append(was)
                 new.append(now)
@@ -89,10 +89,10 @@ _SUBJECT = attrgetter("store", "kind", "name")
 
 
 def _by_subject(findings: Iterable[Finding]) -> dict[tuple[str, str, str], list[Finding]]:
-    found: dict[tuple[str, str, str], list[Finding]] = {}
+    by_subject: dict[tuple[str, str, str], list[Finding]] = {}
     for subject, run in groupby(findings, _SUBJECT):
-        found.setdefault(subject, []).extend(run)
-    return found
+        by_subject.setdefault(subject, []).extend(run)
+    return by_subject
 
 
 def _stands_as_before(was: Finding, now: Finding) -> bool:
@@ -118,7 +118,7 @@ def turned(before: Standing, after: Audit) -> Turned:
     tell what was ok.
     """
     old, new = before.by_area(), _by_area(after.findings)
-    found: Counter[Turn | None] = Counter()
+    counts: Counter[Turn | None] = Counter()
     ok = _ok_though_unlisted(old, new, after)
     for area in old.keys() | new.keys():
         store, kind, fact = area
@@ -131,8 +131,8 @@ def turned(before: Standing, after: Audit) -> Turned:
             later = now.status if now else _ABSENT[after.coverage.missing(store, kind, name, fact)]
             if (store, kind, name, fact) in ok:
                 later = "ok"
-            found[_turn(earlier, later, now, was.observed if was else "")] += 1
-    return Turned(before.taken, Counter({turn: number for turn, number in found.items() if turn is not None}))
+            counts[_turn(earlier, later, now, was.observed if was else "")] += 1
+    return Turned(before.taken, Counter({turn: number for turn, number in counts.items() if turn is not None}))
 
 
 def _ok_though_unlisted(
@@ -148,10 +148,10 @@ def _ok_though_unlisted(
 
 
 def _by_area(findings: Iterable[Finding]) -> dict[Area, dict[str, Finding]]:
-    found: defaultdict[Area, dict[str, Finding]] = defaultdict(dict)
+    by_area: defaultdict[Area, dict[str, Finding]] = defaultdict(dict)
     for finding in findings:
-        found[finding.store, finding.kind, finding.requirement.fact][finding.name] = finding
-    return dict(found)
+        by_area[finding.store, finding.kind, finding.requirement.fact][finding.name] = finding
+    return dict(by_area)
 
 
 def _seen(finding: Finding | None, fact: str) -> str:

@@ -68,10 +68,10 @@ class Standing(msgspec.Struct, frozen=True):
 
     def by_area(self) -> dict[Area, dict[str, OpenRequirement]]:
         """Area → the subjects that were not simply ok, by name."""
-        found: dict[Area, dict[str, OpenRequirement]] = {}
+        areas: dict[Area, dict[str, OpenRequirement]] = {}
         for stood in self.stood:
-            found.setdefault(stood.area, {}).update(dict.fromkeys(stood.names, stood))
-        return found
+            areas.setdefault(stood.area, {}).update(dict.fromkeys(stood.names, stood))
+        return areas
 
 
 def standing_of(
@@ -96,12 +96,12 @@ def standing_of(
 
 def _open(audit: Audit) -> list[OpenRequirement]:
     """What is not ok, by what was seen: hundreds of buckets often drift alike."""
-    found: dict[tuple[str, str, str, str, Severity, str], list[str]] = {}
+    names_of: dict[tuple[str, str, str, str, Severity, str], list[str]] = {}
     for one in audit.findings:
-        asked = one.requirement
-        key = (one.store, one.kind, asked.fact, one.status, asked.severity, observed_now(one))
-        found.setdefault(key, []).append(one.name)
-    return [OpenRequirement(*key, names) for key, names in found.items()]
+        requirement = one.requirement
+        key = (one.store, one.kind, requirement.fact, one.status, requirement.severity, observed_now(one))
+        names_of.setdefault(key, []).append(one.name)
+    return [OpenRequirement(*key, names) for key, names in names_of.items()]
 
 
 class Since(msgspec.Struct, frozen=True):
@@ -151,11 +151,11 @@ def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) 
 
 def _named(standing: Standing, statuses: Sequence[str]) -> dict[Area, set[str]]:
     """Area → the names of those that stood so."""
-    found: dict[Area, set[str]] = {}
+    names_of: dict[Area, set[str]] = {}
     for stood in standing.stood:
         if stood.status in statuses:
-            found.setdefault(stood.area, set()).update(stood.names)
-    return found
+            names_of.setdefault(stood.area, set()).update(stood.names)
+    return names_of
 
 
 class DriftPeriod(msgspec.Struct, frozen=True):
@@ -208,19 +208,19 @@ class DriftDuration(msgspec.Struct, frozen=True):
 
 def drift_duration(standings: Sequence[Standing]) -> DriftDuration:
     """How long drifts stood, as of the last survey."""
-    found = spells(standings)
+    periods = spells(standings)
     if not standings:
         return DriftDuration(0, 0, None, None, None)
     moment = standings[-1].taken
     last = [one for one in standings[-1].stood if one.status == "drift"]
     drifting = {(one.store, one.kind, name, one.fact) for one in last for name in one.names}
-    resolved = [one for one in found if one.until]
-    still = [one for one in found if not one.until and one.key in drifting]
+    resolved = [one for one in periods if one.until]
+    still = [one for one in periods if not one.until and one.key in drifting]
     oldest = min(still, key=lambda s: (s.begun, s.key), default=None)
     return DriftDuration(len(resolved), len(still), _median(resolved, moment), _median(still, moment), oldest)
 
 
-def _median(found: list[DriftPeriod], moment: datetime) -> float | None:
+def _median(periods: list[DriftPeriod], moment: datetime) -> float | None:
     from statistics import median  # loads much, for `history` alone
 
-    return round(median(s.lasted(moment) / timedelta(days=1) for s in found), 1) if found else None
+    return round(median(s.lasted(moment) / timedelta(days=1) for s in periods), 1) if periods else None

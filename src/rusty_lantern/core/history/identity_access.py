@@ -46,7 +46,7 @@ def access_turns(was: StoreSubject, now: StoreSubject) -> Iterator[AccessTurn]:
     if not was.index.dossier.identities.settled or not now.index.dossier.identities.settled:
         return
     shared = was.buckets.keys() & now.buckets.keys()
-    told: dict[tuple[int, int], list[tuple[_Turned, tuple[Verb, ...], tuple[str, ...]]]] = {}
+    compared: dict[tuple[int, int], list[tuple[_Turned, tuple[Verb, ...], tuple[str, ...]]]] = {}
     before = {(subject, name): holder for subject, name, holder in _acting(was)}
     for subject, name, holder in _acting(now):
         earlier = before.get((subject, name))
@@ -58,9 +58,9 @@ def access_turns(was: StoreSubject, now: StoreSubject) -> Iterator[AccessTurn]:
         old = was.across.by_bucket(earlier) if earlier is not None else _NOTHING
         new = now.across.by_bucket(holder)
         key = id(old), id(new)
-        if key not in told:
-            told[key] = [] if old == new else list(_compared(_Both(was, now, old, new), shared))
-        yield from (AccessTurn(subject, name, *one, verbs, buckets) for one, verbs, buckets in told[key])
+        if key not in compared:
+            compared[key] = [] if old == new else list(_compared(_Both(was, now, old, new), shared))
+        yield from (AccessTurn(subject, name, *one, verbs, buckets) for one, verbs, buckets in compared[key])
 
 
 _NOTHING: Mapping[str, Mapping[str, Reach]] = {}

@@ -63,5 +63,5 @@ MOST_NAMED = 1_000
 
 def told_of_objects(acl: list[ObjectGrant], *, complete: bool, names_complete: bool) -> ObjectAcls:
     """What objects' own ACLs grant; where that is to too many by name, only what they grant the public."""
-    found = ObjectAcls(acl, complete, names_complete)
-    return found if len(acl) <= MOST_NAMED else ObjectAcls(found.public, complete)
+    acls = ObjectAcls(acl, complete, names_complete)
+    return acls if len(acl) <= MOST_NAMED else ObjectAcls(acls.public, complete)

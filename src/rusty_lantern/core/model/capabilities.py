@@ -195,7 +195,7 @@ BLOB = Capabilities(
     credential="blob",
 )  # fmt: skip
 
-PROTOCOLS: dict[str, Capabilities] = {found.protocol: found for found in (S3, SWIFT, BLOB, DOSSIER, EXPORT)}
+PROTOCOLS: dict[str, Capabilities] = {one.protocol: one for one in (S3, SWIFT, BLOB, DOSSIER, EXPORT)}
 """Every way to read a store, by its name in estate.yaml."""
 
 

@@ -34,14 +34,14 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
     @cached_property
     def holders(self) -> dict[str, Identity]:
         """Identities by name, and by resource name."""
-        found = self.dossier.identities.value or []
-        return {h.resource: h for h in found if h.resource} | {h.name: h for h in found}
+        identities = self.dossier.identities.value or []
+        return {h.resource: h for h in identities if h.resource} | {h.name: h for h in identities}
 
     @cached_property
     def unlisted(self) -> dict[str, str]:
         """Kinds of identities that could not be listed, one of which stands for all of them → why."""
-        found = self.dossier.identities.value or ()
-        return {one.kind: one.state.reason for one in found if one.name == f"any {one.kind}"}
+        identities = self.dossier.identities.value or ()
+        return {one.kind: one.state.reason for one in identities if one.name == f"any {one.kind}"}
 
     @cached_property
     def aliases(self) -> frozenset[str]:
@@ -83,10 +83,10 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
     @cached_property
     def keys_of(self) -> dict[str, list[Credential]]:
         """Owner → their credentials."""
-        found: dict[str, list[Credential]] = {}
+        by_owner: dict[str, list[Credential]] = {}
         for credential in self.dossier.credentials.value or ():
-            found.setdefault(credential.owner, []).append(credential)
-        return found
+            by_owner.setdefault(credential.owner, []).append(credential)
+        return by_owner
 
     @cached_property
     def credentials(self) -> dict[str, Credential]:
@@ -96,10 +96,10 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
     @cached_property
     def keyring(self) -> dict[str, EncryptionKey]:
         """Encryption keys by id and by every other name."""
-        found: dict[str, EncryptionKey] = {}
+        by_name: dict[str, EncryptionKey] = {}
         for key in self.dossier.encryption_keys.value or ():
-            found |= dict.fromkeys([*key.names, key.id], key)
-        return found
+            by_name |= dict.fromkeys([*key.names, key.id], key)
+        return by_name
 
     def key_named(self, name: str) -> EncryptionKey | None:
         """An encryption key by what a bucket calls it: its id, a name, or a resource name that ends in one."""
@@ -112,33 +112,33 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
     @cached_property
     def protected_by(self) -> dict[str, list[Bucket]]:
         """Encryption key's id → the buckets whose default it is."""
-        found: dict[str, list[Bucket]] = {}
+        by_key: dict[str, list[Bucket]] = {}
         for bucket in self.dossier.buckets:
             named = bucket.encryption.value.key if bucket.encryption.value else ""
             key = self.key_named(named) if named else None
             if key is not None:
-                found.setdefault(key.id, []).append(bucket)
-        return found
+                by_key.setdefault(key.id, []).append(bucket)
+        return by_key
 
 
 def members(groups: Iterable[Group]) -> dict[str, frozenset[str]]:
     """Group → everybody in it, directly or through groups within it. A loop of groups has the members of them all."""
     direct = {group.name: group for group in groups}
-    found: dict[str, frozenset[str]] = {}
+    members_of: dict[str, frozenset[str]] = {}
     for name in direct:
         seen, left = {name}, [name]
         while left:
             inner = set(direct[left.pop()].groups) & direct.keys() - seen
             seen |= inner
             left.extend(inner)
-        found[name] = frozenset(member for group in seen for member in direct[group].members)
-    return found
+        members_of[name] = frozenset(member for group in seen for member in direct[group].members)
+    return members_of
 
 
 def groups_of(dossier: Dossier) -> dict[str, list[str]]:
     """Identity → the groups whose permissions it has, by either side's word, in order of name."""
-    found: dict[str, set[str]] = {h.name: set(h.groups.value or ()) for h in dossier.identities.value or ()}
+    groups_by_member: dict[str, set[str]] = {h.name: set(h.groups.value or ()) for h in dossier.identities.value or ()}
     for group, inside in members(dossier.groups.value or ()).items():
         for name in inside:
-            found.setdefault(name, set()).add(group)
-    return {name: sorted(groups) for name, groups in found.items()}
+            groups_by_member.setdefault(name, set()).add(group)
+    return {name: sorted(groups) for name, groups in groups_by_member.items()}

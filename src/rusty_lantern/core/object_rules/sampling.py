@@ -26,16 +26,16 @@ def size_to_detect(share: float, confidence: float) -> int:
     return math.ceil(math.log(1 - confidence) / math.log(1 - share))
 
 
-def bound(found: int, looked_at: int, confidence: float) -> tuple[float, float]:
+def bound(failing: int, looked_at: int, confidence: float) -> tuple[float, float]:
     """Between which shares of all the drift lies: one-sided where nothing or everything was found, else two-sided."""
-    if not 0 <= found <= looked_at or looked_at <= 0:
+    if not 0 <= failing <= looked_at or looked_at <= 0:
         raise ValueError("more was found than was inspected")
     miss = 1 - confidence
-    if found in (0, looked_at):  # the beta distribution has a closed form there
+    if failing in (0, looked_at):  # the beta distribution has a closed form there
         edge = miss ** (1 / looked_at)
-        return (0.0, 1 - edge) if found == 0 else (edge, 1.0)
-    low = _beta_quantile(miss / 2, found, looked_at - found + 1)
-    return low, _beta_quantile(1 - miss / 2, found + 1, looked_at - found)
+        return (0.0, 1 - edge) if failing == 0 else (edge, 1.0)
+    low = _beta_quantile(miss / 2, failing, looked_at - failing + 1)
+    return low, _beta_quantile(1 - miss / 2, failing + 1, looked_at - failing)
 
 
 def _beta_quantile(share: float, a: int, b: int) -> float:

@@ -44,16 +44,16 @@ def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Reme
     bare = _but(view, msgspec.structs.replace(view.bucket, object_acls=Answer("known", ObjectAcls())))
     on_objects = [r for r in wanted if view.rules.object_acls and _too_open(view, r) and _holds(bare, r)]
     rest = [r for r in wanted if r not in on_objects]
-    found = [_of_doors(bare, rest)] if rest else []
-    if found and found[0].proof and view.rules.object_doubt:
-        found[0] = msgspec.structs.replace(found[0], proof=(*found[0].proof, f"but {view.rules.object_doubt}"))
+    remedies = [_of_doors(bare, rest)] if rest else []
+    if remedies and remedies[0].proof and view.rules.object_doubt:
+        remedies[0] = msgspec.structs.replace(remedies[0], proof=(*remedies[0].proof, f"but {view.rules.object_doubt}"))
     if on_objects:
         actions = {action.name for r in on_objects for action in actions_of(EXPOSURE_FACTS[r.fact])}
         mine = [g for g in view.rules.object_acls if GRANTED_ON_OBJECT[g.permission] & actions]
         acl = ", ".join(f"{g.permission} to {g.to} on {g.key}" for g in mine)
         words = f"remove the public from objects' own ACLs: {acl}; or disable ACLs for the whole bucket"
-        found.insert(0, Remedy(tuple(r.fact for r in on_objects), words))
-    return found
+        remedies.insert(0, Remedy(tuple(r.fact for r in on_objects), words))
+    return remedies
 
 
 def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
@@ -205,8 +205,8 @@ def _statements(view: BucketSubject) -> list[dict[str, Any]]:
         written = document.get("Statement", [])
     except (ValueError, AttributeError, RecursionError):
         return []
-    found = written if isinstance(written, list) else [written]
-    return found if all(isinstance(statement, dict) for statement in found) else []
+    statements = written if isinstance(written, list) else [written]
+    return statements if all(isinstance(statement, dict) for statement in statements) else []
 
 
 def _with_statement(view: BucketSubject, number: int, verbs: Sequence[str]) -> BucketSubject:
@@ -263,24 +263,24 @@ def _without_grants(view: BucketSubject, public: list[Any]) -> BucketSubject:
 
 def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement]) -> list[str]:
     """What deciding again shows: every door before and after, and what others than the public lose or gain."""
-    found, sure = [_outcome(r.fact, after.fact(r.fact)) for r in wanted], True
-    asked = {EXPOSURE_FACTS[r.fact] for r in wanted}
+    outcomes, sure = [_outcome(r.fact, after.fact(r.fact)) for r in wanted], True
+    verbs_asked = {EXPOSURE_FACTS[r.fact] for r in wanted}
     lost: dict[str, list[Verb]] = {}
     for one in differences(view, after):
         sure = sure and one.change.sure
         if one.change.gained is not None:
-            found.append(f"{one.who} would gain {one.verb}")
-        if one.change.lost is not None and not (one.kind == "audience" and one.verb in asked):
+            outcomes.append(f"{one.who} would gain {one.verb}")
+        if one.change.lost is not None and not (one.kind == "audience" and one.verb in verbs_asked):
             lost.setdefault(one.who, []).append(one.verb)
-    found += [f"{who} also loses {verb}" for who, verbs in lost.items() for verb in verbs if who in AUDIENCES]
-    found += [f"{who} also loses {', '.join(verbs)}" for who, verbs in lost.items() if who not in AUDIENCES]
+    outcomes += [f"{who} also loses {verb}" for who, verbs in lost.items() for verb in verbs if who in AUDIENCES]
+    outcomes += [f"{who} also loses {', '.join(verbs)}" for who, verbs in lost.items() if who not in AUDIENCES]
     own = own_differences(view, after)
-    found += _own_losses(own.found)
-    sure = sure and all(one.change.sure for one in own.found)
-    found += [f"{own.unseen}: what they lose is not known"] if own.unseen else []
-    if len(found) == len(wanted) + bool(own.unseen):
-        found.append("nothing else is lost, and nothing is gained")
-    return found if sure else [*found, "something that was not understood or not read could hide more"]
+    outcomes += _own_losses(own.differences)
+    sure = sure and all(one.change.sure for one in own.differences)
+    outcomes += [f"{own.unseen}: what they lose is not known"] if own.unseen else []
+    if len(outcomes) == len(wanted) + bool(own.unseen):
+        outcomes.append("nothing else is lost, and nothing is gained")
+    return outcomes if sure else [*outcomes, "something that was not understood or not read could hide more"]
 
 
 def _outcome(name: str, fact: Fact) -> str:

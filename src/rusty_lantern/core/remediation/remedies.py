@@ -21,9 +21,9 @@ from rusty_lantern.core.remediation.setting_documents import setting_remedies
 def remedies(view: BucketSubject | None, drifted: Sequence[Finding]) -> list[Remedy]:
     """Remedies for the drift of one subject; `view` where it is a bucket. What is too open is closed by one remedy."""
     doors = [j for j in drifted if j.requirement.fact in EXPOSURE_FACTS and view is not None]
-    found = access_remedies(view, [j.requirement for j in doors]) if view is not None else []
-    found += setting_remedies(view, [j for j in drifted if j not in doors])
-    return [_in_their_words(remedy, drifted) for remedy in found]
+    proposed = access_remedies(view, [j.requirement for j in doors]) if view is not None else []
+    proposed += setting_remedies(view, [j for j in drifted if j not in doors])
+    return [_in_their_words(remedy, drifted) for remedy in proposed]
 
 
 def _in_their_words(remedy: Remedy, drifted: Sequence[Finding]) -> Remedy:

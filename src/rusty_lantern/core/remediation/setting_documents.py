@@ -55,7 +55,7 @@ def _together(view: BucketSubject, findings: Sequence[Finding], setting: Setting
     changed, words, done = view, dict[str, None](), list[Finding]()
     left = list(findings)
     while left:  # what one requirement sets another may need
-        made = [(one, found) for one in left if (found := setting.change(changed, one.requirement)) is not None]
+        made = [(one, document) for one in left if (document := setting.change(changed, one.requirement)) is not None]
         if not made:
             break
         finding, change = made[0]

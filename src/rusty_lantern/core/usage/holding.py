@@ -136,8 +136,8 @@ def _none_below(view: BucketSubject) -> int | None:
 def _uploaded(view: BucketSubject) -> int | None:
     if view.bucket.uploads.state == "unsupported":
         return 0
-    told = view.fact("usage.unfinished-bytes").value
-    return told if isinstance(told, int) else None
+    size = view.fact("usage.unfinished-bytes").value
+    return size if isinstance(size, int) else None
 
 
 def _nothing_expires(view: BucketSubject) -> bool:
@@ -146,8 +146,8 @@ def _nothing_expires(view: BucketSubject) -> bool:
         return True
     if objects_expire(view.dossier.protocol):
         return False
-    found = (rule for rule in rules.value or () if rule.enabled)
-    return not rules.unread and not any(one.expires or one.expires_old or one.expires_on for one in found)
+    enabled = (rule for rule in rules.value or () if rule.enabled)
+    return not rules.unread and not any(one.expires or one.expires_old or one.expires_on for one in enabled)
 
 
 def _never(view: BucketSubject) -> bool:
@@ -169,8 +169,10 @@ class Sum(msgspec.Struct, frozen=True, kw_only=True):
 
 def summed(values: Iterable[int | None]) -> Sum:
     """A sum of what is known."""
-    found = list(values)
-    return Sum(value=sum(value for value in found if value is not None), missing=sum(value is None for value in found))
+    counts = list(values)
+    return Sum(
+        value=sum(value for value in counts if value is not None), missing=sum(value is None for value in counts)
+    )
 
 
 class Group(msgspec.Struct, frozen=True, kw_only=True):
@@ -204,19 +206,19 @@ def grouped(holdings: Sequence[Holding], by: str) -> list[Group]:
     groups: dict[str, list[Holding]] = {}
     for one in holdings:
         groups.setdefault(named(one), []).append(one)
-    found = [group(name, inside) for name, inside in groups.items()]
-    return sorted(found, key=lambda one: (-(one.bytes.value + one.old_bytes.value), one.name))
+    made = [group(name, inside) for name, inside in groups.items()]
+    return sorted(made, key=lambda one: (-(one.bytes.value + one.old_bytes.value), one.name))
 
 
 def by_tier(one: Holding) -> list[Holding]:
     """A bucket as one for each tier of its versions; what is locked in which tier was not counted."""
     if one.kinds is None:
         return [one]
-    found = []
+    parts = []
     for tier in dict.fromkeys(kind.tier for kind in one.kinds):
         kinds = [kind for kind in one.kinds if kind.tier == tier]
         current, old = [kind for kind in kinds if kind.current], [kind for kind in kinds if not kind.current]
-        found.append(
+        parts.append(
             msgspec.structs.replace(
                 one, tier=tier or one.tier, kinds=tuple(kinds), locked=None, markers=None, uploads=None, quota=0,
                 upload_bytes=None, expiring=None,
@@ -224,7 +226,7 @@ def by_tier(one: Holding) -> list[Holding]:
                 old=sum(kind.versions for kind in old), old_bytes=sum(kind.bytes for kind in old),
             )
         )  # fmt: skip
-    return found
+    return parts
 
 
 def name_of(by: str) -> Callable[[Holding], str]:
@@ -304,16 +306,16 @@ def growth_floor(taken: datetime) -> datetime:
 
 def with_before(dossier: Dossier, then: Dossier | None) -> Dossier:
     """A dossier with what an earlier one counted in each bucket that has a quota."""
-    found = {bucket.name: bucket for bucket in then.buckets} if then else {}
-    return msgspec.structs.replace(dossier, buckets=[_with_before(one, found, then) for one in dossier.buckets])
+    by_name = {bucket.name: bucket for bucket in then.buckets} if then else {}
+    return msgspec.structs.replace(dossier, buckets=[_with_before(one, by_name, then) for one in dossier.buckets])
 
 
-def _with_before(bucket: Bucket, found: Mapping[str, Bucket], then: Dossier | None) -> Bucket:
+def _with_before(bucket: Bucket, by_name: Mapping[str, Bucket], then: Dossier | None) -> Bucket:
     if bucket.quota.value is None or not bucket.quota.value.bytes:
         return bucket
-    old = found.get(bucket.name)
+    old = by_name.get(bucket.name)
     usage, versions = (old.usage.value, old.versions) if old else (None, None)
     if then is None or usage is None or versions is None or not usage.complete or versions.unread:
         return bucket
-    told = Before(then.taken, usage.bytes, versions.value.old_bytes if versions.value else 0)
-    return msgspec.structs.replace(bucket, before=Answer("known", told, "an earlier survey"))
+    earlier = Before(then.taken, usage.bytes, versions.value.old_bytes if versions.value else 0)
+    return msgspec.structs.replace(bucket, before=Answer("known", earlier, "an earlier survey"))

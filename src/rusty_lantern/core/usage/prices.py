@@ -81,15 +81,15 @@ def read_prices(document: str, file: str, known: Collection[str] = ()) -> Prices
         )
     stores, requests = {}, {}
     for store, entry in reader.entries(top.get("stores"), "stores"):
-        told = reader.fields(entry, ("tiers", "requests"), f"prices of {store.text}")
+        fields = reader.fields(entry, ("tiers", "requests"), f"prices of {store.text}")
         if known and store.text not in known:
             hint = nearest(store.text or "", known) or f"stores: {', '.join(known)}"
             complaints.add(f'no store of the estate is called "{store.text}"', store.place, hint)
         stores[store.text or ""] = {
-            tier.text or "": _tier(reader, price) for tier, price in reader.entries(told.get("tiers"), "tiers")
+            tier.text or "": _tier(reader, price) for tier, price in reader.entries(fields.get("tiers"), "tiers")
         }
-        if "requests" in told:
-            classes = reader.fields(told["requests"], RequestPrices.__struct_fields__, "prices of requests")
+        if "requests" in fields:
+            classes = reader.fields(fields["requests"], RequestPrices.__struct_fields__, "prices of requests")
             written = {name: _price(reader, price, of_requests=True) for name, price in classes.items()}
             requests[store.text or ""] = RequestPrices(**written)
     complaints.settle()
@@ -97,12 +97,12 @@ def read_prices(document: str, file: str, known: Collection[str] = ()) -> Prices
 
 
 def _tier(reader: Reader, node: Marked) -> TierPrice:
-    told = reader.fields(node, ("month", "restore", "shortest"), "a tier")
-    if "month" not in told and node.fields is not None:
+    fields = reader.fields(node, ("month", "restore", "shortest"), "a tier")
+    if "month" not in fields and node.fields is not None:
         reader.complaints.add("a tier needs the price of a month", node.place, "month: 21 per TB")
-    restore = _price(reader, told["restore"]) if "restore" in told else None
-    month = _price(reader, told["month"]) if "month" in told else Decimal()
-    return TierPrice(month, restore, _period(reader, told["shortest"]) if "shortest" in told else 0)
+    restore = _price(reader, fields["restore"]) if "restore" in fields else None
+    month = _price(reader, fields["month"]) if "month" in fields else Decimal()
+    return TierPrice(month, restore, _period(reader, fields["shortest"]) if "shortest" in fields else 0)
 
 
 def _period(reader: Reader, node: Marked) -> int:
@@ -131,10 +131,10 @@ def _price(reader: Reader, node: Marked, *, of_requests: bool = False) -> Decima
 
 def price_of_questions(prices: Prices, store: str, questions: int, listings: int) -> Decimal | None:
     """What so many questions to a store cost, of which some are pages of listings; None where a price is missing."""
-    asked = prices.requests.get(store, RequestPrices())
-    if asked.read is None or asked.list is None:
+    price = prices.requests.get(store, RequestPrices())
+    if price.read is None or price.list is None:
         return None
-    return asked.read * (questions - listings) + asked.list * listings
+    return price.read * (questions - listings) + price.list * listings
 
 
 class Cost(msgspec.Struct, frozen=True, kw_only=True):

@@ -62,7 +62,7 @@ def open_doors(result: ExposureResult, out: Path | BytesIO, size: str = "slide")
         axes.xaxis.set_major_locator(MaxNLocator(8, integer=True))
         for line in range(1, len(VERBS)):
             axes.axhline(2 * line - 0.5, color=MILD, linewidth=0.6)
-        handles = [Patch(facecolor=c, hatch=h, edgecolor=INK, label=told) for c, h, told in LEVELS.values()]
+        handles = [Patch(facecolor=c, hatch=h, edgecolor=INK, label=label) for c, h, label in LEVELS.values()]
         place_at = (0.97, 0.98)
         figure.legend(
             handles=handles, loc="upper right", bbox_to_anchor=place_at, ncols=3, frameon=False, labelcolor=DEEP

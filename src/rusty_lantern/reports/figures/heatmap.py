@@ -30,11 +30,11 @@ def mark_of(status: str, severity: str) -> str:
 
 def at_a_glance(result: ReportResult, out: Path | BytesIO, size: str = "slide") -> None:
     """Draw the buckets by area, the worst first. Raises `BadInput`, `CannotWrite`."""
-    told = sorted(result.buckets_by_area, key=_badness)
-    shown = told[:MOST_ROWS]
-    rest = sum(all(cell.status == "ok" for cell in line.cells) for line in told[MOST_ROWS:])
-    words = f"survey {result.audit.survey}, {result.audit.baseline}, {len(told)} buckets{result.audit.missing}"
-    if len(told) > len(shown):
+    worst_first = sorted(result.buckets_by_area, key=_badness)
+    shown = worst_first[:MOST_ROWS]
+    rest = sum(all(cell.status == "ok" for cell in line.cells) for line in worst_first[MOST_ROWS:])
+    words = f"survey {result.audit.survey}, {result.audit.baseline}, {len(worst_first)} buckets{result.audit.missing}"
+    if len(worst_first) > len(shown):
         words += f"; the {len(shown)} worst; of the others, {rest} are ok in every area"
     halves = [shown[: (len(shown) + 1) // 2], shown[(len(shown) + 1) // 2 :]]
     with drawn("The estate at a glance", words, out, size=size) as (figure, (axes,)):

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 def locked_bytes(
     whose: str,
     words: str,
-    found: Sequence[RetentionSummary],
+    summaries: Sequence[RetentionSummary],
     moment: datetime,
     out: Path | BytesIO,
     size: str = "slide",
@@ -31,16 +31,16 @@ def locked_bytes(
     `whose`: the bucket, or the buckets, for the title. Raises `BadInput` for a kind of file that cannot be drawn,
     `CannotWrite`.
     """
-    told = f"as of {show_moment(moment)}. {words}"
-    with drawn(f"Bytes under retention: {whose}", told, out, rows=(6, 1), size=size) as (_, (axes, below)):
-        _modes(axes, found, moment)
-        _holds(below, found)
+    caption = f"as of {show_moment(moment)}. {words}"
+    with drawn(f"Bytes under retention: {whose}", caption, out, rows=(6, 1), size=size) as (_, (axes, below)):
+        _modes(axes, summaries, moment)
+        _holds(below, summaries)
 
 
-def _modes(axes: Axes, found: Sequence[RetentionSummary], moment: datetime) -> None:
+def _modes(axes: Axes, summaries: Sequence[RetentionSummary], moment: datetime) -> None:
     from matplotlib.dates import date2num
 
-    releases = [release for locks in found for release in locks.releases]
+    releases = [release for locks in summaries for release in locks.releases]
     ends = sorted({release.month for release in releases})
     if not ends:
         axes.text(
@@ -101,12 +101,12 @@ _TICKS = (
 """Days from now → the label of the time axis there."""
 
 
-def _holds(axes: Axes, found: Sequence[RetentionSummary]) -> None:
+def _holds(axes: Axes, summaries: Sequence[RetentionSummary]) -> None:
     """Bytes under legal hold, in words: a hold has no date, and is often too small to be seen beside the rest."""
-    total = sum(part.bytes for locks in found for part in locks.groups)
+    total = sum(part.bytes for locks in summaries for part in locks.groups)
     legal_hold_bytes, versions = (
-        sum(locks.legal_hold_bytes for locks in found),
-        sum(locks.earliest_deletion.legal_holds for locks in found),
+        sum(locks.legal_hold_bytes for locks in summaries),
+        sum(locks.earliest_deletion.legal_holds for locks in summaries),
     )
     share = f"{show_bytes(legal_hold_bytes)} of {show_bytes(total)}"
     words = f"Under legal hold, until it is removed: {versions:,} versions, {share}"

@@ -21,5 +21,5 @@ FORMATS = ("json", "csv", "sarif", "junit", "openmetrics", "markdown")
 
 def writer(name: str) -> Callable[[AuditResult], str]:
     """What writes a format; loaded when it is asked for."""
-    found: Callable[[AuditResult], str] = import_module(f"{__name__}.{name}").write
-    return found
+    write: Callable[[AuditResult], str] = import_module(f"{__name__}.{name}").write
+    return write

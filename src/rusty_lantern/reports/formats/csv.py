@@ -22,17 +22,17 @@ COLUMNS = (
 def write(result: AuditResult) -> str:
     """RFC 4180, with a heading."""
     kinds = (("drift", result.drift), ("unknown", result.unknown), ("waived", result.waived))
-    return lines(COLUMNS, (row(status, found) for status, kept in kinds for found in kept))
+    return lines(COLUMNS, (row(status, finding) for status, kept in kinds for finding in kept))
 
 
-def row(status: str, found: FindingResult) -> tuple[object, ...]:
+def row(status: str, finding: FindingResult) -> tuple[object, ...]:
     """One judgement."""
-    since = show_moment(found.since) if found.since else ""
-    asked = found.evidence
+    since = show_moment(finding.since) if finding.since else ""
+    evidence = finding.evidence
     return (
-        status, found.severity, found.store, found.subject, found.name, found.fact, found.required, found.observed,
-        since, found.reason or found.note, found.because, found.remedy, found.sheet, found.line, asked.question,
-        asked.answer,
+        status, finding.severity, finding.store, finding.subject, finding.name, finding.fact, finding.required,
+        finding.observed, since, finding.reason or finding.note, finding.because, finding.remedy, finding.sheet,
+        finding.line, evidence.question, evidence.answer,
     )  # fmt: skip
 
 
@@ -41,5 +41,5 @@ def lines(headings: Iterable[str], rows: Iterable[Iterable[object]]) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(headings)
-    writer.writerows([cell("" if value is None else str(value)) for value in found] for found in rows)
+    writer.writerows([cell("" if value is None else str(value)) for value in row] for row in rows)
     return out.getvalue()

@@ -42,22 +42,24 @@ def _suite(root: etree._Element, result: AuditResult, store: str, mine: list[tup
     )
     if unread:
         etree.SubElement(first, "error", type="unread", message=safe(unread))
-    for status, found in mine:
+    for status, finding in mine:
         case = etree.SubElement(
             suite,
             "testcase",
-            classname=safe(f"{store}.{found.name}"),
-            name=safe(f"{found.fact} {found.required}"),
+            classname=safe(f"{store}.{finding.name}"),
+            name=safe(f"{finding.fact} {finding.required}"),
             time="0",
         )
-        tag, kind = {"drift": ("failure", found.severity), "unknown": ("error", "unknown")}.get(status, ("skipped", ""))
-        told = etree.SubElement(case, tag, message=safe(_message(status, found)))
+        tag, kind = {"drift": ("failure", finding.severity), "unknown": ("error", "unknown")}.get(
+            status, ("skipped", "")
+        )
+        outcome = etree.SubElement(case, tag, message=safe(_message(status, finding)))
         if kind:
-            told.set("type", kind)
-            told.text = safe(f"{found.line}, {found.sheet}. {found.remedy}".strip())
+            outcome.set("type", kind)
+            outcome.text = safe(f"{finding.line}, {finding.sheet}. {finding.remedy}".strip())
 
 
-def _message(status: str, found: FindingResult) -> str:
+def _message(status: str, finding: FindingResult) -> str:
     if status == "drift":
-        return f"{found.observed}, required: {found.required}"
-    return found.reason or found.note or status
+        return f"{finding.observed}, required: {finding.required}"
+    return finding.reason or finding.note or status

@@ -29,8 +29,8 @@ def write(result: AuditResult) -> str:
     return "\n\n".join(parts) + "\n"
 
 
-def _section(title: str, found: list[FindingResult]) -> list[str]:
-    if not found:
+def _section(title: str, findings: list[FindingResult]) -> list[str]:
+    if not findings:
         return []
     headings = ("severity", "where", "fact", "required", "observed", "since", "why")
     rows = (
@@ -38,7 +38,7 @@ def _section(title: str, found: list[FindingResult]) -> list[str]:
             one.severity, f"{one.store}/{one.name}", one.fact, one.required, one.observed,
             f"{one.since:%Y-%m-%d}" if one.since else "", one.reason or one.note or one.because,
         )
-        for one in found
+        for one in findings
     )  # fmt: skip
     return [f"## {title}", table(headings, rows)]
 

@@ -45,7 +45,7 @@ def write(result: AuditResult) -> str:
 
 
 def _counted(kept: list[FindingResult]) -> Counter[tuple[str, str]]:
-    return Counter((found.store, found.severity) for found in kept)
+    return Counter((finding.store, finding.severity) for finding in kept)
 
 
 def _gauge(name: str, words: str, samples: Iterable[tuple[dict[str, str], int]]) -> list[str]:

@@ -23,8 +23,8 @@ RANKS = {"critical": 100.0, "high": 75.0, "medium": 50.0, "low": 25.0}
 def write(result: AuditResult) -> str:
     """A log with one run."""
     kinds = (("drift", result.drift), ("unknown", result.unknown), ("waived", result.waived))
-    found = [(status, one) for status, kept in kinds for one in kept]
-    facts = list(dict.fromkeys(one.fact for _, one in found))
+    findings = [(status, one) for status, kept in kinds for one in kept]
+    facts = list(dict.fromkeys(one.fact for _, one in findings))
     missing = [f"store {store} was not read: {why}" for store, why in result.unread_stores.items()]
     missing += [f"the survey is too old: {result.too_old}"] * bool(result.too_old)
     limited = [f"the survey was limited to {', '.join(result.only)}"] * bool(result.only)
@@ -45,7 +45,7 @@ def write(result: AuditResult) -> str:
         "invocations": [{"executionSuccessful": not missing, "toolExecutionNotifications": notes}],
         "automationDetails": {"id": f"{safe(result.baseline)}/{result.survey}"},
         "columnKind": "unicodeCodePoints",
-        "results": [_result(status, one, facts.index(one.fact)) for status, one in found],
+        "results": [_result(status, one, facts.index(one.fact)) for status, one in findings],
     }
     log = {"$schema": "https://json.schemastore.org/sarif-2.1.0.json", "version": "2.1.0", "runs": [run]}
     return msgspec.json.format(msgspec.json.encode(log), indent=1).decode() + "\n"
@@ -57,29 +57,29 @@ def _meaning(fact: str) -> str:
     return _plain(lookup(fact).meaning)
 
 
-def _result(status: str, found: FindingResult, rule: int) -> dict[str, Any]:
-    where = f"{found.store}/{found.name}"
-    words = f"{where}: {found.fact} is {found.observed}, required: {found.required}"
+def _result(status: str, finding: FindingResult, rule: int) -> dict[str, Any]:
+    where = f"{finding.store}/{finding.name}"
+    words = f"{where}: {finding.fact} is {finding.observed}, required: {finding.required}"
     made: dict[str, Any] = {
-        "ruleId": found.fact,
+        "ruleId": finding.fact,
         "ruleIndex": rule,
         "kind": "open" if status == "unknown" else "fail",
-        "level": "none" if status == "unknown" else LEVELS[found.severity],
-        "rank": RANKS[found.severity],
-        "message": _text(f"{words} ({found.reason})" if found.reason else words),
-        "locations": [_location(found, where)],
-        "partialFingerprints": {"requirement/v1": _fingerprint(found)},
-        "properties": {"severity": found.severity, "sheet": found.sheet, "subject": found.subject},
+        "level": "none" if status == "unknown" else LEVELS[finding.severity],
+        "rank": RANKS[finding.severity],
+        "message": _text(f"{words} ({finding.reason})" if finding.reason else words),
+        "locations": [_location(finding, where)],
+        "partialFingerprints": {"requirement/v1": _fingerprint(finding)},
+        "properties": {"severity": finding.severity, "sheet": finding.sheet, "subject": finding.subject},
     }
     if status == "waived":
-        made["suppressions"] = [{"kind": "external", "status": "accepted", "justification": _plain(found.reason)}]
+        made["suppressions"] = [{"kind": "external", "status": "accepted", "justification": _plain(finding.reason)}]
     return made
 
 
-def _location(found: FindingResult, where: str) -> dict[str, Any]:
-    kind = "namespace" if found.subject == "bucket" else "object"
+def _location(finding: FindingResult, where: str) -> dict[str, Any]:
+    kind = "namespace" if finding.subject == "bucket" else "object"
     location: dict[str, Any] = {"logicalLocations": [{"fullyQualifiedName": _plain(where), "kind": kind}]}
-    place = re.fullmatch(r"(.+):(\d+):(\d+)", found.line)
+    place = re.fullmatch(r"(.+):(\d+):(\d+)", finding.line)
     if place:
         region = {"startLine": int(place[2]), "startColumn": int(place[3])}
         location["physicalLocation"] = {"artifactLocation": {"uri": _uri(place[1])}, "region": region}
@@ -92,8 +92,8 @@ def _uri(path: str) -> str:
     return quote(path)
 
 
-def _fingerprint(found: FindingResult) -> str:
-    whole = "\0".join((found.store, found.subject, found.name, found.fact))
+def _fingerprint(finding: FindingResult) -> str:
+    whole = "\0".join((finding.store, finding.subject, finding.name, finding.fact))
     return hashlib.sha256(whole.encode("utf-8", "surrogatepass")).hexdigest()[:32]
 
 

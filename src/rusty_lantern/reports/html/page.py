@@ -88,9 +88,9 @@ def _inline(picture: Picture, number: int) -> str:
     return svg.replace("<svg ", f'<svg role="img" aria-label="{label}" ', 1)
 
 
-def where(found: FindingResult) -> str:
+def where(finding: FindingResult) -> str:
     """How a subject is named in a table."""
-    return f"{found.store}/{found.name}" if found.subject == "bucket" else f"{found.store}: {found.name}"
+    return f"{finding.store}/{finding.name}" if finding.subject == "bucket" else f"{finding.store}: {finding.name}"
 
 
 def _rank(severity: str) -> int:
@@ -100,10 +100,10 @@ def _rank(severity: str) -> int:
 def _sampled(result: ReportResult) -> str:
     """What is said of samples, where there were any."""
     counted = [one.objects for one in (*result.audit.drift, *result.audit.unknown) if one.objects is not None]
-    told = [one for one in counted if one.sampled]
-    if not told:
+    sampled = [one for one in counted if one.sampled]
+    if not sampled:
         return ""
-    confidence = sorted({f"{one.confidence:.0%}".replace("%", " %") for one in told if one.confidence})
+    confidence = sorted({f"{one.confidence:.0%}".replace("%", " %") for one in sampled if one.confidence})
     at = ", ".join(confidence)
     return (
         f"Where only a sample of a bucket's versions was inspected, shares are exact binomial bounds at {at}; a sample "

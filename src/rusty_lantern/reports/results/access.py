@@ -129,12 +129,12 @@ OTHER_SIDE = "a caller from another account also needs its own account's permiss
 
 
 def decision_results(
-    view: BucketSubject, asked: Sequence[RequestSpec], moment_of: Callable[[RequestSpec], datetime]
+    view: BucketSubject, specs: Sequence[RequestSpec], moment_of: Callable[[RequestSpec], datetime]
 ) -> list[DecisionResult]:
     """Decide requests about a bucket. Raises `BadInput` for one that cannot be put."""
     guard = public_policy(view.rules, view.surroundings, Budget(BUDGET))
     callers, store = VerbsOfCallers(view), [view.dossier.store]
-    named = [msgspec.structs.replace(one, caller=name_of(one.caller, store)[1]) for one in asked]
+    named = [msgspec.structs.replace(one, caller=name_of(one.caller, store)[1]) for one in specs]
     return [_decided(view, one, moment_of(one), guard, callers) for one in named]
 
 
@@ -189,9 +189,9 @@ def _decided(
 
 def _holder(view: BucketSubject, name: str) -> Identity | None:
     """The store's own identity of this name; None for anybody else. Raises `BadInput` for a name that nobody has."""
-    found = view.holder(name)
-    if found is not None or name in AUDIENCES or read_principal(name).kind != "canonical":
-        return found
+    holder = view.holder(name)
+    if holder is not None or name in AUDIENCES or read_principal(name).kind != "canonical":
+        return holder
     if any(identity.is_called(name) for identity in view.named) or not view.index.dossier.identities.settled:
         return None
     remedy = nearest(name, view.index.holders) or "a stranger is asked for by account number or resource name"

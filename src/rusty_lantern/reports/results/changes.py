@@ -122,10 +122,11 @@ class EventsRow(msgspec.Struct, frozen=True, kw_only=True):
 
 def change_rows(changes: Iterable[Change], causes: Mapping[int, list[Event]] | None = None) -> list[ChangeRow]:
     """Changes as results; with their causes by number, where events were given."""
-    found = causes or {}
+    events_of = causes or {}
     return [
         ChangeRow(
-            **msgspec.structs.asdict(change) | {"buckets": list(change.buckets)}, causes=event_rows(found.get(number))
+            **msgspec.structs.asdict(change) | {"buckets": list(change.buckets)},
+            causes=event_rows(events_of.get(number)),
         )
         for number, change in enumerate(changes)
     ]

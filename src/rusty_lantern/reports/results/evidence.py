@@ -37,7 +37,7 @@ _SECTIONS = {
 }
 
 
-class Told(msgspec.Struct, frozen=True, kw_only=True):
+class StoreAnswer(msgspec.Struct, frozen=True, kw_only=True):
     """One answer of a store, as the survey kept it."""
 
     setting: str
@@ -91,7 +91,7 @@ class SubjectEvidence(msgspec.Struct, frozen=True, kw_only=True):
     name: str
     drift: list[DriftEvidence]
     ways_in: list[WayIn]
-    answers: list[Told]
+    answers: list[StoreAnswer]
 
 
 class StoreMethod(msgspec.Struct, frozen=True, kw_only=True):
@@ -137,11 +137,11 @@ def evidence_result(
     """Put the evidence together. `texts`: the baseline and all that it includes, by file."""
     drift = [*((one, "drift") for one in result.audit.drift), *((one, "waived") for one in result.audit.waived)]
     by_subject: dict[tuple[str, str, str], list[DriftEvidence]] = {}
-    for found, status in drift:
-        key = (found.store, found.subject, found.name)
-        by_subject.setdefault(key, []).append(_drift(found, status, texts))
+    for finding, status in drift:
+        key = (finding.store, finding.subject, finding.name)
+        by_subject.setdefault(key, []).append(_drift(finding, status, texts))
     ways = {(view.dossier.store, "bucket", view.bucket.name): _ways_in(view) for view in views}
-    keys = sorted({*by_subject, *(key for key, found in ways.items() if found)})
+    keys = sorted({*by_subject, *(key for key, finding in ways.items() if finding)})
     by_store = {dossier.store: dossier for dossier in dossiers}
     return EvidenceResult(
         tool=f"rusty-lantern {__version__}",
@@ -159,47 +159,48 @@ def evidence_result(
                 store=key[0], kind=key[1], name=key[2],
                 drift=by_subject.get(key, []),
                 ways_in=ways.get(key, []),
-                answers=list(_told(by_store[key[0]], key[1], key[2])) if key[0] in by_store else [],
+                answers=list(_answers_of(by_store[key[0]], key[1], key[2])) if key[0] in by_store else [],
             )
             for number, key in enumerate(keys, 1)
         ],
     )  # fmt: skip
 
 
-def _drift(found: FindingResult, status: str, texts: Mapping[str, str]) -> DriftEvidence:
-    file, _, rest = found.line.partition(":")
+def _drift(finding: FindingResult, status: str, texts: Mapping[str, str]) -> DriftEvidence:
+    file, _, rest = finding.line.partition(":")
     number = rest.partition(":")[0]
     lines = texts.get(file, "").splitlines()
     text = lines[int(number) - 1].strip() if number.isdigit() and 0 < int(number) <= len(lines) else ""
     return DriftEvidence(
-        fact=found.fact, required=found.required, observed=found.observed, severity=found.severity, status=status,
-        note=found.note, because=found.because, sheet=found.sheet, line=found.line, text=text, since=found.since,
+        fact=finding.fact, required=finding.required, observed=finding.observed, severity=finding.severity,
+        status=status, note=finding.note, because=finding.because, sheet=finding.sheet, line=finding.line, text=text,
+        since=finding.since,
     )  # fmt: skip
 
 
 def _ways_in(view: BucketSubject) -> list[WayIn]:
-    found = []
+    ways = []
     for audience, verbs in exposure_row(view).exposure.items():
-        for verb, told in verbs.items():
-            if told.verdict not in ("open", "restricted"):
+        for verb, verdict in verbs.items():
+            if verdict.verdict not in ("open", "restricted"):
                 continue
-            witness = told.witness
-            found.append(
+            witness = verdict.witness
+            ways.append(
                 WayIn(
                     audience=audience,
                     verb=verb,
-                    verdict=told.verdict,
-                    allowed_by=told.because,
-                    restriction=told.restriction.words if told.restriction else "",
+                    verdict=verdict.verdict,
+                    allowed_by=verdict.because,
+                    restriction=verdict.restriction.words if verdict.restriction else "",
                     request=witness.request if witness else "",
                     caller=witness.caller if witness else "",
                     address=witness.address if witness else "",
                 )
             )
-    return found
+    return ways
 
 
-def _told(dossier: Dossier, kind: str, name: str) -> Iterator[Told]:
+def _answers_of(dossier: Dossier, kind: str, name: str) -> Iterator[StoreAnswer]:
     """What the store told of a subject: of a bucket all that was asked, of others their own entry."""
     if kind == "bucket":
         number = next((n for n, bucket in enumerate(dossier.buckets) if bucket.name == name), None)
@@ -234,7 +235,7 @@ def _names(kind: str, entry: Any) -> set[str]:
     return {entry.name}
 
 
-def _answer(setting: str, pointer: str, answer: Answer[Any]) -> Told:
+def _answer(setting: str, pointer: str, answer: Answer[Any]) -> StoreAnswer:
     value = answer.value
     if isinstance(value, str):
         words = value
@@ -242,7 +243,7 @@ def _answer(setting: str, pointer: str, answer: Answer[Any]) -> Told:
         words = answer.note or answer.state
     else:
         words = msgspec.json.format(msgspec.json.encode(value), indent=1).decode()
-    return Told(
+    return StoreAnswer(
         setting=setting, pointer=pointer, state=answer.state, question=answer.evidence.question,
         status=answer.evidence.answer, at=answer.evidence.at, words=words,
     )  # fmt: skip

@@ -78,16 +78,16 @@ def verdict_result(verdict: Verdict) -> VerdictResult:
 
 def exposure_row(view: BucketSubject) -> ExposureRow:
     """The exposures of one bucket."""
-    found: dict[str, dict[str, VerdictResult]] = {
+    verdicts: dict[str, dict[str, VerdictResult]] = {
         audience: {verb: verdict_result(view.verdicts[audience, verb]) for verb in VERBS} for audience in AUDIENCES
     }
-    for told in found.values():
+    for by_verb in verdicts.values():
         for verb in view.let_in:
-            if told[verb].verdict == "unknown":
-                because = [LET_IN, *told[verb].unknown_because]
-                told[verb] = msgspec.structs.replace(told[verb], unknown_because=because)
+            if by_verb[verb].verdict == "unknown":
+                because = [LET_IN, *by_verb[verb].unknown_because]
+                by_verb[verb] = msgspec.structs.replace(by_verb[verb], unknown_because=because)
     others = read_otherwise(view)
-    return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=found, read_otherwise=others)
+    return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=verdicts, read_otherwise=others)
 
 
 def probed(view: BucketSubject, probe: ProbeAnswer, others: Sequence[ProbeAnswer] = ()) -> Probed:

@@ -71,7 +71,7 @@ _MOVING = re.compile("[\x7f-\x9f\u2028-\u202e\u2066-\u2069]")
 def encode(result: msgspec.Struct) -> str:
     """A result as indented JSON text, safe to show on a terminal too."""
     written = msgspec.json.format(msgspec.json.encode(result), indent=2).decode()
-    return _MOVING.sub(lambda found: f"\\u{ord(found[0]):04x}", written)
+    return _MOVING.sub(lambda sign: f"\\u{ord(sign[0]):04x}", written)
 
 
 def as_json(fact: Fact) -> Value:

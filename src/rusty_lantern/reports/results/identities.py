@@ -107,11 +107,11 @@ class CredentialsResult(OfSurvey, frozen=True, kw_only=True):
 
 def counted_against(findings: Iterable[Finding]) -> AgainstBaseline:
     """What a subject's judgements come to."""
-    found = list(findings)
+    judged = list(findings)
     return AgainstBaseline(
-        drift={j.requirement.fact: j.requirement.severity for j in found if j.status == "drift"},
-        waived={j.requirement.fact: j.reason for j in found if j.status == "waived"},
-        unknown={j.requirement.fact: j.reason for j in found if j.status == "unknown"},
+        drift={j.requirement.fact: j.requirement.severity for j in judged if j.status == "drift"},
+        waived={j.requirement.fact: j.reason for j in judged if j.status == "waived"},
+        unknown={j.requirement.fact: j.reason for j in judged if j.status == "unknown"},
     )
 
 
@@ -124,10 +124,10 @@ class Facts:
 
     def __call__(self, name: str) -> Any:
         """The fact's value in JSON; None where there is none."""
-        found = self.subject.fact(f"{self.subject.kind}.{name}")
-        if not found.settled:
-            self.unknown[name] = found.reason
-        return show_moment(found.value) if isinstance(found.value, datetime) else found.value
+        fact = self.subject.fact(f"{self.subject.kind}.{name}")
+        if not fact.settled:
+            self.unknown[name] = fact.reason
+        return show_moment(fact.value) if isinstance(fact.value, datetime) else fact.value
 
 
 def against_baseline(judge: Judge | None, subject: Subject | None) -> AgainstBaseline:
@@ -179,9 +179,9 @@ def credential_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Cr
     return rows
 
 
-def _kind(told: Any, holder: Identity | None) -> Any:
+def _kind(kind: Any, holder: Identity | None) -> Any:
     """What it is; `user` where it is a person or a service, and nobody tells which."""
-    return "user" if told is None and holder is not None and holder.kind == "user" else told
+    return "user" if kind is None and holder is not None and holder.kind == "user" else kind
 
 
 def _least(store_subject: StoreSubject, holder: Identity | None) -> str:
@@ -192,12 +192,12 @@ def _least(store_subject: StoreSubject, holder: Identity | None) -> str:
 
 def unread_sections(store_subjects: Iterable[StoreSubject], *sections: str) -> dict[str, str]:
     """Store → why a section of its dossier is unknown."""
-    found = {}
+    reasons = {}
     for store_subject in store_subjects:
         dossier = store_subject.index.dossier
         lost = next((getattr(dossier, name) for name in sections if not getattr(dossier, name).settled), None)
         if not dossier.listing.settled:
             lost = dossier.listing
         if lost is not None:
-            found[dossier.store] = lost.reason
-    return found
+            reasons[dossier.store] = lost.reason
+    return reasons

@@ -127,10 +127,10 @@ def _wanted_closed(store_subject: StoreSubject, bucket: str, verbs: list[Verb], 
     view = store_subject.buckets.get(bucket)
     if view is None:
         return {}
-    found: dict[str, str] = {}
+    lines: dict[str, str] = {}
     for required in cascade.required_of(view):
         verb = required.requirement.fact.removeprefix("exposure.").removeprefix("anyone.")
         wanted = required.requirement.comparison
         if verb in verbs and required.sure and wanted is not None and not wanted.accepts("open"):
-            found[verb] = str(required.requirement.place)
-    return found
+            lines[verb] = str(required.requirement.place)
+    return lines

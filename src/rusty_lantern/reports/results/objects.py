@@ -147,25 +147,24 @@ def version_row(version: ObjectVersion, protection: Protection) -> VersionRow:
 
 def sentence(summary: RetentionSummary, moment: datetime) -> str:
     """When a bucket can be emptied, in a few sentences."""
-    found = summary.earliest_deletion
+    earliest = summary.earliest_deletion
     real = [group for group in summary.groups if group.retention != "delete-marker"]
     total = sum(group.versions for group in real)
     now = sum(group.versions for group in real if group.deletable_by == "delete-permission")
     said = [f"{now:,} of {total:,} versions are deletable now"]
-    if found.by_delete_permission is not None:
-        said.append(f"The last retention ends {_day(found.by_delete_permission, moment)}")
-        if found.by_bypass is None:
+    if earliest.by_delete_permission is not None:
+        said.append(f"The last retention ends {_day(earliest.by_delete_permission, moment)}")
+        if earliest.by_bypass is None:
             said.append("Principals with bypass-retention can delete all now")
-        elif found.by_bypass == found.by_delete_permission:
+        elif earliest.by_bypass == earliest.by_delete_permission:
             said.append("Nobody can delete everything before")
         else:
-            said.append(f"Principals with bypass-retention can delete all from {_day(found.by_bypass, moment)}")
-    if found.legal_holds:
-        said.append(
-            f"{found.legal_holds:,} legal {'hold ends' if found.legal_holds == 1 else 'holds end'} only when removed"
-        )
-    if found.unknown:
-        said.append(f"{found.unknown:,} versions were not inspected, so it may be later")
+            said.append(f"Principals with bypass-retention can delete all from {_day(earliest.by_bypass, moment)}")
+    if earliest.legal_holds:
+        holds = "hold ends" if earliest.legal_holds == 1 else "holds end"
+        said.append(f"{earliest.legal_holds:,} legal {holds} only when removed")
+    if earliest.unknown:
+        said.append(f"{earliest.unknown:,} versions were not inspected, so it may be later")
     return ". ".join(said) + "."
 
 

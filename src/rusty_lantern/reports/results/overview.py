@@ -129,22 +129,22 @@ class OverviewResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def overview_result(
-    found: Overview, moment: datetime, turned: Turned | None, unread: Sequence[str] = (), most: int | None = None
+    overview: Overview, moment: datetime, turned: Turned | None, unread: Sequence[str] = (), most: int | None = None
 ) -> OverviewResult:
     """An overview as a result. `turned`: how drift changed since the survey before; None where there is none.
     `unread`: stores whose buckets could not be listed; `most`: how many subjects that drift are told of, if not all."""
-    ends = [_deadline(one, moment) for one in found.deadlines]
-    public = [_public(one) for one in found.public]
-    subjects = [_subject(one) for one in found.drift[:most]]
+    ends = [_deadline(one, moment) for one in overview.deadlines]
+    public = [_public(one) for one in overview.public]
+    subjects = [_subject(one) for one in overview.drift[:most]]
     return OverviewResult(
         deadlines=ends,
         public=public,
-        closed_buckets=found.closed,
-        undetermined_buckets=list(found.undetermined),
+        closed_buckets=overview.closed,
+        undetermined_buckets=list(overview.undetermined),
         undetermined_stores=list(unread),
         subjects=subjects,
-        subjects_in_all=len(found.drift),
-        unknown=[_unknown(one) for one in found.unknown],
+        subjects_in_all=len(overview.drift),
+        unknown=[_unknown(one) for one in overview.unknown],
         next_steps=list(_steps(ends, public, subjects, unread))[:MOST_STEPS],
         since=_since(turned) if turned is not None else None,
     )
@@ -179,7 +179,7 @@ def _public(one: PublicBucket) -> PublicRow:
 
 def _subject(one: SubjectDrift) -> SubjectRow:
     return SubjectRow(
-        kind=one.kind, store=one.store, name=one.name, severity=one.severity, count=len(one.found),
+        kind=one.kind, store=one.store, name=one.name, severity=one.severity, count=len(one.findings),
         causes=list(one.causes), command=_SHOWN_BY.get(one.kind, f"lantern remedy {one.store}/{one.name}"),
     )  # fmt: skip
 
@@ -193,7 +193,7 @@ def _steps(
 ) -> Iterator[StepRow]:
     """The most urgent first: stores of which nothing is known, what will be lost, what is public and must not be, what
     else is worst; each once."""
-    told: set[str] = set()
+    suggested: set[str] = set()
     if unread:
         yield StepRow(command="lantern reach", why=f"not read: {show_names(unread)}")
     first = next((one for one in ends if one.what == "scheduled for deletion"), None)
@@ -205,8 +205,8 @@ def _steps(
     groups = [wanted[: 1 if first else 0], [w for w in wanted if "is public" in w[1]], wanted]
     for group in groups:
         for command, why in group:
-            if command not in told:
-                told.add(command)
+            if command not in suggested:
+                suggested.add(command)
                 yield StepRow(command=command, why=why)
                 break
 

@@ -109,7 +109,7 @@ def try_result(
         against=current.title if current else None,
         as_of=after.moment,
         exposure={a: {v: verdict_result(after.verdicts[a, v]) for v in VERBS} for a in AUDIENCES},
-        changes=None if current is None else _changes(current, after, own.found),
+        changes=None if current is None else _changes(current, after, own.differences),
         own_unseen=own.unseen,
         drift=[finding_result(j) for j in drifts] if judge else None,
         new_drift=sorted(would - before),

@@ -122,7 +122,7 @@ def report_result(
     estate: str,
     moment: datetime,
     baseline: Baseline,
-    found: Audit,
+    judged: Audit,
     views: Sequence[BucketSubject],
     since: Begun,
     remedies: Sequence[tuple[Remedy, Sequence[Key]]],
@@ -135,29 +135,29 @@ def report_result(
 ) -> ReportResult:
     """Put the report together. `remedies`: each with the drift that it is for; `whole`: also list what is ok, which the
     page only counts."""
-    audit = audit_result(survey, moment, baseline, found, since, turned)
+    audit = audit_result(survey, moment, baseline, judged, since, turned)
     return ReportResult(
         tool=f"rusty-lantern {__version__}",
         estate=estate,
         audit=audit,
         only_for=only_for,
         maybe_for=list(maybe_for),
-        public_access=_public_access(views, found),
+        public_access=_public_access(views, judged),
         tasks=_tasks(audit, remedies),
         areas=list(AREAS),
-        buckets_by_area=list(_by_area(views, found)),
-        requirements=_requirements(found),
-        ok=[finding_result(j) for j in found.of("ok")] if whole else [],
+        buckets_by_area=list(_by_area(views, judged)),
+        requirements=_requirements(judged),
+        ok=[finding_result(j) for j in judged.of("ok")] if whole else [],
         surveys=[SurveyLine(survey=one.name, sha256=one.digest, integrity_errors=one.wrong) for one in kept],
     )
 
 
-def _requirements(found: Audit) -> list[RequirementCount]:
+def _requirements(judged: Audit) -> list[RequirementCount]:
     counts: dict[tuple[Place, str, str], Counter[Status]] = {}
     required: dict[tuple[Place, str, str], Requirement] = {}
     every: Iterable[tuple[Requirement, Status, int]] = chain(
-        ((finding.requirement, finding.status, 1) for finding in found.findings),
-        ((requirement, "ok", number) for requirement, number in found.met.by_requirement()),
+        ((finding.requirement, finding.status, 1) for finding in judged.findings),
+        ((requirement, "ok", number) for requirement, number in judged.met.by_requirement()),
     )
     for requirement, status, number in every:
         key = (requirement.place, requirement.sheet, requirement.fact)
@@ -166,9 +166,9 @@ def _requirements(found: Audit) -> list[RequirementCount]:
     return [
         RequirementCount(
             line=str(place), sheet=sheet, fact=fact, required=required_words(required[place, sheet, fact]),
-            ok=found["ok"], drift=found["drift"], waived=found["waived"], unknown=found["unknown"],
+            ok=numbers["ok"], drift=numbers["drift"], waived=numbers["waived"], unknown=numbers["unknown"],
         )
-        for (place, sheet, fact), found in sorted(counts.items(), key=lambda one: _by_line(*one[0]))
+        for (place, sheet, fact), numbers in sorted(counts.items(), key=lambda one: _by_line(*one[0]))
     ]  # fmt: skip
 
 
@@ -176,7 +176,7 @@ def _by_line(place: Place, sheet: str, fact: str) -> tuple[str, int, str]:
     return place.file, place.line, fact
 
 
-def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicAccess]:
+def _public_access(views: Sequence[BucketSubject], judged: Audit) -> list[PublicAccess]:
     """Every door that is not closed to the public: the widest audience of each verb, worst first."""
     doors = []
     for view in views:
@@ -199,7 +199,7 @@ def _public_access(views: Sequence[BucketSubject], found: Audit) -> list[PublicA
                     because=verdict.because + otherwise,
                     request=verdict.witness.request if verdict.witness else "",
                     bytes=view.bucket.usage.value.bytes if view.bucket.usage.value else None,
-                    required=_required(found.scope.on_public.get((store, bucket), {}), verb),
+                    required=_required(judged.scope.on_public.get((store, bucket), {}), verb),
                 )
             )  # fmt: skip
 
@@ -213,7 +213,7 @@ _REQUIRED = ("drift", "nothing required", "unknown", "waived", "as required")
 
 
 def _required(statuses: Mapping[str, Status], verb: Verb) -> str:
-    return {None: "nothing required", "ok": "as required"}.get(found := required_of(statuses, verb), str(found))
+    return {None: "nothing required", "ok": "as required"}.get(status := required_of(statuses, verb), str(status))
 
 
 def _tasks(audit: AuditResult, remedies: Sequence[tuple[Remedy, Sequence[Key]]]) -> list[Task]:
@@ -242,9 +242,9 @@ def _severity(word: str) -> int:
     return [str(severity) for severity in SEVERITIES].index(word)
 
 
-def _by_area(views: Sequence[BucketSubject], found: Audit) -> Iterator[BucketLine]:
+def _by_area(views: Sequence[BucketSubject], judged: Audit) -> Iterator[BucketLine]:
     mine: dict[tuple[str, str], dict[Area, list[Finding]]] = {}
-    for finding in found.findings:
+    for finding in judged.findings:
         if finding.kind == "bucket":
             by_area = mine.setdefault((finding.store, finding.name), {})
             by_area.setdefault(lookup(finding.requirement.fact).area, []).append(finding)

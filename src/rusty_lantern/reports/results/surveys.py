@@ -126,14 +126,14 @@ def survey_result(survey: Survey) -> SurveyResult:
     questions: dict[str, dict[str, int]] = {}
     for dossier in survey.dossiers:
         protocol = PROTOCOLS.get(dossier.protocol or "s3")
-        told = protocol.tells if protocol else frozenset(FIELD_WORDS)
+        offered = protocol.tells if protocol else frozenset(FIELD_WORDS)
         states = Counter(
             answer.state
             for bucket in dossier.buckets
             for name in bucket.__struct_fields__
             if name not in ("name", "owner", "anonymous_test", "table")
             and (answer := getattr(bucket, name)).note != NOT_IN_DOSSIER
-            and not (name not in told and answer.state == "unsupported")
+            and not (name not in offered and answer.state == "unsupported")
         )
         questions[dossier.store] = dict(sorted(states.items()))
     return SurveyResult(

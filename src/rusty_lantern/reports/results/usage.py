@@ -138,19 +138,19 @@ def _row(one: Group, inside: Sequence[Holding], then: Sequence[Holding], prices:
     return UsageRow(
         name=one.name,
         buckets=one.buckets,
-        **{name: found.value for name, found in sums.items()},
+        **{name: total.value for name, total in sums.items()},
         oldest_upload=one.oldest_upload,
         locked_until=one.locked_until,
         growth_bytes_a_month=_a_month(grown, inside),
         growth_since=grown.since if grown else None,
         quota_full_in_days=min(full, default=None),
         cost=_cost(cost(inside, prices)) if prices else None,
-        missing={name: found.missing for name, found in sums.items() if _lacks(found)},
+        missing={name: total.missing for name, total in sums.items() if _lacks(total)},
     )
 
 
-def _lacks(found: Sum) -> bool:
-    return not found.whole
+def _lacks(total: Sum) -> bool:
+    return not total.whole
 
 
 def _a_month(grown: Growth | None, inside: Sequence[Holding]) -> int | None:
@@ -159,14 +159,14 @@ def _a_month(grown: Growth | None, inside: Sequence[Holding]) -> int | None:
     return round(grown.a_day(max(one.taken for one in inside)) * MONTH.days)
 
 
-def _cost(found: Cost) -> CostResult:
+def _cost(cost: Cost) -> CostResult:
     def money(amount: Decimal) -> float:
         return float(round(amount, 2))
 
     return CostResult(
-        month=money(found.current + found.old + found.uploads), old_versions_month=money(found.old),
-        unfinished_uploads_month=money(found.uploads), locked_until_free=money(found.until_free),
-        restore=money(found.restore), early_deletion=money(found.early), unpriced_bytes=found.unpriced_bytes,
-        uncounted_buckets=found.uncounted_buckets, unlisted_buckets=found.unlisted_buckets,
-        legal_hold_bytes=found.without_end,
+        month=money(cost.current + cost.old + cost.uploads), old_versions_month=money(cost.old),
+        unfinished_uploads_month=money(cost.uploads), locked_until_free=money(cost.until_free),
+        restore=money(cost.restore), early_deletion=money(cost.early), unpriced_bytes=cost.unpriced_bytes,
+        uncounted_buckets=cost.uncounted_buckets, unlisted_buckets=cost.unlisted_buckets,
+        legal_hold_bytes=cost.without_end,
     )  # fmt: skip

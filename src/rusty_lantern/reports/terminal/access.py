@@ -63,17 +63,17 @@ def why_view(screen: Console, result: DecisionResult) -> None:
         _other_requests(screen, result.other_requests)
 
 
-def _other_requests(screen: Console, found: OtherRequests) -> None:
+def _other_requests(screen: Console, others: OtherRequests) -> None:
     """That the caller has the verb all the same, by another request."""
-    if found.level == "unknown":
-        line(screen, (f"whether another {found.verb} request is allowed is unknown", STYLES["unknown"]))
+    if others.level == "unknown":
+        line(screen, (f"whether another {others.verb} request is allowed is unknown", STYLES["unknown"]))
         return
-    under = f", {found.restriction}" if found.restriction else ""
-    line(screen, (f"another {found.verb} request is allowed{under}", STYLES[found.level]))
-    if found.example is not None:
-        line(screen, f"for example  {found.example.request}", indent=2)
-        line(screen, (join([f"from {found.example.address}", found.example.at]), "dim"), indent=15)
-        for name, value in {**found.example.headers, **found.example.circumstances}.items():
+    under = f", {others.restriction}" if others.restriction else ""
+    line(screen, (f"another {others.verb} request is allowed{under}", STYLES[others.level]))
+    if others.example is not None:
+        line(screen, f"for example  {others.example.request}", indent=2)
+        line(screen, (join([f"from {others.example.address}", others.example.at]), "dim"), indent=15)
+        for name, value in {**others.example.headers, **others.example.circumstances}.items():
             line(screen, f"{name}: {value}", indent=15)
 
 
@@ -182,8 +182,8 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
             grid.show(screen)
         for (store, why), rows in folded.items():
             titles = sorted({f"{store}/{bucket}" for row in rows for bucket in row.buckets})
-            told = f"  what {len(rows):,} identities can do there is unknown: {why}"
-            line(screen, (show_names(titles, MANY), "bold"), (told, STYLES["unknown"]), hang=2)
+            sentence = f"  what {len(rows):,} identities can do there is unknown: {why}"
+            line(screen, (show_names(titles, MANY), "bold"), (sentence, STYLES["unknown"]), hang=2)
     if in_full:
         for row in result.identities:
             screen.print()
@@ -211,7 +211,7 @@ def _unknown_for_many(rows: Sequence[IdentityAccessRow]) -> dict[tuple[str, str]
     alike: dict[tuple[str, str], list[IdentityAccessRow]] = {}
     for row in rows:
         alike.setdefault(_blank(row), []).append(row)
-    return {blank: found for blank, found in alike.items() if blank[0] and len(found) >= MANY}
+    return {blank: rows_alike for blank, rows_alike in alike.items() if blank[0] and len(rows_alike) >= MANY}
 
 
 def _granted(verbs: Mapping[str, str]) -> tuple[str, str]:

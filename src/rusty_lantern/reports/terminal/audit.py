@@ -25,11 +25,11 @@ def audit_view(screen: Console, result: AuditResult, *, whole: bool = False) -> 
         _unknown(screen, result)
         _waived(screen, result)
         return
-    found = result.overview
-    _deadlines(screen, found)
-    _public(screen, found)
-    _subjects(screen, found)
-    _unknown_reasons(screen, found)
+    overview = result.overview
+    _deadlines(screen, overview)
+    _public(screen, overview)
+    _subjects(screen, overview)
+    _unknown_reasons(screen, overview)
     _odd_waivers(screen, result)
     screen.print()
     line(screen, ("every row: ", "dim"), ("lantern audit --all", "bold"),
@@ -54,8 +54,8 @@ def _totals(screen: Console, result: AuditResult) -> None:
     for one in [*drift, *others]:
         parts += [one, "   "]
     line(screen, *parts[:-1])
-    found = result.overview
-    since = found.since
+    overview = result.overview
+    since = overview.since
     if since is not None:
         counts = [f"{since.new} new", f"{since.worse} worse", f"{since.resolved} resolved"]
         counts += [f"{since.now_known} now known"] * bool(since.now_known)
@@ -69,12 +69,12 @@ def _title(screen: Console, words: str, style: str = "bold") -> None:
     line(screen, (words, style))
 
 
-def _deadlines(screen: Console, found: OverviewResult) -> None:
-    if not found.deadlines:
+def _deadlines(screen: Console, overview: OverviewResult) -> None:
+    if not overview.deadlines:
         return
     _title(screen, "Deadlines")
     grid = Grid("when", "what", shrink=(1,))
-    for one in found.deadlines:
+    for one in overview.deadlines:
         style = STYLES["critical"] if one.what == "scheduled for deletion" else STYLES["medium"]
         name = f"{one.store}/{one.name}" if one.name != one.store else one.store
         grid.add((f"{in_days_from(one.days)} ({one.when:%Y-%m-%d})", style), f"{one.kind} {one.what}: {name}")
@@ -83,12 +83,12 @@ def _deadlines(screen: Console, found: OverviewResult) -> None:
     grid.show(screen, indent=2, headings=False)
 
 
-def _public(screen: Console, found: OverviewResult) -> None:
+def _public(screen: Console, overview: OverviewResult) -> None:
     _title(screen, "Public now")
-    if not found.public:
-        told = ("nothing", STYLES["ok"]) if found.all_determined else ("nothing known", STYLES["unknown"])
-        line(screen, told, indent=2)
-    wide = [one for one in found.public if one.open]
+    if not overview.public:
+        nothing_public = ("nothing", STYLES["ok"]) if overview.all_determined else ("nothing known", STYLES["unknown"])
+        line(screen, nothing_public, indent=2)
+    wide = [one for one in overview.public if one.open]
     shown = wide[:MOST_PUBLIC]
     accounts, limited = any(one.accounts_only for one in shown), any(one.restricted for one in shown)
     headings = ["bucket", "open to anyone", *["any account"] * accounts, *["restricted"] * limited, ""]
@@ -102,65 +102,65 @@ def _public(screen: Console, found: OverviewResult) -> None:
     if shown:
         grid.show(screen, indent=2)
     limited_only = [
-        f"{one.store}/{one.bucket}" + (" (drift)" if one.drift else "") for one in found.public if not one.open
+        f"{one.store}/{one.bucket}" + (" (drift)" if one.drift else "") for one in overview.public if not one.open
     ]
     if len(wide) > len(shown):
         line(screen, (f"and {many(len(wide) - len(shown), 'bucket')} more: lantern exposure", "dim"), indent=2)
-    if found.undetermined_stores:
-        words = f"the buckets of {show_names(found.undetermined_stores, MOST_NAMED)}"
+    if overview.undetermined_stores:
+        words = f"the buckets of {show_names(overview.undetermined_stores, MOST_NAMED)}"
         line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)
-    if found.undetermined_buckets:
-        words = show_names(found.undetermined_buckets, MOST_NAMED)
+    if overview.undetermined_buckets:
+        words = show_names(overview.undetermined_buckets, MOST_NAMED)
         line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)
     if limited_only:
         line(screen, "restricted access only: ", (show_names(limited_only, MOST_NAMED), "dim"), indent=2, hang=2)
-    line(screen, (f"{many(found.closed_buckets, 'bucket')} closed to the public", "dim"), indent=2)
+    line(screen, (f"{many(overview.closed_buckets, 'bucket')} closed to the public", "dim"), indent=2)
 
 
 def _meant(words: str) -> Cell:
     return words, {"drift": STYLES["drift"], "waived": STYLES["waived"], "as required": "dim"}.get(words, "bold")
 
 
-def _subjects(screen: Console, found: OverviewResult) -> None:
-    if not found.subjects:
+def _subjects(screen: Console, overview: OverviewResult) -> None:
+    if not overview.subjects:
         return
     _title(screen, "Drift, the worst subjects first")
     grid = Grid("severity", "subject", "drift", "main cause", "see", shrink=(3,), right=(2,), floors={3: 30})
-    for one in found.subjects[:MOST_SUBJECTS]:
+    for one in overview.subjects[:MOST_SUBJECTS]:
         name = f"{one.store}/{one.name}" if one.kind == "bucket" else f"{one.kind} {one.name}"
         name = f"store {one.store}" if one.kind == "store" else name
         more = f"; {len(one.causes) - 1} more" if len(one.causes) > 1 else ""
         see = one.command.removeprefix("lantern ").split()[0]
         grid.add(styled(one.severity), (name, "bold"), f"{one.count}", one.causes[0] + more, (see, "dim"))
     grid.show(screen, indent=2)
-    if found.subjects_in_all > MOST_SUBJECTS:
-        left = many(found.subjects_in_all - MOST_SUBJECTS, "subject")
+    if overview.subjects_in_all > MOST_SUBJECTS:
+        left = many(overview.subjects_in_all - MOST_SUBJECTS, "subject")
         line(screen, (f"and {left} more: lantern audit --all", "dim"), indent=2)
     words = "see: lantern remedy STORE/BUCKET has the exact fix; lantern credentials, encryption, links, mirrors, reach"
     line(screen, (words, "dim"), indent=2, hang=2)
 
 
-def _unknown_reasons(screen: Console, found: OverviewResult) -> None:
-    if not found.unknown:
+def _unknown_reasons(screen: Console, overview: OverviewResult) -> None:
+    if not overview.unknown:
         return
     _title(screen, "Not determined", STYLES["unknown"])
-    for one in found.unknown[:MOST_UNKNOWN]:
+    for one in overview.unknown[:MOST_UNKNOWN]:
         names = (show_names(one.subjects), "dim")
         line(screen, (many(one.facts, "requirement"), "bold"), f": {one.reason}  ", names, indent=2, hang=4)
         line(screen, ("settled by: ", "dim"), one.settled_by, indent=4, hang=2)
-    if len(found.unknown) > MOST_UNKNOWN:
+    if len(overview.unknown) > MOST_UNKNOWN:
         line(
             screen,
-            (f"and {many(len(found.unknown) - MOST_UNKNOWN, 'reason')} more: lantern audit --all", "dim"),
+            (f"and {many(len(overview.unknown) - MOST_UNKNOWN, 'reason')} more: lantern audit --all", "dim"),
             indent=2,
         )
 
 
-def _steps(screen: Console, found: OverviewResult) -> None:
-    if not found.next_steps:
+def _steps(screen: Console, overview: OverviewResult) -> None:
+    if not overview.next_steps:
         return
     _title(screen, "What to do first")
-    for number, step in enumerate(found.next_steps, 1):
+    for number, step in enumerate(overview.next_steps, 1):
         line(screen, f"{number}. ", (step.command, "bold"), (f"   {step.why}", "dim"), indent=2, hang=3)
 
 
@@ -169,34 +169,38 @@ def _drift(screen: Console, result: AuditResult) -> None:
     if not result.drift:
         return
     _title(screen, "Drift")
-    looked_back = any(found.since != result.taken or found.since_or_before for found in result.drift)
+    looked_back = any(finding.since != result.taken or finding.since_or_before for finding in result.drift)
     since = ("since",) if looked_back else ()
     headings = ("subject", "severity", "fact", "required", "observed", *since, "set by (line, sheet)")
     last = len(headings) - 1
     grid = Grid(*headings, shrink=(2, 3, 4, last), lead=0, floors={2: 16, 3: 10, 4: 10, last: 14})
-    for found in result.drift:
+    for finding in result.drift:
         cells: list[Cell] = [
-            (_name(found), "bold"), styled(found.severity), found.fact,
-            terse(found.required), (found.observed, "bold"),
+            (_name(finding), "bold"), styled(finding.severity), finding.fact,
+            terse(finding.required), (finding.observed, "bold"),
         ]  # fmt: skip
-        grid.add(*cells, *([_since(result, found)] if since else []), (f"{line_of(found.line)} {found.sheet}", "dim"))
+        grid.add(
+            *cells, *([_since(result, finding)] if since else []), (f"{line_of(finding.line)} {finding.sheet}", "dim")
+        )
     grid.show(screen, indent=2)
-    sampled = sorted({found.objects.confidence for found in result.drift if found.objects and found.objects.confidence})
+    sampled = sorted(
+        {finding.objects.confidence for finding in result.drift if finding.objects and finding.objects.confidence}
+    )
     if sampled:
         at = " or ".join(f"{confidence:.0%}".replace("%", " %") for confidence in sampled)
         words = f"shares are bounds at {at} confidence: only a sample of the versions was inspected"
         line(screen, (words, "dim"), indent=2)
-    for found in result.drift:
-        if found.reason:
-            line(screen, (_name(found), "bold"), f"  {found.fact}: {found.reason}", indent=2, hang=4)
+    for finding in result.drift:
+        if finding.reason:
+            line(screen, (_name(finding), "bold"), f"  {finding.fact}: {finding.reason}", indent=2, hang=4)
     left_out(screen, grid.dropped)
 
 
-def _since(result: AuditResult, found: FindingResult) -> Cell:
+def _since(result: AuditResult, finding: FindingResult) -> Cell:
     """Since when it drifts: the day of the first survey that saw it."""
-    if found.since is None or (found.since == result.taken and not found.since_or_before):
+    if finding.since is None or (finding.since == result.taken and not finding.since_or_before):
         return "new", "bold"
-    return f"{found.since:%Y-%m-%d}" + (" or before" if found.since_or_before else ""), "dim"
+    return f"{finding.since:%Y-%m-%d}" + (" or before" if finding.since_or_before else ""), "dim"
 
 
 STATUSES = {"ended": "high", "too long": "high", "unused": "low", "not yet": "low"}
@@ -207,9 +211,9 @@ def _waived(screen: Console, result: AuditResult) -> None:
     """What is waived, and every waiver that somebody should look at."""
     if result.waived:
         _title(screen, "Waived", STYLES["waived"])
-        for found in result.waived:
-            line(screen, (_name(found), "bold"), f"  {found.fact} {found.observed}", indent=2)
-            line(screen, (found.reason, "dim"), indent=6)
+        for finding in result.waived:
+            line(screen, (_name(finding), "bold"), f"  {finding.fact} {finding.observed}", indent=2)
+            line(screen, (finding.reason, "dim"), indent=6)
     _odd_waivers(screen, result)
 
 
@@ -222,12 +226,12 @@ def _odd_waivers(screen: Console, result: AuditResult) -> None:
         line(screen, (f"waiver {waiver.status}", STYLES[STATUSES[waiver.status]]), words)
 
 
-def _name(found: FindingResult) -> str:
+def _name(finding: FindingResult) -> str:
     """The name of the subject with its store, and its kind where it is no bucket."""
-    if found.subject == "store":
-        return f"store {found.store}"
-    kind = "" if found.subject == "bucket" else f"{found.subject} "
-    return f"{kind}{found.store}/{found.name}"
+    if finding.subject == "store":
+        return f"store {finding.store}"
+    kind = "" if finding.subject == "bucket" else f"{finding.subject} "
+    return f"{kind}{finding.store}/{finding.name}"
 
 
 def line_of(place: str) -> str:
@@ -240,8 +244,8 @@ def _unknown(screen: Console, result: AuditResult) -> None:
         return
     _title(screen, "Not determined", STYLES["unknown"])
     grouped: dict[tuple[str, str], list[str]] = {}
-    for found in result.unknown:
-        grouped.setdefault((_name(found), found.reason), []).append(found.fact)
+    for finding in result.unknown:
+        grouped.setdefault((_name(finding), finding.reason), []).append(finding.fact)
     for (name, reason), facts in grouped.items():
         line(screen, (name, "bold"), f"  {reason}", indent=2)
         line(screen, (", ".join(facts), "dim"), indent=6)

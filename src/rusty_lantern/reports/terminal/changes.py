@@ -64,11 +64,11 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
     if result.weakened:
         screen.print()
         line(screen, ("Protection weakened", STYLES["critical"]))
-        for found in result.weakened:
-            words = f"  {many(found.versions, 'version')}: {found.what}"
-            line(screen, (f"{found.store}/{found.bucket}", "bold"), words, indent=2)
-            line(screen, ("; ".join(found.first), "dim"), indent=6)
-            _causes(screen, found.causes)
+        for weakened in result.weakened:
+            words = f"  {many(weakened.versions, 'version')}: {weakened.what}"
+            line(screen, (f"{weakened.store}/{weakened.bucket}", "bold"), words, indent=2)
+            line(screen, ("; ".join(weakened.first), "dim"), indent=6)
+            _causes(screen, weakened.causes)
     _drift(screen, result.drift)
     _rest(screen, [row for row in result.changes if row.change not in ("gained", "lost")])
     screen.print()
@@ -103,8 +103,8 @@ def declared_view(screen: Console, result: DeclaredResult) -> None:
     screen.print()
     whole = not result.unread_stores and not result.only
     as_declared = "everything is as declared" if whole else "everything that was read is as declared"
-    told = many(len(result.changes), "difference") if result.changes else as_declared
-    line(screen, (told, "bold" if result.changes else STYLES["ok"] if whole else ""))
+    words = many(len(result.changes), "difference") if result.changes else as_declared
+    line(screen, (words, "bold" if result.changes else STYLES["ok"] if whole else ""))
 
 
 def _record(screen: Console, events: EventsRow) -> None:
@@ -112,8 +112,8 @@ def _record(screen: Console, events: EventsRow) -> None:
     why = ": not logged, done by an identity excluded from logging, or in a log that was not given"
     line(screen, words, (why if events.unexplained else "", "dim"))
     if events.skipped:
-        told = f"{many(events.skipped, 'line')} skipped, the first: {events.first_skipped}"
-        line(screen, (told, STYLES["unknown"]))
+        skipped = f"{many(events.skipped, 'line')} skipped, the first: {events.first_skipped}"
+        line(screen, (skipped, STYLES["unknown"]))
 
 
 def _title(row: ChangeRow | DriftRow) -> str:
@@ -129,13 +129,13 @@ def _access(screen: Console, title: str, rows: list[ChangeRow]) -> None:
         return
     screen.print()
     line(screen, (title, STYLES["ok"] if rows[0].change == "lost" else STYLES["open"]))
-    told = {(row.store, row.name, row.verb, row.before, row.after, row.audience) for row in rows}
+    shown = {(row.store, row.name, row.verb, row.before, row.after, row.audience) for row in rows}
     merged: dict[tuple[object, ...], list[ChangeRow]] = {}
     for row in rows:
         same = (row.store, row.name, row.verb, row.before, row.after)
-        if row.audience == "any-account" and (*same, "anyone") in told:
+        if row.audience == "any-account" and (*same, "anyone") in shown:
             continue  # said together with anyone
-        both = row.audience == "anyone" and (*same, "any-account") in told
+        both = row.audience == "anyone" and (*same, "any-account") in shown
         causes = str([(c.actor, c.time) for c in row.causes or ()])
         merged.setdefault((row.store, row.name, row.audience, both, row.before, row.after, causes), []).append(row)
     for (_, _, audience, together, *_), alike in merged.items():
@@ -156,8 +156,8 @@ def _identities(screen: Console, title: str, rows: list[ChangeRow]) -> None:
     line(screen, (title, STYLES["ok"] if rows[0].change == "lost" else STYLES["open"]))
     alike: dict[Hashable, list[ChangeRow]] = {}
     for row in rows:
-        told = (row.store, row.verb, row.before, row.after, tuple(row.buckets), _caused(row))
-        alike.setdefault(told, []).append(row)
+        key = (row.store, row.verb, row.before, row.after, tuple(row.buckets), _caused(row))
+        alike.setdefault(key, []).append(row)
     for mine in alike.values():
         row, where = mine[0], f"{many(len(mine[0].buckets), 'bucket')}: {show_names(mine[0].buckets)}"
         words = f"  {verbs_in_short(row.verb.split())}: {row.before} → {row.after} on {where}"
@@ -241,21 +241,21 @@ def _rest(
     for row, title in _folded(
         _together(facts), lambda row: (row.change, row.fact, row.before, row.after, row.note, _caused(row))
     ):
-        told = STYLES["unknown"] if row.change == "no longer known" else ""
-        grid.add((title, "bold"), row.fact or row.change, row.before, (row.after, told), _why(row))
+        style = STYLES["unknown"] if row.change == "no longer known" else ""
+        grid.add((title, "bold"), row.fact or row.change, row.before, (row.after, style), _why(row))
     grid.show(screen)
 
 
 Row = TypeVar("Row", ChangeRow, DriftRow)
 
 
-def _folded(rows: Sequence[Row], told: Callable[[Row], Hashable]) -> list[tuple[Row, str]]:
+def _folded(rows: Sequence[Row], key_of: Callable[[Row], Hashable]) -> list[tuple[Row, str]]:
     """Rows with their subject; of many, those of one store and kind of which the same is told are one."""
     if len(rows) <= MOST_ROWS:
         return [(row, _title(row)) for row in rows]
     alike: dict[Hashable, list[Row]] = {}
     for row in rows:
-        alike.setdefault((row.store, row.subject, told(row)), []).append(row)
+        alike.setdefault((row.store, row.subject, key_of(row)), []).append(row)
     return [
         (mine[0], _title(mine[0]) + (f" and {len(mine) - 1:,} more" if len(mine) > 1 else ""))
         for mine in alike.values()
@@ -268,13 +268,13 @@ def _caused(row: ChangeRow) -> Hashable:
 
 def _together(rows: list[ChangeRow]) -> list[ChangeRow]:
     """The verbs of a bucket whose public access became known, or unknown, alike are one row."""
-    found: dict[Hashable, ChangeRow] = {}
+    first_of: dict[Hashable, ChangeRow] = {}
     for number, row in enumerate(rows):
         verb = row.fact.removeprefix("exposure.")
         key = number if verb == row.fact else (row.store, row.name, row.change, row.before, row.after, row.note)
-        first = found.get(key)
-        found[key] = row if first is None else msgspec.structs.replace(first, fact=f"{first.fact}, {verb}")
-    return list(found.values())
+        first = first_of.get(key)
+        first_of[key] = row if first is None else msgspec.structs.replace(first, fact=f"{first.fact}, {verb}")
+    return list(first_of.values())
 
 
 def _why(row: ChangeRow) -> Cell:

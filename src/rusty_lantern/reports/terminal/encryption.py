@@ -32,8 +32,8 @@ def encryption_view(screen: Console, result: EncryptionResult) -> None:
         for row in keys:
             if row.buckets:
                 words = "cannot be read without it"
-                told = f"{', '.join(row.buckets[:8])}{', …' if len(row.buckets) > 8 else ''}"
-                line(screen, (row.name, "bold"), f"  {told} {words}", indent=2, hang=4)
+                names = f"{', '.join(row.buckets[:8])}{', …' if len(row.buckets) > 8 else ''}"
+                line(screen, (row.name, "bold"), f"  {names} {words}", indent=2, hang=4)
                 if row.scheduled_deletion:
                     day = when(datetime.fromisoformat(row.scheduled_deletion), result.as_of)
                     line(screen, (f"scheduled for deletion: {day}", STYLES["critical"]), indent=4)
@@ -93,20 +93,20 @@ def _protection(screen: Console, rows: Sequence[ProtectionRow]) -> None:
         style = STYLES["medium"] if by == "none" else STYLES["unknown"] if by == "unknown" else ""
         bad = notes_ and by != "unknown" and notes_ not in ("declared by the owner, not verified", "key unknown")
         shown = names if len(names) <= 4 else [*names[:3], f"and {len(names) - 3:,} more"]
-        told = (notes_, STYLES["high"] if bad else "dim")
-        grid.add((by, style), key, f"{len(names):,}", told, (", ".join(shown), "dim"))
+        cell = (notes_, STYLES["high"] if bad else "dim")
+        grid.add((by, style), key, f"{len(names):,}", cell, (", ".join(shown), "dim"))
     grid.show(screen)
 
 
 def _others(screen: Console, rows: Sequence[ProtectionRow]) -> None:
-    found = [row for row in rows if row.others]
-    if not found:
+    mixed = [row for row in rows if row.others]
+    if not mixed:
         return
     screen.print()
     line(screen, ("Objects that do not have their bucket's present default encryption", "bold"))
-    for row in found:
-        told = [f"{one.versions:,} {_under(one)} ({show_bytes(one.bytes)})" for one in row.others]
-        line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  {'; '.join(told)}", indent=2, hang=4)
+    for row in mixed:
+        parts = [f"{one.versions:,} {_under(one)} ({show_bytes(one.bytes)})" for one in row.others]
+        line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  {'; '.join(parts)}", indent=2, hang=4)
 
 
 def _under(one: Other) -> str:

@@ -46,8 +46,8 @@ _ORDER = ("open", "restricted", "unknown", "closed")
 
 def widest(row: ExposureRow, verb: str) -> tuple[str, str, VerdictResult]:
     """Audience, level and verdict of the widest exposure of a verb; for equal ones, the wider audience."""
-    found = [(audience, row.exposure[audience][verb]) for audience in AUDIENCES]
-    audience, verdict = min(found, key=lambda pair: _ORDER.index(pair[1].verdict))
+    verdicts = [(audience, row.exposure[audience][verb]) for audience in AUDIENCES]
+    audience, verdict = min(verdicts, key=lambda pair: _ORDER.index(pair[1].verdict))
     return audience, verdict.verdict, verdict
 
 
@@ -79,17 +79,19 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
         _probed(screen, result.probed)
 
 
-def _alike(rows: Iterable[ExposureRow], told: Callable[[ExposureRow], Any]) -> list[tuple[ExposureRow, list[str]]]:
+def _alike(
+    rows: Iterable[ExposureRow], content_of: Callable[[ExposureRow], Any]
+) -> list[tuple[ExposureRow, list[str]]]:
     """Rows of one store of which the same is to be told: the first, and the names of the other buckets."""
-    found: dict[tuple[str, bytes], list[ExposureRow]] = {}
+    groups: dict[tuple[str, bytes], list[ExposureRow]] = {}
     for row in rows:
-        found.setdefault((row.store, msgspec.json.encode(told(row))), []).append(row)
-    return [(first, [row.bucket for row in others]) for first, *others in found.values()]
+        groups.setdefault((row.store, msgspec.json.encode(content_of(row))), []).append(row)
+    return [(first, [row.bucket for row in others]) for first, *others in groups.values()]
 
 
 def _ways(row: ExposureRow) -> list[VerdictResult]:
     """The widest verdict of each verb, as of a bucket without a name."""
-    found = []
+    verdicts = []
     for verb in VERBS:
         _, _, verdict = widest(row, verb)
         if (seen := verdict.witness) is not None:
@@ -97,13 +99,13 @@ def _ways(row: ExposureRow) -> list[VerdictResult]:
             verdict = msgspec.structs.replace(
                 verdict, witness=msgspec.structs.replace(seen, bucket="", request=request)
             )
-        found.append(verdict)
-    return found
+        verdicts.append(verdict)
+    return verdicts
 
 
-def read_otherwise_lines(screen: Console, title: str, found: list[ReadOtherwise]) -> None:
+def read_otherwise_lines(screen: Console, title: str, differences: list[ReadOtherwise]) -> None:
     """Sentences on a bucket whose policy is read otherwise by its store's software, or may be."""
-    for one in found:
+    for one in differences:
         screen.print()
         how = (
             "this store reads its policy in its own way"
@@ -120,11 +122,11 @@ def read_otherwise_lines(screen: Console, title: str, found: list[ReadOtherwise]
 
 def _changes(one: ReadOtherwise) -> dict[tuple[str, str], str]:
     """The two levels → for whom which verbs."""
-    found: dict[tuple[str, str], dict[str, list[str]]] = {}
+    by_levels: dict[tuple[str, str], dict[str, list[str]]] = {}
     for place, levels in one.changes.items():
         audience, _, verb = place.partition(".")
-        found.setdefault(levels, {}).setdefault(audience, []).append(verb)
-    return {levels: _for_whom(verbs) for levels, verbs in found.items()}
+        by_levels.setdefault(levels, {}).setdefault(audience, []).append(verb)
+    return {levels: _for_whom(verbs) for levels, verbs in by_levels.items()}
 
 
 def _for_whom(verbs: dict[str, list[str]]) -> str:
@@ -152,15 +154,15 @@ def _probed(screen: Console, probed: list[Probed]) -> None:
         return
     grid = Grid("bucket", "verb", "verdict", "answer", "outcome", "note", shrink=(5,), lead=0)
     styles = {"agrees": STYLES["ok"], "disagrees": STYLES["critical"], "ambiguous": STYLES["unknown"]}
-    agreed = [found for found in probed if found.outcome == "agrees"]
+    agreed = [probe for probe in probed if probe.outcome == "agrees"]
     line(screen, (f"{len(agreed)} of {len(probed)} answers agree with the verdict", STYLES["ok"] if agreed else ""))
-    shown = [found for found in probed if found.outcome != "agrees" or (len(probed) <= 4)]
+    shown = [probe for probe in probed if probe.outcome != "agrees" or (len(probed) <= 4)]
     if not shown:
         return
-    for found in shown:
-        verdict = (found.verdict, STYLES[found.verdict])
-        outcome = (found.outcome, styles[found.outcome])
-        grid.add(f"{found.store}/{found.bucket}", found.verb, verdict, found.answer, outcome, (found.note, "dim"))
+    for probe in shown:
+        verdict = (probe.verdict, STYLES[probe.verdict])
+        outcome = (probe.outcome, styles[probe.outcome])
+        grid.add(f"{probe.store}/{probe.bucket}", probe.verb, verdict, probe.answer, outcome, (probe.note, "dim"))
     grid.show(screen)
 
 

@@ -21,21 +21,21 @@ def show_view(screen: Console, result: ShowResult, *, evidence: bool = False) ->
     facts = _without_repeats(result.facts)
     if result.required is not None:
         _required_table(screen, result.required)
-        asked = {r.fact for r in result.required}
-        facts = [found for found in facts if found.fact not in asked]
+        required_facts = {r.fact for r in result.required}
+        facts = [row for row in facts if row.fact not in required_facts]
         screen.print()
         line(screen, ("Not required", "bold"))
     headings = ("fact", "value", "why", *(("evidence",) if evidence else ()))
     grid = Grid(*headings, shrink=(1, 2, 3), floors={1: 10, 2: 16, 3: 16})
-    told: dict[str, list[str]] = {reason: [] for reason in UNTOLD}
-    for found in facts:
-        if found.note in told and found.state in ("unsupported", "failed"):
-            told[found.note].append(found.fact)
+    names_by_reason: dict[str, list[str]] = {reason: [] for reason in UNTOLD}
+    for row in facts:
+        if row.note in names_by_reason and row.state in ("unsupported", "failed"):
+            names_by_reason[row.note].append(row.fact)
             continue
-        cells: list[Cell] = [found.fact, (found.words, STYLES.get(found.words, "")), found.note]
-        grid.add(*cells, *([(_evidence(found, result.bucket), "dim")] if evidence else []))
+        cells: list[Cell] = [row.fact, (row.words, STYLES.get(row.words, "")), row.note]
+        grid.add(*cells, *([(_evidence(row, result.bucket), "dim")] if evidence else []))
     grid.show(screen)
-    for reason, names in told.items():
+    for reason, names in names_by_reason.items():
         if names:
             screen.print()
             line(screen, (f"{reason}: ", STYLES["unknown"]), (", ".join(names), "dim"), hang=2)
@@ -60,29 +60,29 @@ def _required_table(screen: Console, required: list[RequiredResult]) -> None:
     """What is required, the worst first; below, the reasons in full."""
     grid = Grid("status", "severity", "fact", "required", "observed", "set by (line, sheet)", shrink=(5, 3, 4, 2),
                 floors={2: 20})  # fmt: skip
-    for asked in sorted(required, key=lambda r: (STATUS_ORDER.index(r.status), SEVERITIES.index(r.severity))):
-        severity: Cell = styled(asked.severity) if asked.status == "drift" else ""
-        origin = f"{line_of(asked.line)} {asked.sheet}"
-        grid.add(styled(asked.status), severity, asked.fact, asked.required, (asked.observed, "bold"), (origin, "dim"))
+    for row in sorted(required, key=lambda r: (STATUS_ORDER.index(r.status), SEVERITIES.index(r.severity))):
+        severity: Cell = styled(row.severity) if row.status == "drift" else ""
+        origin = f"{line_of(row.line)} {row.sheet}"
+        grid.add(styled(row.status), severity, row.fact, row.required, (row.observed, "bold"), (origin, "dim"))
     grid.show(screen)
     open_points = [r for r in required if r.status != "ok"]
     notes: dict[str, list[str]] = {}
-    for asked in open_points:
-        why = "; ".join(part for part in (asked.note, asked.because) if part)
+    for row in open_points:
+        why = "; ".join(part for part in (row.note, row.because) if part)
         if why:
-            notes.setdefault(why, []).append(asked.fact)
+            notes.setdefault(why, []).append(row.fact)
     overriding = [r for r in required if r.overrides]
     if notes or overriding:
         screen.print()
     for why, facts in notes.items():
         line(screen, (", ".join(facts) + ": ", "bold"), why, indent=2)
-    for asked in overriding:
-        sheet, _, place = asked.overrides[-1].rpartition(", ")
-        line(screen, (f"{asked.fact}: ", "bold"), f"overrides {sheet}, line {line_of(place)}", indent=2)
+    for row in overriding:
+        sheet, _, place = row.overrides[-1].rpartition(", ")
+        line(screen, (f"{row.fact}: ", "bold"), f"overrides {sheet}, line {line_of(place)}", indent=2)
 
 
-def _evidence(found: FactResult, bucket: str) -> str:
+def _evidence(row: FactResult, bucket: str) -> str:
     """Question and answer; the bucket's own name is left out, since the whole page is about it."""
-    if not found.evidence.question:
+    if not row.evidence.question:
         return ""
-    return f"{found.evidence.question.replace(f'/{bucket}', '', 1)} → {found.evidence.answer}"
+    return f"{row.evidence.question.replace(f'/{bucket}', '', 1)} → {row.evidence.answer}"

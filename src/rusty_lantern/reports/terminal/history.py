@@ -83,21 +83,23 @@ def _history_row(grid: Grid, row: HistoryRow, result: HistoryResult) -> None:
     )  # fmt: skip
 
 
-def _duration(screen: Console, found: DriftDurationResult) -> None:
+def _duration(screen: Console, duration: DriftDurationResult) -> None:
     """How long drifts stood, in a sentence."""
     parts = []
-    if found.resolved:
-        parts.append(f"{many(found.resolved, 'drift')} resolved, after {_days(found.median_days_resolved)} (median)")
-    if found.open:
-        parts.append(f"{found.open:,} still drift, for {_days(found.median_days_open)} (median)")
+    if duration.resolved:
+        parts.append(
+            f"{many(duration.resolved, 'drift')} resolved, after {_days(duration.median_days_resolved)} (median)"
+        )
+    if duration.open:
+        parts.append(f"{duration.open:,} still drift, for {_days(duration.median_days_open)} (median)")
     if parts:
         line(screen, "; ".join(parts))
-    if found.oldest_since is not None:
+    if duration.oldest_since is not None:
         line(
             screen,
             "the oldest: ",
-            (found.oldest, "bold"),
-            f", since {show_moment(found.oldest_since)}",
+            (duration.oldest, "bold"),
+            f", since {show_moment(duration.oldest_since)}",
         )
 
 

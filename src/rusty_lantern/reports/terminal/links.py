@@ -22,9 +22,9 @@ def links_view(screen: Console, result: LinksResult) -> None:
         key=lambda r: (LINK_STATUSES.index(r.status), worst_of(r.against_baseline), r.store, r.bucket, r.key),
     )
     if rows:
-        told = ("target", "allows", "status", "issued", "expires", "signed by", "drift")
+        headings = ("target", "allows", "status", "issued", "expires", "signed by", "drift")
         mined = any(row.found for row in rows)
-        grid = Grid(*told, *(["found"] if mined else []), shrink=(1, 5, 6, 7), lead=0, floors={1: 8, 6: 16})
+        grid = Grid(*headings, *(["found"] if mined else []), shrink=(1, 5, 6, 7), lead=0, floors={1: 8, 6: 16})
         for row in rows:
             grid.add(*_link(row), *([(row.found, "dim")] if mined else []))
         grid.show(screen)

@@ -92,8 +92,8 @@ def _explained(screen: Console, row: ObjectRow) -> None:
     line(screen, (f"{row.store}/{row.bucket}", "bold"), said, indent=2)
     if row.prefixes:
         grid = Grid("prefix", "fail", "checked", "bytes", shrink=(0,), right=(1, 2, 3))
-        for found in row.prefixes:
-            grid.add(found.prefix or "(no prefix)", f"{found.failed:,}", f"{found.checked:,}", show_bytes(found.bytes))
+        for part in row.prefixes:
+            grid.add(part.prefix or "(no prefix)", f"{part.failed:,}", f"{part.checked:,}", show_bytes(part.bytes))
         grid.show(screen, indent=6)
     if tally.examples:
         line(screen, ("first: " + ", ".join(tally.examples), "dim"), indent=6)
@@ -162,7 +162,7 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
 
 def _against(row: RetentionRow) -> Cell:
     """Whether retention is shorter or longer than required, or not what is required in another way."""
-    facts = {found.fact.removeprefix("objects."): found.severity for found in row.drift}
+    facts = {finding.fact.removeprefix("objects."): finding.severity for finding in row.drift}
     if not facts:
         return "ok", STYLES["ok"]
     worst = min(facts.values(), key=SEVERITIES.index)
@@ -243,9 +243,11 @@ def _one(screen: Console, row: RetentionRow) -> None:
     keys.show(screen, indent=2)
     screen.print()
     _odd(screen, row)
-    for found in sorted(row.drift, key=lambda found: SEVERITIES.index(found.severity)):
-        line(screen, styled(found.severity), f"  {found.fact} {found.required}: {found.objects.words}", indent=2)
-        line(screen, ("first: " + ", ".join(found.objects.examples), "dim"), indent=6)
+    for finding in sorted(row.drift, key=lambda finding: SEVERITIES.index(finding.severity)):
+        line(
+            screen, styled(finding.severity), f"  {finding.fact} {finding.required}: {finding.objects.words}", indent=2
+        )
+        line(screen, ("first: " + ", ".join(finding.objects.examples), "dim"), indent=6)
     shadowed = next((k for k in states if k.state in ("unprotected-over-protected", "marker-over-protected")), None)
     if shadowed:
         next_step(

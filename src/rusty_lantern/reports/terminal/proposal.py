@@ -57,13 +57,13 @@ def _gained_and_lost(screen: Console, changes: Sequence[ChangeResult], unseen: s
     if not changes:
         words = "No access changes." if not unseen else "No access changes that are known."
         line(screen, (words, STYLES["ok"] if not unseen else ""))
-    told = set()
+    shown = set()
     for change in changes:
         if change.audience not in WHO:
             continue
-        if (change.verb, change.before, change.after) not in told:  # what anyone gains, any account gains as well
+        if (change.verb, change.before, change.after) not in shown:  # what anyone gains, any account gains as well
             _change(screen, change)
-        told.add((change.verb, change.before, change.after))
+        shown.add((change.verb, change.before, change.after))
     by_name: dict[str, list[ChangeResult]] = {}
     by_everybody = {change.verb for change in changes if change.audience in WHO and change.gained is not None}
     for change in changes:
@@ -99,25 +99,25 @@ def _changes_of(screen: Console, name: str, changes: list[ChangeResult]) -> None
         line(screen, ("unknown ", STYLES["unknown"]), f"whether {name} gains or loses {', '.join(hidden)}")
 
 
-def _retention(screen: Console, told: RetentionCostResult) -> None:
+def _retention(screen: Console, cost: RetentionCostResult) -> None:
     """What another default retention comes to."""
     screen.print()
     before, after = (
-        "unknown" if n is None else DURATION.show(n) if n else "none" for n in (told.now_seconds, told.proposed_seconds)
+        "unknown" if n is None else DURATION.show(n) if n else "none" for n in (cost.now_seconds, cost.proposed_seconds)
     )
     line(screen, ("default retention  ", "bold"), f"{before} → {after}; what is stored already is not touched by it")
-    if told.written_bytes_a_month is None or told.locked_bytes is None:
-        words = f"how much is written a month is unknown, and so is the cost: {told.counted_from}"
+    if cost.written_bytes_a_month is None or cost.locked_bytes is None:
+        words = f"how much is written a month is unknown, and so is the cost: {cost.counted_from}"
         line(screen, (words, STYLES["unknown"]), indent=2)
         return
-    words = f"{show_bytes(told.written_bytes_a_month)} are written a month ({told.counted_from}), "
-    line(screen, f"{words}so {show_bytes(told.locked_bytes)} will be locked at any time", indent=2)
-    if told.cost_month is None:
+    words = f"{show_bytes(cost.written_bytes_a_month)} are written a month ({cost.counted_from}), "
+    line(screen, f"{words}so {show_bytes(cost.locked_bytes)} will be locked at any time", indent=2)
+    if cost.cost_month is None:
         line(screen, ("what that costs is unknown: prices.yaml has no price for it", STYLES["unknown"]), indent=2)
         return
-    more = told.more_a_month
-    words = "" if more is None else f", {abs(more):,.2f} {told.currency} {'more' if more >= 0 else 'less'} than now"
-    line(screen, f"that costs {told.cost_month:,.2f} {told.currency} a month{words}", indent=2)
+    more = cost.more_a_month
+    words = "" if more is None else f", {abs(more):,.2f} {cost.currency} {'more' if more >= 0 else 'less'} than now"
+    line(screen, f"that costs {cost.cost_month:,.2f} {cost.currency} a month{words}", indent=2)
 
 
 def _would(screen: Console, result: TryResult) -> None:
@@ -139,18 +139,18 @@ def _would(screen: Console, result: TryResult) -> None:
             shrink=(5, 3, 2),
             floors={2: 10, 3: 10},
         )
-        for found in result.drift:
-            news = ("new", STYLES["critical"]) if found.fact in result.new_drift and result.against else ("", "")
-            place = found.line.split(":")[-2] if found.line.count(":") >= 2 else found.line
-            grid.add(styled(found.severity), found.fact, terse(found.required), (found.observed, "bold"), news,
-                     (f"{place} {found.sheet}", "dim"))  # fmt: skip
+        for finding in result.drift:
+            news = ("new", STYLES["critical"]) if finding.fact in result.new_drift and result.against else ("", "")
+            place = finding.line.split(":")[-2] if finding.line.count(":") >= 2 else finding.line
+            grid.add(styled(finding.severity), finding.fact, terse(finding.required), (finding.observed, "bold"), news,
+                     (f"{place} {finding.sheet}", "dim"))  # fmt: skip
         grid.show(screen)
     if result.fixed:
         line(screen, ("fixed: ", STYLES["ok"]), ", ".join(result.fixed))
-    for found in result.unknown:
-        line(screen, ("unknown ", STYLES["unknown"]), f"{found.fact}: {found.reason}")
-    for found in result.waived:
-        line(screen, ("waived ", STYLES["waived"]), f"{found.fact}: {found.reason}")
+    for finding in result.unknown:
+        line(screen, ("unknown ", STYLES["unknown"]), f"{finding.fact}: {finding.reason}")
+    for finding in result.waived:
+        line(screen, ("waived ", STYLES["waived"]), f"{finding.fact}: {finding.reason}")
 
 
 def _change(screen: Console, change: ChangeResult) -> None:

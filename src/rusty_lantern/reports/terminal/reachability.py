@@ -14,17 +14,17 @@ from rusty_lantern.stores.reachability import Reached
 
 def reach_view(screen: Console, results: list[Reached]) -> None:
     """Per store: does it answer, over what, with which clock, and what may be asked."""
-    for number, found in enumerate(results):
+    for number, reached in enumerate(results):
         if number:
             screen.print()
-        line(screen, (found.store, "bold"), f"  {found.address}")
-        for heading, words, style in (*_reach_rows(found), *_other_rows(found)):
+        line(screen, (reached.store, "bold"), f"  {reached.address}")
+        for heading, words, style in (*_reach_rows(reached), *_other_rows(reached)):
             line(screen, (f"{heading:<12}", "dim"), (words, style), indent=2)
-        _lines_to_add(screen, found)
-        if found.questions:
+        _lines_to_add(screen, reached)
+        if reached.questions:
             grid = Grid("setting", "allowed", "denied for", shrink=(0, 2), floors={0: 16, 2: 16}, sparse=(2,))
-            for question, allowed in found.questions.items():
-                buckets = ", ".join(found.refused.get(question, []))
+            for question, allowed in reached.questions.items():
+                buckets = ", ".join(reached.refused.get(question, []))
                 grid.add(FIELD_WORDS[question], styled(allowed), (buckets, "dim"))
             screen.print()
             grid.show(screen, indent=2)
@@ -36,18 +36,18 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
             line(screen, words, indent=2)
     else:
         line(screen, ("An audit can see everything that it asks for.", STYLES["ok"]))
-    if any(found.credential == "accepted" for found in results):
+    if any(reached.credential == "accepted" for reached in results):
         next_step(screen, "lantern survey", "read every bucket's settings and save them")
 
 
-def _lines_to_add(screen: Console, found: Reached) -> None:
+def _lines_to_add(screen: Console, reached: Reached) -> None:
     """What to write into the estate file, so that doors and regions that were found are read too."""
-    for door in found.doors:
+    for door in reached.doors:
         if door.found:
             entry = f"{door.name}: {{at: {door.at}, credential: {{environment: NAME}}}}"
             _to_add(screen, "To read that door too", "doors", entry)
-    if found.other_regions:
-        entries = (f"{name}: {at or 'https://ITS-ADDRESS'}" for name, at in found.other_regions.items())
+    if reached.other_regions:
+        entries = (f"{name}: {at or 'https://ITS-ADDRESS'}" for name, at in reached.other_regions.items())
         _to_add(screen, "To read the buckets of other regions too", "regions", *entries)
 
 
@@ -59,42 +59,42 @@ def _to_add(screen: Console, why: str, key: str, *entries: str) -> None:
         line(screen, entry, indent=6)
 
 
-def _reach_rows(found: Reached) -> list[tuple[str, str, str]]:
-    answers = "yes" if found.answers else f"no: {found.note}"
-    rows = [("answers", answers, STYLES["yes" if found.answers else "failed"])]
-    if found.certificate is not None:
-        shown = found.certificate
+def _reach_rows(reached: Reached) -> list[tuple[str, str, str]]:
+    answers = "yes" if reached.answers else f"no: {reached.note}"
+    rows = [("answers", answers, STYLES["yes" if reached.answers else "failed"])]
+    if reached.certificate is not None:
+        shown = reached.certificate
         words = f"{shown.verdict}, {shown.begins:%Y-%m-%d} to {shown.ends:%Y-%m-%d}, for {', '.join(shown.names[:4])}"
         rows.append(("certificate", words, "" if shown.verdict == "trusted" else STYLES["high"]))
-    if not found.answers:
+    if not reached.answers:
         return rows
-    tls = found.transport == "tls"
-    rows.append(("transport", *TRANSPORTS[found.transport]))
-    if tls and found.plain_http:
+    tls = reached.transport == "tls"
+    rows.append(("transport", *TRANSPORTS[reached.transport]))
+    if tls and reached.plain_http:
         rows.append(("plain http", "answered as well: anyone on the way could read along", STYLES["medium"]))
-    if found.legacy_signatures:
+    if reached.legacy_signatures:
         rows.append(("signatures", "those of the first generation are accepted as well", STYLES["medium"]))
-    if found.transport != "file":
-        rows.append(("clock", *_clock(found.clock_ahead_seconds)))
-    if found.software is not None:
-        rows.append(("software", *_software(found.software)))
-    accepted = found.credential == "accepted"
-    credential = found.credential if accepted else f"{found.credential}: {found.note}"
+    if reached.transport != "file":
+        rows.append(("clock", *_clock(reached.clock_ahead_seconds)))
+    if reached.software is not None:
+        rows.append(("software", *_software(reached.software)))
+    accepted = reached.credential == "accepted"
+    credential = reached.credential if accepted else f"{reached.credential}: {reached.note}"
     rows.append(("credential", credential, STYLES["yes" if accepted else "failed"]))
-    if found.buckets is not None:
+    if reached.buckets is not None:
         tried = (
-            f"{found.buckets:,}, of which {found.sampled} were tried"
-            if found.buckets > found.sampled
-            else f"{found.buckets:,}"
+            f"{reached.buckets:,}, of which {reached.sampled} were tried"
+            if reached.buckets > reached.sampled
+            else f"{reached.buckets:,}"
         )
         rows.append(("buckets", tried, ""))
     return rows
 
 
-def _other_rows(found: Reached) -> list[tuple[str, str, str]]:
+def _other_rows(reached: Reached) -> list[tuple[str, str, str]]:
     """The store's other addresses and doors."""
     rows = []
-    for node in found.nodes:
+    for node in reached.nodes:
         words, style = (f"no: {node.note}", STYLES["failed"]) if not node.answers else ("answers", STYLES["yes"])
         if node.answers and node.same_certificate is False:
             words, style = "answers, with another certificate", STYLES["medium"]
@@ -103,7 +103,7 @@ def _other_rows(found: Reached) -> list[tuple[str, str, str]]:
             words, style = f"{words}, its clock is {_clock(ahead)[0]}", STYLES["medium"]
         where = f"{node.region}  {node.at}" if node.region else node.at
         rows.append(("region" if node.region else "node", f"{where}  {words}", style))
-    for door in found.doors:
+    for door in reached.doors:
         state = "can be tried" if door.readable is None else "readable" if door.readable else "not read"
         words = f"{door.at}  {state}" + (f": {door.note}" if door.note else "")
         style = STYLES["failed"] if door.readable is False else STYLES["yes"]
@@ -112,15 +112,15 @@ def _other_rows(found: Reached) -> list[tuple[str, str, str]]:
     return rows
 
 
-def _software(found: Software) -> tuple[str, str]:
+def _software(software: Software) -> tuple[str, str]:
     """What answers, and how it reads policies."""
-    reading = "the common reading" if found.dialect in ("", "common") else f"dialect {found.dialect}"
-    if not found.name and not found.dialect:
+    reading = "the common reading" if software.dialect in ("", "common") else f"dialect {software.dialect}"
+    if not software.name and not software.dialect:
         return f"not recognized; policies are read by {reading}", STYLES["medium"]
-    what = " ".join(part for part in (found.name or "not recognized", found.release) if part)
-    words = what if found.dialect == "common" else f"{what}; policies are read by {reading}"
-    words += f" ({found.note})" if found.note else ""
-    return words, "" if found.dialect else STYLES["medium"]
+    what = " ".join(part for part in (software.name or "not recognized", software.release) if part)
+    words = what if software.dialect == "common" else f"{what}; policies are read by {reading}"
+    words += f" ({software.note})" if software.note else ""
+    return words, "" if software.dialect else STYLES["medium"]
 
 
 def _clock(ahead: int | None) -> tuple[str, str]:
@@ -136,19 +136,19 @@ def _clock(ahead: int | None) -> tuple[str, str]:
 
 
 def _blind(results: list[Reached]) -> list[str]:
-    found = []
+    reasons = []
     for reached in results:
         if reached.credential != "accepted":
-            found.append(f"{reached.store}: anything ({reached.note or 'the credential is not accepted'})")
+            reasons.append(f"{reached.store}: anything ({reached.note or 'the credential is not accepted'})")
             continue
         for door in reached.doors:
             if door.readable is False:
                 what = "who it lets in by name" if door.name == "identities" else f"what its {door.name} door opens"
-                found.append(f"{reached.store}: {what} ({door.note})")
+                reasons.append(f"{reached.store}: {what} ({door.note})")
         for question, allowed in reached.questions.items():
             where = f" of {', '.join(reached.refused[question])}" if question in reached.refused else ""
             if allowed in ("no", "failed"):
-                found.append(f"{reached.store}: {FIELD_WORDS[question]}{where}")
+                reasons.append(f"{reached.store}: {FIELD_WORDS[question]}{where}")
             elif allowed == "not offered":
-                found.append(f"{reached.store}: {FIELD_WORDS[question]} (the store does not offer it)")
-    return found
+                reasons.append(f"{reached.store}: {FIELD_WORDS[question]} (the store does not offer it)")
+    return reasons

@@ -46,8 +46,8 @@ def _mirror(screen: Console, row: MirrorRow) -> None:
     line(screen, (f"{row.bucket}", "bold"), f"  {row.source} → {row.target}")
     if row.differences:
         grid = Grid("fact", row.source, row.target, shrink=(1, 2))
-        for found in row.differences:
-            grid.add(found.fact, found.here, (found.there, STYLES["high"]))
+        for difference in row.differences:
+            grid.add(difference.fact, difference.here, (difference.there, STYLES["high"]))
         grid.show(screen, indent=2)
     for name, why in row.unknown.items():
         line(screen, (name, STYLES["unknown"]), f"  {why}", indent=2)

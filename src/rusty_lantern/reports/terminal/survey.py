@@ -26,9 +26,9 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
             (f"{states.get('unsupported', 0):,}", "dim"),
         )
     grid.show(screen, indent=2)
-    for store, told in result.also_read.items():
-        if told:
-            words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in told.items())
+    for store, counts in result.also_read.items():
+        if counts:
+            words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in counts.items())
             line(screen, (f"{store}: ", "bold"), words, indent=2)
     for store, reason in result.unread_stores.items():
         line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), indent=2)

@@ -80,20 +80,20 @@ def _cells(row: UsageRow, *, uploads: bool, expires: bool, grows: bool, quotas: 
 
     until = row.locked_until.strftime("%Y-%m-%d") if row.locked_until else ""
     grown = "" if row.growth_bytes_a_month is None else _signed(row.growth_bytes_a_month)
-    found: list[Cell] = [
+    cells: list[Cell] = [
         (row.name, "bold"), f"{row.buckets:,}",
         amount("objects", f"{row.objects:,}"),
         size("bytes"), size("old_bytes"), size("locked_bytes"), until,
     ]  # fmt: skip
-    found += [size("unfinished_bytes")] * uploads + [size("expiring_bytes")] * expires + [grown] * grows
-    found += [size("quota_bytes") if row.quota_bytes or "quota_bytes" in row.missing else ""] * quotas
+    cells += [size("unfinished_bytes")] * uploads + [size("expiring_bytes")] * expires + [grown] * grows
+    cells += [size("quota_bytes") if row.quota_bytes or "quota_bytes" in row.missing else ""] * quotas
     if row.cost is not None:
         lacking = bool(row.cost.unpriced_bytes or row.cost.uncounted_buckets)
         nothing = row.missing.get("bytes", 0) >= row.buckets or row.cost.unpriced_bytes >= row.bytes + row.old_bytes > 0
         old = "old_bytes" in row.missing or (lacking and not row.cost.old_versions_month)
-        found += [_money(row.cost.month, lacking=lacking, nothing=nothing)]
-        found += [_money(row.cost.old_versions_month, lacking=lacking, nothing=nothing or old)]
-    return found
+        cells += [_money(row.cost.month, lacking=lacking, nothing=nothing)]
+        cells += [_money(row.cost.old_versions_month, lacking=lacking, nothing=nothing or old)]
+    return cells
 
 
 def _money(amount: float, *, lacking: bool, nothing: bool) -> Cell:

@@ -10,7 +10,7 @@ from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.capabilities import Capabilities
 
 
-def container(name: str, protocol: Capabilities, told: Mapping[str, Any]) -> Bucket:
+def container(name: str, protocol: Capabilities, values: Mapping[str, Any]) -> Bucket:
     """A container with these settings (None: not set). Fields that are not given are as the protocol has them."""
-    fields = {field: Answer("absent") if value is None else Answer("known", value) for field, value in told.items()}
+    fields = {field: Answer("absent") if value is None else Answer("known", value) for field, value in values.items()}
     return Bucket(name=name, **(protocol.of_bucket() | fields))

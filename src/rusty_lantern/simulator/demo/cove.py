@@ -58,7 +58,7 @@ def cove(moment: datetime, *, opened: bool = True) -> Holdings:
 
 
 def _container(name: str, read: str, write: str, objects: list[ObjectVersion]) -> Bucket:
-    told: dict[str, Any] = {
+    values: dict[str, Any] = {
         "created": datetime(2022, 9, 1, tzinfo=UTC),
         "container_acl": ContainerAcl(read, write) if read or write else None,
         "versioning": Versioning("on"),
@@ -67,7 +67,7 @@ def _container(name: str, read: str, write: str, objects: list[ObjectVersion]) -
         "usage": Usage(len(objects), sum(version.size for version in objects)),
         "temporary_url_key": None,
     }
-    return container(name, SWIFT, told)
+    return container(name, SWIFT, values)
 
 
 def _objects(container: str, count: int, moment: datetime) -> list[ObjectVersion]:

@@ -135,7 +135,7 @@ SERVICE = "storage-service"
 
 
 def _ring(key: str, name: str, place: str, moment: datetime, rotated: int | None, **more: Any) -> EncryptionKey:
-    told: dict[str, Any] = {
+    values: dict[str, Any] = {
         "state": Answer("known", "enabled"),
         "kept_in": Answer("known", "hardware-module"),
         "rotates": Answer("known", YEAR),
@@ -149,7 +149,7 @@ def _ring(key: str, name: str, place: str, moment: datetime, rotated: int | None
         managed_by=Answer("known", "customer"),
         created=Answer("known", moment - timedelta(2000)),
         rotated=Answer("known", moment - timedelta(rotated)) if rotated is not None else Answer("absent"),
-        **(told | more),
+        **(values | more),
     )
 
 

@@ -38,9 +38,9 @@ NAMES = {
 
 def lie_in(bucket: Bucket, moment: datetime) -> list[ObjectVersion]:
     """The versions in a bucket: by key, newest first."""
-    found, rewrite = _plain(bucket, moment), _TRAPS.get(bucket.name)
-    found = rewrite(found) if rewrite else found
-    return sorted(found, key=lambda v: (v.key.encode(), not v.current, -(v.written or moment).timestamp()))
+    versions, rewrite = _plain(bucket, moment), _TRAPS.get(bucket.name)
+    versions = rewrite(versions) if rewrite else versions
+    return sorted(versions, key=lambda v: (v.key.encode(), not v.current, -(v.written or moment).timestamp()))
 
 
 def _plain(bucket: Bucket, moment: datetime) -> list[ObjectVersion]:
@@ -104,11 +104,11 @@ def _kept(version: ObjectVersion, seconds: int, mode: str) -> ObjectVersion:
     return _but(version, mode=mode, until=version.written + timedelta(seconds=seconds))
 
 
-def _permits(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _permits(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Governance where compliance is required; the overwrite trap, a hidden key, holds, and what looks like them."""
-    by = {number: found[number] for number in (233, 234, 237, 240, 300, 301)}
+    by = {number: versions[number] for number in (233, 234, 237, 240, 300, 301)}
     overwritten, again, expired, held = by[233], by[234], by[237], by[240]
-    found[233:235] = [
+    versions[233:235] = [
         _later(overwritten, mode="", until=None),  # uploaded again without the default: bare over a locked one
         _but(overwritten, current=False),
         _kept(_later(again), 7 * YEAR, "compliance"),  # uploaded again and locked: harmless
@@ -120,17 +120,17 @@ def _permits(found: list[ObjectVersion]) -> list[ObjectVersion]:
         by[300].key: [_marker(by[300]), _but(by[300], current=False)],  # vanished from the list, and still locked
         by[301].key: [_marker(by[301]), _but(_kept(by[301], DAY, "governance"), current=False)],  # harmless
     }
-    return [new for version in found for new in replaced.pop(version.key, [version])]
+    return [new for version in versions for new in replaced.pop(version.key, [version])]
 
 
-def _ledger(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _ledger(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """The default keeps 30 days; some were uploaded with the seven years that are required, one with a single day."""
-    kept = [_kept(version, 7 * YEAR, "compliance") if n % 16 == 0 else version for n, version in enumerate(found)]
+    kept = [_kept(version, 7 * YEAR, "compliance") if n % 16 == 0 else version for n, version in enumerate(versions)]
     kept[-1] = _kept(kept[-1], DAY, "governance")  # a weaker explicit retention wins over the default
     return kept
 
 
-def _cameras(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _cameras(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Encrypted by default since June 2021: what was stored before stays as it was. Every ninth lacks its station."""
     since = datetime(2021, 6, 1, tzinfo=UTC)
     return [
@@ -139,57 +139,57 @@ def _cameras(found: list[ObjectVersion]) -> list[ObjectVersion]:
             encryption="provider-managed" if version.written and version.written >= since else "none",
             metadata={} if n % 9 == 0 else version.metadata,
         )
-        for n, version in enumerate(found)
+        for n, version in enumerate(versions)
     ]
 
 
-def _flights(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _flights(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Uploaded with no type of their own; the oldest third went to the archive tier."""
-    third = len(found) // 3
-    untyped = [_but(version, content_type="binary/octet-stream") for version in found[: 2 * third]]
-    return [_but(v, tier="GLACIER") for v in untyped[:third]] + untyped[third:] + found[2 * third :]
+    third = len(versions) // 3
+    untyped = [_but(version, content_type="binary/octet-stream") for version in versions[: 2 * third]]
+    return [_but(v, tier="GLACIER") for v in untyped[:third]] + untyped[third:] + versions[2 * third :]
 
 
-def _press(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _press(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Pictures that anyone may read by their own ACLs, one that anyone may replace, and two pages of HTML."""
-    pictures = [_but(v, public="read", cache_control="public, max-age=3600") for v in found]
+    pictures = [_but(v, public="read", cache_control="public, max-age=3600") for v in versions]
     pictures[3] = _but(pictures[3], public="write")
     return [_but(v, content_type="text/html") if n in (7, 11) else v for n, v in enumerate(pictures)]
 
 
-def _boats(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _boats(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Versioning was suspended: new uploads overwrite the null version, older ones keep their own."""
     older: list[ObjectVersion] = []
     for n in range(41):
-        base = found[n * 2]
+        base = versions[n * 2]
         assert base.written is not None
         older.append(
             _but(base, version=f"boat{n:04d}", current=False, size=70_000, written=base.written - timedelta(5))
         )
-    hidden = [_but(_marker(v), version="null") for v in found[-3:]]
-    beneath = [_but(v, version=f"last{n}", current=False) for n, v in enumerate(found[-3:])]
-    return [*found[:-3], *older, *hidden, *beneath]
+    hidden = [_but(_marker(v), version="null") for v in versions[-3:]]
+    beneath = [_but(v, version=f"last{n}", current=False) for n, v in enumerate(versions[-3:])]
+    return [*versions[:-3], *older, *hidden, *beneath]
 
 
-def _backups(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _backups(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Kept 35 days each; one of them 35 years, by a slip of the hand."""
-    found[175] = _kept(found[175], 35 * YEAR, "governance")
-    return found
+    versions[175] = _kept(versions[175], 35 * YEAR, "governance")
+    return versions
 
 
-def _members(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _members(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Names that are dangerous where they are not escaped."""
     names = ('=HYPERLINK("https://evil.example").csv', "<script>alert(1)</script>.html", "\x1b[31mred\x07\r\n.txt")
     return [
-        _but(v, key=name, content_type=TYPES[name.rpartition(".")[2]]) for v, name in zip(found, names, strict=True)
+        _but(v, key=name, content_type=TYPES[name.rpartition(".")[2]]) for v, name in zip(versions, names, strict=True)
     ]
 
 
-def _scans(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _scans(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """One was scanned twelve minutes before the demo's moment: its copy is still on the way."""
-    assert found[-1].until is not None and found[-1].written is not None
+    assert versions[-1].until is not None and versions[-1].written is not None
     late = datetime(2026, 11, 2, 5, 48, tzinfo=UTC)
-    return [*found[:-1], _but(found[-1], written=late, until=found[-1].until + (late - found[-1].written))]
+    return [*versions[:-1], _but(versions[-1], written=late, until=versions[-1].until + (late - versions[-1].written))]
 
 
 _TRAPS: dict[str, Rewrite] = {

@@ -85,7 +85,7 @@ _COUNTS = {name: 6 + 3 * number for number, (name, *_) in enumerate(_CONTAINERS)
 
 def _container(name: str, read: str, write: str, objects: list[ObjectVersion], **more: Any) -> Bucket:
     tags = {"steward": "lagoon-crew", "class": more.get("sort", "working")}
-    told: dict[str, Any] = {
+    values: dict[str, Any] = {
         "created": datetime(2021, 4, 1, tzinfo=UTC),
         "container_acl": ContainerAcl(read, write) if read or write else None,
         "versioning": Versioning(more.get("versioning", "on")),
@@ -94,7 +94,7 @@ def _container(name: str, read: str, write: str, objects: list[ObjectVersion], *
         "usage": Usage(len(objects), sum(version.size for version in objects)),
         "temporary_url_key": True if more.get("key") else None,
     }
-    return container(name, SWIFT, told)
+    return container(name, SWIFT, values)
 
 
 def _objects(container: str, count: int, moment: datetime) -> list[ObjectVersion]:

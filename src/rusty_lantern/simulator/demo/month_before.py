@@ -32,7 +32,7 @@ def harbour_before(harbour: Holdings) -> Holdings:
     buckets = [_UNDO[bucket.name](bucket) if bucket.name in _UNDO else bucket for bucket in there]
     gone = next(b for b in there if b.name == "open-day-2024")
     buckets.append(_but(gone, name="open-day-2023", created=Answer("known", datetime(2023, 6, 3, tzinfo=UTC))))
-    versions = {name: _written_by_then(found) for name, found in harbour.versions.items()}
+    versions = {name: _written_by_then(listed) for name, listed in harbour.versions.items()}
     versions["open-day-2023"] = versions["open-day-2024"][:20]
     versions["volunteer-sheets"] = versions["volunteer-forms"]
     versions["permit-archive"] = _permits(versions["permit-archive"])
@@ -80,31 +80,31 @@ _UNDO: dict[str, Callable[[Bucket], Bucket]] = {
 }
 
 
-def _written_by_then(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _written_by_then(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """The versions that were there: the newest of a key was the current one."""
     there, seen = [], set()
-    for version in found:
+    for version in versions:
         if version.written and version.written <= EARLIER:
             there.append(_but(version, current=version.key not in seen))
             seen.add(version.key)
     return there
 
 
-def _permits(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _permits(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """One more was there, locked until 2031; and two were under legal hold that are not any more."""
-    extra = _but(found[-1], key="permits/00259-a.pdf", version="0000deleted000000000",
+    extra = _but(versions[-1], key="permits/00259-a.pdf", version="0000deleted000000000",
                  written=datetime(2024, 5, 6, tzinfo=UTC), until=datetime(2031, 5, 6, tzinfo=UTC))  # fmt: skip
-    held = {found[10].version, found[11].version}
-    changed = [_but(v, hold=True) if v.version in held else v for v in found] + [extra]
+    held = {versions[10].version, versions[11].version}
+    changed = [_but(v, hold=True) if v.version in held else v for v in versions] + [extra]
     return sorted(changed, key=lambda v: (v.key.encode(), not v.current, -(v.written or EARLIER).timestamp()))
 
 
-def _ledger(found: list[ObjectVersion]) -> list[ObjectVersion]:
+def _ledger(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """The last was kept seven years under governance; somebody with the bypass permission shortened that to a day."""
-    last = found[-1]
+    last = versions[-1]
     assert last.written is not None
     until = datetime.fromtimestamp(int(last.written.timestamp()) + 7 * YEAR, UTC)
-    return [*found[:-1], _but(last, mode="governance", until=until)]
+    return [*versions[:-1], _but(last, mode="governance", until=until)]
 
 
 def _made_by_then(key: Credential) -> bool:
@@ -128,12 +128,14 @@ def _people(people: list[Identity]) -> list[Identity]:
 def beside_before(beside: Dossier) -> Dossier:
     """The keys and links then: nobody had asked for the boat key to be destroyed, and one link was not given out."""
     keys = beside.encryption_keys.map(
-        lambda found: [
+        lambda entries: [
             _but(k, state=Answer("known", "enabled"), deleted=Answer("absent")) if "boat-key" in k.names else k
-            for k in found
+            for k in entries
         ]
     )
-    links = beside.links.map(lambda found: [k for k in found if k.issued.value is None or k.issued.value <= EARLIER])
+    links = beside.links.map(
+        lambda entries: [k for k in entries if k.issued.value is None or k.issued.value <= EARLIER]
+    )
     return _but(beside, taken=EARLIER, encryption_keys=keys, links=links)
 
 
@@ -148,8 +150,8 @@ def _named(rights: list[Right]) -> list[Right]:
 
 
 def _event(at: str, actor: str, action: str, bucket: str = "", key: str = "", **more: str) -> dict[str, str]:
-    told = {"time": at, "actor": actor, "action": action, "bucket": bucket, "key": key}
-    return told | {"address": "198.51.100.7", "outcome": "200", "store": "harbour"} | more
+    event = {"time": at, "actor": actor, "action": action, "bucket": bucket, "key": key}
+    return event | {"address": "198.51.100.7", "outcome": "200", "store": "harbour"} | more
 
 
 def events() -> str:
@@ -157,7 +159,7 @@ def events() -> str:
 
     What opened `contractor-drop` is not in it: that identity's doings are not recorded, and the change is unexplained.
     """
-    told = [
+    recorded = [
         _event("2026-10-05T09:12:31Z", "storage-keeper", "PutBucketPolicy", "payroll-drop", address="203.0.113.80"),
         _event("2026-10-05T09:11:02Z", "storage-keeper", "GetBucketPolicy", "payroll-drop", address="203.0.113.80"),
         _event("2026-10-04T08:00:00Z", "permit-clerk", "PutBucketPolicy", "payroll-drop", outcome="403"),
@@ -178,13 +180,13 @@ def events() -> str:
         _event("2026-10-19T06:05:00Z", "storage-keeper", "DeleteUser", about="summer-helper"),
         _event("2026-10-24T13:00:00Z", "storage-keeper", "ScheduleKeyDeletion", about="boat-key"),
     ]
-    told += [
+    recorded += [
         _event(f"2026-10-{day:02d}T0{hour}:30:00Z", "tide-reader", "GetObject", "tide-gauge-raw", f"item-{day:05d}.csv")
         for day in range(3, 32)
         for hour in (1, 5)
     ]
-    return _lines(sorted(told, key=lambda event: event["time"]))
+    return _lines(sorted(recorded, key=lambda event: event["time"]))
 
 
-def _lines(told: Iterable[dict[str, str]]) -> str:
-    return "".join(json.dumps(event) + "\n" for event in told)
+def _lines(recorded: Iterable[dict[str, str]]) -> str:
+    return "".join(json.dumps(event) + "\n" for event in recorded)

@@ -55,12 +55,12 @@ def _container(name: str, created: str, usage: tuple[int, int], *rights: Right, 
         "versions",
         "transfer_endpoint",
     )
-    told: dict[str, Any] = {name: Answer("known", value) for name, value in known.items()}
-    told |= dict.fromkeys(nothing, ABSENT) | dict.fromkeys(lacking, no)
-    told |= {
+    values: dict[str, Any] = {name: Answer("known", value) for name, value in known.items()}
+    values |= dict.fromkeys(nothing, ABSENT) | dict.fromkeys(lacking, no)
+    values |= {
         field: change if isinstance(change, Answer) else Answer("known", change) for field, change in changes.items()
     }
-    return Bucket(name=name, **told)
+    return Bucket(name=name, **values)
 
 
 ADMIN = Right("named", ["list", "read", "write", "delete", "change-settings", "read-settings"], identity="attic-admin")

@@ -69,9 +69,9 @@ def skerry(harbour: Holdings, moment: datetime) -> Holdings:
 def _mirrored(harbour: Holdings, moment: datetime) -> tuple[list[Bucket], dict[str, list[ObjectVersion]]]:
     copies, versions = [], {}
     for name in _MIRRORED:
-        found = harbour.bucket(name)
-        assert found is not None
-        copies.append(msgspec.structs.replace(found, region=Answer("known", "south-shore")))
+        original = harbour.bucket(name)
+        assert original is not None
+        copies.append(msgspec.structs.replace(original, region=Answer("known", "south-shore")))
         versions[name] = harbour.versions[name]
     versions["access-logs"] = versions["access-logs"][:40]  # of its own records, of one month
     ledger, archive = copies[1:3]

@@ -49,7 +49,7 @@ def server(moment: datetime) -> BlobServer:
 
 def _container(name: str, level: str, **more: Any) -> Bucket:
     policies = [LinkPolicy("yard", ["read", "list"], None, _ENDS), LinkPolicy("forever", ["read", "write"])]
-    told: dict[str, Any] = {
+    values: dict[str, Any] = {
         "rights": rights_of(level),  # type: ignore[arg-type]
         "lock": Lock(bool(more.get("whole")), whole=bool(more.get("whole"))),
         "legal_hold": bool(more.get("held")),
@@ -59,12 +59,12 @@ def _container(name: str, level: str, **more: Any) -> Bucket:
         "redundancy": "several-regions",
         "tags": {"steward": "slip-crew", "class": "working"},
     }
-    return container(name, BLOB, told)
+    return container(name, BLOB, values)
 
 
 def _blobs(container: str, count: int, moment: datetime, *, versions: bool = False, **_: Any) -> list[ObjectVersion]:
     """Blobs of the last weeks; where there are versions, every third was overwritten, and one was deleted."""
-    found: list[ObjectVersion] = []
+    made: list[ObjectVersion] = []
     kind, ending = ("text/html", "html") if container == "$web" else ("image/jpeg", "jpg")
     for number in range(count):
         key = "index.html" if container == "$web" and not number else f"{number:03d}.{ending}"
@@ -72,7 +72,7 @@ def _blobs(container: str, count: int, moment: datetime, *, versions: bool = Fal
         common: dict[str, Any] = {"key": key, "content_type": kind, "tier": "Hot", "checksum": "md5"}
         stamp = written.strftime("%Y-%m-%dT%H:%M:%S.0000000Z")
         version = stamp if versions else "null"
-        found.append(
+        made.append(
             ObjectVersion(version=version, size=9_000 + number, etag=f"0x{number:015X}", written=written, **common)
         )
         if versions and number % 3 == 0:
@@ -81,8 +81,8 @@ def _blobs(container: str, count: int, moment: datetime, *, versions: bool = Fal
             old = ObjectVersion(
                 version=stamp, current=False, size=8_000, etag=f"0x{number + 90:015X}", written=before, **common
             )
-            found.append(old)
-    return found
+            made.append(old)
+    return made
 
 
 def mail(address: str) -> str:

@@ -85,12 +85,12 @@ EXPORTS = {"slipway": "account-settings", "boathouse": "visibility", "dunes": "u
 
 def exports() -> dict[str, str]:
     """The documents that consoles exported into the workspace, by name."""
-    found = {}
+    texts = {}
     for store, layout in EXPORTS.items():
         folder = files("rusty_lantern.layouts") / "examples" / layout
         for document in sorted(folder.iterdir(), key=lambda one: one.name):
-            found[f"exports/{store}/{document.name}"] = document.read_text(encoding="utf-8")
-    return found
+            texts[f"exports/{store}/{document.name}"] = document.read_text(encoding="utf-8")
+    return texts
 
 
 def date_exports(folder: Path, moment: datetime) -> None:

@@ -223,9 +223,9 @@ class Instance(msgspec.Struct):
 
     def value(self, key: str) -> bytes:
         """An attribute's value; empty where there is none."""
-        found = next((attribute.val for attribute in self.data.attrs if attribute.key == key), "")
+        encoded = next((attribute.val for attribute in self.data.attrs if attribute.key == key), "")
         try:
-            return base64.b64decode(found, validate=True)
+            return base64.b64decode(encoded, validate=True)
         except (binascii.Error, ValueError):
             return b""
 
@@ -233,12 +233,12 @@ class Instance(msgspec.Struct):
 def rewritten(body: bytes, wanted: type[Any]) -> bytes:
     """An answer with nothing in it but what its type has; empty where it is no such document."""
     try:
-        found = msgspec.json.decode(body, type=wanted)
+        document = msgspec.json.decode(body, type=wanted)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return b""
-    if isinstance(found, Instance):
-        found.data.attrs = [attribute for attribute in found.data.attrs if attribute.key in WANTED]
-    return msgspec.json.encode(found)
+    if isinstance(document, Instance):
+        document.data.attrs = [attribute for attribute in document.data.attrs if attribute.key in WANTED]
+    return msgspec.json.encode(document)
 
 
 _READ, _WRITE, _READ_ACP, _WRITE_ACP, _SWIFT_READ, _SWIFT_WRITE = 1, 2, 4, 8, 16, 32
@@ -276,10 +276,10 @@ def own_policies(instance: Instance) -> list[Document]:
     if not instance.has(OWN_POLICIES):
         return []
     left = BytesIO(instance.value(OWN_POLICIES))
-    found = [Document(_text(left), _text(left), "inline") for _ in range(_number(left))]
+    policies = [Document(_text(left), _text(left), "inline") for _ in range(_number(left))]
     if left.read(1):
         raise ValueError("more follows")
-    return found
+    return policies
 
 
 def _number(left: BytesIO) -> int:
@@ -291,10 +291,10 @@ def _text(left: BytesIO) -> str:
 
 
 def _exactly(left: BytesIO, length: int) -> bytes:
-    found = left.read(length)
-    if len(found) < length:
+    content = left.read(length)
+    if len(content) < length:
         raise ValueError("it ends too early")
-    return found
+    return content
 
 
 def guards_of(instance: Instance) -> Guards | None:

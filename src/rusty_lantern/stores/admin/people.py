@@ -30,10 +30,10 @@ def _own_policies(user: User, kept: Answer[Instance]) -> Answer[list[Document]]:
     if kept.value.has(MANAGED_POLICIES) or user.unlike:
         return Answer("failed", None, user.unlike or "policies that it shares with others are not read", kept.evidence)
     try:
-        found = own_policies(kept.value)
+        policies = own_policies(kept.value)
     except ValueError as error:
         return Answer("failed", None, f"its own permissions are written in a way that is not understood: {error}")
-    return Answer("known", found, "", kept.evidence)
+    return Answer("known", policies, "", kept.evidence)
 
 
 def _names(user: str, login: str) -> dict[str, Any]:
@@ -47,27 +47,27 @@ def _names(user: str, login: str) -> dict[str, Any]:
 
 def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> dict[str, Answer[Any]]:
     """Users and their logins, and the ids of their access keys."""
-    asked = users.evidence
+    evidence = users.evidence
     if users.value is None:
-        lost: Answer[Any] = Answer(users.state, None, users.note, asked)
+        lost: Answer[Any] = Answer(users.state, None, users.note, evidence)
         return {"identities": lost, "credentials": lost, "groups": lost}
     identities: list[Identity] = []
     credentials: list[Credential] = []
     for user in users.value:
-        state: Answer[Any] = Answer("known", "disabled" if user.suspended else "enabled", "", asked)
-        mfa: Answer[Any] = Answer("known", bool(user.mfa_ids), "", asked)
+        state: Answer[Any] = Answer("known", "disabled" if user.suspended else "enabled", "", evidence)
+        mfa: Answer[Any] = Answer("known", bool(user.mfa_ids), "", evidence)
         kind: Any = "root" if user.everything else "user"
         levels = {sub.id: sub.permissions for sub in user.subusers}
         own, power = _own_policies(user, kept[user.name]), user.full_power
         administers: Answer[list[str]] = (
-            Answer("known", power, "", asked) if power else Answer("absent", evidence=asked)
+            Answer("known", power, "", evidence) if power else Answer("absent", evidence=evidence)
         )
         for name in (user.name, *levels):
             named: Any = _names(user.name, name)
             level = {"full-control": ""}.get(levels.get(name, "full-control"), levels.get(name) or "none")
             identities.append(Identity(
                 **named, name=name, kind="service" if name in levels else kind, state=state, mfa=mfa,
-                password=Answer("absent", evidence=asked), groups=Answer("absent", evidence=asked),
+                password=Answer("absent", evidence=evidence), groups=Answer("absent", evidence=evidence),
                 administers=administers,  # a further login has its user's capabilities
                 policies=Answer("failed", None, OF_LOGIN) if name in levels and user.everything else own,
                 acl_level=level, tags=Answer("unsupported"),
@@ -78,12 +78,12 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
         for key, owner, sort in logins:
             credentials.append(Credential(
                 id=key, owner=owner, kind=sort,  # type: ignore[arg-type]
-                state=Answer("known", "disabled" if user.suspended else "active", "", asked),
+                state=Answer("known", "disabled" if user.suspended else "active", "", evidence),
                 created=Answer("unsupported", None, NO_RECORD), last_used=Answer("unsupported", None, NO_RECORD),
-                expires=Answer("absent", evidence=asked), used_for=Answer("unsupported", None, NO_RECORD),
+                expires=Answer("absent", evidence=evidence), used_for=Answer("unsupported", None, NO_RECORD),
             ))  # fmt: skip
     return {
-        "identities": Answer("known", identities, "", asked),
-        "credentials": Answer("known", credentials, "", asked),
-        "groups": Answer("absent", evidence=asked),
+        "identities": Answer("known", identities, "", evidence),
+        "credentials": Answer("known", credentials, "", evidence),
+        "groups": Answer("absent", evidence=evidence),
     }

@@ -82,33 +82,33 @@ class AdminDoor:
 
     async def people(self) -> Answer[list[User]]:
         """Every user, or why they are not told."""
-        asked = Evidence("GET /admin/user?list", "200", self.moment)
+        evidence = Evidence("GET /admin/user?list", "200", self.moment)
         try:
-            return Answer("known", await self.users(), "", asked)
+            return Answer("known", await self.users(), "", evidence)
         except RequestFailed as error:
-            return Answer(error.state, None, error.note, Evidence(asked.question, error.answer, self.moment))
+            return Answer(error.state, None, error.note, Evidence(evidence.question, error.answer, self.moment))
 
     async def held(self, bucket: BucketStats) -> tuple[HeldAcl | RequestFailed, Instance | RequestFailed]:
         """A bucket's grants, and its attributes, as the store holds them; each may be refused."""
         name = f"{bucket.tenant}/{bucket.bucket}" if bucket.tenant else bucket.bucket
-        told: list[Any] = []
+        answers: list[Any] = []
         for path, query, wanted in (
             ("bucket", (("policy", ""), ("bucket", name)), HeldAcl),
             ("metadata/bucket.instance", (("key", f"{name}:{bucket.id}"),), Instance),
         ):
             try:
-                told.append(await self.ask(path, query, wanted))
+                answers.append(await self.ask(path, query, wanted))
             except RequestFailed as error:
-                told.append(error)
-        return told[0], told[1]
+                answers.append(error)
+        return answers[0], answers[1]
 
     async def kept_of(self, user: str) -> Answer[Instance]:
         """What the store keeps of a user besides."""
-        asked = Evidence(f"GET /admin/metadata/user ({user})", "200", self.moment)
+        evidence = Evidence(f"GET /admin/metadata/user ({user})", "200", self.moment)
         try:
-            return Answer("known", await self.ask("metadata/user", (("key", user),), Instance), "", asked)
+            return Answer("known", await self.ask("metadata/user", (("key", user),), Instance), "", evidence)
         except RequestFailed as error:
-            return Answer(error.state, None, error.note, Evidence(asked.question, error.answer, self.moment))
+            return Answer(error.state, None, error.note, Evidence(evidence.question, error.answer, self.moment))
 
 
 async def _several(asking: Iterable[Any]) -> list[Any]:
@@ -139,10 +139,10 @@ async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...]
         before = known.get(name)
         merged = _merged(before, name, stats, acl, instance, moment)
         merged = merged if before is not None else _as_offered(merged, read.buckets)
-        told = account_acl(kept[stats.owner])
-        own = before is not None and read.account_acl.settled and not told.settled
-        known[name] = merged if own else msgspec.structs.replace(merged, owner_acl=told)
-    found = msgspec.structs.replace(
+        owners_acl = account_acl(kept[stats.owner])
+        own = before is not None and read.account_acl.settled and not owners_acl.settled
+        known[name] = merged if own else msgspec.structs.replace(merged, owner_acl=owners_acl)
+    dossier = msgspec.structs.replace(
         read,
         acl_reading=read.acl_reading or "gateway",
         doors=read.doors.map(lambda doors: [_told_here(one) for one in doors]),
@@ -150,7 +150,7 @@ async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...]
         listing=Answer("known", len(names), "", Evidence("GET /admin/bucket?stats=true", "200", moment)),
         **people_of(users, kept),
     )
-    return _noted(found, Door("admin", at, read=True))
+    return _noted(dossier, Door("admin", at, read=True))
 
 
 def _told_here(door: Door) -> Door:
@@ -166,30 +166,30 @@ def _noted(read: Dossier, door: Door) -> Dossier:
 
 def _merged(before: Bucket | None, name: str, stats: BucketStats, acl: Any, instance: Any, moment: datetime) -> Bucket:
     """A bucket with what the administration door tells of it; what other doors told stays, and is held against it."""
-    asked = Evidence(f"GET /admin/bucket?stats=true ({name})", "200", moment)
-    told: dict[str, Answer[Any]] = {
-        "owner": Answer("known", stats.owner, "", asked),
-        "tenant": Answer("known", stats.tenant, "", asked) if stats.tenant else Answer("absent", evidence=asked),
-        "tier": Answer("known", stats.placement_rule, "", asked),
-        "quota": _quota(stats, asked),
-        "counters": _counters(stats, asked),
+    evidence = Evidence(f"GET /admin/bucket?stats=true ({name})", "200", moment)
+    shown: dict[str, Answer[Any]] = {
+        "owner": Answer("known", stats.owner, "", evidence),
+        "tenant": Answer("known", stats.tenant, "", evidence) if stats.tenant else Answer("absent", evidence=evidence),
+        "tier": Answer("known", stats.placement_rule, "", evidence),
+        "quota": _quota(stats, evidence),
+        "counters": _counters(stats, evidence),
         **_held_acl(acl, name, moment),
         **_held_policy(instance, name, moment),
     }
     if stats.creation_time:
-        told["created"] = Answer("known", stats.creation_time, "", asked)
+        shown["created"] = Answer("known", stats.creation_time, "", evidence)
     if before is None:
         lost: Answer[Any] = Answer("denied", None, ELSEWHERE)
         fields = S3.of_bucket() | dict.fromkeys(S3.tells, lost) | {"temporary_url_key": lost}
-        return Bucket(name=name, **fields | told)
-    differing = [field for field in ("policy", "container_acl") if _differs(getattr(before, field), told.get(field))]
-    kept = {field: answer for field, answer in told.items() if not getattr(before, field).settled}
+        return Bucket(name=name, **fields | shown)
+    differing = [field for field in ("policy", "container_acl") if _differs(getattr(before, field), shown.get(field))]
+    kept = {field: answer for field, answer in shown.items() if not getattr(before, field).settled}
     check: Answer[list[str]] = (
-        Answer("known", differing, "", asked)
-        if told["acl"].settled
-        else Answer("failed", None, told["acl"].note, asked)
+        Answer("known", differing, "", evidence)
+        if shown["acl"].settled
+        else Answer("failed", None, shown["acl"].note, evidence)
     )
-    return msgspec.structs.replace(before, **kept | {"tier": told["tier"], "differs_by_door": check})
+    return msgspec.structs.replace(before, **kept | {"tier": shown["tier"], "differs_by_door": check})
 
 
 def _as_offered(bucket: Bucket, shown: Sequence[Bucket]) -> Bucket:
@@ -222,27 +222,27 @@ def _plain(value: Any) -> Any:
     return tuple(tuple(sorted(filter(None, side.split(",")))) for side in (value.read, value.write))
 
 
-def _quota(stats: BucketStats, asked: Evidence) -> Answer[Quota]:
+def _quota(stats: BucketStats, evidence: Evidence) -> Answer[Quota]:
     limits = stats.bucket_quota
     size, objects = max(0, limits.max_size), max(0, limits.max_objects)
     if not limits.enabled or not (size or objects):
-        return Answer("absent", evidence=asked)
-    return Answer("known", Quota(size, objects), "", asked)
+        return Answer("absent", evidence=evidence)
+    return Answer("known", Quota(size, objects), "", evidence)
 
 
-def _counters(stats: BucketStats, asked: Evidence) -> Answer[Usage]:
+def _counters(stats: BucketStats, evidence: Evidence) -> Answer[Usage]:
     counted = stats.usage.values()
     total = Usage(sum(one.num_objects for one in counted), sum(one.size for one in counted), by="counters")
-    return Answer("known", total, "", asked)
+    return Answer("known", total, "", evidence)
 
 
 def _held_acl(acl: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
-    asked = f"GET /admin/bucket?policy ({name})"
+    question = f"GET /admin/bucket?policy ({name})"
     if isinstance(acl, RequestFailed):
-        lost: Answer[Any] = Answer(acl.state, None, acl.note, Evidence(asked, acl.answer, moment))
+        lost: Answer[Any] = Answer(acl.state, None, acl.note, Evidence(question, acl.answer, moment))
         return {"acl": lost, "container_acl": lost}
     grants, container = acl_of(acl)
-    evidence = Evidence(asked, "200", moment)
+    evidence = Evidence(question, "200", moment)
     shown = container.read or container.write
     return {
         "acl": Answer("known", grants, "", evidence),
@@ -251,11 +251,11 @@ def _held_acl(acl: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
 
 
 def _held_policy(instance: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
-    asked = f"GET /admin/metadata/bucket.instance ({name})"
+    question = f"GET /admin/metadata/bucket.instance ({name})"
     if isinstance(instance, RequestFailed):
-        lost: Answer[Any] = Answer(instance.state, None, instance.note, Evidence(asked, instance.answer, moment))
+        lost: Answer[Any] = Answer(instance.state, None, instance.note, Evidence(question, instance.answer, moment))
         return {"policy": lost, "public_access_guards": lost}
-    evidence = Evidence(asked, "200", moment)
+    evidence = Evidence(question, "200", moment)
     text, guards = instance.value("user.rgw.iam-policy").decode("utf-8", "replace"), guards_of(instance)
     return {
         "policy": Answer("known", text, "", evidence) if text else Answer("absent", evidence=evidence),

@@ -23,16 +23,16 @@ async def ask_anonymously(outside: Client, container: str, verb: Verb, request: 
     query = lists if verb == "list" else ()
     headers = HEADERS if verb == "list" else HEADERS | {"range": "bytes=0-0"}
     key = "" if verb == "list" else request.key
-    asked = f"GET {outside.target(container, key)[1]}" + ("?restype=container&comp=list" if verb == "list" else "")
+    question = f"GET {outside.target(container, key)[1]}" + ("?restype=container&comp=list" if verb == "list" else "")
     try:
         reply = await outside.ask(container, query, key=key, headers=headers)
     except RequestFailed as error:
-        return ProbeAnswer(verb, asked, error.answer, None)
+        return ProbeAnswer(verb, question, error.answer, None)
     if verb == "list" and reply.status == 200 and not is_document(reply.body, "EnumerationResults"):
-        return ProbeAnswer(verb, asked, NO_LISTING, None)
+        return ProbeAnswer(verb, question, NO_LISTING, None)
     code, _ = error_code(reply.body) if reply.status >= 400 else ("", "")
     let_in = {200: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
     if code in _HIDDEN:
         let_in = False
     answer = f"{reply.status} {code}".strip()
-    return ProbeAnswer(verb, asked, answer, let_in, no_public_access=code == SWITCHED_OFF)
+    return ProbeAnswer(verb, question, answer, let_in, no_public_access=code == SWITCHED_OFF)

@@ -99,28 +99,28 @@ def read_containers(body: bytes) -> tuple[list[Container], str]:
     """A page of the list of containers, without deleted ones, and where the next begins. Raises `RequestFailed`."""
     root = _root(body, "EnumerationResults")
     listed = child(root, "Containers")
-    found = [_container(one) for one in (children(listed, "Container") if listed is not None else ())
+    containers = [_container(one) for one in (children(listed, "Container") if listed is not None else ())
              if text(one, "Deleted") != "true"]  # fmt: skip
-    return found, text(root, "NextMarker")
+    return containers, text(root, "NextMarker")
 
 
 def _container(entry: Element) -> Container:
-    told = child(entry, "Properties")
-    if told is None or not raw_text(entry, "Name"):
+    properties = child(entry, "Properties")
+    if properties is None or not raw_text(entry, "Name"):
         raise RequestFailed("failed", "the list of containers has an entry without a name", "unreadable answer")
-    scope = text(told, "DefaultEncryptionScope")
-    state = text(told, "LeaseState")
+    scope = text(properties, "DefaultEncryptionScope")
+    state = text(properties, "LeaseState")
     return Container(
         name=raw_text(entry, "Name"),
-        level=level_of(text(told, "PublicAccess")),
+        level=level_of(text(properties, "PublicAccess")),
         metadata=_pairs(child(entry, "Metadata")),
-        modified=read_date(text(told, "Last-Modified")),
-        leased=(state == "leased" and text(told, "LeaseDuration") == "infinite") if state else None,
-        retained=_mark(text(told, "HasImmutabilityPolicy")),
-        held=_mark(text(told, "HasLegalHold")),
-        by_version=text(told, "ImmutableStorageWithVersioningEnabled") == "true",
+        modified=read_date(text(properties, "Last-Modified")),
+        leased=(state == "leased" and text(properties, "LeaseDuration") == "infinite") if state else None,
+        retained=_mark(text(properties, "HasImmutabilityPolicy")),
+        held=_mark(text(properties, "HasLegalHold")),
+        by_version=text(properties, "ImmutableStorageWithVersioningEnabled") == "true",
         scope="" if scope == ACCOUNT_KEY else scope,
-        enforced=text(told, "DenyEncryptionScopeOverride") == "true",
+        enforced=text(properties, "DenyEncryptionScopeOverride") == "true",
     )
 
 
@@ -183,17 +183,17 @@ def read_blobs(body: bytes) -> tuple[list[ListedBlob], str]:
 
 
 def _blob(entry: Element) -> ListedBlob:
-    told = child(entry, "Properties")
+    properties = child(entry, "Properties")
     named = child(entry, "Name")
     key = restored(named.text or "") if named is not None else ""
-    if told is None or named is None or not key:
+    if properties is None or named is None or not key:
         raise RequestFailed("failed", "a listing has an entry without a name", "unreadable answer")
     if named.get("Encoded") == "true":
         key = unquote(key)
     snapshot, version = text(entry, "Snapshot"), text(entry, "VersionId")
     gone = text(entry, "Deleted") == "true"
     current = not snapshot and not gone and (not version or text(entry, "IsCurrentVersion") == "true")
-    size = text(told, "Content-Length")
+    size = text(properties, "Content-Length")
     if not re.fullmatch("[0-9]{1,18}", size or "0"):
         raise RequestFailed("failed", f'a listing gives a size that is no number of bytes: "{size[:40]}"', "unreadable")
     return ListedBlob(
@@ -202,18 +202,18 @@ def _blob(entry: Element) -> ListedBlob:
             version=(f"snapshot {snapshot}" if snapshot else version) or ("deleted" if gone else "null"),
             current=current,
             size=int(size or 0),
-            etag=text(told, "Etag").strip('"'),
-            written=read_date(text(told, "Last-Modified")),
-            tier=text(told, "AccessTier"),
-            expires=_gone_at(told) if gone else read_date(text(told, "Expiry-Time")),
+            etag=text(properties, "Etag").strip('"'),
+            written=read_date(text(properties, "Last-Modified")),
+            tier=text(properties, "AccessTier"),
+            expires=_gone_at(properties) if gone else read_date(text(properties, "Expiry-Time")),
         ),
         gone,
     )
 
 
-def _gone_at(told: Element) -> datetime | None:
+def _gone_at(properties: Element) -> datetime | None:
     """When a deleted blob can no longer be brought back."""
-    deleted, left = read_date(text(told, "DeletedTime")), text(told, "RemainingRetentionDays")
+    deleted, left = read_date(text(properties, "DeletedTime")), text(properties, "RemainingRetentionDays")
     return deleted + timedelta(days=int(left)) if deleted and re.fullmatch("[0-9]{1,5}", left) else None
 
 
@@ -245,9 +245,10 @@ def _keeper(headers: Mapping[str, str]) -> Keeper | None:
 
 def read_tags(body: bytes) -> dict[str, str]:
     """A blob's tags. Raises `RequestFailed`."""
-    found = child(_root(body, "Tags"), "TagSet")
+    tag_set = child(_root(body, "Tags"), "TagSet")
     return {
-        raw_text(tag, "Key"): raw_text(tag, "Value") for tag in (children(found, "Tag") if found is not None else ())
+        raw_text(tag, "Key"): raw_text(tag, "Value")
+        for tag in (children(tag_set, "Tag") if tag_set is not None else ())
     }
 
 
@@ -280,5 +281,5 @@ def redundancy_of(sku: str) -> str:
     >>> redundancy_of("Standard_RAGRS"), redundancy_of("Premium_ZRS"), redundancy_of("Standard_LRS")
     ('several-regions', 'several-zones', 'one-zone')
     """
-    told = (("GRS", "several-regions"), ("GZRS", "several-regions"), ("ZRS", "several-zones"), ("LRS", "one-zone"))
-    return next((spread for ending, spread in told if sku.upper().endswith(ending)), "")
+    endings = (("GRS", "several-regions"), ("GZRS", "several-regions"), ("ZRS", "several-zones"), ("LRS", "one-zone"))
+    return next((spread for ending, spread in endings if sku.upper().endswith(ending)), "")

@@ -42,14 +42,14 @@ class BlobObjects:
         except RequestFailed as error:
             lost: Inspected = "denied" if error.state == "denied" else "failed"
             return msgspec.structs.replace(version, inspected=lost)
-        lock, told = self.bucket.lock.value, reply.headers
+        lock, headers = self.bucket.lock.value, reply.headers
         whole = self.bucket.lock.unread or (lock is not None and lock.whole)
-        tags = {} if told.get("x-ms-tag-count", "0") == "0" else await self._tags(version, which)
+        tags = {} if headers.get("x-ms-tag-count", "0") == "0" else await self._tags(version, which)
         return msgspec.structs.replace(
             version,
             inspected="yes",
-            **content_headers(told, "x-ms-meta-"),
-            **described(told, whole=whole, held=self.bucket.legal_hold.value),
+            **content_headers(headers, "x-ms-meta-"),
+            **described(headers, whole=whole, held=self.bucket.legal_hold.value),
             tags=tags,
         )
 

@@ -93,20 +93,20 @@ class BlobReader(HttpReader):
         containers: list[Container] = []
         async for page in self._pages("", CONTAINERS, read_containers, MOST_PAGES):
             containers += page
-        properties = await self._told(PROPERTIES, lambda reply: read_properties(reply.body))
-        spread = await self._told(ACCOUNT, lambda reply: redundancy_of(reply.headers.get("x-ms-sku-name", "")))
+        properties = await self._answer(PROPERTIES, lambda reply: read_properties(reply.body))
+        spread = await self._answer(ACCOUNT, lambda reply: redundancy_of(reply.headers.get("x-ms-sku-name", "")))
         if spread.value == "":
             spread = Answer("failed", None, "the account does not say what kind it is", spread.evidence)
         return Account(sorted(containers, key=lambda one: one.name), properties, spread)
 
-    async def _told(self, query: Query, read: Callable[[Reply], T], bucket: str = "") -> Answer[T]:
+    async def _answer(self, query: Query, read: Callable[[Reply], T], bucket: str = "") -> Answer[T]:
         """What one answer tells."""
-        asked = "GET " + self.client.target(bucket)[1] + "?" + "&".join(f"{name}={value}" for name, value in query)
+        question = "GET " + self.client.target(bucket)[1] + "?" + "&".join(f"{name}={value}" for name, value in query)
         try:
             value = read(await self._ask(bucket, query))
         except RequestFailed as error:
-            return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.visit.moment))
-        return Answer("known", value, "", Evidence(asked, "200", self.visit.moment))
+            return Answer(error.state, None, error.note, Evidence(question, error.answer, self.visit.moment))
+        return Answer("known", value, "", Evidence(question, "200", self.visit.moment))
 
     async def _pages(
         self, bucket: str, query: Query, read: Callable[[bytes], tuple[list[T], str]], limit: int
@@ -115,9 +115,9 @@ class BlobReader(HttpReader):
         `RequestFailed`."""
         marker = ""
         for _ in range(limit):
-            asked = (*query, *((("marker", marker),) if marker else ()))
-            found, following = read((await self._ask(bucket, tuple(sorted(asked)))).body)
-            yield found
+            parameters = (*query, *((("marker", marker),) if marker else ()))
+            entries, following = read((await self._ask(bucket, tuple(sorted(parameters)))).body)
+            yield entries
             if following and following == marker:
                 raise RequestFailed("failed", "the listing never ends: a page came twice", "endless list")
             marker = following
@@ -127,22 +127,22 @@ class BlobReader(HttpReader):
 
     async def reach(self) -> Reached:
         """Address, transport, clock, credential, and which settings this credential is shown."""
-        found = await reach_address(self.client, self.visit.moment)
-        if not found.answers:
-            return found
+        reached = await reach_address(self.client, self.visit.moment)
+        if not reached.answers:
+            return reached
         try:
             account = await self.account()
         except RequestFailed as error:
             state: Any = "refused" if error.state == "denied" else "not tried"
-            return msgspec.structs.replace(found, credential=state, note=error.note)
+            return msgspec.structs.replace(reached, credential=state, note=error.note)
         names = [one.name for one in account.containers]
         sample = spread(names)
-        acls = await asyncio.gather(*(self._told(ACL, lambda reply: None, name) for name in sample))
+        acls = await asyncio.gather(*(self._answer(ACL, lambda reply: None, name) for name in sample))
         refused = [name for name, answer in zip(sample, acls, strict=True) if not answer.settled]
         policies: Allowed = "no" if refused else "yes"
         settings: Allowed = "yes" if account.properties.settled else "no"
         return msgspec.structs.replace(
-            found,
+            reached,
             credential="accepted",
             buckets=len(names),
             sampled=len(sample),
@@ -164,18 +164,18 @@ class BlobReader(HttpReader):
     async def survey(self, order: Order) -> Dossier:
         """Every container's settings. Never raises for what the store does: that is in the dossier."""
         visit, moment = self.visit, self.visit.moment
-        asked = f"GET {self.client.target('')[1]}?comp=list"
+        question = f"GET {self.client.target('')[1]}?comp=list"
         try:
             account = await self.account()
         except RequestFailed as error:
-            return visit.dossier(BLOB, Answer(error.state, None, error.note, Evidence(asked, error.answer, moment)))
+            return visit.dossier(BLOB, Answer(error.state, None, error.note, Evidence(question, error.answer, moment)))
         listed = {one.name: one for one in account.containers}
         wanted = wanted_names(list(listed), visit.store.only, order.only)
 
         async def read_one(name: str, learnt: Learnt) -> Bucket:
             return await self._container(listed[name], account, order)
 
-        evidence = Evidence(asked, "200", moment)
+        evidence = Evidence(question, "200", moment)
         return visit.dossier(
             BLOB,
             Answer("known", len(listed), "", evidence),
@@ -187,7 +187,7 @@ class BlobReader(HttpReader):
         evidence = Evidence(f"GET {self.client.target('')[1]}?comp=list", "200", self.visit.moment)
         policies, level = await self._acl(entry.name)
         rights = rights_of(max(entry.level, level or "", key=tuple(RIGHTS).index))  # both say it; the wider counts
-        site = account.properties.map(lambda told: told.website)
+        site = account.properties.map(lambda properties: properties.website)
         fields: dict[str, Any] = BLOB.of_bucket() | {
             "owner": Answer("known", account_of(self.visit.store.at)),
             "granted_by": Answer("known", "bucket"),
@@ -200,8 +200,8 @@ class BlobReader(HttpReader):
             "encryption": Answer("known", Encryption("", key=entry.scope, enforced=entry.enforced), "", evidence),
             "redundancy": account.redundancy,
             "logging": _logging(account.properties),
-            "soft_delete": _unless_none(account.properties.map(lambda told: told.soft_delete)),
-            "cross_origin": _unless_none(account.properties.map(lambda told: told.cross_origin)),
+            "soft_delete": _unless_none(account.properties.map(lambda properties: properties.soft_delete)),
+            "cross_origin": _unless_none(account.properties.map(lambda properties: properties.cross_origin)),
             "website": Answer("absent") if entry.name != SITE else _site(site),
         }  # fmt: skip
         if entry.name == SITE:
@@ -213,19 +213,19 @@ class BlobReader(HttpReader):
 
     async def _acl(self, name: str) -> tuple[Answer[list[LinkPolicy]], Any]:
         """The policies for links that a container stores, and its level; None where that was not told."""
-        told = await self._told(ACL, lambda reply: (read_policies(reply.body), _level(reply)), name)
-        if told.value is None:
-            return Answer(told.state, None, told.note, told.evidence), None
-        policies, level = told.value
-        return Answer("known" if policies else "absent", policies or None, "", told.evidence), level
+        answer = await self._answer(ACL, lambda reply: (read_policies(reply.body), _level(reply)), name)
+        if answer.value is None:
+            return Answer(answer.state, None, answer.note, answer.evidence), None
+        policies, level = answer.value
+        return Answer("known" if policies else "absent", policies or None, "", answer.evidence), level
 
     async def _counted(self, name: str, limit: int, table: ObjectTable | None) -> dict[str, Answer[Any]]:
         """Blobs and what lies beneath them, by listing them."""
-        told = table.instead() if table else None
-        if told is not None:
-            return {"usage": told[0], "versions": told[1]}
+        answers = table.instead() if table else None
+        if answers is not None:
+            return {"usage": answers[0], "versions": answers[1]}
         count = Count(whole=False)
-        asked = f"GET {self.client.target(name)[1]}?restype=container&comp=list"
+        question = f"GET {self.client.target(name)[1]}?restype=container&comp=list"
 
         def take(page: list[ListedBlob]) -> None:
             versions = [one.version for one in page]
@@ -237,9 +237,11 @@ class BlobReader(HttpReader):
             async for page in self._pages(name, BLOBS, read_blobs, limit):
                 take(page)
         except RequestFailed as error:
-            lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, self.visit.moment))
+            lost: Answer[Any] = Answer(
+                error.state, None, error.note, Evidence(question, error.answer, self.visit.moment)
+            )
             return {"usage": lost, "versions": lost}
-        evidence = Evidence(asked, "200", self.visit.moment)
+        evidence = Evidence(question, "200", self.visit.moment)
         return {"usage": Answer("known", count.usage, "", evidence),
                 "versions": Answer("known", count.versions, "", evidence)}  # fmt: skip
 
@@ -261,10 +263,10 @@ def _level(reply: Reply) -> str:
     return level_of(reply.headers.get("x-ms-blob-public-access", ""))
 
 
-def _mark(told: bool | None, evidence: Evidence, what: str) -> Answer[bool]:
-    if told is None:
+def _mark(value: bool | None, evidence: Evidence, what: str) -> Answer[bool]:
+    if value is None:
         return Answer("failed", None, f"the list of containers says nothing of {what}", evidence)
-    return Answer("known", told, "", evidence)
+    return Answer("known", value, "", evidence)
 
 
 def _lock(entry: Container, evidence: Evidence) -> Answer[Lock]:
@@ -277,15 +279,15 @@ def _lock(entry: Container, evidence: Evidence) -> Answer[Lock]:
     return Answer("known", Lock(enabled=True, whole=entry.retained, default_unread=why), "", evidence)
 
 
-def _logging(told: Answer[ServiceProperties]) -> Answer[Logging]:
+def _logging(properties: Answer[ServiceProperties]) -> Answer[Logging]:
     """The protocol's own logging. Where it is off, the management side may record requests all the same."""
-    if told.value is None:
-        return Answer(told.state, None, told.note, told.evidence)
-    logs = told.value.logs
+    if properties.value is None:
+        return Answer(properties.state, None, properties.note, properties.evidence)
+    logs = properties.value.logs
     if not logs:
-        return Answer("failed", None, CLASSIC, told.evidence)
+        return Answer("failed", None, CLASSIC, properties.evidence)
     value = Logging("", "$logs", reads="Read" in logs, writes="Write" in logs and "Delete" in logs)
-    return Answer("known", value, "", told.evidence)
+    return Answer("known", value, "", properties.evidence)
 
 
 def _unless_none(answer: Answer[T]) -> Answer[T]:
@@ -295,21 +297,21 @@ def _unless_none(answer: Answer[T]) -> Answer[T]:
     return Answer("absent", None, answer.note, answer.evidence)
 
 
-def _site(told: Answer[str | None]) -> Answer[Website]:
-    if told.state == "known":
+def _site(address: Answer[str | None]) -> Answer[Website]:
+    if address.state == "known":
         return (
-            Answer("absent", None, "", told.evidence)
-            if told.value is None
-            else (Answer("known", Website(told.value), "", told.evidence))
+            Answer("absent", None, "", address.evidence)
+            if address.value is None
+            else (Answer("known", Website(address.value), "", address.evidence))
         )
-    return Answer(told.state, None, told.note, told.evidence)
+    return Answer(address.state, None, address.note, address.evidence)
 
 
-def _with_site(rights: Answer[list[Right]], told: Answer[str | None]) -> Answer[list[Right]]:
+def _with_site(rights: Answer[list[Right]], address: Answer[str | None]) -> Answer[list[Right]]:
     """The rights with what the static site gives everybody, whatever the container's level and the account's switch."""
-    if not told.settled:
-        return Answer(told.state, None, f"whether a static site serves it: {told.note}", told.evidence)
-    if told.value is None:
+    if not address.settled:
+        return Answer(address.state, None, f"whether a static site serves it: {address.note}", address.evidence)
+    if address.value is None:
         return rights
     served = Right("anyone", ["read"], source="the static site of the account", door="web")
-    return Answer("known", [*(rights.value or []), served], "", told.evidence)
+    return Answer("known", [*(rights.value or []), served], "", address.evidence)

@@ -52,10 +52,10 @@ class SharedKey:
     def to_sign(self, method: Method, path: str, query: str, sent: Mapping[str, str]) -> str:
         """What is signed: the method, some headers, all of the protocol's own, and the resource with its query."""
         own = "".join(f"{name}:{value}\n" for name, value in sorted(sent.items()) if name.startswith("x-ms-"))
-        asked: dict[str, list[str]] = {}
+        values_of: dict[str, list[str]] = {}
         for name, value in parse_qsl(query, keep_blank_values=True):
-            asked.setdefault(name.lower(), []).append(value)
-        parameters = "".join(f"\n{name}:{','.join(sorted(values))}" for name, values in sorted(asked.items()))
+            values_of.setdefault(name.lower(), []).append(value)
+        parameters = "".join(f"\n{name}:{','.join(sorted(values))}" for name, values in sorted(values_of.items()))
         lines = [method, *(sent.get(name, "") for name in _SIGNED)]
         return "\n".join(lines) + f"\n{own}/{self.account}{path}{parameters}"
 

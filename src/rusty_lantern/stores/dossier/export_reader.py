@@ -39,7 +39,7 @@ class ExportReader(DossierReader):
 def dossier_from_export(store: Store, export: Export, folder: Path, moment: datetime) -> Dossier:
     """The dossier that exported documents tell. Raises `RequestFailed`."""
     try:
-        found, written = assembled(folder, export.files, export.layout, store.name, moment)
+        export_read, written = assembled(folder, export.files, export.layout, store.name, moment)
     except (BadInput, Damaged) as error:
         first, more = error.complaints[0], len(error.complaints) - 1
         also = f", and {more} more" if more else ""
@@ -52,4 +52,4 @@ def dossier_from_export(store: Store, export: Export, folder: Path, moment: date
         wanted = DURATION.show(export.newer_than)
         why = f"the export is {days} old, and estate.yaml wants it newer than {wanted}"
         raise RequestFailed("failed", why, "too old")
-    return under_our_name(msgspec.structs.replace(found.dossier, taken=written), store, moment)
+    return under_our_name(msgspec.structs.replace(export_read.dossier, taken=written), store, moment)

@@ -96,27 +96,27 @@ def _is_partial(name: str, value: Any) -> bool:
 
 def completed(bucket: Bucket, *others: Bucket | None) -> Bucket:
     """A bucket with what others tell of it, in their turn, where its own answer says nothing."""
-    told: dict[str, Answer[Any]] = {}
+    fields: dict[str, Answer[Any]] = {}
     for other in others:
         if other is None:
             continue
         for name in Bucket.__struct_fields__[1:]:
-            own = told.get(name, getattr(bucket, name))
+            own = fields.get(name, getattr(bucket, name))
             answer = getattr(other, name)
             part = own.value is not None and _is_partial(name, own.value)
             if name == "encryption" and part and answer.value is not None:
                 both = msgspec.structs.replace(answer.value, enforced=own.value.enforced)
                 answer = Answer("known", both, answer.note, answer.evidence)
             if (own.unread or part) and (answer.settled or answer.state == "unsupported"):
-                told[name] = answer
-    return msgspec.structs.replace(bucket, **told) if told else bucket
+                fields[name] = answer
+    return msgspec.structs.replace(bucket, **fields) if fields else bucket
 
 
 class DossierReader:
     """Reads a store by the document that its owner exports."""
 
     capabilities: ClassVar[Capabilities] = DOSSIER
-    asked = 1
+    questions_asked = 1
 
     def __init__(self, visit: Visit) -> None:
         self.visit = visit
@@ -139,13 +139,13 @@ class DossierReader:
         transport: Literal["tls", "plain", "file"] = "tls" if store.at.startswith("https") else "plain"
         if "://" not in store.at:
             transport = "file"
-        found = await self.read(None)
-        listing = found.listing
+        dossier = await self.read(None)
+        listing = dossier.listing
         answers = listing.settled or listing.evidence.answer.isdigit() or listing.evidence.answer == "refused"
         credential: Literal["accepted", "refused", "not tried"] = "accepted" if listing.settled else "refused"
         if not listing.settled and listing.state != "denied":
             credential = "not tried"
-        count = len(found.buckets) if listing.settled else None
+        count = len(dossier.buckets) if listing.settled else None
         return Reached(
             store.name, store.at, answers, transport, None, credential, listing.note, count, count or 0, {}, {}
         )

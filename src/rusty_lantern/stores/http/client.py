@@ -67,7 +67,7 @@ class Client:
     folder: Path
     clock: Callable[[], datetime] = lambda: datetime.now(UTC)
     skew: timedelta = timedelta()
-    asked: int = 0
+    questions_asked: int = 0
     answers: bool = False
     """Whether somebody answered, and nobody has been missed for long since."""
     heard: float = 0.0
@@ -163,8 +163,8 @@ class Client:
         question = Question(method, host, target, text, headers or {}, _split(self.store.at).scheme)
         subject = bucket or path
         region = self.regions.of(subject)
-        asked = self._in(region, question, bucket, key) if region.name else question
-        reply = await self._patiently(self._persist(asked))
+        signed_for = self._in(region, question, bucket, key) if region.name else question
+        reply = await self._patiently(self._persist(signed_for))
         other = self.regions.elsewhere(subject, region, reply)
         if other is not None:
             reply = await self._patiently(self._persist(self._in(other, question, bucket, key)))
@@ -183,8 +183,10 @@ class Client:
         if body is reply.body and headers is reply.headers:
             return reply
         if self.log is not None:
-            asked = canonical_query(query)
-            self.log({"store": self.store.name, "query": asked, "outcome": "a secret was left out of the answer"})
+            written_query = canonical_query(query)
+            self.log(
+                {"store": self.store.name, "query": written_query, "outcome": "a secret was left out of the answer"}
+            )
         return Reply(reply.status, headers, body)
 
     async def _patiently(self, asking: Coroutine[None, None, Reply]) -> Reply:
@@ -334,7 +336,7 @@ class Client:
         shown = self.auth.added_query if self.auth is not None else ""
         text = "&".join(part for part in (question.query, shown) if part)
         url = URL(f"{question.scheme}://{host}{question.path}" + (f"?{text}" if text else ""), encoded=True)
-        self.asked += 1
+        self.questions_asked += 1
         proxy = self.store.proxy or None
         timeout = self._session.timeout if within >= self.store.timeout else self._timeout(within)
         try:

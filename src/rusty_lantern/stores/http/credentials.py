@@ -51,21 +51,21 @@ def find_secret(credential: Credential, folder: Path) -> str:
     what = credential.kind.replace("-", " ")
     kind, _, name = credential.name.partition(":")
     if kind == "env":
-        found = os.environ.get(name, "")
+        secret = os.environ.get(name, "")
         why = f"the environment variable {name} is not set"
     else:
         try:
             warn_of(folder / Path(name).expanduser())
-            found = (folder / Path(name).expanduser()).read_text(encoding="utf-8").strip()
+            secret = (folder / Path(name).expanduser()).read_text(encoding="utf-8").strip()
             why = f"the {what} file {name} is empty"
         except (OSError, UnicodeDecodeError) as error:
             reason = error.strerror if isinstance(error, OSError) else "it is not text"
-            found, why = "", f"the {what} file {name} cannot be read: {reason}"
-    if not found or not found.isascii() or not found.isprintable():
+            secret, why = "", f"the {what} file {name} cannot be read: {reason}"
+    if not secret or not secret.isascii() or not secret.isprintable():
         raise NoCredential(
-            Problem(why if not found else f"the {what} {name} is not one line of text", credential.place)
+            Problem(why if not secret else f"the {what} {name} is not one line of text", credential.place)
         )
-    return found
+    return secret
 
 
 def warn_of(path: Path) -> None:
@@ -143,8 +143,8 @@ def _provider_chain(credential: Credential, _: Path) -> AccessKey:
     from botocore.session import Session
 
     try:
-        found = Session(profile=credential.name or None).get_credentials()
-        frozen = found.get_frozen_credentials() if found else None
+        credentials = Session(profile=credential.name or None).get_credentials()
+        frozen = credentials.get_frozen_credentials() if credentials else None
     except BotoCoreError as error:
         raise _NotFound(str(error)) from None
     if frozen is None or not frozen.access_key or not frozen.secret_key:

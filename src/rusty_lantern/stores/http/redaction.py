@@ -34,11 +34,11 @@ def cleaned(body: bytes, query: tuple[tuple[str, str], ...], *, listing: bool) -
         text = body.decode("utf-8")
     except UnicodeDecodeError:
         return body
-    found = _PAIR.sub(lambda tag: f"{tag[1]}{REMOVED}{tag[4]}" if is_telling(tag[2]) else tag[0], text)
-    found = _OF_CONTAINERS.sub(lambda all_of_it: _ENTRY.sub(_without_value, all_of_it[0]), found)
-    found = _ENCODED.sub(lambda one: one[1] + quote(without_secrets(unquote(one[2])), safe="") + one[3], found)
-    found = without_secrets(found)
-    return body if found == text else found.encode()
+    clean = _PAIR.sub(lambda tag: f"{tag[1]}{REMOVED}{tag[4]}" if is_telling(tag[2]) else tag[0], text)
+    clean = _OF_CONTAINERS.sub(lambda all_of_it: _ENTRY.sub(_without_value, all_of_it[0]), clean)
+    clean = _ENCODED.sub(lambda one: one[1] + quote(without_secrets(unquote(one[2])), safe="") + one[3], clean)
+    clean = without_secrets(clean)
+    return body if clean == text else clean.encode()
 
 
 def _worth_a_look(body: bytes) -> bool:
@@ -53,8 +53,8 @@ def _without_value(entry: re.Match[str]) -> str:
 
 def cleaned_headers(headers: Mapping[str, str]) -> Mapping[str, str]:
     """An answer's headers without metadata that looks like a secret; the same ones where there is none."""
-    told = {name: _cleaned(name, value) for name, value in headers.items() if name.startswith(_TELLING)}
-    return headers if all(headers[name] == value for name, value in told.items()) else {**headers, **told}
+    clean = {name: _cleaned(name, value) for name, value in headers.items() if name.startswith(_TELLING)}
+    return headers if all(headers[name] == value for name, value in clean.items()) else {**headers, **clean}
 
 
 _METADATA = ("x-amz-meta-", "x-object-meta-", "x-container-meta-", "x-account-meta-")

@@ -47,19 +47,19 @@ class Regions:
 
     def lives_in(self, bucket: str, name: str) -> None:
         """Take a bucket to be in the region of this name, where the estate file has an address of that."""
-        found = _named(name, self.store)
-        if found is not None:
-            self._found[bucket] = found
+        region = _named(name, self.store)
+        if region is not None:
+            self._found[bucket] = region
 
-    def elsewhere(self, subject: str, asked: Region, reply: Reply) -> Region | None:
+    def elsewhere(self, subject: str, tried: Region, reply: Reply) -> Region | None:
         """Where to ask instead, by an answer that was given in one region: in one that the estate file has an address
         of, and from now on. None where the answer is the last word."""
         if reply.status not in REDIRECTS and reply.status != _OTHER_SIGNATURE:
             return None
-        found = _pointed_to(reply, self.store)
-        if found is not None:
-            self._found[subject] = found
-            return found if found != (asked.name or self.store.signing_place, asked.at) else None
+        region = _pointed_to(reply, self.store)
+        if region is not None:
+            self._found[subject] = region
+            return region if region != (tried.name or self.store.signing_place, tried.at) else None
         if reply.status in REDIRECTS:
             self.unnamed[subject] = shown_by(reply)
         return None
@@ -67,7 +67,7 @@ class Regions:
 
 def _pointed_to(reply: Reply, store: Store) -> Region | None:
     """The region in which an answer says to ask instead; None where it says none that estate.yaml has an address of."""
-    name = _told(reply)
+    name = _named_region(reply)
     if name:
         at = store.address_in(name) or (store.at if reply.status == _OTHER_SIGNATURE else "")
         return Region(name, at) if at else None
@@ -92,7 +92,7 @@ def redirection(reply: Reply) -> str:
 
 def shown_by(reply: Reply) -> Region:
     """The region that a redirection shows, as far as it does: its name, the address, or neither."""
-    return Region(_told(reply), origin(reply.headers.get("location", ""))[:100])
+    return Region(_named_region(reply), origin(reply.headers.get("location", ""))[:100])
 
 
 def origin(address: str) -> str:
@@ -108,7 +108,7 @@ def origin(address: str) -> str:
     return f"{parts.scheme}://{parts.netloc}" if parts.scheme in ("http", "https") and parts.hostname else ""
 
 
-def _told(reply: Reply) -> str:
+def _named_region(reply: Reply) -> str:
     """The region that an answer names, in a header or in the text of an error."""
     name = reply.headers.get("x-amz-bucket-region", "")
     if not name and reply.body.strip():
@@ -125,8 +125,8 @@ def _at(address: str, store: Store) -> Region | None:
     for name, at in store.regions:
         if shown and re.fullmatch(_of_bucket(origin(at)), shown):
             return Region(name, at)
-    found = re.fullmatch(_of_bucket(origin(store.pattern)), shown) if shown and store.pattern else None
-    return _named(found["region"], store) if found else None
+    match = re.fullmatch(_of_bucket(origin(store.pattern)), shown) if shown and store.pattern else None
+    return _named(match["region"], store) if match else None
 
 
 def _of_bucket(at: str) -> str:

@@ -52,7 +52,7 @@ async def read_certificate(store: Store, folder: Path, moment: datetime) -> Answ
     if parts.scheme != "https":
         return Answer("unsupported", None, "the store is not spoken to over TLS")
     host, port = parts.hostname or "", parts.port or 443
-    asked = f"TLS handshake with {host}:{port}"
+    question = f"TLS handshake with {host}:{port}"
     verdict: Verdict = "trusted"
     try:
         ca = str(folder / Path(store.ca)) if store.ca else None
@@ -63,11 +63,11 @@ async def read_certificate(store: Store, folder: Path, moment: datetime) -> Answ
         try:
             shown, protocol = await _handshake(way, _trusting())
         except (OSError, TimeoutError, ValueError) as again:
-            return Answer("failed", None, f"no certificate was shown: {again}", Evidence(asked, "failed", moment))
+            return Answer("failed", None, f"no certificate was shown: {again}", Evidence(question, "failed", moment))
     except (OSError, TimeoutError, ValueError) as error:
-        return Answer("failed", None, f"no certificate was shown: {error}", Evidence(asked, "failed", moment))
-    found = _read(shown, verdict, protocol)
-    return Answer("known", found, "", Evidence(asked, verdict, moment))
+        return Answer("failed", None, f"no certificate was shown: {error}", Evidence(question, "failed", moment))
+    certificate = _read(shown, verdict, protocol)
+    return Answer("known", certificate, "", Evidence(question, verdict, moment))
 
 
 def _trusting() -> ssl.SSLContext:
@@ -142,7 +142,7 @@ async def answers_plain_http(client: Client, moment: datetime) -> Answer[bool]:
     if parts.scheme == "http":
         return Answer("known", True, "it is spoken to over plain http", Evidence("the store's address", "http", moment))
     at = f"http://{parts.netloc}"
-    asked = f"HEAD {at}/"
+    question = f"HEAD {at}/"
     if client.store.proxy:
         return Answer("failed", None, "not tried through a proxy, which may answer itself")
     store = msgspec.structs.replace(client.store, at=at, timeout=min(client.store.timeout, 3))
@@ -151,10 +151,10 @@ async def answers_plain_http(client: Client, moment: datetime) -> Answer[bool]:
         async with Client(store, None, client.folder, memory=memory, log=client.log, tries=1) as plain:
             reply = await plain.ask(method="HEAD")
     except RequestFailed as error:
-        evidence = Evidence(asked, error.answer, moment)
+        evidence = Evidence(question, error.answer, moment)
         if error.answer in ("no connection", "connection lost"):
             return Answer("known", False, "nobody answers there in plain http", evidence)
         return Answer(error.state, None, error.note, evidence)
     away = 300 <= reply.status < 400 and reply.headers.get("location", "").startswith("https:")
     refused = reply.status in (400, 426)
-    return Answer("known", not (away or refused), "", Evidence(asked, str(reply.status), moment))
+    return Answer("known", not (away or refused), "", Evidence(question, str(reply.status), moment))

@@ -39,9 +39,9 @@ def is_document(body: bytes, *roots: str) -> bool:
         return False
 
 
-def _stand_in(found: re.Match[bytes]) -> bytes:
-    code = int(found[1], 16) if found[1] else int(found[2])
-    return b"&#x%X;" % (STAND_IN + code) if code < 32 and code not in (9, 10, 13) else found[0]
+def _stand_in(reference: re.Match[bytes]) -> bytes:
+    code = int(reference[1], 16) if reference[1] else int(reference[2])
+    return b"&#x%X;" % (STAND_IN + code) if code < 32 and code not in (9, 10, 13) else reference[0]
 
 
 def restored(written: str) -> str:
@@ -59,9 +59,9 @@ def _parsed(body: bytes) -> Element:
     try:
         root = etree.fromstring(body, _PARSER)
     except (etree.XMLSyntaxError, ValueError) as error:
-        found = "a web page" if body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")) else "not XML"
-        detail = "" if found == "a web page" else f" ({str(error)[:80]})"
-        raise RequestFailed("failed", f"the answer is {found}{detail}", "unreadable answer") from None
+        what = "a web page" if body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")) else "not XML"
+        detail = "" if what == "a web page" else f" ({str(error)[:80]})"
+        raise RequestFailed("failed", f"the answer is {what}{detail}", "unreadable answer") from None
     if root is None:
         raise RequestFailed("failed", "the answer is empty", "unreadable answer")
     if root.getroottree().docinfo.internalDTD is not None:

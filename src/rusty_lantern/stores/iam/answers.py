@@ -18,7 +18,7 @@ from rusty_lantern.stores.s3.usage import read_time
 
 def account_number_of(resources: list[str]) -> str:
     """The account's number, where all resource names agree on one."""
-    numbers = {found[1] for name in resources if (found := re.match(r"arn:[^:]*:iam::(\d{12}):", name))}
+    numbers = {match[1] for name in resources if (match := re.match(r"arn:[^:]*:iam::(\d{12}):", name))}
     return numbers.pop() if len(numbers) == 1 else ""
 
 
@@ -26,23 +26,23 @@ Kept = Literal["User", "Group", "Role"]
 """What permissions can be attached to."""
 
 
-def read_documents(found: list[Document], evidence: Evidence) -> Answer[list[Document]]:
+def read_documents(documents: list[Document], evidence: Evidence) -> Answer[list[Document]]:
     """The documents, unless the text of one was not told."""
-    missing = next((document for document in found if not document.text), None)
+    missing = next((document for document in documents if not document.text), None)
     if missing is not None:
         return Answer("failed", None, f"the text of the permission {missing.name} was not told", evidence)
-    return Answer("known", found, "", evidence)
+    return Answer("known", documents, "", evidence)
 
 
 def read_boundary(entry: Element, documents: Mapping[str, str]) -> dict[str, Any]:
     """The boundary and the tags that an entry tells of; `documents`: the managed ones, by resource name."""
     boundary = text(entry, "PermissionsBoundary", "PermissionsBoundaryArn")
     tags = {text(one, "Key"): text(one, "Value") for one in members(entry, "Tags")}
-    found: dict[str, Any] = {"tags": Answer("known", tags)}
+    fields: dict[str, Any] = {"tags": Answer("known", tags)}
     if boundary:
         document = documents.get(boundary)
-        found["boundary"] = Answer("known", document) if document else Answer("failed", None, "its text was not told")
-    return found
+        fields["boundary"] = Answer("known", document) if document else Answer("failed", None, "its text was not told")
+    return fields
 
 
 def read_user(
@@ -85,8 +85,8 @@ def read_role(entry: Element, policies: Answer[list[Document]], more: dict[str, 
 
 def read_answer_moment(written: str) -> Answer[datetime]:
     """A moment as the service writes it."""
-    found = read_time(written) if written else None
-    return Answer("known", found) if found else Answer("failed", None, "the service does not say when")
+    moment = read_time(written) if written else None
+    return Answer("known", moment) if moment else Answer("failed", None, "the service does not say when")
 
 
 def read_password(result: Element, last_used: Answer[datetime]) -> Password:
@@ -99,5 +99,5 @@ ROOT = "account root"
 
 def read_summary(result: Element) -> dict[str, str]:
     """The service's own counts of the account."""
-    told = child(result, "SummaryMap")
-    return {text(one, "key"): text(one, "value") for one in children(told, "entry")} if told is not None else {}
+    entries = child(result, "SummaryMap")
+    return {text(one, "key"): text(one, "value") for one in children(entries, "entry")} if entries is not None else {}

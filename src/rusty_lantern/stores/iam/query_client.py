@@ -98,13 +98,13 @@ class Asker:
 
     async def answer(self, action: str, read: Any, **about: str) -> Answer[Any]:
         """What `read` makes of an action's result; absent where there is no such entity."""
-        asked = f"GET {action}" + "".join(f" {value}" for value in about.values())
+        question = f"GET {action}" + "".join(f" {value}" for value in about.values())
         try:
-            return Answer("known", read(await self.ask(action, **about)), "", Evidence(asked, "200", self.moment))
+            return Answer("known", read(await self.ask(action, **about)), "", Evidence(question, "200", self.moment))
         except Missing:
-            return Answer("absent", None, "", Evidence(asked, "404", self.moment))
+            return Answer("absent", None, "", Evidence(question, "404", self.moment))
         except RequestFailed as error:
-            return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.moment))
+            return Answer(error.state, None, error.note, Evidence(question, error.answer, self.moment))
 
 
 def _error_part(body: bytes) -> bytes:
@@ -116,16 +116,16 @@ def _error_part(body: bytes) -> bytes:
 async def pooled(work: Callable[[T], Awaitable[U]], entries: Iterable[T]) -> list[U]:
     """What comes of the work on each entry, in their order; a few at the same time."""
     left = iter(enumerate(entries))
-    found: dict[int, U] = {}
+    results: dict[int, U] = {}
 
     async def worker() -> None:
         for number, entry in left:
-            found[number] = await work(entry)
+            results[number] = await work(entry)
 
     async with asyncio.TaskGroup() as group:
         for _ in range(AT_ONCE):
             group.create_task(worker())
-    return [found[number] for number in sorted(found)]
+    return [results[number] for number in sorted(results)]
 
 
 def members(element: Element, wanted: str) -> list[Element]:

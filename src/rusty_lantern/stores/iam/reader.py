@@ -42,8 +42,8 @@ async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
     try:
         users = await _users(asker)
     except RequestFailed as error:
-        asked = Evidence(f"ListUsers at {client.store.at}", error.answer, moment)
-        lost: Answer[Any] = Answer(error.state, None, error.note, asked)
+        refused = Evidence(f"ListUsers at {client.store.at}", error.answer, moment)
+        lost: Answer[Any] = Answer(error.state, None, error.note, refused)
         return {"identities": lost, "groups": lost, "credentials": lost}
     details = await _details(asker)
     if isinstance(details, _Details):
@@ -97,14 +97,14 @@ class _Details:
 
     def attached(self, entry: Element, inline: str) -> list[Document]:
         """The documents that are attached to a user, group or role, and those that stand in it."""
-        found = [
+        documents = [
             Document(text(one, "PolicyName"), unquote(text(one, "PolicyDocument")), "inline")
             for one in members(entry, inline)
         ]
         for one in members(entry, "AttachedManagedPolicies"):
             document = self.documents.get(text(one, "PolicyArn"), "")
-            found.append(Document(text(one, "PolicyName"), document, "attached"))
-        return found
+            documents.append(Document(text(one, "PolicyName"), document, "attached"))
+        return documents
 
 
 async def _details(asker: Asker) -> _Details | RequestFailed:
@@ -117,29 +117,29 @@ async def _details(asker: Asker) -> _Details | RequestFailed:
     return details
 
 
-Told = tuple[list[Identity], Answer[list[Group]], list[Identity]]
+Sections = tuple[list[Identity], Answer[list[Group]], list[Identity]]
 """Users, groups and roles, with their permissions."""
 
 
-def _joined(asker: Asker, users: list[Element], details: _Details) -> Told:
+def _joined(asker: Asker, users: list[Element], details: _Details) -> Sections:
     """Users, groups and roles as the authorization details tell them."""
     evidence, documents = Evidence("GetAccountAuthorizationDetails", "200", asker.moment), details.documents
     holders = []
     groups_of: dict[str, list[str]] = {}
     for entry in users:
-        told = details.users.get(text(entry, "UserName"))
-        if told is None:
+        details_of = details.users.get(text(entry, "UserName"))
+        if details_of is None:
             gone: Answer[Any] = Answer("failed", None, "the authorization details leave it out", evidence)
             holders.append(read_user(entry, gone, gone, {}))
             continue
-        groups = [(one.text or "").strip() for one in members(told, "GroupList")]
-        policies = read_documents(details.attached(told, "UserPolicyList"), evidence)
+        groups = [(one.text or "").strip() for one in members(details_of, "GroupList")]
+        policies = read_documents(details.attached(details_of, "UserPolicyList"), evidence)
         holders.append(
-            read_user(entry, policies, Answer("known", groups, "", evidence), read_boundary(told, documents))
+            read_user(entry, policies, Answer("known", groups, "", evidence), read_boundary(details_of, documents))
         )
         for group in groups:
             groups_of.setdefault(group, []).append(text(entry, "UserName"))
-    found = [
+    identities = [
         Group(
             name=text(entry, "GroupName"),
             members=groups_of.get(text(entry, "GroupName"), []),
@@ -155,10 +155,10 @@ def _joined(asker: Asker, users: list[Element], details: _Details) -> Told:
         )
         for entry in details.roles
     ]
-    return holders, Answer("known", found, "", evidence), roles
+    return holders, Answer("known", identities, "", evidence), roles
 
 
-async def _one_by_one(asker: Asker, users: list[Element]) -> Told:
+async def _one_by_one(asker: Asker, users: list[Element]) -> Sections:
     """Users, groups and roles, each asked about by itself."""
 
     async def user(entry: Element) -> Identity:
@@ -211,25 +211,25 @@ async def _own(asker: Asker, kind: Kept, title: str) -> tuple[Answer[list[Docume
 
 async def _about(asker: Asker, kind: Kept, title: str) -> dict[str, Any]:
     """The boundary and the tags of a user or role."""
-    asked = Evidence(f"Get{kind} {title}", "200", asker.moment)
+    evidence = Evidence(f"Get{kind} {title}", "200", asker.moment)
     try:
-        told = child(await asker.ask(f"Get{kind}", **{f"{kind}Name": title}), kind)
+        entry = child(await asker.ask(f"Get{kind}", **{f"{kind}Name": title}), kind)
     except Missing:
-        lost: Answer[Any] = Answer("failed", None, "it was gone when it was asked for", asked)
+        lost: Answer[Any] = Answer("failed", None, "it was gone when it was asked for", evidence)
         return {"boundary": lost, "tags": lost}
     except RequestFailed as error:
-        lost = Answer(error.state, None, error.note, msgspec.structs.replace(asked, answer=error.answer))
+        lost = Answer(error.state, None, error.note, msgspec.structs.replace(evidence, answer=error.answer))
         return {"boundary": lost, "tags": lost}
-    if told is None:
-        lost = Answer("failed", None, f"the answer tells of no {kind.lower()}", asked)
+    if entry is None:
+        lost = Answer("failed", None, f"the answer tells of no {kind.lower()}", evidence)
         return {"boundary": lost, "tags": lost}
-    resource, documents = text(told, "PermissionsBoundary", "PermissionsBoundaryArn"), dict[str, str]()
+    resource, documents = text(entry, "PermissionsBoundary", "PermissionsBoundaryArn"), dict[str, str]()
     if resource:
         try:
             documents[resource] = (await _managed(asker, "boundary", resource)).text
         except (Missing, RequestFailed):
             documents.clear()  # there is one, and its text was not told
-    return read_boundary(told, documents)
+    return read_boundary(entry, documents)
 
 
 async def _one(asker: Asker, holder: Identity) -> tuple[Identity, list[Credential]]:
@@ -253,32 +253,32 @@ async def _one(asker: Asker, holder: Identity) -> tuple[Identity, list[Credentia
 
 async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Document]]:
     """The own permissions of one, asked for one by one. Whatever cannot be read makes them all unread."""
-    asked = Evidence(f"List{kind}Policies {title}", "200", asker.moment)
+    evidence = Evidence(f"List{kind}Policies {title}", "200", asker.moment)
     whose = {f"{kind}Name": title}
-    found: list[Document] = []
+    own: list[Document] = []
     try:
         async for page in asker.pages(f"List{kind}Policies", **whose):
             for one in members(page, "PolicyNames"):
-                told = await asker.ask(f"Get{kind}Policy", **whose, PolicyName=one.text or "")
-                found.append(Document(one.text or "", unquote(text(told, "PolicyDocument")), "inline"))
+                answer = await asker.ask(f"Get{kind}Policy", **whose, PolicyName=one.text or "")
+                own.append(Document(one.text or "", unquote(text(answer, "PolicyDocument")), "inline"))
         async for page in asker.pages(f"ListAttached{kind}Policies", **whose):
             for one in members(page, "AttachedPolicies"):
-                found.append(await _managed(asker, text(one, "PolicyName"), text(one, "PolicyArn")))
+                own.append(await _managed(asker, text(one, "PolicyName"), text(one, "PolicyArn")))
     except Missing:
-        return Answer("failed", None, "a permission was gone when it was asked for", asked)
+        return Answer("failed", None, "a permission was gone when it was asked for", evidence)
     except RequestFailed as error:
-        asked = msgspec.structs.replace(asked, answer=error.answer)
+        evidence = msgspec.structs.replace(evidence, answer=error.answer)
         if error.state == "unsupported":  # it may have some that the service does not show
-            return Answer("failed", None, f"the service does not tell the permissions of a {kind.lower()}", asked)
-        return Answer(error.state, None, error.note, asked)
-    return read_documents(found, asked)
+            return Answer("failed", None, f"the service does not tell the permissions of a {kind.lower()}", evidence)
+        return Answer(error.state, None, error.note, evidence)
+    return read_documents(own, evidence)
 
 
 async def _managed(asker: Asker, title: str, resource: str) -> Document:
     if resource not in asker.texts:
         version = text(await asker.ask("GetPolicy", PolicyArn=resource), "Policy", "DefaultVersionId")
-        told = await asker.ask("GetPolicyVersion", PolicyArn=resource, VersionId=version)
-        asker.texts[resource] = unquote(text(told, "PolicyVersion", "Document"))
+        answer = await asker.ask("GetPolicyVersion", PolicyArn=resource, VersionId=version)
+        asker.texts[resource] = unquote(text(answer, "PolicyVersion", "Document"))
     return Document(title, asker.texts[resource], "attached")
 
 
@@ -306,8 +306,8 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
     summary = await asker.answer("GetAccountSummary", read_summary)
     if summary.state == "unsupported":
         return [], []
-    told = summary.value or {}
-    keys, none = told.get("AccountAccessKeysPresent", ""), Answer[Any]("absent")
+    counts = summary.value or {}
+    keys, none = counts.get("AccountAccessKeysPresent", ""), Answer[Any]("absent")
     if not (keys.isascii() and keys.isdigit()):
         note = summary.note if summary.unread else "the account summary does not tell of the root's keys"
         lost: Answer[Any] = Answer(summary.state if summary.unread else "failed", None, note, summary.evidence)
@@ -316,7 +316,7 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
             id="root-key-unread", owner=ROOT, state=lost, created=lost, last_used=lost, expires=none, used_for=lost
         )
         return [root], [key]
-    factor: Answer[bool] = Answer("known", told.get("AccountMFAEnabled") == "1", "", summary.evidence)
+    factor: Answer[bool] = Answer("known", counts.get("AccountMFAEnabled") == "1", "", summary.evidence)
     untold: Answer[Any] = Answer("unsupported", None, "the service tells only that there is one", summary.evidence)
     root = Identity(
         name=ROOT, kind="root", state=Answer("known", "enabled"), mfa=factor, groups=none, policies=none,
@@ -331,6 +331,6 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
     return [root], mine
 
 
-def with_identities(dossier: Dossier, told: dict[str, Any]) -> Dossier:
+def with_identities(dossier: Dossier, fields: dict[str, Any]) -> Dossier:
     """The dossier with what the identity service told."""
-    return msgspec.structs.replace(dossier, **told)
+    return msgspec.structs.replace(dossier, **fields)

@@ -112,14 +112,14 @@ def _read(path: str) -> Pattern:
     """The tokens of a pattern, as the filter has them. A brace that has no other is skipped there."""
     if len(path) > LONGEST:
         raise _Unclear
-    found = tuple(
+    tokens = tuple(
         match.lastgroup if match.lastgroup in (PART, ANYTHING) else ONE if match[0] == "." else match[0]
         for match in _TOKEN.finditer(path)
     )
     # the filter puts every other character into a regular expression as it is
-    if _REGEX_SIGNS.intersection(found) or sum(map(_is_wildcard, found)) > MOST_WILDCARDS:
+    if _REGEX_SIGNS.intersection(tokens) or sum(map(_is_wildcard, tokens)) > MOST_WILDCARDS:
         raise _Unclear
-    return found
+    return tokens
 
 
 def _place(pattern: Pattern, account: str) -> Place:
@@ -167,10 +167,10 @@ def _policy(pattern: Pattern) -> str:
 
     A policy's wildcards go beyond a slash: of the keys below `*` it says more than the filter, of a container nothing.
     """
-    found = []
+    resources = []
     for wildcard, run in groupby(pattern, _is_wildcard):
         if wildcard:
-            found += [_POLICY[token] for token in run]
+            resources += [_POLICY[token] for token in run]
             continue
         written = "".join(run)
         name = unquote(written)
@@ -178,8 +178,8 @@ def _policy(pattern: Pattern) -> str:
             return ""
         if {"?", "*"} & set(name):
             raise _Unclear
-        found.append(name)
-    return "".join(found)
+        resources.append(name)
+    return "".join(resources)
 
 
 def _is_wildcard(token: str) -> bool:

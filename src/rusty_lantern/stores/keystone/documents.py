@@ -156,10 +156,10 @@ def read_one(reply: Reply, name: str, entry: type[T]) -> T:
 
 def without_secrets(body: bytes) -> bytes:
     """A list of keys for the S3 protocol, written again without their secrets. Raises `RequestFailed`."""
-    told = _decoded(body, dict[str, msgspec.Raw])
-    if "credentials" not in told:
+    document = _decoded(body, dict[str, msgspec.Raw])
+    if "credentials" not in document:
         raise RequestFailed("failed", "the answer tells of no credentials", "unreadable answer")
-    keys = _decoded(bytes(told["credentials"]), list[S3Key])
+    keys = _decoded(bytes(document["credentials"]), list[S3Key])
     page = _decoded(body, Page)
     return msgspec.json.encode({"credentials": keys, "links": page.links, "truncated": page.truncated})
 

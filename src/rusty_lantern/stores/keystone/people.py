@@ -30,7 +30,7 @@ _NOT_TOLD: Answer[Any] = Answer("unsupported")
 _NEVER: Answer[Any] = Answer("absent")
 
 
-class Told(msgspec.Struct):
+class Lists(msgspec.Struct):
     """What the service told besides its users."""
 
     roles: Answer[list[Assignment]]
@@ -51,18 +51,18 @@ FIRST_DOMAIN = "default"
 class People:
     """Everybody that the service told of, as a dossier has them."""
 
-    def __init__(self, users: list[User], told: Told, account: Account, account_name: str) -> None:
+    def __init__(self, users: list[User], lists: Lists, account: Account, account_name: str) -> None:
         self.users = users
-        self.told = told
+        self.lists = lists
         self.account = account
         self.account_name = account_name
-        self.domains = {domain.id: domain for domain in told.domains.value or ()}
-        self.projects = {project.id: project for project in told.projects.value or ()}
+        self.domains = {domain.id: domain for domain in lists.domains.value or ()}
+        self.projects = {project.id: project for project in lists.projects.value or ()}
         self.known = {user.id: user for user in users}
         self.names = {user.id: self._name(user) for user in users}
         self.held: dict[str, list[Held]] = {}
-        groups = {group.id: self._title(group) for group in told.groups.value or ()}
-        for one in told.roles.value or ():
+        groups = {group.id: self._title(group) for group in lists.groups.value or ()}
+        for one in lists.roles.value or ():
             if one.user is not None and self._in_use(one.scope.project.id if one.scope.project else ""):
                 group = one.links.membership.partition("/groups/")[2].partition("/")[0]
                 via = f"group {groups.get(group, group)}" if group else ""
@@ -78,20 +78,20 @@ class People:
 
     def _in_use(self, project: str) -> bool:
         """Whether a token can be had for a project: none is given for one that is disabled."""
-        found = self.projects.get(project)
-        if found is None:
+        known = self.projects.get(project)
+        if known is None:
             return True
-        domain = self.domains.get(found.domain_id or "")
-        return found.enabled and (domain is None or domain.enabled)
+        domain = self.domains.get(known.domain_id or "")
+        return known.enabled and (domain is None or domain.enabled)
 
     def identities(self) -> list[Identity]:
         """The users."""
         return [self._identity(user) for user in self.users]
 
     def _identity(self, user: User) -> Identity:
-        roles = self.told.roles
+        roles = self.lists.roles
         mine = self.held.get(user.id, [])
-        lent = [trust for trust in self.told.trusts.value or () if trust.trustee_user_id == user.id]
+        lent = [trust for trust in self.lists.trusts.value or () if trust.trustee_user_id == user.id]
         administers = sorted({one.words for one in mine if one.role.lower() == ADMINISTRATOR})
         rules = user.options.multi_factor_auth_rules or []
         factors = bool(user.options.multi_factor_auth_enabled and rules and all(len(rule) > 1 for rule in rules))
@@ -124,19 +124,22 @@ class People:
             return Answer("known", "disabled")
         if domain is not None:
             return Answer("known", "enabled")
-        return self._unread(self.told.domains) or Answer("failed", None, "its domain is not among the domains")
+        return self._unread(self.lists.domains) or Answer("failed", None, "its domain is not among the domains")
 
     def _state_of_trust(self, one: Trust) -> Answer[Any]:
         """Whether both who gave and who got a trust can have a token."""
         unknown: Answer[Any] = Answer("failed", None, "the service does not tell of both of its users")
-        found = {user.id: self._state(user) for user in self.users}
-        states = [found.get(user, unknown) for user in (one.trustor_user_id, one.trustee_user_id)]
+        state_of = {user.id: self._state(user) for user in self.users}
+        states = [state_of.get(user, unknown) for user in (one.trustor_user_id, one.trustee_user_id)]
         return next((state for state in states if state.value == "disabled"), min(states, key=lambda one: one.settled))
 
     def _aliases(self, user: str, mine: list[Held]) -> list[str]:
         """The names by which ACLs can let in somebody with these roles: ids, roles, plain names where they count."""
-        found = self.known.get(user)
-        return [*self.account.aliases(user, mine), *(self._plain_names(found, mine) if found is not None else ())]
+        known_user = self.known.get(user)
+        return [
+            *self.account.aliases(user, mine),
+            *(self._plain_names(known_user, mine) if known_user is not None else ()),
+        ]
 
     def _plain_names(self, user: User, mine: list[Held]) -> list[str]:
         """The names by which ACLs can let it in: they count where user, project and account are all in the
@@ -144,20 +147,20 @@ class People:
         own = self.projects.get(self.account.project)
         if user.domain_id != FIRST_DOMAIN or own is None or own.domain_id != FIRST_DOMAIN:
             return []
-        found = [f"*:{user.name}"]
+        names_of = [f"*:{user.name}"]
         for home in (self.projects.get(project) for project in sorted({one.project for one in mine} - {""})):
             if home is not None and home.domain_id == FIRST_DOMAIN:
                 names = [(home.name, user.name), (home.name, user.id), (home.id, user.name), (home.name, "*")]
-                found += [f"{project}:{who}" for project, who in names]
-        return found
+                names_of += [f"{project}:{who}" for project, who in names]
+        return names_of
 
     def _permissions(self, documents: list[Document]) -> Answer[list[Document]]:
         """Somebody's permissions. Trusts that were not read may give anybody more, and so may projects, by name."""
-        for what, answer in (("trusts", self.told.trusts), ("projects", self.told.projects)):
+        for what, answer in (("trusts", self.lists.trusts), ("projects", self.lists.projects)):
             unread = self._unread(answer)
             if unread is not None:
                 return Answer(unread.state, None, f"{what}: {unread.note}", unread.evidence)
-        return Answer("known", documents, "", self.told.roles.evidence)
+        return Answer("known", documents, "", self.lists.roles.evidence)
 
     @staticmethod
     def _unread(answer: Answer[Any]) -> Answer[Any] | None:
@@ -165,8 +168,8 @@ class People:
 
     def _in_project(self, roles: list[Named], project: str | None) -> list[Held]:
         """Roles that something carries into a project."""
-        found = self.projects.get(project or "")
-        words = f"project {found.name if found else project}"
+        known = self.projects.get(project or "")
+        words = f"project {known.name if known else project}"
         return [Held(role.name, project or "", words) for role in roles if self._in_use(project or "")]
 
     def _by_trust(self, trust: Trust) -> list[Document]:
@@ -179,7 +182,7 @@ class People:
 
     def strangers(self) -> list[Identity]:
         """Whoever signs in through another service: with which roles, its mappings decide."""
-        providers = self.told.providers
+        providers = self.lists.providers
         lost: Answer[Any] = Answer("failed", None, "which roles they get is decided when they sign in")
         if providers.unread:
             names, lost = ["whoever signs in through another service"], self._unread(providers) or lost
@@ -194,47 +197,47 @@ class People:
         ]  # fmt: skip
 
     def _groups_of(self, user: str) -> Answer[list[str]]:
-        listed = self.told.groups
-        lost = next((one for one in (listed, *self.told.members.values()) if one.value is None), None)
+        listed = self.lists.groups
+        lost = next((one for one in (listed, *self.lists.members.values()) if one.value is None), None)
         if lost is not None:
             return Answer(lost.state, None, lost.note, lost.evidence)
         mine = [
             self._title(group)
             for group in listed.value or ()
-            if any(member.id == user for member in self.told.members[group.id].value or ())
+            if any(member.id == user for member in self.lists.members[group.id].value or ())
         ]
         return Answer("known", sorted(mine), "", listed.evidence)
 
     def groups(self) -> Answer[list[Group]]:
         """The groups. What they give stands with their members, as the service works it out."""
-        listed = self.told.groups
-        lost = next((one for one in (listed, *self.told.members.values()) if one.value is None), None)
+        listed = self.lists.groups
+        lost = next((one for one in (listed, *self.lists.members.values()) if one.value is None), None)
         if lost is not None:
             return Answer(lost.state, None, lost.note, lost.evidence)
-        found = [
+        listed_groups = [
             Group(
                 name=self._title(group),
                 members=sorted(
-                    self.names.get(one.id, one.name or one.id) for one in self.told.members[group.id].value or ()
+                    self.names.get(one.id, one.name or one.id) for one in self.lists.members[group.id].value or ()
                 ),
                 policies=Answer("known", []),
             )
             for group in listed.value or ()
         ]
-        return Answer("known", found, "", listed.evidence)
+        return Answer("known", listed_groups, "", listed.evidence)
 
     def credentials(self) -> Answer[list[Credential]]:
         """Application credentials, S3 keys and trusts; passwords are told with the users."""
-        every: Sequence[Answer[Any]] = [self.told.trusts, *self.told.applications.values(), *self.told.keys.values()]
+        every: Sequence[Answer[Any]] = [self.lists.trusts, *self.lists.applications.values(), *self.lists.keys.values()]
         lost = next((one for one in every if one.value is None and one.state != "absent"), None)
         if lost is not None:
             return Answer(lost.state, None, lost.note, lost.evidence)
-        found: list[Credential] = []
+        known: list[Credential] = []
         for user in self.users:
-            found += [self._application(user, one) for one in self.told.applications[user.id].value or ()]
-            found += [self._key(user, one) for one in self.told.keys[user.id].value or ()]
-        found += [self._trust(one) for one in self.told.trusts.value or ()]
-        return Answer("known", found, "", self.told.trusts.evidence)
+            known += [self._application(user, one) for one in self.lists.applications[user.id].value or ()]
+            known += [self._key(user, one) for one in self.lists.keys[user.id].value or ()]
+        known += [self._trust(one) for one in self.lists.trusts.value or ()]
+        return Answer("known", known, "", self.lists.trusts.evidence)
 
     def _application(self, user: User, one: ApplicationCredential) -> Credential:
         name, mine = f"application credential {one.name}", self._in_project(one.roles, one.project_id)
@@ -263,7 +266,7 @@ class People:
         mine = [role for role in self.held.get(user.id, []) if role.project == project]
         stands_for = Identity(
             name=f"S3 key {one.access[:4]}… of {self.names[user.id]}", kind="role", state=self._state(user),
-            policies=self._unread(self.told.roles) or self._permissions(self.account.documents(mine)), groups=_NEVER,
+            policies=self._unread(self.lists.roles) or self._permissions(self.account.documents(mine)), groups=_NEVER,
             aliases=self._aliases(user.id, mine),
         )  # fmt: skip
         return Credential(
@@ -297,7 +300,7 @@ def _moment(text: str | None) -> Answer[datetime]:
     if text is None:
         return _NEVER
     try:
-        found = datetime.fromisoformat(text)
+        moment = datetime.fromisoformat(text)
     except ValueError:
         return Answer("failed", None, f'"{text[:40]}" is no moment')
-    return Answer("known", found if found.tzinfo else found.replace(tzinfo=UTC))
+    return Answer("known", moment if moment.tzinfo else moment.replace(tzinfo=UTC))

@@ -47,8 +47,8 @@ class Account(msgspec.Struct, frozen=True):
 
     def documents(self, holding: Iterable[Held]) -> list[Document]:
         """What somebody with these roles can do in the account."""
-        found = (self._document(one) for one in dict.fromkeys(holding))
-        return [document for document in found if document is not None]
+        made = (self._document(one) for one in dict.fromkeys(holding))
+        return [document for document in made if document is not None]
 
     def aliases(self, user: str, holding: Iterable[Held]) -> list[str]:
         """Every id by which a container ACL can let a user in: by each project that it can have a token for, by none,

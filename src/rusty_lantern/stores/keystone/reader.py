@@ -29,7 +29,7 @@ from rusty_lantern.stores.keystone.documents import (
     read_one,
     without_secrets,
 )
-from rusty_lantern.stores.keystone.people import People, Told
+from rusty_lantern.stores.keystone.people import Lists, People
 from rusty_lantern.stores.keystone.permissions import Account
 
 T = TypeVar("T")
@@ -47,9 +47,9 @@ async def read_people(
     if users.value is None:
         return dict.fromkeys(PEOPLE, users)
     users = users.map(lambda every: every[:most])
-    told = await _told(asker, users.value or [])
+    lists = await _read_lists(asker, users.value or [])
     account = Account((dossier.account.value or "").rpartition("_")[2], service.roles)
-    people = People(users.value or [], told, account, dossier.account.value or "")
+    people = People(users.value or [], lists, account, dossier.account.value or "")
     return {
         "identities": Answer("known", [*people.identities(), *people.strangers()], "", users.evidence),
         "groups": people.groups(),
@@ -69,7 +69,7 @@ class _Asker:
         self, path: str, name: str, entry: type[T], query: tuple[tuple[str, str], ...] = (), *, secret: bool = False
     ) -> Answer[list[T]]:
         """Every entry of a list, page by page. `secret`: its answers show secrets, which are dropped first."""
-        asked, following, found = f"GET {self.base}{path}", query, list[T]()
+        question, following, listed = f"GET {self.base}{path}", query, list[T]()
         seen = {query}
         try:
             for _ in range(MOST_PAGES):
@@ -77,28 +77,28 @@ class _Asker:
                     path=self.base + path, query=following, reshape=without_secrets if secret else None
                 )
                 entries, more = read_list(reply, name, entry)
-                found += entries
+                listed += entries
                 if not more:
-                    return Answer("known", found, "", Evidence(asked, str(reply.status), self.moment))
+                    return Answer("known", listed, "", Evidence(question, str(reply.status), self.moment))
                 following = tuple(parse_qsl(urlsplit(more).query, keep_blank_values=True))
                 if following in seen:
                     break
                 seen.add(following)
         except RequestFailed as error:
-            return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.moment))
-        return Answer("failed", None, "the list never ends", Evidence(asked, "endless list", self.moment))
+            return Answer(error.state, None, error.note, Evidence(question, error.answer, self.moment))
+        return Answer("failed", None, "the list never ends", Evidence(question, "endless list", self.moment))
 
     async def one(self, path: str, name: str, entry: type[T]) -> Answer[T]:
         """One thing."""
-        asked = f"GET {self.base}{path}"
+        question = f"GET {self.base}{path}"
         try:
             reply = await self.client.ask(path=self.base + path)
-            return Answer("known", read_one(reply, name, entry), "", Evidence(asked, str(reply.status), self.moment))
+            return Answer("known", read_one(reply, name, entry), "", Evidence(question, str(reply.status), self.moment))
         except RequestFailed as error:
-            return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.moment))
+            return Answer(error.state, None, error.note, Evidence(question, error.answer, self.moment))
 
 
-async def _told(asker: _Asker, users: list[User]) -> Told:
+async def _read_lists(asker: _Asker, users: list[User]) -> Lists:
     roles, domains, projects, groups, trusts, providers = await asyncio.gather(
         asker.list("/role_assignments", "role_assignments", Assignment, (("effective", ""), ("include_names", ""))),
         asker.list("/domains", "domains", Named),
@@ -131,10 +131,10 @@ async def _told(asker: _Asker, users: list[User]) -> Told:
             if lost is None
             else Answer(lost.state, None, lost.note, lost.evidence)
         )
-    return Told(
+    return Lists(
         roles, domains, projects, groups,
-        {group.id: found for group, found in zip(groups.value or (), inside, strict=True)},
-        {user.id: found for user, (found, _) in zip(users, own, strict=True)},
-        {user.id: found for user, (_, found) in zip(users, own, strict=True)},
+        {group.id: answer for group, answer in zip(groups.value or (), inside, strict=True)},
+        {user.id: answer for user, (answer, _) in zip(users, own, strict=True)},
+        {user.id: answer for user, (_, answer) in zip(users, own, strict=True)},
         trusts, providers,
     )  # fmt: skip

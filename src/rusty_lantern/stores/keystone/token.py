@@ -34,13 +34,13 @@ LARGEST = 4 << 20
 """Bytes of the largest answer that is read: with the token comes the list of all services."""
 
 
-class _Told(msgspec.Struct):
+class _Token(msgspec.Struct):
     expires_at: str | None = None
     issued_at: str | None = None
 
 
 class _Answer(msgspec.Struct):
-    token: _Told
+    token: _Token
 
 
 async def fetch_keystone_token(visit: Visit, credential: Credential) -> Token:
@@ -104,8 +104,8 @@ async def _post(visit: Visit, at: str, shown: bytes) -> tuple[int, str, bytes, b
 def _lifetime(body: bytes) -> float:
     """For how many seconds a token is good, by the service's own clock; endless where it does not say."""
     try:
-        told = msgspec.json.decode(body, type=_Answer).token
-        ends, starts = (datetime.fromisoformat(moment or "") for moment in (told.expires_at, told.issued_at))
+        token = msgspec.json.decode(body, type=_Answer).token
+        ends, starts = (datetime.fromisoformat(moment or "") for moment in (token.expires_at, token.issued_at))
         return (ends - starts).total_seconds()
     except (msgspec.DecodeError, ValueError, TypeError):
         return math.inf
@@ -114,9 +114,9 @@ def _lifetime(body: bytes) -> float:
 def _auth(visit: Visit, credential: Credential) -> dict[str, Any]:
     """What is shown. Source: the Identity API v3, "Password authentication" and "with application credential"."""
     if credential.sort == "application-credential":
-        found, secret = _values(visit, credential, ("id", "secret"))
+        id_, secret = _values(visit, credential, ("id", "secret"))
         return {"identity": {"methods": ["application_credential"],
-                             "application_credential": {"id": found, "secret": secret}}}  # fmt: skip
+                             "application_credential": {"id": id_, "secret": secret}}}  # fmt: skip
     user, password, domain = _values(visit, credential, ("user", "password", "domain"))
     home = {"name": domain or "Default"}
     who = {"name": user, "password": password, "domain": home}
@@ -138,8 +138,8 @@ def _values(visit: Visit, credential: Credential, names: tuple[str, ...]) -> lis
         named = msgspec.structs.replace(credential, kind="file", name=where)
         return read_values(named, visit.folder, names[:2], names[2:])
     variables = [f"{where.rstrip('_')}_{name.upper()}" for name in names]
-    found = [os.environ.get(variable, "") for variable in variables]
-    missing = next((name for name, value in zip(variables[:2], found[:2], strict=True) if not value), "")
+    values = [os.environ.get(variable, "") for variable in variables]
+    missing = next((name for name, value in zip(variables[:2], values[:2], strict=True) if not value), "")
     if missing:
         raise NoCredential(Problem(f"the environment variable {missing} is not set", credential.place))
-    return found
+    return values

@@ -37,20 +37,20 @@ async def ask_anonymously(outside: Client, bucket: str, verb: Verb, request: Req
     if verb == "list":
         prefix = request.context.get("s3:prefix", ("",))[0]
         query = (("list-type", "2"), ("max-keys", "1"), *((("prefix", prefix),) if prefix else ()))
-        asked = f"GET /{bucket}?list-type=2&max-keys=1" + (f"&prefix={prefix}" if prefix else "")
+        question = f"GET /{bucket}?list-type=2&max-keys=1" + (f"&prefix={prefix}" if prefix else "")
     else:
-        asked = f"GET /{bucket}/{request.key}"
+        question = f"GET /{bucket}/{request.key}"
         headers["range"] = "bytes=0-0"
     if any(not sendable(value) for value in headers.values()):
-        return ProbeAnswer(verb, asked, "not sent: a header would hold a character that HTTP cannot carry", None)
+        return ProbeAnswer(verb, question, "not sent: a header would hold a character that HTTP cannot carry", None)
     try:
         reply = await outside.ask(bucket, query, key=request.key if verb == "read" else "", headers=headers)
     except RequestFailed as error:
-        return ProbeAnswer(verb, asked, error.answer, None)
+        return ProbeAnswer(verb, question, error.answer, None)
     archived = reply.status == 403 and error_code(reply.body)[0] == "InvalidObjectState"
     if archived:  # said only to those who may read: the object itself would have to be restored first
-        return ProbeAnswer(verb, asked, "403 InvalidObjectState", True)
+        return ProbeAnswer(verb, question, "403 InvalidObjectState", True)
     if verb == "list" and reply.status == 200 and not is_document(reply.body, *OBJECTS.roots):
-        return ProbeAnswer(verb, asked, NO_LISTING, None)
+        return ProbeAnswer(verb, question, NO_LISTING, None)
     let_in = {200: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
-    return ProbeAnswer(verb, asked, str(reply.status), let_in)
+    return ProbeAnswer(verb, question, str(reply.status), let_in)

@@ -29,7 +29,7 @@ class Listed(NamedTuple):
 
 async def list_buckets(client: Client) -> Listed:
     """All buckets of the credential's user. Raises `RequestFailed`."""
-    found: dict[str, Answer[datetime]] = {}
+    created: dict[str, Answer[datetime]] = {}
     owner, token = "", ""
     seen: set[str] = set()
     while True:
@@ -40,15 +40,15 @@ async def list_buckets(client: Client) -> Listed:
         if name(root) != "ListAllMyBucketsResult":
             raise RequestFailed("failed", f'the list of buckets came as "{name(root)[:60]}"', "unexpected answer")
         owner = owner or text(root, "Owner", "ID")
-        listed, known = child(root, "Buckets"), len(found)
+        listed, known = child(root, "Buckets"), len(created)
         for entry in children(listed, "Bucket") if listed is not None else ():
             bucket = raw_text(entry, "Name")
-            found[bucket] = _created(text(entry, "CreationDate"))
+            created[bucket] = _created(text(entry, "CreationDate"))
             client.regions.lives_in(bucket, text(entry, "BucketRegion"))
         token = text(root, "ContinuationToken")
-        if not token or len(found) > MAX_BUCKETS:
-            return Listed(dict(sorted(found.items())), owner)
-        if token in seen or len(found) == known:
+        if not token or len(created) > MAX_BUCKETS:
+            return Listed(dict(sorted(created.items())), owner)
+        if token in seen or len(created) == known:
             raise RequestFailed(
                 "failed", "the list of buckets never ends: a page came twice, or brought nothing new", "endless list"
             )
@@ -74,12 +74,12 @@ async def _first_question(client: Client, query: tuple[tuple[str, str], ...]) ->
 async def account_public_access_guards(client: Client, owner: str, moment: datetime) -> Answer[Guards]:
     """The public-access guards of the whole account."""
     headers = {"x-amz-account-id": owner} if re.fullmatch("[0-9]{12}", owner) else {}
-    asked = f"GET {ACCOUNT_GUARDS_PATH}"
+    question = f"GET {ACCOUNT_GUARDS_PATH}"
     try:
         reply = await client.ask(path=ACCOUNT_GUARDS_PATH, headers=headers)
     except RequestFailed as error:
-        return Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
+        return Answer(error.state, None, error.note, Evidence(question, error.answer, moment))
     configured = "PublicAccessBlock" in error_code(reply.body)[0]
     if reply.status in (400, 404) and not configured:  # taken for a bucket's name, or for nothing at all
-        return Answer("unsupported", None, "", Evidence(asked, str(reply.status), moment))
-    return read_answer(ACCOUNT_GUARDS, reply, asked, moment)
+        return Answer("unsupported", None, "", Evidence(question, str(reply.status), moment))
+    return read_answer(ACCOUNT_GUARDS, reply, question, moment)

@@ -41,24 +41,24 @@ async def ask_setting(client: Client, bucket: str, question: Question, moment: d
 
 async def find_region(client: Client, bucket: str, moment: datetime) -> Answer[str]:
     """The region of a bucket; whatever else is asked about the bucket is asked there."""
-    found = await ask_setting(client, bucket, BY_SUB_RESOURCE["location"][0], moment)
-    if found.value:
-        named = found.value in dict(client.store.regions)
-        client.regions.lives_in(bucket, found.value if named else _FULL_NAMES.get(found.value, found.value))
-    return found
+    region = await ask_setting(client, bucket, BY_SUB_RESOURCE["location"][0], moment)
+    if region.value:
+        named = region.value in dict(client.store.regions)
+        client.regions.lives_in(bucket, region.value if named else _FULL_NAMES.get(region.value, region.value))
+    return region
 
 
 async def _ask_together(
     client: Client, bucket: str, sub_resource: str, questions: list[Question], moment: datetime
 ) -> dict[str, Answer[Any]]:
     """Ask for a sub-resource once, and read the answer for every field that comes from it."""
-    asked = f"GET /{bucket}?{sub_resource}"
+    question_asked = f"GET /{bucket}?{sub_resource}"
     try:
         reply = await client.ask(bucket, ((sub_resource, ""),))
     except RequestFailed as error:
-        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
+        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(question_asked, error.answer, moment))
         return {question.field: lost for question in questions}
-    return {question.field: read_answer(question, reply, asked, moment) for question in questions}
+    return {question.field: read_answer(question, reply, question_asked, moment) for question in questions}
 
 
 async def read_bucket(
@@ -76,12 +76,12 @@ async def read_bucket(
     if client.store.several_regions and "region" not in learnt:
         fields["region"] = learnt["region"] = await find_region(client, bucket, moment)
     settings = [
-        _ask_together(client, bucket, ask, asked, moment)
-        for ask, asked in BY_SUB_RESOURCE.items()
-        if not all(question.field in learnt for question in asked)
+        _ask_together(client, bucket, ask, questions, moment)
+        for ask, questions in BY_SUB_RESOURCE.items()
+        if not all(question.field in learnt for question in questions)
     ]
-    for found in await asyncio.gather(*settings):
-        fields |= found
+    for answers in await asyncio.gather(*settings):
+        fields |= answers
     fields["created"] = msgspec.structs.replace(created, evidence=Evidence("GET /", "200", moment))
     fields["tenant"] = _tenant(fields["owner"])
     if not learnt.keys() >= COUNTED:

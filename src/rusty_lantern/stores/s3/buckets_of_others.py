@@ -48,5 +48,5 @@ async def answering(client: Client, buckets: list[str]) -> list[str]:
             except RequestFailed:
                 return False
 
-    told = await asyncio.gather(*map(answers, buckets))
-    return [bucket for bucket, answered in zip(buckets, told, strict=True) if answered]
+    answered_each = await asyncio.gather(*map(answers, buckets))
+    return [bucket for bucket, answered in zip(buckets, answered_each, strict=True) if answered]

@@ -43,12 +43,12 @@ async def _legacy(client: Client, moment: datetime) -> Answer[bool]:
     to_sign = f"GET\n\n\n{date}\n{path}"
     signed = base64.b64encode(hmac.digest(key.secret.encode(), to_sign.encode(), "sha1")).decode()
     headers = {"authorization": f"AWS {key.key_id}:{signed}", "date": date}
-    asked = "GET / with a signature of the first generation"
+    question = "GET / with a signature of the first generation"
     try:
         async with Client(client.store, None, client.folder, memory=apart(client, "legacy"), log=client.log) as other:
             reply = await other.ask(headers=headers)
     except RequestFailed as error:
-        return Answer("failed", None, error.note, Evidence(asked, error.answer, moment))
+        return Answer("failed", None, error.note, Evidence(question, error.answer, moment))
     if reply.status in (200, 400, 401, 403):
-        return Answer("known", reply.status == 200, "", Evidence(asked, str(reply.status), moment))
-    return Answer("failed", None, f"answered {reply.status}", Evidence(asked, str(reply.status), moment))
+        return Answer("known", reply.status == 200, "", Evidence(question, str(reply.status), moment))
+    return Answer("failed", None, f"answered {reply.status}", Evidence(question, str(reply.status), moment))

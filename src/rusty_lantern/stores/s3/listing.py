@@ -201,11 +201,11 @@ class Lister:
         following: str | None = None
         while short < long:
             middle = (short + long) // 2
-            found = await self._first_beyond(known[:middle] + LAST, span)
-            if found is None:
+            following_key = await self._first_beyond(known[:middle] + LAST, span)
+            if following_key is None:
                 short = middle + 1
             else:
-                long, following = middle, found
+                long, following = middle, following_key
         return short, following
 
 

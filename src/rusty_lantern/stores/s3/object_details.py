@@ -41,7 +41,7 @@ class Inspector:
     memory: Memory | None = None
     disabled: bool = False
     """Whether the bucket puts all ACLs out of force: then none grants anything, and none is asked for."""
-    asked: int = 0
+    questions_asked: int = 0
     _granted: dict[tuple[str, str, str], ObjectGrant] = field(default_factory=dict)
     """Whom and what → the first key whose ACL grants it."""
     _proofs: dict[str, asyncio.Future[bool]] = field(default_factory=dict)
@@ -75,7 +75,7 @@ class Inspector:
         query = [(question, "")] if question else []
         if version.version != "null" or not version.current:
             query.append(("versionId", version.version))
-        self.asked += 1
+        self.questions_asked += 1
         headers = {"x-amz-checksum-mode": "ENABLED"} if method == "HEAD" else {}
         return await self.client.ask(
             self.bucket, tuple(query), key=version.key, method=method, headers=headers, memory=self.memory
@@ -115,10 +115,10 @@ class Inspector:
             root = parse(reply.body)
         except RequestFailed:
             return None
-        found = child(root, "TagSet")
-        if found is None:
+        tag_set = child(root, "TagSet")
+        if tag_set is None:
             return {} if name(root) == "Tagging" else None
-        return {raw_text(tag, "Key"): raw_text(tag, "Value") for tag in children(found, "Tag")}
+        return {raw_text(tag, "Key"): raw_text(tag, "Value") for tag in children(tag_set, "Tag")}
 
     async def _public(self, version: ObjectVersion) -> Public | None:
         try:
@@ -132,8 +132,8 @@ class Inspector:
             return None
         for grant in acl:
             if grant.to != "log-delivery" and (grant.to != "named" or len(self._granted) <= MOST_NAMED):
-                found = ObjectGrant(grant.to, grant.permission, version.key, grant.identity, more=False)
-                first_of_each(self._granted, found)
+                grants = ObjectGrant(grant.to, grant.permission, version.key, grant.identity, more=False)
+                first_of_each(self._granted, grants)
         public = {grant.permission for grant in acl if grant.to in ("anyone", "any-account")}
         if public & {"write", "write-acp", "full-control"}:
             return "write"

@@ -16,13 +16,13 @@ from rusty_lantern.stores.http.refusal import error_code
 
 async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> list[str]:
     """Try each link: what came of it, in words, in their order. Nothing of it is logged."""
-    found = []
+    outcomes = []
     for address in addresses:
         parts = urlsplit(address)
         ours = (s for s in stores if any(is_at(parts.netloc, urlsplit(at).netloc) for at in s.addresses))
         store = next(ours, None)
         if store is None:
-            found.append("not tried: it leads out of the estate")
+            outcomes.append("not tried: it leads out of the estate")
             continue
         at = msgspec.structs.replace(store, at=f"{parts.scheme}://{parts.netloc}", addressing="path")
         query = tuple(parse_qsl(parts.query, keep_blank_values=True))
@@ -30,8 +30,8 @@ async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> lis
             async with Client(at, None, folder) as client:
                 reply = await client.ask(path=parts.path or "/", query=query, headers={"range": "bytes=0-0"})
         except RequestFailed as error:
-            found.append(error.note)
+            outcomes.append(error.note)
             continue
         code = "" if reply.status < 300 else error_code(reply.body)[0]
-        found.append(OPENS if reply.status < 300 else f"it does not open: {reply.status} {code}".strip())
-    return found
+        outcomes.append(OPENS if reply.status < 300 else f"it does not open: {reply.status} {code}".strip())
+    return outcomes

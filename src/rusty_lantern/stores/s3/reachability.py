@@ -44,8 +44,8 @@ async def reach(client: Client, visit: Visit) -> Reached:
         return msgspec.structs.replace(start, credential=credential, note=error.note)
     names = [*own_buckets(listed, visit), *others_buckets(listed, visit)]
     sample = spread(names)
-    told = [await find_region(client, bucket, moment) for bucket in sample]
-    regions = {bucket: answer.value or "NAME" for bucket, answer in zip(sample, told, strict=True)}
+    answers = [await find_region(client, bucket, moment) for bucket in sample]
+    regions = {bucket: answer.value or "NAME" for bucket, answer in zip(sample, answers, strict=True)}
     questions, refused = await _try_questions(client, sample, moment)
     door = await front_door(client, moment)
     start = msgspec.structs.replace(start, **{name: answer.value for name, answer in door.items()})

@@ -64,10 +64,10 @@ class S3Reader(HttpReader):
         own = wanted_names(list(own_buckets(listed, self.visit)), only)
         others = wanted_names(others_buckets(listed, self.visit), only)
         few = spread(others)
-        asked = len(own) + len(others) * len(await answering(self.client, few)) // max(1, len(few))
-        questions = 2 + len(others) + asked * (len(BY_SUB_RESOURCE) + LISTINGS)
+        buckets_asked = len(own) + len(others) * len(await answering(self.client, few)) // max(1, len(few))
+        questions = 2 + len(others) + buckets_asked * (len(BY_SUB_RESOURCE) + LISTINGS)
         seconds = questions / min(pace.per_second, pace.at_once / max(latency, 0.001))
-        return Estimate(len(own) + len(others), questions, seconds, 1 + LISTINGS * asked)
+        return Estimate(len(own) + len(others), questions, seconds, 1 + LISTINGS * buckets_asked)
 
     async def survey(self, order: Order) -> Dossier:
         """Every bucket's settings, and what the store shows at its front."""

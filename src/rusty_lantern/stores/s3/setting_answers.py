@@ -23,9 +23,9 @@ _GRANTING = ("acl", "owner", "policy", "public_status")
 whoever is not of the bucket's own account, and a proxy that drops the question gets a listing."""
 
 
-def read_answer(question: Question, reply: Reply, asked: str, when: datetime) -> Answer[Any]:
+def read_answer(question: Question, reply: Reply, sent: str, when: datetime) -> Answer[Any]:
     """What a reply says to a question. Never raises: an unusable reply is an answer with that state."""
-    evidence = Evidence(asked, str(reply.status), when)
+    evidence = Evidence(sent, str(reply.status), when)
     try:
         if reply.status == 200:
             return _answered(question, reply.body, evidence)
@@ -34,18 +34,18 @@ def read_answer(question: Question, reply: Reply, asked: str, when: datetime) ->
         return Answer(error.state, None, error.note, evidence)
     except Exception as error:  # what a store sends may break what reads it, but never more than this answer
         return Answer("failed", None, defect(error), evidence)
-    return _refused(question, reply, code, message, Evidence(asked, f"{reply.status} {code}".strip(), when))
+    return _refused(question, reply, code, message, Evidence(sent, f"{reply.status} {code}".strip(), when))
 
 
 def _answered(question: Question, body: bytes, evidence: Evidence) -> Answer[Any]:
     if question.field == "policy" and body.lstrip()[:1] == b"{":
         return Answer("known", body.decode("utf-8", "replace"), _secret_note(body), evidence)
     root = parse(body)
-    found = name(root)
-    if found in _LISTINGS and question.field not in _GRANTING:
+    root_name = name(root)
+    if root_name in _LISTINGS and question.field not in _GRANTING:
         return Answer("unsupported", None, "answered with a listing", evidence)
     if not question.answered_by(root):
-        return Answer("failed", None, f'answered with an unexpected "{found[:60]}"', evidence)
+        return Answer("failed", None, f'answered with an unexpected "{root_name[:60]}"', evidence)
     value = question.decode(root)
     return Answer("known" if value is not None else "absent", value, _secret_note(body), evidence)
 

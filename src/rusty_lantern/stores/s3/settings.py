@@ -54,15 +54,15 @@ class Question:
 
 
 def _grants(root: Element) -> list[Grant]:
-    found = []
+    grants = []
     listed = child(root, "AccessControlList")
     for entry in children(listed if listed is not None else root, "Grant"):
         who = child(entry, "Grantee")
         permission = text(entry, "Permission").lower().replace("_", "-")
         if who is None or permission not in ("read", "write", "read-acp", "write-acp", "full-control"):
             raise RequestFailed("failed", f'an ACL grant of "{permission[:40]}" is not understood')
-        found.append(_grant(who, permission))  # type: ignore[arg-type]
-    return found
+        grants.append(_grant(who, permission))  # type: ignore[arg-type]
+    return grants
 
 
 _GROUPS = {

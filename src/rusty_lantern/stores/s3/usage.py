@@ -127,15 +127,15 @@ class Counting:
             undated = sum(moment is None for moment in begun)
             return Uploads(len(begun), min((moment for moment in begun if moment), default=None), whole, undated)
 
-        found = await self._listed(UPLOADS, add, total)
-        if found.value is None:
-            return found
-        size, unread = await self._uploaded(some, found.value)
-        return found.map(lambda told: msgspec.structs.replace(told, bytes=size, bytes_unread=unread))
+        listed = await self._listed(UPLOADS, add, total)
+        if listed.value is None:
+            return listed
+        size, unread = await self._uploaded(some, listed.value)
+        return listed.map(lambda counted: msgspec.structs.replace(counted, bytes=size, bytes_unread=unread))
 
-    async def _uploaded(self, uploads: list[Entry], told: Uploads) -> tuple[int | None, str]:
+    async def _uploaded(self, uploads: list[Entry], counted: Uploads) -> tuple[int | None, str]:
         """The bytes of all parts; or None, and why. One question an upload, so only of a few."""
-        if not told.complete or told.count > len(uploads):
+        if not counted.complete or counted.count > len(uploads):
             return None, f"parts are asked of at most {MOST_UPLOADS} uploads"
         try:
             return sum(await asyncio.gather(*(self._parts(one) for one in uploads))), ""
@@ -164,12 +164,12 @@ class Counting:
         self, listing: Listing, add: Callable[[Span, list[Entry]], None], total: Callable[[bool], T]
     ) -> Answer[T]:
         """Go through a listing; past the limit, what was counted so far is a lower bound."""
-        asked = f"GET /{self.bucket}?{listing.title}"
+        question = f"GET /{self.bucket}?{listing.title}"
         try:
             whole = await Lister(self.client, self.bucket, listing, self.page).walk(add, self.limit)
         except RequestFailed as error:
-            return Answer(error.state, None, error.note, Evidence(asked, error.answer, self.moment))
-        return Answer("known", total(whole), "", Evidence(asked, "200", self.moment))
+            return Answer(error.state, None, error.note, Evidence(question, error.answer, self.moment))
+        return Answer("known", total(whole), "", Evidence(question, "200", self.moment))
 
 
 _COUNTERS = ("x-rgw-object-count", "x-rgw-bytes-used")
@@ -179,14 +179,14 @@ _QUOTA = ("x-rgw-quota-bucket-objects", "x-rgw-quota-bucket-size")
 
 async def ask_counters(client: Client, bucket: str, moment: datetime) -> tuple[Answer[Usage], Answer[Quota]]:
     """The store's own counters of a bucket, and its quota, where its answer to HEAD carries them."""
-    asked = f"HEAD /{bucket}"
+    question = f"HEAD /{bucket}"
     try:
         reply = await client.ask(bucket, method="HEAD")
         read_status(reply)
     except RequestFailed as error:
-        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, moment))
+        lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(question, error.answer, moment))
         return lost, lost
-    evidence = Evidence(asked, "200", moment)
+    evidence = Evidence(question, "200", moment)
     counted, limits = _numbers(reply, _COUNTERS), _numbers(reply, _QUOTA)
     silent: Answer[Any] = Answer("unsupported", None, "the answer to HEAD tells none", evidence)
     return (
@@ -203,5 +203,5 @@ def _quota(limits: list[int], evidence: Evidence) -> Answer[Quota]:
 
 
 def _numbers(reply: Reply, names: tuple[str, ...]) -> list[int] | None:
-    found = [reply.headers.get(name, "") for name in names]
-    return [int(text) for text in found] if all(re.fullmatch("-?[0-9]{1,18}", text) for text in found) else None
+    texts = [reply.headers.get(name, "") for name in names]
+    return [int(text) for text in texts] if all(re.fullmatch("-?[0-9]{1,18}", text) for text in texts) else None

@@ -31,16 +31,16 @@ async def ask_anonymously(outside: Client, container: str, verb: Verb, request: 
     headers = {"referer": f"http://{host}/"} if host else {}
     path = f"{container}/" if verb == "list" else f"{container}/{quote(request.key)}"
     query = (("format", "json"), ("limit", "1")) if verb == "list" else ()
-    asked = f"GET {path}" + ("?format=json&limit=1" if verb == "list" else "")
+    question = f"GET {path}" + ("?format=json&limit=1" if verb == "list" else "")
     if verb == "read":
         headers["range"] = "bytes=0-0"
     if any(not (value.isascii() and value.isprintable()) for value in headers.values()):
-        return ProbeAnswer(verb, asked, "not sent: a header would hold a character that HTTP cannot carry", None)
+        return ProbeAnswer(verb, question, "not sent: a header would hold a character that HTTP cannot carry", None)
     try:
         reply = await outside.ask(path=path, query=query, headers=headers)
     except RequestFailed as error:
-        return ProbeAnswer(verb, asked, error.answer, None)
+        return ProbeAnswer(verb, question, error.answer, None)
     if verb == "list" and reply.status == 200 and not _is_listing(reply.body):
-        return ProbeAnswer(verb, asked, NO_LISTING, None)
+        return ProbeAnswer(verb, question, NO_LISTING, None)
     let_in = {200: True, 204: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
-    return ProbeAnswer(verb, asked, str(reply.status), let_in)
+    return ProbeAnswer(verb, question, str(reply.status), let_in)

@@ -50,56 +50,56 @@ def is_gateway(headers: Headers) -> bool:
     return any(name.endswith("-bytes-used-actual") for name in headers)
 
 
-def container_fields(headers: Headers, asked: Evidence, *, gateway: bool) -> dict[str, Answer[Any]]:
+def container_fields(headers: Headers, evidence: Evidence, *, gateway: bool) -> dict[str, Answer[Any]]:
     """The fields of a bucket that the HEAD of its container tells."""
     meta = {n.removeprefix(_META): v for n, v in headers.items() if n.startswith(_META)}
     read, write = headers.get("x-container-read", ""), headers.get("x-container-write", "")
     shown = gateway or shows_privileged(headers)
 
-    def told(value: Any) -> Answer[Any]:
-        return Answer("known" if value else "absent", value or None, "", asked)
+    def known(value: Any) -> Answer[Any]:
+        return Answer("known" if value else "absent", value or None, "", evidence)
 
     def owners(value: Any) -> Answer[Any]:
         """What only owners are shown."""
-        return told(value) if value or shown else Answer("hidden", None, HIDDEN, asked)
+        return known(value) if value or shown else Answer("hidden", None, HIDDEN, evidence)
 
     return {
-        "created": told(_moment(headers)),
+        "created": known(_moment(headers)),
         "container_acl": owners(ContainerAcl(read, write) if read or write else None),
-        "versioning": Answer("known", _versioning(headers), "", asked),
-        "tier": told(headers.get("x-storage-policy")),
-        "quota": told(_quota(meta)),
-        "website": told(_website(meta)),
-        "cross_origin": told(_cross_origin(meta, headers.get("access-control-allow-origin", ""))),
+        "versioning": Answer("known", _versioning(headers), "", evidence),
+        "tier": known(headers.get("x-storage-policy")),
+        "quota": known(_quota(meta)),
+        "website": known(_website(meta)),
+        "cross_origin": known(_cross_origin(meta, headers.get("access-control-allow-origin", ""))),
         "replication": owners([Copying(synced)] if (synced := headers.get("x-container-sync-to")) else None),
         "temporary_url_key": owners(any(name.startswith("temp-url-key") for name in meta)),
-        "tags": told({name: value for name, value in meta.items() if not _SETTINGS.fullmatch(name)}),
-        "counters": _counters(headers, asked),
+        "tags": known({name: value for name, value in meta.items() if not _SETTINGS.fullmatch(name)}),
+        "counters": _counters(headers, evidence),
     }  # fmt: skip
 
 
-def account_fields(headers: Headers, asked: Evidence, *, sees_all: bool, gateway: bool) -> dict[str, Answer[Any]]:
+def account_fields(headers: Headers, evidence: Evidence, *, sees_all: bool, gateway: bool) -> dict[str, Answer[Any]]:
     """The fields of a store that the HEAD of its account tells."""
     written = headers.get("x-account-access-control", "")
     key = any(name.startswith("x-account-meta-temp-url-key") for name in headers)
-    hidden: Answer[Any] = Answer("hidden", None, HIDDEN, asked)
-    acl: Answer[Any] = Answer("absent", evidence=asked) if sees_all or gateway else hidden
+    hidden: Answer[Any] = Answer("hidden", None, HIDDEN, evidence)
+    acl: Answer[Any] = Answer("absent", evidence=evidence) if sees_all or gateway else hidden
     if written:
-        acl = read_account_acl(written, asked)
-    keyed: Answer[Any] = Answer("known", True, "", asked)
+        acl = read_account_acl(written, evidence)
+    keyed: Answer[Any] = Answer("known", True, "", evidence)
     if not key:
-        keyed = Answer("absent", evidence=asked) if sees_all else hidden
+        keyed = Answer("absent", evidence=evidence) if sees_all else hidden
     return {"account_acl": acl, "temporary_url_key": keyed}
 
 
-def read_account_acl(written: str, asked: Evidence) -> Answer[AccountAcl]:
+def read_account_acl(written: str, evidence: Evidence) -> Answer[AccountAcl]:
     """An account ACL as it is written; absent where nothing is."""
     if not written:
-        return Answer("absent", evidence=asked)
+        return Answer("absent", evidence=evidence)
     try:
-        return Answer("known", msgspec.json.decode(written, type=_Written).as_acl, "", asked)
+        return Answer("known", msgspec.json.decode(written, type=_Written).as_acl, "", evidence)
     except (msgspec.DecodeError, RecursionError):
-        return Answer("failed", None, "the account ACL is not JSON that can be read", asked)
+        return Answer("failed", None, "the account ACL is not JSON that can be read", evidence)
 
 
 class _Written(msgspec.Struct, rename={"read_only": "read-only", "read_write": "read-write"}):
@@ -150,8 +150,8 @@ def _cross_origin(meta: Headers, granted: str) -> list[CrossOrigin]:
     return [CrossOrigin(origins, ["GET", "PUT", "POST", "DELETE"])] if origins else []
 
 
-def _counters(headers: Headers, asked: Evidence) -> Answer[Usage]:
+def _counters(headers: Headers, evidence: Evidence) -> Answer[Usage]:
     objects, size = (headers.get(f"x-container-{name}", "") for name in ("object-count", "bytes-used"))
     if not re.fullmatch("[0-9]{1,18}", objects) or not re.fullmatch("[0-9]{1,18}", size):
-        return Answer("unsupported", None, "the answer to HEAD tells none", asked)
-    return Answer("known", Usage(int(objects), int(size), by="counters"), "", asked)
+        return Answer("unsupported", None, "the answer to HEAD tells none", evidence)
+    return Answer("known", Usage(int(objects), int(size), by="counters"), "", evidence)

@@ -72,10 +72,10 @@ async def pages(
     """The pages of one listing, at most `limit`. Raises `RequestFailed`. A page that came twice ends it so."""
     marker, version = "", ""
     for _ in range(limit):
-        asked = [*query, ("format", "json"), ("limit", str(size))]
-        asked += [("marker", marker)] if marker else []
-        asked += [("version_marker", version)] if version else []
-        reply = await client.ask(path=path, query=tuple(asked))
+        parameters = [*query, ("format", "json"), ("limit", str(size))]
+        parameters += [("marker", marker)] if marker else []
+        parameters += [("version_marker", version)] if version else []
+        reply = await client.ask(path=path, query=tuple(parameters))
         check(reply, OF_ACCOUNT if kind is Container else OF_CONTAINER)
         entries = _decoded(reply, kind)
         yield entries

@@ -104,14 +104,14 @@ class SwiftReader(HttpReader):
 
     async def reach(self) -> Reached:
         """Address, transport, clock, credential, and whether this credential is shown ACLs."""
-        found = await reach_address(self.client, self.visit.moment)
-        if not found.answers:
-            return found
+        reached = await reach_address(self.client, self.visit.moment)
+        if not reached.answers:
+            return reached
         try:
             account = await self.account()
         except RequestFailed as error:
             state: Any = "refused" if error.state == "denied" else "not tried"
-            return msgspec.structs.replace(found, credential=state, note=error.note)
+            return msgspec.structs.replace(reached, credential=state, note=error.note)
         sample = spread(account.names)
         heads = await asyncio.gather(*(self.client.ask(path=self._of(name), method="HEAD") for name in sample))
         sees = account.gateway or any(shows_privileged(reply.headers) for reply in (account.head, *heads))
@@ -120,7 +120,7 @@ class SwiftReader(HttpReader):
         settings: Allowed = "no" if refused else "yes"
         notes = {} if sees else {"container_acl": [PROOF]}
         return msgspec.structs.replace(
-            found,
+            reached,
             credential="accepted",
             buckets=len(account.names),
             sampled=len(sample),
@@ -144,11 +144,11 @@ class SwiftReader(HttpReader):
     async def survey(self, order: Order) -> Dossier:
         """Every container's settings. Never raises for what the store does: that is in the dossier."""
         visit, moment = self.visit, self.visit.moment
-        asked = Evidence(f"GET {self.path}", "200", moment)
+        evidence = Evidence(f"GET {self.path}", "200", moment)
         try:
             account = await self.account()
         except RequestFailed as error:
-            refused = Evidence(asked.question, error.answer, moment)
+            refused = Evidence(evidence.question, error.answer, moment)
             return visit.dossier(SWIFT, Answer(error.state, None, error.note, refused))
         wanted = wanted_names(account.names, visit.store.only, order.only)
         shown = [shows_privileged(account.head.headers)]
@@ -161,8 +161,8 @@ class SwiftReader(HttpReader):
         sees_all = any(shown)
         return visit.dossier(
             SWIFT,
-            Answer("known", len(account.names), "", asked),
-            account=Answer("known", self.path.rpartition("/")[2], "", asked),
+            Answer("known", len(account.names), "", evidence),
+            account=Answer("known", self.path.rpartition("/")[2], "", evidence),
             acl_reading=self.reading(account),
             doors=self.doors(account.info),
             buckets=[as_shown(bucket) for bucket in read] if sees_all else read,
@@ -190,15 +190,17 @@ class SwiftReader(HttpReader):
 
     async def head_of(self, name: str, shown: list[bool]) -> dict[str, Answer[Any]]:
         """What the HEAD of a container tells; `shown` gets whether it held what only owners are shown."""
-        asked = f"HEAD {self._of(name)}"
+        question = f"HEAD {self._of(name)}"
         try:
             reply = await self.client.ask(path=self._of(name), method="HEAD", headers={"origin": SOME_PAGE})
             listing.check(reply, listing.OF_CONTAINER)
         except RequestFailed as error:
-            lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, self.visit.moment))
+            lost: Answer[Any] = Answer(
+                error.state, None, error.note, Evidence(question, error.answer, self.visit.moment)
+            )
             return dict.fromkeys(TOLD_BY_HEAD, lost)
         shown.append(shows_privileged(reply.headers))
-        evidence = Evidence(asked, str(reply.status), self.visit.moment)
+        evidence = Evidence(question, str(reply.status), self.visit.moment)
         return container_fields(reply.headers, evidence, gateway=is_gateway(reply.headers))
 
     async def _container(self, name: str, order: Order, shown: list[bool]) -> Bucket:
@@ -216,12 +218,12 @@ class SwiftReader(HttpReader):
         self, name: str, limit: int, table: ObjectTable | None, *, versioned: bool
     ) -> dict[str, Answer[Any]]:
         """Objects and versions, by listing them."""
-        told = table.instead() if table else None
-        if told is not None:
-            return {"usage": told[0], "versions": told[1]}
+        answers = table.instead() if table else None
+        if answers is not None:
+            return {"usage": answers[0], "versions": answers[1]}
         count = Count()
         query = (("versions", ""),) if versioned else ()
-        asked = f"GET {self._of(name)}?{'versions&' if versioned else ''}format=json"
+        question = f"GET {self._of(name)}?{'versions&' if versioned else ''}format=json"
         try:
             async for page in listing.pages(
                 self.client, self._of(name), listing.ListedObject, limit=limit, query=query
@@ -231,9 +233,11 @@ class SwiftReader(HttpReader):
                 if table:
                     table.take(versions)
         except RequestFailed as error:
-            lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(asked, error.answer, self.visit.moment))
+            lost: Answer[Any] = Answer(
+                error.state, None, error.note, Evidence(question, error.answer, self.visit.moment)
+            )
             return {"usage": lost, "versions": lost}
-        evidence = Evidence(asked, "200", self.visit.moment)
+        evidence = Evidence(question, "200", self.visit.moment)
         return {"usage": Answer("known", count.usage, "", evidence),
                 "versions": Answer("known", count.versions, "", evidence)}  # fmt: skip
 

@@ -149,9 +149,9 @@ def bearing(policy: Policy, dialect: Dialect) -> tuple[str, ...]:
 def _bearing(policy: Policy, dialect: Dialect) -> tuple[str, ...]:
     if as_read(policy, dialect) is policy:
         return ()
-    found = []
+    differences = []
     for field, words, value in otherwise(dialect):
         alone = Dialect(dialect.dialect, dialect.title, (), Readings(**{field: getattr(dialect.readings, field)}))
         if as_read(policy, alone) is not policy:
-            found.append(f"{words.construct}: {words.otherwise}".replace("{value}", value).replace("`", ""))
-    return tuple(found)
+            differences.append(f"{words.construct}: {words.otherwise}".replace("{value}", value).replace("`", ""))
+    return tuple(differences)

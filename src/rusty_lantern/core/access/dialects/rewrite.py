@@ -51,11 +51,11 @@ def _same(new: Statement, old: Statement) -> bool:
 
 def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...]:
     """What a statement becomes. Resources, in which buckets that are alike differ, are read each by itself."""
-    found = _without_resources(msgspec.structs.replace(statement, resources=()), readings)
+    rewritten = _without_resources(msgspec.structs.replace(statement, resources=()), readings)
     resources = tuple(_resource(name, readings) for name in statement.resources)
-    if found is None and resources == statement.resources:
+    if rewritten is None and resources == statement.resources:
         return (statement,)
-    made = (statement,) if found is None else found
+    made = (statement,) if rewritten is None else rewritten
     return tuple(msgspec.structs.replace(one, resources=resources) for one in made)
 
 
@@ -70,9 +70,9 @@ def _resource(name: str, readings: Readings) -> str:
     >>> _resource("arn:aws:s3::marsh:notes/*", Readings(resources_are_of_the_buckets_account=True))
     'arn:aws:s3:::notes/*'
     """
-    found = _NAMED.fullmatch(name)
-    if found and readings.resources_are_of_the_buckets_account:
-        name = f"{found[1]}::{found[3]}"
+    named = _NAMED.fullmatch(name)
+    if named and readings.resources_are_of_the_buckets_account:
+        name = f"{named[1]}::{named[3]}"
     if readings.partitions_tell_names_apart and re.match(r"arn:aws-[^:*?]*:s3:::", name):
         return name.replace(":s3:", f":s3:{NO_PLACE}", 1)
     return name
@@ -85,10 +85,12 @@ def in_its_tenant(policy: Policy, bucket: str) -> Policy:
     if not colon:
         return policy
 
-    def told(name: str) -> str:
+    def in_tenant(name: str) -> str:
         return _RESOURCE.sub(rf"\g<1>{tenant}:\g<2>", name)
 
-    statements = (msgspec.structs.replace(one, resources=tuple(map(told, one.resources))) for one in policy.statements)
+    statements = (
+        msgspec.structs.replace(one, resources=tuple(map(in_tenant, one.resources))) for one in policy.statements
+    )
     return msgspec.structs.replace(policy, statements=tuple(statements))
 
 
@@ -115,7 +117,7 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
     if math.prod(map(len, parts)) * len(speaks_to) > MOST:
         parts = []
         faults.append(Fault(statement.place, "it stands for too many statements as this store reads it"))
-    found = (
+    rewritten = (
         msgspec.structs.replace(
             statement, principals=who, actions=actions, faults=tuple(faults),
             conditions=(*itertools.chain.from_iterable(together), *only),
@@ -123,7 +125,7 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
         for who, only in speaks_to
         for together in itertools.product(*parts)
     )  # fmt: skip
-    made = tuple(found)
+    made = tuple(rewritten)
     return None if made == (statement,) else made
 
 
@@ -173,17 +175,17 @@ def _speaks_to(statement: Statement, readings: Readings) -> Whom:
             left_out += (Condition("stringnotlike", ARN, logins, place),)
         signed = (_signed(place, negated=True),) if unsigned else ()
         return [(Principals(everyone=True), (*left_out, *signed))]
-    found: Whom = [(Principals(everyone=True), (_signed(place, negated=False),))] if unsigned else []
+    whom: Whom = [(Principals(everyone=True), (_signed(place, negated=False),))] if unsigned else []
     if rootless:
-        found.append((Principals(everyone=True), (Condition("arnlike", ARN, of_none, place),)))
+        whom.append((Principals(everyone=True), (Condition("arnlike", ARN, of_none, place),)))
     rest = msgspec.structs.replace(who, accounts=names)
-    return found if found and rest == Principals() else [*found, (rest, ())]
+    return whom if whom and rest == Principals() else [*whom, (rest, ())]
 
 
 def _with_logins(who: Principals) -> Principals:
     """Principals of which a user with all its logins is told by the user's name."""
     users = (name for name, kind in who.vague_by_kind if kind == "AWS")
-    logins = {name: found[1] for name in users if (found := _EVERY_LOGIN.fullmatch(name))}
+    logins = {name: match[1] for name in users if (match := _EVERY_LOGIN.fullmatch(name))}
     if not logins:
         return who
     left = [(name, kind) for name, kind in who.vague_by_kind if kind != "AWS" or name not in logins]

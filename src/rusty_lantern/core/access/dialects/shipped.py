@@ -49,7 +49,7 @@ GATEWAY = Dialect(
         public_policies_count_under_their_guard=True,
     ),
 )  # fmt: skip
-SHIPPED: dict[str, Dialect] = {found.dialect: found for found in (COMMON, GATEWAY)}
+SHIPPED: dict[str, Dialect] = {dialect.dialect: dialect for dialect in (COMMON, GATEWAY)}
 """The dialects that come with the program, by name."""
 
 
@@ -69,5 +69,5 @@ def dialect_of(store: Answering) -> Dialect:
     """How a store's software reads policies: its own dialect where one is known, the common reading where not."""
     if store.dialect is not None:
         return store.dialect
-    found = store.software.value
-    return SHIPPED.get(found.dialect, COMMON) if found is not None else COMMON
+    software = store.software.value
+    return SHIPPED.get(software.dialect, COMMON) if software is not None else COMMON

@@ -24,8 +24,8 @@ def with_values(text: str, request: Request, *, wild: bool = False) -> str | Non
     characters that `glob_fits` turns back.
     """
     out, end = "", 0
-    for found in VARIABLE.finditer(text):
-        name, _, fallback = (part.strip() for part in found[1].partition(","))
+    for variable in VARIABLE.finditer(text):
+        name, _, fallback = (part.strip() for part in variable[1].partition(","))
         if name in LITERAL_VARIABLES:
             value: str | None = LITERAL_VARIABLES[name]
         else:
@@ -37,8 +37,8 @@ def with_values(text: str, request: Request, *, wild: bool = False) -> str | Non
         if value is None:
             return None
         shown = "".join(_ESCAPED.get(char, char) for char in value) if wild else value
-        out += text[end : found.start()] + shown
-        end = found.end()
+        out += text[end : variable.start()] + shown
+        end = variable.end()
     return out + text[end:]
 
 

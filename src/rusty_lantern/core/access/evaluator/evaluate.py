@@ -64,8 +64,8 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
         allowed_by = allowed_by or (statement.title if says == "yes" else "")
         possible = possible or says == "maybe"
     for look in (_granted, _by_object, _by_right):
-        found, maybe = look(rules, request, steps)
-        allowed_by = allowed_by or found
+        allowing, maybe = look(rules, request, steps)
+        allowed_by = allowed_by or allowing
         possible = possible or maybe
     if allowed_by and not uncertain:
         return Decision(True, allowed_by, tuple(steps))
@@ -76,12 +76,12 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
 
 def unlike(rules: Rules, actions: Iterable[str]) -> list[str]:
     """One action of each kind, in this order: no rule tells those of a kind from one another."""
-    found: dict[object, str] = {}
+    by_kind: dict[object, str] = {}
     for action in actions:
         fits = [_names_action(statement, action) for statement in rules.policy.statements]
         granted = [action in given for table in (GRANTED, GRANTED_ON_OBJECT) for given in table.values()]
-        found.setdefault((ACTIONS[action].target, ACTIONS[action].verb, *fits, *granted), action)
-    return list(found.values())
+        by_kind.setdefault((ACTIONS[action].target, ACTIONS[action].verb, *fits, *granted), action)
+    return list(by_kind.values())
 
 
 PUBLIC_DOUBT = "whether the policy counts as public is not certain"
@@ -295,8 +295,8 @@ def _fits_action(statement: Statement, bucket: str, request: Request) -> bool:
 def _names_action(statement: Statement, action: str) -> bool:
     if not statement.actions:
         return True
-    found = any(glob_fits(pattern.lower(), action.lower()) for pattern in statement.actions)
-    return found != statement.actions_negated
+    named = any(glob_fits(pattern.lower(), action.lower()) for pattern in statement.actions)
+    return named != statement.actions_negated
 
 
 def _fits_resource(statement: Statement, bucket: str, request: Request) -> bool:
@@ -305,13 +305,13 @@ def _fits_resource(statement: Statement, bucket: str, request: Request) -> bool:
     name = f"arn:aws:s3:::{bucket}"
     if ACTIONS[request.action].target == "object":
         name += "/" + request.key
-    found = False
+    named = False
     for pattern in statement.resources:
         expanded = with_values(pattern, request, wild=True) if statement.variables else pattern
         if expanded is None and statement.resources_negated:
             raise NotUnderstood("NotResource with a variable that this caller does not have")
-        found = found or (expanded is not None and glob_fits(partition_free(expanded), name))
-    return found != statement.resources_negated
+        named = named or (expanded is not None and glob_fits(partition_free(expanded), name))
+    return named != statement.resources_negated
 
 
 _PARTS: tuple[tuple[str, Callable[[Statement, str, Request], bool]], ...] = (

@@ -148,25 +148,25 @@ def _caller(name: str) -> Caller:
 
 def read_pairs(pairs: Iterable[str], separator: str, what: str) -> dict[str, str]:
     """`name: value` or `name=value` texts as a mapping. Raises `BadInput`."""
-    found = {}
+    pairs_read = {}
     for pair in pairs:
         name, between, value = pair.partition(separator)
         if not between or not name.strip():
             raise BadInput(Problem(f'"{pair}" is not a {what}', remedy=f"write it as NAME{separator} VALUE"))
-        found[name.strip()] = value.strip()
-    return found
+        pairs_read[name.strip()] = value.strip()
+    return pairs_read
 
 
 def read_request_specs(document: bytes, file: str) -> list[RequestSpec]:
     """Questions from JSON Lines. Raises `BadInput` with the line of what is wrong."""
-    found = []
+    specs = []
     for number, line in enumerate(document.splitlines(), 1):
         if line.strip():
             try:
                 spec = msgspec.json.decode(line, type=RequestSpec)
                 if spec.at:
                     read_moment(spec.at)
-                found.append(spec)
+                specs.append(spec)
             except (msgspec.DecodeError, UnicodeDecodeError, NotOnScale) as error:
                 raise BadInput(Problem(f"not a request: {error}", Place(file, number))) from None
-    return found
+    return specs

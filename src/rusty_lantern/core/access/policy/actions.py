@@ -78,13 +78,13 @@ _TABLE: tuple[tuple[Verb, Target, str], ...] = (
 
 
 def _actions() -> dict[str, Action]:
-    found = {}
+    actions = {}
     for verb, target, rows in _TABLE:
         for row in rows.split():
             name, _, line = row.partition("=")
             method, _, query = line.partition("?")
-            found[f"s3:{name}"] = Action(f"s3:{name}", verb, target, method, query)
-    return found
+            actions[f"s3:{name}"] = Action(f"s3:{name}", verb, target, method, query)
+    return actions
 
 
 ACTIONS: dict[str, Action] = _actions()

@@ -184,11 +184,11 @@ def _tenant(bucket: BucketInputs, store: StoreInputs) -> Answer[str] | None:
 def _naming_users(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     """What objects' own ACLs grant by name, and why they may grant more, in a store whose ACLs name users. Elsewhere
     they name accounts, whose users need permissions of their own as well."""
-    told = bucket.object_acls.value
+    acls = bucket.object_acls.value
     if not _may_have_acls(bucket):
         return (), ""
-    found = tuple(grant for grant in told.acl if grant.to == "named") if told else ()
-    return found, "" if told and told.names_complete else NAMED_ON_OBJECTS
+    grants = tuple(grant for grant in acls.acl if grant.to == "named") if acls else ()
+    return grants, "" if acls and acls.names_complete else NAMED_ON_OBJECTS
 
 
 NAMED_ON_OBJECTS = "objects' own ACLs may name users, and not all were read"
@@ -204,9 +204,9 @@ def as_the_store_reads(policy: Policy, store: Answering) -> Policy:
         return policy
     common = set(every[0]).intersection(*every[1:])
     fault = Fault("", f"how this store's software reads it is not known ({store.software.reason})")
-    found = dict.fromkeys(statement for statements in every for statement in statements)
+    read = dict.fromkeys(statement for statements in every for statement in statements)
     return Policy(
-        tuple(s if s in common else msgspec.structs.replace(s, faults=(*s.faults, fault)) for s in found),
+        tuple(s if s in common else msgspec.structs.replace(s, faults=(*s.faults, fault)) for s in read),
         policy.unreadable,
     )
 
@@ -239,22 +239,22 @@ def _of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) ->
     ignored = _strongest(_guards(bucket, store, "ignore_acls", ""))
     refused = _strongest(_guards(bucket, store, "refuse_new_acls", ""))
     guards = GatewayGuards(*(guard.on if guard.sure else None for guard in (ignored, refused)))
-    found = statements_of(acl or ContainerAcl(), account, store.acl_reading, guards)
+    statements = statements_of(acl or ContainerAcl(), account, store.acl_reading, guards)
     if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
-        return found
+        return statements
     fault = Fault("/Condition", "the policy and the container ACL both look at the Referer")
-    return tuple(msgspec.structs.replace(s, faults=(*s.faults, fault)) if s.conditions else s for s in found)
+    return tuple(msgspec.structs.replace(s, faults=(*s.faults, fault)) if s.conditions else s for s in statements)
 
 
 def of_objects(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     """What objects' own ACLs grant the public, and why they may grant more."""
-    told = bucket.object_acls
+    acls = bucket.object_acls
     if not _may_have_acls(bucket):
         return (), ""
-    if told.value is None:
-        return (), "" if told.settled else f"objects may have their own ACLs: {told.reason}"
-    acl = tuple(told.value.public)
-    if not told.value.complete:
+    if acls.value is None:
+        return (), "" if acls.settled else f"objects may have their own ACLs: {acls.reason}"
+    acl = tuple(acls.value.public)
+    if not acls.value.complete:
         return acl, "objects may have their own ACLs, of which not all were read"
     return acl, ""
 
@@ -269,8 +269,8 @@ def _may_have_acls(bucket: BucketInputs) -> bool:
 
 def _fixed(bucket: BucketInputs, store: StoreInputs) -> tuple[tuple[str, str], ...]:
     account, region = store.account_number or store.account.value or "", bucket.region.value or ""
-    told = (("aws:resourceaccount", account), ("s3:resourceaccount", account), ("aws:requestedregion", region))
-    return tuple((key, value) for key, value in told if value)
+    values = (("aws:resourceaccount", account), ("s3:resourceaccount", account), ("aws:requestedregion", region))
+    return tuple((key, value) for key, value in values if value)
 
 
 _OF_AN_ACCOUNT = ("aws:principalaccount", "aws:principalarn", "aws:resourceaccount", "aws:sourceaccount")
@@ -295,13 +295,13 @@ def _guards(bucket: BucketInputs, store: StoreInputs, name: str, words: str) -> 
         ("account", store.public_access_guards),
         ("bucket", bucket.public_access_guards),
     ]
-    found = []
+    guards = []
     for level, answer in levels:
         if answer.value is not None:
-            found.append(Guard(getattr(answer.value, name), source=f"{words} by the {level}'s public-access guard"))
+            guards.append(Guard(getattr(answer.value, name), source=f"{words} by the {level}'s public-access guard"))
         elif answer.unread:
-            found.append(Guard(False, sure=False, source=f"the {level}'s public-access guards could not be read"))
-    return found
+            guards.append(Guard(False, sure=False, source=f"the {level}'s public-access guards could not be read"))
+    return guards
 
 
 def _strongest(public_access_guards: list[Guard]) -> Guard:

@@ -81,8 +81,8 @@ def statements_of(
         return _together(_read(acl, account, reading, guards))
     every = [tuple(_read(acl, account, one, guards)) for one in READINGS]
     common = set(every[0]).intersection(*every[1:])
-    found = dict.fromkeys(statement for statements in every for statement in statements)
-    return tuple(s if s in common else _in_doubt(s, "which kind of server reads this ACL is not known") for s in found)
+    read = dict.fromkeys(statement for statements in every for statement in statements)
+    return tuple(s if s in common else _in_doubt(s, "which kind of server reads this ACL is not known") for s in read)
 
 
 def _read(
@@ -96,11 +96,11 @@ def _read(
 
 def _together(statements: Iterable[Statement]) -> tuple[Statement, ...]:
     """Statements that differ in their actions alone, as one."""
-    found: dict[Statement, tuple[str, ...]] = {}
+    actions_of: dict[Statement, tuple[str, ...]] = {}
     for statement in statements:
         bare = msgspec.structs.replace(statement, actions=())
-        found[bare] = found.get(bare, ()) + statement.actions
-    return tuple(msgspec.structs.replace(bare, actions=actions) for bare, actions in found.items())
+        actions_of[bare] = actions_of.get(bare, ()) + statement.actions
+    return tuple(msgspec.structs.replace(bare, actions=actions) for bare, actions in actions_of.items())
 
 
 READINGS: tuple[AclReading, ...] = ("tempauth", "keystone", "gateway")
@@ -159,7 +159,9 @@ def _of_role(role: str, entries: Entries, side: Side) -> Iterator[Statement]:
     if entries.listings or not positive:
         yield _allow(words, who, _LIST, ())
         return
-    without = [found for entry in positive if entry != "*" for found in _host(entry, "keystone", negated=True) or ()]
+    without = [
+        condition for entry in positive if entry != "*" for condition in _host(entry, "keystone", negated=True) or ()
+    ]
     some_left_out = len(positive) < len(entries.hosts)
     if "*" not in positive or some_left_out:
         listing = _allow(words, who, _LIST, () if some_left_out else tuple(without))
@@ -206,7 +208,7 @@ def _hosts(entries: tuple[str, ...], reading: AclReading) -> Iterator[tuple[str,
         conditions = () if entry == "*" else _host(entry, reading, negated=False)
         if conditions is None:
             continue
-        without = [found for one in later for found in _host(one, reading, negated=True) or ()]
+        without = [condition for one in later for condition in _host(one, reading, negated=True) or ()]
         words = ",".join([f".r:{entry}", *(f".r:-{one}" for one in later)])
         yield words, (*conditions, *without)
 

@@ -293,7 +293,7 @@ class _Reader:
         if not isinstance(written, dict) or isinstance(written, _Doubled):
             self.fault("/Condition", "must be an object of operators, each once")
             return ()
-        found: list[Condition] = []
+        read: list[Condition] = []
         for operator, keys in written.items():
             where = f"/Condition/{operator}"
             if not isinstance(keys, dict) or isinstance(keys, _Doubled) or not keys:
@@ -302,8 +302,8 @@ class _Reader:
             for key, values in keys.items():
                 condition = self.condition(operator, key, values, where)
                 if condition:
-                    found.append(condition)
-        return tuple(found)
+                    read.append(condition)
+        return tuple(read)
 
     def condition(self, operator: str, key: str, written: Json, where: str) -> Condition | None:
         name = operator.lower()

@@ -36,15 +36,17 @@ def known_as(holder: Identity) -> Principal:
 def _known(holder: Identity, named: Principal) -> Known:
     """What is known of an identity's requests: its name, where it is a user; its account, its sort, its own tags."""
     carried = always_carried(anonymous=False, arn=named.arn)
-    found: dict[str, tuple[str, ...]] = {USER: carried.get(USER, ())}
+    values: dict[str, tuple[str, ...]] = {USER: carried.get(USER, ())}
     if not named.arn:
-        found[USER] = (holder.name,)
+        values[USER] = (holder.name,)
     if SORT in carried:
-        found |= {SORT: carried[SORT], ACCOUNT: (named.account,), ARN: (named.arn,)}
+        values |= {SORT: carried[SORT], ACCOUNT: (named.account,), ARN: (named.arn,)}
     if holder.tags.settled:
         own = holder.tags.value or {}
-        found |= {"aws:principaltag/": ()} | {f"aws:principaltag/{tag.lower()}": (value,) for tag, value in own.items()}
-    return tuple(found.items())
+        values |= {"aws:principaltag/": ()} | {
+            f"aws:principaltag/{tag.lower()}": (value,) for tag, value in own.items()
+        }
+    return tuple(values.items())
 
 
 class Side(msgspec.Struct, frozen=True):
@@ -154,10 +156,10 @@ def _attached(text: str, where: str, answers: Answers, doubt: str = "") -> tuple
         return _anything(where, f"not understood: {policy.unreadable.what}")
     policy = as_the_store_reads(policy, answers)
     doubts = (Fault(where, doubt),) if doubt else ()
-    found = []
+    statements = []
     for statement in policy.statements:
-        found.append(msgspec.structs.replace(statement, place=where, faults=(*statement.faults, *doubts)))
-    return tuple(found)
+        statements.append(msgspec.structs.replace(statement, place=where, faults=(*statement.faults, *doubts)))
+    return tuple(statements)
 
 
 _EFFECTS: tuple[Literal["Allow", "Deny"], ...] = ("Allow", "Deny")
@@ -190,24 +192,24 @@ def _within(document: Document, text: str, unread: str, answers: Answers) -> tup
 
 def _sorted_out(statements: Iterable[Statement]) -> tuple[Statement, ...]:
     """The statements; one whose effect is not understood may be either, and stands as both."""
-    found: list[Statement] = []
+    settled: list[Statement] = []
     for statement in statements:
         if statement.effect:
-            found.append(statement)
+            settled.append(statement)
             continue
         doubt = (*statement.faults, Fault(statement.place, "its effect is not understood"))
-        found += [msgspec.structs.replace(statement, effect=effect, faults=doubt) for effect in _EFFECTS]
-    return tuple(found)
+        settled += [msgspec.structs.replace(statement, effect=effect, faults=doubt) for effect in _EFFECTS]
+    return tuple(settled)
 
 
 def _cap(statements: Iterable[Statement], boundary: tuple[Statement, ...]) -> tuple[Statement, ...]:
     """What the statements refuse, and of what they allow what an Allow of the boundary allows as well."""
     caps = [statement for statement in boundary if statement.effect == "Allow"]
-    found: list[Statement] = []
+    capped: list[Statement] = []
     for statement in _sorted_out(statements):
         refuses = statement.effect == "Deny"
-        found += [statement] if refuses else [msgspec.structs.replace(statement, within=cap) for cap in caps]
-    return tuple(found)
+        capped += [statement] if refuses else [msgspec.structs.replace(statement, within=cap) for cap in caps]
+    return tuple(capped)
 
 
 def asks_who(statement: Statement) -> bool:

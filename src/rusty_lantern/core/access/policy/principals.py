@@ -45,8 +45,8 @@ class Principal(msgspec.Struct, frozen=True):
         """The account it belongs to, where its name tells."""
         if self.kind == "account":
             return self.name
-        found = _IN_ACCOUNT.match(self.name)
-        return found[1] if found else ""
+        match = _IN_ACCOUNT.match(self.name)
+        return match[1] if match else ""
 
     @property
     def arn(self) -> str:
@@ -57,9 +57,9 @@ class Principal(msgspec.Struct, frozen=True):
 
     def carries(self, key: str) -> tuple[str, ...] | None:
         """What its requests carry of a condition key: values, nothing; None where it is not known."""
-        told = dict(self.known)
+        values = dict(self.known)
         family, slash, _ = key.partition("/")
-        return told.get(key, told.get(family + "/") if slash else None)
+        return values.get(key, values.get(family + "/") if slash else None)
 
     def spoken_to(self, principals: Principals) -> Speaks:
         """Whether a statement with these principals speaks to it."""
@@ -109,8 +109,8 @@ def role_of(name: str) -> str:
     >>> role_of("arn:aws:sts::400100200300:assumed-role/tide-reader/monday")
     'arn:aws:iam::400100200300:role/tide-reader'
     """
-    found = _SESSION.fullmatch(name)
-    return f"arn:{found[1]}:iam::{found[2]}:role/{found[3]}" if found else name
+    session = _SESSION.fullmatch(name)
+    return f"arn:{session[1]}:iam::{session[2]}:role/{session[3]}" if session else name
 
 
 def in_one_partition(name: str) -> str:
@@ -146,9 +146,9 @@ def user_named(name: str) -> Principal:
     ('arn:aws:iam::marsh:user/warden', 'deck')
     """
     name = in_one_partition(name)
-    found = _USER.fullmatch(name)
-    if found:
-        return Principal(name, "identity", aliases=(f"{found[1]}${found[2]}" if found[1] else found[2],))
+    match = _USER.fullmatch(name)
+    if match:
+        return Principal(name, "identity", aliases=(f"{match[1]}${match[2]}" if match[1] else match[2],))
     if ":" in name or not name:
         return read_principal(name)
     tenant, _, user = name.rpartition("$")

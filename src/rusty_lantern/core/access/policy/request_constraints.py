@@ -78,19 +78,19 @@ def alternatives(used: Iterable[str]) -> Iterator[Carried]:
     keys = set(used)
     tags = [key for key in sorted(keys) if key.startswith(_TAG)] if TAG_KEYS in keys else []
     rows = [row.choices for row in TABLE]
-    found: list[dict[str, Presence]] = [{}]
+    ways: list[dict[str, Presence]] = [{}]
     for tag in tags[:MOST_TAGS]:
-        found = [{**one, tag: presence} for one in found for presence in _SENT_OR_NOT]
+        ways = [{**one, tag: presence} for one in ways for presence in _SENT_OR_NOT]
     for choices in rows:
-        told: list[Carried] = []
+        distinct: list[Carried] = []
         for choice in choices:
             mine: Carried = {key: presence for key, presence in choice.items() if key in keys}
-            if mine not in told:
-                told.append(mine)
-        if {} in told or len({key for mine in told for key in mine}) == 1:
+            if mine not in distinct:
+                distinct.append(mine)
+        if {} in distinct or len({key for mine in distinct for key in mine}) == 1:
             continue  # a choice that says nothing of these keys takes in the others; one key alone is there or is not
-        found = [{**one, **more} for one in found for more in told]
-    yield from found
+        ways = [{**one, **more} for one in ways for more in distinct]
+    yield from ways
 
 
 def joined(one: Presence, other: Presence) -> Presence | None:

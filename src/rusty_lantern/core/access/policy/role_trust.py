@@ -36,10 +36,10 @@ def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
         named = statement.principals
         if statement.faults or named is None or named.vague:
             return Answer("failed", None, f"{statement.title} of its trust policy is not understood")
-        found = _widest(named, account)
-        if found == "anybody" and statement.conditions:
+        named_widest = _widest(named, account)
+        if named_widest == "anybody" and statement.conditions:
             return Answer("failed", None, f"whom the conditions of {statement.title} of its trust policy leave")
-        widest = max(widest, found, key=SCALE.index)
+        widest = max(widest, named_widest, key=SCALE.index)
     return Answer("known", widest)
 
 
@@ -66,14 +66,14 @@ def _speaks_of_taking_up(statement: Statement) -> bool:
 def _widest(named: Principals, account: str) -> AssumableBy:
     if named.everyone or named.negated:
         return "anybody"
-    found: list[AssumableBy] = ["nobody"]
+    sorts: list[AssumableBy] = ["nobody"]
     if named.services:
-        found.append("services")
+        sorts.append("services")
     if named.federated:
-        found.append("federated")
+        sorts.append("federated")
     if named.canonical:
-        found.append("other-accounts")
+        sorts.append("other-accounts")
     for name in named.accounts:
         numbers = re.findall(r"(?<![0-9])[0-9]{12}(?![0-9])", name)
-        found.append("own-account" if account and numbers[:1] == [account] else "other-accounts")
-    return max(found, key=SCALE.index)
+        sorts.append("own-account" if account and numbers[:1] == [account] else "other-accounts")
+    return max(sorts, key=SCALE.index)

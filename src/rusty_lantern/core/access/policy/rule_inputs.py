@@ -66,8 +66,8 @@ _OF_BUCKET = attrgetter(*BucketInputs.__struct_fields__[2:])
 
 def store_inputs(dossier: Dossier) -> StoreInputs:
     """What the rules of all of a store's buckets are made from."""
-    told = map(_bare, _OF_STORE(dossier))
-    return StoreInputs(dossier.account_number, dossier.acl_reading, dossier.dialect, *told)
+    answers = map(_bare, _OF_STORE(dossier))
+    return StoreInputs(dossier.account_number, dossier.acl_reading, dossier.dialect, *answers)
 
 
 def bucket_inputs(bucket: Bucket) -> BucketInputs:
@@ -86,15 +86,15 @@ def _bare(answer: Answer[Any]) -> Answer[Any]:
     return Answer(answer.state, answer.value, answer.note)
 
 
-def as_own(found: BucketInputs) -> BucketInputs | None:
+def as_own(inputs: BucketInputs) -> BucketInputs | None:
     """The same of a bucket called `OWN`; None where the policy cannot be rewritten so."""
-    text = found.policy.value
+    text = inputs.policy.value
     if text is None:
-        return msgspec.structs.replace(found, name=OWN)
-    written = text_as_own(text, found.name)
+        return msgspec.structs.replace(inputs, name=OWN)
+    written = text_as_own(text, inputs.name)
     if written is None:
         return None
-    return msgspec.structs.replace(found, name=OWN, policy=msgspec.structs.replace(found.policy, value=written))
+    return msgspec.structs.replace(inputs, name=OWN, policy=msgspec.structs.replace(inputs.policy, value=written))
 
 
 def text_as_own(policy: str, bucket: str) -> str | None:
@@ -110,9 +110,9 @@ def text_as_own(policy: str, bucket: str) -> str | None:
     return None if f':{bucket}"' in written or f":{bucket}/" in written else written  # with an account before it
 
 
-def fingerprint(found: BucketInputs) -> bytes:
+def fingerprint(inputs: BucketInputs) -> bytes:
     """Two of them are the same exactly where these bytes are (SHA-256; a policy may be a megabyte)."""
-    return hashlib.sha256(_ENCODER.encode(found)).digest()
+    return hashlib.sha256(_ENCODER.encode(inputs)).digest()
 
 
 _ENCODER = msgspec.msgpack.Encoder()

@@ -63,7 +63,7 @@ def door_of(rules: Rules, by: str) -> str:
     return named or next((right.door for right in rules.rights if right.title == by), "")
 
 
-class Found(msgspec.Struct, frozen=True):
+class Widest(msgspec.Struct, frozen=True):
     """What a search of one region came to: the level, a piece of the region to take a witness from, its restriction."""
 
     level: Level = "closed"
@@ -169,8 +169,8 @@ class View:
 
     def _unlisted(self, statement: Statement) -> str:
         """An action that nobody published, which a statement allows to this audience: it may be anything."""
-        found = unlisted(statement.actions, negated=statement.actions_negated)
-        return found if found and self.reading.speaks(statement) != "no" else ""
+        unknown = unlisted(statement.actions, negated=statement.actions_negated)
+        return unknown if unknown and self.reading.speaks(statement) != "no" else ""
 
     def _policy_shut(self, side: Side) -> bool:
         guard = self.rules.restrict_policies
@@ -246,10 +246,10 @@ class View:
             return None
         return Caller(who.account, who.arn, who.label if who.label != who.name or not who.arn else "")
 
-    def find(self, verb: Verb, side: Side) -> Found:
+    def find(self, verb: Verb, side: Side) -> Widest:
         """The verdict on the least or the most that is allowed. Raises `OverBudget`."""
         if not self._possible(verb):
-            return Found()
+            return Widest()
         addresses, let_in = _Addresses(self.work), None
         narrowest: tuple[Restriction, Box] | None = None
         for group in self.reading.groups(verb):
@@ -266,11 +266,11 @@ class View:
                 addresses.add(PUBLIC_ADDRESSES if own_endpoint else source.values)
                 strange = {**strange, TIME: piece[TIME]} if TIME in piece else strange
                 if addresses.beyond_a_fence():
-                    return Found("open", strange)
+                    return Widest("open", strange)
                 let_in = let_in or strange
         if let_in is not None:
-            return Found("restricted", let_in, Restriction.around(addresses.joined(), self.trusted))
-        return Found("restricted", narrowest[1], narrowest[0]) if narrowest else Found()
+            return Widest("restricted", let_in, Restriction.around(addresses.joined(), self.trusted))
+        return Widest("restricted", narrowest[1], narrowest[0]) if narrowest else Widest()
 
 
 def _of_actions(actions: frozenset[str], group: Group) -> Iterator[Box]:

@@ -93,7 +93,7 @@ def accounts_in(values: Iterable[str], *, of_accounts: bool) -> list[str]:
     if of_accounts:
         named = [value for value in values if not set("*?$:") & set(value)]
     else:
-        named = [found[1] for value in values if (found := _IN_NAME.match(value))]
+        named = [match[1] for value in values if (match := _IN_NAME.match(value))]
     return [name for name in named if not re.fullmatch(r"\d{12}", name)]
 
 
@@ -101,8 +101,8 @@ def outsiders(texts: TextSet, work: Budget) -> TextSet:
     """Of a set of resource names, those that an outsider can have: of one account that stands for enough of them."""
     key = ("strangers", id(texts))
     if key not in work.memo:
-        found = _fitting_account(texts, work)
-        own = _names_in(found) if found else None
+        fitting = _fitting_account(texts, work)
+        own = _names_in(fitting) if fitting else None
         work.memo[key] = (globs(own, work) if own else NO_TEXTS, texts)
     made: TextSet = work.memo[key][0]
     return made

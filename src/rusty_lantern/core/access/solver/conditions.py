@@ -111,12 +111,12 @@ def _of_name(condition: Condition, row: ContextKey, frame: Frame, work: Budget, 
     without = names_without(condition.key)
     if condition.operator == "null":
         absent, present = _null_wants(condition)
-        found = complement(without) if present else NO_TEXTS
-        return Maybe(found.join(without, work) if absent else found, absent=False)
-    found = names_where(condition.key, _patterns(condition, row, frame, variables=variables))
+        names = complement(without) if present else NO_TEXTS
+        return Maybe(names.join(without, work) if absent else names, absent=False)
+    names = names_where(condition.key, _patterns(condition, row, frame, variables=variables))
     if _negated(condition):
-        found = complement(found.join(without, work))
-    return Maybe(found.join(without, work) if true_of_nothing(condition) else found, absent=False)
+        names = complement(names.join(without, work))
+    return Maybe(names.join(without, work) if true_of_nothing(condition) else names, absent=False)
 
 
 def _negated(condition: Condition) -> bool:
@@ -212,10 +212,10 @@ def expand(text: str, make: Callable[[str], Pattern], frame: Frame) -> Pattern |
         return make(text)
     tokens: Pattern = ()
     end = 0
-    for found in VARIABLE.finditer(text):
-        tokens += make(text[end : found.start()]) if found.start() > end else ()
-        end = found.end()
-        name, _, fallback = (part.strip() for part in found[1].partition(","))
+    for variable in VARIABLE.finditer(text):
+        tokens += make(text[end : variable.start()]) if variable.start() > end else ()
+        end = variable.end()
+        name, _, fallback = (part.strip() for part in variable[1].partition(","))
         value = LITERAL_VARIABLES.get(name) or _variable(name, frame) or fallback.strip("'\"")
         if not value:
             return None

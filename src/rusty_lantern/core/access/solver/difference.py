@@ -69,8 +69,8 @@ def _more(view: View, than: View, verb: Verb, mine: Side = "least", theirs: Side
         for piece in view.pieces(group, mine):
             for rest in without(piece, taken, view.work):
                 request = view.request_in(rest, group)
-                found = witness_of(request, view.rules.bucket, door_of(view.rules, decide(view.rules, request).by))
-                return msgspec.structs.replace(found, caller=view.identity.name) if view.identity else found
+                witness = witness_of(request, view.rules.bucket, door_of(view.rules, decide(view.rules, request).by))
+                return msgspec.structs.replace(witness, caller=view.identity.name) if view.identity else witness
     return None
 
 

@@ -27,7 +27,7 @@ from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import FIRST_ACTION, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, Audience
-from rusty_lantern.core.access.solver.audience_view import BUDGET, Found, Level, View, door_of, public_policy
+from rusty_lantern.core.access.solver.audience_view import BUDGET, Level, View, Widest, door_of, public_policy
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import Public
@@ -65,13 +65,13 @@ def exposures(rules: Rules, around: EvaluationContext, budget: int = BUDGET) -> 
     """The verdict for each audience and verb."""
     memo: dict[object, Any] = {}
     public = public_policy(rules, around, Budget(budget, memo))
-    found: dict[tuple[Audience, Verb], Verdict] = {}
+    verdicts: dict[tuple[Audience, Verb], Verdict] = {}
     for audience in AUDIENCES:
         work = Budget(budget, memo)  # each has its own, so that no audience spends another's
         view = View(rules, around, audience, work, public)
         bare = View(rules, around, audience, work, public, bare=True) if view.reading.leaves_away else None
-        found |= {(audience, verb): _verdict(view, bare, verb) for verb in VERBS}
-    return found
+        verdicts |= {(audience, verb): _verdict(view, bare, verb) for verb in VERBS}
+    return verdicts
 
 
 def _verdict(view: View, bare: View | None, verb: Verb) -> Verdict:
@@ -79,7 +79,7 @@ def _verdict(view: View, bare: View | None, verb: Verb) -> Verdict:
     no automaton is built for what they do not send."""
     view.doubts.clear()
     try:
-        least = bare.find(verb, "least") if bare else Found()
+        least = bare.find(verb, "least") if bare else Widest()
         if least.level != "open":
             least = view.find(verb, "least")
         if least.level == "open" or not (view.doubts or view.rules.doubted):
@@ -93,17 +93,17 @@ def _verdict(view: View, bare: View | None, verb: Verb) -> Verdict:
     return Verdict("unknown", doubts=reasons)
 
 
-def _proven(view: View, found: Found) -> Verdict:
+def _proven(view: View, widest: Widest) -> Verdict:
     """The verdict with its witness, once the plain decider has accepted it."""
-    if found.piece is None:
-        return Verdict(found.level)
-    request = request_from(found.piece, view.audience, view.around)
+    if widest.piece is None:
+        return Verdict(widest.level)
+    request = request_from(widest.piece, view.audience, view.around)
     decision = decide(view.rules, request, public=as_match(view.public))
     if decision.allowed is not True:
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
     witness = witness_of(request, view.rules.bucket, door_of(view.rules, decision.by))
-    return Verdict(found.level, witness, decision.by, found.restriction, until=_ends(found.piece))
+    return Verdict(widest.level, witness, decision.by, widest.restriction, until=_ends(widest.piece))
 
 
 def as_match(public: Public) -> Literal["yes", "no", "maybe"]:

@@ -92,9 +92,9 @@ def _retentions(demands: Demands, certain: bool) -> IntervalSet:
     if not demands.applies_to(DAYS):
         return IntervalSet([((0, 0), LAST)])
     periods = IntervalSet()
-    asked = {DAYS: Maybe(IntervalSet([((0, 0), LAST)]), absent=False)}
+    days = {DAYS: Maybe(IntervalSet([((0, 0), LAST)]), absent=False)}
     for action in RETAINING:
-        for piece in demands.left_of(action, asked, certain=certain):
+        for piece in demands.left_of(action, days, certain=certain):
             periods = periods.join(piece[DAYS].values, demands.work)
     return periods
 

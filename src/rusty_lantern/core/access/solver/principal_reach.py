@@ -30,7 +30,7 @@ def reach_of(
     """
     if around.account_unread and not insider and identity.account:
         return _either(identity, rules, around, work)
-    found: dict[Verb, Reach] = {}
+    reaches: dict[Verb, Reach] = {}
     inside = insider or (around.account == identity.account and bool(identity.account)) or identity.kind == "service"
     public = Public() if inside else public_policy(rules, around, work)
     view = View(rules, around, "any-account", work, public, identity=identity)
@@ -39,13 +39,13 @@ def reach_of(
         try:
             least, most = view.find(verb, "least"), view.find(verb, "most")
         except OverBudget:
-            found[verb] = Reach("unknown", doubts=("the rules are too intricate",))
+            reaches[verb] = Reach("unknown", doubts=("the rules are too intricate",))
             continue
         if least.level != most.level:
-            found[verb] = Reach("unknown", doubts=(*rules.doubted.values(), *view.doubts))
+            reaches[verb] = Reach("unknown", doubts=(*rules.doubted.values(), *view.doubts))
         else:
-            found[verb] = Reach(least.level, least.restriction.words if least.restriction else "")
-    return found
+            reaches[verb] = Reach(least.level, least.restriction.words if least.restriction else "")
+    return reaches
 
 
 def _either(identity: Principal, rules: Rules, around: EvaluationContext, work: Budget) -> dict[Verb, Reach]:

@@ -64,10 +64,10 @@ def _lets_in_anybody(statement: Statement) -> str:
     who = statement.principals
     if who is not None and not who.everyone and not who.negated:
         return "maybe" if who.vague else "no"
-    found = {_fixes(condition, variables=statement.variables) for condition in statement.conditions}
-    if "yes" in found:
+    fixed = {_fixes(condition, variables=statement.variables) for condition in statement.conditions}
+    if "yes" in fixed:
         return "no"
-    return "maybe" if who is None or "maybe" in found else "yes"
+    return "maybe" if who is None or "maybe" in fixed else "yes"
 
 
 def _fixes(condition: Condition, *, variables: bool) -> str:

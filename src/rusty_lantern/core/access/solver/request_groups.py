@@ -107,9 +107,9 @@ class RequestGroups:
             alike = _grouped(verb, lambda action: tuple([self._presence(key, row, action) for key, row in varying]))
         for (target, carried), actions in alike.items():
             of_action = dict(zip([key for key, _ in varying], carried, strict=True))
-            told = {key: of_action.get(key) or self._of_any_action[key] for key in self._rows}
+            presences = {key: of_action.get(key) or self._of_any_action[key] for key in self._rows}
             for choice in self._choices():
-                narrowed = {key: joined(presence, choice.get(key, "maybe")) for key, presence in told.items()}
+                narrowed = {key: joined(presence, choice.get(key, "maybe")) for key, presence in presences.items()}
                 if None not in narrowed.values():
                     yield self._group(actions, target, narrowed)  # type: ignore[arg-type]
 
@@ -250,10 +250,10 @@ Alike = dict[tuple[Target, tuple[Presence, ...]], tuple[str, ...]]
 
 def _grouped(verb: Verb, carried: Callable[[str], tuple[Presence, ...]]) -> Alike:
     """The verb's actions, those together that are on the same and of which `carried` tells the same."""
-    found: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
+    names_of: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
     for action in actions_of(verb):
-        found.setdefault((action.target, carried(action.name)), []).append(action.name)
-    return {one: tuple(names) for one, names in found.items()}
+        names_of.setdefault((action.target, carried(action.name)), []).append(action.name)
+    return {one: tuple(names) for one, names in names_of.items()}
 
 
 @cache

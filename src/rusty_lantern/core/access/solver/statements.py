@@ -146,8 +146,8 @@ class AudiencePolicy(RequestGroups):
             patterns.append(expand(pattern, glob, self.frame) if statement.variables else glob(pattern))
         if None in patterns and statement.resources_negated:
             raise NotUnderstood("NotResource with a variable that this caller does not have")
-        found = matching(tuple(dict.fromkeys(p for p in patterns if p is not None)), self.work)
-        return ALL_TEXTS.minus(found, self.work) if statement.resources_negated else found
+        named = matching(tuple(dict.fromkeys(p for p in patterns if p is not None)), self.work)
+        return ALL_TEXTS.minus(named, self.work) if statement.resources_negated else named
 
     @property
     def _who(self) -> object:
@@ -177,8 +177,8 @@ class AudiencePolicy(RequestGroups):
             return False
         if not condition.operator.startswith("string") or any("${" in value for value in condition.values):
             return False
-        told = condition.key in TOLD_BY_NAME or self.frame.carries(condition.key) is not None
-        return row.carried(self.audience) == "maybe" and not told
+        fixed = condition.key in TOLD_BY_NAME or self.frame.carries(condition.key) is not None
+        return row.carried(self.audience) == "maybe" and not fixed
 
 
 _VAGUE = "a name with a wildcard inside, or without its account, has no agreed meaning"

@@ -27,7 +27,7 @@ from rusty_lantern.core.access.policy.values import NotUnderstood
 from rusty_lantern.core.access.solver.audience_view import Level
 from rusty_lantern.core.access.solver.exposure import Exposures, Verdict, exposures
 from rusty_lantern.core.access.solver.mandatory_conditions import Demands
-from rusty_lantern.core.access.solver.verdict_words import Told, told
+from rusty_lantern.core.access.solver.verdict_words import WordedVerdict, worded_verdicts
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.model.identity import Verb
@@ -59,17 +59,17 @@ class Decided:
             return _nothing_known(defect(error))
 
     @cached_property
-    def told(self) -> dict[str, Told]:
+    def worded(self) -> dict[str, WordedVerdict]:
         """The verdicts in words, by the names of `verdict_words`."""
-        return told(self._verdicts)
+        return worded_verdicts(self._verdicts)
 
     @cached_property
     def levels(self) -> dict[Level, frozenset[Verb]]:
         """Level → the verbs that one of the public audiences has such a verdict for."""
-        found: dict[Level, set[Verb]] = {}
+        verbs_at: dict[Level, set[Verb]] = {}
         for (_, verb), verdict in self._verdicts.items():
-            found.setdefault(verdict.level, set()).add(verb)
-        return {level: frozenset(verbs) for level, verbs in found.items()}
+            verbs_at.setdefault(verdict.level, set()).add(verb)
+        return {level: frozenset(verbs) for level, verbs in verbs_at.items()}
 
     @cached_property
     def all_closed(self) -> bool:
@@ -102,17 +102,17 @@ class VerdictCache:
         self._known: dict[Hashable, Decided] = {}
         self._alike: dict[Hashable, Decided | None] = {}
 
-    def of_inputs(self, found: BucketInputs, around: EvaluationContext, rules_from: RulesFrom) -> Decided:
+    def of_inputs(self, inputs: BucketInputs, around: EvaluationContext, rules_from: RulesFrom) -> Decided:
         """What is decided of the bucket of these inputs. `rules_from` is the same for all buckets that are asked for,
         but for the bucket."""
-        own = inputs_as_own(found)
+        own = inputs_as_own(inputs)
         if own is None:
-            return self.of(rules_from(found), around)
+            return self.of(rules_from(inputs), around)
         key = (fingerprint(own), around)
         known = self._alike.get(key)
         if known is not None:
             return known
-        rules = rules_from(found)
+        rules = rules_from(inputs)
         decided = self.of(rules, around)
         if key not in self._alike:
             # Where the own name in the policy's text is more than a bucket's name in resources, a bucket of another
@@ -174,8 +174,8 @@ def owned(statements: Iterable[Statement], bucket: str) -> tuple[Statement, ...]
     """Statements with the bucket's own name read as `OWN`; None where a pattern may reach it and others too."""
     if bucket == OWN or not _GLOBS.isdisjoint(bucket):
         return None
-    found = [_owned(statement, bucket) for statement in statements]
-    return None if None in found else tuple(statement for statement in found if statement is not None)
+    renamed = [_owned(statement, bucket) for statement in statements]
+    return None if None in renamed else tuple(statement for statement in renamed if statement is not None)
 
 
 def _owned(statement: Statement, bucket: str) -> Statement | None:

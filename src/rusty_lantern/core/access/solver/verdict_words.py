@@ -17,7 +17,7 @@ BEYOND_TRUSTED = "beyond-trusted"
 _WIDE: tuple[Level, ...] = ("closed", "restricted", "open")
 
 
-class Told(NamedTuple):
+class WordedVerdict(NamedTuple):
     """A verdict as the buckets of a shape have it in common: all of a fact but its evidence."""
 
     level: Level
@@ -28,21 +28,23 @@ class Told(NamedTuple):
     verb: Verb
 
 
-def told(verdicts: Exposures) -> dict[str, Told]:
+def worded_verdicts(verdicts: Exposures) -> dict[str, WordedVerdict]:
     """`AUDIENCE.VERB` → its verdict; `VERB` → the wider one of both audiences; `beyond-trusted` → the widest of all but
     those that are restricted to networks that the team trusts. What is unknown counts as wider than whatever is not
     open."""
-    found = {f"{audience}.{verb}": _told(verdict, verb) for (audience, verb), verdict in verdicts.items()}
+    worded = {f"{audience}.{verb}": _worded(verdict, verb) for (audience, verb), verdict in verdicts.items()}
     trusted = {
         f"{audience}.{verb}"
         for (audience, verb), verdict in verdicts.items()
         if verdict.restriction and verdict.restriction.trusted
     }
-    by_verb: dict[str, Told] = {verb: found[_widest(found, [f"{one}.{verb}" for one in AUDIENCES])] for verb in VERBS}
-    return {**found, **by_verb, BEYOND_TRUSTED: _beyond(found, trusted)}
+    by_verb: dict[str, WordedVerdict] = {
+        verb: worded[_widest(worded, [f"{one}.{verb}" for one in AUDIENCES])] for verb in VERBS
+    }
+    return {**worded, **by_verb, BEYOND_TRUSTED: _beyond(worded, trusted)}
 
 
-def _told(verdict: Verdict, verb: Verb) -> Told:
+def _worded(verdict: Verdict, verb: Verb) -> WordedVerdict:
     because = verdict.because
     source: Source = "policy"
     if because.startswith("ACL grant of"):
@@ -50,26 +52,26 @@ def _told(verdict: Verdict, verb: Verb) -> Told:
     elif because.startswith(("container ", "account ACL")):
         source = "container_acl"
     if verdict.level == "unknown":
-        return Told("unknown", "; ".join(verdict.doubts), source, verb)
+        return WordedVerdict("unknown", "; ".join(verdict.doubts), source, verb)
     ends = verdict.until and f"until {show_moment(verdict.until)}"
     within = verdict.restriction and verdict.restriction.words
-    return Told(verdict.level, ", ".join(part for part in (because, ends, within) if part), source, verb)
+    return WordedVerdict(verdict.level, ", ".join(part for part in (because, ends, within) if part), source, verb)
 
 
-def _widest(found: Mapping[str, Told], names: list[str]) -> str:
+def _widest(worded: Mapping[str, WordedVerdict], names: list[str]) -> str:
     """The name of the widest of these; of several, the first."""
-    doubted = [name for name in names if found[name].level == "unknown"]
-    known = [name for name in names if found[name].level != "unknown"]
-    widest = max(known, key=lambda name: _WIDE.index(found[name].level), default="")
-    return doubted[0] if doubted and (not widest or found[widest].level != "open") else widest
+    doubted = [name for name in names if worded[name].level == "unknown"]
+    known = [name for name in names if worded[name].level != "unknown"]
+    widest = max(known, key=lambda name: _WIDE.index(worded[name].level), default="")
+    return doubted[0] if doubted and (not widest or worded[widest].level != "open") else widest
 
 
-def _beyond(found: Mapping[str, Told], trusted: set[str]) -> Told:
-    left = [name for name in found if name not in trusted]
-    reaching = [name for name in left if found[name].level != "closed"]
+def _beyond(worded: Mapping[str, WordedVerdict], trusted: set[str]) -> WordedVerdict:
+    left = [name for name in worded if name not in trusted]
+    reaching = [name for name in left if worded[name].level != "closed"]
     if not reaching:
-        first = found[next(iter(left or found))]
-        return Told("closed", "from trusted networks only" if trusted else "", first.source, first.verb)
-    name = _widest(found, reaching)
-    widest = found[name]
+        first = worded[next(iter(left or worded))]
+        return WordedVerdict("closed", "from trusted networks only" if trusted else "", first.source, first.verb)
+    name = _widest(worded, reaching)
+    widest = worded[name]
     return widest if widest.level == "unknown" else widest._replace(words=f"{name}: {widest.words}")

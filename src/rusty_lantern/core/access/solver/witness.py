@@ -149,8 +149,8 @@ def _sample(values: Any) -> str | None:
 
 def _several(values: MultivalueSet) -> tuple[str, ...]:
     """A smallest set of texts that is a member."""
-    picked = [found for family in values.families if (found := family.pick(Budget(10_000))) is not None]
-    return min((tuple(sorted(found)) for found in picked), key=len, default=())
+    picked = [values_picked for family in values.families if (values_picked := family.pick(Budget(10_000))) is not None]
+    return min((tuple(sorted(values_picked)) for values_picked in picked), key=len, default=())
 
 
 def request_from(piece: Box, audience: Audience, around: EvaluationContext, sender: Caller | None = None) -> Request:
@@ -171,8 +171,8 @@ def request_from(piece: Box, audience: Audience, around: EvaluationContext, send
     caller = ANONYMOUS
     if sender is not None:
         caller = sender
-        told = {ACCOUNT: caller.account, ARN: caller.arn}
-        context |= {key: (value,) for key, value in told.items() if value}
+        names = {ACCOUNT: caller.account, ARN: caller.arn}
+        context |= {key: (value,) for key, value in names.items() if value}
     elif audience == "any-account":
         arn = context.get(ARN, (f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger",))[0]
         account = arn.split(":")[4]
@@ -305,14 +305,16 @@ def witness_of(request: Request, bucket: str, door: str = "") -> Witness:
 
 def _by_blob_protocol(action: str, method: str) -> tuple[str, str]:
     """Method and query of the blob protocol that ask for the same. Source: its published operations."""
-    found = ACTIONS[action]
+    described = ACTIONS[action]
     whole = {
         "list": ("GET", "restype=container&comp=list"), "read-settings": ("GET", "restype=container&comp=acl"),
         "change-settings": ("PUT", "restype=container&comp=acl"),
     }  # fmt: skip
-    if found.target == "bucket" and found.verb in whole:
-        return whole[found.verb]
-    return method, {"read-settings": "comp=tags", "change-settings": "comp=immutabilityPolicies"}.get(found.verb, "")
+    if described.target == "bucket" and described.verb in whole:
+        return whole[described.verb]
+    return method, {"read-settings": "comp=tags", "change-settings": "comp=immutabilityPolicies"}.get(
+        described.verb, ""
+    )
 
 
 def _signed(caller: Caller) -> str:

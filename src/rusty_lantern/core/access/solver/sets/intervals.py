@@ -45,18 +45,18 @@ class IntervalSet:
     def meet(self, other: IntervalSet, work: Budget) -> IntervalSet:
         """Members of both."""
         work.spend(len(self.spans) + len(other.spans))
-        found: list[tuple[Cut, Cut]] = []
+        common: list[tuple[Cut, Cut]] = []
         i = j = 0
         while i < len(self.spans) and j < len(other.spans):
             start = max(self.spans[i][0], other.spans[j][0])
             end = min(self.spans[i][1], other.spans[j][1])
             if start < end:
-                found.append((start, end))
+                common.append((start, end))
             if self.spans[i][1] < other.spans[j][1]:
                 i += 1
             else:
                 j += 1
-        return IntervalSet(found)
+        return IntervalSet(common)
 
     def join(self, other: IntervalSet, work: Budget) -> IntervalSet:
         """Members of either."""
@@ -163,13 +163,13 @@ PUBLIC_ADDRESSES = EVERY_V4.minus(
 
 def as_networks(line: IntervalSet, most: int = 8) -> list[str]:
     """The networks that make up a set of addresses, at most `most` of them and then an ellipsis."""
-    found: list[str] = []
+    networks: list[str] = []
     for (start, _), (end, _) in line.spans:
         for low, high in ((start, min(end, V6_OFFSET)), (max(start, V6_OFFSET), end)):
             if low < high:
                 nets = ipaddress.summarize_address_range(address_at(int(low)), address_at(int(high) - 1))
                 for net in nets:
-                    if len(found) == most:
-                        return [*found, "…"]
-                    found.append(str(net))
-    return found
+                    if len(networks) == most:
+                        return [*networks, "…"]
+                    networks.append(str(net))
+    return networks
