@@ -204,7 +204,7 @@ ONE = "<Version><Key>same</Key><VersionId>v</VersionId><IsLatest>true</IsLatest>
     "entries,note",
     [
         (ONE, "the listing never ends: a page came twice"),
-        ("", "the listing breaks off: an empty page, and more is said to follow"),
+        ("", "the listing breaks off: an empty page that promises more"),
         (ONE.replace("<Key>same</Key>", ""), "a listing has an entry without a key"),
         (ONE.replace("1</Size>", "1e9</Size>"), 'a listing gives a size that is no number of bytes: "1e9"'),
     ],

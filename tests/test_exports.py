@@ -218,7 +218,7 @@ def test_places_that_no_layout_maps_are_named_and_never_guessed() -> None:
 @pytest.mark.parametrize(
     ("row", "words"),
     [
-        ({"name": "a", "versions": "maybe"}, 'at /items/0/versions: "maybe" is none of the words of the layout'),
+        ({"name": "a", "versions": "maybe"}, 'at /items/0/versions: "maybe" is not one of the words of the layout'),
         ({"name": "a", "made": "noon"}, 'at /items/0/made: "noon" is not a date written as milliseconds'),
         ({"name": "a", "keepDays": "-1"}, "at /items/0/keepDays:"),
         ({"name": "a", "keepDays": {"x": 1}}, "at /items/0/keepDays:"),
@@ -244,7 +244,7 @@ def test_a_bucket_twice_and_a_join_to_nothing_are_errors() -> None:
     found = told(items({"name": "a"}) | {"more.json": [{"of": "a", "place": "x"}]}, joined)
     assert found.dossier.buckets[0].region.value == "x"
     twice = [{"of": "a", "place": "x"}, {"of": "a", "place": "y"}]
-    with pytest.raises(BadInput, match="region is told twice, and differently"):
+    with pytest.raises(BadInput, match="region has two different values"):
         told(items({"name": "a"}) | {"more.json": twice}, joined)
 
 

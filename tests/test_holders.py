@@ -469,7 +469,7 @@ def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole
     baseline.write_text(mistaken)
     told = json.loads(lantern("baseline", "check", "--json", cwd=folder).out)["warnings"]
     assert [one["what"] for one in told if "raeder" in one["what"]] == [
-        "access.ledger-raeder: nobody there goes by that name"
+        "access.ledger-raeder: no identity there has that name"
     ]
 
 

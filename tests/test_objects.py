@@ -346,7 +346,7 @@ def test_a_survey_of_objects_says_what_it_does_not_ask_where_the_baseline_cannot
         words = ("survey", *AS_OF, "--only", "harbour/press-kit")
         plain = lantern(*words, cwd=folder)
         looking = lantern("survey", "--as-of", "2026-11-02T06:00:01Z", *words[3:], "--objects", "all", cwd=folder)
-    told = "tags and ACLs of objects are not asked for: what is required is not known, baseline.yaml:2:"
+    told = "tags and ACLs of objects are not asked for: the baseline cannot be read, baseline.yaml:2:"
     assert [(ran.code, told in ran.err) for ran in (plain, looking)] == [(0, False), (0, True)]
 
 

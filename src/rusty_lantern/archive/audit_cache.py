@@ -1,4 +1,4 @@
-"""What audits of kept surveys came to, kept beside the surveys (`standings/`), so that looking back is quick.
+"""The results of audits of saved surveys, kept beside the surveys (`standings/`), so that looking back is quick.
 
 Nothing here is a source: a file that is missing, or was judged by another baseline, is worked out again.
 """

@@ -14,7 +14,7 @@ FILE = "begun.json"
 
 
 class Options(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
-    """What `lantern survey` was told about what to ask."""
+    """The options of `lantern survey` that say what to ask."""
 
     only: tuple[str, ...] = ()
     probe: bool = False
@@ -44,8 +44,8 @@ class Options(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
         write_whole(journals / FILE, msgspec.json.encode(self))
 
     def gone_on(self, journals: Path) -> Options:
-        """Those that a survey was begun with. Raises `BadInput` where these ask for something else, or where nobody
-        can tell what it was begun with."""
+        """Those that a survey was begun with. Raises `BadInput` where these ask for something else, or where its
+        options are not on record."""
         file = journals / FILE
         try:
             begun = msgspec.json.decode(file.read_bytes(), type=Options)

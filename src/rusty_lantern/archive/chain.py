@@ -78,7 +78,7 @@ def history(archive: Path, *, verify: bool, signer: PublicKey | None = None) -> 
 def _follows(
     archive: Path, manifest: Manifest, before: str | None, digests: dict[str, str], followers: dict[str | None, str]
 ) -> tuple[int, str]:
-    """How many pruned surveys lie before a survey, and what is wrong with its place in the chain."""
+    """How many pruned surveys precede a survey, and what is wrong with its place in the chain."""
     gone = {one.sha256: one.previous for one in pruned(archive)} if manifest.previous != before else {}
     previous, steps = manifest.previous, 0
     while previous != before and previous in gone and steps <= len(gone):

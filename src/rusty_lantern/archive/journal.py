@@ -57,7 +57,7 @@ class Journal:
             raise self._cannot(error) from None
 
     def recall(self, question: str) -> tuple[int, dict[str, str], bytes] | None:
-        """The answer that a question already got, read from where it stands."""
+        """The answer that a question already got, read from its place in the file."""
         place = self._places.get(_digest(question))
         if place is None or self._reading is None:
             return None
@@ -119,7 +119,7 @@ def _digest(question: str) -> int:
 
 
 def _places(path: Path) -> dict[int, int]:
-    """Question, by its digest → where in the file its answer stands."""
+    """Question, by its digest → where in the file its answer is."""
     known: dict[int, int] = {}
     if not path.is_file():
         return known

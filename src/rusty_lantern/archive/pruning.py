@@ -2,7 +2,7 @@
 
 The latest survey always stays, and so does each that is the last of its day, week, month or year as the rule asks. What
 goes is written down first, with its hash and that of the survey it followed (`surveys/pruned.jsonl`), so that the chain
-of surveys can still be followed, and every gap in it is told of.
+of surveys can still be followed, and every gap in it is reported.
 """
 
 from __future__ import annotations
@@ -103,12 +103,12 @@ def prune(archive: Path, go: Sequence[str], rule: str, signer: Signer | None = N
             for counted in (archive.parent / STANDINGS).glob(f"{name}.*"):
                 counted.unlink()
         except OSError as error:
-            raise CannotWrite(Problem(f"cannot be taken away: {error.strerror}", Place(str(archive / name)))) from None
+            raise CannotWrite(Problem(f"cannot be deleted: {error.strerror}", Place(str(archive / name)))) from None
 
 
 def _manifest(folder: Path) -> Manifest:
     try:
         return msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
     except (OSError, msgspec.DecodeError) as error:
-        what, remedy = f"this survey cannot be read: {error}", "nothing was taken away; lantern history --verify"
+        what, remedy = f"this survey cannot be read: {error}", "nothing was deleted; lantern history --verify"
         raise BadInput(Problem(what, Place(f"{folder.parent.name}/{folder.name}"), remedy)) from None

@@ -1,4 +1,4 @@
-"""What there is in a workspace, told from names and small files alone: nothing of the core is loaded for it."""
+"""What there is in a workspace, read from names and small files alone: nothing of the core is loaded for it."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ FORM = 16
 
 
 class Glimpse(msgspec.Struct, frozen=True):
-    """The part of a kept standing that tells how a survey stood, and by what it was judged."""
+    """The part of a saved standing that says what a survey came out as, and by which rules."""
 
     judged_by: str
     judged_with: list[str]
@@ -43,7 +43,7 @@ _WORST_VERBS = ("write", "delete", "change-settings", "bypass-retention", "read"
 
 
 def _how_bad(fact: str) -> tuple[int, str]:
-    """Where a fact stands: public access by its verb, then everything else by name."""
+    """The rank of a fact: public access by its verb, then everything else by name."""
     area, _, verb = fact.partition(".")
     order = _WORST_VERBS.index(verb) if area == "exposure" and verb in _WORST_VERBS else len(_WORST_VERBS)
     return order, fact
@@ -75,7 +75,7 @@ def judged_by(texts: list[str], manifest: bytes) -> str:
 
 
 def glimpse(folder: Path, survey: str) -> Glimpse | None:
-    """How a survey stood, if that is kept and nothing was written since that would judge it otherwise."""
+    """The result of a survey's audit, if it is saved and nothing written since would change it."""
     try:
         kept = msgspec.json.decode(_read_kept(folder, folder / STANDINGS / f"{survey}.json"), type=Glimpse)
         texts = [_text(folder / name) for name in kept.judged_with]

@@ -1,7 +1,7 @@
 """Signatures over what is kept: who wrote a survey, a pruning record, a report, a folder of evidence.
 
 Ed25519 (RFC 8032). What is signed is a line that says what it is of, and the SHA-256 of the content: a signature of one
-survey fits no other. The private key never lies in the workspace by itself; estate.yaml names where it is.
+survey fits no other. The private key is never in the workspace by itself; estate.yaml names where it is.
 """
 
 from __future__ import annotations
@@ -117,7 +117,7 @@ def new_key(path: Path) -> str:
 
 
 def public_path(path: Path) -> Path:
-    """Where the public half of a signing key lies."""
+    """Where the public half of a signing key is."""
     return path.with_name(f"{path.stem}.public.pem")
 
 

@@ -82,7 +82,7 @@ class Survey(msgspec.Struct, frozen=True):
 
 JOURNAL = "journal"
 TABLES = "objects"
-"""Where version tables lie: `objects/STORE/BUCKET.parquet`."""
+"""Where version tables are: `objects/STORE/BUCKET.parquet`."""
 
 
 def folder_name(moment: datetime) -> str:

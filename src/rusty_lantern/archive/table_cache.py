@@ -1,6 +1,6 @@
 """What was counted in a survey's version tables, kept beside the surveys (`standings/`), so that it is counted once.
 
-A saved survey never changes, so neither does what its tables come to under the same requirements at the same moment.
+A saved survey never changes, so neither do the counts of its tables under the same requirements at the same moment.
 Nothing here is a source: what is missing, damaged, or was counted otherwise is counted again.
 """
 
@@ -26,7 +26,7 @@ NO_SEAL = Sealed()
 
 
 class _Kept(msgspec.Struct, frozen=True):
-    """By what was counted, and per table a hash of its file and of what was asked, and what it came to."""
+    """By what was counted, and per table a hash of its file and of the question, and the answer."""
 
     by: str
     counts: dict[str, tuple[str, msgspec.Raw]]
@@ -84,7 +84,7 @@ class TableCache(msgspec.Struct, frozen=True):
 
 
 def _stamp(file: Path) -> tuple[str, int, int]:
-    """What tells that a file is not the one that was counted: its place, length and time of change."""
+    """What shows that a file is not the one that was counted: its place, length and time of change."""
     place = "/".join(file.parts[-4:])
     try:
         known = file.stat()

@@ -101,4 +101,4 @@ def _refuse_stranger(who: str, store_subjects: list[StoreSubject]) -> None:
     known = {name for store_subject in store_subjects for name in store_subject.index.holders}
     if who not in known:
         hint = nearest(who, known) or "lantern access lists everybody; identities of some stores may not have been read"
-        raise BadInput(Problem(f'nobody called "{who}" is named in rules or known to a store', remedy=hint))
+        raise BadInput(Problem(f'nobody called "{who}" is named in a rule or known to a store', remedy=hint))

@@ -72,7 +72,7 @@ def audit(
 
     Use it after each survey; it asks no store. The first screen has deadlines, what is public now, one line a subject
     that drifts, and what is unknown; --all has every row. In a cron line, --quiet prints nothing when the exit code is
-    0, and --max-age tells when no new survey comes any more. Example: lantern audit --fail-on high
+    0, and --max-age notices that no new survey comes. Example: lantern audit --fail-on high
     """
     from rusty_lantern.reports.formats import writer
     from rusty_lantern.reports.results.audit import audit_result

@@ -1,5 +1,5 @@
-"""What a shell may complete: buckets, stores, surveys and facts, told from the last kept survey. Silent where there is
-none: a completion is no place for an error."""
+"""What a shell may complete: buckets, stores, surveys and facts, taken from the last saved survey. Silent where there
+is none: a completion is no place for an error."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def _last() -> list[_Store]:
         try:
             stores.append(msgspec.json.decode(path.read_bytes(), type=_Store))
         except (OSError, msgspec.DecodeError, UnicodeDecodeError):
-            continue  # a damaged survey is for the commands to tell of
+            continue  # the commands report a damaged survey
     return stores
 
 

@@ -61,7 +61,7 @@ def options() -> list[click.Option]:
     return [
         click.Option(
             ["--fresh"], is_flag=True, expose_value=False, callback=_remember,
-            help="Count anew, whatever is kept of earlier counts.",
+            help="Count again; use no saved counts.",
         ),
         click.Option(
             ["--engine"], type=click.Choice([*Engine]), default=Engine.here.value, envvar="LANTERN_ENGINE",

@@ -136,7 +136,7 @@ def from_json(
     export, _ = assembled(Path(), [str(file) for file in files], layout, store, taken)
     document = encode(export.dossier)
     for lost in export.unmatched:
-        note(f"not told: {lost}")
+        note(f"missing: {lost}")
     for name, places in export.unmapped.items():
         shown = ", ".join(places[:MOST_PLACES]) + (
             f", and {len(places) - MOST_PLACES} more" if len(places) > MOST_PLACES else ""

@@ -127,8 +127,8 @@ def _wrong_signature(path: Path, content: bytes, signer: PublicKey | None, purpo
 
 
 def write_report(place: Workspace, path: Path, content: bytes) -> None:
-    """Write one file of a report and, where the team signs, its signature; who has not the key is told that there is
-    none. Raises `CannotWrite`."""
+    """Write one file of a report and, where the team signs, its signature; a reader without the key sees that there is
+    a signature. Raises `CannotWrite`."""
     from rusty_lantern.archive.atomic_write import write_whole
     from rusty_lantern.archive.signing import ENDING
     from rusty_lantern.cli.output import note

@@ -94,7 +94,7 @@ def history(
 
 
 def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]:
-    """How each survey stood, by the present baseline; none where there is no baseline."""
+    """The result of each survey's audit, by the present baseline; none where there is no baseline."""
     if not (place.folder / "baseline.yaml").is_file():
         return {}
 

@@ -26,7 +26,7 @@ stores:
     # proxy: http://proxy.example:3128           where nothing goes out in another way
     # ca: our-authority.pem                      where the store's certificate is of an authority of one's own
     # doors: {swift: {at: https://objects.example/swift/v1, credential: {environment: PREFIX}}}
-    # Everything that can stand here: docs/estate.md
+    # All keys: docs/estate.md
 """
 
 BASELINE = """\

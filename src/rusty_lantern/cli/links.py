@@ -125,7 +125,7 @@ def _signers(store_subjects: list[StoreSubject]) -> dict[str, tuple[str, Contain
 
 
 def _probe(session: Opened, working: list[tuple[int, str]]) -> list[str]:
-    """Try each link that stands and reads: what came of it, in their order."""
+    """Try each link that is valid and allows reading: what came of it, in their order."""
     from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.stores.s3.presigned_check import follow
 

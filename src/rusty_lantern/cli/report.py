@@ -171,7 +171,7 @@ def _pictures(session: Opened, result: ReportResult, views: Sequence[BucketSubje
 
 
 def _drift_so_far(session: Opened) -> Iterator[Picture]:
-    """Drift over the surveys until this one; none where there is no earlier one to tell of."""
+    """Drift over the surveys until this one; none where there is no earlier one."""
     from io import BytesIO
 
     from rusty_lantern.archive.surveys import names

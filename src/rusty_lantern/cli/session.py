@@ -81,7 +81,7 @@ def moment(written: str | None, default: datetime, option: str = "--as-of") -> d
 
 
 EARLIEST, LATEST = 1970, 2999
-"""The years in which a moment can count as now: what lies some years before or after it is a moment as well."""
+"""The years in which a moment can count as now: a time some years before or after is valid too."""
 
 
 def kept(place: Workspace, name: str | None) -> Survey:
@@ -115,21 +115,22 @@ def judge_kept(
 
 
 def standings_of(place: Workspace) -> Standings:
-    """What audits of a workspace's saved surveys came to."""
+    """The results of audits of a workspace's saved surveys."""
     from rusty_lantern.archive.audit_cache import Standings
 
     return Standings(place, lambda survey: judge_kept(place, survey), fresh=counted_anew())
 
 
 LOOK_BACK = 30
-"""How many earlier surveys an audit judges anew, to tell since when drift stands; the others must be known."""
+"""How many earlier surveys an audit judges anew, to find out since when drift has been open; the others must be
+known."""
 
 
 def since_when(
     place: Workspace, taken: Survey, judged: Audit, when: datetime | None = None, *, whole: bool = True
 ) -> Begun:
-    """Since when each drift of an audit stands, by the surveys kept before it. An audit as of the survey's own moment
-    is kept, so that nobody needs to judge it again; `whole`: whether it is all of it."""
+    """Since when each drift of an audit has been open, by the surveys saved before it. An audit as of the survey's own
+    moment is kept, so that nobody needs to judge it again; `whole`: whether it is all of it."""
     as_its_own = whole and when in (None, taken.manifest.taken)
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.core.history.drift_history import since, standing_of
@@ -202,7 +203,7 @@ class Opened(NamedTuple):
         return VersionTables(self.place, self.survey, self.when)
 
     def about(self, *, named: bool = False) -> dict[str, Any]:
-        """What a result tells of the survey; `named`: of one that is about buckets or a store that were named."""
+        """What a result says about the survey; `named`: of one that is about buckets or a store that were named."""
         from rusty_lantern.core.audit.coverage import Limits
 
         names = {store.name for store in self.stores}

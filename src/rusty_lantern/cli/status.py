@@ -16,7 +16,7 @@ WIDE = 12
 
 
 def whereabouts(as_of: str | None) -> None:
-    """Print the workspace, the last survey and its age, how it stood, and the next step. Nothing is judged anew."""
+    """Print the workspace, the last survey with its age and result, and the next step. Nothing is judged anew."""
     from datetime import UTC, datetime
 
     from rusty_lantern.archive.quick_status import SURVEYS, glimpse, names, unfinished, upwards

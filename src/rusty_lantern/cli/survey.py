@@ -149,7 +149,7 @@ def _cluster(engine: Engine, scheduler: str) -> str:
 
 
 def _with_growth(place: Workspace, dossiers: list[Dossier], when: datetime) -> list[Dossier]:
-    """What buckets with a quota held in the earliest survey of late, so that a fact can tell when they are full."""
+    """What buckets with a quota held in the earliest survey of late, so that a fact can say when they are full."""
     if not any(b.quota.value and b.quota.value.bytes for dossier in dossiers for b in dossier.buckets):
         return dossiers
     from rusty_lantern.archive.earlier import earliest
@@ -180,7 +180,7 @@ def _wanted(place: Workspace, objects: str | None) -> WantedDetails:
         looks = objects or any(store.objects for store in place.estate().stores)
         if looks and (place.folder / BASELINE).is_file():
             first, _, _ = str(error.complaints[0]).partition("\n")
-            note(f"tags and ACLs of objects are not asked for: what is required is not known, {first}")
+            note(f"tags and ACLs of objects are not asked for: the baseline cannot be read, {first}")
         return WantedDetails()
     return WantedDetails(any(fact.startswith("objects.tags.") for fact in required), "objects.public" in required)
 

@@ -56,8 +56,8 @@ def try_(
 ) -> None:
     """Decide and judge a bucket that does not exist yet, or a change: who gets in, what would drift, what is fixed.
 
-    Use it before a change is applied; nothing is sent anywhere. Exit codes are those of audit, so that it can stand in
-    a pipeline. --as-on DIALECT answers what would be so in a store of other software. Example: lantern try --bucket
+    Use it before a change is applied; nothing is sent anywhere. Exit codes are those of audit, so that it fits into a
+    pipeline. --as-on DIALECT answers what would be so in a store of other software. Example: lantern try --bucket
     harbour/payroll-drop --policy restricted.json
     """
     from rusty_lantern.core.errors import BadInput, Problem
@@ -116,7 +116,7 @@ def _of_policy(session: Opened, judge: Judge | None, bucket: str, policy: Path, 
 def _of_declared(
     session: Opened, judge: Judge | None, bucket: str | None, declared: Declared, there: Elsewhere
 ) -> TryResult:
-    """What a declared bucket comes to: over an existing one if that is named, otherwise by itself."""
+    """The result for a declared bucket: over an existing one if that is named, otherwise by itself."""
     from rusty_lantern.core.audit.proposed_bucket import alone, beside
     from rusty_lantern.reports.results.proposal import try_result
 

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 class Place(msgspec.Struct, frozen=True, order=True):
-    """Where in a file something stands: a file name, and a line and a column counted from 1 (0: the whole file)."""
+    """A place in a file: a file name, and a line and a column counted from 1 (0: the whole file)."""
 
     file: str
     line: int = 0
@@ -38,7 +38,7 @@ class Problem(msgspec.Struct, frozen=True):
 
 
 class LanternError(Exception):
-    """An error that is shown to the user as it stands, and ends the program with `exit_code`."""
+    """An error that is shown to the user as it is, and ends the program with `exit_code`."""
 
     exit_code = 2
 
@@ -86,5 +86,5 @@ def nearest(word: str, known: Iterable[str], in_full: Mapping[str, str] = Mappin
 
 
 def defect(error: Exception) -> str:
-    """What stands for something that went wrong by a fault of this program."""
+    """The words for a fault of this program."""
     return f"a defect of lantern ({type(error).__name__}): please report it"

@@ -10,7 +10,7 @@ LONGEST = 150
 
 
 def file_name(name: str) -> str:
-    """A name as part of a file's name, each its own. A long one is cut, and told apart by a hash.
+    """A name as part of a file's name, each its own. A long one is cut, and a hash keeps it unique.
 
     >>> file_name("../etc"), len(file_name("x" * 900)), file_name("x" * 900) == file_name("x" * 901)
     ('%2E%2E%2Fetc', 118, False)

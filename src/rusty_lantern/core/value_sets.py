@@ -21,7 +21,7 @@ class Parts(msgspec.Struct, frozen=True):
 
     @property
     def name(self) -> str:
-        """What may stand in it."""
+        """What it may hold."""
         return "some of " + ", ".join(self.words)
 
     def read(self, text: str) -> Value:
@@ -52,7 +52,7 @@ class Parts(msgspec.Struct, frozen=True):
 
 class Names(msgspec.Struct, frozen=True):
     """A set of names, joined by commas in their order; `nobody` where there are none. A name with a comma or a
-    quotation mark in it stands in quotation marks."""
+    quotation mark in it is put in quotation marks."""
 
     name: str = "set of names"
     ordered: bool = False
@@ -71,7 +71,7 @@ class Names(msgspec.Struct, frozen=True):
                 return self.join(self.members(text))
         except ValueError:
             pass
-        rule = "names are separated by commas; one with a comma or a quotation mark in it stands in quotation marks"
+        rule = "separate names by commas; put a name that has a comma or a quotation mark in quotation marks"
         raise NotOnScale(f'"{text}" is no set of names: {rule}')
 
     def show(self, value: Value) -> str:
@@ -91,7 +91,7 @@ class Names(msgspec.Struct, frozen=True):
         return frozenset(json.loads(one) if one[0] == '"' else one for one in _ONE_NAME.findall(str(value)))
 
     def fits(self, member: str, allowed: str) -> bool:
-        """Whether a name is the one that is written, in which `*` stands for anything.
+        """Whether a name is the one that is written, in which `*` is anything.
 
         >>> NAMES.fits("gate-auditor", "*-auditor"), NAMES.fits("a[b]", "a[b]")
         (True, True)

@@ -46,7 +46,7 @@ class Scale(Protocol):
         """The value in words."""
 
     def rank(self, value: Value) -> int | float:
-        """Where an ordered value stands."""
+        """The rank of an ordered value."""
 
 
 class Words(msgspec.Struct, frozen=True):

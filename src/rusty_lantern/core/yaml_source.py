@@ -34,7 +34,7 @@ MAX_DEPTH = 40
 
 
 class Marked(msgspec.Struct, frozen=True):
-    """A text, a list or a mapping, and where it stands. Exactly one of the three is not None."""
+    """A text, a list or a mapping, and its place. Exactly one of the three is not None."""
 
     place: Place
     text: str | None = None

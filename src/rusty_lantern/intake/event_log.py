@@ -147,7 +147,7 @@ def _json(block: bytes, name: str, line: int, layout: Layout, wanted: frozenset[
 def _lines(
     block: bytes, name: str, first: int, layout: Layout, wanted: frozenset[str], tally: Events
 ) -> Iterator[Event]:
-    """Line by line: slower, and tells which line is wrong."""
+    """Line by line: slower, but names the line that is wrong."""
     for number, text in enumerate(block.split(b"\n"), first):
         if not text.strip():
             continue

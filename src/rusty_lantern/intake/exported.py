@@ -42,7 +42,7 @@ def find_layout(name: str, folder: Path) -> Layout:
 def assembled(
     folder: Path, patterns: Sequence[str], layout: str, store: str, moment: datetime
 ) -> tuple[Assembled, datetime]:
-    """What documents tell, and when the oldest of them was written. Raises `BadInput` or `Damaged`."""
+    """What documents hold, and when the oldest of them was written. Raises `BadInput` or `Damaged`."""
     how = find_layout(layout, folder)
     paths = list(_paths(folder, patterns))
     if not paths:

@@ -2,8 +2,8 @@
 signed links of the blob protocol.
 
 A signed address says in its query which credential signed it, when, and for how long; which method it is for it does
-not say, so the verb is told by what the rest of the query can only be for, and otherwise taken for a read.
-Its signature opens the door and is dropped here, before anything else sees it.
+not say, so the verb follows from the rest of the query where that fits one verb only, and is otherwise taken for a
+read. Its signature opens the door and is dropped here, before anything else sees it.
 """
 
 from __future__ import annotations
@@ -155,7 +155,7 @@ _NAMED: tuple[tuple[str, Verb], ...] = (
 
 
 def is_at(host: str, store: str) -> bool:
-    """Whether a link's host is that of a store, or a bucket's name before it. `{region}` stands for any region's name.
+    """Whether a link's host is that of a store, or a bucket's name before it. `{region}` is any region's name.
 
     >>> is_at("tides.store.example", "store.example"), is_at("evil-store.example", "store.example")
     (True, False)
@@ -176,7 +176,7 @@ def as_link(
 ) -> tuple[str, Link]:
     """The store that a signed address belongs to (empty: none of the estate) and the link that it is.
 
-    `stores`: name and address of each. The bucket stands in the path, or before the store's host name. A store has
+    `stores`: name and address of each. The bucket is in the path, or before the store's host name. A store has
     other addresses than the one that the estate names: one that a store's own credential signed, for a bucket that it
     has, is one of its own.
     """

@@ -1,4 +1,4 @@
-"""Key material lying in configuration files, found by its form. What is found is told by place, never repeated.
+"""Key material lying in configuration files, found by its form. A finding is reported by its place and never repeated.
 
 Three forms: a private key's armour; the secret half of an access key (40 characters of base64, mixed and dense enough
 to be random) near a word that says so; a value that a configuration gives to a name that says so.
@@ -29,7 +29,7 @@ DENSE = 3.6
 
 
 class Leak(msgspec.Struct, frozen=True):
-    """Where key material lies: line from 1, what it looks like, and the access key's id if one stands close by."""
+    """A place of key material: line from 1, what it looks like, and the access key's id if one is close by."""
 
     line: int
     what: str
@@ -109,7 +109,7 @@ def _random(text: str) -> bool:
 
 
 def _entropy(text: str) -> float:
-    """Bits a character, by how often each stands in the text.
+    """Bits a character, by how often each is in the text.
 
     >>> _entropy("aaaa"), _entropy("abcd")
     (0.0, 2.0)

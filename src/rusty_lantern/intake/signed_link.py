@@ -41,7 +41,7 @@ class BlobLink(msgspec.Struct, frozen=True):
 
 
 def verbs_of(letters: str) -> tuple[Verb, ...]:
-    """The verbs that letters of permissions stand for, in the order of the letters.
+    """The verbs that letters of permissions mean, in the order of the letters.
 
     >>> verbs_of("racwdl")
     ('read', 'write', 'delete', 'list')

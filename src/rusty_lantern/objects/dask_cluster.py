@@ -50,7 +50,7 @@ class Cluster:
         except ImportError:
             remedy = "install it with: pip install 'rusty-lantern[cluster]'"
             raise BadInput(Problem("--engine dask needs the extra `cluster`", remedy=remedy)) from None
-        if ADDRESS.fullmatch(scheduler) is None:  # the client tells of others in tracebacks
+        if ADDRESS.fullmatch(scheduler) is None:  # the client reports others as tracebacks
             raise BadInput(Problem(f'"{scheduler}" is no address of a Dask scheduler', remedy=_SUCH_AS))
         try:
             self._client: Any = Client(scheduler, timeout="10s", set_as_default=False)
@@ -73,7 +73,7 @@ class Cluster:
         return done
 
     def over(self, tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
-        """What a count comes to, one result a table, in order. Raises `Damaged`, `BadInput`, `ClusterLost`."""
+        """The counts, one result a table, in order. Raises `Damaged`, `BadInput`, `ClusterLost`."""
         whole: list[tuple[list[int], Any]] = []
         parted: list[tuple[int, list[Any]]] = []
         try:
@@ -96,7 +96,7 @@ class Cluster:
         return self._client.submit(outcome, *words, pure=False)
 
     def _result(self, task: Any) -> Any:
-        """What a task came to. Raises what the work raised, and `ClusterLost` for whatever else goes wrong.
+        """The result of a task. Raises what the work raised, and `ClusterLost` for whatever else goes wrong.
 
         A client that is closed meanwhile, as when another task found the scheduler gone, wakes nobody who waits.
         """
@@ -134,7 +134,8 @@ class Cluster:
 
 
 def outcome(work: Callable[..., T], *given: Any) -> tuple[bool, T | Exception]:
-    """What a worker does: some work. What it raises comes back as a value, to be told from what the cluster raises."""
+    """What a worker does: some work. What it raises comes back as a value, to be distinguished from what the cluster
+    raises."""
     try:
         return True, work(*given)
     except Exception as error:

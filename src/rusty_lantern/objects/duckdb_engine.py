@@ -1,4 +1,4 @@
-"""The column engine: of bounded memory, reading nothing but what it is told to; and where the tables lie."""
+"""The column engine: of bounded memory, reading nothing but the files it is given; and where the tables are."""
 
 from __future__ import annotations
 
@@ -21,12 +21,12 @@ MEMORY = "300MB"
 
 
 def cores() -> int:
-    """How many processors this process may use, as far as the system tells."""
+    """How many processors this process may use, as far as the system says."""
     return getattr(os, "process_cpu_count", os.cpu_count)() or 1
 
 
 def table_path(folder: Path, store: str, bucket: str) -> Path:
-    """Where a bucket's table lies below a survey's folder; a bucket's name cannot lead out of it."""
+    """Where a bucket's table is below a survey's folder; a bucket's name cannot lead out of it."""
     return _tables_of(folder, store) / f"{file_name(bucket)}.parquet"
 
 
@@ -37,7 +37,7 @@ def _tables_of(folder: Path, store: str) -> Path:
 
 @contextmanager
 def engine(spill: Path | None = None) -> Iterator[DuckDBPyConnection]:
-    """A column engine of bounded memory that reads nothing but what it is told to.
+    """A column engine of bounded memory that reads nothing but the files it is given.
 
     One is started for a run; each use of it has tables of its own. `spill`: where it may put what memory cannot hold,
     which takes an engine of its own.

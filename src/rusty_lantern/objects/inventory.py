@@ -1,6 +1,6 @@
 """A version table from an inventory that the provider made, instead of listing and inspecting.
 
-The estate file says where the files lie and which of their columns is which; what is not mapped stays unknown. CSV may
+The estate file says where the files are and which of their columns is which; what is not mapped stays unknown. CSV may
 be compressed (gzip), with or without a line of headings: without one, columns are named by their number, from 1.
 """
 

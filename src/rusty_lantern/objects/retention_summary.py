@@ -34,7 +34,7 @@ class VersionGroup(msgspec.Struct, frozen=True):
 
 
 class KeyGroup(msgspec.Struct, frozen=True):
-    """Keys whose current version stands in the same way, with the first of them."""
+    """Keys whose current version is in the same state, with the first of them."""
 
     state: str
     keys: int

@@ -1,9 +1,9 @@
 """Object facts and requirements as expressions over a version table.
 
-Every fact is three expressions: which rows it speaks of, where it is known, and its value (null: absent). A
-requirement becomes one small number a row: 1 held, 0 drifted, 2 unknown, 3 left out by the
-sample, null not spoken of. Whatever a person wrote
-in a baseline is bound as a parameter and never becomes part of the text; regular expressions run in linear time.
+Every fact is three expressions: which rows it applies to, where it is known, and its value (null: absent). A
+requirement becomes one small number a row: 1 held, 0 drifted, 2 unknown, 3 left out by the sample, null where it does
+not apply. Whatever a person wrote in a baseline is bound as a parameter and never becomes part of the text; regular
+expressions run in linear time.
 """
 
 from __future__ import annotations

@@ -53,7 +53,7 @@ class VersionTable(NamedTuple):
     rules_known: bool = True
     """Whether these are all, and nothing else narrows them."""
     own_expiry: bool = False
-    """Whether a version may say itself when it is removed, which only inspecting it tells."""
+    """Whether a version may say itself when it is removed, which only inspecting it shows."""
 
 
 def version_table(folder: Path, view: BucketSubject) -> VersionTable:
@@ -119,7 +119,7 @@ def stretches(tables: Sequence[VersionTable], most: int = 0) -> Iterator[list[in
 
 
 class Source(msgspec.Struct, frozen=True):
-    """The rows of some tables, opened: `rows` stands in a query's FROM, with `bound` for its parameters."""
+    """The rows of some tables, opened: `rows` goes into a query's FROM, with `bound` for its parameters."""
 
     engine: DuckDBPyConnection
     tables: Sequence[VersionTable]
@@ -169,7 +169,7 @@ class Count(Protocol[T]):
     """Something that is counted over the rows of tables, one result a table. Plain data: it travels to workers."""
 
     def __call__(self, source: Source) -> list[T]:
-        """Per table of the source what it comes to."""
+        """The result per table of the source."""
 
 
 @runtime_checkable
@@ -177,26 +177,26 @@ class Joining(Protocol[T]):
     """A count that joins: parts of a table may be counted by themselves, in any order."""
 
     def joined(self, parts: Sequence[T]) -> T:
-        """What the parts of one table come to together."""
+        """The results of the parts of one table, joined."""
 
 
 class Over(Protocol):
     """Counts over tables: on this machine, or on several."""
 
     def __call__(self, tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
-        """What a count comes to, one result a table, in order. Raises `Damaged`, and says which table is."""
+        """The counts, one result a table, in order. Raises `Damaged`, and says which table is."""
 
 
 def over(tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
-    """What a count comes to on this machine, one result a table, in order. Raises `Damaged`."""
+    """The counts on this machine, one result a table, in order. Raises `Damaged`."""
     return [one for stretch in stretches(tables) for one in together([tables[n] for n in stretch], count)]
 
 
 def together(tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
-    """What a count comes to over tables that are read together. Raises `Damaged`, and says which table is.
+    """The counts over tables that are read together. Raises `Damaged`, and says which table is.
 
     Where some cannot be read together, each is read alone: so the one that is damaged is named, and tables that two
-    versions of lantern wrote do not stand in each other's way.
+    versions of lantern wrote do not disturb each other.
     """
     try:
         with reading(tables[0].path) as engine:

@@ -1,8 +1,8 @@
 """Version tables on disk: one Parquet file a bucket, one row a version, sorted by key and newest first.
 
 Rows are written as a stream and read as columns; no table is ever whole in memory. A row of a key's current version
-also says what lies beneath it (`beneath_…`), so that the overwrite trap is found without looking at two rows at once.
-A table is written beside its place and renamed into it.
+also says what is beneath it (`beneath_…`), so that the overwrite trap is found without looking at two rows at once. A
+table is written beside its place and renamed into it.
 """
 
 from __future__ import annotations
@@ -63,7 +63,7 @@ SCHEMA = pa.schema(
 """Columns as in `core.versions.Version`. An empty mode is no retention; null is not known."""
 
 ABOUT = "lantern.table"
-"""The file's own metadata key under which `core.dossier.Table` stands as JSON."""
+"""The file's own metadata key under which `core.dossier.Table` is kept as JSON."""
 IN_MEMORY = 200_000
 """Listed entries that are sorted without a place to spill to."""
 GROUP = 50_000
@@ -135,7 +135,7 @@ def _row(version: ObjectVersion) -> dict[str, Any]:
 
 
 def _beneath(current: ObjectVersion, versions: list[ObjectVersion]) -> dict[str, Any]:
-    """What lies beneath a current version: the latest retention, any hold, anything unknown."""
+    """What is beneath a current version: the latest retention, any hold, anything unknown."""
     old = [v for v in versions if v is not current and not v.marker]
     if not old:
         return {}

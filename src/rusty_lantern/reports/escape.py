@@ -26,7 +26,7 @@ def _escaped(char: str) -> str:
 
 
 def shorten(text: str, width: int) -> str:
-    """At most `width` characters: the middle is left out, since both ends tell most.
+    """At most `width` characters: the middle is left out, since both ends say most.
 
     >>> shorten("backups-nightly-north-shore", 15)
     'backups…h-shore'

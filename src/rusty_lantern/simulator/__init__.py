@@ -1,1 +1,1 @@
-"""Simulated stores that speak the real protocol on loopback, and the demo estate they hold."""
+"""Simulated stores with the real protocol on loopback, and the demo estate they hold."""

@@ -20,7 +20,7 @@ class Access:
 
 @dataclass(frozen=True)
 class Holdings:
-    """Everything that one stand-in store answers from."""
+    """Everything from which one stand-in store answers."""
 
     dossier: Dossier
     keys: dict[str, Access]

@@ -1,6 +1,6 @@
-"""A simulated Keystone identity service on loopback: it gives tokens, and tells a reader of the system who there is.
+"""A simulated Keystone identity service on loopback: it gives tokens, and shows a reader of the system who there is.
 
-What it tells is a document of plain lists (`Realm`), as the real service has them. It keeps nothing.
+Its content is a document of plain lists (`Realm`), as the real service has them. It keeps nothing.
 """
 
 from __future__ import annotations

@@ -83,7 +83,7 @@ def _described(version: ObjectVersion, *, encoded: bool) -> str:
 
 
 def headers(version: ObjectVersion) -> dict[str, str]:
-    """What the answer to HEAD tells of a version."""
+    """The headers of the answer to HEAD of a version."""
     assert version.written is not None
     values = {
         "etag": f'"{version.etag}"',

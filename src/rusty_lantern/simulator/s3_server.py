@@ -1,4 +1,4 @@
-"""A simulated store that speaks the S3-compatible protocol on loopback.
+"""A simulated store with the S3-compatible protocol on loopback.
 
 It verifies signatures, and answers requests without credentials by its buckets' real rules, decided by the plain
 decider. It keeps nothing: an upload or deletion that the rules allow is answered as done, and forgotten. The header

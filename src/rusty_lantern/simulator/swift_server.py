@@ -59,7 +59,7 @@ class SwiftDoor:
 
     @property
     def info_path(self) -> str:
-        """Where it tells everybody what it can."""
+        """Where it shows everybody what it can."""
         return self.account.partition("/v1")[0] + "/info"
 
     def has(self, path: str) -> bool:

@@ -1,4 +1,4 @@
-"""What stands beside a store and tells what its protocol does not: an identity service, a dossier of the owner's."""
+"""Sources beside a store that hold what its protocol does not show: an identity service, a dossier of the owner's."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ PEOPLE = ("identities", "groups", "credentials")
 
 
 async def with_beside(visit: Visit, read: Dossier, noted: Callable[[str], None]) -> Dossier:
-    """The dossier with what the identity service and the dossier beside the store tell."""
+    """The dossier with what the identity service and the dossier beside the store hold."""
     store, folder = visit.store, visit.folder
     if store.identities is not None:
         read = await _guarded(read, PEOPLE, _people(visit, store.identities, read), noted)
@@ -52,7 +52,7 @@ def _told_beside(store: Store, beside: str | Export, folder: Path, moment: datet
 
 
 async def _people(visit: Visit, service: Service, read: Dossier, most: int | None = None) -> dict[str, Any]:
-    """What the store's identity service tells, of `most` users. Raises `NoCredential`."""
+    """What the store's identity service shows, of `most` users. Raises `NoCredential`."""
     store, folder = visit.store, visit.folder
     shown = service.credential or store.credential
     entry = msgspec.structs.replace(store, at=service.at)
@@ -70,7 +70,7 @@ async def _people(visit: Visit, service: Service, read: Dossier, most: int | Non
 
 
 async def reach_people(visit: Visit) -> DoorReached | None:
-    """Whether a Keystone beside the store tells what is asked of it; None without one. A few users stand for all."""
+    """Whether a Keystone beside the store answers what is asked of it; None without one. A few users represent all."""
     service = visit.store.identities
     if service is None or service.kind != "keystone":
         return None
@@ -79,7 +79,8 @@ async def reach_people(visit: Visit) -> DoorReached | None:
     own = [one.policies for one in people.identities.value or ()]
     every = [*(getattr(people, name) for name in PEOPLE), *own]
     lost = next((answer for answer in every if not answer.settled), None)
-    note = lost.reason if lost else "" if service.roles else "what roles mean to the store is not said; add roles:"
+    unsaid = "" if service.roles else "estate.yaml does not say what roles mean to the store; add roles:"
+    note = lost.reason if lost else unsaid
     return DoorReached("identities", service.at, readable=lost is None, note=note)
 
 
@@ -88,7 +89,7 @@ SAMPLE = 8
 
 
 def joined(dossier: Dossier, beside: Dossier) -> Dossier:
-    """A dossier with what another tells besides, where it does not know itself: of the store, and of its buckets."""
+    """A dossier with what another adds, where it does not know itself: of the store, and of its buckets."""
     fields = {
         name: getattr(beside, name)
         for name in _besides(dossier)
@@ -100,7 +101,7 @@ def joined(dossier: Dossier, beside: Dossier) -> Dossier:
 
 
 def _besides(dossier: Dossier) -> list[str]:
-    """The fields of a store that somebody else may tell."""
+    """The fields of a store that another source may have."""
     return [name for name, _ in PROTOCOLS[dossier.protocol].elsewhere] if dossier.protocol in PROTOCOLS else []
 
 

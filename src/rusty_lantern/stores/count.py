@@ -1,4 +1,4 @@
-"""Sums over the pages of one listing that tells objects and versions together."""
+"""Sums over the pages of one listing that has objects and versions together."""
 
 from __future__ import annotations
 
@@ -44,5 +44,5 @@ class Count:
 
     @property
     def versions(self) -> Versions:
-        """Of what lies beneath them."""
+        """Of what is beneath them."""
         return Versions(self.old, self.old_bytes, self.markers, self.whole, self.newest, self.undated)

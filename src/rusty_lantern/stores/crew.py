@@ -111,5 +111,5 @@ SAMPLE = 64
 
 
 def spread(names: list[str]) -> list[str]:
-    """The names that stand for all where a few are tried, spread over the list."""
+    """The names that represent all where a few are tried, spread over the list."""
     return names[:: max(1, len(names) // SAMPLE)][:SAMPLE]

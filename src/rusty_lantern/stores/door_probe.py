@@ -1,4 +1,4 @@
-"""The anonymous test through the other doors of a store: its Swift door, and whatever stands in front of it."""
+"""The anonymous test through the other doors of a store: its Swift door, and whatever is in front of it."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class DoorProbe:
 
     name: str
     at: str
-    """Its address; `{bucket}` in it stands for the bucket, whose name follows the address otherwise."""
+    """Its address; `{bucket}` in it is the bucket's name, which otherwise follows the address."""
     visit: Visit
     verbs: tuple[Verb, ...]
 
@@ -39,7 +39,7 @@ class DoorProbe:
 
 
 def door_probes(visit: Visit, dossier: Dossier) -> list[DoorProbe]:
-    """The doors of a store that can be asked without credentials: those of the dossier, and what stands in front."""
+    """The doors of a store that can be asked without credentials: those of the dossier, and what is in front."""
     swift = [door for door in dossier.doors.value or () if door.name == "swift" and door.at]
     fronts = [entry for entry in visit.store.doors if entry.name == "web"]
     return [

@@ -34,13 +34,13 @@ from rusty_lantern.stores.swift.info import info_at
 from rusty_lantern.stores.swift.reader import SwiftReader, as_shown
 
 SWIFT_PATHS = (("/swift/info", "/swift/v1"), ("/info", "/v1"))
-"""Where a Swift door tells about itself → where its accounts are."""
+"""Where a Swift door describes itself → where its accounts are."""
 BY_DOOR = ("container_acl", "temporary_url_key")
-"""The fields of a bucket that a Swift door tells of buckets which are read by another protocol."""
+"""The fields that a Swift door shows of buckets which are read by another protocol."""
 
 
 async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], only: tuple[str, ...] = ()) -> Dossier:
-    """The dossier of an S3-compatible store with what its other doors tell. Never raises for what the store does.
+    """The dossier of an S3-compatible store with what its other doors show. Never raises for what the store does.
 
     `only`: patterns that the survey keeps to.
     """
@@ -130,7 +130,7 @@ async def find_swift_door(visit: Visit) -> tuple[Door | None, str]:
 
 
 def _with_fields(read: Dossier, answer: Answer[Any]) -> Dossier:
-    """The dossier with the same answer for every bucket to what a Swift door would have told."""
+    """The dossier with the same answer for every bucket where a Swift door would have answered."""
     buckets = [msgspec.structs.replace(bucket, **dict.fromkeys(BY_DOOR, answer)) for bucket in read.buckets]
     return msgspec.structs.replace(read, buckets=buckets)
 
@@ -142,7 +142,7 @@ def _unread(read: Dossier, entry: DoorEntry | None, why: str, named: Door | None
 
 
 async def _with_swift(visit: Visit, entry: DoorEntry, read: Dossier) -> Dossier:
-    """The dossier with the ACLs of the same buckets, as their Swift door tells them."""
+    """The dossier with the ACLs of the same buckets, as their Swift door shows them."""
     memory = Apart(visit.memory, "swift") if visit.memory else None
     at_door = Visit(door_store(visit.store, entry), visit.folder, visit.moment, memory, visit.log)
     async with SwiftReader(at_door) as reader:

@@ -11,7 +11,7 @@ from rusty_lantern.core.model.resources import Certificate
 
 Allowed = Literal["yes", "no", "not offered", "failed"]
 WORST: tuple[Allowed, ...] = ("no", "failed", "yes", "not offered")
-"""Which answer stands for the store where sampled buckets differ: a refusal anywhere is what matters."""
+"""Which answer represents the store where sampled buckets differ: a refusal anywhere is what matters."""
 
 
 class DoorReached(msgspec.Struct, frozen=True):
@@ -64,7 +64,7 @@ class Reached(msgspec.Struct, frozen=True):
     nodes: tuple[NodeReached, ...] = ()
     """Its other addresses."""
     other_regions: dict[str, str] = {}
-    """Regions that sampled buckets are in and the estate file has no address of → the address, as the store tells it;
-    empty where it tells none."""
+    """Regions that sampled buckets are in and the estate file has no address of → the address that the store gives;
+    empty where it gives none."""
     software: Software | None = None
-    """What answers for it, as far as its answers tell."""
+    """What answers for it, as far as its answers show."""

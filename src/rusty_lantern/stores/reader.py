@@ -1,6 +1,6 @@
 """What every reader of a store is: the seam between stores and the rest of the program.
 
-`reach`, `survey`, `--dry-run`, `--resume` and `--probe` speak to a `StoreReader` and to nothing else; `stores.kinds`
+`reach`, `survey`, `--dry-run`, `--resume` and `--probe` use a `StoreReader` and nothing else; `stores.kinds`
 has the table of readers. A reader asks by GET and HEAD alone, never raises for what a store does (that is an answer
 with its state), and yields a `Dossier`.
 """
@@ -53,7 +53,7 @@ class Visit:
     """Buckets of any owner that another door of the store lists, as anybody may ask for them."""
 
     def dossier(self, capabilities: Capabilities, listing: Answer[int], **fields: Any) -> Dossier:
-        """The store's dossier with what was told of it; what the protocol does not tell is marked so. Where the buckets
+        """The store's dossier with these fields; what the protocol does not have is marked so. Where the buckets
         could not be listed, that is why the rest is not known."""
         at = self.store.at
         known: dict[str, Any] = {
@@ -155,7 +155,8 @@ class StoreReader(Protocol):
         """Looks at a bucket's versions; `memory` keeps the answers."""
 
     async def some_keys(self, bucket: str) -> list[str]:
-        """Keys of a few objects that are there, for the anonymous test. Raises `RequestFailed` where none are told."""
+        """Keys of a few objects that are there, for the anonymous test. Raises `RequestFailed` where there is no
+        list."""
 
     async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
         """Put one list or read request without credentials. Never raises for what the store does."""

@@ -1,4 +1,4 @@
-"""Which software answers for a store, told by the form of its answers, and so how it reads policies."""
+"""Which software answers for a store, recognized by the form of its answers, and so how it reads policies."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _GATEWAYS_OWN = re.compile(r"tx[0-9a-f]{21}-[0-9a-f]{10}-[0-9a-f]+-.+")
 
 
 async def with_software(visit: Visit, read: Dossier) -> Dossier:
-    """The dossier with what answers for the store: asked, or as the document tells that it was read from. Raises
+    """The dossier with what answers for the store: asked, or taken from the document that it was read from. Raises
     `BadInput` for a dialect in estate.yaml that is not there."""
     store = visit.store
     named = find_dialect(store.dialect, visit.folder, store.place) if store.dialect else None
@@ -44,7 +44,7 @@ async def with_software(visit: Visit, read: Dossier) -> Dossier:
 
 
 async def reach_software(visit: Visit) -> Software | None:
-    """What answers for a store, for `reach`; None where nobody can tell, or where it is a file."""
+    """What answers for a store, for `reach`; None where it is not known, or where it is a file."""
     if visit.store.reads in ("dossier", "export"):
         return None
     empty = Dossier(store=visit.store.name, taken=visit.moment)
@@ -91,11 +91,11 @@ def _software(gateway: bool, info: Info | None, reads: str, evidence: Evidence) 
     version = str(info.swift.get("version", "")) if info is not None else ""
     release = version if re.fullmatch(r"[0-9][0-9.]{0,20}", version) else ""
     if gateway and (not release or GATEWAY.was_measured_on(release)):
-        note = "" if release else "it does not tell its release"
+        note = "" if release else "it does not give its release"
         return Answer("known", Software("an object gateway", release, GATEWAY.dialect, note), "", evidence)
     if gateway:
         note = f"its release was not measured: the common reading is taken (measured: {', '.join(GATEWAY.measured_on)})"
         return Answer("known", Software("an object gateway", release, "", note), "", evidence)
     if info is not None and reads == "swift":
         return Answer("known", Software("a Swift server", release, COMMON.dialect), "", evidence)
-    return Answer("known", Software("", note="its answers are of no software that is known here"), "", evidence)
+    return Answer("known", Software("", note="its answers fit no software that is known here"), "", evidence)

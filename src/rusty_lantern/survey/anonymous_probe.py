@@ -71,7 +71,7 @@ async def _ask(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorPro
     try:
         keys = await reader.some_keys(name)
     except RequestFailed as error:
-        why = f"not sent: which objects there are was not told ({error.note or error.answer})"
+        why = f"not sent: which objects there are is not known ({error.note or error.answer})"
         answers.append(ProbeAnswer("read", f"GET /{name}/…", why, None))
     for verb in VERBS:
         if keys or verb == "list":

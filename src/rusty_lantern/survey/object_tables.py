@@ -183,7 +183,7 @@ class TableInMaking:
 def _taken_over(
     known: Known, versions: list[ObjectVersion], wanted: list[bool], looked: str
 ) -> list[ObjectVersion | None]:
-    """Each version as it is told without asking; None for those that are to be looked at."""
+    """Each version as it is known without asking; None for those that are to be looked at."""
 
     def one(version: ObjectVersion, wanted_: bool) -> ObjectVersion | None:
         if version.marker:

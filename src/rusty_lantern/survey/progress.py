@@ -1,4 +1,4 @@
-"""How a survey tells how far it is; whoever runs it says where that goes."""
+"""How a survey shows its progress; whoever runs it says where that goes."""
 
 from __future__ import annotations
 

@@ -135,7 +135,7 @@ def _keeps(store: Store) -> Callable[[str], bool]:
 
 
 def _unread(plan: Plan, store: Store, error: Exception) -> Dossier:
-    """What stands for a store that could not be read by a fault of ours."""
+    """The dossier of a store that could not be read by a fault of ours."""
     plan.progress.noted(f"{store.name}: {defect(error)}")
     lost: Answer[int] = Answer("failed", None, defect(error))
     return lost_dossier(store.name, store.at, plan.moment, lost)
@@ -156,7 +156,7 @@ async def _read_store(
     log: Log | None,
     workers: Workers | None,
 ) -> Dossier:
-    """One store's dossier, with what stands beside it and, where that is asked for, the anonymous test."""
+    """One store's dossier, with the sources beside it and, where that is asked for, the anonymous test."""
     surveys = journal.path.parent.parent.parent
     visit = Visit(store, plan.folder, plan.moment, journal, log, lambda: last_dossier(surveys, store.name, plan.moment))
     progress = _StoreProgress(plan.progress, store.name)
@@ -185,7 +185,7 @@ async def _read_store(
 
 @dataclass
 class _StoreProgress:
-    """How far one store is, told to whoever runs the survey."""
+    """How far one store is, shown to whoever runs the survey."""
 
     progress: Progress
     store: str
@@ -282,7 +282,7 @@ def _besides(store: Store) -> str:
 
 @contextmanager
 def _log_into(path: Path | None) -> Iterator[Log | None]:
-    """Write what is told as JSON lines. Never a secret: what is told is method, path, query, outcome, duration."""
+    """Write entries as JSON lines. Never a secret: an entry has method, path, query, outcome, duration."""
     if path is None:
         yield None
         return

@@ -93,8 +93,8 @@ class EffectivePermissions:
         self._found: dict[int, list[PermissionGroup]] = {}
         self._by_bucket: dict[int, Mapping[str, Mapping[str, Reach]]] = {}
         self._alive: list[Side | Identity] = []
-        """Keeps identities and statements in memory, since they are told apart by which ones they are: what keys and
-        credentials stand for may have one name."""
+        """Keeps identities and statements in memory, since they are compared by identity (`is`), not by value: a key
+        and what it represents may share a name."""
         self._shapes: dict[Statement, int] = {}
         self._shape_of: dict[int, int] = {}
         self._reached = Reached(self.names)
@@ -129,8 +129,9 @@ class EffectivePermissions:
         return self._profiles[profile]
 
     def profile(self, holder: Identity, side: Side) -> Hashable:
-        """What tells an identity with such an own side from others: of the same profile, all can do the same."""
-        named = self._named()  # first: it finds out whether rules speak of single callers
+        """What distinguishes an identity with such an own side from others: of the same profile, all can do the
+        same."""
+        named = self._named()  # first: it finds out whether rules name single callers
         mine = frozenset(self._parts(holder).keys() & named.keys())
         who = _told_apart(holder, side) or (id(holder) if self._personal else 0)
         self._alive.append(side)

@@ -1,5 +1,5 @@
 """Holding what a store answers without credentials against what its rules say. A disagreement is a finding of its own:
-the store reads the rules differently, something stands in front of it, or we are wrong."""
+the store reads the rules differently, something is in front of it, or we are wrong."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from rusty_lantern.core.model.bucket import Bucket, Guards, ProbeAnswer
 from rusty_lantern.core.model.dossier import Dossier
 
 Outcome = Literal["disagrees", "ambiguous", "agrees"]
-"""How an answer stands to a verdict, worst first."""
+"""How an answer compares with a verdict, worst first."""
 
 SHUT_OUT_IS_LET_IN = "the store allows what the rules deny"
 LET_IN_IS_SHUT_OUT = "the store denies what the rules allow: it reads them differently, or something is in front"

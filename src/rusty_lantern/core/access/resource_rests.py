@@ -21,7 +21,7 @@ def without_resources(statement: Statement) -> Statement:
 
 
 def literal_start(pattern: str) -> str:
-    """What stands before the first wildcard or variable."""
+    """The text before the first wildcard or variable."""
     return pattern[: min((pattern.find(c) for c in "*?$" if c in pattern), default=len(pattern))]
 
 
@@ -45,7 +45,7 @@ def rests_after(pattern: str, name: str) -> frozenset[str]:
 
 
 def _close(pattern: str, places: set[int]) -> set[int]:
-    """Places that can be stood at without reading anything more: a `*` may match nothing."""
+    """Places that can be reached without reading anything more: a `*` may match nothing."""
     closed = set(places)
     for place in places:
         reached = place

@@ -87,7 +87,7 @@ def encoded(rules: Rules) -> bytes:
 
 
 def names_in(rules: Rules) -> frozenset[str]:
-    """Every name that may stand for an identity, an account or a group in rules."""
+    """Every name in rules that may be an identity's, an account's or a group's."""
     whos = [w for s in rules.policy.statements for one in _with_caps(s) if (w := one.principals) is not None]
     names = {name for who in whos for name in (*who.accounts, *who.canonical)}
     names |= {grant.identity for grant in rules.acl} | {right.identity for right in rules.rights}

@@ -59,7 +59,7 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
     identities = before.index.dossier.identities
     if before.rules == after.rules:
         return OwnDifferences([])
-    if identities.unread:  # what is allowed to everybody, or by name, is told of those
+    if identities.unread:  # what is allowed to everybody, or by name, is compared there
         same = _refusals(before) == _refusals(after)
         return OwnDifferences([], "" if same else f"the store's own identities were not read ({identities.reason})")
     moved = after.dossier is not before.dossier  # to other software, which reads what is attached in its own way

@@ -61,9 +61,9 @@ class Scope(msgspec.Struct, frozen=True):
     waivers: Sequence[Waived] = ()
     """Those whose end is a deadline."""
     on_public: OnPublic = MappingProxyType({})
-    """How what is required of public access stands, whatever was chosen."""
+    """The status of what is required of public access, whatever was chosen."""
     only_buckets: bool = False
-    """Whether nothing is to be told that does not concern one of these buckets."""
+    """Whether only what concerns one of these buckets is reported."""
 
 
 class Audit(msgspec.Struct, frozen=True, dict=True):
@@ -78,7 +78,7 @@ class Audit(msgspec.Struct, frozen=True, dict=True):
     idle_sheets: list[str] = msgspec.field(default_factory=list)
     buckets: int = 0
     waivers: list[Waived] = msgspec.field(default_factory=list)
-    """How each waiver stands."""
+    """The state of each waiver."""
     coverage: Coverage = Coverage()
     """What the survey looked at."""
 
@@ -94,7 +94,7 @@ class Audit(msgspec.Struct, frozen=True, dict=True):
         return Counter(map(_STATUS_AND_SEVERITY, self.findings))
 
     def overview(self) -> Overview:
-        """What it comes to on one screen."""
+        """The whole on one screen."""
         seen = self.scope
         return overview(
             seen.stores,
@@ -203,7 +203,7 @@ class Judge(msgspec.Struct, frozen=True, dict=True):
         return groups.values()
 
     def waived(self, findings: Iterable[Finding]) -> tuple[list[Finding], list[Waived]]:
-        """Findings with what is waived marked so, and how each waiver stands."""
+        """Findings, the waived ones marked, and the state of each waiver."""
         return waive(findings, list(self.waivers), self.moment, self.cascade.baseline.longest_waiver)
 
     def on_objects(self, subject: Subject) -> list[Requirement]:

@@ -79,7 +79,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     neighbours: Mapping[str, BucketSubject] = msgspec.field(default_factory=dict)
     """The buckets of the same store, by name."""
     context: StoreContext | None = None
-    """The store's identities and keys; a bucket that stands alone has none. A proposed one has the context of that
+    """The store's identities and keys; a bucket by itself has none. A proposed one has the context of that
     which is there, and is not in it."""
     trusted_networks: tuple[str, ...] = ()
     supposed: Rules | None = None
@@ -257,7 +257,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         if identity.account and self.dossier.account_number:
             return Answer("known", "off")
         needed: list[Answer[Any]] = [self.dossier.account]
-        if not identity.account or self.rules.ids_are_names:  # there, what stands in an account's place is a tenant
+        if not identity.account or self.rules.ids_are_names:  # there, the account's place holds a tenant
             needed += [self.bucket.owner, self.dossier.identities]
         return next((lost(one) for one in needed if one.unread), Answer("known", "off"))
 
@@ -285,7 +285,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
 
     @property
     def probed(self) -> Fact:
-        """How the anonymous test stood to the verdicts."""
+        """How the anonymous test compared with the verdicts."""
         answers = self.bucket.anonymous_test
         if not answers.value:
             return Answer("failed" if answers.state == "known" else answers.state, None, answers.note, answers.evidence)

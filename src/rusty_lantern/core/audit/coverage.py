@@ -43,7 +43,7 @@ class Coverage(msgspec.Struct, frozen=True):
     """Store and kind of subject: some of that kind may be there without being in the survey."""
     limits: Limits = NO_LIMITS
     untested: list[str] = []
-    """STORE/BUCKET that the anonymous test told nothing of; `*`: none was tested."""
+    """STORE/BUCKET of which the anonymous test showed nothing; `*`: none was tested."""
 
     @property
     def whole(self) -> bool:
@@ -108,6 +108,6 @@ def coverage(stores: Sequence[StoreSubject], limits: Limits = NO_LIMITS) -> Cove
 
 
 def _tested(view: BucketSubject) -> bool:
-    """Whether the anonymous test came to something."""
+    """Whether the anonymous test had a result."""
     answered = bool(view.bucket.anonymous_test.value) and view.probed.value in ("agrees", "disagrees")
     return answered and view.fact("front-bypass").settled

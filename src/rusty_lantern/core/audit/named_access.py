@@ -75,7 +75,7 @@ def access_fact(view: NamedView, name: str) -> Fact:
 
 
 def _fact(view: NamedView, reaches: Iterable[tuple[str, Reach, bool]], doubt: str = "", note: str = "") -> Fact:
-    """What verbs come to, each with how far it goes and whether whoever has it is surely meant."""
+    """The fact that verbs make up, each with how far it goes and whether its holder is certainly meant."""
     reaches, evidence = list(reaches), view.bucket.policy.evidence
     sure = {verb for verb, reach, meant in reaches if meant and reach.level in ("restricted", "open")}
     open_to_question = [reach for verb, reach, _ in reaches if reach.level == "unknown" and verb not in sure]

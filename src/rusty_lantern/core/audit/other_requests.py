@@ -36,7 +36,7 @@ class OtherRequests(msgspec.Struct, frozen=True, kw_only=True):
 def by_another_action(
     asking: RequestSpec, first: Request, decision: Decision, rules: Rules, public: Public, actions: Iterable[str]
 ) -> tuple[Request, Decision]:
-    """A verb is more than the action that stands for it: the same request by another of its actions that is allowed, or
+    """A verb is more than the action that represents it: the same request by another of its actions that is allowed, or
     may be."""
     for action in actions:
         key = asking.key if ACTIONS[action].target == "object" else ""
@@ -58,7 +58,7 @@ class VerbsOfCallers(dict[tuple[str, str], "OtherRequests | None"]):
         self._actions: dict[tuple[str, str], list[str]] = {}
 
     def actions(self, holder: Identity | None, verb: str, rules: Rules) -> list[str]:
-        """The other actions of a verb that these rules, which are the holder's too, tell from the first."""
+        """The other actions of a verb that these rules, the holder's among them, treat differently from the first."""
         key = holder.name if holder is not None else "", verb
         if key not in self._actions:
             names = [action.name for action in ACTIONS.values() if action.verb == verb]

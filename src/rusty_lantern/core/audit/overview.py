@@ -1,4 +1,4 @@
-"""What an audit comes to, for whoever reads it first: deadlines, what is public, one line a subject, what is unknown.
+"""An audit's results, for whoever reads it first: deadlines, what is public, one line a subject, what is unknown.
 
 All of it follows from the findings and the dossiers; nothing is decided here. Causes that explain several rows are
 folded into one: a bucket without object lock cannot have a retention, so one line says so.
@@ -24,9 +24,9 @@ from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.value_types import Value, show_bytes, show_names
 
 SOON = timedelta(days=30)
-"""What ends by itself within this is told of; what is scheduled for deletion always is."""
+"""What ends by itself within this is reported; what is scheduled for deletion always is."""
 MOST_NAMED = 8
-"""Of more buckets that hang on one key, how many there are is told."""
+"""Of more buckets that depend on one key, only the number is shown."""
 
 
 class Deadline(msgspec.Struct, frozen=True):
@@ -95,9 +95,9 @@ def overview(
     *,
     only_buckets: bool = False,
 ) -> Overview:
-    """What the findings on these stores and buckets come to, as of a moment. `findings`: the worst first;
-    of those that are ok nothing is told. `required`: how what is required of public access stands.
-    `only_buckets`: tell of nothing that does not concern one of these buckets."""
+    """The findings on these stores and buckets summed up, as of a moment. `findings`: the worst first;
+    those that are ok are left out. `required`: the status of what is required of public access.
+    `only_buckets`: leave out what does not concern one of these buckets."""
     chosen = {(view.store, view.bucket.name) for view in views} if only_buckets else None
     shut = {view.title for view in views if view.decided.all_closed}
     drifted = _by_subject(finding for finding in findings if finding.status == "drift")
@@ -283,7 +283,7 @@ _BY_DOCUMENT = "have the document tell it too (docs/exports.md), or declare it i
 _SETTLED = (
     (
         ("cannot connect", "no answer within", "broke off"),
-        "lantern reach tells when it answers again; then: lantern survey",
+        "lantern reach shows when it answers again; then: lantern survey",
     ),
     (("newer than",), "export it again; then: lantern survey"),
     (("denied",), "allow the surveying credential to read it (docs/permissions.md), then: lantern survey"),
@@ -294,4 +294,4 @@ _SETTLED = (
     (("only a sample",), f"{_LOOK}, or a larger sample in estate.yaml"),
 )
 """Words of a reason → what settles it; the first that fits."""
-_OTHERWISE = "the reason says what is missing; lantern reach shows what each store tells"
+_OTHERWISE = "the reason says what is missing; lantern reach shows what each store answers"

@@ -1,8 +1,8 @@
 """The facts `principals.VERB`: everybody who may use a verb on a bucket, by name.
 
 The public, as `anyone` and `any-account`; the store's own identities, by their own permissions and the bucket's rules
-together; and whoever else the rules name. A group or a role of the store, and its account as a whole, are told as the
-identities that they stand for.
+together; and whoever else the rules name. A group or a role of the store, and its account as a whole, are shown as the
+identities in them.
 """
 
 from __future__ import annotations
@@ -72,7 +72,7 @@ def _named(view: NamedView) -> Iterator[Somebody]:
 
 
 def _told_as_own(view: NamedView, who: Principal) -> bool:
-    """Whether the store's own identities tell of whom the rules name: it is one of them, or stands for some."""
+    """Whether the store's own identities explain whom the rules name: it is one of them, or a group of some."""
     people = view.index.dossier.identities.value
     if not people:
         return False

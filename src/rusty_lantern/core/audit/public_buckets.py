@@ -18,11 +18,12 @@ WORST_FIRST: tuple[Verb, ...] = (
 )  # fmt: skip
 
 OnPublic = Mapping[tuple[str, str], Mapping[str, Status]]
-"""Store and name of a bucket that the public gets into → verb → how what is required of public access by it stands."""
+"""Store and name of a bucket that the public gets into → verb → the status of what is required of public access by
+it."""
 
 _WORST: tuple[Status, ...] = ("drift", "unknown", "waived", "ok")
 _EVERY_VERB = "beyond-trusted"
-"""The last part of the fact that speaks of all verbs."""
+"""The last part of the fact about all verbs."""
 
 
 class PublicBucket(msgspec.Struct, frozen=True):
@@ -35,10 +36,10 @@ class PublicBucket(msgspec.Struct, frozen=True):
     accounts_only: tuple[Verb, ...]
     """Those of `open` that any authenticated account has, and nobody without credentials."""
     required: Mapping[str, Status]
-    """Verb → how what is required of public access by it stands."""
+    """Verb → the status of what is required of public access by it."""
 
     def of(self, status: Status | None) -> tuple[Verb, ...]:
-        """Those verbs whose requirement stands so; None: of which nothing is required."""
+        """Those verbs whose requirement has this status; None: of which nothing is required."""
         return tuple(verb for verb in (*self.open, *self.restricted) if required_of(self.required, verb) == status)
 
     @property
@@ -48,12 +49,12 @@ class PublicBucket(msgspec.Struct, frozen=True):
 
 
 def required_of(required: Mapping[str, Status], verb: Verb) -> Status | None:
-    """How what is required of public access by a verb stands; None where nothing is."""
+    """The status of what is required of public access by a verb; None where nothing is."""
     return required.get(verb) or required.get(_EVERY_VERB)
 
 
 def on_public(views: Iterable[BucketSubject], findings: Iterable[Finding], met: Met) -> OnPublic:
-    """How what is required of these buckets' public access stands; of several requirements on a verb, the worst."""
+    """The status of what is required of these buckets' public access; of several requirements on a verb, the worst."""
     by_store: dict[str, dict[str, dict[str, Status]]] = {}
     for view in views:
         mine = by_store.setdefault(view.store, {})

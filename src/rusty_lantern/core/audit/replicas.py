@@ -80,7 +80,7 @@ def pairs(
 
 
 class MirrorSubject(msgspec.Struct, frozen=True):
-    """A mirrored bucket, as sheets speak of it: by the store and the name of the original."""
+    """A mirrored bucket, as sheets know it: by the store and the name of the original."""
 
     compared: Compared
     kind: ClassVar[str] = "mirror"
@@ -161,7 +161,7 @@ def _objects(number: int) -> str:
 
 
 def _by_counts(fewer: int, *, known: bool) -> tuple[Content | None, str]:
-    """How a copy stands that has the newest object, by how many objects fewer it has."""
+    """The state of a copy that has the newest object, by how many objects it lacks."""
     if fewer > 0:
         return "objects-missing", f"{_objects(fewer)} fewer, and nothing new is on its way"
     if fewer < 0:

@@ -97,9 +97,9 @@ class StoreSubject:
         return or_stated(name, derived, self.store, self.moment)
 
     def subjects(self) -> Iterator[PartSubject]:
-        """Everything besides buckets that a baseline can speak of.
+        """Everything besides buckets that a baseline can be about.
 
-        Where a whole section was not read, one subject stands for all that may be in it.
+        Where a whole section was not read, one subject represents all that may be in it.
         """
         dossier = self.index.dossier
         yield self._part("store", dossier.store, dossier.store, self.index)
@@ -109,7 +109,7 @@ class StoreSubject:
             yield from (subject for entry in section.value or () if (subject := subject_of(entry)) is not None)
 
     def titles(self) -> set[str]:
-        """The names of its buckets, and of all else that a baseline can speak of."""
+        """The names of its buckets, and of all else that a baseline can be about."""
         return {*self.buckets, *(subject.label for subject in self.subjects())}
 
     def unlisted(self) -> list[str]:
@@ -142,7 +142,7 @@ class StoreSubject:
         return self._part("identity", identity.name, identity.name, view, identity.tags)
 
     def credential(self, credential: Credential) -> PartSubject | None:
-        """A credential as a subject: sheets speak of it by its owner's name and tags; a disabled one is none."""
+        """A credential as a subject: sheets choose it by its owner's name and tags; a disabled one is none."""
         return None if credential.state.value == "disabled" else self.any_credential(credential)
 
     def any_credential(self, credential: Credential) -> PartSubject:
@@ -171,7 +171,7 @@ class StoreSubject:
 
 
 class PartSubject(msgspec.Struct, frozen=True):
-    """An identity, a credential, an encryption key, a link, or the store itself, as a baseline speaks of it."""
+    """An identity, a credential, an encryption key, a link, or the store itself, as a baseline knows it."""
 
     context: StoreSubject
     kind: str
@@ -189,7 +189,7 @@ class PartSubject(msgspec.Struct, frozen=True):
 
     @property
     def unseen(self) -> bool:
-        """Whether it stands for all of its kind, since none of them could be read."""
+        """Whether it represents all of its kind, since none of them could be read."""
         return isinstance(self.view, Answer)
 
     def fact(self, name: str) -> Fact:

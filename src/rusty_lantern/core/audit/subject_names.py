@@ -1,6 +1,6 @@
 """How messages name a credential and a link, so that no two of a store have one name.
 
-Drift, waivers and changes are told by name, from survey to survey. The oldest of those that would have one name keeps
+Drift, waivers and changes go by name, from survey to survey. The oldest of those that would have one name keeps
 it, and the others have a few digits of their own after it: a new one never takes the name of one that is known.
 """
 
@@ -20,7 +20,7 @@ LATEST = datetime.max.replace(tzinfo=UTC)
 
 
 def names_of(dossier: Dossier) -> Mapping[int, str]:
-    """The identity of each credential and link of a dossier, as `id` tells it → its name."""
+    """The identity of each credential and link of a dossier, by its `id` → its name."""
     credentials = _told_apart(dossier.credentials.value or (), name_of_credential, lambda one: one.created, _own_id)
     return credentials | _told_apart(dossier.links.value or (), name_of_link, lambda one: one.issued, _own_terms)
 

@@ -30,13 +30,13 @@ from rusty_lantern.core.value_types import Scale, Value, show_moment
 from rusty_lantern.core.yaml_source import escaped, quoted
 
 SOON = timedelta(days=30)
-"""A waiver that ends within this is told of."""
+"""A waiver that ends within this is reported."""
 
 WaiverStatus = Literal["in force", "ends soon", "ended", "not yet", "too long", "unused"]
 
 
 class Waived(msgspec.Struct, frozen=True):
-    """How one waiver stands."""
+    """The state of one waiver."""
 
     waiver: Waiver
     status: WaiverStatus
@@ -54,7 +54,7 @@ def observed_now(finding: Finding) -> str:
 
 
 def written(finding: Finding, because: str, by: str, since: datetime, until: datetime) -> str:
-    """A waiver of this drift, as an entry of the waivers file; every text is quoted, whatever stands in it."""
+    """A waiver of this drift, as an entry of the waivers file; every text is quoted, whatever it holds."""
     fields = {"of": f"{finding.store}/{escaped(finding.name)}", "fact": finding.requirement.fact}
     if finding.status == "unknown" or not lookup(finding.requirement.fact).grows:
         fields["observed"] = observed_now(finding)
@@ -66,7 +66,7 @@ def written(finding: Finding, because: str, by: str, since: datetime, until: dat
 def apply(
     findings: Iterable[Finding], waivers: list[Waiver], moment: datetime, longest: int = 0
 ) -> tuple[list[Finding], list[Waived]]:
-    """Findings with what is waived marked so, and how each waiver stands.
+    """Findings, the waived ones marked, and the state of each waiver.
 
     `longest`: seconds that a waiver may last; 0: as long as it says.
     """
@@ -156,7 +156,7 @@ def is_worse(finding: Finding, accepted: str) -> bool:
 
 
 _DIRECTED = ("is", "at least", "at most", "between")
-"""Comparisons from which it can be told which way is worse."""
+"""Comparisons that say which way is worse."""
 
 
 def _higher_is_worse(finding: Finding, scale: Scale, then: Value) -> bool:

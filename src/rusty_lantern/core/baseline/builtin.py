@@ -1,4 +1,4 @@
-"""Requirements that no baseline needs to ask for. A sheet that speaks of the same fact has the last word."""
+"""Requirements that no baseline needs to ask for. A sheet about the same fact has the last word."""
 
 from __future__ import annotations
 

@@ -32,7 +32,7 @@ class ImpossibleComparison(ValueError):
 class Comparison(msgspec.Struct, frozen=True):
     """One comparison: its words in normal form, and the same taken apart. Plain data: it travels to other processes.
 
-    `how` is the comparison's own word (`is` for a bare value), `values` what stands after it; for `matches` the one
+    `how` is the comparison's own word (`is` for a bare value), `values` what follows it; for `matches` the one
     value is the expression.
     """
 
@@ -76,7 +76,7 @@ class Comparison(msgspec.Struct, frozen=True):
         return self.accepts(NAMES.join([member]) if isinstance(self.scale, Names) else member)
 
     def rank(self, value: Value) -> float:
-        """Where a value stands on the scale."""
+        """The rank of a value on the scale."""
         return self.scale.rank(value)
 
 
@@ -170,9 +170,7 @@ def _between(rest: str, scale: Scale) -> Written:
         raise ImpossibleComparison("`between` needs two values: between 1 year and 7 years")
     low, high = _value(low_text.strip(), scale), _value(high_text.strip(), scale)
     if scale.rank(low) > scale.rank(high):
-        raise ImpossibleComparison(
-            f"there is nothing between {scale.show(low)} and {scale.show(high)}; turn them round"
-        )
+        raise ImpossibleComparison(f"there is nothing between {scale.show(low)} and {scale.show(high)}; swap them")
     return (low, high), f"{scale.show(low)} and {scale.show(high)}"
 
 

@@ -169,6 +169,6 @@ def _question(number: int, habit: CommonValue, kind: str) -> str:
     name = _plain(habit.fact) if habit.fact.startswith("tags.") else habit.fact
     return (
         f"  # Question {number}: {quoted(habit.fact)[1:-1]} is {habit.required} for most {_plural(kind)}. "
-        f"Is it meant to be otherwise here?\n{exceptions}"
+        f"Is it meant to be different here?\n{exceptions}"
         f"  - sheet: {_plain(f'question {number}: {habit.fact}')}\n    of: {of}\n    require:\n      {name}: anything\n"
     )

@@ -1,7 +1,7 @@
-"""Judging: each requirement that speaks of a bucket, held against what was observed.
+"""Judging: each requirement that applies to a bucket, compared with what was observed.
 
-`unknown` is never `ok`: a requirement whose fact has no settled answer, or whose sheet may or may not speak of
-the bucket, is unknown with its reason, and is counted wherever drift is.
+`unknown` is never `ok`: a requirement whose fact has no settled answer, or whose sheet may or may not apply to the
+bucket, is unknown with its reason, and is counted wherever drift is.
 """
 
 from __future__ import annotations
@@ -103,7 +103,7 @@ def required_of(baseline: Baseline, subject: Subject, promised: Sequence[Require
 
 
 class Cascade:
-    """A baseline whose cascade is worked out once for all subjects that the same sheets speak of."""
+    """A baseline whose cascade is worked out once for all subjects that the same sheets apply to."""
 
     def __init__(self, baseline: Baseline) -> None:
         self.baseline = baseline
@@ -131,7 +131,8 @@ class Cascade:
 
 
 Tallies = Mapping[tuple[str, str], Mapping[Place, Tally]]
-"""Store and bucket → what each requirement on its objects, by its place, comes to over the bucket's version table."""
+"""Store and bucket → what the counts of each requirement on its objects, by its place, over the bucket's version
+table."""
 
 
 class Weights(dict[str, Weight]):
@@ -240,7 +241,7 @@ class _Accepted(dict[Value, bool]):
 
 
 def _of_objects(required: Required, subject: Subject, weights: Weights, tally: Tally) -> list[Finding]:
-    """The finding from a tally; none where the requirement speaks of no version at all."""
+    """The finding from a tally; none where the requirement applies to no version."""
     if not tally.applies:
         return []
     table = subject.table

@@ -1,6 +1,6 @@
 """A baseline of several files, and values that have a name.
 
-    include: [common/exposure.yaml]     # its sheets stand before this file's own
+    include: [common/exposure.yaml]     # its sheets come before this file's own
     values: {long: 7 years}             # `at least $long` below means `at least 7 years`; `$$` is a plain `$`
 
 A file that is included sees the values of the file that includes it, which win over its own; and the including file
@@ -35,7 +35,7 @@ class Gathered(msgspec.Struct):
 
 
 def no_files(path: str) -> str:
-    """For a baseline that stands alone."""
+    """For a baseline in one file."""
     raise BadInput(Problem(f"{path} cannot be included here"))
 
 

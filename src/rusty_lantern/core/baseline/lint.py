@@ -1,6 +1,6 @@
 """What is odd about a baseline that can be read.
 
-Sheets that are off or speak of nothing, requirements that never count, that have ended, that no surveyed store can
+Sheets that are off or apply to nothing, requirements that never count, that have ended, that no surveyed store can
 show, and facts that nobody requires anything of.
 """
 
@@ -127,13 +127,13 @@ def _against(baseline: Baseline, subjects: Sequence[Subject]) -> list[LintWarnin
             elif seen and requirement.place not in telling:
                 there = [one for one in subjects if one.kind == "identity" and one.store in stores[requirement.place]]
                 if _of_nobody(requirement.fact, there):
-                    what = f"{requirement.fact}: nobody there goes by that name"
+                    what = f"{requirement.fact}: no identity there has that name"
                     remarks.append(LintWarning(requirement.place, what))
     return remarks
 
 
 def _of_nobody(fact: str, people: Sequence[Subject]) -> bool:
-    """Whether `access.NAME` speaks of one of a store's own by a name that none of them has, where all are known."""
+    """Whether `access.NAME` means one of a store's own by a name that none of them has, where all are known."""
     name = fact.removeprefix("access.")
     if name in (fact, "outside") or read_principal(name).kind != "canonical":
         return False

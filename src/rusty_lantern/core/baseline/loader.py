@@ -1,4 +1,4 @@
-"""Reading a baseline: sheets, the buckets each speaks of, and its requirements, all with their places.
+"""Reading a baseline: sheets, the buckets each applies to, and its requirements, all with their places.
 
 Sheets apply in order; a later sheet overrides an earlier one fact by fact. `anything` lifts a requirement.
 """
@@ -50,7 +50,7 @@ class Requirement(msgspec.Struct, frozen=True):
 
 
 class Sheet(msgspec.Struct, frozen=True):
-    """A group of requirements and the buckets it speaks of."""
+    """A group of requirements and the buckets it applies to."""
 
     name: str
     place: Place
@@ -183,7 +183,7 @@ def _moment(reader: Reader, node: Marked | None, what: str) -> datetime | None:
 
 
 def in_force(baseline: Baseline, moment: datetime) -> Baseline:
-    """The baseline as it stands at a moment: without sheets that are switched off, and without requirements that have
+    """The baseline in force at a moment: without sheets that are switched off, and without requirements that have
     not begun or have ended."""
     sheets = [
         msgspec.structs.replace(sheet, require=tuple(r for r in sheet.require if _stands(r, moment)))

@@ -1,4 +1,4 @@
-"""Which subjects a sheet speaks of: by name, store and tags, by any fact, and by combinations of these.
+"""Which subjects a sheet applies to: by name, store and tags, by any fact, and by combinations of these.
 
     of:
       name: ["gallery-*", press-kit]          # one pattern has to fit
@@ -25,7 +25,7 @@ from rusty_lantern.core.yaml_source import Marked, Reader
 
 
 class Subject(Protocol):
-    """Whatever a baseline can speak of: a bucket, an identity, a credential, an encryption key, a link, a store, a
+    """Whatever a baseline can be about: a bucket, an identity, a credential, an encryption key, a link, a store, a
     mirrored bucket. `core.audit` makes them; everything here is asked of them and of nothing else."""
 
     @property
@@ -50,7 +50,7 @@ class Subject(Protocol):
 
     @property
     def unseen(self) -> bool:
-        """Whether it stands for all of its kind, since none of them could be read."""
+        """Whether it represents all of its kind, since none of them could be read."""
 
     @property
     def table(self) -> Answer[Table]:

@@ -57,7 +57,7 @@ class Layout(msgspec.Struct, frozen=True):
 
 
 class Imported(msgspec.Struct, frozen=True):
-    """What a file told: the entries, and the headings that nothing maps."""
+    """What was read from a file: the entries, and the headings that nothing maps."""
 
     entries: list[Any]
     unmapped: list[str]
@@ -164,7 +164,7 @@ def _column(reader: Reader, rows: str, key: Marked, value: Marked) -> Column:
 
 
 def read_rows(document: bytes, file: str, layout: Layout) -> Imported:
-    """The entries that a flat export tells. Raises `BadInput` with the line and column of what makes no sense."""
+    """The entries in a flat export. Raises `BadInput` with the line and column of what makes no sense."""
     rows = _table(_decoded(document, file, layout), file, layout)
     number, headings = next(rows, (0, []))
     if not headings:

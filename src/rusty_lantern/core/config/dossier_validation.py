@@ -1,6 +1,6 @@
 """Checking a dossier that somebody else made: secrets, shape, references, contradictions, each with its place.
 
-A place is a JSON pointer. A *grave* fault makes the whole document unfit to judge by; the others are told by
+A place is a JSON pointer. A *grave* fault makes the whole document unfit to judge by; the others are reported by
 `lantern dossier check` and leave what they touch unknown.
 """
 
@@ -23,7 +23,7 @@ from rusty_lantern.core.model.network import Network, network_fact
 
 NEWLINE = b"\n"
 MOST = 20
-"""Faults that are told of one document at once."""
+"""Faults that are reported of one document at once."""
 
 
 class Fault(msgspec.Struct, frozen=True):
@@ -131,13 +131,13 @@ def _typed(raw: Any, kind: Any, pointer: str) -> Iterator[Fault]:
         wrong = re.fullmatch(r"Invalid enum value '(.*)'", what, re.DOTALL)
         if wrong is not None:
             known = [str(value) for value in _words_at(inspect.type_info(kind), place.split("/")[1:])]
-            words = f'"{wrong[1][:60]}" is none of the words allowed here'
+            words = f'"{wrong[1][:60]}" is not one of the words allowed here'
             hint = nearest(wrong[1][:60], known) or f"one of {', '.join(known)}"
         yield Fault(f"{pointer}{place}" or "/", words, hint)
 
 
 def _words_at(shape: inspect.Type, steps: list[str]) -> Iterator[Any]:
-    """The words that may stand in a place of a document, by its type."""
+    """The words allowed in a place of a document, by its type."""
     if isinstance(shape, inspect.UnionType):
         for one in shape.types:
             yield from _words_at(one, steps)
@@ -173,7 +173,7 @@ def _escaped(name: str) -> str:
 
 
 def contradictions(dossier: Dossier) -> list[Fault]:
-    """Where a dossier contradicts itself, or speaks of something that is not in it."""
+    """Where a dossier contradicts itself, or refers to something that is not in it."""
     faults = [*_twice(dossier), *_lists(dossier), *_groups(dossier), *_references(dossier)]
     for number, bucket in enumerate(dossier.buckets):
         faults += _in_bucket(bucket, f"/buckets/{number}")
@@ -200,9 +200,7 @@ def _twice(dossier: Dossier) -> Iterator[Fault]:
 def _lists(dossier: Dossier) -> Iterator[Fault]:
     listed = dossier.listing.value
     if listed is not None and listed < len(dossier.buckets):
-        yield Fault(
-            "/listing/value", f"{listed:,} buckets are said to be listed, and {len(dossier.buckets):,} are here"
-        )
+        yield Fault("/listing/value", f"{listed:,} buckets are listed, but {len(dossier.buckets):,} are here")
     if dossier.dossier > DOSSIER_VERSION:
         yield Fault("/dossier", f"version {dossier.dossier} is newer than {DOSSIER_VERSION}")
     for name in ("identities", "groups", "credentials", "encryption_keys", "links", "network", "listing"):
@@ -211,10 +209,10 @@ def _lists(dossier: Dossier) -> Iterator[Fault]:
 
 def _stateless(answer: Answer[Any], pointer: str) -> Iterator[Fault]:
     if answer.state == "known" and answer.value is None:
-        yield Fault(pointer, "is said to be known, and has no value", 'say {"state": "absent"}, or leave it out')
+        yield Fault(pointer, "has the state known, but no value", 'say {"state": "absent"}, or leave it out')
     elif answer.state not in ("known", "stated") and answer.value is not None:
         yield Fault(
-            pointer, f"is said to be {answer.state}, and has a value", "either say known, or leave the value out"
+            pointer, f"has the state {answer.state}, but a value too", "either say known, or leave the value out"
         )
 
 
@@ -285,7 +283,7 @@ def _in_bucket(bucket: Bucket, pointer: str) -> Iterator[Fault]:
             yield Fault(f"{pointer}/rights/value/{number}", f'a right to "{right.to}" does not go with its identity')
     for number, grant in enumerate(bucket.acl.value or ()):
         if grant.to == "named" and not grant.identity:
-            yield Fault(f"{pointer}/grants/value/{number}", "an ACL grant to a named identity names nobody")
+            yield Fault(f"{pointer}/grants/value/{number}", "an ACL grant to a named identity has no identity")
     yield from _network(bucket.network, f"{pointer}/network/value")
     if bucket.bounds.value and 0 < bucket.bounds.value.longest < bucket.bounds.value.shortest:
         yield Fault(f"{pointer}/bounds/value", "the longest retention is shorter than the shortest")

@@ -104,13 +104,13 @@ class Store(msgspec.Struct, frozen=True):
     pattern: str = ""
     """The address of any of its regions, with `{region}` for the name; empty where it has none."""
     proxy: str = ""
-    """The address of the proxy that all its addresses are spoken to through; empty where there is none."""
+    """The address of the proxy through which all its addresses are asked; empty where there is none."""
     doors: tuple[DoorEntry, ...] = ()
     """The store's other doors: further protocols that it answers, each with a credential of its own."""
     identities: Service | None = None
     """Where the store's identity service answers."""
     beside: str | Export = ""
-    """A dossier file, or exported documents, that tell what the protocol does not: encryption keys, links, identities,
+    """A dossier file, or exported documents, with what the protocol does not show: encryption keys, links, identities,
     settings of the account."""
     export: Export | None = None
     """The documents that a store is read by which is reached in no other way."""
@@ -146,7 +146,7 @@ class Store(msgspec.Struct, frozen=True):
 
 
 class DoorEntry(msgspec.Struct, frozen=True):
-    """A further protocol of a store: `swift`, `admin`, or `web` for whatever stands in front of it."""
+    """A further protocol of a store: `swift`, `admin`, or `web` for whatever is in front of it."""
 
     name: str
     at: str

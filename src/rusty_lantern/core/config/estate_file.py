@@ -1,4 +1,4 @@
-"""estate.yaml: reading the file, with every mistake told by its place."""
+"""estate.yaml: reading the file, with every mistake reported by its place."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ _STORE = (
 
 
 REGION = "{region}"
-"""What stands for the region's name in an address."""
+"""The place of the region's name in an address."""
 VERBS: tuple[Verb, ...] = get_args(Verb)
 
 
@@ -187,7 +187,7 @@ def _dialect(reader: Reader, node: Marked | None) -> str:
 
 
 def _addresses(reader: Reader, node: Marked | None) -> tuple[tuple[str, ...], str]:
-    """One address, or several: the nodes, and last what stands before them."""
+    """One address, or several: the nodes, and last what is in front of them."""
     if node is None or node.items is None:
         return (), reader.text(node, "at")
     addresses = [item.text or "" for item in reader.texts(node, "at")]

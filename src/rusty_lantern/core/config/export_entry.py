@@ -26,7 +26,7 @@ def read_beside(reader: Reader, node: Marked | None, store: str) -> str | Export
     """A dossier file by its name, or exported documents."""
     if node is None or node.fields is None:
         return reader.text(node, "beside")
-    return read_export(reader, reader.fields(node, EXPORT, "beside"), node.place, f"what stands beside {store}")
+    return read_export(reader, reader.fields(node, EXPORT, "beside"), node.place, f"the export beside {store}")
 
 
 def _age(reader: Reader, node: Marked | None) -> int:

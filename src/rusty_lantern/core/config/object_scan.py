@@ -31,7 +31,7 @@ class Sample(msgspec.Struct, frozen=True):
 
 
 class Inventory(msgspec.Struct, frozen=True):
-    """Files that the provider made of each bucket's objects: where they lie, and which of their columns is which.
+    """Files that the provider made of each bucket's objects: where they are, and which of their columns is which.
 
     `files` is a pattern below the workspace with `{bucket}` in it. `columns`: ours → theirs, by heading, or by number
     from 1 where the files have no headings.

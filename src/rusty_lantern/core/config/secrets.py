@@ -14,7 +14,7 @@ _SECRET_FORM = re.compile(r"^[A-Za-z0-9/+=]{32,}$")
 
 
 def refuse_secrets(node: Marked, complaints: ProblemList) -> None:
-    """Complain of what looks like a secret, wherever it stands in the file."""
+    """Complain of what looks like a secret, wherever it is in the file."""
     remedy = "put it in a profile, an environment variable or a separate file, and name that here"
     for key, value in node.fields or ():
         if value.text and _SECRET_NAMES.fullmatch(key.text or ""):

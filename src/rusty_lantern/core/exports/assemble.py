@@ -1,4 +1,5 @@
-"""A dossier out of exported documents: rows make entries, other rows add to them by name; what nobody mapped is told.
+"""A dossier out of exported documents: rows make entries, other rows add to them by name; what nobody mapped is
+reported.
 
 What an export leaves out is *absent* only where the layout says that the export always has it; else it was not read.
 """
@@ -41,7 +42,7 @@ class Assembled(msgspec.Struct, frozen=True):
     dossier: Dossier
     rows: int
     unmapped: dict[str, list[str]]
-    """File → places that the layout does not speak of, list places put as `*`."""
+    """File → places that the layout does not cover, list places put as `*`."""
     unmatched: list[str]
     """What the layout wants documents for, and none was given."""
 
@@ -63,11 +64,11 @@ class _Section:
     given: bool = False
     """Whether a document was given whose rows are its entries."""
     covered: set[str] = field(default_factory=set)
-    """Fields that documents cover for every entry, also for those that none of their rows speaks of."""
+    """Fields that documents cover for every entry, also for those that none of their rows mentions."""
 
 
 def assemble(documents: list[Document], layout: Layout, store: str, moment: datetime) -> Assembled:
-    """The dossier that documents tell by a layout. Raises `BadInput` with file and pointer of what makes no sense."""
+    """The dossier that documents make by a layout. Raises `BadInput` with file and pointer of what makes no sense."""
     work = _Assembly(documents, layout)
     for joins in (False, True):
         for part in layout.parts:
@@ -195,7 +196,7 @@ class _Assembly:
             elif isinstance(had, list) and isinstance(value, list):
                 entry.fields[name] = had + value
             elif had != value:
-                raise Wrong(row, f"{name} is told twice, and differently")
+                raise Wrong(row, f"{name} has two different values")
 
     def dossier(self, store: str, moment: datetime) -> Dossier:
         """What was gathered, as a dossier."""
@@ -248,7 +249,7 @@ class _Assembly:
         return states
 
     def unmapped(self) -> dict[str, list[str]]:
-        """The places of each document that the layout does not speak of."""
+        """The places of each document that the layout does not cover."""
         places_of = {}
         for document, maker, spoken_of in zip(self.documents, self.makers, self.spoken_of, strict=True):
             if not spoken_of:

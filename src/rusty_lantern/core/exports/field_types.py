@@ -1,4 +1,4 @@
-"""What may stand in each field of a dossier, by the types of its entries: so that a layout is checked before it is
+"""What each field of a dossier may hold, by the types of its entries: so that a layout is checked before it is
 used, and every value is converted where its place is still known."""
 
 from __future__ import annotations
@@ -44,7 +44,7 @@ SECTIONS: dict[str, tuple[type[msgspec.Struct], str]] = {
 """Section of a layout → the entries that it makes, and the field that names one."""
 _NOT_OF_A_STORE = {"buckets", "identities", "groups", "credentials", "encryption_keys", "links", "listing", "software"}
 _NO_FIELDS = {"anonymous_test", "table", "evidence"}
-"""What no export tells: it is made by a survey."""
+"""What no export has: it is made by a survey."""
 
 
 @lru_cache(maxsize=64)
@@ -58,7 +58,7 @@ def fields_of(entry: type[msgspec.Struct]) -> dict[str, FieldType]:
 
 
 def type_of(hint: Any) -> FieldType:
-    """What an annotation lets stand in a field."""
+    """What an annotation allows in a field."""
     origin, inner = get_origin(hint), get_args(hint)
     if origin is Answer:
         return msgspec.structs.replace(type_of(inner[0]), answer=True)

@@ -1,4 +1,4 @@
-"""The layout file of an export: which documents tell what, and how their words are written.
+"""The layout file of an export: which document holds what, and in which words.
 
     says: buckets of the tide depot
     not-offered: [policy, acl]
@@ -84,7 +84,7 @@ class AllSpec(msgspec.Struct, frozen=True):
 
 
 class PartsSpec(msgspec.Struct, frozen=True):
-    """An entry with fields of its own; what stands under a name that begins with `*` is an entry whose fields join."""
+    """An entry with fields of its own; under a name that begins with `*` is an entry whose fields join."""
 
     parts: tuple[tuple[str, Spec], ...]
 
@@ -93,7 +93,7 @@ Spec = ValueSpec | ConstantSpec | EachSpec | FlagsSpec | AllSpec | PartsSpec
 
 
 class Part(msgspec.Struct, frozen=True, kw_only=True):
-    """What some documents tell of the entries of one section."""
+    """What some documents hold about the entries of one section."""
 
     section: str
     documents: tuple[str, ...]
@@ -104,7 +104,7 @@ class Part(msgspec.Struct, frozen=True, kw_only=True):
     covers: frozenset[str]
     """The fields that the export always has where they are set: what a row leaves out is not set."""
     covers_every: frozenset[str]
-    """The fields that are not set for an entry that no row speaks of, since the document lists all that have them."""
+    """The fields that are not set for an entry that no row mentions, since the document lists all that have them."""
     leave_out: tuple[str, ...]
     line: int
 

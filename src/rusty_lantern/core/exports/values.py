@@ -125,7 +125,7 @@ class Maker:
         return made, any_there
 
     def _joined_entry(self, spec: Spec, types: dict[str, FieldType], row: Node) -> dict[str, Any]:
-        """The fields of an entry that a word stands for."""
+        """The fields of an entry that a word represents."""
         if not isinstance(spec, ValueSpec):
             raise Wrong(row, "what is joined under * is a value with words")
         nodes = list(find(spec.at, row))
@@ -160,7 +160,7 @@ class Maker:
         return self._one(spec, kind, nodes[0])
 
     def _listed(self, spec: ValueSpec, kind: FieldType, node: Node) -> Any:
-        """One of several values of a list; its word may stand for a list itself."""
+        """One of several values of a list; its word may represent a list."""
         assert kind.item is not None
         word = self._word(spec, node)
         if word is MISSING:
@@ -194,7 +194,7 @@ class Maker:
             return spec.otherwise
         known = [word for word, _ in spec.words]
         hint = nearest(theirs, known) or f"known: {', '.join(known)}"
-        raise Wrong(node, f'"{theirs[:80]}" is none of the words of the layout; {hint}')
+        raise Wrong(node, f'"{theirs[:80]}" is not one of the words of the layout; {hint}')
 
     def _measured(self, spec: ValueSpec, word: Any, kind: FieldType, node: Node) -> Any:
         if spec.unit and kind.form == "whole":
@@ -256,7 +256,7 @@ def converted(value: Any, kind: FieldType, node: Node) -> Any:
         return [converted(one, kind.item, node) for one in (value if isinstance(value, list) else [value])]
     if kind.form == "entry":
         if not isinstance(value, dict) or kind.entry is None:
-            raise Wrong(node, f"{_kind_of(value)} stands where an entry with fields is wanted")
+            raise Wrong(node, f"{_kind_of(value)} is here, and an entry with fields is needed")
         types = fields_of(kind.entry)
         unknown = next((name for name in value if name not in types), None)
         if unknown is not None:
@@ -269,7 +269,7 @@ def _choice(value: Any, options: tuple[str, ...], node: Node) -> str:
     text = _shown(value)
     if text not in options:
         hint = nearest(text, options) or f"one of {', '.join(one or '(empty)' for one in options)}"
-        raise Wrong(node, f'"{text[:80]}" is none of the words that may stand here; {hint}; words: {{THEIRS: OURS}}')
+        raise Wrong(node, f'"{text[:80]}" is not one of the words allowed here; {hint}; words: {{THEIRS: OURS}}')
     return text
 
 

@@ -185,7 +185,7 @@ def access(subject: BucketView, name: str) -> Fact:
     Words(("disagrees", "ambiguous", "agrees"), ordered=True),
     "whether anonymous requests (`survey --probe`) are answered as the rules say (if not: drift)",
     area="access",
-    advice="find out why the store answers otherwise than its rules say, before anything else",
+    advice="first find out why the store does not answer as its rules say",
     restless=True,
     habit=False,
 )
@@ -197,15 +197,15 @@ def doors(subject: BucketView, _: str) -> Fact:
 @fact(
     "differs-by-door",
     TEXT,
-    "what another door of the store tells otherwise of the same bucket (`policy`, `container_acl`); absent where they "
-    "agree",
+    "what another door of the store shows differently for the same bucket (`policy`, `container_acl`); absent where "
+    "they agree",
     area="access",
     advice="find out which door is right: the store itself holds what the administration door shows",
     causes=ACCESS_ACTIONS,
     habit=False,
 )
 def differs_by_door(subject: BucketView, _: str) -> Fact:
-    """Only where two doors tell of the same setting."""
+    """Only where two doors show the same setting."""
     differing = subject.bucket.differs_by_door
     if differing.value:
         return Answer("known", ", ".join(differing.value), differing.note, differing.evidence)
@@ -226,7 +226,7 @@ def differs_by_door(subject: BucketView, _: str) -> Fact:
     grave=True,
 )
 def front_bypass(subject: BucketView, _: str) -> Fact:
-    """Found by the anonymous test alone: no setting of the bucket tells it."""
+    """Found by the anonymous test alone: no setting of the bucket shows it."""
     tested = subject.bucket.anonymous_test
     probes = [answer for answer in tested.value if answer.verb == "read"] if tested.value else []
     fronts = [answer for answer in probes if answer.door == "web"]

@@ -1,4 +1,4 @@
-"""Facts of what lies beneath a bucket's current objects: old versions, delete markers, unfinished uploads."""
+"""Facts of what is beneath a bucket's current objects: old versions, delete markers, unfinished uploads."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ fact(
     "how much was uploaded of uploads that were never finished",
     unit="bytes",
     area="objects",
-    advice="clear unfinished uploads by a lifecycle rule: {observed} lie there, and no listing shows them",
+    advice="clear unfinished uploads by a lifecycle rule: {observed} are stored there, and no listing shows them",
     restless=True,
 )
 def unfinished_bytes(subject: BucketView, _: str) -> Fact:

@@ -1,5 +1,5 @@
-"""Facts of a bucket that stores of other kinds tell: network rules, deletion, what is accepted, who is recorded; and
-how the key stands that protects it at rest."""
+"""Facts of a bucket that stores of other kinds show: network rules, deletion, what is accepted, who is recorded; and
+the state of the key that protects it at rest."""
 
 from __future__ import annotations
 
@@ -134,7 +134,7 @@ def logging_target_locked(subject: BucketView, _: str) -> Fact:
     causes="SetSoftDelete",
 )
 def soft_delete(subject: BucketView, _: str) -> Fact:
-    """Where versions are not kept, it is what stands between a slip and a loss."""
+    """Where versions are not kept, it is all that prevents a slip from becoming a loss."""
     return fact_of(subject.bucket.soft_delete)
 
 

@@ -53,7 +53,7 @@ fact(
 @fact(
     "link-policies.without-end",
     COUNT,
-    "how many of them say no end: whether such links ever end is for each link to say",
+    "how many of them have no end date: each of their links may have one",
     area="access",
     advice="give each policy an end ({note})",
 )

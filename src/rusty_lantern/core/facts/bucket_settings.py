@@ -1,4 +1,4 @@
-"""Facts of a bucket's other settings: logging, expiry, copies, and what lies beneath the objects."""
+"""Facts of a bucket's other settings: logging, expiry, copies, and what is beneath the objects."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ def part_of(answer: Answer[Any], take: Callable[[Any], Any]) -> Fact:
 
 
 def counted(answer: Answer[Any], name: str) -> Fact:
-    """A count, where counting came to its end; else why it is not known."""
+    """A count, where counting was completed; else why it is not known."""
     if answer.value is not None and not answer.value.complete:
         least = getattr(answer.value, name)
         return Answer("failed", None, f"counting stopped at {least:,}: at least that many", answer.evidence)
@@ -290,7 +290,7 @@ fact(
     grave=True,
 )
 def notifications_outside(subject: BucketView, _: str) -> Fact:
-    """Off where nothing is told at all. Needs the store's own account number."""
+    """Off where there are no notifications at all. Needs the store's own account number."""
     targets, own = subject.bucket.notifications, subject.dossier.account.value or ""
     if targets.value and subject.dossier.account.unread:
         return Answer(subject.dossier.account.state, None, subject.dossier.account.note, targets.evidence)

@@ -44,7 +44,7 @@ def versioning(subject: BucketView, _: str) -> Fact:
     mirrored=True,
 )
 def at_rest(subject: BucketView, _: str) -> Fact:
-    """Where the bucket names a key, the key itself tells who keeps it, if anything does."""
+    """Where the bucket names a key, the key itself says who keeps it, if anything does."""
     answer = subject.bucket.encryption
     key = subject.index.key_named(answer.value.key) if answer.value is not None and answer.value.key else None
     if answer.value is not None and key is not None and key.managed_by.value is not None:
@@ -52,7 +52,7 @@ def at_rest(subject: BucketView, _: str) -> Fact:
     if answer.value is None or answer.value.by:
         return fact_of(answer.map(lambda e: str(e.by)).default("none"))
     which = f"the key of {answer.value.key}" if answer.value.key else "the key"
-    return Answer("failed", None, f"it is encrypted; who keeps {which} is not told", answer.evidence)
+    return Answer("failed", None, f"it is encrypted; the store does not say who keeps {which}", answer.evidence)
 
 
 @fact(

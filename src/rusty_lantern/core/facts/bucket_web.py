@@ -54,14 +54,14 @@ def cross_origin(subject: BucketView, _: str) -> Fact:
 
 
 _EXACT = ("swift",)
-"""Protocols in which a `*` inside an origin stands for itself."""
+"""Protocols in which a `*` inside an origin is an ordinary character."""
 
 
 def any_page_has(origin: str, *, wildcards: bool = True) -> bool:
     """Whether an attacker can have a page whose origin fits a rule's.
 
     Every page can have the origin `null`, from a frame that is sandboxed (HTML, "opaque origin"). What a wildcard
-    stands for can end in any name, unless a whole domain of two labels or more follows it.
+    matches can end in any name, unless a whole domain of two labels or more follows it.
 
     >>> any_page_has("https://*"), any_page_has("https://*.saltmarsh.example"), any_page_has("*saltmarsh.example")
     (True, False, True)

@@ -95,7 +95,7 @@ fact(
     Words(("never", "once"), ordered=True),
     "whether it was ever used",
     of=CREDENTIAL,
-    advice="disable the access key; delete it once nobody missed it",
+    advice="disable the access key; delete it once nobody has missed it",
     habit=False,
 )(lambda view, _: fact_of(view.credential.last_used.map(lambda _: "once").default("never")))
 
@@ -106,7 +106,7 @@ fact(
     "how long it has not been used; for one never used, since it was made",
     unit="seconds",
     of=CREDENTIAL,
-    advice="disable the access key; delete it once nobody missed it",
+    advice="disable the access key; delete it once nobody has missed it",
     grows=True,
 )
 def credential_idle(view: CredentialView, _: str) -> Fact:

@@ -34,7 +34,7 @@ UNUSED = "no bucket has it as its default"
     safe="enabled",
 )
 def key_state(view: KeyView, name: str) -> Fact:
-    """As the key service says; the note tells what hangs on it."""
+    """As the key service says; the note says what depends on it."""
     state, uses = view.key.state, key_buckets(view, name)
     if state.value is None or uses.value is None:
         return fact_of(state)

@@ -86,12 +86,12 @@ def link_signed_by(view: LinkView, _: str) -> Fact:
 
 
 def _temporary_url_key(view: LinkView) -> Fact:
-    """Whether there is a key that may have signed a temporary URL: which one it was, nobody can tell."""
+    """Whether there is a key that may have signed a temporary URL: which one it was is not known."""
     dossier = view.index.dossier
     bucket = next((bucket for bucket in dossier.buckets if bucket.name == view.link.bucket), None)
     keys = [dossier.temporary_url_key, *([bucket.temporary_url_key] if bucket is not None else ())]
     if any(key.value for key in keys):
-        return Answer("known", "active", "there is such a key; whether it is the same one is not told")
+        return Answer("known", "active", "there is such a key; whether it is the same one is not known")
     unread = next((key for key in keys if not key.settled and key.state != "unsupported"), None)
     return lost(unread) if unread is not None else Answer("known", "missing")
 

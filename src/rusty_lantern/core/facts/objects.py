@@ -14,9 +14,9 @@ from rusty_lantern.core.value_types import DURATION, SIZE, SWITCH, TEXT, Scale, 
 Scope = Literal["current", "versions"]
 KEEPERS = Words(("none", "provider-managed", "customer-managed", "customer-provided"), ordered=True)
 SCOPES: dict[str, Scope] = {}
-"""Fact → whether it speaks of current objects only, or of every version."""
+"""Fact → whether it is about current objects only, or of every version."""
 LISTED: set[str] = set()
-"""Facts that a listing tells; the others need each version to be inspected."""
+"""Facts that a listing shows; the others need each version to be inspected."""
 
 
 def _enter(
@@ -47,7 +47,7 @@ _enter(
     "extension",
     "current",
     TEXT,
-    "what stands after the key's last dot, in lower case; absent without one",
+    "the text after the key's last dot, in lower case; absent without one",
     listed=True,
     area="objects",
     advice="copy these objects to a key with an extension that is {wanted}",
@@ -108,7 +108,7 @@ _enter(
     "cache-control",
     "current",
     TEXT,
-    "what caches are told; absent where nothing",
+    "the Cache-Control header; absent where there is none",
     area="objects",
     advice="copy each of these objects onto itself with Cache-Control: {wanted}",
 )
@@ -144,7 +144,7 @@ _enter(
     "checksum",
     "current",
     TEXT,
-    "the checksums that the store keeps of it; absent where none",
+    "the checksums that the store keeps of it; absent where there are none",
     area="objects",
     advice="copy each of these objects onto itself and have the store compute a checksum",
 )
@@ -162,7 +162,7 @@ _enter(
     "points-to",
     "current",
     TEXT,
-    "where the data lies, of an object that is a link or a list of segments; absent where it has its own",
+    "where the data is, for an object that is a link or a list of segments; absent where it has its own",
     area="objects",
     advice="copy the data into these objects: whoever may read what they point to reads it past this bucket's rules",
 )
@@ -244,7 +244,7 @@ _enter(
     "current-version",
     "current",
     Words(("unprotected-over-protected", "marker-over-protected", "unprotected", "protected"), ordered=True),
-    "how a key's current version stands: unprotected over a protected one, a delete marker over a protected one, "
+    "the state of a key's current version: unprotected over a protected one, a delete marker over a protected one, "
     "unprotected, or protected",
     area="versions and locks",
     advice="set a retention on the current version too, or delete the newer unprotected version",

@@ -49,7 +49,7 @@ class BucketView(Protocol):
 
     @property
     def probed(self) -> Fact:
-        """How the anonymous test stood to the verdicts."""
+        """How the anonymous test compared with the verdicts."""
 
     def access(self, name: str) -> Fact:
         """What a named identity can do (or `outside`: every named one that is not trusted)."""
@@ -67,7 +67,7 @@ class BucketView(Protocol):
 
 Enter = Callable[["Derive"], "Derive"]
 Derive = Callable[[Any, str], Fact]
-"""Derives a fact of a subject (for a bucket a `BucketView`); the second argument is what stands for `*` in its name."""
+"""Derives a fact of a subject (for a bucket a `BucketView`); the second argument is what `*` in its name is."""
 
 
 Area = Literal["access", "encryption", "versions and locks", "logging", "objects", "housekeeping"]
@@ -75,8 +75,8 @@ AREAS: tuple[Area, ...] = get_args(Area)
 
 
 class Definition(msgspec.Struct, frozen=True, kw_only=True):
-    """One entry of the register: everything that belongs to a fact. A name may end in `.*`: then any word may stand
-    there (`tags.steward`)."""
+    """One entry of the register: everything that belongs to a fact. A name may end in `.*`: then any word may be there
+    (`tags.steward`)."""
 
     name: str
     scale: Scale
@@ -92,7 +92,7 @@ class Definition(msgspec.Struct, frozen=True, kw_only=True):
     causes: str = ""
     """The recorded actions that can change it, the likeliest first."""
     restless: bool = False
-    """Whether it moves without anybody's doing, or is told in another way, so that a change of it is no news."""
+    """Whether it moves without anybody's doing, or is reported elsewhere, so that a change of it is no news."""
     grows: bool = False
     """Whether it grows by itself as time goes by: what is accepted of it is not held to a value."""
     habit: bool = True
@@ -155,7 +155,7 @@ def lookup(name: str) -> Definition:
 
 
 def family(name: str) -> str:
-    """What stands before the part of a fact's name that any word may stand for.
+    """What comes before the part of a fact's name that may be any word.
 
     >>> family("tags.steward"), family("objects.metadata.station")
     ('tags', 'objects.metadata')
@@ -172,5 +172,5 @@ def derive(name: str, subject: Any) -> Fact:
 
 @lru_cache(maxsize=4096)
 def derivation(name: str) -> tuple[Derive, str]:
-    """How a fact is derived, and what stands for `*` in its name. Raises `UnknownFact`."""
+    """How a fact is derived, and what `*` in its name is. Raises `UnknownFact`."""
     return lookup(name).derive, name.partition(".")[2]

@@ -1,4 +1,4 @@
-"""What a comparison of a mirrored bucket with its copy comes to, and its facts."""
+"""The result of comparing a mirrored bucket with its copy, and its facts."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class Difference(msgspec.Struct, frozen=True):
 
 
 class Compared(msgspec.Struct, frozen=True):
-    """One mirrored bucket: what differs, what could not be compared, and how its content stands."""
+    """One mirrored bucket: what differs, what could not be compared, and the state of its content."""
 
     mirror: Mirror
     bucket: str

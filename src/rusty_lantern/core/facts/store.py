@@ -1,4 +1,4 @@
-"""Facts of stores as a whole: how they are reached, which protocols they speak, what is set for all their buckets."""
+"""Facts of stores as a whole: how they are reached, which protocols they use, what is set for all their buckets."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ CERTIFICATES = Words(get_args(get_type_hints(Certificate)["verdict"]))
 fact(
     "store.certificate",
     CERTIFICATES,
-    "what the certificate in the TLS handshake is worth",
+    "the verdict on the certificate in the TLS handshake",
     of=STORE,
     safe="trusted",
     advice="install a certificate that is valid and for this name",
@@ -145,7 +145,7 @@ def store_unread_doors(index: StoreIndex, _: str) -> Fact:
 @fact(
     "store.account-acl",
     TEXT,
-    "whom the account's own ACL lets into every container (Swift protocol); absent where nobody",
+    "who may enter every container by the account's own ACL (Swift protocol); absent where nobody",
     of=STORE,
     advice="take them out of X-Account-Access-Control, and name them in the ACLs of the containers that they need",
 )

@@ -53,7 +53,7 @@ def target_of(number: int, change: Change | Weakened) -> Target | None:
         return None
     name = f"{change.subject} {change.change}" if change.change in ("new", "gone") else change.fact
     if not causes_of(name):
-        return None  # no recorded action brings it about: it follows from something else, which is told of itself
+        return None  # no recorded action brings it about: it follows from something else, which is reported by itself
     if change.subject == "bucket":
         return Target(number, change.store, frozenset({change.name}), frozenset(), frozenset(), _ranks(name))
     titles = frozenset({change.name, *change.name.split(" ")})

@@ -1,8 +1,8 @@
 """Two surveys → what changed between them.
 
 What came and went, each fact before and after, and who gained or lost access: not as a difference of texts, but as the
-exact difference of the rules, with a request that passes now and did not before, or the other way round. What could be
-told before and cannot now is a change as well. Counts that move by themselves are left out.
+exact difference of the rules, with a request that passes now and did not before, or the other way round. What was known
+before and is not now is a change as well. Counts that move by themselves are left out.
 """
 
 from __future__ import annotations
@@ -54,10 +54,10 @@ class Change(msgspec.Struct, frozen=True):
     witness: Witness | None = None
     note: str = ""
     buckets: tuple[str, ...] = ()
-    """Where an identity, or what stands for one, gained or lost access: on which buckets. `verb` has all the verbs."""
+    """Where an identity, or a credential of one, gained or lost access: on which buckets. `verb` has all the verbs."""
 
     def within(self, wanted: Callable[[str, str], bool]) -> Change | None:
-        """As far as it is of a wanted store and name: of the subject itself, or of buckets that it tells of."""
+        """As far as it is of a wanted store and name: of the subject itself, or of buckets that it names."""
         if wanted(self.store, self.name):
             return self
         kept = tuple(bucket for bucket in self.buckets if wanted(self.store, bucket))
@@ -91,7 +91,7 @@ def against(
     declared: Sequence[Declared], store_subjects: list[StoreSubject], limits: Limits = NO_LIMITS
 ) -> list[Change]:
     """Where reality left a declaration: what was declared is *before*, what is there is *after*. Settings that a
-    declaration does not mention are free. In a store that a declaration speaks of, a bucket that none declares is new.
+    declaration does not mention are free. In a store that a declaration names, a bucket that none declares is new.
     `limits`: the buckets that the survey was limited to.
     """
     seen = coverage(store_subjects, limits)

@@ -1,4 +1,4 @@
-"""Two audits → which requirements stand otherwise than before."""
+"""Two audits → which requirements have another status than before."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ Turn = Literal["new", "worse", "resolved", "waived", "now known", "no longer kno
 
 
 class DriftChange(msgspec.Struct, frozen=True):
-    """A requirement that stands otherwise than before."""
+    """A requirement that has another status than before."""
 
     turn: Turn
     finding: Finding
@@ -35,13 +35,14 @@ class DriftChange(msgspec.Struct, frozen=True):
 
 @undisturbed()
 def drift_changes(before: Audit, after: Audit) -> list[DriftChange]:
-    """The requirements that stand otherwise than before, on subjects that both surveys judged or one has drift of."""
+    """The requirements that have another status than before, on subjects that both surveys judged or one has drift
+    of."""
     return [change for _, change in sorted(_turned(before, after), key=itemgetter(0))]
 
 
 def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
     old, new = map(_by_area, _otherwise(before.findings, after.findings))
-    # What is ok is looked up only where it stands otherwise on the other side.
+    # What is ok is looked up only where the other side has another status.
     for audit, mine, others in ((before, old, new), (after, new, old)):
         sought = {
             (store, kind, name, fact)
@@ -70,7 +71,7 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
 
 
 def _otherwise(before: Iterable[Finding], after: Iterable[Finding]) -> tuple[list[Finding], list[Finding]]:
-    """The findings of either side that may stand otherwise on the other: most subjects have the same ones."""
+    """The findings of either side that may have another status on the other: most subjects have the same ones."""
     then, old, new = _by_subject(before), list[Finding](), list[Finding]()
     for subject, findings in _by_subject(after).items():
         had = then.pop(subject, [])
@@ -96,7 +97,7 @@ def _by_subject(findings: Iterable[Finding]) -> dict[tuple[str, str, str], list[
 
 
 def _stands_as_before(was: Finding, now: Finding) -> bool:
-    """Whether a requirement of the same status stands as before without a doubt: most do, and need no words."""
+    """Whether a requirement of the same status is certainly unchanged: most do, and need no words."""
     if now.status != "drift":
         return True
     then, seen = was.observed, now.observed
@@ -115,7 +116,7 @@ def turned(before: Standing, after: Audit) -> Turned:
     """How many drifts opened, got worse or closed since another survey, of which only the standing is kept.
 
     The numbers are those of `drift_changes`. What was ok before and is unknown now is not counted: a standing does not
-    tell what was ok.
+    hold what was ok.
     """
     old, new = before.by_area(), _by_area(after.findings)
     counts: Counter[Turn | None] = Counter()
@@ -161,7 +162,7 @@ def _seen(finding: Finding | None, fact: str) -> str:
 
 
 _ABSENT: dict[Missing, str] = {"not there": "gone", "not read": "unknown", "not asked": "not asked"}
-"""How a requirement stands on a subject that is not in a survey."""
+"""The status of a requirement on a subject that is not in a survey."""
 
 
 _TURNS: dict[tuple[str, str], Turn] = {

@@ -1,7 +1,8 @@
-"""How every requirement stood in one survey, kept small; and from a row of these: since when each drift stands.
+"""The status of every requirement in one survey, kept small; and from a row of these: since when each drift has been
+open.
 
-A drift stands since the first of the unbroken row of surveys in which it drifted, accepted or not. A survey that could
-not tell, or did not look there, neither begins such a row nor breaks it.
+A drift has been open since the first of the unbroken row of surveys in which it drifted, accepted or not. A survey that
+did not know, or did not look there, neither begins such a row nor breaks it.
 """
 
 from __future__ import annotations
@@ -49,7 +50,7 @@ class OpenRequirement(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Standing(msgspec.Struct, frozen=True):
-    """How one survey stood to a baseline."""
+    """The result of one survey under a baseline."""
 
     survey: str
     taken: datetime
@@ -105,15 +106,15 @@ def _open(audit: Audit) -> list[OpenRequirement]:
 
 
 class Since(msgspec.Struct, frozen=True):
-    """Since when a drift stands. Where `or_before`, no earlier survey was looked at."""
+    """Since when a drift has been open. Where `or_before`, no earlier survey was looked at."""
 
     taken: datetime
     or_before: bool = False
 
 
 class Begun:
-    """Since when each drift of a survey stands. `or_before`: those that may have stood before the first survey that was
-    looked at."""
+    """Since when each drift of a survey has been open. `or_before`: those that may be older than the first survey that
+    was looked at."""
 
     def __init__(
         self,
@@ -124,7 +125,7 @@ class Begun:
         self._or_before = or_before
 
     def get(self, key: Key) -> Since | None:
-        """Since when this drift stands; None for what does not drift."""
+        """Since when this drift has been open; None for what does not drift."""
         store, kind, name, fact = key
         area = store, kind, fact
         taken = self._taken.get(area, {}).get(name)
@@ -132,8 +133,8 @@ class Begun:
 
 
 def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) -> Begun:
-    """Since when each drift of a survey stands. `earlier`: the surveys before it, latest first; it is read only as far
-    as some drift still stands. `all_seen`: whether there are no others before those."""
+    """Since when each drift of a survey has been open. `earlier`: the surveys before it, latest first; it is read only
+    as far back as some drift is open. `all_seen`: whether there are no others before those."""
     first = {area: dict.fromkeys(names, now.taken) for area, names in _named(now, OPEN).items()}
     unsettled = {area: set(names) for area, names in first.items()}
     for standing in earlier:
@@ -150,7 +151,7 @@ def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) 
 
 
 def _named(standing: Standing, statuses: Sequence[str]) -> dict[Area, set[str]]:
-    """Area → the names of those that stood so."""
+    """Area → the names of those with this status."""
     names_of: dict[Area, set[str]] = {}
     for stood in standing.stood:
         if stood.status in statuses:
@@ -159,7 +160,7 @@ def _named(standing: Standing, statuses: Sequence[str]) -> dict[Area, set[str]]:
 
 
 class DriftPeriod(msgspec.Struct, frozen=True):
-    """One time that a drift stood. `until` is None while it still does."""
+    """One time that a drift was open. `until` is None while it still does."""
 
     key: Key
     begun: datetime
@@ -171,7 +172,7 @@ class DriftPeriod(msgspec.Struct, frozen=True):
 
 
 def spells(standings: Sequence[Standing]) -> list[DriftPeriod]:
-    """Every time that a drift stood, over surveys in their order."""
+    """Every time that a drift was open, over surveys in their order."""
     begun: dict[Area, dict[str, datetime]] = {}
     ended: list[DriftPeriod] = []
     for standing in standings:
@@ -193,7 +194,7 @@ def _period(area: Area, name: str, begun: datetime, until: datetime | None = Non
 
 
 class DriftDuration(msgspec.Struct, frozen=True):
-    """How long drifts stood: days, and how many were resolved and are open. None where there were none.
+    """How long drifts were open: days, and how many were resolved and are open. None where there were none.
 
     Open is what drifts in the last survey and is not waived: as many as `lantern audit` counts.
     """
@@ -207,7 +208,7 @@ class DriftDuration(msgspec.Struct, frozen=True):
 
 
 def drift_duration(standings: Sequence[Standing]) -> DriftDuration:
-    """How long drifts stood, as of the last survey."""
+    """How long drifts were open, as of the last survey."""
     periods = spells(standings)
     if not standings:
         return DriftDuration(0, 0, None, None, None)

@@ -8,7 +8,7 @@ import msgspec
 
 
 class Event(msgspec.Struct, frozen=True, order=True):
-    """One recorded event. `about`: the identity, credential or key that it was done to; `store` where it is told."""
+    """One recorded event. `about`: the identity, credential or key that it was done to; `store` where it is given."""
 
     time: datetime
     actor: str = ""
@@ -24,7 +24,7 @@ class Event(msgspec.Struct, frozen=True, order=True):
 
 
 class Weakened(msgspec.Struct, frozen=True):
-    """Protection of versions in a bucket that became weaker, as far as events can tell of it."""
+    """Protection of versions in a bucket that became weaker, as far as events can show it."""
 
     store: str
     bucket: str

@@ -1,7 +1,7 @@
-"""What a store's own identities, and what stands for them, can do now and could not before, or the other way round.
+"""What a store's own identities, and their credentials, can do now and could not before, or the other way round.
 
 Bucket by bucket, by their own permissions and the buckets' rules together. What everybody could do before is nothing
-that anybody gained, and what is unknown on either side is not compared: why it is unknown is told of itself.
+that anybody gained, and what is unknown on either side is not compared: why it is unknown is reported by itself.
 """
 
 from __future__ import annotations

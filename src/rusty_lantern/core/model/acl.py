@@ -58,7 +58,7 @@ def first_of_each(granted: dict[tuple[str, str, str], ObjectGrant], grant: Objec
 
 
 MOST_NAMED = 1_000
-"""Grants by name that are told of one bucket's objects."""
+"""Grants by name that are kept of one bucket's objects."""
 
 
 def told_of_objects(acl: list[ObjectGrant], *, complete: bool, names_complete: bool) -> ObjectAcls:

@@ -1,4 +1,4 @@
-"""What a dossier tells of one bucket."""
+"""What a dossier holds about one bucket."""
 
 from __future__ import annotations
 
@@ -62,7 +62,7 @@ class Versioning(msgspec.Struct, frozen=True, omit_defaults=True):
 class Encryption(msgspec.Struct, frozen=True, omit_defaults=True):
     """Default encryption of new objects: who keeps the key, which algorithm the store names, which key.
 
-    `by` is empty where data are encrypted, and who keeps the key is not told with the bucket.
+    `by` is empty where data are encrypted, and who keeps the key is not shown with the bucket.
     """
 
     by: Literal["", "provider-managed", "customer-managed", "customer-provided"]
@@ -229,8 +229,8 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """What the Swift protocol says of the bucket, by a door beside it or by the store's own protocol."""
     owner_acl: Answer[AccountAcl] = unread()
     """The account ACL of the bucket's owner, where that was asked for each owner; else the store's is meant."""
-    differs_by_door: Answer[list[str]] = unread("only one door tells of it")
-    """Fields that another door of the store tells otherwise."""
+    differs_by_door: Answer[list[str]] = unread("only one door shows it")
+    """Fields that another door of the store shows differently."""
     rights: Answer[list[Right]] = unread()
     """Only stores of another kind have them; those of the common protocol have policies and grants."""
     granted_by: Answer[Literal["bucket", "object"]] = unread()
@@ -272,7 +272,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     replication: Answer[list[Copying]] = unread()
     """Names of the buckets that are written to as well."""
     notifications: Answer[list[str]] = unread()
-    """Resource names of what is told about changes."""
+    """Resource names of those that are notified of changes."""
     requester_pays: Answer[bool] = unread()
     transfer_endpoint: Answer[bool] = unread()
     enabled: Answer[bool] = unread()

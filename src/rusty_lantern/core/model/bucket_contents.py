@@ -11,7 +11,7 @@ from rusty_lantern.core.model.acl import ObjectAcls
 
 
 class Versions(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What lies beneath the current objects. `complete` is false where counting stopped early."""
+    """What is beneath the current objects. `complete` is false where counting stopped early."""
 
     old: int
     old_bytes: int

@@ -1,8 +1,7 @@
-"""What each way to read a store can tell, as data: the rest of the program knows no protocol, only these rows.
+"""What each way to read a store can show, as data: the rest of the program knows no protocol, only these rows.
 
-A field of a bucket or store that a protocol does not tell is `unsupported`; one that another service beside the store
-could tell is *not read*, which is unknown. A new kind of store is a row of `PROTOCOLS` and a reader
-(`stores.reader`).
+A field of a bucket or store that a protocol does not have is `unsupported`; one that another service beside the store
+could show is *not read*, which is unknown. A new kind of store is a row of `PROTOCOLS` and a reader (`stores.reader`).
 """
 
 from __future__ import annotations
@@ -25,7 +24,7 @@ FIELD_WORDS = {
     "container_acl": "container ACLs",
     "temporary_url_key": "keys of temporary URLs",
     "owner_acl": "account ACLs of owners",
-    "differs_by_door": "what doors tell otherwise",
+    "differs_by_door": "differences between doors",
     "rights": "rights and access levels",
     "granted_by": "how rights are given",
     "network": "network rules",
@@ -72,7 +71,7 @@ COMMON_HEADERS = (
 
 
 class Capabilities(msgspec.Struct, frozen=True):
-    """One way to read a store: what it tells, and what the rest of the program has to know about it."""
+    """One way to read a store: what it shows, and what the rest of the program has to know about it."""
 
     protocol: str
     """The word after `reads:` in estate.yaml."""
@@ -81,7 +80,7 @@ class Capabilities(msgspec.Struct, frozen=True):
     tells_of_store: frozenset[str] = frozenset()
     """The fields of the store as a whole that can be asked for."""
     elsewhere: tuple[tuple[str, str], ...] = ()
-    """Fields of the store that the protocol does not tell and somebody else could: field → why it was not read."""
+    """Fields of the store that the protocol does not show and another source could: field → why it was not read."""
     headers: tuple[str, ...] = ()
     """Beginnings of the names of response headers that describe something, besides `COMMON_HEADERS`."""
     passing_headers: tuple[str, ...] = ()
@@ -97,10 +96,10 @@ class Capabilities(msgspec.Struct, frozen=True):
     probes: bool = True
     """Whether it can be asked without credentials."""
     objects_expire: bool = False
-    """Whether an object may say itself when it is removed; only inspecting it tells."""
+    """Whether an object may say itself when it is removed; only inspecting it shows."""
 
     def of_bucket(self) -> dict[str, Answer[Any]]:
-        """What a bucket's fields are before anything is asked: those that the protocol does not tell are settled."""
+        """What a bucket's fields are before anything is asked: those that the protocol does not have are settled."""
         fields: dict[str, Answer[Any]] = dict.fromkeys(FIELD_WORDS.keys() - self.tells, Answer("unsupported"))
         return fields | {name: Answer("failed", None, note) for name, note in self.elsewhere_of_bucket}
 
@@ -121,13 +120,13 @@ _STORE_FIELDS = frozenset({
 })  # fmt: skip
 
 _NO_SERVICE = "not asked: estate.yaml names no identity service of the store"
-_BY_MANAGEMENT = "the account's management side alone tells it: an export of its settings beside the store can"
+_BY_MANAGEMENT = "only the account's management side has it: an export of its settings beside the store can say it"
 _NO_DOSSIER = "the protocol does not show it; a dossier beside the store can"
 BESIDE = (
     *((name, _NO_SERVICE) for name in ("identities", "groups", "credentials")),
     *((name, _NO_DOSSIER) for name in ("encryption_keys", "service", "links")),
 )
-"""What an identity service, or a dossier beside the store, can tell of a store."""
+"""What an identity service, or a dossier beside the store, can say about a store."""
 
 S3 = Capabilities(
     "s3",

@@ -25,11 +25,11 @@ from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link
 
 AclReading = Literal["tempauth", "keystone", "gateway", ""]
 """Which kind of server reads container ACLs: one with users of its own, one with an identity service's, or a gateway
-that speaks the Swift protocol beside another. Empty: not known."""
+that has the Swift protocol besides another. Empty: not known."""
 
 
 class Door(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One protocol that a store answers, at one address. `read`: whether what it tells is in this dossier."""
+    """One protocol that a store answers, at one address. `read`: whether what it shows is in this dossier."""
 
     name: Literal["s3", "swift", "admin", "web"]
     at: str
@@ -41,12 +41,12 @@ class Door(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Software(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What answers for a store, as far as its answers tell."""
+    """What answers for a store, as far as its answers show."""
 
     name: str
     """In words; empty where nothing in its answers is known."""
     release: str = ""
-    """Its release, where it tells."""
+    """Its release, where it says so."""
     dialect: str = ""
     """How it reads policies: the name of a dialect. Empty: nobody knows, so the common reading is taken."""
     note: str = ""
@@ -78,7 +78,7 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """The dialect itself, where it does not come with the program."""
     temporary_url_key: Answer[bool] = unread()
     account_number: str = ""
-    """The number of that account, where its identities' resource names tell it."""
+    """The number of that account, where its identities' resource names hold it."""
     public_access_guards: Answer[Guards] = unread()
     listing: Answer[int] = unread()
     """Whether the buckets could be listed at all, and how many there were."""
@@ -92,13 +92,13 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     links: Answer[list[Link]] = unread()
     network: Answer[Network] = unread()
     certificate: Answer[Certificate] = unread()
-    """Unsupported where the store is not spoken to over TLS."""
+    """Unsupported where the store is not asked over TLS."""
     plain_http: Answer[bool] = unread()
     """Whether the store answers over plain http as well."""
     legacy_signatures: Answer[bool] = unread()
     """Whether the store accepts signatures of the first generation."""
     minimum_tls: Answer[Literal["1.0", "1.1", "1.2", "1.3"]] = unread()
-    """The oldest release of TLS that the store still speaks."""
+    """The oldest release of TLS that the store still accepts."""
     shared_keys: Answer[bool] = unread()
     """Whether the account's own keys open everything in it, beside its identities."""
     bucket_soft_delete: Answer[int] = unread()
@@ -126,7 +126,7 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
 
 
 def lost_dossier(store: str, address: str, taken: datetime, why: Answer[Any]) -> Dossier:
-    """What stands for a store of which nothing was read: every answer is why."""
+    """The dossier of a store of which nothing was read: every answer is why."""
     answers: dict[str, Any] = {
         name: why
         for name, default in zip(Dossier.__struct_fields__, Dossier.__struct_defaults__, strict=True)

@@ -1,4 +1,4 @@
-"""What a dossier tells of a store besides its buckets: who there is, which keys they hold, which keys protect data,
+"""What a dossier holds about a store besides its buckets: who there is, which keys they hold, which keys protect data,
 which links are out, and how the store is reached.
 
 Names follow the trade: an *identity* is anybody or anything that can be let in by name; a *credential* is what proves
@@ -22,7 +22,7 @@ Kind = Literal["root", "person", "service", "role", "user", "unknown"]
 """A `user` is a person or a service; which one, the store does not say."""
 Use = Literal["administration", "application"]
 CredentialKind = Literal["access-key", "token", "certificate", "application-credential", "trust"]
-"""An application credential stands for its owner in one project; a trust lets another identity do so."""
+"""An application credential acts for its owner in one project; a trust lets another identity do so."""
 
 
 class Document(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -72,7 +72,7 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """Its own permissions, those of its groups left out."""
     boundary: Answer[str] = Answer("absent")
     """A policy document that bounds what its own permissions can grant."""
-    may: Answer[list[Verb]] = unread("nobody says what it needs")
+    may: Answer[list[Verb]] = unread("estate.yaml does not say what it needs")
     """What it needs, by the word of whoever answers for it."""
     tags: Answer[dict[str, str]] = unread()
     administers: Answer[list[str]] = Answer("unsupported")

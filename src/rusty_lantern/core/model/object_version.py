@@ -45,7 +45,7 @@ class ObjectVersion(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=Tru
     expires: datetime | None = None
     """When the store deletes it; None where it does not, or where that is not known."""
     points_to: str = ""
-    """Where the data lies, of an object that has none of its own; empty for all others."""
+    """Where the data is, of an object that has none of its own; empty for all others."""
     checksum: str | None = None
     """Names of the checksums that the store keeps, joined by spaces; empty where there is none."""
     public: Public | None = None

@@ -22,11 +22,11 @@ _NO_MEMBERS: Mapping[str, frozenset[str]] = {}
 
 
 NOT_WHOLE = "not all buckets of the store were read"
-"""Why something that all buckets of a store would tell is unknown."""
+"""Why something that all buckets of a store would show is unknown."""
 
 
 class StoreIndex(msgspec.Struct, frozen=True, dict=True):
-    """What one dossier tells besides its buckets, joined by name."""
+    """What one dossier holds besides its buckets, joined by name."""
 
     dossier: Dossier
     moment: datetime
@@ -39,7 +39,7 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
 
     @cached_property
     def unlisted(self) -> dict[str, str]:
-        """Kinds of identities that could not be listed, one of which stands for all of them → why."""
+        """Kinds of identities that could not be listed, where one represents all of them → why."""
         identities = self.dossier.identities.value or ()
         return {one.kind: one.state.reason for one in identities if one.name == f"any {one.kind}"}
 

@@ -62,9 +62,9 @@ class KeyView(msgspec.Struct, frozen=True):
 
 
 OVER = ("policy removed", "account keys off", "signing key disabled", "expired", "revoked")
-"""How a link may stand that opens nothing any more."""
+"""The states of a link that opens nothing any more."""
 LINK_STATUSES = ("valid", "unknown", "not yet", *OVER)
-"""How a link may stand, what matters most first."""
+"""The states of a link, what matters most first."""
 
 
 class LinkView(msgspec.Struct, frozen=True):

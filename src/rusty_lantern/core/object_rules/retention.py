@@ -1,7 +1,7 @@
 """What keeps a version from being deleted, until when, and from whom; all as of a given moment in UTC.
 
 A retention period and a legal hold are independent: either alone keeps the version, and what keeps it is the union
-of both. A period binds while its date lies in the future. In compliance mode it binds everyone; in governance mode
+of both. A period binds while its date is in the future. In compliance mode it binds everyone; in governance mode
 it yields to holders of the bypass permission. A hold binds everyone until somebody lifts it, so it has no date. A
 delete marker protects nothing and is never protected. Source: the published semantics of object lock in the
 S3-compatible protocol; held against a real gateway in the tests.
@@ -78,7 +78,7 @@ KeyState = Literal["unprotected-over-protected", "marker-over-protected", "unpro
 
 
 def key_state(versions: list[ObjectVersion], moment: datetime) -> KeyState | None:
-    """How the current version of one key stands; `versions` are all of that key's, the newest first.
+    """The state of one key's current version; `versions` are all of that key's, the newest first.
 
     None where the key has no current object and nothing protected beneath a delete marker.
     """
@@ -105,7 +105,7 @@ class EarliestDeletion(msgspec.Struct, frozen=True):
     by_delete_permission: datetime | None = None
     by_bypass: datetime | None = None
     legal_holds: int = 0
-    """Versions under legal hold: while they stand, never."""
+    """Versions under legal hold: while they last, never."""
     unknown: int = 0
     """Versions whose protection is not known: the dates are the earliest there can be."""
 

@@ -19,7 +19,7 @@ MOST_TERMS = 20_000
 def size_to_detect(share: float, confidence: float) -> int:
     """How many to look at so that, if at least `share` of all drifted, one is found with `confidence`.
 
-    Both lie between 0 and 1. Raises `ValueError` otherwise.
+    Both are between 0 and 1. Raises `ValueError` otherwise.
     """
     if not (0 < share < 1 and 0 < confidence < 1):
         raise ValueError("a share and a confidence lie between 0 and 1")
@@ -27,7 +27,7 @@ def size_to_detect(share: float, confidence: float) -> int:
 
 
 def bound(failing: int, looked_at: int, confidence: float) -> tuple[float, float]:
-    """Between which shares of all the drift lies: one-sided where nothing or everything was found, else two-sided."""
+    """Between which shares of all the drift is: one-sided where nothing or everything was found, else two-sided."""
     if not 0 <= failing <= looked_at or looked_at <= 0:
         raise ValueError("more was found than was inspected")
     miss = 1 - confidence
@@ -39,7 +39,7 @@ def bound(failing: int, looked_at: int, confidence: float) -> tuple[float, float
 
 
 def _beta_quantile(share: float, a: int, b: int) -> float:
-    """Below which x a beta distribution lies with probability `share`, by halving the interval 60 times."""
+    """Below which x a beta distribution is with probability `share`, by halving the interval 60 times."""
     low, high = 0.0, 1.0
     for _ in range(60):
         middle = (low + high) / 2

@@ -1,4 +1,4 @@
-"""What an object requirement came to over one table of versions: counts, bytes, a few examples.
+"""The counts of an object requirement over one table of versions: counts, bytes, a few examples.
 
 Tallies of the parts of a table join to the tally of the whole, in any order; so the same judging runs over one file
 or over many parts on many machines.
@@ -25,7 +25,7 @@ class Tally(msgspec.Struct, frozen=True):
     bytes: int = 0
     """The sizes of the failed versions together."""
     examples: tuple[str, ...] = ()
-    """The first keys, in byte order, of what failed; a key stands once for each version."""
+    """The first keys, in byte order, of what failed; a key is there once for each version."""
 
     @property
     def first(self) -> list[str]:
@@ -44,7 +44,7 @@ class Tally(msgspec.Struct, frozen=True):
 
     @property
     def applies(self) -> int:
-        """Versions that the requirement speaks of."""
+        """Versions that the requirement applies to."""
         return self.checked + self.unknown
 
     def join(self, other: Tally) -> Tally:

@@ -87,7 +87,7 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
 
 
 def _of_rights(view: BucketSubject, facts: tuple[str, ...], wanted: list[Requirement]) -> Remedy:
-    """Which rights of the public to take away, and what that comes to; in words, since such stores take no document."""
+    """Which rights of the public to take away, and the result; in words, since such stores take no document."""
     verbs = list(dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted))
     rights = view.bucket.rights.value or []
     public = [right for right in rights if right.to in AUDIENCES and any(right.gives(verb) for verb in verbs)]
@@ -138,7 +138,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
         places = (
             "/Statement",
             f"/Statement/{number}",
-        )  # as this store reads it, one may stand for several, or for none
+        )  # as this store reads it, one may be several, or none
         mine = [s for s in policy.statements if s.place in places]
         alone = [s for s in policy.statements if s in mine or s.effect != "Allow"]
         kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
@@ -223,7 +223,7 @@ def _with_statement(view: BucketSubject, number: int, verbs: Sequence[str]) -> B
             shut["Sid"] = f"{mine['Sid']}Restricted"
         shut.pop("NotPrincipal", None)
         new.append(shut)
-    # Statements keep their numbers while several are edited: what replaces one stands in its place.
+    # Statements keep their numbers while several are edited: what replaces one takes its place.
     document["Statement"] = [*statements[:number], *new[-1:], *statements[number + 1 :], *new[:-1]]
     if not new:
         document["Statement"] = [*statements[:number], _NOTHING, *statements[number + 1 :]]

@@ -11,7 +11,7 @@ from rusty_lantern.core.model.capabilities import PROTOCOLS
 def takes_documents(view: BucketSubject) -> bool:
     """Whether the bucket's store takes settings as documents of the S3-compatible protocol; words have to do otherwise.
 
-    A dossier that does not say how its store is spoken to is taken by what it tells: one with rights has no policies.
+    The protocol of a dossier that does not name one follows from what it holds: one with rights has no policies.
     """
     protocol = PROTOCOLS.get(view.dossier.protocol)
     if protocol is not None:

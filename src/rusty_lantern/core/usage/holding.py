@@ -20,7 +20,7 @@ from rusty_lantern.core.model.dossier import Dossier
 
 UNKNOWN_GROUP = "not known"
 MONTH = timedelta(days=30)
-"""What growth, costs and expiry are told by."""
+"""What growth, costs and expiry are worked out from."""
 LATELY = timedelta(days=90)
 """How far back what was written is counted."""
 
@@ -90,7 +90,7 @@ def holding(
     expiring: int | None = None,
     written_lately: int | None = None,
 ) -> Holding:
-    """What a bucket holds, by what its dossier tells and its table counts."""
+    """What a bucket holds, by its dossier and the counts of its table."""
     bucket = view.bucket
     usage, versions, uploads = bucket.usage.value, bucket.versions.value, bucket.uploads.value
     whole = usage is not None and usage.complete

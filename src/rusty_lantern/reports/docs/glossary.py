@@ -174,7 +174,7 @@ HEADINGS = {
     "which": "Their names.",
     "why": "The reason.",
 }
-"""Heading of a column → what stands in it."""
+"""Heading of a column → its meaning."""
 
 
 def glossary() -> str:

@@ -1,4 +1,5 @@
-"""Writes the reference from the code, so that it cannot lie: `python -m rusty_lantern.reports.docs.reference docs`."""
+"""Writes the reference from the code, so that it cannot be wrong: `python -m rusty_lantern.reports.docs.reference
+docs`."""
 
 from __future__ import annotations
 

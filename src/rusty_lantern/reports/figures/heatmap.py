@@ -18,11 +18,11 @@ MARKS = {
     "waived": ("o", "#3f6f8f", 42, "waived"),
     "ok": (".", "#6b7f8c", 30, "ok"),
 }
-"""State → marker, colour, size, words: no two are told apart by colour alone."""
+"""State → marker, colour, size, words: no two differ by colour alone."""
 
 
 def mark_of(status: str, severity: str) -> str:
-    """Which mark stands for a state."""
+    """The mark of each state."""
     if status != "drift":
         return status
     return severity if severity in ("critical", "high") else "lesser"

@@ -33,7 +33,7 @@ def protection_of(encrypted: bool | None, locked: bool | None) -> str:
 def parts_of(view: BucketSubject, applied: Sequence[Kept]) -> Iterator[tuple[str, int]]:
     """A bucket's bytes by kind: what was seen of its objects, else what its settings certainly make of them.
 
-    Without a lock none is locked. With one, or with encryption, only the objects themselves tell.
+    Without a lock none is locked. With one, or with encryption, only the objects themselves show it.
     """
     usage = view.bucket.usage.value
     left = usage.bytes if usage else 0

@@ -1,6 +1,6 @@
 """The audit as a JUnit report: a suite for each store, a case for each requirement that did not simply hold.
 
-A suite's first case stands for everything that held there, so that the report of a large estate stays small.
+A suite's first case represents everything that is ok there, so that the report of a large estate stays small.
 """
 
 from __future__ import annotations

@@ -51,7 +51,7 @@ class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
     note: str
     other_requests: OtherRequests | None = None
     """Where it is not allowed and a verb was asked about: what other requests of the caller can do. Null where
-    none is allowed, or nobody knows the caller well enough to tell."""
+    none is allowed, or where too little is known of the caller."""
 
 
 class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -105,8 +105,8 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
     access: list[AccessRow]
     """What rules of buckets grant identities that they name."""
     identities: list[IdentityAccessRow]
-    """What the stores' own identities may do, by their own permissions and the buckets' rules together, but for what
-    everybody may (`exposure` tells that)."""
+    """What the stores' own identities may do, by their own permissions and the buckets' rules together, without what
+    everybody may (`exposure` shows that)."""
     unread: dict[str, str]
     """Store → why its identities are unknown."""
     unread_rules: dict[str, str]

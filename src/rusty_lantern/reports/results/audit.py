@@ -112,7 +112,7 @@ class AuditResult(OfSurvey, frozen=True, kw_only=True):
 
 
 class WaiverResult(msgspec.Struct, frozen=True, kw_only=True):
-    """How one waiver stands: `in force`, `ends soon`, `ended`, `not yet`, `too long`, or `unused`."""
+    """The state of one waiver: `in force`, `ends soon`, `ended`, `not yet`, `too long`, or `unused`."""
 
     of: str
     fact: str
@@ -137,8 +137,8 @@ def audit_result(
     most: int | None = None,
     too_old: str = "",
 ) -> AuditResult:
-    """An audit as a result. `turned`: how drift changed since the survey before; None where there is none. `most`: what
-    it comes to, with no more subjects than these; without, each drift and each unknown too."""
+    """An audit as a result. `turned`: how drift changed since the survey before; None where there is none. `most`: the
+    overview, with no more subjects than these; without, each drift and each unknown too."""
     begun = since or Begun()
     counts = audit.counts()
     return AuditResult(
@@ -165,7 +165,7 @@ def audit_result(
 
 
 def waiver_result(waived: Waived) -> WaiverResult:
-    """How a waiver stands, as a result."""
+    """The state of a waiver, as a result."""
     waiver = waived.waiver
     return WaiverResult(
         of=waiver.of, fact=waiver.fact, observed=waiver.observed, because=waiver.because, by=waiver.by,

@@ -87,7 +87,7 @@ def _lock_words(view: BucketSubject) -> str:
 
 
 def buckets_result(rows: list[BucketRow], **about: Any) -> BucketsResult:
-    """The list of buckets with totals; `about`: what it tells of the survey."""
+    """The list of buckets with totals; `about`: what it says about the survey."""
     return BucketsResult(
         **about,
         buckets=rows,

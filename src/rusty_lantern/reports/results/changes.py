@@ -50,7 +50,7 @@ class ChangeRow(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class DriftRow(msgspec.Struct, frozen=True, kw_only=True):
-    """A requirement that stands otherwise than before."""
+    """A requirement that has another status than before."""
 
     change: str
     store: str
@@ -141,7 +141,7 @@ def event_rows(events: list[Event] | None) -> list[EventRow] | None:
 
 
 def drift_rows(changes: Iterable[DriftChange]) -> list[DriftRow]:
-    """Requirements that stand otherwise, as results: worst first."""
+    """Requirements with another status, as results: worst first."""
     rows = []
     for change in changes:
         finding = change.finding

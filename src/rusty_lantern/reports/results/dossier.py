@@ -1,4 +1,4 @@
-"""What checking a dossier comes to, as a result."""
+"""The result of checking a dossier."""
 
 from __future__ import annotations
 
@@ -9,14 +9,14 @@ from rusty_lantern.core.model.dossier import Dossier
 
 
 class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern dossier check --json`. `contains` counts what the document tells; empty where it cannot be read."""
+    """`lantern dossier check --json`. `contains` counts what the document holds; empty where it cannot be read."""
 
     file: str
     usable: bool
     faults: list[Fault]
     contains: dict[str, int]
     left_out: list[str]
-    """Parts of a dossier that it does not tell: what follows from them is going to be unknown."""
+    """Parts that a dossier lacks: what follows from them is going to be unknown."""
 
     @classmethod
     def of(cls, file: str, faults: list[Fault], dossier: Dossier | None) -> CheckResult:

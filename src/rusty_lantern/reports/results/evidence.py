@@ -1,7 +1,7 @@
 """What an auditor takes away: each drift and each way in, from the requirement to the store's own words.
 
-The answers are those that the survey kept, with the question, the status and the moment; where the same answer stands
-in the survey's own file is told as a JSON pointer, so that anybody can look it up there.
+The answers are those that the survey kept, with the question, the status and the moment; the place of the same answer
+in the survey's own file is given as a JSON pointer, so that anybody can look it up there.
 """
 
 from __future__ import annotations
@@ -42,7 +42,7 @@ class StoreAnswer(msgspec.Struct, frozen=True, kw_only=True):
 
     setting: str
     pointer: str
-    """Where it stands in `survey/stores/STORE.json` (RFC 6901)."""
+    """Its place in `survey/stores/STORE.json` (RFC 6901)."""
     state: str
     question: str
     status: str
@@ -201,7 +201,7 @@ def _ways_in(view: BucketSubject) -> list[WayIn]:
 
 
 def _answers_of(dossier: Dossier, kind: str, name: str) -> Iterator[StoreAnswer]:
-    """What the store told of a subject: of a bucket all that was asked, of others their own entry."""
+    """The store's answers about a subject: of a bucket all that was asked, of others their own entry."""
     if kind == "bucket":
         number = next((n for n, bucket in enumerate(dossier.buckets) if bucket.name == name), None)
         if number is not None:

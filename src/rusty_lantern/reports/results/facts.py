@@ -39,7 +39,7 @@ class FactResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class RequiredResult(msgspec.Struct, frozen=True, kw_only=True):
-    """A requirement in force on a bucket, where it stands, and how it was judged."""
+    """A requirement in force on a bucket, its place, and how it was judged."""
 
     fact: str
     required: str
@@ -65,7 +65,7 @@ class ShowResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 _MOVING = re.compile("[\x7f-\x9f\u2028-\u202e\u2066-\u2069]")
-"""What JSON lets stand as it is, and a terminal would obey."""
+"""What JSON leaves as it is, and a terminal would obey."""
 
 
 def encode(result: msgspec.Struct) -> str:

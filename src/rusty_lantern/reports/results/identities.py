@@ -44,7 +44,7 @@ class IdentityRow(msgspec.Struct, frozen=True, kw_only=True):
     groups: str | None
     can: str | None
     can_at_least: str
-    """What it certainly can, where not all of it can be told."""
+    """What it certainly can, where not all of it is known."""
     excess_permissions: str | None
     well_known_name: bool
     unknown: dict[str, str]
@@ -77,14 +77,14 @@ class CredentialRow(msgspec.Struct, frozen=True, kw_only=True):
     shared_by_admin_and_app: str | None
     can: str | None
     can_at_least: str
-    """What its owner certainly can, where not all of it can be told."""
+    """What its owner certainly can, where not all of it is known."""
     excess_permissions: str | None
     unknown: dict[str, str]
     against_baseline: AgainstBaseline
 
 
 class LeakRow(msgspec.Struct, frozen=True, kw_only=True):
-    """Key material that lies in a file, and whose it is, where that can be told."""
+    """Key material in a file, and whose it is, where that is known."""
 
     file: str
     line: int
@@ -106,7 +106,7 @@ class CredentialsResult(OfSurvey, frozen=True, kw_only=True):
 
 
 def counted_against(findings: Iterable[Finding]) -> AgainstBaseline:
-    """What a subject's judgements come to."""
+    """A subject's findings, counted."""
     judged = list(findings)
     return AgainstBaseline(
         drift={j.requirement.fact: j.requirement.severity for j in judged if j.status == "drift"},
@@ -131,7 +131,7 @@ class Facts:
 
 
 def against_baseline(judge: Judge | None, subject: Subject | None) -> AgainstBaseline:
-    """How a subject stands to the baseline; empty where there is none."""
+    """A subject's state under the baseline; empty where there is none."""
     return counted_against(judge.findings(subject) if judge and subject else ())
 
 
@@ -180,7 +180,7 @@ def credential_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Cr
 
 
 def _kind(kind: Any, holder: Identity | None) -> Any:
-    """What it is; `user` where it is a person or a service, and nobody tells which."""
+    """What it is; `user` where it is a person or a service, and the store does not say which."""
     return "user" if kind is None and holder is not None and holder.kind == "user" else kind
 
 

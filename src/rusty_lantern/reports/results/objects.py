@@ -29,7 +29,7 @@ class ObjectRow(msgspec.Struct, frozen=True, kw_only=True):
     line: str
     objects: TallyResult
     prefixes: list[Prefix] | None = None
-    """With `--fact`: where the drift lies."""
+    """With `--fact`: where the drift is."""
 
 
 class TableRow(msgspec.Struct, frozen=True, kw_only=True):

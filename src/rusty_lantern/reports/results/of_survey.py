@@ -13,7 +13,7 @@ class OfSurvey(msgspec.Struct, frozen=True, kw_only=True):
     survey: str
     as_of: datetime
     unread_stores: dict[str, str] = {}
-    """Stores whose buckets could not be listed, and why: nothing here speaks of them. Empty, where the result is about
+    """Stores whose buckets could not be listed, and why: nothing here is about them. Empty, where the result is about
     something that was named."""
     only: list[str] = []
     """The patterns of STORE/BUCKET that the survey was limited to; empty, where it was not."""

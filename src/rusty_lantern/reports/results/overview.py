@@ -132,7 +132,7 @@ def overview_result(
     overview: Overview, moment: datetime, turned: Turned | None, unread: Sequence[str] = (), most: int | None = None
 ) -> OverviewResult:
     """An overview as a result. `turned`: how drift changed since the survey before; None where there is none.
-    `unread`: stores whose buckets could not be listed; `most`: how many subjects that drift are told of, if not all."""
+    `unread`: stores whose buckets could not be listed; `most`: how many subjects that drift are shown, if not all."""
     ends = [_deadline(one, moment) for one in overview.deadlines]
     public = [_public(one) for one in overview.public]
     subjects = [_subject(one) for one in overview.drift[:most]]

@@ -1,4 +1,4 @@
-"""The result of `lantern try`: what a proposed bucket or change comes to."""
+"""The result of `lantern try`: the result of a proposed bucket or change."""
 
 from __future__ import annotations
 
@@ -63,7 +63,7 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     read_otherwise: list[ReadOtherwise] = []
     """Verdicts that hang on how the store's software reads policies."""
     retention: RetentionCostResult | None = None
-    """What another default retention would come to; null where it stays as it is."""
+    """What another default retention would cost; null where it stays as it is."""
 
 
 class RetentionCostResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -135,7 +135,7 @@ def _retention(cost: RetentionCost, currency: str) -> RetentionCostResult:
 
 
 def _judged(view: BucketSubject, judge: Judge) -> list[Finding]:
-    """The judgements on a bucket alone; those on its objects are left out, since nobody knows what will lie in it."""
+    """The judgements on a bucket alone; those on its objects are left out, since nobody knows what will be in it."""
     return sorted(
         (j for j in judge.findings(view) if lookup(j.requirement.fact).subject != "object"),
         key=lambda j: (SEVERITIES.index(j.requirement.severity), j.requirement.fact),
@@ -143,7 +143,7 @@ def _judged(view: BucketSubject, judge: Judge) -> list[Finding]:
 
 
 def _changes(current: BucketSubject, after: BucketSubject, own: Sequence[Difference]) -> list[ChangeResult]:
-    """What each gains and loses. One of the store's own is told once, by both sides, though rules may name it too."""
+    """What each gains and loses. One of the store's own is shown once, by both sides, though rules may name it too."""
     others = (one for one in differences(current, after) if one.kind != "named" or current.holder(one.who) is None)
     return [
         ChangeResult(

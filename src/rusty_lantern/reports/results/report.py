@@ -58,7 +58,7 @@ class Task(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Cell(msgspec.Struct, frozen=True, kw_only=True):
-    """How one bucket stands in one area: the worst of its requirements there."""
+    """The state of one bucket in one area: the worst of its requirements there."""
 
     area: str
     status: str
@@ -111,7 +111,7 @@ class ReportResult(msgspec.Struct, frozen=True, kw_only=True):
     areas: list[str]
     buckets_by_area: list[BucketLine]
     requirements: list[RequirementCount]
-    """Every requirement that speaks of something, in the order of the baseline."""
+    """Every requirement that applies to something, in the order of the baseline."""
     ok: list[FindingResult]
     """Empty where the tables beside the page were not asked for."""
     surveys: list[SurveyLine]

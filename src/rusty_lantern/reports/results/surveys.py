@@ -36,7 +36,7 @@ class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class DriftDurationResult(msgspec.Struct, frozen=True, kw_only=True):
-    """How long drifts stood, over all surveys that were judged. Days; null where there were none."""
+    """How long drifts were open, over all surveys that were judged. Days; null where there were none."""
 
     resolved: int
     open: int
@@ -74,11 +74,11 @@ class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
     """Store → how many answers of each state."""
     unread_stores: dict[str, str]
     also_read: dict[str, dict[str, int]]
-    """Store → how many identities, groups, credentials, encryption keys and links it told of."""
+    """Store → how many identities, groups, credentials, encryption keys and links it showed."""
 
 
 def history_row(kept: Kept, standing: Standing | None = None) -> HistoryRow:
-    """One kept survey, with how it stood where that is known."""
+    """One saved survey, with its result where that is known."""
     manifest = kept.manifest
     judged = (
         {
@@ -105,7 +105,7 @@ def history_row(kept: Kept, standing: Standing | None = None) -> HistoryRow:
 
 
 def drift_duration_result(drift_duration: DriftDuration) -> DriftDurationResult:
-    """How long drifts stood."""
+    """How long drifts were open."""
     spell = drift_duration.oldest
     store, _, name, fact = spell.key if spell else ("", "", "", "")
     return DriftDurationResult(

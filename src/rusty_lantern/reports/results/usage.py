@@ -27,7 +27,7 @@ from rusty_lantern.reports.results.of_survey import OfSurvey
 
 
 class CostResult(msgspec.Struct, frozen=True, kw_only=True):
-    """What keeping costs, in the price list's currency. What it leaves out stands beside it."""
+    """What keeping costs, in the price list's currency. What it leaves out is beside it."""
 
     month: float
     """Current and old versions together, a month."""
@@ -103,7 +103,7 @@ def usage_result(
     by: str, holdings: Sequence[Holding], earlier: tuple[str, Sequence[Holding]] | None, prices: Prices | None,
     **about: Any,
 ) -> UsageResult:  # fmt: skip
-    """Put the result together; `about`: what it tells of the survey."""
+    """Put the result together; `about`: what it says about the survey."""
     then = earlier[1] if earlier else ()
     rows = []
     for one in grouped(holdings, by):

@@ -86,7 +86,7 @@ def _named(row: AccessRow) -> str:
         return row.identity
     short = _LONG_ID.sub(r"\1…", row.identity)
     more = f" and {len(row.identities) - 2} more" if len(row.identities) > 2 else ""
-    return f"{short} = {', '.join(row.identities[:2])}{more}" if row.identities else f"{short} = nobody there"
+    return f"{short} = {', '.join(row.identities[:2])}{more}" if row.identities else f"{short} = no such user"
 
 
 def access_view(screen: Console, result: AccessResult, *, in_full: bool = False) -> None:

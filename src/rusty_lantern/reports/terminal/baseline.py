@@ -13,7 +13,7 @@ from rusty_lantern.reports.terminal.table import Grid
 def check_view(screen: Console, result: BaselineCheck) -> None:
     """The remarks in the order of the file; then what nobody asks."""
     line(screen, (result.baseline + (f", edition {result.edition}" if result.edition else ""), "bold"))
-    held = f"held against survey {result.survey}" if result.survey else "no survey is kept yet to hold it against"
+    held = f"held against survey {result.survey}" if result.survey else "no survey is saved yet to compare it with"
     line(screen, (join([many(result.sheets, "sheet"), many(result.requirements, "requirement"), held]), "dim"))
     screen.print()
     for remark in result.warnings:
@@ -45,12 +45,12 @@ def sheet_view(screen: Console, result: EffectiveSheet) -> None:
         words = "; ".join(
             part
             for part in (row.because, row.remedy and f"to do: {row.remedy}", row.until and f"until {row.until}",
-                         row.depends_on and f"perhaps: it hangs on {row.depends_on}")
+                         row.depends_on and f"perhaps: it depends on {row.depends_on}")
             if part
         )  # fmt: skip
         if words:
             line(screen, (f"{row.fact}: ", "bold"), words, indent=2, hang=2)
-    next_step(screen, f"lantern show {result.bucket} --required", "what was observed, and how each stands")
+    next_step(screen, f"lantern show {result.bucket} --required", "what was observed, and the status of each")
 
 
 def examples_view(screen: Console, result: ExamplesResult) -> None:

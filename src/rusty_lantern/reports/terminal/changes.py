@@ -149,7 +149,7 @@ def _access(screen: Console, title: str, rows: list[ChangeRow]) -> None:
 
 
 def _identities(screen: Console, title: str, rows: list[ChangeRow]) -> None:
-    """Which identities can do more, or less, on which buckets; those of which the same is told together."""
+    """Which identities can do more, or less, on which buckets; those with the same content together."""
     if not rows:
         return
     screen.print()
@@ -181,7 +181,7 @@ def event_words(event: EventRow) -> str:
     """An event in one line: who, what, when, from where."""
     what = " ".join(part for part in (event.action, event.key or event.about) if part)
     where = f" from {event.address}" if event.address else ""
-    return f"{event.actor or 'somebody without a name'}  {what}  {show_moment(event.time)}{where}"
+    return f"{event.actor or 'someone without a name'}  {what}  {show_moment(event.time)}{where}"
 
 
 def _drift(screen: Console, rows: list[DriftRow]) -> None:
@@ -250,7 +250,7 @@ Row = TypeVar("Row", ChangeRow, DriftRow)
 
 
 def _folded(rows: Sequence[Row], key_of: Callable[[Row], Hashable]) -> list[tuple[Row, str]]:
-    """Rows with their subject; of many, those of one store and kind of which the same is told are one."""
+    """Rows with their subject; of many, those of one store and kind with the same content are one."""
     if len(rows) <= MOST_ROWS:
         return [(row, _title(row)) for row in rows]
     alike: dict[Hashable, list[Row]] = {}

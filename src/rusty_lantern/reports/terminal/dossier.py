@@ -28,7 +28,7 @@ def check_view(screen: Console, result: CheckResult) -> None:
         screen.print()
         line(
             screen,
-            ("It does not tell, so these are going to be unknown: ", STYLES["unknown"]),
+            ("These are missing, so they will be unknown: ", STYLES["unknown"]),
             ", ".join(result.left_out),
         )
     if result.usable:

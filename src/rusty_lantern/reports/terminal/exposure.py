@@ -52,7 +52,7 @@ def widest(row: ExposureRow, verb: str) -> tuple[str, str, VerdictResult]:
 
 
 MOST_NAMED = 8
-"""Of so many buckets that are alike the names are told; the matrix has all of them."""
+"""Of so many buckets that are alike the names are shown; the matrix has all of them."""
 MOST_CLOSED = 4
 """Of more buckets than this, those that are closed are a count."""
 
@@ -82,7 +82,7 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
 def _alike(
     rows: Iterable[ExposureRow], content_of: Callable[[ExposureRow], Any]
 ) -> list[tuple[ExposureRow, list[str]]]:
-    """Rows of one store of which the same is to be told: the first, and the names of the other buckets."""
+    """Rows of one store with the same content: the first, and the names of the other buckets."""
     groups: dict[tuple[str, bytes], list[ExposureRow]] = {}
     for row in rows:
         groups.setdefault((row.store, msgspec.json.encode(content_of(row))), []).append(row)
@@ -110,7 +110,7 @@ def read_otherwise_lines(screen: Console, title: str, differences: list[ReadOthe
         how = (
             "this store reads its policy in its own way"
             if one.of_store
-            else "what answers here is not known; --probe tells"
+            else "what software answers here is not known; --probe tests it"
         )
         line(screen, (title, "bold"), f"  {how}")
         by = "by the common reading" if one.of_store else f"where software reads it as {one.dialect} does"

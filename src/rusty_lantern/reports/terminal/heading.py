@@ -1,4 +1,4 @@
-"""How every view of a saved survey begins: what it is about, and what it does not speak of."""
+"""How every view of a saved survey begins: what it is about, and what it leaves out."""
 
 from __future__ import annotations
 

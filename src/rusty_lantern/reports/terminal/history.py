@@ -14,7 +14,7 @@ STATUS_ORDER = ("drift", "unknown", "waived", "ok")
 
 
 def history_view(screen: Console, result: HistoryResult) -> None:
-    """One line a survey with how it stood; what is wrong in full; how long drifts lasted."""
+    """One line a survey with its result; what is wrong in full; how long drifts lasted."""
     grid = Grid(
         "survey", "buckets", *SEVERITIES, "unknown", "waived", "open to anyone", "sha-256", "integrity", "stores",
         "limited to", shrink=(8, 11, 12), right=(1, 2, 3, 4, 5, 6, 7), drop=(12, 9, 11, 8, 1), lead=0, sparse=(12,),
@@ -84,7 +84,7 @@ def _history_row(grid: Grid, row: HistoryRow, result: HistoryResult) -> None:
 
 
 def _duration(screen: Console, duration: DriftDurationResult) -> None:
-    """How long drifts stood, in a sentence."""
+    """How long drifts were open, in a sentence."""
     parts = []
     if duration.resolved:
         parts.append(

@@ -23,7 +23,7 @@ def in_days(seconds: int | None) -> str:
 
 
 def worst_of(judged: AgainstBaseline) -> int:
-    """Where a row stands in the order of what is worst; what held comes last."""
+    """The rank of a row, the worst first; what held comes last."""
     if judged.drift:
         return min(SEVERITIES.index(severity) for severity in judged.drift.values())
     return len(SEVERITIES) + (not judged.unknown)
@@ -64,7 +64,7 @@ def unread_lines(screen: Console, result: OfSurvey, unread: dict[str, str]) -> N
 
 
 def credentials_view(screen: Console, result: CredentialsResult) -> None:
-    """Who holds which key: worst first; then who signs in with a password; then key material that lies about."""
+    """Who holds which key: worst first; then who signs in with a password; then key material in files."""
     stores = sorted({row.store for row in result.credentials})
     heading(screen, "Access keys and identities", result, *stores)
     rows = sorted(result.credentials, key=lambda r: (worst_of(r.against_baseline), r.store, r.owner, r.key))

@@ -82,7 +82,7 @@ def _gained_and_lost(screen: Console, changes: Sequence[ChangeResult], unseen: s
 
 
 MANY_NAMES = 4
-"""From so many on, those who gain and lose the same verbs are told together, with an example of the first."""
+"""From so many on, those who gain and lose the same verbs are shown together, with an example of the first."""
 
 
 def _changes_of(screen: Console, name: str, changes: list[ChangeResult]) -> None:
@@ -100,7 +100,7 @@ def _changes_of(screen: Console, name: str, changes: list[ChangeResult]) -> None
 
 
 def _retention(screen: Console, cost: RetentionCostResult) -> None:
-    """What another default retention comes to."""
+    """What another default retention would cost."""
     screen.print()
     before, after = (
         "unknown" if n is None else DURATION.show(n) if n else "none" for n in (cost.now_seconds, cost.proposed_seconds)

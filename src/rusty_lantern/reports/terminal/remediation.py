@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 MOST_SUBJECTS = 100
-"""Of more subjects than these, what is to be done is told once, with the names of those that need it."""
+"""Of more subjects than these, what to do is shown once, with the names of those that need it."""
 MOST_NAMED = 8
 
 

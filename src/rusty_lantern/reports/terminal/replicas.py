@@ -27,7 +27,7 @@ def mirrors_view(screen: Console, result: MirrorsResult) -> None:
     bad = sum(bool(row.against_baseline.drift) for row in result.mirrors)
     waived = sum(bool(row.against_baseline.waived) for row in result.mirrors)
     screen.print()
-    named = [row for row in result.mirrors if row.bucket != "*"]  # which stands for buckets that were not read
+    named = [row for row in result.mirrors if row.bucket != "*"]  # which represents buckets that were not read
     unknown = sum(bool(row.unknown) for row in named)
     others = " and others" if len(named) < len(result.mirrors) else ""
     counts = [many(len(named), "mirrored bucket") + others, f"{bad:,} with drift"]

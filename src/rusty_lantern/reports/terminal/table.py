@@ -2,7 +2,7 @@
 
 Where a table is wider than the terminal, the columns that may wrap become narrower, down to their least width. If that
 is not enough, the leading column (the name of a bucket, of an identity) gets a line of its own, once for all rows that
-follow of the same name, and the rest stands below it. Only then are columns left out that may be, and it is said which.
+follow of the same name, and the rest is below it. Only then are columns left out that may be, and it is said which.
 """
 
 from __future__ import annotations

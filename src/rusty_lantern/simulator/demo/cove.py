@@ -39,7 +39,7 @@ def realm(document: str) -> Realm:
 
 
 def cove(moment: datetime, *, opened: bool = True) -> Holdings:
-    """The store as its server would tell it; `opened`: with the ACL that somebody set within the last month."""
+    """The store as its server would show it; `opened`: with the ACL that somebody set within the last month."""
     objects = {name: _objects(name, 4 + 2 * n, moment) for n, (name, *_) in enumerate(_CONTAINERS)}
     buckets = [
         _container(name, "" if name == LATER and not opened else read, write, objects[name])

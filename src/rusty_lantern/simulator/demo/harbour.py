@@ -1,6 +1,6 @@
 """The demo estate: the Saltmarsh Trust, a made-up nature charity, at one fixed moment.
 
-Every trap that the tool must catch stands here once, and next to each a harmless look-alike. The right answers
+Every trap that the tool must catch is here once, and next to each a harmless look-alike. The right answers
 are written down once, in `tests/saltmarsh_answers.py`.
 """
 
@@ -271,7 +271,7 @@ def _counted(bucket: Bucket, versions: list[ObjectVersion]) -> Bucket:
 
 @cache
 def _lying() -> dict[str, list[ObjectVersion]]:
-    """Bucket → what lies in it. The versions never change."""
+    """Bucket → what is in it. The versions never change."""
     return {bucket.name: lie_in(bucket, MOMENT) for bucket in _buckets()}
 
 

@@ -163,7 +163,7 @@ def _link(bucket: str, key: str, issued: int, lasts: int | None, verbs: list[Ver
 
 
 def beside(moment: datetime) -> Dossier:
-    """What the keepers of `harbour` tell besides: the key service's keys, and the links that were given out."""
+    """What the keepers of `harbour` add: the key service's keys, and the links that were given out."""
     keys = [
         _ring("0a11-permit", "permit-key", "north-shore", moment, 200),
         # rotated by nobody, kept on the other shore, and the store's own identity may not use it

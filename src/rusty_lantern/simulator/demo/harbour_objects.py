@@ -1,4 +1,4 @@
-"""What lies in the demo's buckets: versions, their retention and metadata; each trap once, beside its look-alikes."""
+"""What is in the demo's buckets: versions, their retention and metadata; each trap once, beside its look-alikes."""
 
 from __future__ import annotations
 

@@ -47,7 +47,7 @@ def with_door(harbour: Holdings, *, opened: bool = True) -> Holdings:
 
 
 def lagoon(moment: datetime) -> Holdings:
-    """The store as its server would tell it at a moment."""
+    """The store as its server would show it at a moment."""
     objects = {name: _objects(name, count, moment) for name, count in _COUNTS.items()}
     buckets = [_container(name, read, write, objects[name], **more) for name, read, write, more in _CONTAINERS]
     dossier = Dossier(
@@ -63,7 +63,7 @@ def lagoon(moment: datetime) -> Holdings:
 
 
 def people(moment: datetime) -> Dossier:
-    """Who the store's own users are: what stands beside it, since the protocol has no question for it."""
+    """Who the store's own users are: the dossier beside it, since the protocol has no question for that."""
     own = [Identity(name="trust:auditor", kind="person"), Identity(name="station:reader", kind="service")]
     return Dossier(store="lagoon", taken=moment, identities=Answer("known", own), groups=Answer("absent"))
 

@@ -1,7 +1,7 @@
 """The demo's store `skerry`: a gateway at the second site, read by one of its users, who owns nothing there.
 
 It holds what `harbour` mirrors to it, not always as it should; buckets whose policies its software reads in its own
-way; and one bucket in a tenant. Its administration door alone lists them, and tells what every user may do.
+way; and one bucket in a tenant. Only its administration door lists them, and shows what every user may do.
 """
 
 from __future__ import annotations
@@ -97,7 +97,7 @@ def _unlocked(version: ObjectVersion) -> ObjectVersion:
 _ALLOW = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject"}
 _READ_OTHERWISE: dict[str, list[dict[str, object]]] = {
     # closed by the published language: everything but the region is denied to everybody from elsewhere. The second
-    # site's software skips a statement with NotAction, and the Allow stands alone
+    # site's software skips a statement with NotAction, and only the Allow counts
     "ferry-lists": [
         {**_ALLOW, "Resource": "arn:aws:s3:::ferry-lists/*"},
         {"Effect": "Deny", "Principal": "*", "NotAction": "s3:GetBucketLocation",

@@ -1,4 +1,4 @@
-"""The demo's store `slipway`: an account of the blob protocol, whose management side is told by an export beside it."""
+"""The demo's store `slipway`: an account of the blob protocol, whose management side is in an export beside it."""
 
 from __future__ import annotations
 
@@ -26,14 +26,14 @@ _CONTAINERS: tuple[tuple[str, str, dict[str, Any]], ...] = (
     ("berth-records", "", {"whole": True, "versions": True}),  # kept by a rule that is locked
     ("claims", "", {"held": True}),
     ("crane-tests", "container", {"whole": True}),  # a level that the account's switch overrides; a rule not locked yet
-    ("crew-handover", "", {"scope": "crew-scope"}),  # who keeps the key of that scope, nothing here tells
+    ("crew-handover", "", {"scope": "crew-scope"}),  # nothing here says who keeps the key of that scope
     ("yard-photos", "", {"policies": True, "versions": True}),
 )
 """Name, public access level, what else is special."""
 
 
 def slipway(moment: datetime) -> Holdings:
-    """The store as its server would tell it."""
+    """The store as its server would show it."""
     versions = {name: _blobs(name, 4 + 3 * n, moment, **more) for n, (name, _, more) in enumerate(_CONTAINERS)}
     guards: Answer[Guards] = Answer("known", Guards(ignore_acls=True))
     buckets = [_container(name, level, **more) for name, level, more in _CONTAINERS]

@@ -1,4 +1,4 @@
-"""The files of the demo's workspace: its estate, its baseline, its credentials, and what stands beside a store."""
+"""The files of the demo's workspace: its estate, its baseline, its credentials, and the dossiers beside stores."""
 
 from __future__ import annotations
 
@@ -71,7 +71,7 @@ CREDENTIAL = _access_key(KEY_ID, SECRET)
 
 
 def _cove_credential() -> str:
-    """What opens the containers of `cove`, and what its identity service tells of people, as one credential file."""
+    """What opens the containers of `cove`, and its identity service, as one credential file."""
     nightly, watcher = realm(_text("cove-people.json")).logins
     return (
         f"[nightly]\nid = {nightly.name}\nsecret = {nightly.secret}\n"
@@ -142,7 +142,7 @@ class Served:
     slipway: BlobServer
 
     def go_back(self, folder: Path) -> None:
-        """Answer as the stores were a month earlier; what lies in the workspace beside them as well."""
+        """Answer as the stores were a month earlier; what is in the workspace beside them as well."""
         then = with_door(harbour_before(saltmarsh.harbour()), opened=False)
         self._serve_harbour(then, EARLIER)
         self.lagoon.holdings, self.lagoon.moment = lagoon(EARLIER), EARLIER

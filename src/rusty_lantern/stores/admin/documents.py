@@ -1,6 +1,6 @@
 """What a gateway's administration door answers, as far as it is wanted.
 
-Every secret of every user stands in these answers. The types have no place for them: an answer is decoded into one and
+These answers hold every secret of every user. The types have no place for them: an answer is decoded into one and
 written again from it before anything keeps it, so no secret is ever in a text that is journalled, logged or saved.
 """
 

@@ -1,4 +1,4 @@
-"""The users of a gateway, as its administration door tells of them: their logins, keys, and own permissions."""
+"""The users of a gateway, as its administration door shows them: their logins, keys, and own permissions."""
 
 from __future__ import annotations
 

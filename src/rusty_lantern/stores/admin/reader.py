@@ -1,7 +1,7 @@
 """Reading a gateway by its administration door: signed GETs of a user with the capabilities that estate.yaml names.
 
-It has the only full list of a gateway's buckets and users. For each bucket it tells the grants and the policy as the
-store itself holds them: a cross-check of what the other doors tell, where a difference is drift of its own.
+It has the only full list of a gateway's buckets and users. For each bucket it shows the grants and the policy as the
+store itself holds them: a cross-check of what the other doors show; a difference is drift of its own.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ from rusty_lantern.stores.http.refusal import refusal_of
 
 T = TypeVar("T")
 AT_ONCE = 8
-ELSEWHERE = "the S3 door does not show this bucket to its credential; only the administration door tells of it"
+ELSEWHERE = "the S3 door does not show this bucket to its credential; only the administration door shows it"
 
 
 @dataclass
@@ -56,7 +56,7 @@ class AdminDoor:
         if reply.status != 200:
             raise refusal_of(reply)
         if not reply.body:
-            raise RequestFailed("failed", "the answer is no such document", "unreadable answer")
+            raise RequestFailed("failed", "the answer is not the document that was asked for", "unreadable answer")
         return msgspec.json.decode(reply.body, type=wanted)
 
     async def names(self) -> list[str]:
@@ -81,7 +81,7 @@ class AdminDoor:
         return await _several([self.ask("user", (("uid", name),), User) for name in names])
 
     async def people(self) -> Answer[list[User]]:
-        """Every user, or why they are not told."""
+        """Every user, or why they are not known."""
         evidence = Evidence("GET /admin/user?list", "200", self.moment)
         try:
             return Answer("known", await self.users(), "", evidence)
@@ -122,7 +122,7 @@ async def _several(asking: Iterable[Any]) -> list[Any]:
 
 
 async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...], ...]) -> Dossier:
-    """The dossier with every bucket and user that the door tells of. Never raises for what the store does."""
+    """The dossier with every bucket and user that the door shows. Never raises for what the store does."""
     moment, at = door.moment, door.client.store.at
     try:
         listed = await door.buckets()
@@ -154,7 +154,7 @@ async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...]
 
 
 def _told_here(door: Door) -> Door:
-    """A Swift door that was not read itself: this door tells its ACLs, bucket by bucket."""
+    """A Swift door that was not read itself: this door shows its ACLs, bucket by bucket."""
     if door.name != "swift" or door.read:
         return door
     return Door("swift", door.at, read=True, note="its ACLs were read at the administration door", found=door.found)
@@ -165,7 +165,8 @@ def _noted(read: Dossier, door: Door) -> Dossier:
 
 
 def _merged(before: Bucket | None, name: str, stats: BucketStats, acl: Any, instance: Any, moment: datetime) -> Bucket:
-    """A bucket with what the administration door tells of it; what other doors told stays, and is held against it."""
+    """A bucket with what the administration door shows of it; what other doors showed stays, and is compared with
+    it."""
     evidence = Evidence(f"GET /admin/bucket?stats=true ({name})", "200", moment)
     shown: dict[str, Answer[Any]] = {
         "owner": Answer("known", stats.owner, "", evidence),

@@ -1,1 +1,1 @@
-"""Stores that speak the blob protocol: containers with public access levels, headers that begin with `x-ms-`."""
+"""Stores of the blob protocol: containers with public access levels, headers that begin with `x-ms-`."""

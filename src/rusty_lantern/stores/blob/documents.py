@@ -55,7 +55,7 @@ class Container(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class ServiceProperties(msgspec.Struct, frozen=True, kw_only=True):
-    """What is set for all containers of an account, as far as the protocol tells."""
+    """What is set for all containers of an account, as far as the protocol shows."""
 
     logs: tuple[str, ...]
     """What is logged in the way of the protocol itself: `Read`, `Write`, `Delete`."""
@@ -219,7 +219,7 @@ def _gone_at(properties: Element) -> datetime | None:
 
 def described(headers: Mapping[str, str], *, whole: bool, held: bool | None) -> dict[str, object]:
     """What the headers of a blob say of its protection. `whole`: whether the container keeps it besides, for a period
-    that the protocol does not tell; `held`: whether a legal hold is on the container."""
+    that the protocol does not show; `held`: whether a legal hold is on the container."""
     mode: Mode | None = {"unlocked": "governance", "locked": "compliance"}.get(  # type: ignore[assignment]
         headers.get("x-ms-immutability-policy-mode", "").lower(), ""
     )
@@ -237,7 +237,7 @@ def described(headers: Mapping[str, str], *, whole: bool, held: bool | None) -> 
 
 
 def _keeper(headers: Mapping[str, str]) -> Keeper | None:
-    """Who keeps a blob's key, where the answer tells: of the account's key and of a scope's, it does not."""
+    """Who keeps a blob's key, where the answer says so: of the account's key and of a scope's, it does not."""
     if "x-ms-encryption-key-sha256" in headers:
         return "customer-provided"
     return "none" if headers.get("x-ms-server-encrypted") == "false" else None

@@ -1,4 +1,4 @@
-"""Reading one account of a store that speaks the blob protocol: its containers, their settings and blobs."""
+"""Reading one account of a store of the blob protocol: its containers, their settings and blobs."""
 
 from __future__ import annotations
 
@@ -55,14 +55,14 @@ SITE = "$web"
 """The container that an account's static site is served from."""
 MOST_PAGES = 1000
 """Pages of the list of containers."""
-BY_MANAGEMENT = "the account's management side alone tells it: an export of its settings beside the store would"
-CLASSIC = "the protocol's own logging is off; whether the management side records requests is not told"
+BY_MANAGEMENT = "only the account's management side has it: an export of its settings beside the store would say it"
+CLASSIC = "the protocol's own logging is off; whether the management side records requests is not known"
 T = TypeVar("T")
 
 
 @dataclass(frozen=True)
 class Account:
-    """What one account told before its containers were read."""
+    """What one account showed before its containers were read."""
 
     containers: list[Container]
     properties: Answer[ServiceProperties]
@@ -100,7 +100,7 @@ class BlobReader(HttpReader):
         return Account(sorted(containers, key=lambda one: one.name), properties, spread)
 
     async def _answer(self, query: Query, read: Callable[[Reply], T], bucket: str = "") -> Answer[T]:
-        """What one answer tells."""
+        """The content of one answer."""
         question = "GET " + self.client.target(bucket)[1] + "?" + "&".join(f"{name}={value}" for name, value in query)
         try:
             value = read(await self._ask(bucket, query))
@@ -212,7 +212,7 @@ class BlobReader(HttpReader):
         return msgspec.structs.replace(bucket, table=await table.finish(bucket)) if table else bucket
 
     async def _acl(self, name: str) -> tuple[Answer[list[LinkPolicy]], Any]:
-        """The policies for links that a container stores, and its level; None where that was not told."""
+        """The policies for links that a container stores, and its level; None where that was not shown."""
         answer = await self._answer(ACL, lambda reply: (read_policies(reply.body), _level(reply)), name)
         if answer.value is None:
             return Answer(answer.state, None, answer.note, answer.evidence), None
@@ -220,7 +220,7 @@ class BlobReader(HttpReader):
         return Answer("known" if policies else "absent", policies or None, "", answer.evidence), level
 
     async def _counted(self, name: str, limit: int, table: ObjectTable | None) -> dict[str, Answer[Any]]:
-        """Blobs and what lies beneath them, by listing them."""
+        """Blobs and what is beneath them, by listing them."""
         answers = table.instead() if table else None
         if answers is not None:
             return {"usage": answers[0], "versions": answers[1]}
@@ -265,14 +265,14 @@ def _level(reply: Reply) -> str:
 
 def _mark(value: bool | None, evidence: Evidence, what: str) -> Answer[bool]:
     if value is None:
-        return Answer("failed", None, f"the list of containers says nothing of {what}", evidence)
+        return Answer("failed", None, f"the list of containers does not show {what}", evidence)
     return Answer("known", value, "", evidence)
 
 
 def _lock(entry: Container, evidence: Evidence) -> Answer[Lock]:
-    """Whether something keeps what is in a container; for how long, its management side alone tells."""
+    """Whether something keeps what is in a container; for how long, only its management side says."""
     if entry.retained is None:
-        return Answer("failed", None, "the list of containers says nothing of retention", evidence)
+        return Answer("failed", None, "the list of containers does not show retention", evidence)
     if not entry.retained and not entry.by_version:
         return Answer("known", Lock(enabled=False), "", evidence)
     why = f"for how long, and whether that can be changed: {BY_MANAGEMENT}"

@@ -23,7 +23,7 @@ from rusty_lantern.stores.http.question import Method, Question
 from rusty_lantern.stores.http.reply import Reply
 
 VERSION = "2021-12-02"
-"""The version of the protocol that is spoken."""
+"""The version of the protocol that is used."""
 HEADERS = {"x-ms-version": VERSION}
 """What every request carries, authorized or not."""
 _SIGNED = (

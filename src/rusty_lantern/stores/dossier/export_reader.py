@@ -25,7 +25,7 @@ class ExportReader(DossierReader):
     capabilities: ClassVar[Capabilities] = EXPORT
 
     async def read(self, earlier: Dossier | None) -> Dossier:
-        """What the documents tell. Never raises for what they are or say."""
+        """What the documents hold. Never raises for what they are or say."""
         store, moment = self.visit.store, self.visit.moment
         assert store.export is not None
         try:
@@ -37,7 +37,7 @@ class ExportReader(DossierReader):
 
 
 def dossier_from_export(store: Store, export: Export, folder: Path, moment: datetime) -> Dossier:
-    """The dossier that exported documents tell. Raises `RequestFailed`."""
+    """The dossier that exported documents make. Raises `RequestFailed`."""
     try:
         export_read, written = assembled(folder, export.files, export.layout, store.name, moment)
     except (BadInput, Damaged) as error:

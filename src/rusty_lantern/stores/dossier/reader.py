@@ -1,4 +1,4 @@
-"""Stores that do not speak the common protocol: their owner exports a dossier, and it is read from a file or over HTTP.
+"""Stores without the common protocol: their owner exports a dossier, and it is read from a file or over HTTP.
 
 Over HTTP: one GET, with a bearer token where one is named, and the ETag of the last survey's document; an answer of
 304 means that nothing has changed since. Documents are decoded on the spot: the decoder is not safe to use for the
@@ -90,12 +90,12 @@ def under_our_name(dossier: Dossier, store: Store, moment: datetime) -> Dossier:
 
 
 def _is_partial(name: str, value: Any) -> bool:
-    """Whether a part of an answer was not told: the default of a lock, or who keeps a key that is no scope's."""
+    """Whether a part of an answer is missing: the default of a lock, or who keeps a key that no scope names."""
     return bool(value.default_unread) if name == "lock" else name == "encryption" and not value.by and not value.key
 
 
 def completed(bucket: Bucket, *others: Bucket | None) -> Bucket:
-    """A bucket with what others tell of it, in their turn, where its own answer says nothing."""
+    """A bucket with what others say about it, one after the other, where its own answer says nothing."""
     fields: dict[str, Answer[Any]] = {}
     for other in others:
         if other is None:

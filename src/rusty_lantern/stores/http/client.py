@@ -46,7 +46,7 @@ AGENT = "rusty-lantern"
 
 
 def _nobody_waits() -> None:
-    """An answer is late, and no bucket is to be told."""
+    """An answer is late that belongs to no bucket."""
 
 
 HARDLY = 0.001
@@ -262,7 +262,7 @@ class Client:
         return attempt < {"connection lost": self.tries, "timed out": min(self.tries, 2)}.get(error.answer, 0)
 
     async def _timed(self, question: Question) -> Reply:
-        """One try, with what it took told to the gate and the log."""
+        """One try; the gate and the log learn how long it took."""
         now, patience = asyncio.get_running_loop().time, CURRENT.get()
         start = now()
         within = patience.left + USUAL if patience else self.store.timeout
@@ -297,7 +297,7 @@ class Client:
                           "query": question.query, "outcome": outcome, "milliseconds": taken})  # fmt: skip
 
     async def _check_accepted(self, auth: Authorization, good: Question) -> None:
-        """Raise `NoLongerAccepted` when the store stops knowing a credential midway; refusals would tell nothing.
+        """Raise `NoLongerAccepted` when the store stops knowing a credential midway; refusals would show nothing.
 
         One bucket may say so alone, out of spite or by a fault: what counts is that a question which the credential
         opened before is refused too.

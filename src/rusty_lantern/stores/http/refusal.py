@@ -8,7 +8,7 @@ from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.xml import name, parse
 
 NO_LISTING = "200, with something that is no listing"
-"""The answer of whatever stands in front of a store: nobody was let in by that, and nobody kept out."""
+"""The answer of whatever is in front of a store: nobody was let in by that, and nobody kept out."""
 
 
 def error_code(body: bytes) -> tuple[str, str]:
@@ -44,7 +44,7 @@ def read_status(reply: Reply) -> None:
 
 
 def refusal_of(reply: Reply) -> RequestFailed:
-    """What stands for an answer that is none, to raise."""
+    """The error for an answer that is none, to raise."""
     code, message = error_code(reply.body)
     if reply.status in (401, 403):
         return RequestFailed("denied", refusal(code), f"{reply.status} {code}".strip())

@@ -1,6 +1,6 @@
 """Where a bucket is asked about that lives in another region than the one its store is asked in.
 
-A store of several regions lists all its buckets in each of them, and tells of a bucket only in the bucket's own. In
+A store of several regions lists all its buckets in each of them, and shows a bucket only in the bucket's own. In
 another one it points there: it redirects (301, 307), with the region's name (`x-amz-bucket-region`) or only its
 address (`Location`), or refuses a signature that was made for another region (400). The question is put again there,
 once; and only at an address that estate.yaml names, never at one that an answer names.
@@ -130,6 +130,6 @@ def _at(address: str, store: Store) -> Region | None:
 
 
 def _of_bucket(at: str) -> str:
-    """What matches an address, with a bucket's name before it or without; `{region}` in it stands for any region."""
+    """What matches an address, with a bucket's name before it or without; `{region}` in it is any region."""
     scheme, _, host = re.escape(at).replace(r"\{region\}", f"(?P<region>{NAME.pattern})").partition("://")
     return rf"{scheme}://([^/]+\.)?{host}"

@@ -133,7 +133,7 @@ class Patience:
             raise RequestFailed("failed", "not asked any more: answers before were too large", "too large")
 
     def gone(self) -> RequestFailed:
-        """What stands for a question that nobody waits for any more."""
+        """The error for a question that nobody waits for any more."""
         return RequestFailed("failed", f"the store did not answer in time ({self.seconds:g} s lost)", "out of time")
 
 

@@ -27,28 +27,28 @@ Kept = Literal["User", "Group", "Role"]
 
 
 def read_documents(documents: list[Document], evidence: Evidence) -> Answer[list[Document]]:
-    """The documents, unless the text of one was not told."""
+    """The documents, unless the text of one is missing."""
     missing = next((document for document in documents if not document.text), None)
     if missing is not None:
-        return Answer("failed", None, f"the text of the permission {missing.name} was not told", evidence)
+        return Answer("failed", None, f"the text of the permission {missing.name} was not given", evidence)
     return Answer("known", documents, "", evidence)
 
 
 def read_boundary(entry: Element, documents: Mapping[str, str]) -> dict[str, Any]:
-    """The boundary and the tags that an entry tells of; `documents`: the managed ones, by resource name."""
+    """The boundary and the tags of an entry; `documents`: the managed ones, by resource name."""
     boundary = text(entry, "PermissionsBoundary", "PermissionsBoundaryArn")
     tags = {text(one, "Key"): text(one, "Value") for one in members(entry, "Tags")}
     fields: dict[str, Any] = {"tags": Answer("known", tags)}
     if boundary:
         document = documents.get(boundary)
-        fields["boundary"] = Answer("known", document) if document else Answer("failed", None, "its text was not told")
+        fields["boundary"] = Answer("known", document) if document else Answer("failed", None, "its text was not given")
     return fields
 
 
 def read_user(
     entry: Element, policies: Answer[list[Document]], groups: Answer[list[str]], more: dict[str, Any]
 ) -> Identity:
-    """A user, with what is told of it elsewhere."""
+    """A user, with what was read of it elsewhere."""
     return Identity(
         name=text(entry, "UserName"),
         resource=text(entry, "Arn"),
@@ -63,9 +63,9 @@ def read_user(
 
 
 def read_role(entry: Element, policies: Answer[list[Document]], more: dict[str, Any]) -> Identity:
-    """A role, with what is told of it elsewhere."""
+    """A role, with what was read of it elsewhere."""
     none: Answer[Any] = Answer("absent")
-    trust: Answer[AssumableBy] = Answer("failed", None, "the service did not tell its trust policy")
+    trust: Answer[AssumableBy] = Answer("failed", None, "the service did not give its trust policy")
     if written := text(entry, "AssumeRolePolicyDocument"):
         trust = assumable_by(unquote(written), account_number_of([text(entry, "Arn")]))
     return Identity(

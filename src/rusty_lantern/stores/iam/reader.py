@@ -1,6 +1,6 @@
 """Reading an identity service: users, groups, roles, permissions and their boundaries, keys.
 
-One action tells most of it where it may be asked (`GetAccountAuthorizationDetails`); where not, each user, group and
+One action gives most of it where it may be asked (`GetAccountAuthorizationDetails`); where not, each user, group and
 role is asked about by itself. Either way says the same.
 """
 
@@ -37,7 +37,7 @@ from rusty_lantern.stores.s3.usage import read_time
 
 
 async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
-    """The dossier's fields that an identity service tells: identities, groups, credentials, the account's number."""
+    """The dossier's fields that an identity service fills: identities, groups, credentials, the account's number."""
     asker = Asker(client, moment)
     try:
         users = await _users(asker)
@@ -76,7 +76,7 @@ async def _users(asker: Asker) -> list[Element]:
 
 
 class _Details:
-    """What the account's authorization details tell: permissions by user, groups, roles, documents by name."""
+    """What the account's authorization details hold: permissions by user, groups, roles, documents by name."""
 
     def __init__(self) -> None:
         self.users: dict[str, Element] = {}
@@ -96,7 +96,7 @@ class _Details:
                     self.documents[text(entry, "Arn")] = unquote(text(version, "Document"))
 
     def attached(self, entry: Element, inline: str) -> list[Document]:
-        """The documents that are attached to a user, group or role, and those that stand in it."""
+        """The documents that are attached to a user, group or role, and those inside it."""
         documents = [
             Document(text(one, "PolicyName"), unquote(text(one, "PolicyDocument")), "inline")
             for one in members(entry, inline)
@@ -122,7 +122,7 @@ Sections = tuple[list[Identity], Answer[list[Group]], list[Identity]]
 
 
 def _joined(asker: Asker, users: list[Element], details: _Details) -> Sections:
-    """Users, groups and roles as the authorization details tell them."""
+    """Users, groups and roles of the authorization details."""
     evidence, documents = Evidence("GetAccountAuthorizationDetails", "200", asker.moment), details.documents
     holders = []
     groups_of: dict[str, list[str]] = {}
@@ -195,7 +195,7 @@ async def _one_by_one(asker: Asker, users: list[Element]) -> Sections:
 
 
 def _any_role(lost: Answer[Any]) -> Identity:
-    """What stands for all roles where they could not be listed: nobody knows what it may."""
+    """The identity that represents all roles where they could not be listed: nobody knows what it may."""
     return Identity(
         name="any role", kind="role", state=lost, created=lost, mfa=Answer("unsupported"),
         password=Answer("absent"), groups=Answer("absent"), policies=lost, boundary=lost, tags=lost,
@@ -215,25 +215,26 @@ async def _about(asker: Asker, kind: Kept, title: str) -> dict[str, Any]:
     try:
         entry = child(await asker.ask(f"Get{kind}", **{f"{kind}Name": title}), kind)
     except Missing:
-        lost: Answer[Any] = Answer("failed", None, "it was gone when it was asked for", evidence)
+        lost: Answer[Any] = Answer("failed", None, "it was deleted before it was asked for", evidence)
         return {"boundary": lost, "tags": lost}
     except RequestFailed as error:
         lost = Answer(error.state, None, error.note, msgspec.structs.replace(evidence, answer=error.answer))
         return {"boundary": lost, "tags": lost}
     if entry is None:
-        lost = Answer("failed", None, f"the answer tells of no {kind.lower()}", evidence)
+        lost = Answer("failed", None, f"the answer has no {kind.lower()}", evidence)
         return {"boundary": lost, "tags": lost}
     resource, documents = text(entry, "PermissionsBoundary", "PermissionsBoundaryArn"), dict[str, str]()
     if resource:
         try:
             documents[resource] = (await _managed(asker, "boundary", resource)).text
         except (Missing, RequestFailed):
-            documents.clear()  # there is one, and its text was not told
+            documents.clear()  # there is one, and its text was not given
     return read_boundary(entry, documents)
 
 
 async def _one(asker: Asker, holder: Identity) -> tuple[Identity, list[Credential]]:
-    """A user with its password and second factor, and its keys; one without an id stands for keys not told."""
+    """A user with its password and second factor, and its keys; one without an id represents keys that were not
+    shown."""
     user = {"UserName": holder.name}
     last_seen = read_time(holder.password.note) if holder.password.note else None
     signed_in: Answer[datetime] = Answer("known", last_seen) if last_seen else Answer("absent")
@@ -265,11 +266,11 @@ async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Do
             for one in members(page, "AttachedPolicies"):
                 own.append(await _managed(asker, text(one, "PolicyName"), text(one, "PolicyArn")))
     except Missing:
-        return Answer("failed", None, "a permission was gone when it was asked for", evidence)
+        return Answer("failed", None, "a permission was deleted before it was asked for", evidence)
     except RequestFailed as error:
         evidence = msgspec.structs.replace(evidence, answer=error.answer)
         if error.state == "unsupported":  # it may have some that the service does not show
-            return Answer("failed", None, f"the service does not tell the permissions of a {kind.lower()}", evidence)
+            return Answer("failed", None, f"the service does not give the permissions of a {kind.lower()}", evidence)
         return Answer(error.state, None, error.note, evidence)
     return read_documents(own, evidence)
 
@@ -301,7 +302,7 @@ async def _key(asker: Asker, owner: str, entry: Element) -> Credential:
 
 
 async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
-    """The account's root, as the account summary tells of it. Where the summary was not read, there is a root of which
+    """The account's root, as the account summary shows it. Where the summary was not read, there is a root of which
     nothing is known, and it may have a key."""
     summary = await asker.answer("GetAccountSummary", read_summary)
     if summary.state == "unsupported":
@@ -309,7 +310,7 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
     counts = summary.value or {}
     keys, none = counts.get("AccountAccessKeysPresent", ""), Answer[Any]("absent")
     if not (keys.isascii() and keys.isdigit()):
-        note = summary.note if summary.unread else "the account summary does not tell of the root's keys"
+        note = summary.note if summary.unread else "the account summary does not show the root's keys"
         lost: Answer[Any] = Answer(summary.state if summary.unread else "failed", None, note, summary.evidence)
         root = Identity(name=ROOT, kind="root", state=lost, mfa=lost, groups=none, policies=none, password=lost)
         key = Credential(
@@ -317,7 +318,7 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
         )
         return [root], [key]
     factor: Answer[bool] = Answer("known", counts.get("AccountMFAEnabled") == "1", "", summary.evidence)
-    untold: Answer[Any] = Answer("unsupported", None, "the service tells only that there is one", summary.evidence)
+    untold: Answer[Any] = Answer("unsupported", None, "the service says only that there is one", summary.evidence)
     root = Identity(
         name=ROOT, kind="root", state=Answer("known", "enabled"), mfa=factor, groups=none, policies=none,
         password=Answer("known", Password(untold, untold)),
@@ -332,5 +333,5 @@ async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
 
 
 def with_identities(dossier: Dossier, fields: dict[str, Any]) -> Dossier:
-    """The dossier with what the identity service told."""
+    """The dossier with the answers of the identity service."""
     return msgspec.structs.replace(dossier, **fields)

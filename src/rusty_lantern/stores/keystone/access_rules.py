@@ -1,7 +1,7 @@
 """What the access rules of an application credential let through to one account of a store.
 
 A rule is a method and a pattern of paths. The store's filter (keystonemiddleware, `auth_token`) compares the pattern
-with the path of a request as it is sent, percent-encoded: `*` and `{name}` stand for one part of it, `**` for anything.
+with the path of a request as it is sent, percent-encoded: `*` and `{name}` match one part of it, `**` anything.
 
 Behind that filter no rule is looked at again. So the server itself goes where the credential could not: a request that
 *puts* an object may name any other as its source, and one that *deletes* a large object deletes its parts wherever they
@@ -67,7 +67,7 @@ class Place(NamedTuple):
 
 
 class _Unclear(Exception):
-    """What a pattern stands for is not clear."""
+    """What a pattern matches is not clear."""
 
 
 def limited(rules: Iterable[AccessRule], account: str) -> str | None:
@@ -157,7 +157,7 @@ def _parts(pattern: Pattern, count: int) -> Pattern:
 
 
 def _split(pattern: Pattern) -> tuple[Pattern, bool, Pattern]:
-    """What stands before the first slash, whether there is one, and what follows."""
+    """The text before the first slash, whether there is one, and the text after it."""
     at = pattern.index("/") if "/" in pattern else len(pattern)
     return pattern[:at], at < len(pattern), pattern[at + 1 :]
 

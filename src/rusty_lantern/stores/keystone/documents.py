@@ -1,6 +1,6 @@
 """What a Keystone identity service answers, as far as it is wanted. Source: the Identity API v3.
 
-Secrets of keys for the S3 protocol stand in its answers in clear. The types have no place for them: such an answer is
+Its answers hold the secrets of keys for the S3 protocol in clear. The types have no place for them: such an answer is
 written again from its type before anything keeps it.
 """
 
@@ -91,7 +91,7 @@ class AccessRule(msgspec.Struct):
 
 
 class ApplicationCredential(msgspec.Struct):
-    """A credential that stands for its owner in one project."""
+    """A credential that acts for its owner in one project."""
 
     id: str
     name: str
@@ -111,7 +111,7 @@ class S3Key(msgspec.Struct):
 
 
 class Trust(msgspec.Struct):
-    """That one user lets another stand for it in one project."""
+    """One user lets another act for it in one project."""
 
     id: str
     trustor_user_id: str
@@ -133,7 +133,7 @@ class Following(msgspec.Struct):
 
 
 class Page(msgspec.Struct):
-    """What stands around every list."""
+    """The frame of every list."""
 
     links: Following = msgspec.field(default_factory=Following)
     truncated: bool = False
@@ -150,7 +150,7 @@ def read_list(reply: Reply, name: str, entry: type[T]) -> tuple[list[T], str]:
 
 
 def read_one(reply: Reply, name: str, entry: type[T]) -> T:
-    """The one thing that an answer tells of. Raises `RequestFailed`."""
+    """The one entry that an answer holds. Raises `RequestFailed`."""
     return _converted(_fields(reply, name)[name], entry)
 
 
@@ -158,7 +158,7 @@ def without_secrets(body: bytes) -> bytes:
     """A list of keys for the S3 protocol, written again without their secrets. Raises `RequestFailed`."""
     document = _decoded(body, dict[str, msgspec.Raw])
     if "credentials" not in document:
-        raise RequestFailed("failed", "the answer tells of no credentials", "unreadable answer")
+        raise RequestFailed("failed", "the answer has no credentials", "unreadable answer")
     keys = _decoded(bytes(document["credentials"]), list[S3Key])
     page = _decoded(body, Page)
     return msgspec.json.encode({"credentials": keys, "links": page.links, "truncated": page.truncated})
@@ -168,7 +168,7 @@ def _fields(reply: Reply, name: str) -> dict[str, Any]:
     read_status(reply)
     fields = _decoded(reply.body, dict[str, Any])
     if name not in fields:
-        raise RequestFailed("failed", f"the answer tells of no {name.replace('_', ' ')}", "unreadable answer")
+        raise RequestFailed("failed", f"the answer has no {name.replace('_', ' ')}", "unreadable answer")
     return fields
 
 

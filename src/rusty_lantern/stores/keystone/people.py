@@ -1,4 +1,4 @@
-"""What a Keystone told, as a dossier has it: identities with their permissions, groups, credentials."""
+"""A Keystone's answers, as a dossier has them: identities with their permissions, groups, credentials."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _NEVER: Answer[Any] = Answer("absent")
 
 
 class Lists(msgspec.Struct):
-    """What the service told besides its users."""
+    """What the service listed besides its users."""
 
     roles: Answer[list[Assignment]]
     domains: Answer[list[Named]]
@@ -49,7 +49,7 @@ FIRST_DOMAIN = "default"
 
 
 class People:
-    """Everybody that the service told of, as a dossier has them."""
+    """Everybody that the service listed, as a dossier has them."""
 
     def __init__(self, users: list[User], lists: Lists, account: Account, account_name: str) -> None:
         self.users = users
@@ -118,7 +118,7 @@ class People:
         )  # fmt: skip
 
     def _state(self, user: User) -> Answer[Any]:
-        """Whether a user can have a token, and what stands for it as well: nobody can whose domain is disabled."""
+        """Whether a user, or a credential of it, can have a token: nobody can whose domain is disabled."""
         domain = self.domains.get(user.domain_id)
         if not user.enabled or (domain is not None and not domain.enabled):
             return Answer("known", "disabled")
@@ -128,7 +128,7 @@ class People:
 
     def _state_of_trust(self, one: Trust) -> Answer[Any]:
         """Whether both who gave and who got a trust can have a token."""
-        unknown: Answer[Any] = Answer("failed", None, "the service does not tell of both of its users")
+        unknown: Answer[Any] = Answer("failed", None, "the service does not show both of its users")
         state_of = {user.id: self._state(user) for user in self.users}
         states = [state_of.get(user, unknown) for user in (one.trustor_user_id, one.trustee_user_id)]
         return next((state for state in states if state.value == "disabled"), min(states, key=lambda one: one.settled))
@@ -176,7 +176,7 @@ class People:
         return self.account.documents(self._in_project(trust.roles, trust.project_id))
 
     def _names_by_trust(self, trust: Trust) -> list[str]:
-        """The names that a token by a trust goes by: its giver's, where it stands for them in person."""
+        """The names that a token by a trust goes by: its giver's, where it acts for them in person."""
         who = trust.trustor_user_id if trust.impersonation else trust.trustee_user_id
         return self._aliases(who, self._in_project(trust.roles, trust.project_id))
 
@@ -209,7 +209,7 @@ class People:
         return Answer("known", sorted(mine), "", listed.evidence)
 
     def groups(self) -> Answer[list[Group]]:
-        """The groups. What they give stands with their members, as the service works it out."""
+        """The groups. What they give is listed with their members, as the service works it out."""
         listed = self.lists.groups
         lost = next((one for one in (listed, *self.lists.members.values()) if one.value is None), None)
         if lost is not None:
@@ -227,7 +227,7 @@ class People:
         return Answer("known", listed_groups, "", listed.evidence)
 
     def credentials(self) -> Answer[list[Credential]]:
-        """Application credentials, S3 keys and trusts; passwords are told with the users."""
+        """Application credentials, S3 keys and trusts; passwords come with the users."""
         every: Sequence[Answer[Any]] = [self.lists.trusts, *self.lists.applications.values(), *self.lists.keys.values()]
         lost = next((one for one in every if one.value is None and one.state != "absent"), None)
         if lost is not None:
@@ -292,7 +292,7 @@ class People:
 def _password(user: User) -> Answer[Password]:
     """A user's password: the service says when it has to be changed, and nothing else."""
     if user.password_expires_at is None or user.options.ignore_password_expiry:
-        return Answer("unsupported", None, "the service does not tell whether it has a password")
+        return Answer("unsupported", None, "the service does not say whether it has a password")
     return Answer("known", Password(_NOT_TOLD, _NOT_TOLD, _moment(user.password_expires_at)))
 
 

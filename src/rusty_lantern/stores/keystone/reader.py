@@ -1,6 +1,6 @@
 """Reading a Keystone identity service: users, groups, effective roles, application credentials, S3 keys and trusts.
 
-It tells everybody who can have a token, and so everybody who can be let in by name. What a question is denied makes
+It lists everybody who can have a token, and so everybody who can be let in by name. What a question is denied makes
 what hangs on it unread, for everybody whom it may concern.
 """
 
@@ -40,7 +40,7 @@ PEOPLE = ("identities", "groups", "credentials")
 async def read_people(
     client: Client, service: Service, dossier: Dossier, moment: datetime, most: int | None = None
 ) -> dict[str, Any]:
-    """The dossier's fields that the service tells, of the first `most` users or of all. Never raises for what the
+    """The dossier's fields that the service fills, of the first `most` users or of all. Never raises for what the
     service does."""
     asker = _Asker(client, urlsplit(service.at).path.rstrip("/"), moment)
     users = await asker.list("/users", "users", User)

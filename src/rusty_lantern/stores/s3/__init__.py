@@ -1,1 +1,1 @@
-"""A thin reader of stores that speak the S3-compatible protocol. GET and HEAD only, by construction."""
+"""A thin reader of stores of the S3-compatible protocol. GET and HEAD only, by construction."""

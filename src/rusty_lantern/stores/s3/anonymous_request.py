@@ -15,12 +15,12 @@ _HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
 
 
 def sendable(value: str) -> bool:
-    """Whether a text can stand in a header: no control characters, and nothing beyond what HTTP carries."""
+    """Whether a header can carry a text: no control characters, and nothing beyond what HTTP carries."""
     return value.isprintable() and value.isascii()
 
 
 async def some_keys(client: Client, bucket: str) -> list[str]:
-    """The first keys of a bucket. Raises `RequestFailed` where they are not told."""
+    """The first keys of a bucket. Raises `RequestFailed` where they are not listed."""
     reply = await client.ask(bucket, (*OBJECTS.query, (OBJECTS.size, "50")))
     read_status(reply)
     root = parse(reply.body)

@@ -31,7 +31,7 @@ BY_SUB_RESOURCE = {
 _FULL_NAMES = {"default": "us-east-1", "EU": "eu-west-1"}
 """What `?location` calls two regions in its own way. Source: the published protocol, GetBucketLocation."""
 COUNTED = frozenset({"counters", "quota"})
-"""What the answer to HEAD may tell."""
+"""What the answer to HEAD may hold."""
 
 
 async def ask_setting(client: Client, bucket: str, question: Question, moment: datetime) -> Answer[Any]:

@@ -23,14 +23,14 @@ AT_ONCE = 64
 
 
 def own_buckets(listed: Listed, visit: Visit) -> dict[str, Answer[datetime]]:
-    """The user's own buckets; with the tenant before the name where buckets of other tenants are told too."""
+    """The user's own buckets; with the tenant before the name where buckets of other tenants are listed too."""
     tenant, dollar, _ = listed.owner.partition("$")
     told_apart = dollar and any(door.name == "admin" for door in visit.store.doors)
     return {f"{tenant}:{name}" if told_apart else name: created for name, created in listed.created.items()}
 
 
 def others_buckets(listed: Listed, visit: Visit) -> list[str]:
-    """The buckets of others that the store's administration door tells of. To a user in a tenant, a name without one
+    """The buckets of others that the store's administration door lists. To a user in a tenant, a name without one
     means a bucket in that tenant, so those in none are not asked of it."""
     own = own_buckets(listed, visit)
     in_tenant = "$" in listed.owner
@@ -38,7 +38,7 @@ def others_buckets(listed: Listed, visit: Visit) -> list[str]:
 
 
 async def answering(client: Client, buckets: list[str]) -> list[str]:
-    """Those of the buckets of which the store tells this credential something."""
+    """Those of the buckets about which the store answers this credential."""
     gate = asyncio.Semaphore(AT_ONCE)
 
     async def answers(bucket: str) -> bool:

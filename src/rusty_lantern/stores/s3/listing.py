@@ -84,7 +84,7 @@ UPLOADS = Listing(
 
 @dataclass(frozen=True, slots=True)
 class Span:
-    """Entries whose keys lie after `after` (or are `after` itself beyond `within`) and not beyond `until`."""
+    """Entries whose keys are after `after` (or are `after` itself beyond `within`) and not beyond `until`."""
 
     after: str = ""
     within: str = ""
@@ -142,9 +142,7 @@ class Lister:
         for _ in range(pages):
             entries, more = await self._page(span)
             if more and not entries:
-                raise RequestFailed(
-                    "failed", "the listing breaks off: an empty page, and more is said to follow", "broken list"
-                )
+                raise RequestFailed("failed", "the listing breaks off: an empty page that promises more", "broken list")
             self.pages, self.entries = self.pages + 1, self.entries + len(entries)
             if self.page > MEAGRE_PAGES and self.pages >= MEAGRE_PAGES and self.entries < MEAGRE * self.pages:
                 what = f"the listing never ends: {self.pages:,} pages of an entry or two"

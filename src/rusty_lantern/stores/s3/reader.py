@@ -55,8 +55,8 @@ class S3Reader(HttpReader):
         return await reach(self.client, self.visit)
 
     async def estimate(self, only: tuple[str, ...]) -> Estimate:
-        """The settings of each bucket and the first page of each listing; of how many buckets of others they may be
-        asked, a few tell. Raises `RequestFailed`."""
+        """The settings of each bucket and the first page of each listing; how many buckets of others may be asked is
+        estimated from a few. Raises `RequestFailed`."""
         pace = self.visit.store.pace
         start = asyncio.get_running_loop().time()
         listed = await list_buckets(self.client)

@@ -51,7 +51,7 @@ def _answered(question: Question, body: bytes, evidence: Evidence) -> Answer[Any
 
 
 def _secret_note(body: bytes) -> str:
-    """That a secret stood in the answer, where one did."""
+    """A note that the answer held a secret, where it did."""
     return SECRET_SEEN if REMOVED.encode() in body else ""
 
 

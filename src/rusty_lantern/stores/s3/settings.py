@@ -197,7 +197,7 @@ def _date(written: str) -> datetime | None:
 
 
 def _narrowing(rule: Element) -> Iterator[str]:
-    """What a rule asks for besides a prefix: whatever stands in its filter, and how many old versions it leaves."""
+    """What a rule asks for besides a prefix: whatever its filter holds, and how many old versions it leaves."""
     filters = list(children(rule, "Filter"))
     filters += [part for one in filters for part in children(one, "And")]
     for part in filters:

@@ -53,7 +53,7 @@ def read_size(entry: Entry) -> int:
 
 
 def listed(entry: Entry) -> ObjectVersion:
-    """A version as a listing tells it. Raises `RequestFailed`."""
+    """A version as a listing shows it. Raises `RequestFailed`."""
     marker = entry["kind"] == "DeleteMarker"
     return ObjectVersion(
         key=entry["Key"],
@@ -90,7 +90,7 @@ class Counting:
         return await self._listed(OBJECTS, add, lambda whole: Usage(sums[0], sums[1], whole))
 
     async def versions(self, also: Take = lambda versions: None) -> tuple[Answer[Usage], Answer[Versions]]:
-        """Objects and bytes, and what lies beneath them, from one listing of versions; `also` is given each page."""
+        """Objects and bytes, and what is beneath them, from one listing of versions; `also` is given each page."""
         current, old, markers, undated = [0, 0], [0, 0], [0], [0]
         newest: list[datetime] = []
 
@@ -174,7 +174,7 @@ class Counting:
 
 _COUNTERS = ("x-rgw-object-count", "x-rgw-bytes-used")
 _QUOTA = ("x-rgw-quota-bucket-objects", "x-rgw-quota-bucket-size")
-"""Headers in which gateways of one widespread family tell a bucket's counters and quota (negative: no quota)."""
+"""Headers in which gateways of one widespread family give a bucket's counters and quota (negative: no quota)."""
 
 
 async def ask_counters(client: Client, bucket: str, moment: datetime) -> tuple[Answer[Usage], Answer[Quota]]:
@@ -188,7 +188,7 @@ async def ask_counters(client: Client, bucket: str, moment: datetime) -> tuple[A
         return lost, lost
     evidence = Evidence(question, "200", moment)
     counted, limits = _numbers(reply, _COUNTERS), _numbers(reply, _QUOTA)
-    silent: Answer[Any] = Answer("unsupported", None, "the answer to HEAD tells none", evidence)
+    silent: Answer[Any] = Answer("unsupported", None, "the answer to HEAD has none", evidence)
     return (
         silent if counted is None else Answer("known", Usage(counted[0], counted[1], by="counters"), "", evidence),
         silent if limits is None else _quota(limits, evidence),

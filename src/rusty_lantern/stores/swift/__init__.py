@@ -1,1 +1,1 @@
-"""Stores and doors that speak the open Swift protocol."""
+"""Stores and doors of the open Swift protocol."""

@@ -24,7 +24,7 @@ _PRIVILEGED = re.compile(
 )
 """Headers that only owners are shown."""
 _SETTINGS = re.compile(r"(quota-(bytes|count)|web-.*|access-control-.*|temp-url-key(-2)?)")
-"""What stands among a container's metadata and is a setting."""
+"""Settings among a container's metadata."""
 _META = "x-container-meta-"
 _YES = ("true", "1", "yes", "on", "t", "y")
 OWNERS_ONLY = ("container_acl", "replication", "temporary_url_key")
@@ -37,7 +37,7 @@ TOLD_BY_HEAD = (
 
 SOME_PAGE = "https://some-page.invalid"
 """An origin that nobody names (RFC 2606). A HEAD is sent with it: a server may let in the pages of every origin by a
-setting of its own (`cors_allow_origin`, `strict_cors_mode`), which no header of a container tells."""
+setting of its own (`cors_allow_origin`, `strict_cors_mode`), which no header of a container shows."""
 
 
 def shows_privileged(headers: Headers) -> bool:
@@ -51,7 +51,7 @@ def is_gateway(headers: Headers) -> bool:
 
 
 def container_fields(headers: Headers, evidence: Evidence, *, gateway: bool) -> dict[str, Answer[Any]]:
-    """The fields of a bucket that the HEAD of its container tells."""
+    """The fields of a bucket from the HEAD of its container."""
     meta = {n.removeprefix(_META): v for n, v in headers.items() if n.startswith(_META)}
     read, write = headers.get("x-container-read", ""), headers.get("x-container-write", "")
     shown = gateway or shows_privileged(headers)
@@ -79,7 +79,7 @@ def container_fields(headers: Headers, evidence: Evidence, *, gateway: bool) -> 
 
 
 def account_fields(headers: Headers, evidence: Evidence, *, sees_all: bool, gateway: bool) -> dict[str, Answer[Any]]:
-    """The fields of a store that the HEAD of its account tells."""
+    """The fields of a store from the HEAD of its account."""
     written = headers.get("x-account-access-control", "")
     key = any(name.startswith("x-account-meta-temp-url-key") for name in headers)
     hidden: Answer[Any] = Answer("hidden", None, HIDDEN, evidence)
@@ -153,5 +153,5 @@ def _cross_origin(meta: Headers, granted: str) -> list[CrossOrigin]:
 def _counters(headers: Headers, evidence: Evidence) -> Answer[Usage]:
     objects, size = (headers.get(f"x-container-{name}", "") for name in ("object-count", "bytes-used"))
     if not re.fullmatch("[0-9]{1,18}", objects) or not re.fullmatch("[0-9]{1,18}", size):
-        return Answer("unsupported", None, "the answer to HEAD tells none", evidence)
+        return Answer("unsupported", None, "the answer to HEAD has none", evidence)
     return Answer("known", Usage(int(objects), int(size), by="counters"), "", evidence)

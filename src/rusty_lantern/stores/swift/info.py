@@ -1,4 +1,4 @@
-"""What a Swift door tells everybody: which features its server has. It is also how such a door is found."""
+"""What a Swift door shows everybody: which features its server has. It is also how such a door is found."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ class Info(msgspec.Struct, frozen=True):
 
 
 async def ask_info(outside: Client, account_path: str) -> Info | None:
-    """What the door with this account tells, asked at its root; None where nothing of the kind is answered."""
+    """What the door with this account says, asked at its root; None where nothing of the kind is answered."""
     try:
         return await info_at(outside, account_path.partition("/v1")[0] + "/info")
     except RequestFailed:
@@ -40,7 +40,7 @@ async def ask_info(outside: Client, account_path: str) -> Info | None:
 
 
 def refuse_what_stands_in_front(reply: Reply) -> None:
-    """Raise `RequestFailed` for an answer that tells nothing of the store behind it: it is busy, or refuses in another
+    """Raise `RequestFailed` for an answer that shows nothing of the store behind it: it is busy, or refuses in another
     form than that of the S3 protocol, whose stores answer so for a bucket of that name."""
     if reply.status in BUSY:
         raise RequestFailed("failed", f"it answered {reply.status}")
@@ -51,7 +51,7 @@ def refuse_what_stands_in_front(reply: Reply) -> None:
 async def info_at(outside: Client, path: str, memory: Memory | None = None) -> Info | None:
     """What the door at this path says of itself; None if no Swift door answers there.
 
-    Raises `RequestFailed` if nobody answers at all, or what stands in front of the door answers for it.
+    Raises `RequestFailed` if nobody answers at all, or if what is in front of the door answers for it.
     """
     reply = await outside.ask(path=path, memory=memory)
     refuse_what_stands_in_front(reply)

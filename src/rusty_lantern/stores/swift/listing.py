@@ -17,7 +17,7 @@ from rusty_lantern.stores.s3.usage import read_time
 PAGE = 10_000
 """Entries of a page: the most that the protocol gives by default."""
 DELETED = "application/x-deleted;swift_versions_deleted=1"
-"""The content type of what stands for a deleted object among versions."""
+"""The content type of a delete marker among versions."""
 T = TypeVar("T")
 
 
@@ -54,7 +54,7 @@ class ListedObject(msgspec.Struct, frozen=True):
 
 OF_ACCOUNT, OF_CONTAINER = "x-account-container-count", "x-container-object-count"
 """A header that every answer about an account, or a container, carries (OpenStack Object Storage API v1; measured on
-two servers). What answers without it stands in front of the store, and what it leaves out tells nothing."""
+two servers). What answers without it is in front of the store, and what it leaves out shows nothing."""
 
 
 def check(reply: Reply, mark: str = "") -> None:

@@ -61,6 +61,6 @@ def _described(headers: Mapping[str, str]) -> dict[str, Any]:
 
 
 def _points_to(headers: Mapping[str, str]) -> str:
-    """Where the data of a linked or segmented object lies: container and name, or a prefix of names."""
+    """Where the data of a linked or segmented object is: container and name, or a prefix of names."""
     target = headers.get("x-symlink-target") or headers.get("x-object-manifest") or ""
     return "segments" if not target and headers.get("x-static-large-object", "").lower() == "true" else target

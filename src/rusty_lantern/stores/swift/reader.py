@@ -1,4 +1,4 @@
-"""Reading one account of a store that speaks the open Swift protocol: its containers, their settings and objects."""
+"""Reading one account of a store of the open Swift protocol: its containers, their settings and objects."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ from rusty_lantern.stores.swift.info import Info, ask_info
 from rusty_lantern.stores.swift.object_details import SwiftObjects
 from rusty_lantern.stores.swift.token import fetch_token
 
-PROOF = "every container, as far as can be told: no header that only owners see is shown"
+PROOF = "perhaps every container: no header that only owners see is shown"
 """Said where nothing proves that the credential is shown ACLs."""
 MOST_PAGES = 1000
 """Pages of the list of containers."""
@@ -48,7 +48,7 @@ MOST_PAGES = 1000
 
 @dataclass(frozen=True)
 class Account:
-    """What one account told before its containers were read."""
+    """What one account showed before its containers were read."""
 
     path: str
     head: Reply
@@ -172,7 +172,7 @@ class SwiftReader(HttpReader):
     def doors(self, info: Info | None) -> Answer[list[Door]]:
         """The server's own S3 door, where it decides by ACLs that this protocol does not show."""
         if info is None:
-            return Answer("hidden", None, "the store does not tell which protocols it answers")
+            return Answer("hidden", None, "the store does not say which protocols it answers")
         if info.s3api is None or not info.s3api.s3_acl:
             return Answer("known", [])
         parts = urlsplit(self.visit.store.at)
@@ -189,7 +189,7 @@ class SwiftReader(HttpReader):
         return "tempauth" if account.info is not None and account.info.own_users else ""
 
     async def head_of(self, name: str, shown: list[bool]) -> dict[str, Answer[Any]]:
-        """What the HEAD of a container tells; `shown` gets whether it held what only owners are shown."""
+        """What the HEAD of a container shows; `shown` gets whether it held what only owners are shown."""
         question = f"HEAD {self._of(name)}"
         try:
             reply = await self.client.ask(path=self._of(name), method="HEAD", headers={"origin": SOME_PAGE})
@@ -206,7 +206,7 @@ class SwiftReader(HttpReader):
     async def _container(self, name: str, order: Order, shown: list[bool]) -> Bucket:
         fields: dict[str, Any] = SWIFT.of_bucket() | await self.head_of(name, shown)
         fields["owner"] = Answer("known", self.path.rpartition("/")[2])
-        fields["encryption"] = Answer("hidden", None, "the store tells it to its operators alone")
+        fields["encryption"] = Answer("hidden", None, "the store shows it to its operators alone")
         table = order.table_of(name)
         old = fields["versioning"].value
         versioned = old is not None and old.state != "never"

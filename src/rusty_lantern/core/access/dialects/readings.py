@@ -18,7 +18,7 @@ class Reading(msgspec.Struct, frozen=True):
     construct: str
     common: str
     otherwise: str
-    """What such software does. `{value}` stands for what the dialect says of it."""
+    """What such software does. `{value}` is replaced by the value that the dialect has for it."""
     source: str
 
 
@@ -28,7 +28,7 @@ _RESOURCE = "the policy language's reference, Resource and NotResource"
 _PRINCIPAL = "the policy language's reference, Principal and NotPrincipal"
 READINGS: dict[str, Reading] = {
     "not_action_matches_nothing": Reading(
-        "a statement with `NotAction`", "speaks of every action but those",
+        "a statement with `NotAction`", "covers every action but those",
         "matches nothing: an Allow lets in nobody, a Deny never denies", "the policy language's reference, NotAction",
     ),
     "leading_star_is_every_action": Reading(
@@ -84,11 +84,11 @@ READINGS: dict[str, Reading] = {
     ),
     "resources_are_of_the_buckets_account": Reading(
         "an account in a resource's name", "is none of a bucket's name",
-        "is the bucket's own tenant, whether it stands there or not", _RESOURCE,
+        "is the bucket's own tenant, whether it is written there or not", _RESOURCE,
     ),
     "own_permissions_stay_in_their_account": Reading(
         "a resource in a user's own permission", "is a bucket of that name, whosever it is",
-        "is a bucket of the user's own tenant, whatever account stands there", _RESOURCE,
+        "is a bucket of the user's own tenant, whatever account is written there", _RESOURCE,
     ),
     "partitions_tell_names_apart": Reading(
         "a resource of another partition (`arn:aws-cn:…`)", "is the same resource",
@@ -114,7 +114,7 @@ READINGS: dict[str, Reading] = {
     ),
     "not_principal_goes_by_name": Reading(
         "`NotPrincipal` with the name of a user, or of an account", "leaves a user out if its account is named as well",
-        "leaves out the user, or everybody in the account; with names of nobody alone it speaks to nobody", _PRINCIPAL,
+        "leaves out the user, or everybody in the account; with names of nobody alone it applies to nobody", _PRINCIPAL,
     ),
     "public_policies_count_under_their_guard": Reading(
         "the guard on public policies", "keeps a public policy from counting",

@@ -79,8 +79,8 @@ def _resource(name: str, readings: Readings) -> str:
 
 
 def in_its_tenant(policy: Policy, bucket: str) -> Policy:
-    """The policy of a bucket that is told with its tenant before its name (`marsh:notes`), which its own resources are
-    told without."""
+    """The policy of a bucket whose name is given with its tenant (`marsh:notes`); the policy's resources name it
+    without."""
     tenant, colon, _ = bucket.partition(":")
     if not colon:
         return policy
@@ -95,7 +95,7 @@ def in_its_tenant(policy: Policy, bucket: str) -> Policy:
 
 
 _RESOURCE = re.compile(r"^((?:[^:]*:){5})(.+)$", re.DOTALL)
-"""A resource name: all that stands before the bucket's name, and the rest."""
+"""A resource name: all that comes before the bucket's name, and the rest."""
 
 
 @lru_cache(maxsize=4096)
@@ -116,7 +116,7 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
     speaks_to = _speaks_to(statement, readings)
     if math.prod(map(len, parts)) * len(speaks_to) > MOST:
         parts = []
-        faults.append(Fault(statement.place, "it stands for too many statements as this store reads it"))
+        faults.append(Fault(statement.place, "this store reads it as too many statements"))
     rewritten = (
         msgspec.structs.replace(
             statement, principals=who, actions=actions, faults=tuple(faults),
@@ -130,7 +130,7 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
 
 
 Whom = list[tuple[Principals | None, tuple[Condition, ...]]]
-"""Principals, each with the conditions that narrow them; none: it speaks to nobody."""
+"""Principals, each with the conditions that narrow them; none: it applies to nobody."""
 
 
 def _as_named(who: Principals, readings: Readings) -> Principals:
@@ -183,7 +183,7 @@ def _speaks_to(statement: Statement, readings: Readings) -> Whom:
 
 
 def _with_logins(who: Principals) -> Principals:
-    """Principals of which a user with all its logins is told by the user's name."""
+    """Principals in which a user with all its logins is named by the user's name."""
     users = (name for name, kind in who.vague_by_kind if kind == "AWS")
     logins = {name: match[1] for name in users if (match := _EVERY_LOGIN.fullmatch(name))}
     if not logins:
@@ -194,7 +194,7 @@ def _with_logins(who: Principals) -> Principals:
 
 
 def _of_users(written: Principals, readings: Readings) -> Iterator[str]:
-    """The names under which users may stand, whether they are understood or not."""
+    """The names that may be users', whether they are understood or not."""
     kinds = {"AWS", *(["Federated"] if readings.federated_names_are_users else [])}
     yield from written.accounts
     yield from written.federated if "Federated" in kinds else ()

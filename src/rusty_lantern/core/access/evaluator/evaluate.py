@@ -75,7 +75,7 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
 
 
 def unlike(rules: Rules, actions: Iterable[str]) -> list[str]:
-    """One action of each kind, in this order: no rule tells those of a kind from one another."""
+    """One action of each kind, in this order: no rule distinguishes those of a kind."""
     by_kind: dict[object, str] = {}
     for action in actions:
         fits = [_names_action(statement, action) for statement in rules.policy.statements]
@@ -125,7 +125,8 @@ def _granted(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bo
 
 def perhaps_granted(rules: Rules, request: Request, others: Container[str]) -> str:
     """The ACL grant that may let the caller in: one to an id, where the caller is known by its resource name or its
-    account's number alone, which tell no id. `others`: ids that are somebody else's for sure. Empty where none may."""
+    account's number alone, which do not give its id. `others`: ids that are somebody else's for sure. Empty where none
+    may."""
     if request.caller.anonymous or request.caller.canonical or rules.ids_are_names or rules.disable_grants.on:
         return ""
     for grant in rules.acl:
@@ -201,7 +202,7 @@ def _grantee(to: str, identity: str, caller: Caller) -> bool:
 
 
 def matches(statement: Statement, bucket: str, request: Request) -> tuple[Match, str]:
-    """Whether a statement speaks of this request; and the first part that does not, or is not understood."""
+    """Whether a statement applies to this request; and the first part that does not, or is not understood."""
     says, why = _matches_alone(statement, bucket, request)
     if statement.within is None or says == "no":
         return says, why
@@ -233,7 +234,7 @@ def _matches_alone(statement: Statement, bucket: str, request: Request) -> tuple
 def _fits_principal(statement: Statement, bucket: str, request: Request) -> bool:
     principals = statement.principals
     if principals is None:
-        raise NotUnderstood("to whom it speaks is not understood")
+        raise NotUnderstood("its principal is not understood")
     if principals.negated:
         return not _spares(principals, request.caller)
     return _speaks_to(principals, request.caller)
@@ -279,7 +280,7 @@ def _spares_one(listed: set[str], caller: Caller, *, account: bool) -> bool:
     if ":role/" in caller.arn and not caller.session:
         sessions = caller.arn.replace(":iam:", ":sts:").replace(":role/", ":assumed-role/") + "/"
         if any(name.startswith(sessions) for name in listed):
-            raise NotUnderstood("whether the session is one that NotPrincipal names is not said")
+            raise NotUnderstood("whether NotPrincipal names this session is not known")
         return False
     if (caller.session or caller.arn) not in listed:
         return False

@@ -126,7 +126,7 @@ def actions_of(verb: Verb) -> tuple[Action, ...]:
 
 
 FIRST_ACTION: dict[Verb, str] = {verb: actions_of(verb)[0].name for verb in VERBS}
-"""The action that best stands for the verb, used to show a witness."""
+"""The action that best represents the verb, used to show a witness."""
 
 # What an access-list permission on a *bucket* lets its holder do. Reading the list of a bucket is not reading its
 # objects: that door belongs to each object's own list.

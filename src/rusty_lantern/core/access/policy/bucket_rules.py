@@ -40,7 +40,7 @@ class EvaluationContext(msgspec.Struct, frozen=True):
     account: str = ""
     trusted_accounts: frozenset[str] = frozenset()
     trusted_networks: tuple[str, ...] = ()
-    """Networks that the team trusts, in CIDR form: what only they reach is told so."""
+    """Networks that the team trusts, in CIDR form: what only they reach is said to be so."""
     account_unread: str = ""
     """Why it is not known which account the bucket is in; empty where it is, or where the store has none."""
 
@@ -71,9 +71,9 @@ class Rules(msgspec.Struct, frozen=True):
     fixed: tuple[tuple[str, str], ...] = ()
     """Condition keys that are the bucket's own, as far as they were read, with the value."""
     ids_are_names: bool = False
-    """Whether a user's id, by which ACLs name it, and its resource name, by which policies do, tell each other."""
+    """Whether a user's id (used in ACLs) and its resource name (used in policies) follow from each other."""
     tenant: Answer[str] | None = None
-    """The bucket's tenant, where a user's own permissions only speak of buckets of the user's; None: of all buckets."""
+    """The bucket's tenant, where a user's own permissions apply only to buckets of the user's; None: of all buckets."""
     named_object_acls: tuple[ObjectGrant, ...] = ()
     """What objects' own ACLs are known to grant users by name, on an object each."""
     named_on_objects: str = ""
@@ -173,7 +173,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
 
 
 def _tenant(bucket: BucketInputs, store: StoreInputs) -> Answer[str] | None:
-    """The bucket's tenant, where own permissions may speak of buckets in their user's tenant alone."""
+    """The bucket's tenant, where own permissions apply only to buckets in their user's tenant."""
     if dialect_of(store).readings.own_permissions_stay_in_their_account:
         return bucket.tenant
     if store.acl_reading == "gateway" and store.dialect is None and unread_door(store.software):
@@ -221,7 +221,7 @@ def _of_this_software(store: StoreInputs, guard: Guard) -> Guard:
 
 
 def unread_door(answer: Answer[Any]) -> bool:
-    """Whether there may be an ACL behind another door. A dossier that does not speak of one has none."""
+    """Whether there may be an ACL behind another door. A dossier without one has none."""
     return answer.unread and answer.note != NOT_IN_DOSSIER
 
 

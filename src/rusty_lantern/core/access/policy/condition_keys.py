@@ -20,7 +20,7 @@ Audience = Literal["anyone", "any-account", "everybody"]
 AUDIENCES: tuple[Audience, ...] = ("anyone", "any-account")
 ARN = "aws:principalarn"
 ACCOUNT, SORT, USER = "aws:principalaccount", "aws:principaltype", "aws:username"
-"""Keys that tell who asks."""
+"""Keys that say who asks."""
 REFERER_HOST = "referer host"
 """The host in the Referer header, by which container ACLs decide; no policy document can name it."""
 Kind = Literal["text", "switch", "address", "number", "date", "name"]
@@ -289,11 +289,11 @@ def context_key(name: str) -> ContextKey | None:
 
 
 SORTS = ((":root", "Account"), (":user/", "User"), (":role/", "AssumedRole"), (":federated-user/", "FederatedUser"))
-"""What stands in a caller's resource name → what sort of identity it is (`aws:PrincipalType`)."""
+"""A word in a caller's resource name → what sort of identity it is (`aws:PrincipalType`)."""
 
 
 def always_carried(*, anonymous: bool, arn: str = "") -> dict[str, tuple[str, ...]]:
-    """What a request carries whether or not anybody thinks of it, as far as its caller tells."""
+    """What every request carries by itself, as far as it follows from its caller."""
     if anonymous:
         return dict(_UNSIGNED)
     sort = next((sort for part, sort in SORTS if part in arn), "")

@@ -64,7 +64,7 @@ def parse_container_acl(text: str) -> Entries:
 
 
 class GatewayGuards(msgspec.Struct, frozen=True):
-    """Which public-access guards stand, as far as a gateway lets them bear on container ACLs; None: not known."""
+    """Which public-access guards are on, as far as they count for container ACLs at a gateway; None: not known."""
 
     ignore_acls: bool | None
     refuse_new_acls: bool | None
@@ -170,7 +170,7 @@ def _of_role(role: str, entries: Entries, side: Side) -> Iterator[Statement]:
 
 
 def _unless(listing: Statement, stands: bool | None) -> Iterator[Statement]:
-    """A listing that everybody gets at a gateway, unless the guard that ignores public ACLs stands: then only requests
+    """A listing that everybody gets at a gateway, unless the guard that ignores public ACLs is on: then only requests
     that have a Referer get it, whichever it is (measured on release 16.2)."""
     if stands is False:
         yield listing

@@ -49,7 +49,7 @@ class Condition(msgspec.Struct, frozen=True):
 
 
 class Principals(msgspec.Struct, frozen=True):
-    """To whom a statement speaks. With `negated`, to everyone else."""
+    """To whom a statement applies. With `negated`, to everyone else."""
 
     everyone: bool = False
     accounts: tuple[str, ...] = ()
@@ -88,7 +88,7 @@ class Statement(msgspec.Struct, frozen=True):
     """The other door of the store whose ACLs it was read from; empty for the bucket's own policy. No public-access
     guard keeps it from counting."""
     within: Statement | None = None
-    """A statement that caps this one: it speaks only of what the cap speaks of as well (a permission boundary)."""
+    """A statement that caps this one: it applies only where the cap applies too (a permission boundary)."""
 
     @property
     def every_condition(self) -> tuple[Condition, ...]:
@@ -97,7 +97,7 @@ class Statement(msgspec.Struct, frozen=True):
 
     @property
     def title(self) -> str:
-        """How a message names the statement: by number, or where it stands in no policy of the bucket by name."""
+        """How a message names the statement: by number, or by its place, if it has no name."""
         if not self.place.startswith("/"):
             return self.place
         number = int(self.place.rpartition("/")[2] or 0) + 1 if self.place[-1:].isdigit() else 1
@@ -119,7 +119,7 @@ class Policy(msgspec.Struct, frozen=True):
 
 
 class _Doubled(dict[str, Json]):
-    """A JSON object in which a key stood twice."""
+    """A JSON object in which a key was repeated."""
 
     key: str = ""
 
@@ -140,7 +140,7 @@ _DECODER = json.JSONDecoder(object_pairs_hook=_object)
 def parse_policy(text: str, *, attached: bool = False) -> Policy:
     """Read a policy document. Never raises: what cannot be read is a fault.
 
-    `attached`: it is attached to an identity, so it names no principal and speaks to whoever has it.
+    `attached`: it is attached to an identity, so it names no principal and applies to whoever has it.
     """
     if len(text) > MAX_BYTES:
         return Policy(unreadable=Fault("", f"the policy is longer than {MAX_BYTES:,} characters"))
@@ -252,7 +252,7 @@ class _Reader:
         return tuple(str(value) for value in values)
 
     def whose(self, written: dict[str, Json]) -> Principals | None:
-        """To whom the statement speaks: whoever it is attached to, or the principals that it names."""
+        """To whom the statement applies: whoever it is attached to, or the principals that it names."""
         if not self.attached:
             return self.principals(written)
         if "Principal" in written or "NotPrincipal" in written:

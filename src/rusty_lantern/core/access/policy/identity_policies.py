@@ -1,7 +1,7 @@
 """Both sides of a decision: what a bucket's rules grant an identity, and what its own permissions grant it.
 
 In the bucket's own account an Allow on either side is enough, and a Deny on either side refuses; so an identity's own
-statements simply stand beside the bucket's. A *boundary* caps what the own side can grant: each own Allow counts only
+statements are simply added to the bucket's. A *boundary* caps what the own side can grant: each own Allow counts only
 within an Allow of the boundary, and its Denies refuse like any other. It does not cap what a bucket's rules grant a
 person by name, but what they grant a role, as the S3 family's documentation of boundaries has it.
 """
@@ -191,7 +191,7 @@ def _within(document: Document, text: str, unread: str, answers: Answers) -> tup
 
 
 def _sorted_out(statements: Iterable[Statement]) -> tuple[Statement, ...]:
-    """The statements; one whose effect is not understood may be either, and stands as both."""
+    """The statements; one whose effect is not understood may be either, and counts as both."""
     settled: list[Statement] = []
     for statement in statements:
         if statement.effect:
@@ -274,13 +274,13 @@ def both_sides(rules: Rules, side: Side, account: str) -> Rules:
 
 
 def _speaking_of(rules: Rules, side: Side) -> tuple[Statement, ...]:
-    """The own statements that speak of a bucket, as far as that depends on the tenant it is in."""
+    """The own statements that apply to a bucket, as far as that depends on the tenant it is in."""
     tenant = rules.tenant
     if tenant is None or side.account is None:
         return side.statements
     if tenant.unread:
         doubt = Fault(
-            "", f"whether it speaks of this bucket depends on the tenant, which is not known ({tenant.reason})"
+            "", f"whether it applies to this bucket depends on the tenant, which is not known ({tenant.reason})"
         )
         return tuple(msgspec.structs.replace(one, faults=(*one.faults, doubt)) for one in side.statements)
     if side.account != (tenant.value or ""):  # no name is of this bucket: all are left out of, and none meant

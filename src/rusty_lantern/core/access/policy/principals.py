@@ -1,4 +1,4 @@
-"""Named identities: who the rules of a bucket speak of by name, and what one of them may do there.
+"""Named identities: whom the rules of a bucket name, and what one of them may do there.
 
 A caller in the bucket's own account needs an Allow on either side, one from another account on both; the rules of
 a bucket are one side. Until the other side has been read, what is found here is *what the bucket grants*.
@@ -16,7 +16,7 @@ from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import Principals
 
 Speaks = Literal["yes", "no", "maybe"]
-"""Whether rules speak to somebody; `maybe` where what is written has no agreed meaning."""
+"""Whether rules apply to somebody; `maybe` where what is written has no agreed meaning."""
 Known = tuple[tuple[str, tuple[str, ...]], ...]
 
 
@@ -33,7 +33,7 @@ class Principal(msgspec.Struct, frozen=True):
 
     @property
     def label(self) -> str:
-        """The name by which people know it: a user's id, where its resource name tells that."""
+        """The name by which people know it: a user's id, where its resource name says that."""
         return self.aliases[0] if self.kind == "identity" and self.aliases else self.name
 
     def is_called(self, name: str) -> bool:
@@ -42,7 +42,7 @@ class Principal(msgspec.Struct, frozen=True):
 
     @property
     def account(self) -> str:
-        """The account it belongs to, where its name tells."""
+        """The account it belongs to, where its name says so."""
         if self.kind == "account":
             return self.name
         match = _IN_ACCOUNT.match(self.name)
@@ -62,7 +62,7 @@ class Principal(msgspec.Struct, frozen=True):
         return values.get(key, values.get(family + "/") if slash else None)
 
     def spoken_to(self, principals: Principals) -> Speaks:
-        """Whether a statement with these principals speaks to it."""
+        """Whether a statement with these principals applies to it."""
         if not principals.negated:
             return self._named_by(principals)
         return {"yes": "no", "no": "yes", "maybe": "maybe"}[self._spared_by(principals)]  # type: ignore[return-value]
@@ -104,7 +104,7 @@ _SESSION = re.compile(r"arn:([^:]*):sts::([^:]*):assumed-role/(.+)/[^/]*")
 
 
 def role_of(name: str) -> str:
-    """The role of a session, by which its requests are told (`aws:PrincipalArn`); any other name is itself.
+    """The role of a session, which its requests carry as `aws:PrincipalArn`; any other name is itself.
 
     >>> role_of("arn:aws:sts::400100200300:assumed-role/tide-reader/monday")
     'arn:aws:iam::400100200300:role/tide-reader'
@@ -140,7 +140,7 @@ _USER = re.compile(r"arn:aws:iam::([^:]*):user/(.+)")
 
 @lru_cache(maxsize=4096)
 def user_named(name: str) -> Principal:
-    """An identity of a store in which a user's id and its resource name tell each other: by either of them.
+    """An identity of a store in which a user's id and its resource name follow from each other: by either of them.
 
     >>> user_named("marsh$warden").name, user_named("arn:aws:iam:::user/deck").label
     ('arn:aws:iam::marsh:user/warden', 'deck')

@@ -1,7 +1,7 @@
 """What can occur together in one request: a table of alternatives, of which every real request takes one in each row.
 
 The solver splits its domain by it (`alternatives`), so that no region holds a request that no client can send; the
-plain decider's requests are held against the same table (`impossible`). What a caller's name tells of them is in
+plain decider's requests are held against the same table (`impossible`). What follows from a caller's name is in
 `callers`; what one key alone can carry is in its row of `keys`.
 """
 
@@ -61,7 +61,7 @@ TABLE: tuple[Alternatives, ...] = (
         (_all(_LOCK_KEYS, "always"), _all(_LOCK_KEYS, "never")),
     ),
     Alternatives(
-        "what becomes of an object's metadata is said of copies alone",
+        "only a copy says what becomes of an object's metadata",
         ({"s3:x-amz-metadata-directive": "never"}, {"s3:x-amz-copy-source": "always"}),
     ),
 )
@@ -94,7 +94,7 @@ def alternatives(used: Iterable[str]) -> Iterator[Carried]:
 
 
 def joined(one: Presence, other: Presence) -> Presence | None:
-    """Whether a key is carried where two rules speak of it; None where they contradict each other."""
+    """Whether a key is carried where two rules apply to it; None where they contradict each other."""
     if "maybe" in (one, other):
         return other if one == "maybe" else one
     return one if one == other else None

@@ -1,7 +1,7 @@
 """Who may take up a role, by its trust policy: a door to every bucket that the role reaches.
 
-A trust policy is a document of the policy language that names no resource. What it allows is told as the widest sort of
-caller that it names; what its Denies and its conditions take away is not worked out, and only narrows that.
+A trust policy is a document of the policy language that names no resource. Its result is the widest sort of caller that
+it names; what its Denies and its conditions take away is not worked out, and only narrows that.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
             return Answer("failed", None, f"{statement.title} of its trust policy is not understood")
         named_widest = _widest(named, account)
         if named_widest == "anybody" and statement.conditions:
-            return Answer("failed", None, f"whom the conditions of {statement.title} of its trust policy leave")
+            return Answer("failed", None, f"the conditions of {statement.title} of its trust policy are not worked out")
         widest = max(widest, named_widest, key=SCALE.index)
     return Answer("known", widest)
 

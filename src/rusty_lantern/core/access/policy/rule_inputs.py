@@ -99,7 +99,7 @@ def as_own(inputs: BucketInputs) -> BucketInputs | None:
 
 def text_as_own(policy: str, bucket: str) -> str | None:
     """A policy document with a bucket's own name in resource names written as `OWN`; None where the text leaves in
-    doubt what a name is: an escape may hide one, and a document may speak of a bucket called `OWN`.
+    doubt what a name is: an escape may hide one, and a document may name a bucket `OWN`.
 
     >>> text_as_own('{"Resource": ["arn:aws:s3:::maps", "arn:aws:s3:::maps/*", "arn:aws:s3:::maps-old"]}', "maps")
     '{"Resource": ["arn:aws:s3:::own-bucket", "arn:aws:s3:::own-bucket/*", "arn:aws:s3:::maps-old"]}'

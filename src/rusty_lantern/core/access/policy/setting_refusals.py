@@ -35,7 +35,7 @@ def of_network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
 def of_payment(answer: Answer[bool]) -> tuple[Statement, ...]:
     """Where the requester pays, requests without credentials are refused (published with that setting)."""
     if not answer.value and (not answer.unread or answer.note == NOT_IN_DOSSIER):
-        return ()  # a dossier that does not speak of it leaves it as it is by default: the owner pays
+        return ()  # a dossier without it means the default: the owner pays
     title = "the requester pays" if answer.value else "who pays for requests"
     signed = {"StringEquals": {"aws:PrincipalType": "Anonymous"}}
     denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": signed}

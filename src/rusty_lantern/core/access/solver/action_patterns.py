@@ -23,7 +23,7 @@ def reached_actions(patterns: tuple[str, ...], negated: bool) -> frozenset[str]:
 
 
 def unlisted(patterns: tuple[str, ...], *, negated: bool) -> str:
-    """A pattern that reaches no published action of this service though it speaks of one; empty where none does.
+    """A pattern that reaches no published action of this service though it means one; empty where none does.
 
     It may be an action of a store's own, or a slip: what it grants nobody can say. It takes nothing away, since every
     published action is another.

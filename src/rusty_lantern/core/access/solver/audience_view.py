@@ -64,7 +64,7 @@ def door_of(rules: Rules, by: str) -> str:
 
 
 class Widest(msgspec.Struct, frozen=True):
-    """What a search of one region came to: the level, a piece of the region to take a witness from, its restriction."""
+    """The result of searching one region: the level, a piece of the region to take a witness from, its restriction."""
 
     level: Level = "closed"
     piece: Box | None = None
@@ -280,7 +280,7 @@ def _of_actions(actions: frozenset[str], group: Group) -> Iterator[Box]:
 
 
 class _Addresses:
-    """Addresses from which pieces can be reached; joined only once they may come to more than a restriction."""
+    """Addresses from which pieces can be reached; joined only once together they may be more than a restriction."""
 
     def __init__(self, work: Budget) -> None:
         self._work = work

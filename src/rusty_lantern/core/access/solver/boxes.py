@@ -1,9 +1,9 @@
 """Regions of requests: boxes, and what is left of a box when others are taken away.
 
-A box is a product of sets, one a dimension: it holds the requests whose every coordinate lies in its set. Taking
-a box B from a box A leaves, dimension by dimension, the part of A that lies outside B there and inside B in all
-dimensions before: disjoint boxes, whose union is exactly A − B. Nothing is approximated. The pieces are made one
-by one, so that a search for a single request stops at the first.
+A box is a product of sets, one a dimension: it holds the requests whose every coordinate is in its set. Taking a box
+B from a box A leaves, dimension by dimension, the part of A that is outside B there and inside B in all dimensions
+before: disjoint boxes, whose union is exactly A − B. Nothing is approximated. The pieces are made one by one, so that a
+search for a single request stops at the first.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
-"""A caller's account, sort and user name, all told by one thing: the resource name that its requests carry.
+"""A caller's account, sort and user name, all follow from one thing: the resource name that its requests carry.
 
 `aws:PrincipalAccount`, `aws:PrincipalType` and `aws:username` cannot differ from `aws:PrincipalArn`: a user's name is
-the last part of it, only users have one, and a session is told by its role. So for signed requests a condition on any
+the last part of it, only users have one, and a session has its role's name. So for signed requests a condition on any
 of them is a set of resource names, and no region ever holds a caller who cannot be.
 
 Outsiders name their users and roles as they please, and do not choose their account's number: they open accounts and
@@ -21,7 +21,7 @@ from rusty_lantern.core.access.solver.sets.matching import globs, matching
 from rusty_lantern.core.access.solver.sets.patterns import ANY_PART, RUN_PART, Pattern, plain, stopping
 
 TOLD_BY_NAME = frozenset({ACCOUNT, SORT, USER})
-"""Keys whose values the caller's resource name tells."""
+"""Keys whose values follow from the caller's resource name."""
 
 _DIGITS = frozenset("0123456789")
 _NUMBER: Pattern = (_DIGITS,) * 12
@@ -73,7 +73,7 @@ def all_callers(spoken_of: frozenset[str], inside: frozenset[str]) -> TextSet:
     """The resource names that outsiders could have: all but those in accounts of the team.
 
     Accounts have numbers of twelve digits; those of some stores have other names, of which only the ones that rules
-    speak of (`spoken_of`) count.
+    name (`spoken_of`) count.
     """
     work = Budget(_ENOUGH)
     accounts: list[Pattern] = [_NUMBER, *(plain(name) for name in sorted(spoken_of))]
@@ -98,7 +98,7 @@ def accounts_in(values: Iterable[str], *, of_accounts: bool) -> list[str]:
 
 
 def outsiders(texts: TextSet, work: Budget) -> TextSet:
-    """Of a set of resource names, those that an outsider can have: of one account that stands for enough of them."""
+    """Of a set of resource names, those that an outsider can have: of one account that represents enough of them."""
     key = ("strangers", id(texts))
     if key not in work.memo:
         fitting = _fitting_account(texts, work)

@@ -63,7 +63,7 @@ class Frame(msgspec.Struct, frozen=True):
     """Condition key of the bucket's own → its value."""
     identity: Principal | None = None
     by_name: bool = False
-    """Whether the caller's resource name stands for what it tells: see `callers`."""
+    """Whether the caller's resource name represents what follows from it: see `callers`."""
 
     def carries(self, key: str) -> tuple[str, ...] | None:
         """What every request carries of a key: values, nothing; None where that is not known."""
@@ -99,7 +99,7 @@ def truth(condition: Condition, frame: Frame, work: Budget, *, variables: bool) 
 
 @lru_cache(maxsize=1024)
 def _of_host(condition: Condition) -> Maybe[TextSet]:
-    """The hosts that an entry of a container ACL means: the same few stand in the ACLs of many containers."""
+    """The hosts that an entry of a container ACL means: the ACLs of many containers hold the same few."""
     like = condition.operator in ("stringlike", "stringnotlike")
     patterns = tuple(glob(value) if like else plain(value) for value in condition.values)
     texts = matching(patterns, Budget(10_000))
@@ -171,7 +171,7 @@ _PATTERN_OF: dict[str, Callable[[str], Pattern]] = {
 
 
 def of_base64(text: str) -> str:
-    """What a value of BinaryEquals stands for: the operator compares with its base64 form. Raises `NotUnderstood`."""
+    """What a value of BinaryEquals means: the operator compares with its base64 form. Raises `NotUnderstood`."""
     try:
         return base64.b64decode(text, validate=True).decode()
     except ValueError:
@@ -224,7 +224,7 @@ def expand(text: str, make: Callable[[str], Pattern], frame: Frame) -> Pattern |
 
 
 def _variable(name: str, frame: Frame) -> str:
-    """What a variable stands for; empty where no request carries it. Raises `NotUnderstood` where callers choose it."""
+    """The value of a variable; empty where no request carries it. Raises `NotUnderstood` where callers choose it."""
     key = key_name(name)
     row = context_key(key)
     known = frame.carries(key)

@@ -10,7 +10,7 @@ allowed we look for requests that any outsider can bring about (`Group.stranger`
 * `closed`  nothing is allowed at all: the region is empty.
 
 What is not understood or not read makes two regions: the least that is certainly allowed and the most that could
-be. Where both give the same verdict it stands; where not, it is `unknown`, with the reasons. Every `open` and
+be. Where both give the same verdict, it is the result; where not, it is `unknown`, with the reasons. Every `open` and
 `restricted` carries a witness, which the plain decider (`decide`) must accept, or the verdict is withdrawn.
 """
 
@@ -141,7 +141,7 @@ def request_for(
 
 
 def likeliest_caller(rules: Rules, around: EvaluationContext, verb: Verb) -> Caller:
-    """The account that is let in to do this, if any is; otherwise one that stands for all that no rule names."""
+    """The account that is let in to do this, if any is; otherwise one that represents all that no rule names."""
     view = View(rules, around, "any-account", Budget(BUDGET))
     try:
         for group in view.reading.groups(verb):

@@ -1,8 +1,8 @@
 """What a policy demands of everybody: requests that it refuses to every caller, whoever they are.
 
-The same regions as for exposure, the other way round: all requests for an action, minus those that a Deny which
-speaks of every caller certainly refuses. A demand is made if nothing of the kind is left. A Deny that is not fully
-understood may or may not refuse, so it makes the answer unknown where it would change it.
+The same regions as for exposure, the other way round: all requests for an action, minus those that a Deny for every
+caller certainly refuses. A demand is made if nothing of the kind is left. A Deny that is not fully understood may or
+may not refuse, so it makes the answer unknown where it would change it.
 """
 
 from __future__ import annotations

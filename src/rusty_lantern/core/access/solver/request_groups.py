@@ -249,7 +249,7 @@ Alike = dict[tuple[Target, tuple[Presence, ...]], tuple[str, ...]]
 
 
 def _grouped(verb: Verb, carried: Callable[[str], tuple[Presence, ...]]) -> Alike:
-    """The verb's actions, those together that are on the same and of which `carried` tells the same."""
+    """The verb's actions, grouped by what they are on and by what `carried` says of them."""
     names_of: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
     for action in actions_of(verb):
         names_of.setdefault((action.target, carried(action.name)), []).append(action.name)

@@ -1,7 +1,7 @@
 """Policy statements as boxes, for one audience and one group of actions.
 
 A statement becomes the limits it puts on the domain of a group (`request_groups`). What is not understood of it is left
-out of the limits, and the statement is marked `sure=False`: its box is then the most that it could speak of.
+out of the limits, and the statement is marked `sure=False`: its box is then the most that it could apply to.
 """
 
 from __future__ import annotations
@@ -55,7 +55,7 @@ class AudiencePolicy(RequestGroups):
     """A policy read for one bucket and audience; parts that recur are worked out once."""
 
     def limits(self, statement: Statement, group: Group) -> Limits | None:
-        """The statement as limits on the group; None if it does not speak of it at all."""
+        """The statement as limits on the group; None if it does not apply at all."""
         speaks = self.speaks(statement)
         actions = self._actions(statement, group)
         if speaks == "no" or not actions:
@@ -99,7 +99,7 @@ class AudiencePolicy(RequestGroups):
         return any(map(self._may_be_left_away, self._used))
 
     def speaks(self, statement: Statement) -> Speaks:
-        """Whether a statement speaks to this audience or identity."""
+        """Whether a statement applies to this audience or identity."""
         principals = statement.principals
         if principals is None:
             return "maybe"
@@ -112,7 +112,7 @@ class AudiencePolicy(RequestGroups):
         return "maybe" if principals.vague and not principals.everyone and self.audience != "anyone" else "no"
 
     def applies_to(self, statement: Statement, verb: Verb) -> bool:
-        """Whether a statement may speak of this verb to this audience; a cheap test before the exact one."""
+        """Whether a statement may apply to this verb and audience; a cheap test before the exact one."""
         if self.speaks(statement) == "no":
             return False
         return not reached_actions(statement.actions, statement.actions_negated).isdisjoint(VERB_ACTIONS[verb])

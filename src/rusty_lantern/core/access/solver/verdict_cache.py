@@ -1,7 +1,7 @@
 """Buckets whose rules are alike but for the bucket's own name are decided once.
 
 Buckets of one store that are set up alike have one key before any rule is made. Of others, the rules are rewritten for
-a bucket called `OWN`, decided, and what comes of it is told again for each bucket by its own name. Only where that is
+a bucket called `OWN` and decided, and the result is rewritten for each bucket by its own name. Only where that is
 exact: every resource names the bucket itself, another bucket without any glob, or all of them; nothing was left unread
 or not understood.
 

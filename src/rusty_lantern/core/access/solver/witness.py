@@ -79,7 +79,7 @@ class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
     weight: int = 1
     """How many separate things are needed at once."""
     trusted: bool = False
-    """Whether every address that is let in lies in a network that the team trusts."""
+    """Whether every address that is let in is in a network that the team trusts."""
 
     @staticmethod
     def around(addresses: IntervalSet, trusted: IntervalSet = NOWHERE) -> Restriction:

@@ -187,7 +187,7 @@ def _walk(a: TextSet, b: TextSet, keep: Keep, work: Budget) -> TextSet:
 
 
 def _decided(one: bool, other: bool) -> tuple[int, int] | None:
-    """The pair that stands for a sink of both, where one side's sink decides alone."""
+    """The pair that represents a sink of both, where one side's sink decides alone."""
     return (-1, int(one)) if one == other else None
 
 

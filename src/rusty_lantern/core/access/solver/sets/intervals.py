@@ -1,6 +1,6 @@
 """Sets of ordered values as intervals: addresses, moments, numbers.
 
-An interval runs from one *cut* to another. A cut is `(value, side)`: side 0 lies just before the value, side 1
+An interval runs from one *cut* to another. A cut is `(value, side)`: side 0 is just before the value, side 1
 just after it, so open and closed ends need no cases. Whole-number lines (addresses, seconds) use side 0 only.
 IPv4 and IPv6 addresses share one line: IPv4 from 0, IPv6 from 2**32 on.
 """

@@ -138,7 +138,7 @@ def _characters(moves: list[tuple[int, int, Token]]) -> set[str]:
 
 
 def _step(moves: list[tuple[int, int, Token]], char: str | None) -> Iterable[tuple[int, int]]:
-    """Positions after one character; None stands for any character that no token names."""
+    """Positions after one character; None is any character that no token names."""
     for pattern, at, token in moves:
         if not isinstance(token, Gap):
             if char in token:

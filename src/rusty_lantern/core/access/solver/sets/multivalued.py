@@ -1,8 +1,8 @@
 """Sets of *sets of texts*, for condition keys that carry several values at once (tag keys).
 
-A member is a finite set S of texts. One `Family` says: every value of S lies in `every`, and for each listed
-`some` at least one value of S lies in it. Such families are closed under intersection; the complement of one is
-a union of them, so `MultivalueSet` is a union of families. The empty S is what a request without the key carries.
+A member is a finite set S of texts. One `Family` says: every value of S is in `every`, and for each listed `some` at
+least one value of S is in it. Such families are closed under intersection; the complement of one is a union of them, so
+`MultivalueSet` is a union of families. The empty S is what a request without the key carries.
 """
 
 from __future__ import annotations
