@@ -16,8 +16,8 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     negated_on_absent_key_is_false: bool = False
     negated_with_several_values_takes_any: bool = False
     null_asks_for_absence: bool = False
-    keys_are_told_apart_by_case: bool = False
-    transport_is_told_over_tls_only: bool = False
+    condition_keys_are_case_sensitive: bool = False
+    transport_is_known_over_tls_only: bool = False
     binary_is_decoded_on_both_sides: bool = False
     moments_are_no_numbers: bool = False
     never_carried: tuple[str, ...] = ()
@@ -31,7 +31,7 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     resources_are_of_the_buckets_account: bool = False
     own_permissions_stay_in_their_account: bool = False
     partitions_tell_names_apart: bool = False
-    principals_are_told_by_account_and_name: bool = False
+    principals_go_by_account_and_name: bool = False
     wildcards_in_names_name_nobody: bool = False
     logins_go_by_their_user: bool = False
     canonical_ids_name_nobody: bool = False

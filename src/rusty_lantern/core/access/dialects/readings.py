@@ -47,11 +47,11 @@ READINGS: dict[str, Reading] = {
         "`Null`", '`"true"` asks that the key is absent, `"false"` that it is there',
         "asks that the key is absent, whatever its value", f"{_OPERATORS}, Null",
     ),
-    "keys_are_told_apart_by_case": Reading(
+    "condition_keys_are_case_sensitive": Reading(
         "a condition key in other letters than published (`aws:SourceIP`)", "is the same key",
         "is a key that no request carries: what it is to refuse is never refused", _KEYS,
     ),
-    "transport_is_told_over_tls_only": Reading(
+    "transport_is_known_over_tls_only": Reading(
         "`aws:SecureTransport` over plain http", "is `false`",
         "is not there: `Bool` matches neither value", f"{_KEYS}, aws:SecureTransport",
     ),
@@ -94,7 +94,7 @@ READINGS: dict[str, Reading] = {
         "a resource of another partition (`arn:aws-cn:…`)", "is the same resource",
         "is no resource of this store", _RESOURCE,
     ),
-    "principals_are_told_by_account_and_name": Reading(
+    "principals_go_by_account_and_name": Reading(
         "partition, service and region in a principal's name", "are part of the name", "do not count", _PRINCIPAL
     ),
     "wildcards_in_names_name_nobody": Reading(

@@ -140,7 +140,7 @@ def _as_named(who: Principals, readings: Readings) -> Principals:
         who = msgspec.structs.replace(who, accounts=who.accounts + who.federated, federated=(), vague_kinds=kinds)
     if readings.services_name_nobody:
         who = msgspec.structs.replace(who, services=())
-    if readings.principals_are_told_by_account_and_name:
+    if readings.principals_go_by_account_and_name:
         who = msgspec.structs.replace(who, accounts=tuple(_NAME.sub(r"arn:aws:iam::\1", one) for one in who.accounts))
     if readings.logins_go_by_their_user:
         who = _with_logins(who)
@@ -234,11 +234,11 @@ OF_NO_ACCOUNT = "arn:aws:iam:::*"
 def _condition(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:
     key = condition.key
     constants = dict(readings.always_carried)
-    if key in readings.never_carried or (condition.misspelled and readings.keys_are_told_apart_by_case):
+    if key in readings.never_carried or (condition.misspelled and readings.condition_keys_are_case_sensitive):
         return ALWAYS if _of_nothing(condition, readings) else NEVER
     if condition.operator.startswith("numeric") and key == EPOCH and readings.moments_are_no_numbers:
         return NEVER
-    if key == TRANSPORT and readings.transport_is_told_over_tls_only:
+    if key == TRANSPORT and readings.transport_is_known_over_tls_only:
         return _by_transport(condition, readings, variables=variables)
     if key in constants:
         return ALWAYS if _of_value(condition, constants[key], readings, variables=variables) else NEVER
