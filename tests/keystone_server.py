@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hmac
 import json
 import os
 import subprocess
@@ -11,7 +13,7 @@ from dataclasses import dataclass, field
 from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 import pytest
 
@@ -76,6 +78,23 @@ class Keystone:
             self.tokens[key] = token
         return self.tokens[key]
 
+    def by_trust(self, user: str, trust: str) -> tuple[int, str]:
+        """Ask for a token that a user by its id has by a trust: status and token."""
+        identity = {"methods": ["token"], "token": {"id": self.as_user(user)}}
+        return self.sign_in({"identity": identity, "scope": {"OS-TRUST:trust": {"id": trust}}})
+
+    def by_s3_key(self, access: str, secret: str) -> str:
+        """The token that the store is given for a request that an S3 key has signed."""
+        sent = {"SignatureVersion": "2", "SignatureMethod": "HmacSHA256", "AWSAccessKeyId": access,
+                "Timestamp": "2030-01-01T00:00:00Z"}  # fmt: skip
+        query = "&".join(f"{name}={quote(value, safe='')}" for name, value in sorted(sent.items()))
+        digest = hmac.digest(secret.encode(), f"GET\nhost\n/\n{query}".encode(), "sha256")
+        signed = {"access": access, "signature": base64.b64encode(digest).decode(), "host": "host", "verb": "GET",
+                  "path": "/", "params": sent}  # fmt: skip
+        status, headers, answer = self._send("POST", "/ec2tokens", {"credentials": signed}, self.token)
+        assert status == 200, answer
+        return headers["x-subject-token"]
+
 
 @dataclass
 class People:
@@ -89,6 +108,8 @@ class People:
     ruled: dict[str, tuple[str, str]] = field(default_factory=dict)
     """Application credentials of the owner's, each with access rules of one form."""
     s3_keys: dict[str, tuple[str, str]] = field(default_factory=dict)
+    trusts: dict[str, str] = field(default_factory=dict)
+    """Who was given one → the trust."""
 
 
 @dataclass
@@ -104,12 +125,13 @@ class Realm:
         return SwiftDoor(f"{self.swift}/v1/AUTH_{self.people.projects[project]}")
 
 
-USERS = ("keeper", "clerk", "looker", "warden", "deck", "drifter", "robot", "gone", "elsewhere", "helper", "overseer")
+USERS = ("keeper", "clerk", "looker", "warden", "deck", "drifter", "robot", "gone", "elsewhere", "helper", "overseer",
+         "mate")  # fmt: skip
 HELD = (
     ("keeper", "harbour", "admin"), ("clerk", "harbour", "odd"), ("looker", "harbour", "reader"),
     ("deck", "deckhouse", "member"), ("robot", "deckhouse", "member"), ("gone", "harbour", "admin"),
     ("elsewhere", "deckhouse", "admin"), ("helper", "harbour", "swiftoperator"),
-    ("overseer", "deckhouse", "ResellerAdmin"),
+    ("overseer", "deckhouse", "ResellerAdmin"), ("keeper", "harbour", "boatswain"),
 )  # fmt: skip
 """User, project, role."""
 
@@ -131,8 +153,10 @@ def populate(keystone: Keystone, swift: str) -> People:
     shut = keystone.make("domain", "/domains", name="shut")
     listed = keystone.send("GET", "/roles")[1]["roles"]
     made.roles = {role["name"]: role["id"] for role in listed}
-    for role in ("odd", "swiftoperator", "ResellerAdmin"):
+    for role in ("odd", "swiftoperator", "ResellerAdmin", "boatswain"):
         made.roles[role] = keystone.make("role", "/roles", name=role)
+    status, _ = keystone.send("PUT", f"/roles/{made.roles['boatswain']}/implies/{made.roles['member']}")
+    assert status == 201
     for project in ("harbour", "deckhouse", "laid-up"):
         made.projects[project] = keystone.make("project", "/projects", name=project, domain_id=domain)
     for user in USERS:
@@ -204,11 +228,23 @@ def _own_things(keystone: Keystone, made: People) -> None:
     assert status == 201, answer
     made.s3_keys["keeper"] = (answer["credential"]["access"], answer["credential"]["secret"])
     made.secrets.append(answer["credential"]["secret"])
-    trust = {
-        "trustor_user_id": keeper, "trustee_user_id": made.users["robot"], "project_id": harbour,
-        "impersonation": True, "roles": [{"name": "admin"}], "expires_at": "2031-06-01T00:00:00.000000Z",
-    }  # fmt: skip
-    assert keystone.send("POST", "/OS-TRUST/trusts", {"trust": trust}, token)[0] == 201
+    trusts: tuple[tuple[str, dict[str, Any]], ...] = (
+        ("robot", {"impersonation": True, "roles": [{"name": "admin"}], "expires_at": "2031-06-01T00:00:00.000000Z"}),
+        ("mate", {"impersonation": False, "roles": [{"name": "boatswain"}]}),
+        ("drifter", {"impersonation": True, "roles": [{"name": "admin"}], "remaining_uses": 1}),
+    )
+    for who, about in trusts:
+        trust = {"trustor_user_id": keeper, "trustee_user_id": made.users[who], "project_id": harbour} | about
+        status, answer = keystone.send("POST", "/OS-TRUST/trusts", {"trust": trust}, token)
+        assert status == 201, answer
+        made.trusts[who] = answer["trust"]["id"]
+    # one that is used up: the service goes on listing it, and gives no token by it
+    assert keystone.by_trust(made.users["drifter"], made.trusts["drifter"])[0] == 201
+    key = {"access": "5a17c0ffee5a17c0", "secret": "sk-of-a-trust-000", "trust_id": made.trusts["mate"]}
+    keystone.make("credential", "/credentials", type="ec2", user_id=made.users["mate"], project_id=harbour,
+                  blob=json.dumps(key))  # fmt: skip
+    made.s3_keys["mate"] = (key["access"], key["secret"])
+    made.secrets.append(key["secret"])
 
 
 def _python() -> str | None:

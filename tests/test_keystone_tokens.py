@@ -175,7 +175,7 @@ def test_an_access_rule_of_an_unusual_form_is_not_understood(path: str) -> None:
 
 
 DENIED = ("/domains", "/projects", "/groups", "/role_assignments", "/OS-TRUST/trusts", "application_credentials",
-          "OS-EC2", "/OS-FEDERATION/identity_providers", "/users")  # fmt: skip
+          "/role_inferences", "OS-EC2", "/OS-FEDERATION/identity_providers", "/users")  # fmt: skip
 REQUIRED = "{identity.administers: absent, identity.permissions: nothing, credential.permissions: nothing, \
 credential.makes-more: off, credential.expires: present, credential.owner-state: enabled}"
 

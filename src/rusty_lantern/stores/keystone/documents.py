@@ -6,6 +6,7 @@ written again from its type before anything keeps it.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import Any, TypeVar
 
 import msgspec
@@ -126,6 +127,13 @@ class Trust(msgspec.Struct):
     roles: list[Named] = []
 
 
+class Inference(msgspec.Struct):
+    """A role that gives others to whoever holds it."""
+
+    prior_role: Named
+    implies: list[Named]
+
+
 class Following(msgspec.Struct):
     """Where a list goes on."""
 
@@ -152,6 +160,23 @@ def read_list(reply: Reply, name: str, entry: type[T]) -> tuple[list[T], str]:
 def read_one(reply: Reply, name: str, entry: type[T]) -> T:
     """The one entry that an answer holds. Raises `RequestFailed`."""
     return _converted(_fields(reply, name)[name], entry)
+
+
+def is_gone(reply: Reply) -> bool:
+    """Whether the service itself says that there is no such entry; anything in front of it may answer 404 as well."""
+    if reply.status != 404:
+        return False
+    with suppress(msgspec.DecodeError, UnicodeDecodeError):
+        return msgspec.json.decode(reply.body, type=_Refusal).error.code == 404
+    return False
+
+
+class _Error(msgspec.Struct):
+    code: int
+
+
+class _Refusal(msgspec.Struct):
+    error: _Error
 
 
 def without_secrets(body: bytes) -> bytes:

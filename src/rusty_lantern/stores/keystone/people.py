@@ -14,6 +14,7 @@ from rusty_lantern.stores.keystone.access_rules import limited
 from rusty_lantern.stores.keystone.documents import (
     ApplicationCredential,
     Assignment,
+    Inference,
     Named,
     S3Key,
     Trust,
@@ -42,6 +43,7 @@ class Lists(msgspec.Struct):
     keys: Mapping[str, Answer[list[S3Key]]]
     trusts: Answer[list[Trust]]
     providers: Answer[list[Named]]
+    implied: Answer[list[Inference]]
 
 
 FIRST_DOMAIN = "default"
@@ -59,6 +61,7 @@ class People:
         self.domains = {domain.id: domain for domain in lists.domains.value or ()}
         self.projects = {project.id: project for project in lists.projects.value or ()}
         self.known = {user.id: user for user in users}
+        self.implied = {one.prior_role.id: one.implies for one in lists.implied.value or ()}
         self.names = {user.id: self._name(user) for user in users}
         self.held: dict[str, list[Held]] = {}
         groups = {group.id: self._title(group) for group in lists.groups.value or ()}
@@ -108,7 +111,7 @@ class People:
             mfa=Answer("known", factors),
             password=_password(user),
             groups=self._groups_of(user.id),
-            policies=self._unread(roles) or self._permissions(documents),
+            policies=self._unread(roles) or self._permissions(documents, lent),
             administers=self._unread(roles)
             or (Answer("known", administers) if administers else Answer("absent", None, "", roles.evidence)),
             aliases=[
@@ -154,9 +157,11 @@ class People:
                 names_of += [f"{project}:{who}" for project, who in names]
         return names_of
 
-    def _permissions(self, documents: list[Document]) -> Answer[list[Document]]:
-        """Somebody's permissions. Trusts that were not read may give anybody more, and so may projects, by name."""
-        for what, answer in (("trusts", self.lists.trusts), ("projects", self.lists.projects)):
+    def _permissions(self, documents: list[Document], trusts: Sequence[Trust] = ()) -> Answer[list[Document]]:
+        """Somebody's permissions, where these trusts give some of them. Trusts that were not read may give anybody
+        more, and so may projects, by name, and roles that the roles of a trust imply."""
+        needed: list[tuple[str, Answer[Any]]] = [("trusts", self.lists.trusts), ("projects", self.lists.projects)]
+        for what, answer in [*needed, *([("implied roles", self.lists.implied)] if trusts else [])]:
             unread = self._unread(answer)
             if unread is not None:
                 return Answer(unread.state, None, f"{what}: {unread.note}", unread.evidence)
@@ -173,12 +178,22 @@ class People:
         return [Held(role.name, project or "", words) for role in roles if self._in_use(project or "")]
 
     def _by_trust(self, trust: Trust) -> list[Document]:
-        return self.account.documents(self._in_project(trust.roles, trust.project_id))
+        return self.account.documents(self._roles_by_trust(trust))
+
+    def _roles_by_trust(self, trust: Trust) -> list[Held]:
+        """The roles of a token by a trust: those that it names, and those that they imply, which it does not show."""
+        roles = {role.id: role for role in trust.roles}
+        left = list(roles)
+        while left:
+            more = {role.id: role for role in self.implied.get(left.pop(), ()) if role.id not in roles}
+            roles |= more
+            left += more
+        return self._in_project(list(roles.values()), trust.project_id)
 
     def _names_by_trust(self, trust: Trust) -> list[str]:
         """The names that a token by a trust goes by: its giver's, where it acts for them in person."""
         who = trust.trustor_user_id if trust.impersonation else trust.trustee_user_id
-        return self._aliases(who, self._in_project(trust.roles, trust.project_id))
+        return self._aliases(who, self._roles_by_trust(trust))
 
     def strangers(self) -> list[Identity]:
         """Whoever signs in through another service: with which roles, its mappings decide."""
@@ -262,24 +277,42 @@ class People:
         )  # fmt: skip
 
     def _key(self, user: User, one: S3Key) -> Credential:
-        project = one.tenant_id or ""
-        mine = [role for role in self.held.get(user.id, []) if role.project == project]
-        stands_for = Identity(
-            name=f"S3 key {one.access[:4]}… of {self.names[user.id]}", kind="role", state=self._state(user),
-            policies=self._unread(self.lists.roles) or self._permissions(self.account.documents(mine)), groups=_NEVER,
-            aliases=self._aliases(user.id, mine),
-        )  # fmt: skip
+        name = f"S3 key {one.access[:4]}… of {self.names[user.id]}"
+        if one.trust_id:
+            stands_for = self._by_key_of_trust(name, one.trust_id)
+        else:
+            project = one.tenant_id or ""
+            mine = [role for role in self.held.get(user.id, []) if role.project == project]
+            stands_for = Identity(
+                name=name, kind="role", state=self._state(user),
+                policies=self._unread(self.lists.roles) or self._permissions(self.account.documents(mine)),
+                groups=_NEVER, aliases=self._aliases(user.id, mine),
+            )  # fmt: skip
         return Credential(
             id=one.access, owner=self.names[user.id], state=Answer("known", "active"), created=_NOT_TOLD,
             last_used=_NOT_TOLD, expires=_NEVER, used_for=_NOT_TOLD, stands_for=stands_for,
         )  # fmt: skip
 
+    def _by_key_of_trust(self, name: str, trust: str) -> Identity:
+        """What an S3 key acts for that was made with a trust: the trust, whoever owns the key."""
+        made_with = next((one for one in self.lists.trusts.value or () if one.id == trust), None)
+        if made_with is not None:
+            return self._acting_by_trust(name, made_with)
+        gone: Answer[Any] = Answer("known", "disabled")  # no token is given by a trust that is not there
+        return Identity(
+            name=name, kind="role", state=self._unread(self.lists.trusts) or gone,
+            policies=self._permissions([]), groups=_NEVER,
+        )  # fmt: skip
+
+    def _acting_by_trust(self, name: str, one: Trust) -> Identity:
+        return Identity(
+            name=name, kind="role", state=self._state_of_trust(one), groups=_NEVER,
+            policies=self._permissions(self._by_trust(one), [one]), aliases=self._names_by_trust(one),
+        )  # fmt: skip
+
     def _trust(self, one: Trust) -> Credential:
         owner = self.names.get(one.trustor_user_id, one.trustor_user_id)
-        stands_for = Identity(
-            name=f"trust {one.id[:8]} of {owner}", kind="role", state=self._state_of_trust(one), groups=_NEVER,
-            policies=self._permissions(self._by_trust(one)), aliases=self._names_by_trust(one),
-        )  # fmt: skip
+        stands_for = self._acting_by_trust(f"trust {one.id[:8]} of {owner}", one)
         return Credential(
             id=one.id, owner=owner, kind="trust",
             state=Answer("known", "disabled" if one.remaining_uses == 0 else "active"),

@@ -21,10 +21,12 @@ from rusty_lantern.stores.iam.query_client import pooled
 from rusty_lantern.stores.keystone.documents import (
     ApplicationCredential,
     Assignment,
+    Inference,
     Named,
     S3Key,
     Trust,
     User,
+    is_gone,
     read_list,
     read_one,
     without_secrets,
@@ -89,10 +91,12 @@ class _Asker:
         return Answer("failed", None, "the list never ends", Evidence(question, "endless list", self.moment))
 
     async def one(self, path: str, name: str, entry: type[T]) -> Answer[T]:
-        """One thing."""
+        """One entry; absent where the service has none."""
         question = f"GET {self.base}{path}"
         try:
             reply = await self.client.ask(path=self.base + path)
+            if is_gone(reply):
+                return Answer("absent", None, "", Evidence(question, "404", self.moment))
             return Answer("known", read_one(reply, name, entry), "", Evidence(question, str(reply.status), self.moment))
         except RequestFailed as error:
             return Answer(error.state, None, error.note, Evidence(question, error.answer, self.moment))
@@ -119,13 +123,15 @@ async def _read_lists(asker: _Asker, users: list[User]) -> Lists:
         return await asker.list(f"/groups/{group.id}/users", "users", Named)
 
     async def whole(trust: Trust) -> Answer[Trust]:
+        """The list leaves out a trust's roles, and has trusts that are over: those are not there when asked for."""
         return await asker.one(f"/OS-TRUST/trusts/{trust.id}", "trust", Trust)
 
+    implied = await asker.list("/role_inferences", "role_inferences", Inference)
     own = await pooled(of_user, users)
     inside = await pooled(of_group, groups.value or ())
     if trusts.value is not None:
         known = await pooled(whole, [trust for trust in trusts.value if trust.deleted_at is None])
-        lost = next((one for one in known if one.value is None), None)
+        lost = next((one for one in known if one.unread), None)
         trusts = (
             Answer("known", [one.value for one in known if one.value is not None], "", trusts.evidence)
             if lost is None
@@ -136,5 +142,5 @@ async def _read_lists(asker: _Asker, users: list[User]) -> Lists:
         {group.id: answer for group, answer in zip(groups.value or (), inside, strict=True)},
         {user.id: answer for user, (answer, _) in zip(users, own, strict=True)},
         {user.id: answer for user, (_, answer) in zip(users, own, strict=True)},
-        trusts, providers,
+        trusts, providers, implied,
     )  # fmt: skip
