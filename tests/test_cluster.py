@@ -83,7 +83,10 @@ def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
 def tables_of(lived: Lived) -> list[VersionTable]:
     paths = sorted(lived.folder.glob("surveys/20261102*/objects/*/*.parquet"))
     return [
-        VersionTable(path, pq.ParquetFile(path).metadata.num_rows, "none", "", "compliance", 86400) for path in paths
+        VersionTable(
+            path, pq.ParquetFile(path).metadata.num_rows, "none", "", default_mode="compliance", default_retention=86400
+        )
+        for path in paths
     ]
 
 

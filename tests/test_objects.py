@@ -9,11 +9,11 @@ import signal
 import subprocess
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import pyarrow.parquet as pq
 import pytest
@@ -24,10 +24,13 @@ from scipy.special import betaincinv
 
 from rusty_lantern.archive.surveys import names
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.loader import Requirement, read_baseline
 from rusty_lantern.core.model.bucket import Bucket, Encryption
 from rusty_lantern.core.model.bucket_contents import Table
+from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.object_version import ObjectVersion
+from rusty_lantern.core.model.resources import EncryptionKey
 from rusty_lantern.core.object_rules.retention import earliest_deletion, key_state, protection
 from rusty_lantern.core.object_rules.sampling import bound, size_to_detect
 from rusty_lantern.core.object_rules.sampling import words as in_words
@@ -35,7 +38,7 @@ from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.objects.duckdb_engine import engine, table_path
 from rusty_lantern.objects.evaluation import Judging, tallies
 from rusty_lantern.objects.retention_summary import locks
-from rusty_lantern.objects.table_set import VersionTable, open_source, table_of
+from rusty_lantern.objects.table_set import VersionTable, open_source, table_of, version_table
 from rusty_lantern.objects.tables import read_versions, table_writer
 from tests.conftest import PROGRAM, Demo, estate_for, lantern
 from tests.test_bad_stores import harbour
@@ -205,6 +208,54 @@ def test_requirements_in_columns_are_those_judged_one_by_one_and_parts_join_to_t
             columns.register("part", part.append_column("file_row_number", [range(part.num_rows)]))
             found += judging(open_source(columns, [table], only="part"))
     assert judging.joined(found) == whole
+
+
+Manager = Literal["provider", "customer"]
+ARN = "arn:aws:kms:north:400100200300:key/"
+BY_SERVICE: list[tuple[str, str, dict[str, Manager], str, str]] = [
+    # the bucket's default key, the key of an object, the store's own list of keys → who keeps it, is it the default
+    ("", f"{ARN}7a", {}, "unknown", "unknown"),
+    ("", f"{ARN}7a", {"7a": "provider"}, "provider-managed", "unknown"),
+    ("", f"{ARN}7a", {f"{ARN}7a": "customer"}, "customer-managed", "unknown"),
+    ("", f"{ARN}7a", {"8b": "customer"}, "unknown", "unknown"),
+    ("", "arn:aws:kms:north:400100200300:alias/aws/s3", {}, "provider-managed", "unknown"),
+    ("7a", f"{ARN}7a", {}, "customer-managed", "on"),
+    (f"{ARN}7a", "7a", {}, "customer-managed", "on"),
+    ("7a", f"{ARN}8b", {}, "unknown", "off"),
+    ("7a", f"{ARN}7a", {"7a": "provider"}, "provider-managed", "on"),
+    ("alias/tides", f"{ARN}7a", {}, "unknown", "unknown"),
+    ("alias/tides", f"{ARN}7a", {"7a": "customer"}, "customer-managed", "on"),
+]
+
+
+@pytest.mark.parametrize("default,key,listed,keeper,under_default", BY_SERVICE)
+def test_an_id_of_a_key_does_not_say_whose_key_it_is(
+    folder: Path, default: str, key: str, listed: Mapping[str, Manager], keeper: str, under_default: str
+) -> None:
+    version = ObjectVersion(key="a", inspected="yes", encryption="customer-managed", encryption_key=key)
+    made = kept(folder, ([version],))
+    keys = [
+        EncryptionKey(id=id_, names=["alias/tides"], managed_by=Answer("known", who)) for id_, who in listed.items()
+    ]
+    encryption = Encryption("customer-managed" if default else "provider-managed", "aws:kms", default)
+    bucket = Bucket(name="b", encryption=Answer("known", encryption))
+    dossier = Dossier(store="s", taken=NOW, buckets=[bucket], encryption_keys=Answer("known", keys))
+    (store,) = store_subjects([dossier], None, NOW)
+    table = version_table(folder, store.buckets["b"])._replace(path=made.path)
+    rules = {
+        "objects.encryption": ("customer-managed", "provider-managed", "at least provider-managed"),
+        "objects.under-default-key": ("on", "off"),
+    }
+    outcomes = {}
+    for fact, values in rules.items():
+        for value in values:
+            text = f"title: t\nedition: 1\nsheets:\n  - sheet: s\n    require: {{{fact}: {value}}}\n"
+            ((tally,),) = tallies([(table, read_baseline(text, "b.yaml").sheets[0].require)], NOW)
+            outcomes[value] = "ok" if tally.ok else "drift" if tally.failed else "unknown"
+    wanted = dict.fromkeys(rules["objects.encryption"][:2], "unknown" if keeper == "unknown" else "drift")
+    wanted |= dict.fromkeys(rules["objects.under-default-key"], "unknown" if under_default == "unknown" else "drift")
+    wanted |= {value: "ok" for value in (keeper, under_default) if value != "unknown"}
+    assert outcomes == wanted | {"at least provider-managed": "ok"}
 
 
 def test_what_a_baseline_says_never_becomes_part_of_the_query(folder: Path) -> None:

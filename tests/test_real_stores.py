@@ -198,6 +198,29 @@ def test_the_mock_server_looks_at_actions_and_resources_alone_so_it_is_no_measur
     assert set(outcome) - {"alike", "refused"} == MOCK_READS_OTHERWISE
 
 
+def test_whose_key_a_key_service_used_is_not_known_from_the_objects_alone(mock_server: str, tmp_path: Path) -> None:
+    """The store's own default key shows at an object as a key of the team's does."""
+    client = standard_client(mock_server, "mock-key", "mock-secret")
+    client.create_bucket(Bucket="tide-models")
+    by_service = {"Rules": [{"ApplyServerSideEncryptionByDefault": {"SSEAlgorithm": "aws:kms"}}]}
+    client.put_bucket_encryption(Bucket="tide-models", ServerSideEncryptionConfiguration=by_service)
+    client.put_object(Bucket="tide-models", Key="by-default", Body=b"x")
+    folder = workspace_for(tmp_path / "ws", mock_server, ("mock-key", "mock-secret"), None)
+    estate = folder / "estate.yaml"
+    estate.write_text(f'{estate.read_text()}    only: [tide-models]\n    objects: {{"*": all}}\n')
+    (folder / "baseline.yaml").write_text(
+        "title: t\nsheets:\n- sheet: s\n  require:\n    objects.encryption: customer-managed\n"
+        "    objects.encryption-against-default: one of [equal]\n    encryption.at-rest: at least provider-managed\n"
+    )
+    assert lantern("survey", cwd=folder).code == 0
+    result = json.loads(lantern("audit", "--json", cwd=folder).out)
+    assert {row["fact"] for row in result["unknown"]} == {"objects.encryption", "objects.encryption-against-default"}
+    assert result["drift"] == []
+    (row,) = json.loads(lantern("encryption", "--json", cwd=folder).out)["buckets"]
+    assert [(one["by"], one["perhaps_default"], one["versions"]) for one in row["others"]] == [(None, True, 1)]
+    assert "which may be the default key" in lantern("encryption", cwd=folder).out
+
+
 def test_why_try_and_access_answer_about_the_real_gateway(gateway: Gateway, tmp_path: Path) -> None:
     keeper = gateway.client()
     keeper.create_bucket(Bucket="asked-about")

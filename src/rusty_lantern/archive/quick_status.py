@@ -12,7 +12,7 @@ from rusty_lantern import __version__
 
 ESTATE, SURVEYS, STANDINGS, MANIFEST = "estate.yaml", "surveys", "standings", "survey.json"
 PARTIAL = ".partial"
-FORM = 16
+FORM = 17
 """Of kept standings: one of another form is worked out again."""
 
 

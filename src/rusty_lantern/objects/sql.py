@@ -57,6 +57,23 @@ FITTING: dict[str, tuple[str, ...]] = {
 """Common extensions and the media types registered for them."""
 _FITS = " ".join(f"WHEN '{e}' THEN media_type IN {(*t, t[0])}" for e, t in FITTING.items())
 _OBJECT = "current AND NOT marker"
+
+
+def _is_among(names: str) -> str:
+    """Whether a version's encryption key is one of some names, itself or without what leads to it."""
+    return " OR ".join(
+        f"contains({names}, chr(10) || {name} || chr(10))"
+        for name in ("encryption_key", "string_split(encryption_key, '/')[-1]")
+    )
+
+
+_OF_THE_STORE = f"coalesce(({_is_among('store_keys')}) OR contains(encryption_key, 'alias/aws/'), false)"
+_KEEPER = f"CASE WHEN encryption = 'customer-managed' AND {_OF_THE_STORE} THEN 'provider-managed' ELSE encryption END"
+_OR_ELSE = (
+    f"CASE WHEN encryption = 'customer-managed' AND NOT {_OF_THE_STORE} "
+    f"AND NOT coalesce({_is_among('team_keys')}, false) THEN 'provider-managed' END"
+)
+"""Who else may manage the key: a key service's own default key shows an id like any other."""
 _LOOKED = "inspected = 'yes'"
 
 
@@ -70,6 +87,15 @@ class Column(msgspec.Struct, frozen=True):
     value: str
     known: str = _LOOKED
     rows: str = _OBJECT
+    or_else: str = ""
+    """Another value that it may have as well; null where there is none."""
+
+
+def _against_default(keeper: str) -> str:
+    return (
+        f"CASE sign({_rank(keeper)} - {_rank('default_encryption')}) "
+        "WHEN -1 THEN 'weaker' WHEN 0 THEN 'equal' WHEN 1 THEN 'stronger' END"
+    )
 
 
 _COLUMNS: dict[str, Column] = {
@@ -93,15 +119,15 @@ _COLUMNS: dict[str, Column] = {
         "CASE WHEN expires IS NOT NULL THEN greatest(epoch_us(expires) - $moment, 0) // 1000000 END"
     ),
     "objects.points-to": Column("nullif(points_to, '')"),
-    "objects.encryption": Column("encryption", "encryption IS NOT NULL"),
+    "objects.encryption": Column(_KEEPER, "encryption IS NOT NULL", or_else=_OR_ELSE),
     "objects.encryption-against-default": Column(
-        f"CASE sign({_rank('encryption')} - {_rank('default_encryption')}) "
-        "WHEN -1 THEN 'weaker' WHEN 0 THEN 'equal' ELSE 'stronger' END",
+        _against_default(_KEEPER),
         "encryption IS NOT NULL AND default_encryption IS NOT NULL",
+        or_else=_against_default(_OR_ELSE),
     ),
     "objects.encryption-key": Column("nullif(encryption_key, '')", "encryption_key IS NOT NULL"),
     "objects.under-default-key": Column(
-        "CASE WHEN encryption_key = default_key THEN 'on' ELSE 'off' END",
+        f"CASE WHEN {_is_among('default_key')} THEN 'on' ELSE 'off' END",
         "encryption_key IS NOT NULL AND encryption IS NOT NULL AND default_key IS NOT NULL",
     ),
     "objects.mode": Column("nullif(mode, '')", "mode IS NOT NULL"),
@@ -115,7 +141,7 @@ _COLUMNS: dict[str, Column] = {
 }
 for _name, _column in list(_COLUMNS.items()):
     if SCOPES.get(_name, SCOPES.get(f"{_name}.*")) == "versions":
-        _COLUMNS[_name] = Column(_column.value, _column.known, "NOT marker")
+        _COLUMNS[_name] = msgspec.structs.replace(_column, rows="NOT marker")
 
 
 class Compiled(msgspec.Struct):
@@ -138,7 +164,11 @@ class Compiled(msgspec.Struct):
         rows, known, value = (
             self._filled(text, requirement.fact) for text in (column.rows, column.known, column.value)
         )
-        holds = self._holds(comparison, lookup(requirement.fact).scale, value)
+        scale = lookup(requirement.fact).scale
+        holds = self._holds(comparison, scale, value)
+        if column.or_else:
+            other = self._holds(comparison, scale, column.or_else)
+            known = f"({known}) AND (({column.or_else}) IS NULL OR ({other}) = ({holds}))"
         self.values.append(value)
         absent = 1 if comparison.accepts_absent else 0
         self.states.append(

@@ -8,15 +8,17 @@ say what that table's bucket sets by default. A large table is a stretch of its 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, TypeVar, runtime_checkable
 
 import msgspec
 
 from rusty_lantern.core.errors import Damaged
-from rusty_lantern.core.model.bucket import Bucket, LifecycleRule
+from rusty_lantern.core.model.bucket import Bucket, Encryption, LifecycleRule
 from rusty_lantern.core.model.capabilities import objects_expire
+from rusty_lantern.core.model.resources import EncryptionKey
+from rusty_lantern.core.model.store_index import keeper_of, names_of_key
 from rusty_lantern.objects.duckdb_engine import reading, table_path
 
 if TYPE_CHECKING:
@@ -40,7 +42,11 @@ class VersionTable(NamedTuple):
     default_encryption: str | None = None
     """Who keeps the key of the default encryption; `none`: there is no default; None: unknown."""
     default_key: str | None = None
-    """The default encryption's own key; empty: none is named; None: unknown."""
+    """Every name of the default encryption's own key, framed by line ends; empty: it has none; None: unknown."""
+    team_keys: str = ""
+    """Every name of the keys that are known to be the team's own, framed by line ends."""
+    store_keys: str = ""
+    """Likewise of those that are known to be the store's."""
     default_mode: str = ""
     default_retention: int = 0
     """Seconds; with an empty mode, 0."""
@@ -59,13 +65,16 @@ class VersionTable(NamedTuple):
 def version_table(folder: Path, view: BucketSubject) -> VersionTable:
     """The version table of a surveyed bucket. `folder`: the survey's."""
     table, rule = view.bucket.table.value, view.fact("lifecycle.expires-old").value
-    made = table_of(table_path(folder, view.store, view.name), view.bucket)
+    made = table_of(table_path(folder, view.store, view.name), view.bucket, view.index.key_named)
+    default = made.default_key or "" if made.default_encryption == "customer-managed" else ""
     lifecycle, versioning = view.bucket.lifecycle, view.bucket.versioning
     rules = [one for one in lifecycle.value or () if one.enabled and (one.expires or one.expires_old or one.expires_on)]
     never = versioning.state == "absent" or bool(versioning.value and versioning.value.state == "never")
     known = not lifecycle.unread and not any(one.narrowed for one in rules)
     return made._replace(
         rows=table.rows if table else 0,
+        team_keys=framed(view.index.key_names["customer"]) + default,
+        store_keys=framed(view.index.key_names["provider"]),
         expires_old=rule if isinstance(rule, int) else 0,
         rules=_written(rules) if rules else "",
         versioned=not never,
@@ -83,19 +92,40 @@ def _written(rules: Sequence[LifecycleRule]) -> str:
     return msgspec.json.encode(made).decode()
 
 
-def table_of(path: Path, bucket: Bucket | None) -> VersionTable:
-    """The version table at a place, with what its bucket sets by default."""
+def table_of(
+    path: Path, bucket: Bucket | None, key_named: Callable[[str], EncryptionKey | None] = lambda name: None
+) -> VersionTable:
+    """The version table at a place, with what its bucket sets by default. `key_named`: the store's keys by name."""
     if bucket is None:
         return VersionTable(path)
     default, lock = bucket.encryption, bucket.lock.value
-    absent = "none" if default.state == "absent" else None
+    keeper: str | None = "none" if default.state == "absent" else None
+    names: str | None = "" if default.settled else None
+    if default.value is not None:
+        key = key_named(default.value.key) if default.value.key else None
+        keeper, names = keeper_of(default.value, key) or None, _default_names(default.value, key)
     return VersionTable(
         path,
-        default_encryption=default.value.by if default.value else absent,
-        default_key=default.value.key if default.value else "" if default.settled else None,
+        default_encryption=keeper,
+        default_key=names,
         default_mode=lock.mode if lock else "",
         default_retention=lock.retention if lock else 0,
     )
+
+
+def _default_names(default: Encryption, key: EncryptionKey | None) -> str | None:
+    """The names of a default encryption's key. A key service's own default key has an id that the bucket does not
+    show, and so has the key that an alias leads to, where the store's keys were not read."""
+    if key is not None:
+        return framed([*names_of_key(key), default.key])
+    if default.key:
+        return None if "alias/" in default.key else framed([default.key, default.key.rpartition("/")[2]])
+    return None if default.algorithm.startswith("aws:kms") else ""
+
+
+def framed(names: Iterable[str]) -> str:
+    """Names in one text, each between two line ends, so that a whole name can be looked for in it."""
+    return "".join(f"\n{name}\n" for name in sorted(set(names)))
 
 
 def stretches(tables: Sequence[VersionTable], most: int = 0) -> Iterator[list[int]]:

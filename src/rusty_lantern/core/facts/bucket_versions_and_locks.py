@@ -14,6 +14,7 @@ from rusty_lantern.core.facts.event_actions import (
 )
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import Lock
+from rusty_lantern.core.model.store_index import keeper_of
 from rusty_lantern.core.value_types import DURATION, MOMENT, SWITCH, TEXT, Words
 
 
@@ -48,7 +49,7 @@ def at_rest(subject: BucketView, _: str) -> Fact:
     answer = subject.bucket.encryption
     key = subject.index.key_named(answer.value.key) if answer.value is not None and answer.value.key else None
     if answer.value is not None and key is not None and key.managed_by.value is not None:
-        return Answer("known", f"{key.managed_by.value}-managed", f"by the key {key.id}", answer.evidence)
+        return Answer("known", keeper_of(answer.value, key), f"by the key {key.id}", answer.evidence)
     if answer.value is None or answer.value.by:
         return fact_of(answer.map(lambda e: str(e.by)).default("none"))
     which = f"the key of {answer.value.key}" if answer.value.key else "the key"

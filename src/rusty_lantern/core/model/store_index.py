@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Partly, lost
-from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket import Bucket, Encryption
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.resources import EncryptionKey
@@ -110,6 +110,15 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         )
 
     @cached_property
+    def key_names(self) -> Mapping[str, frozenset[str]]:
+        """`customer` or `provider` → every name of the encryption keys that are known to be managed by that one."""
+        keys = self.dossier.encryption_keys.value or ()
+        return {
+            manager: frozenset(name for key in keys if key.managed_by.value == manager for name in names_of_key(key))
+            for manager in ("customer", "provider")
+        }
+
+    @cached_property
     def protected_by(self) -> dict[str, list[Bucket]]:
         """Encryption key's id → the buckets whose default it is."""
         by_key: dict[str, list[Bucket]] = {}
@@ -119,6 +128,19 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
             if key is not None:
                 by_key.setdefault(key.id, []).append(bucket)
         return by_key
+
+
+def names_of_key(key: EncryptionKey) -> tuple[str, ...]:
+    """What an object may call an encryption key: its id, the id without what leads to it, or another name."""
+    return key.id, key.id.rpartition("/")[2], *key.names
+
+
+def keeper_of(encryption: Encryption, key: EncryptionKey | None) -> str:
+    """Who manages the key of a bucket's default encryption: the key itself says so, where it is known; empty where
+    nothing does."""
+    if key is not None and key.managed_by.value is not None:
+        return f"{key.managed_by.value}-managed"
+    return encryption.by
 
 
 def members(groups: Iterable[Group]) -> dict[str, frozenset[str]]:

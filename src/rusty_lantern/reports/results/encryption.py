@@ -7,6 +7,7 @@ from collections.abc import Mapping
 import msgspec
 
 from rusty_lantern.core.audit.audit import Judge
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.reports.results.identities import AgainstBaseline, Facts, Seconds, against_baseline
 from rusty_lantern.reports.results.of_survey import OfSurvey
@@ -50,8 +51,11 @@ class ProtectionRow(msgspec.Struct, frozen=True, kw_only=True):
 class Other(msgspec.Struct, frozen=True, kw_only=True):
     """Versions that are not under the bucket's default of today."""
 
-    by: str
+    by: str | None
+    """Null where who manages the key is not known."""
     key: str
+    perhaps_default: bool
+    """Whether it may be the default after all: a bucket does not show the id of a key service's own default key."""
     versions: int
     bytes: int
 
@@ -95,19 +99,43 @@ def protection_rows(store_subject: StoreSubject, under: Under) -> list[Protectio
         parts = ("at-rest", "key", "key-region", "key-state", "key-usable-by-store")
         facts = {part: view.fact(f"encryption.{part}") for part in parts}
         value = {part: None if fact.value is None else str(fact.value) for part, fact in facts.items()}
-        applied = [one for one in under.get(name, []) if one[0] and (one[0], one[1]) != _default(store_subject, name)]
+        others = [
+            Other(by=_keeper(view, by, key), key=key, perhaps_default=same is None, versions=n, bytes=size)
+            for by, key, n, size in under.get(name, [])
+            if by and (same := _is_default(view, by, key)) is not True
+        ]
         rows.append(
             ProtectionRow(
                 store=store_subject.index.dossier.store, bucket=name, by=value["at-rest"],
                 declared=facts["at-rest"].state == "stated", key=value["key"], key_region=value["key-region"],
                 key_state=value["key-state"], usable_by_store=value["key-usable-by-store"],
-                others=[Other(by=by, key=key, versions=n, bytes=size) for by, key, n, size in applied],
+                others=others,
                 unknown={part: fact.reason for part, fact in facts.items() if not fact.settled},
             )
         )  # fmt: skip
     return rows
 
 
-def _default(store_subject: StoreSubject, bucket: str) -> tuple[str, str]:
-    encryption = store_subject.buckets[bucket].bucket.encryption
-    return (encryption.value.by, encryption.value.key) if encryption.value else ("none", "")
+def _is_default(view: BucketSubject, by: str, key: str) -> bool | None:
+    """Whether versions are encrypted as the bucket's default says; None where that is not known."""
+    default = view.bucket.encryption.value
+    if default is None:
+        return by == "none"
+    if by != "customer-managed":
+        return (by, key) == (default.by, default.key)
+    if not default.key:
+        return None if default.algorithm.startswith("aws:kms") else False
+    if not key:
+        return None
+    keys = [view.index.key_named(name) for name in (key, default.key)]
+    if key.rpartition("/")[2] == default.key.rpartition("/")[2] or (keys[0] is not None and keys[0] is keys[1]):
+        return True
+    return None if "alias/" in default.key and None in keys else False
+
+
+def _keeper(view: BucketSubject, by: str, key: str) -> str | None:
+    """Who manages the key of some versions: of a key service's keys, only the key itself says so."""
+    known = view.index.key_named(key) if key else None
+    if by != "customer-managed":
+        return by
+    return f"{known.managed_by.value}-managed" if known is not None and known.managed_by.value else None

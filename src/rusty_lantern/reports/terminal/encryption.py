@@ -110,4 +110,7 @@ def _others(screen: Console, rows: Sequence[ProtectionRow]) -> None:
 
 
 def _under(one: Other) -> str:
-    return "without encryption" if one.by == "none" else f"under {one.key or one.by}"
+    if one.by == "none":
+        return "without encryption"
+    perhaps = ", which may be the default key" if one.perhaps_default else ""
+    return f"under {one.key or one.by or 'a key that is not named'}{perhaps}"
