@@ -26,6 +26,7 @@ from rusty_lantern.archive.surveys import names
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.loader import Requirement, read_baseline
+from rusty_lantern.core.config.object_scan import Inventory
 from rusty_lantern.core.model.bucket import Bucket, Encryption
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
@@ -37,6 +38,7 @@ from rusty_lantern.core.object_rules.sampling import words as in_words
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.objects.duckdb_engine import engine, table_path
 from rusty_lantern.objects.evaluation import Judging, tallies
+from rusty_lantern.objects.inventory import take
 from rusty_lantern.objects.retention_summary import locks
 from rusty_lantern.objects.table_set import VersionTable, open_source, table_of, version_table
 from rusty_lantern.objects.tables import read_versions, table_writer
@@ -516,7 +518,8 @@ INVENTORY = """    inventory:
       files: inventory/{bucket}*.csv.gz
       headings: absent
       keys: url-encoded
-      columns: {key: 2, version: 3, current: 4, marker: 5, size: 6, written: 7, encryption: 8, mode: 9, until: 10}
+      columns: {bucket: 1, key: 2, version: 3, current: 4, marker: 5, size: 6, written: 7, encryption: 8, mode: 9,
+                until: 10}
 """
 
 
@@ -546,6 +549,73 @@ def test_an_inventory_replaces_listing_and_what_it_does_not_map_is_unknown(tmp_p
     }
     assert judged_["objects.content-type"]["status"] == "unknown"
     assert judged_["objects.size"]["status"] == "ok"
+
+
+HEADED = "bucket,key,version,current,marker,mode,until,hold\n"
+COLUMNS = tuple((name, name) for name in HEADED.strip().split(","))
+SPOILT = [
+    # rows of an inventory that is not to be believed → what is said of it
+    (["press,a,v1,latest,false,,,"], 'the column of current versions has "latest", which is neither true nor false'),
+    (["press,a,v1,,false,,,"], 'the column of current versions has "", which is neither true nor false'),
+    (["press,a,v1,true,perhaps,,,"], 'the column of delete markers has "perhaps", which is neither true nor false'),
+    (["press,a,v1,true,false,,,", "press-kit,b,v2,true,false,,,"], 'it has rows of the bucket "press-kit"'),
+    ([",a,v1,true,false,,,"], 'it has rows of the bucket ""'),
+    (["press,a,v1,true,false,,,", "press,a,v2,true,false,,,"], '"a" has two current versions'),
+    (["press,a,v1,true,false,,tomorrow,"], "tomorrow"),
+]
+
+
+def taken_from(folder: Path, rows: list[str], newer_than: int = 0) -> tuple[str, list[ObjectVersion]]:
+    """Why an inventory cannot be read, and the versions where it can."""
+    (folder / "i.csv").write_text(HEADED + "".join(f"{row}\n" for row in rows))
+    inventory = Inventory("{bucket}/*.csv", COLUMNS, newer_than=newer_than)
+    out = folder / "out.parquet"
+    made = take([folder / "i.csv"], inventory, "press", out, datetime.now(UTC))
+    assert made.table.unread is made.usage.unread is made.versions.unread is not out.exists()
+    return made.table.reason, list(read_versions(out)) if out.exists() else []
+
+
+@pytest.mark.parametrize("rows,why", SPOILT, ids=lambda one: str(one)[:30])
+def test_an_inventory_that_contradicts_itself_is_not_believed(tmp_path: Path, rows: list[str], why: str) -> None:
+    assert why in taken_from(tmp_path, rows)[0]
+
+
+def test_a_word_of_an_inventory_that_is_not_understood_settles_nothing(tmp_path: Path) -> None:
+    rows = ["press,a,v1,1,0,GOVERNANCE,2031-01-01,ON", "press,b,v1,yes,no,legal,2031-01-01,active",
+            "press,c,v1,true,,,2031-01-01,off", "press,d,v1,true,,compliance,,", "press,e,v1,true,,,,"]  # fmt: skip
+    why, versions = taken_from(tmp_path, rows)
+    assert why == ""
+    assert [(v.key, v.mode, v.hold) for v in versions] == [
+        ("a", "governance", True), ("b", None, None), ("c", None, False), ("d", None, False), ("e", "", False),
+    ]  # fmt: skip
+
+
+def test_an_inventory_of_long_ago_is_not_read(tmp_path: Path) -> None:
+    rows = ["press,a,v1,true,false,,,"]
+    assert taken_from(tmp_path, rows, newer_than=8 * 86_400)[0] == ""
+    (tmp_path / "out.parquet").unlink()
+    inventory = Inventory("{bucket}/*.csv", COLUMNS, newer_than=8 * 86_400)
+    later = datetime.now(UTC) + timedelta(days=9)
+    made = take([tmp_path / "i.csv"], inventory, "press", tmp_path / "out.parquet", later)
+    assert "it is 9 days old, and estate.yaml wants it newer than 8 days" in made.table.reason
+
+
+@pytest.mark.parametrize(
+    "files,more",
+    [("{bucket}*.csv", True), ("i/*-{bucket}.csv", True), ("i/{bucket}-[0-9].csv", True), ("{bucket}/*.csv", False),
+     ("i/{bucket}.csv", False)],
+)  # fmt: skip
+def test_a_pattern_that_takes_the_files_of_other_buckets_needs_the_column_of_buckets(
+    tmp_path: Path, files: str, more: bool
+) -> None:
+    for mapped, refused in (("{key: 2}", more), ("{bucket: 1, key: 2}", False)):
+        lines = f"    inventory: {{files: '{files}', headings: absent, columns: {mapped}}}\n"
+        ran = lantern("survey", "--dry-run", cwd=estate_for(tmp_path / f"ws{len(mapped)}", "http://127.0.0.1:1", lines))
+        assert ("this pattern fits the files of every bucket" in ran.err) is refused, ran.err
+    ran = lantern(
+        "survey", cwd=estate_for(tmp_path / "v", "http://127.0.0.1:1", lines.replace("key: 2", "key: 2, version: 3"))
+    )
+    assert "needs the column that says which is current" in ran.err
 
 
 def test_an_inventory_that_cannot_be_read_is_said_to_be(tmp_path: Path) -> None:

@@ -16,17 +16,25 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.object_scan import Inventory
 from rusty_lantern.core.model.bucket_contents import Table, Usage, Versions
+from rusty_lantern.core.value_types import DURATION
 from rusty_lantern.objects.duckdb_engine import engine
 from rusty_lantern.objects.tables import ABOUT
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from duckdb import DuckDBPyConnection
 
-_SWITCH = "CASE lower({0}) WHEN 'true' THEN true WHEN 'on' THEN true WHEN 'yes' THEN true ELSE false END"
+_SWITCH = (
+    "CASE WHEN lower({{0}}) IN ('true', 'on', 'yes', '1') THEN true "
+    "WHEN lower({{0}}) IN ('false', 'off', 'no', '0'{empty}) THEN false ELSE {otherwise} END"
+)
+_NEITHER = """error('the column of {name} has "' || left({{0}}, 40) || '", which is neither true nor false')"""
 _WORDS = {
     "not-sse": "none", "none": "none", "sse-s3": "provider-managed", "provider-managed": "provider-managed",
     "sse-kms": "customer-managed", "dsse-kms": "customer-managed", "customer-managed": "customer-managed",
-    "sse-c": "customer-provided", "customer-provided": "customer-provided",
+    "sse-c": "customer-provided", "customer-provided": "customer-provided", "aes256": "provider-managed",
+    "aws:kms": "customer-managed", "aws:kms:dsse": "customer-managed",
 }  # fmt: skip
 _KEEPER = "CASE lower({0}) " + " ".join(f"WHEN '{w}' THEN '{k}'" for w, k in _WORDS.items()) + " END"
 _MODE = "CASE lower({0}) WHEN 'governance' THEN 'governance' WHEN 'compliance' THEN 'compliance' WHEN '' THEN '' END"
@@ -35,8 +43,8 @@ READ: dict[str, tuple[str, str]] = {
     # column: how its text is read, and what it is where it is not mapped
     "key": ("{0}", ""),
     "version": ("CASE WHEN {0} = '' THEN 'null' ELSE {0} END", "'null'"),
-    "current": (_SWITCH, "true"),
-    "marker": (_SWITCH, "false"),
+    "current": (_SWITCH.format(empty="", otherwise=_NEITHER.format(name="current versions")), "true"),
+    "marker": (_SWITCH.format(empty=", ''", otherwise=_NEITHER.format(name="delete markers")), "false"),
     "size": ("CASE WHEN {0} = '' THEN 0 ELSE {0}::BIGINT END", "0::BIGINT"),
     "etag": ("trim({0}, '\"')", "''"),
     "written": ("nullif({0}, '')::TIMESTAMPTZ", "NULL::TIMESTAMPTZ"),
@@ -47,7 +55,7 @@ READ: dict[str, tuple[str, str]] = {
     "encryption_key": ("{0}", "NULL::VARCHAR"),
     "mode": (_MODE, "NULL::VARCHAR"),
     "until": ("nullif({0}, '')::TIMESTAMPTZ", "NULL::TIMESTAMPTZ"),
-    "hold": (_SWITCH, "NULL::BOOLEAN"),
+    "hold": (_SWITCH.format(empty=", ''", otherwise="NULL"), "NULL::BOOLEAN"),
     "replication": ("lower({0})", "NULL::VARCHAR"),
     "checksum": ("lower({0})", "NULL::VARCHAR"),
 }
@@ -77,14 +85,18 @@ def files_of(inventory: Inventory, workspace: Path, bucket: str) -> list[Path]:
     return sorted(path for path in workspace.glob(pattern) if path.is_file())
 
 
-def take(files: list[Path], inventory: Inventory, out: Path) -> Taken:
+def take(files: list[Path], inventory: Inventory, bucket: str, out: Path, moment: datetime) -> Taken:
     """Make a version table at `out` of an inventory's files. Never raises for what is in them."""
     evidence = Evidence(f"inventory {', '.join(path.name for path in files)}", "read")
     partial = out.with_suffix(".partial")
     out.parent.mkdir(parents=True, exist_ok=True)
     try:
+        _refuse_old(files, inventory, moment)
         with engine(out.parent) as columns:
-            query = _query(files, inventory, _names(columns, files, inventory))
+            names = _names(columns, files, inventory)
+            _refuse_others(columns, files, inventory, names, bucket)
+            query = _query(files, inventory, names)
+            _refuse_twice(columns, query)
             counts = _counts(columns, query)
             rows, objects, size, old, old_size, markers = counts
             table = Table(rows=rows, versions=objects + old, looked="listed", source="inventory")
@@ -133,7 +145,45 @@ def _names(columns: DuckDBPyConnection, files: list[Path], inventory: Inventory)
 
 
 class Unmapped(ValueError):
-    """A mapped column that the files do not have."""
+    """A mapped column that the files do not have, or files that are not an inventory of the bucket as it is."""
+
+
+def _refuse_old(files: list[Path], inventory: Inventory, moment: datetime) -> None:
+    """Raises `Unmapped` for files that are older than they may be, by when they were written here."""
+    age = int(moment.timestamp() - min(path.stat().st_mtime for path in files))
+    if inventory.newer_than and age > inventory.newer_than:
+        wanted = DURATION.show(inventory.newer_than)
+        raise Unmapped(f"it is {age // 86_400} days old, and estate.yaml wants it newer than {wanted}")
+
+
+def _refuse_others(
+    columns: DuckDBPyConnection, files: list[Path], inventory: Inventory, names: list[str], bucket: str
+) -> None:
+    """Raises `Unmapped` where a row is of another bucket."""
+    column = dict(inventory.columns).get("bucket")
+    if column is None:
+        return
+    query = (
+        f"SELECT any_value(b) FROM (SELECT {_text_of(column, inventory, names)} AS b FROM {_source(files, inventory)}) "
+    )
+    other = columns.execute(f"{query} WHERE b <> $1", [bucket]).fetchone()
+    if other and other[0] is not None:
+        raise Unmapped(f'it has rows of the bucket "{str(other[0])[:80]}"')
+
+
+def _refuse_twice(columns: DuckDBPyConnection, query: str) -> None:
+    """Raises `Unmapped` where a key has two current versions, as in the files of two inventories."""
+    twice = columns.execute(
+        f"SELECT min(key) FROM (SELECT key FROM ({query}) WHERE current GROUP BY key HAVING count(*) > 1)"
+    ).fetchone()
+    if twice and twice[0] is not None:
+        raise Unmapped(f'"{str(twice[0])[:80]}" has two current versions: these may be the files of two inventories')
+
+
+def _text_of(column: str, inventory: Inventory, names: list[str]) -> str:
+    """The text of a column of the files; empty where it has none."""
+    named = column if inventory.headed else names[int(column) - 1]
+    return f"""coalesce(CAST("{named.replace('"', '""')}" AS VARCHAR), '')"""
 
 
 def _query(files: list[Path], inventory: Inventory, names: list[str]) -> str:
@@ -144,13 +194,16 @@ def _query(files: list[Path], inventory: Inventory, names: list[str]) -> str:
         if name not in mapped:
             chosen.append(f"{otherwise} AS {name}")
             continue
-        column = mapped[name] if inventory.headed else names[int(mapped[name]) - 1]
-        text = f"""coalesce(CAST("{column.replace('"', '""')}" AS VARCHAR), '')"""
+        text = _text_of(mapped[name], inventory, names)
         if name == "key" and inventory.encoded:
             text = f"url_decode(replace({text}, '+', ' '))"
         chosen.append(f"{read.format(text)} AS {name}")
     chosen += [f"{value} AS {name}" for name, value in _EMPTY.items()]
-    return f"SELECT {', '.join(chosen)} FROM {_source(files, inventory)}"
+    query = f"SELECT {', '.join(chosen)} FROM {_source(files, inventory)}"
+    if not {"mode", "until"} <= mapped.keys():
+        return query
+    # a mode without a date, or a date without a mode, says nothing of either
+    return f"SELECT * REPLACE (CASE WHEN (mode = '') = (until IS NULL) THEN mode END AS mode) FROM ({query})"
 
 
 def _counts(columns: DuckDBPyConnection, query: str) -> tuple[int, ...]:

@@ -78,7 +78,7 @@ class TableInMaking:
         inventory = self.gathering.store.inventory
         if not self.files or inventory is None:
             return None
-        self.taken = take(self.files, inventory, self.path)
+        self.taken = take(self.files, inventory, self.bucket, self.path, self.reader.visit.moment)
         return self.taken.usage, self.taken.versions
 
     def take(self, versions: list[ObjectVersion]) -> None:

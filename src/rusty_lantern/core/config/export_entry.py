@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from rusty_lantern.core.config.estate import Export
+from rusty_lantern.core.config.object_scan import read_age
 from rusty_lantern.core.errors import Place
-from rusty_lantern.core.value_types import DURATION, NotOnScale
 from rusty_lantern.core.yaml_source import Marked, Reader
 
 EXPORT = ("from", "layout", "newer-than")
@@ -19,7 +19,7 @@ def read_export(reader: Reader, fields: dict[str, Marked], place: Place, whose: 
         reader.complaints.add(f"{whose} needs the documents that it is read by", place, 'from: ["exports/*.json"]')
     if not layout:
         reader.complaints.add(f"{whose} needs a layout", place, "layout: NAME, or a file; lantern dossier layouts")
-    return Export(files, layout, _age(reader, fields.get("newer-than")), place)
+    return Export(files, layout, read_age(reader, fields.get("newer-than")), place)
 
 
 def read_beside(reader: Reader, node: Marked | None, store: str) -> str | Export:
@@ -27,12 +27,3 @@ def read_beside(reader: Reader, node: Marked | None, store: str) -> str | Export
     if node is None or node.fields is None:
         return reader.text(node, "beside")
     return read_export(reader, reader.fields(node, EXPORT, "beside"), node.place, f"the export beside {store}")
-
-
-def _age(reader: Reader, node: Marked | None) -> int:
-    try:
-        return int(str(DURATION.read(node.text or ""))) if node is not None else 0
-    except NotOnScale as error:
-        assert node is not None
-        reader.complaints.add(f"newer-than: {error}", node.place, "write it as 2 days")
-        return 0

@@ -9,6 +9,7 @@ import msgspec
 
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.object_rules.sampling import size_to_detect
+from rusty_lantern.core.value_types import DURATION, NotOnScale
 from rusty_lantern.core.yaml_source import Marked, Reader
 
 ScanDepth = Literal["none", "listed", "sample", "all"]
@@ -42,10 +43,12 @@ class Inventory(msgspec.Struct, frozen=True):
     headed: bool = True
     encoded: bool = False
     """Whether keys are URL-encoded."""
+    newer_than: int = 0
+    """Seconds: files that are older are not read; 0 without a limit."""
 
 
 INVENTORY_COLUMNS = (
-    "key", "version", "current", "marker", "size", "etag", "written", "tier", "content-type", "cache-control",
+    "bucket", "key", "version", "current", "marker", "size", "etag", "written", "tier", "content-type", "cache-control",
     "encryption", "encryption-key", "mode", "until", "hold", "replication", "checksum",
 )  # fmt: skip
 
@@ -54,10 +57,10 @@ def read_inventory(reader: Reader, node: Marked | None) -> Inventory | None:
     """Files that the provider made, and which of their columns is which."""
     if node is None:
         return None
-    fields = reader.fields(node, ("files", "columns", "headings", "keys"), "inventory")
+    fields = reader.fields(node, ("files", "columns", "headings", "keys", "newer-than"), "inventory")
     files = reader.text(fields.get("files"), "files")
     if "{bucket}" not in files or files.startswith("/") or ".." in files:
-        remedy = "files: inventory/{bucket}*.csv.gz"
+        remedy = "files: inventory/{bucket}/*.csv.gz"
         reader.complaints.add("files must be a pattern below the workspace with {bucket} in it", node.place, remedy)
     headed = reader.choice(fields.get("headings"), "headings", ("present", "absent"), "present") == "present"
     encoded = reader.choice(fields.get("keys"), "keys", ("plain", "url-encoded"), "plain") == "url-encoded"
@@ -69,11 +72,35 @@ def read_inventory(reader: Reader, node: Marked | None) -> Inventory | None:
         elif not headed and not re.fullmatch("[1-9][0-9]{0,2}", column.text or ""):
             reader.complaints.add("without headings, a column is named by its number from 1", column.place)
         columns.append(((name.text or "").replace("-", "_"), column.text or ""))
-    if "key" not in dict(columns):
+    mapped = dict(columns)
+    if "key" not in mapped:
         reader.complaints.add(
             "an inventory needs the column of object keys", node.place, "columns: {key: Key, size: Size}"
         )
-    return Inventory(files, tuple(columns), headed, encoded)
+    if "version" in mapped and "current" not in mapped:
+        what = "an inventory of versions needs the column that says which is current"
+        reader.complaints.add(what, node.place, "columns: {key: Key, version: VersionId, current: IsLatest}")
+    if "bucket" not in mapped and _fits_other_buckets(files):
+        what = "this pattern fits the files of every bucket whose name begins or ends so"
+        remedy = "a folder for each bucket (inventory/{bucket}/*.csv.gz), or columns: {bucket: …}, which is checked"
+        reader.complaints.add(what, node.place, remedy)
+    return Inventory(files, tuple(columns), headed, encoded, read_age(reader, fields.get("newer-than")))
+
+
+def _fits_other_buckets(files: str) -> bool:
+    """Whether a wildcard is in the part of a path that holds the bucket's name."""
+    parts = (part for part in files.split("/") if "{bucket}" in part)
+    return any(re.search(r"[*?\[]", part) for part in parts)
+
+
+def read_age(reader: Reader, node: Marked | None) -> int:
+    """How old a document may be, in seconds; 0 without a limit."""
+    try:
+        return int(str(DURATION.read(node.text or ""))) if node is not None else 0
+    except NotOnScale as error:
+        assert node is not None
+        reader.complaints.add(f"newer-than: {error}", node.place, "write it as 2 days")
+        return 0
 
 
 def read_objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, ScanDepth], ...]:
