@@ -42,6 +42,7 @@ from rusty_lantern.core.model.store_index import members
 from rusty_lantern.core.value_sets import NAMES
 from rusty_lantern.intake.secret_patterns import find_leaks
 from rusty_lantern.reports.results.access import decision_results
+from rusty_lantern.reports.results.exposure import exposure_row
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.skerry import skerry
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
@@ -455,6 +456,35 @@ def test_a_role_is_not_told_to_do_nothing_where_roles_could_not_be_listed() -> N
         assert store.buckets["permit-archive"].fact("access.role log-shipper").settled is settled
     before, after = (store_subjects([dossier], None, saltmarsh.MOMENT) for dossier in (blind, known))
     assert [one.name for one in changes(before, after) if one.change == "gained"] == []
+
+
+TAKERS: list[tuple[Answer[Any], str | None]] = [
+    *((Answer("known", by), "") for by in ("nobody", "services", "own-account")),
+    *((Answer("known", by), "list read") for by in ("federated", "other-accounts", "anybody")),
+    (Answer("denied", None, "AccessDenied"), None),
+]
+
+
+@pytest.mark.parametrize("taken_up_by,verbs", TAKERS, ids=lambda one: str(getattr(one, "value", "")))
+def test_a_role_that_is_taken_up_from_outside_opens_what_it_reaches(
+    taken_up_by: Answer[Any], verbs: str | None
+) -> None:
+    known = saltmarsh.harbour().dossier
+    people = [
+        msgspec.structs.replace(one, assumable_by=taken_up_by) if one.name == "role species-lab" else one
+        for one in known.identities.value or ()
+    ]
+    dossier = msgspec.structs.replace(known, identities=Answer("known", people))
+    [store] = store_subjects([dossier], None, saltmarsh.MOMENT)
+    fact, other = (store.buckets[name].fact("access.through-roles") for name in ("camera-traps", "permit-archive"))
+    assert (fact.value, other.value) == (verbs, "")
+    assert verbs is not None or "who may take up role species-lab: denied" in fact.reason
+    roles = exposure_row(store.buckets["camera-traps"]).through_roles
+    levels = {"list": "open", "read": "open"} if verbs else dict.fromkeys(("list", "read"), "unknown")
+    assert [one.verbs for one in roles] == ([] if verbs == "" else [levels])
+    lost: Answer[Any] = Answer("denied", None, "AccessDenied")
+    [blind] = store_subjects([msgspec.structs.replace(known, identities=lost)], None, saltmarsh.MOMENT)
+    assert not blind.buckets["camera-traps"].fact("access.through-roles").settled
 
 
 def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole: Whole, tmp_path: Path) -> None:

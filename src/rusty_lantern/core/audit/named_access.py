@@ -6,7 +6,7 @@ What the bucket's rules grant; and of an identity of the store's own also what i
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions, Seen
 from rusty_lantern.core.access.policy.actions import VERBS
@@ -14,11 +14,15 @@ from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer, Fact, Partly
-from rusty_lantern.core.model.identity import Identity, Verb
+from rusty_lantern.core.model.identity import AssumableBy, Identity, Verb
 from rusty_lantern.core.model.store_index import StoreIndex
 
 OUTSIDE = "outside"
 """In the place of a name: everybody named who is not trusted."""
+THROUGH_ROLES = "through-roles"
+"""In the place of a name: whoever takes up a role of the store's from outside its account."""
+FROM_OUTSIDE: tuple[AssumableBy, ...] = ("federated", "other-accounts", "anybody")
+"""Who is outside, of those that a role's trust policy may name."""
 
 
 class NamedView(Seen, Protocol):
@@ -55,7 +59,10 @@ class NamedView(Seen, Protocol):
 
 
 def access_fact(view: NamedView, name: str) -> Fact:
-    """The verbs of a named identity, or of everybody `outside`; partly known where some hang on what is not known."""
+    """The verbs of a named identity, of everybody `outside`, or of whoever comes `through-roles`; partly known where
+    some depend on what is not known."""
+    if name == THROUGH_ROLES:
+        return _through_roles(view)
     holder = None if name == OUTSIDE else view.holder(name)
     if holder is not None:
         return _fact(view, [(verb, reach, True) for verb, reach in _by_both_sides(view, holder)])
@@ -86,18 +93,55 @@ def _fact(view: NamedView, reaches: Iterable[tuple[str, Reach, bool]], doubt: st
     return Answer("known", _words({verb for verb, reach, _ in reaches if reach.level != "closed"}), note, evidence)
 
 
+def _through_roles(view: NamedView) -> Fact:
+    roles = list(ways_through_roles(view))
+    listed = view.index.dossier.identities
+    doubt = listed.reason if listed.unread else view.index.unlisted.get("role", "")
+    if not roles and not doubt:
+        return Answer("known", "", "", listed.evidence)
+    reaches = [(verb, reach, way.sure) for way in roles for verb, reach in way.reach.items()]
+    return _fact(view, reaches, doubt, ", ".join(way.role.name for way in roles))
+
+
+class WayThroughRole(NamedTuple):
+    """A role that somebody outside the account may take up, and what it can do on a bucket."""
+
+    role: Identity
+    reach: Mapping[str, Reach]
+    sure: bool
+    """Whether somebody outside certainly may; else it is not known who may."""
+
+
+def ways_through_roles(view: NamedView) -> Iterator[WayThroughRole]:
+    """The roles of the store's that reach a bucket and may be taken up from outside; perhaps, where their trust policy
+    was not read."""
+    for role in view.index.dossier.identities.value or ():
+        by = role.assumable_by
+        if not (by.value in FROM_OUTSIDE or by.unread):
+            continue
+        reach = _by_own_side(view, role)
+        if reach:
+            unsure = {verb: Reach("unknown", doubts=(f"who may take up {role.name}: {by.reason}",)) for verb in reach}
+            yield WayThroughRole(role, reach if by.value else unsure, by.value is not None)
+
+
 def _words(verbs: set[str]) -> str:
     return " ".join(verb for verb in VERBS if verb in verbs)
 
 
 def _by_both_sides(view: NamedView, holder: Identity) -> Iterator[tuple[str, Reach]]:
     """What one of the store's own can do, by its own permissions and the rules together, and as everybody can."""
-    if view.across is not None:
-        yield from view.across.by_bucket(holder).get(view.bucket.name, {}).items()
-    else:
-        yield from EffectivePermissions({view.bucket.name: view}, view.index).on(holder, view.bucket.name).items()
+    yield from _by_own_side(view, holder).items()
     for (_, verb), verdict in view.verdicts.items():
         yield verb, Reach(verdict.level, doubts=verdict.doubts)
+
+
+def _by_own_side(view: NamedView, holder: Identity) -> Mapping[str, Reach]:
+    """What one of the store's own can do and everybody cannot; closed verbs are left out."""
+    if view.across is not None:
+        return view.across.by_bucket(holder).get(view.bucket.name, {})
+    alone = EffectivePermissions({view.bucket.name: view}, view.index).on(holder, view.bucket.name)
+    return {verb: reach for verb, reach in alone.items() if reach.level != "closed"}
 
 
 def unread_side(view: NamedView, name: str) -> str:

@@ -135,6 +135,6 @@ def _against(baseline: Baseline, subjects: Sequence[Subject]) -> list[LintWarnin
 def _of_nobody(fact: str, people: Sequence[Subject]) -> bool:
     """Whether `access.NAME` means one of a store's own by a name that none of them has, where all are known."""
     name = fact.removeprefix("access.")
-    if name in (fact, "outside") or read_principal(name).kind != "canonical":
+    if name in (fact, "outside", "through-roles") or read_principal(name).kind != "canonical":
         return False
     return not any(one.unseen or one.name in (name, "any role") for one in people)

@@ -191,7 +191,7 @@ fact(
 def taken_up_by(view: IdentityView, _: str) -> Fact:
     """A role that anybody may take up opens every bucket that it reaches."""
     assumable = view.holder.assumable_by
-    if assumable.state == "unsupported" and view.holder.kind in ("root", "person", "service"):
+    if assumable.state == "unsupported" and view.holder.kind != "role":
         return Answer("known", "nobody", "it is no role")
     return fact_of(assumable.map(str))
 

@@ -14,6 +14,7 @@ from rusty_lantern.core.access.solver.exposure import Verdict
 from rusty_lantern.core.access.solver.witness import Restriction, Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import ReadOtherwise, read_otherwise
+from rusty_lantern.core.audit.named_access import ways_through_roles
 from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
@@ -31,12 +32,24 @@ class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
     """Where the way in closes by itself, the moment it does."""
 
 
+class ThroughRole(msgspec.Struct, frozen=True, kw_only=True):
+    """What whoever takes up a role can do on a bucket."""
+
+    role: str
+    assumable_by: str | None
+    """Null where it is not known who may take it up."""
+    verbs: dict[str, str]
+    """Verb → open, restricted, or unknown; closed ones are left out."""
+
+
 class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
     """One bucket of `lantern exposure --json`: `exposure.AUDIENCE.VERB.verdict`."""
 
     store: str
     bucket: str
     exposure: dict[str, dict[str, VerdictResult]]
+    through_roles: list[ThroughRole]
+    """Roles that callers from outside the account may take up; none are known where identities were not read."""
     read_otherwise: list[ReadOtherwise]
     """Where the store's own dialect decides otherwise than the common reading, or a dialect that it may have would."""
 
@@ -87,7 +100,17 @@ def exposure_row(view: BucketSubject) -> ExposureRow:
                 because = [LET_IN, *by_verb[verb].unknown_because]
                 by_verb[verb] = msgspec.structs.replace(by_verb[verb], unknown_because=because)
     others = read_otherwise(view)
-    return ExposureRow(store=view.dossier.store, bucket=view.bucket.name, exposure=verdicts, read_otherwise=others)
+    roles = [
+        ThroughRole(
+            role=way.role.name,
+            assumable_by=way.role.assumable_by.value,
+            verbs={verb: way.reach[verb].level for verb in VERBS if verb in way.reach},
+        )
+        for way in ways_through_roles(view)
+    ]
+    return ExposureRow(
+        store=view.dossier.store, bucket=view.bucket.name, exposure=verdicts, through_roles=roles, read_otherwise=others
+    )  # fmt: skip
 
 
 def probed(view: BucketSubject, probe: ProbeAnswer, others: Sequence[ProbeAnswer] = ()) -> Probed:

@@ -14,7 +14,7 @@ from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.audit.dialect_differences import ReadOtherwise
 from rusty_lantern.core.audit.public_buckets import WORST_FIRST
 from rusty_lantern.core.value_types import show_moment, show_names
-from rusty_lantern.reports.results.exposure import ExposureResult, ExposureRow, Probed, VerdictResult
+from rusty_lantern.reports.results.exposure import ExposureResult, ExposureRow, Probed, ThroughRole, VerdictResult
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import (
     LEVELS_LEGEND,
@@ -73,6 +73,8 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     line(screen, (VERBS_LEGEND, "dim"))
     for row, alike in _alike(shown, _ways):
         _ways_in(screen, row, alike)
+    for row, alike in _alike([row for row in rows if row.through_roles], lambda row: row.through_roles):
+        _roles(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.through_roles)
     for row, alike in _alike([row for row in rows if row.read_otherwise], lambda row: row.read_otherwise):
         read_otherwise_lines(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.read_otherwise)
     if result.probed is not None:
@@ -101,6 +103,26 @@ def _ways(row: ExposureRow) -> list[VerdictResult]:
             )
         verdicts.append(verdict)
     return verdicts
+
+
+_TAKERS = {
+    "federated": "whoever signs in through another service",
+    "other-accounts": "other accounts",
+    "anybody": "anybody with an account",
+    None: "who may take it up is unknown",
+}
+
+
+def _roles(screen: Console, title: str, roles: list[ThroughRole]) -> None:
+    """Sentences on roles by which callers from outside the account get in."""
+    screen.print()
+    line(screen, (title, "bold"), "  through a role that can be taken up from outside the account")
+    for one in roles:
+        for level in ("open", "restricted", "unknown"):
+            verbs = [verb for verb, of in one.verbs.items() if of == level]
+            if verbs:
+                words = f"{_and(verbs)} by {one.role} ({_TAKERS[one.assumable_by]})"
+                line(screen, (f"{level:<10} ", STYLES[level]), words, indent=2, hang=11)
 
 
 def read_otherwise_lines(screen: Console, title: str, differences: list[ReadOtherwise]) -> None:

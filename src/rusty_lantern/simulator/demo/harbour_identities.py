@@ -101,6 +101,14 @@ def holders(moment: datetime) -> dict[str, Any]:
         policies=Answer("known", [_document("ship", "inline", (["s3:PutObject"], ["access-logs/*"]))]),
         assumable_by=Answer("known", "services"),
     )
+    # another account may take it up, so every bucket that it reaches has a door there
+    exchange = msgspec.structs.replace(
+        shipper,
+        name="role species-lab",
+        resource=f"arn:aws:iam::{ACCOUNT}:role/species-lab",
+        policies=Answer("known", [_document("pictures", "inline", (LOOK, ["camera-traps*"]))]),
+        assumable_by=Answer("known", "other-accounts"),
+    )
     root = Identity(name=ROOT, kind="root", mfa=Answer("known", True))
     crew = Group(name="backup-crew", members=["backup-runner"], policies=Answer("known", [backups]))
     keys = [
@@ -125,7 +133,7 @@ def holders(moment: datetime) -> dict[str, Any]:
         last_used=Answer("known", moment),
     )
     return {
-        "identities": Answer("known", [root, *people, shipper]),
+        "identities": Answer("known", [root, *people, shipper, exchange]),
         "groups": Answer("known", [crew]),
         "credentials": Answer("known", [audit, *keys]),
     }
