@@ -61,6 +61,11 @@ _SURVEYED: dict[Path, int] = {}
 """Workspace → the second in which its last survey ended."""
 
 
+def whole_or(usual: int, whole: int) -> int:
+    """How much of a random law is tried: the usual part, or all of it with LANTERN_TESTS=whole."""
+    return whole if os.environ.get("LANTERN_TESTS") == "whole" else usual
+
+
 def lantern(*words: str, cwd: Path, **environment: str) -> Ran:
     """Run the installed `lantern`. A survey is named by its second: two of one workspace never begin in the same."""
     while words[:1] == ("survey",) and _SURVEYED.get(cwd, 0) >= int(time.time()) and "--as-of" not in words:

@@ -26,10 +26,11 @@ from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.sets.intervals import position
 from rusty_lantern.core.model.acl import Grant, ObjectGrant, first_of_each
 from rusty_lantern.core.model.bucket import Right
+from tests.conftest import whole_or
 from tests.policies import AROUND, BUCKET, policies, requests
 
 SLOW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=40)
-MANY = settings(SLOW, max_examples=400)
+MANY = settings(SLOW, max_examples=whole_or(200, 400))
 acl = st.lists(
     st.builds(
         Grant,

@@ -84,7 +84,7 @@ def test_within_is_for_sets_of_words_only() -> None:
     "text", ['within ["a]', 'within [a"b]', 'none of ["a\\q"]', 'within [a "b"]', "within [,]", '"']
 )
 def test_names_that_cannot_be_told_apart_are_refused(text: str) -> None:
-    with pytest.raises(ImpossibleComparison, match=r"separated by commas|the list is empty"):
+    with pytest.raises(ImpossibleComparison, match=r"separate names by commas|the list is empty"):
         read_comparison(text, NAMES)
 
 

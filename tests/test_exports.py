@@ -223,7 +223,7 @@ def test_places_that_no_layout_maps_are_named_and_never_guessed() -> None:
         ({"name": "a", "keepDays": "-1"}, "at /items/0/keepDays:"),
         ({"name": "a", "keepDays": {"x": 1}}, "at /items/0/keepDays:"),
         ({"name": "a", "labels": "red"}, "at /items/0/labels: names with values are wanted"),
-        ({"name": "a", "grants": [{"who": "g:x", "may": {"read": True}}]}, 'at /items/0/grants/0/who: "g:x" is none'),
+        ({"name": "a", "grants": [{"who": "g:x", "may": {"read": True}}]}, 'at /items/0/grants/0/who: "g:x" is not one'),
         ({"name": "a", "grants": [{"who": "all", "may": {"read": "perhaps"}}]}, "at /items/0/grants/0/may/read:"),
         ({"name": ["a"]}, "at /items/0/name:"),
         ({"made": 1}, "at /items/0:"),
@@ -359,7 +359,7 @@ def test_the_page_of_fifteen_minutes_works_as_it_stands(tmp_path: Path) -> None:
     page = (Path(__file__).parent.parent / "docs" / "exports.md").read_text()
     lines = page.partition("   ```yaml\n   says: the depot")[2].partition("   ```\n")[0].splitlines()
     layout = "\n".join(["says: the depot" + lines[0], *(line.removeprefix("   ") for line in lines[1:])])
-    document = page.partition("Say that `depot.json` holds\n   `")[2].partition("`")[0]
+    document = page.partition("Suppose that `depot.json` holds\n   `")[2].partition("`")[0]
     (tmp_path / "depot.yaml").write_text(layout)
     (tmp_path / "depot.json").write_text(document)
     (tmp_path / "estate.yaml").write_text(

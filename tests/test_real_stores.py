@@ -29,7 +29,7 @@ from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.s3.listing import VERSIONS, Lister
-from tests.conftest import PROGRAM, Ran, lantern
+from tests.conftest import PROGRAM, Ran, lantern, whole_or
 from tests.dialects.constructs import rows
 from tests.gateway import Gateway, standard_client
 from tests.real_store import Seeded, policy, seed, workspace_for
@@ -173,7 +173,8 @@ def test_the_mock_server_looks_at_actions_and_resources_alone_so_it_is_no_measur
     client, bucket, outcome = standard_client(mock_server, "mock-key", "mock-secret"), "mock-measured", Counter[str]()
     client.create_bucket(Bucket=bucket)
     client.put_object(Bucket=bucket, Key="pub/x", Body=b"x")
-    for row in rows():
+    step = whole_or(4, 1)
+    for row in list(rows())[::step]:
         if row.signed or row.action != "s3:GetObject" or row.key != "pub/x":
             continue
         text = json.dumps({"Version": row.version, "Statement": list(row.statements)}).replace("{bucket}", bucket)
@@ -194,8 +195,10 @@ def test_the_mock_server_looks_at_actions_and_resources_alone_so_it_is_no_measur
         policy = parse_policy(json.dumps({"Version": row.version, "Statement": bare}))
         request = Request("s3:GetObject", "pub/x", ANONYMOUS, {"aws:sourceip": ("127.0.0.1",)})
         outcome["alike" if decide(Rules(bucket, policy), request).allowed is passed else row.name] += 1
-    assert outcome["alike"] >= 400
-    assert set(outcome) - {"alike", "refused"} == MOCK_READS_OTHERWISE
+    assert outcome["alike"] >= 400 // step
+    otherwise = set(outcome) - {"alike", "refused"}
+    assert otherwise <= MOCK_READS_OTHERWISE
+    assert otherwise == MOCK_READS_OTHERWISE or step > 1
 
 
 def test_whose_key_a_key_service_used_is_not_known_from_the_objects_alone(mock_server: str, tmp_path: Path) -> None:

@@ -25,7 +25,7 @@ from rusty_lantern.core.access.evaluator.request_builder import host_of
 from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
 from rusty_lantern.core.model.dossier import Dossier, decode
-from tests.conftest import lantern
+from tests.conftest import lantern, whole_or
 from tests.swift_server import DECK, OWNER, READER, SwiftDoor
 
 CONTAINERS = 64
@@ -122,6 +122,8 @@ def test_no_verdict_is_closed_where_anything_passes(door: SwiftDoor, tmp_path: P
     status, _, body = door.send("POST", "", OWNER, {"X-Account-Access-Control": account_acl})
     assert status == 204, body
     names = [f"c{number:02d}" for number in range(CONTAINERS)]
+    if account_acl != "{}":
+        names = names[:: whole_or(4, 1)]
     cases = [
         (name, verb, referer, deck)
         for name in names
