@@ -158,6 +158,7 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("lagoon", "nest-counts", "access.outside"): ("high", "write delete"),  # who may write may delete
     ("lagoon", "old-minutes", "versioning"): ("medium", "never"),
     ("lagoon", "old-minutes", "temporary-url-key"): ("medium", "on"),
+    ("lagoon", "tide-films", "synchronization-key"): ("high", "on"),
     ("lagoon", "lagoon", "store.temporary-url-key"): ("high", "on"),
     ("cove", "wreck-charts", "exposure.read"): ("high", "open"),  # any token of the identity service will do
     ("cove", "wreck-charts", "exposure.list"): ("high", "open"),

@@ -223,7 +223,10 @@ def test_places_that_no_layout_maps_are_named_and_never_guessed() -> None:
         ({"name": "a", "keepDays": "-1"}, "at /items/0/keepDays:"),
         ({"name": "a", "keepDays": {"x": 1}}, "at /items/0/keepDays:"),
         ({"name": "a", "labels": "red"}, "at /items/0/labels: names with values are wanted"),
-        ({"name": "a", "grants": [{"who": "g:x", "may": {"read": True}}]}, 'at /items/0/grants/0/who: "g:x" is not one'),
+        (
+            {"name": "a", "grants": [{"who": "g:x", "may": {"read": True}}]},
+            'at /items/0/grants/0/who: "g:x" is not one',
+        ),
         ({"name": "a", "grants": [{"who": "all", "may": {"read": "perhaps"}}]}, "at /items/0/grants/0/may/read:"),
         ({"name": ["a"]}, "at /items/0/name:"),
         ({"made": 1}, "at /items/0:"),

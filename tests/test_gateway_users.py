@@ -145,7 +145,16 @@ def asked(gateway: Gateway, user: str, line: str) -> bool:
 def told(bucket: Bucket) -> dict[str, tuple[str, Any]]:
     """What is known of a bucket, but for what the administration door alone tells, and when it was asked."""
     fields = {name: getattr(bucket, name) for name in bucket.__struct_fields__ if name != "name"}
-    apart = {"tier", "quota", "differs_by_door", "owner_acl", "counters", "created", "temporary_url_key"}
+    apart = {
+        "tier",
+        "quota",
+        "differs_by_door",
+        "owner_acl",
+        "counters",
+        "created",
+        "temporary_url_key",
+        "synchronization_key",
+    }
     return {name: (one.state, one.value) for name, one in fields.items() if name not in apart}
 
 

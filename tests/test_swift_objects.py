@@ -102,7 +102,7 @@ def test_settings_of_a_container_are_those_that_were_put_there(door: SwiftDoor, 
     expected = {
         "container-acl.read": "deck", "container-acl.write": None, "quota.bytes": 1000, "tier": "second",
         "temporary-url-key": "on", "tags.steward": "dock", "cross-origin": "any", "versioning": "never",
-        "website": "on", "replication": "on",
+        "website": "on", "replication": "on", "synchronization-key": "on",
     }  # fmt: skip
     assert {name: facts[name] for name in expected} == expected
     assert dossier.acl_reading == "tempauth"

@@ -144,6 +144,8 @@ class SwiftDoor:
             headers |= {"x-container-read": acl.read, "x-container-write": acl.write}
         if owner and bucket.temporary_url_key.value:
             headers["x-container-meta-temp-url-key"] = PLANTED_KEY
+        if owner and bucket.synchronization_key.value:
+            headers["x-container-sync-key"] = PLANTED_KEY
         headers |= {f"x-container-meta-{name}": value for name, value in (bucket.tags.value or {}).items()}
         return {name: value for name, value in headers.items() if value and value.isprintable()}
 

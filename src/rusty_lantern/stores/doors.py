@@ -35,7 +35,7 @@ from rusty_lantern.stores.swift.reader import SwiftReader, as_shown
 
 SWIFT_PATHS = (("/swift/info", "/swift/v1"), ("/info", "/v1"))
 """Where a Swift door describes itself → where its accounts are."""
-BY_DOOR = ("container_acl", "temporary_url_key")
+BY_DOOR = ("container_acl", "temporary_url_key", "synchronization_key")
 """The fields that a Swift door shows of buckets which are read by another protocol."""
 
 

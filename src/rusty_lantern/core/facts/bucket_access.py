@@ -165,6 +165,20 @@ def temporary_url_key(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
+    "synchronization-key",
+    SWITCH,
+    "whether the container has a key for synchronization: whoever has it may store and delete objects without a token",
+    area="access",
+    advice="remove the container's X-Container-Sync-Key, if it is not synchronized; else change it, and tell nobody",
+    safe="off",
+)
+def synchronization_key(subject: BucketView, _: str) -> Fact:
+    """On release 2.38 of the real server the key alone lets a PUT and a DELETE of an object through, from any address;
+    release 2.30 wants the key of the cluster's realm as well."""
+    return switch_fact(subject.bucket.synchronization_key)
+
+
+@fact(
     "access.*",
     Parts(VERBS),
     "what an identity can do here: `access.500600700800`, a resource name, a canonical id, by the bucket's rules; "

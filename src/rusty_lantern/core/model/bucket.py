@@ -244,6 +244,9 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     lock: Answer[Lock] = unread()
     temporary_url_key: Answer[bool] = unread()
     """Whether a key is set that anybody who has it can make temporary URLs with; the key itself is never kept."""
+    synchronization_key: Answer[bool] = unread()
+    """Whether a key is set by which another store's container is kept in step, and by which anybody who has it may
+    store and delete objects without a token; the key itself is never kept."""
     tags: Answer[dict[str, str]] = unread()
     usage: Answer[Usage] = unread()
     counters: Answer[Usage] = unread()

@@ -23,6 +23,7 @@ FIELD_WORDS = {
     "policy": "access policies",
     "container_acl": "container ACLs",
     "temporary_url_key": "keys of temporary URLs",
+    "synchronization_key": "keys of synchronization",
     "owner_acl": "account ACLs of owners",
     "differs_by_door": "differences between doors",
     "rights": "rights and access levels",
@@ -158,7 +159,7 @@ SWIFT = Capabilities(
     "swift",
     tells=frozenset({
         "created", "owner", "container_acl", "versioning", "tier", "quota", "website", "cross_origin", "replication",
-        "temporary_url_key", "tags", "usage", "counters", "versions", "encryption",
+        "temporary_url_key", "synchronization_key", "tags", "usage", "counters", "versions", "encryption",
     }),
     tells_of_store=frozenset({"account", "account_acl", "temporary_url_key", "doors"}),
     elsewhere=BESIDE,

@@ -66,6 +66,7 @@ def _container(name: str, read: str, write: str, objects: list[ObjectVersion]) -
         "tags": {"steward": "cove-crew", "class": "working"},
         "usage": Usage(len(objects), sum(version.size for version in objects)),
         "temporary_url_key": None,
+        "synchronization_key": None,
     }
     return container(name, SWIFT, values)
 

@@ -37,6 +37,7 @@ def with_door(harbour: Holdings, *, opened: bool = True) -> Holdings:
             bucket,
             container_acl=Answer("known", acls[bucket.name]) if bucket.name in acls else Answer("absent"),
             temporary_url_key=Answer("absent"),
+            synchronization_key=Answer("absent"),
         )
         for bucket in harbour.dossier.buckets
     ]
@@ -77,7 +78,7 @@ _CONTAINERS: tuple[tuple[str, str, str, dict[str, Any]], ...] = (
     ("nest-counts", "", "ringers:uploader", {}),  # who may write may delete
     ("specimen-labels", "*:*,*", "", {}),  # names nobody where the server has its own users
     ("old-minutes", "", "", {"key": True, "versioning": "never"}),
-    ("tide-films", ".r:-*", "", {}),  # denies nobody, and lets in nobody
+    ("tide-films", ".r:-*", "", {"synced": True}),  # denies nobody, lets in nobody, and has a key that writes
 )
 """Name, read ACL, write ACL, and what else is special."""
 _COUNTS = {name: 6 + 3 * number for number, (name, *_) in enumerate(_CONTAINERS)}
@@ -93,6 +94,7 @@ def _container(name: str, read: str, write: str, objects: list[ObjectVersion], *
         "tags": tags,
         "usage": Usage(len(objects), sum(version.size for version in objects)),
         "temporary_url_key": True if more.get("key") else None,
+        "synchronization_key": True if more.get("synced") else None,
     }
     return container(name, SWIFT, values)
 

@@ -39,6 +39,8 @@ from rusty_lantern.stores.http.refusal import refusal_of
 
 T = TypeVar("T")
 AT_ONCE = 8
+KEYS = ("temporary_url_key", "synchronization_key")
+"""What a Swift door alone may show of a bucket that this door found."""
 ELSEWHERE = "the S3 door does not show this bucket to its credential; only the administration door shows it"
 
 
@@ -181,7 +183,7 @@ def _merged(before: Bucket | None, name: str, stats: BucketStats, acl: Any, inst
         shown["created"] = Answer("known", stats.creation_time, "", evidence)
     if before is None:
         lost: Answer[Any] = Answer("denied", None, ELSEWHERE)
-        fields = S3.of_bucket() | dict.fromkeys(S3.tells, lost) | {"temporary_url_key": lost}
+        fields = S3.of_bucket() | dict.fromkeys(S3.tells, lost) | dict.fromkeys(KEYS, lost)
         return Bucket(name=name, **fields | shown)
     differing = [field for field in ("policy", "container_acl") if _differs(getattr(before, field), shown.get(field))]
     kept = {field: answer for field, answer in shown.items() if not getattr(before, field).settled}

@@ -27,11 +27,11 @@ _SETTINGS = re.compile(r"(quota-(bytes|count)|web-.*|access-control-.*|temp-url-
 """Settings among a container's metadata."""
 _META = "x-container-meta-"
 _YES = ("true", "1", "yes", "on", "t", "y")
-OWNERS_ONLY = ("container_acl", "replication", "temporary_url_key")
+OWNERS_ONLY = ("container_acl", "replication", "temporary_url_key", "synchronization_key")
 """The fields of a bucket that only owners are shown."""
 TOLD_BY_HEAD = (
     "created", "container_acl", "versioning", "tier", "quota", "website", "cross_origin", "replication",
-    "temporary_url_key", "tags", "counters",
+    "temporary_url_key", "synchronization_key", "tags", "counters",
 )  # fmt: skip
 
 
@@ -73,6 +73,7 @@ def container_fields(headers: Headers, evidence: Evidence, *, gateway: bool) -> 
         "cross_origin": known(_cross_origin(meta, headers.get("access-control-allow-origin", ""))),
         "replication": owners([Copying(synced)] if (synced := headers.get("x-container-sync-to")) else None),
         "temporary_url_key": owners(any(name.startswith("temp-url-key") for name in meta)),
+        "synchronization_key": owners("x-container-sync-key" in headers) if not gateway else Answer("unsupported"),
         "tags": known({name: value for name, value in meta.items() if not _SETTINGS.fullmatch(name)}),
         "counters": _counters(headers, evidence),
     }  # fmt: skip
