@@ -364,3 +364,19 @@ def test_buckets_of_which_nothing_was_read_are_told_of_wherever_they_are_counted
     assert "closed" not in ran["buckets"]
     assert "its documents" not in ran["remedy"]
     assert "0 resolved" in lantern("changes", cwd=folder).out
+
+
+def test_a_store_of_which_nothing_is_known_is_never_without_drift(tmp_path: Path) -> None:
+    (tmp_path / "estate.yaml").write_text("estate: t\nstores:\n  x: {reads: dossier, at: x.json}\n")
+    (tmp_path / "x.json").write_text(
+        '{"dossier": 3, "store": "x", "taken": "2026-11-01T06:00:00Z", "buckets": [{"name": "b"}]}'
+    )
+    (tmp_path / "baseline.yaml").write_text(
+        "title: t\nsheets:\n- sheet: s\n  require: {versioning: on, objects.encryption: provider-managed}\n"
+    )
+    assert lantern("survey", cwd=tmp_path).code == 0
+    audit = lantern("audit", cwd=tmp_path).out
+    assert "no known drift   2 unknown   0 waived   0 ok" in audit
+    assert "have the document tell it too (docs/exports.md)" in audit
+    assert "no requirement on objects was checked" in lantern("objects", cwd=tmp_path).out
+    assert lantern("remedy", cwd=tmp_path).out.endswith("no known drift  2 unknown\n")

@@ -14,7 +14,7 @@ from functools import lru_cache
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.public_buckets import WORST_FIRST, OnPublic, PublicBucket, public_buckets
 from rusty_lantern.core.audit.store_subject import StoreSubject
@@ -275,7 +275,8 @@ def settled_by(finding: Finding, *, by_document: bool = False) -> str:
     if "denied" in reason and permission and (not of_another or "the policy could not be read" in reason):
         return f"allow s3:{permission.removeprefix('s3:')} to the surveying credential, then: lantern survey"
     next_step = next((words for marks, words in _SETTLED if any(mark in reason for mark in marks)), _OTHERWISE)
-    return _BY_DOCUMENT if by_document and next_step.startswith(_LOOK) else next_step
+    missing = next_step.startswith(_LOOK) or NOT_IN_DOSSIER in reason
+    return _BY_DOCUMENT if by_document and missing else next_step
 
 
 _LOOK = "lantern survey --objects all"

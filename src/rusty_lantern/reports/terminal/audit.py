@@ -49,7 +49,8 @@ def _totals(screen: Console, result: AuditResult) -> None:
     drift = [(f"{number} {word}", STYLES[word]) for word, number in result.drift_by_severity.items() if number]
     others = [(f"{result.counts[word]} {word}", STYLES[word]) for word in ("unknown", "waived", "ok")]
     if not drift:
-        drift = [("no drift", STYLES["ok"] if not result.counts["unknown"] and not result.unread_stores else "")]
+        sure = not result.counts["unknown"] and not result.unread_stores
+        drift = [("no drift", STYLES["ok"]) if sure else ("no known drift", "")]
     parts: list[str | tuple[str, str]] = []
     for one in [*drift, *others]:
         parts += [one, "   "]

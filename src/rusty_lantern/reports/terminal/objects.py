@@ -48,7 +48,10 @@ def objects_view(screen: Console, result: ObjectsResult, *, whole: bool = False)
     that are ok too."""
     heading(screen, "Objects", result)
     if not result.requirements:
-        line(screen, "the baseline requires nothing of the objects in these buckets")
+        if any(table.versions is None for table in result.tables):
+            line(screen, ("no requirement on objects was checked", STYLES["unknown"]))
+        else:
+            line(screen, "the baseline requires nothing of the objects in these buckets")
         _looked(screen, result.tables)
         return
     rows = [row for row in result.requirements if whole or row.status != "ok"]

@@ -40,7 +40,8 @@ def remedy_view(screen: Console, result: RemedyResult, out: Path | None, *, whol
         sure = not (result.unread_stores or result.only or result.unknown)
         others = [(f"  {result.unknown:,} unknown", STYLES["unknown"])] * bool(result.unknown)
         others += [(f"  {result.waived:,} waived", STYLES["waived"])] * bool(result.waived)
-        line(screen, ("no drift", STYLES["ok"] if sure else ""), *others)
+        words = "no known drift" if result.unread_stores or result.unknown else "no drift"
+        line(screen, (words, STYLES["ok"] if sure else ""), *others)
         return
     screen.print()
     documents = sum(len(row.documents) for row in result.remedies)
