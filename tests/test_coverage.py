@@ -380,3 +380,9 @@ def test_a_store_of_which_nothing_is_known_is_never_without_drift(tmp_path: Path
     assert "have the document tell it too (docs/exports.md)" in audit
     assert "no requirement on objects was checked" in lantern("objects", cwd=tmp_path).out
     assert lantern("remedy", cwd=tmp_path).out.endswith("no known drift  2 unknown\n")
+    (tmp_path / "baseline.yaml").write_text(
+        "title: t\nsheets:\n- sheet: s\n  of: {store: elsewhere}\n  require: {versioning: on}\n"
+    )
+    ran = lantern("audit", "--quiet", cwd=tmp_path)
+    assert "nothing was checked: the baseline requires nothing of these subjects" in ran.out
+    assert 'sheet "s" applies to nothing that was surveyed' in ran.err

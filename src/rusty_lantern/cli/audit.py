@@ -91,7 +91,8 @@ def audit(
     too_old = _too_old(taken, max_age, as_of)
     result = audit_result(taken, when, baseline, judged, since, turned, most=most, too_old=too_old)
     code = judged.exit_code(fail_on.value, unknown_counts=fail_on_unknown) or (3 if too_old else 0)
-    if not (quiet and not code):
+    checked = any(result.counts.values())
+    if code or not checked or not quiet:
         text = writer(written.value)(result) if written else None
         printed(text, lambda screen: audit_view(screen, result, whole=whole), out)
         for idle in judged.idle_sheets if choice is None else ():

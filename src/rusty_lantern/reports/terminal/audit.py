@@ -51,6 +51,8 @@ def _totals(screen: Console, result: AuditResult) -> None:
     if not drift:
         sure = not result.counts["unknown"] and not result.unread_stores
         drift = [("no drift", STYLES["ok"]) if sure else ("no known drift", "")]
+    if not any(result.counts.values()):
+        drift = [("nothing was checked: the baseline requires nothing of these subjects", STYLES["unknown"])]
     parts: list[str | tuple[str, str]] = []
     for one in [*drift, *others]:
         parts += [one, "   "]
