@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import hmac
 import http.client
 import json
+import time
 from pathlib import Path
 from typing import Any
 
@@ -312,6 +314,25 @@ def test_an_auditors_estimate_and_reach_count_the_buckets_of_others(people: Gate
         assert (told.code, f"{buckets} buckets, at least {questions} questions" in told.out) == (0, True), told.out
     reached = json.loads(lantern("reach", "--json", cwd=folder).out)["stores"][0]
     assert (reached["credential"], reached["buckets"] > 0, reached["sampled"] > 0) == ("accepted", True, True)
+
+
+def test_whose_key_signs_temporary_urls_is_known_from_the_administration_door(people: Gateway, tmp_path: Path) -> None:
+    create_user(people, "linkman")
+    people.admin("user", "modify", "--uid=linkman", "--temp-url-key=sk-link-000")
+    client = people.client(("AKlinkman", "sk-linkman"))
+    client.create_bucket(Bucket="linked")
+    client.put_object(Bucket="linked", Key="a", Body=b"x")
+    ends = int(time.time()) + 600
+    signed = hmac.new(b"sk-link-000", f"GET\n{ends}\n/v1/linked/a".encode(), "sha1").hexdigest()
+    connection = http.client.HTTPConnection(people.address.removeprefix("http://"), timeout=60)
+    connection.request("GET", f"/swift/v1/linked/a?temp_url_sig={signed}&temp_url_expires={ends}")
+    assert connection.getresponse().status == 200, "the key opens what its user owns"
+    connection.close()
+    folder = workspace(people, tmp_path / "ws")
+    dossier = surveyed(folder, "linked")
+    assert (dossier.temporary_url_key.value, dossier.temporary_url_key.note) == (True, "of linkman")
+    written = b"".join(file.read_bytes() for file in folder.rglob("*") if file.is_file())
+    assert b"sk-link-000" not in written
 
 
 def takes_over(gateway: Gateway, user: str) -> bool:

@@ -79,6 +79,12 @@ OPERATIONS = frozenset({"read", "write", "delete"})
 """The operations of a user that the gateway limits in nothing."""
 
 
+class LinkKey(msgspec.Struct):
+    """A key that temporary URLs are signed with, by which of the two it is; the key itself has no place here."""
+
+    key: int = 0
+
+
 class User(msgspec.Struct):
     """One user."""
 
@@ -88,6 +94,7 @@ class User(msgspec.Struct):
     subusers: list[Subuser] = []
     keys: list[AccessKeyId] = []
     swift_keys: list[SwiftKey] = []
+    temp_url_keys: list[LinkKey] = []
     caps: list[Capability] = []
     mfa_ids: list[str] = []
     admin: str | bool = "false"

@@ -147,15 +147,27 @@ async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...]
     dossier = msgspec.structs.replace(
         read,
         acl_reading=read.acl_reading or "gateway",
-        doors=read.doors.map(lambda doors: [_told_here(one) for one in doors]),
+        doors=read.doors.map(lambda doors: [_read_here(one) for one in doors]),
         buckets=sorted(known.values(), key=lambda bucket: bucket.name),
         listing=Answer("known", len(names), "", Evidence("GET /admin/bucket?stats=true", "200", moment)),
+        temporary_url_key=_link_keys(users, read),
         **people_of(users, kept),
     )
     return _noted(dossier, Door("admin", at, read=True))
 
 
-def _told_here(door: Door) -> Door:
+def _link_keys(users: Answer[list[User]], read: Dossier) -> Answer[bool]:
+    """Whether a user has a key of temporary URLs: it opens every container of that user's. A store of the Swift
+    protocol is one account, and says so of itself."""
+    if read.protocol == "swift" or users.value is None:
+        return read.temporary_url_key
+    having = [user.name for user in users.value if user.temp_url_keys]
+    if not having:
+        return Answer("absent", evidence=users.evidence)
+    return Answer("known", True, f"of {', '.join(having)}", users.evidence)
+
+
+def _read_here(door: Door) -> Door:
     """A Swift door that was not read itself: this door shows its ACLs, bucket by bucket."""
     if door.name != "swift" or door.read:
         return door
