@@ -65,7 +65,8 @@ def test_what_a_thousand_buckets_come_to_is_a_screen(tmp_path: Path) -> None:
     assert len(first.splitlines()) < 100, first
     alone, told = (lantern("exposure", cwd=folder, COLUMNS="200").out for folder in (one, many))
     assert told.count("allowed by") == alone.count("allowed by") > 10
-    assert told.count("also in  ") == len(re.findall(r"and \d\d more", told)) > 9
+    public = "\n".join(line for line in told.splitlines() if "through a role" not in line)
+    assert public.count("also in  ") == len(re.findall(r"and \d\d more", public)) > 9
     open_ones = [line.split()[0] for line in alone.splitlines() if line.startswith("harbour/") and "open" in line]
     assert open_ones
     assert all(f"{name[:-2]}{n:02}" in told for name in open_ones for n in range(40))

@@ -24,6 +24,7 @@ from scipy.special import betaincinv
 
 from rusty_lantern.archive.surveys import names
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.replicas import Behind
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.loader import Requirement, read_baseline
 from rusty_lantern.core.config.object_scan import Inventory
@@ -39,6 +40,7 @@ from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.objects.duckdb_engine import engine, table_path
 from rusty_lantern.objects.evaluation import Judging, tallies
 from rusty_lantern.objects.inventory import take
+from rusty_lantern.objects.replica_diff import lacking
 from rusty_lantern.objects.retention_summary import locks
 from rusty_lantern.objects.table_set import VersionTable, open_source, table_of, version_table
 from rusty_lantern.objects.tables import read_versions, table_writer
@@ -258,6 +260,39 @@ def test_an_id_of_a_key_does_not_say_whose_key_it_is(
     wanted |= dict.fromkeys(rules["objects.under-default-key"], "unknown" if under_default == "unknown" else "drift")
     wanted |= {value: "ok" for value in (keeper, under_default) if value != "unknown"}
     assert outcomes == wanted | {"at least provider-managed": "ok"}
+
+
+EARLIER, LATER = NOW - timedelta(days=9), NOW - timedelta(days=8)
+MD5, OTHER_MD5 = "0123456789abcdef" * 2, "fedcba9876543210" * 2
+COPIES: list[tuple[dict[str, Any], dict[str, Any] | None, Behind]] = [
+    # an object of the original, its copy, and what the copy lacks
+    ({}, None, Behind(1, 0)),
+    ({"written": NOW}, None, Behind(0, 1)),
+    ({}, {"marker": True}, Behind(1, 0)),
+    ({}, {}, Behind(0, 0)),
+    ({}, {"written": EARLIER}, Behind(0, 0)),
+    ({}, {"size": 2}, Behind(0, 0, 1)),
+    ({"written": NOW}, {"size": 2}, Behind(0, 0)),
+    ({}, {"etag": OTHER_MD5}, Behind(0, 0, 1)),
+    ({}, {"etag": OTHER_MD5, "encryption": "customer-managed"}, Behind(0, 0)),
+    ({}, {"etag": OTHER_MD5, "encryption": None}, Behind(0, 0)),
+    ({}, {"etag": f"{MD5[:30]}-2"}, Behind(0, 0)),
+    ({}, {"etag": f"{MD5[:30]}-2", "written": EARLIER}, Behind(0, 0, 1)),
+]
+
+
+@pytest.mark.parametrize("here,there,behind", COPIES)
+def test_a_copy_of_an_earlier_content_is_not_the_same(
+    folder: Path, here: dict[str, Any], there: dict[str, Any] | None, behind: Behind
+) -> None:
+    usual: dict[str, Any] = {"size": 1, "etag": MD5, "written": LATER, "encryption": "provider-managed"}
+    tables = []
+    for side, versions in (("here", [here]), ("there", [] if there is None else [there])):
+        tables.append(VersionTable(table_path(folder, side, "b"), len(versions)))
+        with table_writer(tables[-1].path) as writer:
+            writer.add([ObjectVersion(**{"key": "a", "version": "v", **usual, **one}) for one in versions])
+            writer.describe(Table(rows=len(versions), versions=len(versions), looked="all"))
+    assert lacking([(tables[0], tables[1], NOW, 3600)]) == [behind]
 
 
 def test_what_a_baseline_says_never_becomes_part_of_the_query(folder: Path) -> None:

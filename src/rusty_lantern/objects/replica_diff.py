@@ -12,10 +12,19 @@ from rusty_lantern.core.audit.replicas import Behind
 from rusty_lantern.objects.duckdb_engine import microseconds
 from rusty_lantern.objects.table_set import Over, Source, VersionTable, open_source, over
 
-_LACKING = """SELECT n, count(*) FILTER (epoch_us(written) <= due), count(*) FILTER (epoch_us(written) > due)
-FROM {rows} a JOIN (SELECT unnest(range({tables})) AS n, unnest($due::BIGINT[]) AS due) USING (n)
-WHERE current AND NOT marker AND NOT EXISTS
-  (SELECT 1 FROM {copies} b WHERE b.n = a.n AND b.current AND NOT b.marker AND b.key = a.key) GROUP BY n"""
+_LACKING = """SELECT n, count(*) FILTER (lacks AND stored <= due), count(*) FILTER (lacks AND stored > due),
+  count(*) FILTER (NOT lacks AND stored <= due)
+FROM (SELECT a.n, epoch_us(a.written) AS stored, b.key IS NULL AS lacks
+  FROM (SELECT * FROM {rows} WHERE current AND NOT marker) a
+  LEFT JOIN (SELECT * FROM {copies} WHERE current AND NOT marker) b ON a.n = b.n AND a.key = b.key
+  WHERE b.key IS NULL OR a.size <> b.size
+    OR a.etag <> b.etag AND (b.written < a.written - INTERVAL 5 MINUTE OR {hashed_a} AND {hashed_b}))
+JOIN (SELECT unnest(range({tables})) AS n, unnest($due::BIGINT[]) AS due) USING (n) GROUP BY n"""
+"""Of two objects of one key with the same size, other ETags show other content where both are hashes of it; else the
+copy is of an earlier one where it was stored before the original, by more than clocks differ."""
+_HASHED = "({side}.encryption IN ('none', 'provider-managed') AND regexp_full_match({side}.etag, '[0-9a-f]{{32}}'))"
+"""Whether an ETag is the MD5 of the content: of what a key service or the client encrypted, or came in parts, it is
+not."""
 Pair = tuple[VersionTable, VersionTable, datetime, int]
 """The tables of an original and its copy, when the original was read, and the seconds that the copy may lag."""
 
@@ -29,15 +38,19 @@ class _Lacking(msgspec.Struct, frozen=True):
         pairs = [self.pairs[table.path] for table in source.tables]
         copies = open_source(source.engine, [copy for _, copy, _, _ in pairs], prefix="copy_")
         due = [microseconds(taken - timedelta(seconds=lag)) for _, _, taken, lag in pairs]
-        query = _LACKING.format(rows=source.rows, copies=copies.rows, tables=len(pairs))
+        query = _LACKING.format(
+            rows=source.rows, copies=copies.rows, tables=len(pairs),
+            hashed_a=_HASHED.format(side="a"), hashed_b=_HASHED.format(side="b"),
+        )  # fmt: skip
         behind = [Behind(0, 0) for _ in pairs]
-        for n, overdue, recent in source.ask(query, {**copies.bound, "due": due}):
-            behind[n] = Behind(overdue, recent)
+        for n, overdue, recent, outdated in source.ask(query, {**copies.bound, "due": due}):
+            behind[n] = Behind(overdue, recent, outdated)
         return behind
 
 
 def lacking(pairs: Sequence[Pair], over: Over = over) -> list[Behind]:
-    """Per pair the current objects of the original whose keys the copy lacks: overdue, and stored within the lag."""
+    """Per pair the current objects of the original whose keys the copy lacks, overdue and stored within the lag; and
+    those that it has with other content."""
     behind: dict[int, Behind] = {}
     while len(behind) < len(pairs):  # tables that are read together are different ones: a bucket may have two mirrors
         turn: dict[Path, int] = {}

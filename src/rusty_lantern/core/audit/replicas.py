@@ -33,10 +33,12 @@ SETTINGS = tuple(name for name, entry in REGISTER.items() if entry.mirrored)
 
 
 class Behind(msgspec.Struct, frozen=True):
-    """How many objects of the original the copy lacks: those that should have arrived, and those within the lag."""
+    """How many objects of the original the copy lacks: those that should have arrived, and those within the lag; and
+    how many that should have arrived it has with other content."""
 
     overdue: int
     recent: int
+    outdated: int = 0
 
 
 Missing = Mapping[tuple[str, str], Behind]
@@ -143,6 +145,8 @@ def _content(
         return None, "not all objects were counted on both sides", 0
     if counted is not None and counted.overdue:
         return "objects-missing", f"{_objects(counted.overdue)} never arrived", 0
+    if counted is not None and counted.outdated:
+        return "objects-outdated", f"{_objects(counted.outdated)} with other content than the original's", 0
     unread = next((side.bucket.versions for side in (view, copy) if side.bucket.versions.unread), None)
     if unread is not None:
         return None, f"the versions were not counted on both sides: {unread.reason}", 0
@@ -153,20 +157,24 @@ def _content(
         fewer = f", {_objects(here.objects - there.objects)} fewer" if there.objects < here.objects else ""
         words = f"the newest object has been waiting {show_waiting(waiting)}{fewer}"
         return ("behind" if late else "within-lag"), words, waiting
-    return (*_by_counts(here.objects - there.objects, known=ours is not None or not here.objects), 0)
+    known = ours is not None or not here.objects
+    return (*_by_counts(here.objects - there.objects, known=known, keys=counted is not None or not here.objects), 0)
 
 
 def _objects(number: int) -> str:
     return f"{number:,} object" + ("s" if number != 1 else "")
 
 
-def _by_counts(fewer: int, *, known: bool) -> tuple[Content | None, str]:
-    """The state of a copy that has the newest object, by how many objects it lacks."""
+def _by_counts(fewer: int, *, known: bool, keys: bool) -> tuple[Content | None, str]:
+    """The state of a copy that has the newest object, by how many objects it lacks. `known`: whether when the newest
+    were stored is; `keys`: whether keys were compared."""
     if fewer > 0:
         return "objects-missing", f"{_objects(fewer)} fewer, and nothing new is on its way"
     if fewer < 0:
         return "more", f"{_objects(-fewer)} more: what was deleted is still there"
-    return ("same", "") if known else (None, "when the newest objects were stored is not known")
+    if not known:
+        return None, "when the newest objects were stored is not known"
+    return ("same", "") if keys else ("same-counts", "as many objects, and the newest; their keys were not compared")
 
 
 def show_waiting(seconds: int) -> str:

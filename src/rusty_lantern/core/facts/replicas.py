@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, get_args
 
 import msgspec
 
@@ -11,8 +11,10 @@ from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.value_types import TEXT, Words
 
-Content = Literal["missing", "objects-missing", "behind", "within-lag", "more", "same"]
-CONTENT = Words(("missing", "objects-missing", "behind", "more", "within-lag", "same"), ordered=True)
+Content = Literal[
+    "missing", "objects-missing", "objects-outdated", "behind", "more", "within-lag", "same-counts", "same"
+]  # fmt: skip
+CONTENT = Words(get_args(Content), ordered=True)
 
 
 class Difference(msgspec.Struct, frozen=True):
@@ -45,6 +47,7 @@ class Compared(msgspec.Struct, frozen=True):
     advice=(
         ("missing", "make the bucket at the copy's store, with the original's settings, and copy"),
         ("objects-missing", "copy the missing objects ({note}), then find out why they never went"),
+        ("objects-outdated", "copy these objects again ({note}), then find out why they never went"),
         ("behind", "find out why copying has stopped: {note}"),
         ("more", "delete at the copy what was deleted at the original, or let deletions travel"),
     ),

@@ -9,7 +9,7 @@ from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step
 from rusty_lantern.reports.terminal.table import Grid
 
-MIRROR_STYLES = {"same": STYLES["ok"], "within-lag": "", "unknown": STYLES["unknown"]}
+MIRROR_STYLES = {"same": STYLES["ok"], "same-counts": "", "within-lag": "", "unknown": STYLES["unknown"]}
 
 
 def mirrors_view(screen: Console, result: MirrorsResult) -> None:
