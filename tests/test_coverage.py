@@ -28,7 +28,7 @@ from rusty_lantern.core.errors import Place as PlaceInFile
 from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.history.drift_changes import drift_changes, turned
 from rusty_lantern.core.history.drift_history import since, spells, standing_of
-from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
+from rusty_lantern.core.model.bucket import Bucket, LifecycleRule, Lock, ProbeAnswer
 from rusty_lantern.core.model.dossier import Door, Dossier, lost_dossier
 from rusty_lantern.core.model.identity import Credential
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -386,3 +386,14 @@ def test_a_store_of_which_nothing_is_known_is_never_without_drift(tmp_path: Path
     ran = lantern("audit", "--quiet", cwd=tmp_path)
     assert "nothing was checked: the baseline requires nothing of these subjects" in ran.out
     assert 'sheet "s" applies to nothing that was surveyed' in ran.err
+
+
+def test_a_rule_is_not_said_to_wait_for_a_retention_that_is_not_known() -> None:
+    rule = LifecycleRule("r", True, "", expires=86_400)
+    values = {}
+    for unread in ("", "the management side alone says how long"):
+        lock = Lock(enabled=True, whole=True, default_unread=unread)
+        bucket = Bucket(name="b", lock=Answer("known", lock), lifecycle=Answer("known", [rule]))
+        [store] = store_subjects([Dossier(store="s", taken=saltmarsh.MOMENT, buckets=[bucket])], None, saltmarsh.MOMENT)
+        values[unread] = store.buckets["b"].fact("lifecycle.against-retention").value
+    assert list(values.values()) == ["off", None]

@@ -245,6 +245,8 @@ def against_retention(subject: BucketView, _: str) -> Fact:
     if not lock.settled or not rules.settled:
         unread = lock if not lock.settled else rules
         return Answer(unread.state, None, unread.note, unread.evidence)
+    if lock.value is not None and lock.value.default_unread:
+        return Answer("failed", None, lock.value.default_unread, lock.evidence)
     keep = lock.value.retention if lock.value else 0
     due = min((p for p in (_shortest(rules.value or [], n) for n in ("expires", "expires_old")) if p), default=0)
     return Answer("known", "on" if keep and due and due < keep else "off", "", rules.evidence)
