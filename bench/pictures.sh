@@ -51,14 +51,14 @@ picture usage 130 40 lantern usage
 picture buckets 120 50 lantern buckets
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
-picture exposure 110 54 lantern exposure slipway/\\\$web cove/wreck-charts skerry/ferry-lists lagoon/volunteer-rotas harbour/payroll-drop
+picture exposure 110 58 lantern exposure harbour/camera-traps slipway/\\\$web cove/wreck-charts skerry/ferry-lists harbour/payroll-drop
 picture try 110 34 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 38 lantern retention
 picture access 130 48 lantern access skerry/grant-ledger harbour/payroll-drop
 picture credentials 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern credentials | head -44"
 picture links 130 66 lantern links yard-mail.txt
-picture encryption 130 39 lantern encryption
+picture encryption 130 34 lantern encryption --store harbour
 (
   cd "$work/saltmarsh"
   figures=()

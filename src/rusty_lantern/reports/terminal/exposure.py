@@ -61,7 +61,7 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     """The matrix, the widest open first, and how each bucket is open; closed buckets are a count."""
     heading(screen, "Public access", result, many(len(result.buckets), "bucket"))
     rows = sorted(result.buckets, key=_how_open)
-    shown = [row for row in rows if not _closed(row)] if len(rows) > MOST_CLOSED else rows
+    shown = rows if len(rows) <= MOST_CLOSED else [row for row in rows if row.through_roles or not _closed(row)]
     grid = Grid("bucket", *(VERB_HEADINGS.get(verb, verb) for verb in VERBS), lead=0)
     for row in shown:
         grid.add((f"{row.store}/{row.bucket}", "bold"), *(_cell(row, verb) for verb in VERBS))
