@@ -465,20 +465,18 @@ TAKERS: list[tuple[Answer[Any], str | None]] = [
 ]
 
 
-@pytest.mark.parametrize("taken_up_by,verbs", TAKERS, ids=lambda one: str(getattr(one, "value", "")))
-def test_a_role_that_is_taken_up_from_outside_opens_what_it_reaches(
-    taken_up_by: Answer[Any], verbs: str | None
-) -> None:
+@pytest.mark.parametrize("assumed_by,verbs", TAKERS, ids=lambda one: str(getattr(one, "value", "")))
+def test_a_role_that_is_assumed_from_outside_opens_what_it_reaches(assumed_by: Answer[Any], verbs: str | None) -> None:
     known = saltmarsh.harbour().dossier
     people = [
-        msgspec.structs.replace(one, assumable_by=taken_up_by) if one.name == "role species-lab" else one
+        msgspec.structs.replace(one, assumable_by=assumed_by) if one.name == "role species-lab" else one
         for one in known.identities.value or ()
     ]
     dossier = msgspec.structs.replace(known, identities=Answer("known", people))
     [store] = store_subjects([dossier], None, saltmarsh.MOMENT)
     fact, other = (store.buckets[name].fact("access.through-roles") for name in ("camera-traps", "permit-archive"))
     assert (fact.value, other.value) == (verbs, "")
-    assert verbs is not None or "who may take up role species-lab: denied" in fact.reason
+    assert verbs is not None or "who may assume role species-lab: denied" in fact.reason
     roles = exposure_row(store.buckets["camera-traps"]).through_roles
     levels = {"list": "open", "read": "open"} if verbs else dict.fromkeys(("list", "read"), "unknown")
     assert [one.verbs for one in roles] == ([] if verbs == "" else [levels])

@@ -99,7 +99,7 @@ ORGANISED = {"StringEquals": {"aws:PrincipalOrgID": "o-1"}}
         ([{}], None),
     ],
 )
-def test_a_role_is_taken_up_by_the_widest_sort_of_caller_that_its_trust_policy_names(
+def test_a_role_is_assumed_by_the_widest_sort_of_caller_that_its_trust_policy_names(
     statements: list[dict[str, Any]], told: str | None
 ) -> None:
     assert assumable_by(_trust(*statements), MINE).value == told

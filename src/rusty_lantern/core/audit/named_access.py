@@ -20,7 +20,7 @@ from rusty_lantern.core.model.store_index import StoreIndex
 OUTSIDE = "outside"
 """In the place of a name: everybody named who is not trusted."""
 THROUGH_ROLES = "through-roles"
-"""In the place of a name: whoever takes up a role of the store's from outside its account."""
+"""In the place of a name: whoever assumes a role of the store's from outside its account."""
 FROM_OUTSIDE: tuple[AssumableBy, ...] = ("federated", "other-accounts", "anybody")
 """Who is outside, of those that a role's trust policy may name."""
 
@@ -104,7 +104,7 @@ def _through_roles(view: NamedView) -> Fact:
 
 
 class WayThroughRole(NamedTuple):
-    """A role that somebody outside the account may take up, and what it can do on a bucket."""
+    """A role that somebody outside the account may assume, and what it can do on a bucket."""
 
     role: Identity
     reach: Mapping[str, Reach]
@@ -113,7 +113,7 @@ class WayThroughRole(NamedTuple):
 
 
 def ways_through_roles(view: NamedView) -> Iterator[WayThroughRole]:
-    """The roles of the store's that reach a bucket and may be taken up from outside; perhaps, where their trust policy
+    """The roles of the store's that reach a bucket and may be assumed from outside; perhaps, where their trust policy
     was not read."""
     for role in view.index.dossier.identities.value or ():
         by = role.assumable_by
@@ -121,7 +121,7 @@ def ways_through_roles(view: NamedView) -> Iterator[WayThroughRole]:
             continue
         reach = _by_own_side(view, role)
         if reach:
-            unsure = {verb: Reach("unknown", doubts=(f"who may take up {role.name}: {by.reason}",)) for verb in reach}
+            unsure = {verb: Reach("unknown", doubts=(f"who may assume {role.name}: {by.reason}",)) for verb in reach}
             yield WayThroughRole(role, reach if by.value else unsure, by.value is not None)
 
 

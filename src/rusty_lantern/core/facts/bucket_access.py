@@ -183,7 +183,7 @@ def synchronization_key(subject: BucketView, _: str) -> Fact:
     Parts(VERBS),
     "what an identity can do here: `access.500600700800`, a resource name, a canonical id, by the bucket's rules; "
     "`access.tide-reader`, one of the store's own, by its own permissions and the rules together; `access.outside`, "
-    "everyone named who is not of a trusted account; or `access.through-roles`, whoever takes up a role from another "
+    "everyone named who is not of a trusted account; or `access.through-roles`, whoever assumes a role from another "
     "account or sign-in service. `within [read]` says what they may, at most",
     area="access",
     advice="take verbs away from the identities named, in the bucket's rules or in their own permissions, or trust "

@@ -183,13 +183,13 @@ fact(
 @fact(
     "identity.assumable-by",
     Words(SCALE, ordered=True),
-    "who may take it up, by a role's trust policy: the widest sort of caller that it names; nobody where it is no role",
+    "who may assume it, by a role's trust policy: the widest sort of caller that it names; nobody where it is no role",
     of=IDENTITY,
-    advice="name in its trust policy who may take it up, and nobody else",
+    advice="name in its trust policy who may assume it, and nobody else",
     habit=False,
 )
-def taken_up_by(view: IdentityView, _: str) -> Fact:
-    """A role that anybody may take up opens every bucket that it reaches."""
+def assumed_by(view: IdentityView, _: str) -> Fact:
+    """A role that anybody may assume opens every bucket that it reaches."""
     assumable = view.holder.assumable_by
     if assumable.state == "unsupported" and view.holder.kind != "role":
         return Answer("known", "nobody", "it is no role")

@@ -79,7 +79,7 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """Where it has the administrator's role of the identity service, or its capabilities at an administration door. One
     is enough to give itself any permission anywhere. Absent: nothing."""
     assumable_by: Answer[AssumableBy] = Answer("unsupported")
-    """The widest sort of caller that may take it up, by its trust policy; nobody may take up what is no role."""
+    """The widest sort of caller that may assume it, by its trust policy; nobody may assume what is no role."""
 
 
 class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

@@ -33,11 +33,11 @@ class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class ThroughRole(msgspec.Struct, frozen=True, kw_only=True):
-    """What whoever takes up a role can do on a bucket."""
+    """What whoever assumes a role can do on a bucket."""
 
     role: str
     assumable_by: str | None
-    """Null where it is not known who may take it up."""
+    """Null where it is not known who may assume it."""
     verbs: dict[str, str]
     """Verb → open, restricted, or unknown; closed ones are left out."""
 
@@ -49,7 +49,7 @@ class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
     bucket: str
     exposure: dict[str, dict[str, VerdictResult]]
     through_roles: list[ThroughRole]
-    """Roles that callers from outside the account may take up; none are known where identities were not read."""
+    """Roles that callers from outside the account may assume; none are known where identities were not read."""
     read_otherwise: list[ReadOtherwise]
     """Where the store's own dialect decides otherwise than the common reading, or a dialect that it may have would."""
 

@@ -105,23 +105,23 @@ def _ways(row: ExposureRow) -> list[VerdictResult]:
     return verdicts
 
 
-_TAKERS = {
+_ASSUMED_BY = {
     "federated": "whoever signs in through another service",
     "other-accounts": "other accounts",
     "anybody": "anybody with an account",
-    None: "who may take it up is unknown",
+    None: "who may assume it is unknown",
 }
 
 
 def _roles(screen: Console, title: str, roles: list[ThroughRole]) -> None:
     """Sentences on roles by which callers from outside the account get in."""
     screen.print()
-    line(screen, (title, "bold"), "  through a role that can be taken up from outside the account")
+    line(screen, (title, "bold"), "  through a role that can be assumed from outside the account")
     for one in roles:
         for level in ("open", "restricted", "unknown"):
             verbs = [verb for verb, of in one.verbs.items() if of == level]
             if verbs:
-                words = f"{_and(verbs)} by {one.role} ({_TAKERS[one.assumable_by]})"
+                words = f"{_and(verbs)} by {one.role} ({_ASSUMED_BY[one.assumable_by]})"
                 line(screen, (f"{level:<10} ", STYLES[level]), words, indent=2, hang=11)
 
 

@@ -101,7 +101,7 @@ def holders(moment: datetime) -> dict[str, Any]:
         policies=Answer("known", [_document("ship", "inline", (["s3:PutObject"], ["access-logs/*"]))]),
         assumable_by=Answer("known", "services"),
     )
-    # another account may take it up, so every bucket that it reaches has a door there
+    # another account may assume it, so every bucket that it reaches has a door there
     exchange = msgspec.structs.replace(
         shipper,
         name="role species-lab",

@@ -199,16 +199,16 @@ class People:
         """Whoever signs in through another service: with which roles, its mappings decide."""
         providers = self.lists.providers
         lost: Answer[Any] = Answer("failed", None, "which roles they get is decided when they sign in")
-        taken_up: Answer[Any] = Answer("known", "federated")
+        assumable: Answer[Any] = Answer("known", "federated")
         if providers.unread:
             names, lost = ["whoever signs in through another service"], self._unread(providers) or lost
-            taken_up = lost
+            assumable = lost
         else:
             names = [f"whoever signs in through {one.name or one.id}" for one in providers.value or () if one.enabled]
         return [
             Identity(
                 name=name, kind="role", state=Answer("known", "enabled"), created=_NOT_TOLD, mfa=_NOT_TOLD,
-                password=_NEVER, groups=_NEVER, policies=lost, administers=lost, assumable_by=taken_up,
+                password=_NEVER, groups=_NEVER, policies=lost, administers=lost, assumable_by=assumable,
             )
             for name in names
         ]  # fmt: skip

@@ -1,4 +1,4 @@
-"""Who may take up a role, by its trust policy: a door to every bucket that the role reaches.
+"""Who may assume a role, by its trust policy: a door to every bucket that the role reaches.
 
 A trust policy is a document of the policy language that names no resource. Its result is the widest sort of caller that
 it names; what its Denies and its conditions take away is not worked out, and only narrows that.
@@ -16,11 +16,11 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import AssumableBy
 
 SCALE: tuple[AssumableBy, ...] = get_args(AssumableBy)
-_TAKING_UP = ("sts:assumerole", "sts:assumerolewithsaml", "sts:assumerolewithwebidentity")
+_ASSUMING = ("sts:assumerole", "sts:assumerolewithsaml", "sts:assumerolewithwebidentity")
 
 
 def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
-    """The widest sort of caller that a trust policy lets take up its role; `account`: the number of the role's own.
+    """The widest sort of caller that a trust policy lets assume its role; `account`: the number of the role's own.
 
     >>> policy = '{"Statement": {"Effect": "Allow", "Action": "sts:AssumeRole", "Principal": {"AWS": "400100200399"}}}'
     >>> assumable_by(policy, "400100200300").value
@@ -31,7 +31,7 @@ def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
     if policy.unreadable is not None:
         return Answer("failed", None, f"its trust policy cannot be read: {policy.unreadable.what}")
     for statement in policy.statements:
-        if statement.effect == "Deny" or not _speaks_of_taking_up(statement):
+        if statement.effect == "Deny" or not _is_about_assuming(statement):
             continue
         named = statement.principals
         if statement.faults or named is None or named.vague:
@@ -58,8 +58,8 @@ def _with_resources(text: str) -> str:
     return json.dumps(document)
 
 
-def _speaks_of_taking_up(statement: Statement) -> bool:
-    named = any(fnmatchcase(one, pattern.lower()) for one in _TAKING_UP for pattern in statement.actions)
+def _is_about_assuming(statement: Statement) -> bool:
+    named = any(fnmatchcase(one, pattern.lower()) for one in _ASSUMING for pattern in statement.actions)
     return statement.actions_negated or named or not statement.actions
 
 
