@@ -68,10 +68,11 @@ def _is_among(names: str) -> str:
 
 
 _OF_THE_STORE = f"coalesce(({_is_among('store_keys')}) OR contains(encryption_key, 'alias/aws/'), false)"
+_OF_THE_TEAM = f"({_is_among('team_keys')} OR default_encryption = 'customer-managed' AND ({_is_among('default_key')}))"
 _KEEPER = f"CASE WHEN encryption = 'customer-managed' AND {_OF_THE_STORE} THEN 'provider-managed' ELSE encryption END"
 _OR_ELSE = (
     f"CASE WHEN encryption = 'customer-managed' AND NOT {_OF_THE_STORE} "
-    f"AND NOT coalesce({_is_among('team_keys')}, false) THEN 'provider-managed' END"
+    f"AND NOT coalesce({_OF_THE_TEAM}, false) THEN 'provider-managed' END"
 )
 """Who else may manage the key: a key service's own default key shows an id like any other."""
 _LOOKED = "inspected = 'yes'"

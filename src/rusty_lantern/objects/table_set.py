@@ -8,7 +8,7 @@ say what that table's bucket sets by default. A large table is a stretch of its 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, TypeVar, runtime_checkable
 
@@ -18,7 +18,7 @@ from rusty_lantern.core.errors import Damaged
 from rusty_lantern.core.model.bucket import Bucket, Encryption, LifecycleRule
 from rusty_lantern.core.model.capabilities import objects_expire
 from rusty_lantern.core.model.resources import EncryptionKey
-from rusty_lantern.core.model.store_index import keeper_of, names_of_key
+from rusty_lantern.core.model.store_index import framed, keeper_of, names_of_key
 from rusty_lantern.objects.duckdb_engine import reading, table_path
 
 if TYPE_CHECKING:
@@ -66,15 +66,14 @@ def version_table(folder: Path, view: BucketSubject) -> VersionTable:
     """The version table of a surveyed bucket. `folder`: the survey's."""
     table, rule = view.bucket.table.value, view.fact("lifecycle.expires-old").value
     made = table_of(table_path(folder, view.store, view.name), view.bucket, view.index.key_named)
-    default = made.default_key or "" if made.default_encryption == "customer-managed" else ""
     lifecycle, versioning = view.bucket.lifecycle, view.bucket.versioning
     rules = [one for one in lifecycle.value or () if one.enabled and (one.expires or one.expires_old or one.expires_on)]
     never = versioning.state == "absent" or bool(versioning.value and versioning.value.state == "never")
     known = not lifecycle.unread and not any(one.narrowed for one in rules)
     return made._replace(
         rows=table.rows if table else 0,
-        team_keys=framed(view.index.key_names["customer"]) + default,
-        store_keys=framed(view.index.key_names["provider"]),
+        team_keys=view.index.key_names["customer"],
+        store_keys=view.index.key_names["provider"],
         expires_old=rule if isinstance(rule, int) else 0,
         rules=_written(rules) if rules else "",
         versioned=not never,
@@ -121,11 +120,6 @@ def _default_names(default: Encryption, key: EncryptionKey | None) -> str | None
     if default.key:
         return None if "alias/" in default.key else framed([default.key, default.key.rpartition("/")[2]])
     return None if default.algorithm.startswith("aws:kms") else ""
-
-
-def framed(names: Iterable[str]) -> str:
-    """Names in one text, each between two line ends, so that a whole name can be looked for in it."""
-    return "".join(f"\n{name}\n" for name in sorted(set(names)))
 
 
 def stretches(tables: Sequence[VersionTable], most: int = 0) -> Iterator[list[int]]:

@@ -110,11 +110,12 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         )
 
     @cached_property
-    def key_names(self) -> Mapping[str, frozenset[str]]:
-        """`customer` or `provider` → every name of the encryption keys that are known to be managed by that one."""
+    def key_names(self) -> Mapping[str, str]:
+        """`customer` or `provider` → every name of the encryption keys that are known to be managed by that one,
+        framed."""
         keys = self.dossier.encryption_keys.value or ()
         return {
-            manager: frozenset(name for key in keys if key.managed_by.value == manager for name in names_of_key(key))
+            manager: framed(name for key in keys if key.managed_by.value == manager for name in names_of_key(key))
             for manager in ("customer", "provider")
         }
 
@@ -133,6 +134,11 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
 def names_of_key(key: EncryptionKey) -> tuple[str, ...]:
     """What an object may call an encryption key: its id, the id without what leads to it, or another name."""
     return key.id, key.id.rpartition("/")[2], *key.names
+
+
+def framed(names: Iterable[str]) -> str:
+    """Names in one text, each between two line ends, so that a whole name can be looked for in it."""
+    return "".join(f"\n{name}\n" for name in sorted(set(names)))
 
 
 def keeper_of(encryption: Encryption, key: EncryptionKey | None) -> str:
