@@ -69,7 +69,9 @@ def standard_client(address: str, key_id: str, secret: str, region: str = "us-ea
 
 
 def free_ports(count: int, first: int = 17480) -> int:
-    """The first of `count` consecutive free ports, from `first` on."""
+    """The first of `count` consecutive free ports, from `first` on; test processes begin at other ones, since two may
+    look at the same time."""
+    first += 200 * int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
     for start in range(first, first + 10_000, 10):
         try:
             for port in range(start, start + count):
