@@ -131,8 +131,7 @@ class Cascade:
 
 
 Tallies = Mapping[tuple[str, str], Mapping[Place, Tally]]
-"""Store and bucket → what the counts of each requirement on its objects, by its place, over the bucket's version
-table."""
+"""Store and bucket → the counts of each requirement on its objects, by its place, over the bucket's version table."""
 
 
 class Weights(dict[str, Weight]):

@@ -183,10 +183,8 @@ class Client:
         if body is reply.body and headers is reply.headers:
             return reply
         if self.log is not None:
-            written_query = canonical_query(query)
-            self.log(
-                {"store": self.store.name, "query": written_query, "outcome": "a secret was left out of the answer"}
-            )
+            outcome = "a secret was left out of the answer"
+            self.log({"store": self.store.name, "query": canonical_query(query), "outcome": outcome})
         return Reply(reply.status, headers, body)
 
     async def _patiently(self, asking: Coroutine[None, None, Reply]) -> Reply:
@@ -197,9 +195,8 @@ class Client:
         self._asking += 1
         try:
             if now() - max(self.heard, self._since) > self.store.patience.store:
-                raise RequestFailed(
-                    "failed", f"the store did not answer for {self.store.patience.store} s", "out of time"
-                )
+                silent = f"the store did not answer for {self.store.patience.store} s"
+                raise RequestFailed("failed", silent, "out of time")
             if patience is None:
                 return await asking
             async with patience.turn():
