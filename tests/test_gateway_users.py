@@ -7,19 +7,24 @@ import hmac
 import http.client
 import json
 import time
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import boto3
+import msgspec
 import pytest
 from botocore.auth import S3SigV4Auth
 from botocore.awsrequest import AWSRequest
 from botocore.credentials import Credentials
 from botocore.exceptions import ClientError
 
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier, decode
 from rusty_lantern.core.value_sets import NAMES
+from rusty_lantern.stores.admin.documents import User
+from rusty_lantern.stores.admin.reader import link_keys
 from tests.conftest import lantern
 from tests.gateway import Gateway
 from tests.real_store import seed, workspace_for
@@ -333,6 +338,21 @@ def test_whose_key_signs_temporary_urls_is_known_from_the_administration_door(pe
     assert (dossier.temporary_url_key.value, dossier.temporary_url_key.note) == (True, "of linkman")
     written = b"".join(file.read_bytes() for file in folder.rglob("*") if file.is_file())
     assert b"sk-link-000" not in written
+
+
+@pytest.mark.parametrize(
+    "shown,settled,value",
+    [([[], []], True, None), ([[], [{"key": 0, "val": "sk-link-000"}]], True, True), ([[], None], False, None)],
+)
+def test_a_list_of_link_keys_that_is_missing_says_nothing(
+    shown: list[list[dict[str, Any]] | None], settled: bool, value: bool | None
+) -> None:
+    answers = [{"user_id": f"u{n}"} | ({} if keys is None else {"temp_url_keys": keys}) for n, keys in enumerate(shown)]
+    users = [msgspec.convert(answer, User) for answer in answers]
+    unread = Dossier(store="s", taken=datetime(2026, 11, 2, tzinfo=UTC))
+    answer = link_keys(Answer("known", users), unread)
+    assert (answer.settled, answer.value) == (settled, value)
+    assert b"sk-link-000" not in msgspec.json.encode(users)
 
 
 def takes_over(gateway: Gateway, user: str) -> bool:

@@ -221,7 +221,7 @@ def test_whose_key_a_key_service_used_is_not_known_from_the_objects_alone(mock_s
     assert result["drift"] == []
     (row,) = json.loads(lantern("encryption", "--json", cwd=folder).out)["buckets"]
     assert [(one["by"], one["perhaps_default"], one["versions"]) for one in row["others"]] == [(None, True, 1)]
-    assert "which may be the default key" in lantern("encryption", cwd=folder).out
+    assert "which may be the default" in lantern("encryption", cwd=folder).out
 
 
 def test_why_try_and_access_answer_about_the_real_gateway(gateway: Gateway, tmp_path: Path) -> None:

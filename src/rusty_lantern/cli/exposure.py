@@ -66,7 +66,7 @@ def exposure(
     about = [
         j for j in judged if j.status == "drift" and j.requirement.fact.startswith(("exposure.", "anonymous-test"))
     ]
-    answered = ["high" for probe_ in probed or () if probe_.outcome == "disagrees"]
+    answered = ["high" for tested in probed or () if tested.outcome == "disagrees"]
     ended(fail_on, [*answered, *(j.requirement.severity for j in about)], result.unread_stores)
 
 

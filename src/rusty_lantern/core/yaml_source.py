@@ -25,6 +25,7 @@ from yaml.events import (
 )  # fmt: skip
 
 from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList, nearest
+from rusty_lantern.core.value_types import DURATION, NotOnScale
 
 _LOADER = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 """The scanner in C where the library was built with it, else the one in Python: it says the same, 20 times slower."""
@@ -183,6 +184,14 @@ class Reader:
             self.complaints.add(f"{what} must be a whole number from {least}", node.place)
             return default
         return int(text)
+
+    def seconds(self, node: Marked | None, what: str, example: str, default: int = 0) -> int:
+        """A duration in seconds, or `default` where there is none; `example`: how one is written."""
+        try:
+            return int(str(DURATION.read(node.text or ""))) if node is not None else default
+        except NotOnScale as error:
+            self.complaints.add(f"{what}: {error}", node.place if node else None, f"write it as {example}")
+            return default
 
     def choice(self, node: Marked | None, what: str, options: tuple[str, ...], default: str) -> str:
         """One of a few words, or `default` where there is none."""

@@ -7,6 +7,7 @@ be compressed (gzip), with or without a line of headings: without one, columns a
 from __future__ import annotations
 
 import re
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,15 +15,13 @@ import duckdb
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.config.export_entry import too_old
 from rusty_lantern.core.config.object_scan import Inventory
 from rusty_lantern.core.model.bucket_contents import Table, Usage, Versions
-from rusty_lantern.core.value_types import DURATION
 from rusty_lantern.objects.duckdb_engine import engine
 from rusty_lantern.objects.tables import ABOUT
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
     from duckdb import DuckDBPyConnection
 
 _SWITCH = (
@@ -150,10 +149,10 @@ class Unmapped(ValueError):
 
 def _refuse_old(files: list[Path], inventory: Inventory, moment: datetime) -> None:
     """Raises `Unmapped` for files that are older than they may be, by when they were written here."""
-    age = int(moment.timestamp() - min(path.stat().st_mtime for path in files))
-    if inventory.newer_than and age > inventory.newer_than:
-        wanted = DURATION.show(inventory.newer_than)
-        raise Unmapped(f"it is {age // 86_400} days old, and estate.yaml wants it newer than {wanted}")
+    written = datetime.fromtimestamp(min(path.stat().st_mtime for path in files), UTC)
+    old = too_old(written, moment, inventory.newer_than)
+    if old:
+        raise Unmapped(f"it {old}")
 
 
 def _refuse_others(

@@ -16,7 +16,7 @@ from rusty_lantern.core.baseline.includes import Opened, gather, no_files
 from rusty_lantern.core.baseline.selectors import All, Subject, read_choice
 from rusty_lantern.core.errors import Place, ProblemList
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
-from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment
+from rusty_lantern.core.value_types import NotOnScale, read_moment
 from rusty_lantern.core.yaml_source import Marked, Reader
 
 Severity = Literal["critical", "high", "medium", "low"]
@@ -98,19 +98,11 @@ def read_baseline(document: str, file: str, opened: Opened = no_files) -> Baseli
             where = f"at line {twin.place.line}" + (f" of {twin.place.file}" if twin.place.file != file else "")
             complaints.add(f'a sheet "{sheet.name}" is already used {where}', sheet.place)
         sheets.append(sheet)
-    longest = _longest(reader, top.get("longest-waiver"))
+    longest = reader.seconds(top.get("longest-waiver"), "longest-waiver", "180 days")
     sensitive = read_choice(reader, top.get("sensitive")) if "sensitive" in top else None
     complaints.settle()
     title = reader.text(top.get("title"), "title", "baseline")
     return Baseline(title, reader.text(top.get("edition"), "edition"), tuple(sheets), longest, sensitive)
-
-
-def _longest(reader: Reader, node: Marked | None) -> int:
-    try:
-        return int(DURATION.read(node.text or "")) if node is not None else 0  # type: ignore[arg-type]
-    except NotOnScale as error:
-        reader.complaints.add(f"longest-waiver: {error}", node.place if node else None, "write it as 180 days")
-        return 0
 
 
 def _sheet(reader: Reader, node: Marked) -> Sheet:

@@ -32,7 +32,7 @@ from rusty_lantern.core.config.secrets import refuse_secrets
 from rusty_lantern.core.errors import ProblemList, nearest
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment
+from rusty_lantern.core.value_types import NotOnScale, read_moment
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
 
 _TOP = ("estate", "trusted", "stores", "mirrors", "sign")
@@ -89,17 +89,9 @@ def _mirrors(reader: Reader, node: Marked | None, stores: list[str]) -> tuple[Mi
                 reader.complaints.add(f'the mirror\'s "{name}" names no store', (fields.get(name) or item).place, hint)
             ends.append(store)
         buckets = tuple(each.text or "" for each in reader.texts(fields.get("buckets"), "buckets"))
-        mirrors.append(Mirror(ends[0], ends[1], buckets or ("*",), _lag(reader, fields.get("lag")), item.place))
+        lag = reader.seconds(fields.get("lag"), "lag", "30 minutes")
+        mirrors.append(Mirror(ends[0], ends[1], buckets or ("*",), lag, item.place))
     return tuple(mirrors)
-
-
-def _lag(reader: Reader, node: Marked | None) -> int:
-    try:
-        return int(DURATION.read(node.text or "")) if node is not None else 0  # type: ignore[arg-type]
-    except NotOnScale as error:
-        assert node is not None
-        reader.complaints.add(f"lag: {error}", node.place, "write it as 30 minutes")
-        return 0
 
 
 def _trusted(reader: Reader, node: Marked | None) -> tuple[frozenset[str], tuple[str, ...]]:
@@ -221,15 +213,10 @@ def _patience(reader: Reader, node: Marked | None) -> Patience:
     """How long answers may be late: `{bucket: 30 seconds, store: 5 minutes}`."""
     fields = reader.fields(node, ("bucket", "store"), "patience") if node is not None else {}
     usual = Patience()
-    seconds = {}
-    for name in ("bucket", "store"):
-        written = fields.get(name)
-        try:
-            seconds[name] = int(str(DURATION.read(written.text or ""))) if written is not None else getattr(usual, name)
-        except NotOnScale as error:
-            assert written is not None
-            reader.complaints.add(f"patience: {error}", written.place, "write it as 1 minute")
-    return Patience(**seconds)
+    return Patience(
+        reader.seconds(fields.get("bucket"), "patience", "1 minute", usual.bucket),
+        reader.seconds(fields.get("store"), "patience", "1 minute", usual.store),
+    )
 
 
 DOORS = ("swift", "admin", "web")

@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from rusty_lantern.core.config.estate import Export
-from rusty_lantern.core.config.object_scan import read_age
 from rusty_lantern.core.errors import Place
+from rusty_lantern.core.value_types import DURATION
 from rusty_lantern.core.yaml_source import Marked, Reader
 
 EXPORT = ("from", "layout", "newer-than")
 """The fields of such an entry."""
+
+
+def too_old(written: datetime, moment: datetime, newer_than: int) -> str:
+    """Why a document that was written then is too old at a moment; empty where it is not, or may be of any age."""
+    age = int((moment - written).total_seconds())
+    if not newer_than or age <= newer_than:
+        return ""
+    return f"is {DURATION.roughly(age)} old, and estate.yaml wants it newer than {DURATION.show(newer_than)}"
 
 
 def read_export(reader: Reader, fields: dict[str, Marked], place: Place, whose: str) -> Export:
@@ -19,7 +29,7 @@ def read_export(reader: Reader, fields: dict[str, Marked], place: Place, whose: 
         reader.complaints.add(f"{whose} needs the documents that it is read by", place, 'from: ["exports/*.json"]')
     if not layout:
         reader.complaints.add(f"{whose} needs a layout", place, "layout: NAME, or a file; lantern dossier layouts")
-    return Export(files, layout, read_age(reader, fields.get("newer-than")), place)
+    return Export(files, layout, reader.seconds(fields.get("newer-than"), "newer-than", "2 days"), place)
 
 
 def read_beside(reader: Reader, node: Marked | None, store: str) -> str | Export:

@@ -9,7 +9,6 @@ import msgspec
 
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.object_rules.sampling import size_to_detect
-from rusty_lantern.core.value_types import DURATION, NotOnScale
 from rusty_lantern.core.yaml_source import Marked, Reader
 
 ScanDepth = Literal["none", "listed", "sample", "all"]
@@ -84,23 +83,14 @@ def read_inventory(reader: Reader, node: Marked | None) -> Inventory | None:
         what = "this pattern fits the files of every bucket whose name begins or ends so"
         remedy = "a folder for each bucket (inventory/{bucket}/*.csv.gz), or columns: {bucket: …}, which is checked"
         reader.complaints.add(what, node.place, remedy)
-    return Inventory(files, tuple(columns), headed, encoded, read_age(reader, fields.get("newer-than")))
+    newer_than = reader.seconds(fields.get("newer-than"), "newer-than", "2 days")
+    return Inventory(files, tuple(columns), headed, encoded, newer_than)
 
 
 def _fits_other_buckets(files: str) -> bool:
     """Whether a wildcard is in the part of a path that holds the bucket's name."""
     parts = (part for part in files.split("/") if "{bucket}" in part)
     return any(re.search(r"[*?\[]", part) for part in parts)
-
-
-def read_age(reader: Reader, node: Marked | None) -> int:
-    """How old a document may be, in seconds; 0 without a limit."""
-    try:
-        return int(str(DURATION.read(node.text or ""))) if node is not None else 0
-    except NotOnScale as error:
-        assert node is not None
-        reader.complaints.add(f"newer-than: {error}", node.place, "write it as 2 days")
-        return 0
 
 
 def read_objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, ScanDepth], ...]:

@@ -25,7 +25,7 @@ def last_write(subject: BucketView, _: str) -> Fact:
     if versions.value is not None and versions.value.undated:
         return Answer("failed", None, f"{versions.value.undated:,} versions have no date that can be read")
     if versions.value is None or versions.value.newest is not None:
-        return fact_of(versions.map(lambda counted_versions: counted_versions.newest))
+        return fact_of(versions.map(lambda counts: counts.newest))
     if versions.value.complete:
         return Answer("absent", None, "no version was stored", versions.evidence)
     return Answer("failed", None, "the versions were not counted to the end", versions.evidence)

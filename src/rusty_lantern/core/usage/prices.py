@@ -21,7 +21,7 @@ import msgspec
 
 from rusty_lantern.core.errors import ProblemList, nearest
 from rusty_lantern.core.usage.holding import UNKNOWN_GROUP, Holding, Kind
-from rusty_lantern.core.value_types import DURATION, SIZE, NotOnScale
+from rusty_lantern.core.value_types import SIZE, NotOnScale
 from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
 
 
@@ -102,15 +102,7 @@ def _tier(reader: Reader, node: Marked) -> TierPrice:
         reader.complaints.add("a tier needs the price of a month", node.place, "month: 21 per TB")
     restore = _price(reader, fields["restore"]) if "restore" in fields else None
     month = _price(reader, fields["month"]) if "month" in fields else Decimal()
-    return TierPrice(month, restore, _period(reader, fields["shortest"]) if "shortest" in fields else 0)
-
-
-def _period(reader: Reader, node: Marked) -> int:
-    try:
-        return int(str(DURATION.read(node.text or "")))
-    except NotOnScale as error:
-        reader.complaints.add(str(error), node.place, "write it as 90 days")
-        return 0
+    return TierPrice(month, restore, reader.seconds(fields.get("shortest"), "shortest", "90 days"))
 
 
 _REQUESTS = {"one": 1, "thousand": 1_000, "million": 1_000_000}

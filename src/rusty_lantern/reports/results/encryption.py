@@ -55,7 +55,8 @@ class Other(msgspec.Struct, frozen=True, kw_only=True):
     """Null where who manages the key is not known."""
     key: str
     perhaps_default: bool
-    """Whether it may be the default after all: a bucket does not show the id of a key service's own default key."""
+    """Whether it may be the default after all: the default was not read, or is a key service's own default key, whose
+    id a bucket does not show."""
     versions: int
     bytes: int
 
@@ -120,7 +121,7 @@ def _is_default(view: BucketSubject, by: str, key: str) -> bool | None:
     """Whether versions are encrypted as the bucket's default says; None where that is not known."""
     default = view.bucket.encryption.value
     if default is None:
-        return by == "none"
+        return None if view.bucket.encryption.unread else by == "none"
     if by != "customer-managed":
         return (by, key) == (default.by, default.key)
     if not default.key:

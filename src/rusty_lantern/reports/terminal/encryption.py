@@ -110,7 +110,7 @@ def _others(screen: Console, rows: Sequence[ProtectionRow]) -> None:
 
 
 def _under(one: Other) -> str:
+    perhaps = ", which may be the default" if one.perhaps_default else ""
     if one.by == "none":
-        return "without encryption"
-    perhaps = ", which may be the default key" if one.perhaps_default else ""
+        return f"without encryption{perhaps}"
     return f"under {one.key or one.by or 'a key that is not named'}{perhaps}"

@@ -94,7 +94,8 @@ class User(msgspec.Struct):
     subusers: list[Subuser] = []
     keys: list[AccessKeyId] = []
     swift_keys: list[SwiftKey] = []
-    temp_url_keys: list[LinkKey] = []
+    temp_url_keys: list[LinkKey] | None = None
+    """None where the answer has no such list, which says nothing."""
     caps: list[Capability] = []
     mfa_ids: list[str] = []
     admin: str | bool = "false"

@@ -150,18 +150,20 @@ async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...]
         doors=read.doors.map(lambda doors: [_read_here(one) for one in doors]),
         buckets=sorted(known.values(), key=lambda bucket: bucket.name),
         listing=Answer("known", len(names), "", Evidence("GET /admin/bucket?stats=true", "200", moment)),
-        temporary_url_key=_link_keys(users, read),
+        temporary_url_key=link_keys(users, read),
         **people_of(users, kept),
     )
     return _noted(dossier, Door("admin", at, read=True))
 
 
-def _link_keys(users: Answer[list[User]], read: Dossier) -> Answer[bool]:
+def link_keys(users: Answer[list[User]], read: Dossier) -> Answer[bool]:
     """Whether a user has a key of temporary URLs: it opens every container of that user's. A store of the Swift
     protocol is one account, and says so of itself."""
     if read.protocol == "swift" or users.value is None:
         return read.temporary_url_key
     having = [user.name for user in users.value if user.temp_url_keys]
+    if not having and any(user.temp_url_keys is None for user in users.value):
+        return read.temporary_url_key
     if not having:
         return Answer("absent", evidence=users.evidence)
     return Answer("known", True, f"of {', '.join(having)}", users.evidence)

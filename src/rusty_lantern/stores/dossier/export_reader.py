@@ -10,10 +10,10 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.estate import Export, Store
+from rusty_lantern.core.config.export_entry import too_old
 from rusty_lantern.core.errors import BadInput, Damaged
 from rusty_lantern.core.model.capabilities import EXPORT, Capabilities
 from rusty_lantern.core.model.dossier import Dossier, lost_dossier
-from rusty_lantern.core.value_types import DURATION
 from rusty_lantern.intake.exported import assembled
 from rusty_lantern.stores.dossier.reader import DossierReader, under_our_name
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -46,10 +46,7 @@ def dossier_from_export(store: Store, export: Export, folder: Path, moment: date
         raise RequestFailed(
             "failed", f"the export cannot be read: {first}{also}".replace("\n ", ";"), "refused"
         ) from None
-    age = int((moment - written).total_seconds())
-    if export.newer_than and age > export.newer_than:
-        days = f"{age // 86_400} days" if age >= 2 * 86_400 else f"{age // 3600} hours"
-        wanted = DURATION.show(export.newer_than)
-        why = f"the export is {days} old, and estate.yaml wants it newer than {wanted}"
-        raise RequestFailed("failed", why, "too old")
+    old = too_old(written, moment, export.newer_than)
+    if old:
+        raise RequestFailed("failed", f"the export {old}", "too old")
     return under_our_name(msgspec.structs.replace(export_read.dossier, taken=written), store, moment)
