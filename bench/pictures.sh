@@ -46,15 +46,15 @@ RUN
 picture reach 100 44 "cd ../live; FORCE_COLOR=1 COLUMNS=100 lantern reach | awk 'BEGIN{RS=\"\"; ORS=\"\\n\\n\"} /answers|To read|will not/' | head -42"
 picture history 130 26 lantern history --verify
 picture changes 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern changes --events events.jsonl | head -46"
-picture remedy 110 42 lantern remedy harbour/payroll-drop
+picture remedy 110 48 lantern remedy harbour/payroll-drop
 picture usage 130 40 lantern usage
-picture buckets 120 50 lantern buckets
+picture buckets 120 46 "FORCE_COLOR=1 COLUMNS=120 lantern buckets | head -44"
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
 picture exposure 110 58 lantern exposure harbour/camera-traps slipway/\\\$web cove/wreck-charts skerry/ferry-lists harbour/payroll-drop
 picture try 110 34 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
-picture retention 130 38 lantern retention
+picture retention 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern retention | head -44"
 picture access 130 48 lantern access skerry/grant-ledger harbour/payroll-drop
 picture credentials 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern credentials | head -44"
 picture links 130 66 lantern links yard-mail.txt

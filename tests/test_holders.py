@@ -42,7 +42,8 @@ from rusty_lantern.core.model.store_index import members
 from rusty_lantern.core.value_sets import NAMES
 from rusty_lantern.intake.secret_patterns import find_leaks
 from rusty_lantern.reports.results.access import decision_results
-from rusty_lantern.reports.results.exposure import exposure_row
+from rusty_lantern.reports.results.exposure import exposure_result, exposure_row
+from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.skerry import skerry
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
@@ -483,6 +484,8 @@ def test_a_role_that_is_assumed_from_outside_opens_what_it_reaches(assumed_by: A
     lost: Answer[Any] = Answer("denied", None, "AccessDenied")
     [blind] = store_subjects([msgspec.structs.replace(known, identities=lost)], None, saltmarsh.MOMENT)
     assert not blind.buckets["camera-traps"].fact("access.through-roles").settled
+    survey = OfSurvey(survey="s", as_of=saltmarsh.MOMENT)
+    assert list(exposure_result([blind.buckets["camera-traps"]], survey, None).unread_roles) == ["harbour"]
 
 
 def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole: Whole, tmp_path: Path) -> None:

@@ -42,8 +42,9 @@ def exposure(
 
     Use it when something is said to be public, or is meant to be. Example: lantern exposure harbour/payroll-drop
     """
-    from rusty_lantern.reports.results.exposure import ExposureResult, exposure_row
+    from rusty_lantern.reports.results.exposure import exposure_result
     from rusty_lantern.reports.results.facts import encode
+    from rusty_lantern.reports.results.of_survey import OfSurvey
     from rusty_lantern.reports.terminal.exposure import exposure_view
     from rusty_lantern.reports.terminal.layout import console
 
@@ -51,9 +52,7 @@ def exposure(
     place, taken, when, seen = session.place, session.survey, session.when, session.views
     chosen = [find_view(seen, wanted, taken) for wanted in buckets] if buckets else seen
     probed = _probe(place, chosen) if probe else None
-    result = ExposureResult(
-        **session.about(named=bool(buckets)), buckets=[exposure_row(view) for view in chosen], probed=probed
-    )
+    result = exposure_result(chosen, OfSurvey(**session.about(named=bool(buckets))), probed)
     if json:
         emit(encode(result))
     else:

@@ -88,11 +88,11 @@ def _estate(choice: _Choice, out: Path, size: str) -> None:
 
 def _exposure(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.exposure import open_doors
-    from rusty_lantern.reports.results.exposure import ExposureResult, exposure_row
+    from rusty_lantern.reports.results.exposure import exposure_result
+    from rusty_lantern.reports.results.of_survey import OfSurvey
 
     session = choice.opened()
-    rows = [exposure_row(view) for view in session.views]
-    open_doors(ExposureResult(**session.about(), buckets=rows, probed=None), out, size)
+    open_doors(exposure_result(session.views, OfSurvey(**session.about()), None), out, size)
 
 
 def _storage(choice: _Choice, out: Path, size: str) -> None:

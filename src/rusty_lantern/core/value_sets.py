@@ -30,7 +30,8 @@ class Parts(msgspec.Struct, frozen=True):
         for word in written:
             if word not in self.words:
                 hint = nearest(word, self.words)
-                raise NotOnScale(f'"{word}" is none of {", ".join(self.words)}' + (f"; {hint}" if hint else ""))
+                known = ", ".join((*self.words, "nothing"))
+                raise NotOnScale(f'"{word}" is none of {known}' + (f"; {hint}" if hint else ""))
         return " ".join(word for word in self.words if word in written)
 
     def show(self, value: Value) -> str:

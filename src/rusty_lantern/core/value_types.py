@@ -64,7 +64,7 @@ class Words(msgspec.Struct, frozen=True):
     def read(self, text: str) -> Value:
         """A level by its name."""
         if text not in self.levels:
-            hint = nearest(text, self.levels)
+            hint = nearest(text, self.levels) if len(self.levels) > 2 else ""  # of two, a guess may be the wrong one
             raise NotOnScale(f'"{text}" is none of {", ".join(self.levels)}' + (f"; {hint}" if hint else ""))
         return text
 

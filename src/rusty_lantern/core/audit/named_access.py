@@ -95,12 +95,17 @@ def _fact(view: NamedView, reaches: Iterable[tuple[str, Reach, bool]], doubt: st
 
 def _through_roles(view: NamedView) -> Fact:
     roles = list(ways_through_roles(view))
-    listed = view.index.dossier.identities
-    doubt = listed.reason if listed.unread else view.index.unlisted.get("role", "")
+    doubt = unread_roles(view.index)
     if not roles and not doubt:
-        return Answer("known", "", "", listed.evidence)
+        return Answer("known", "", "", view.index.dossier.identities.evidence)
     reaches = [(verb, reach, way.sure) for way in roles for verb, reach in way.reach.items()]
     return _fact(view, reaches, doubt, ", ".join(way.role.name for way in roles))
+
+
+def unread_roles(index: StoreIndex) -> str:
+    """Why a store may have roles that are not known; empty where all are."""
+    listed = index.dossier.identities
+    return listed.reason if listed.unread else index.unlisted.get("role", "")
 
 
 class WayThroughRole(NamedTuple):

@@ -14,7 +14,7 @@ from rusty_lantern.core.access.solver.exposure import Verdict
 from rusty_lantern.core.access.solver.witness import Restriction, Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import ReadOtherwise, read_otherwise
-from rusty_lantern.core.audit.named_access import ways_through_roles
+from rusty_lantern.core.audit.named_access import unread_roles, ways_through_roles
 from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
@@ -73,6 +73,8 @@ class ExposureResult(OfSurvey, frozen=True, kw_only=True):
     """`lantern exposure --json`."""
 
     buckets: list[ExposureRow]
+    unread_roles: dict[str, str]
+    """Store → why it is not known which roles lead into its buckets."""
     probed: list[Probed] | None
     """With `--probe`: what the store answered to requests without credentials."""
 
@@ -111,6 +113,16 @@ def exposure_row(view: BucketSubject) -> ExposureRow:
     return ExposureRow(
         store=view.dossier.store, bucket=view.bucket.name, exposure=verdicts, through_roles=roles, read_otherwise=others
     )  # fmt: skip
+
+
+def exposure_result(views: Sequence[BucketSubject], about: OfSurvey, probed: list[Probed] | None) -> ExposureResult:
+    """The exposures of some buckets."""
+    return ExposureResult(
+        **msgspec.structs.asdict(about),
+        buckets=[exposure_row(view) for view in views],
+        unread_roles={view.store: why for view in views if (why := unread_roles(view.index))},
+        probed=probed,
+    )
 
 
 def probed(view: BucketSubject, probe: ProbeAnswer, others: Sequence[ProbeAnswer] = ()) -> Probed:

@@ -71,6 +71,10 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
         line(screen, (f"{many(len(rows) - len(shown), 'bucket')} closed to the public", STYLES["ok"]))
     line(screen, (LEVELS_LEGEND, "dim"))
     line(screen, (VERBS_LEGEND, "dim"))
+    if result.unread_roles:
+        stores = show_names(sorted(result.unread_roles), MOST_NAMED)
+        words = f"which roles callers from outside may assume is unknown in {stores}: lantern credentials says why"
+        line(screen, (words, STYLES["unknown"]))
     for row, alike in _alike(shown, _ways):
         _ways_in(screen, row, alike)
     for row, alike in _alike([row for row in rows if row.through_roles], lambda row: row.through_roles):
@@ -116,7 +120,7 @@ _ASSUMED_BY = {
 def _roles(screen: Console, title: str, roles: list[ThroughRole]) -> None:
     """Sentences on roles by which callers from outside the account get in."""
     screen.print()
-    line(screen, (title, "bold"), "  through a role that can be assumed from outside the account")
+    line(screen, (title, "bold"), "  through a role that callers from outside may assume")
     for one in roles:
         for level in ("open", "restricted", "unknown"):
             verbs = [verb for verb, of in one.verbs.items() if of == level]
