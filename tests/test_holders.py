@@ -488,6 +488,24 @@ def test_a_role_that_is_assumed_from_outside_opens_what_it_reaches(assumed_by: A
     assert list(exposure_result([blind.buckets["camera-traps"]], survey, None).unread_roles) == ["harbour"]
 
 
+def test_retention_is_not_ok_where_nothing_is_required_of_it_or_not_all_is_known(whole: Whole, tmp_path: Path) -> None:
+    folder = Path(shutil.copytree(whole.folder, tmp_path / "ws"))
+    before = lantern("retention", cwd=folder, COLUMNS="200").out
+    assert "retention: against the baseline; empty where it requires nothing" in before
+    assert [line.split()[0] for line in before.splitlines() if line.endswith("  ok")] == [
+        "harbour/permit-scans", "skerry/permit-scans",
+    ]  # fmt: skip
+    baseline = folder / "baseline.yaml"
+    baseline.write_text(
+        f"{baseline.read_text()}\n  - {{sheet: held, of: {{name: camera-traps, store: harbour}}, "
+        "require: {objects.legal-hold: off, objects.mode: absent}}\n"
+    )
+    ran = lantern("retention", "--json", cwd=folder)
+    row = next(row for row in json.loads(ran.out)["buckets"] if row["bucket"] == "camera-traps")
+    assert (row["drift"], row["others"]) == ([], {"objects.legal-hold": "unknown", "objects.mode": "unknown"})
+    assert "unknown: legal-hold, mode" in lantern("retention", cwd=folder, COLUMNS="200").out
+
+
 def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole: Whole, tmp_path: Path) -> None:
     folder = Path(shutil.copytree(whole.folder, tmp_path / "ws"))
     baseline = folder / "baseline.yaml"

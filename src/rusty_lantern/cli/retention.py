@@ -84,7 +84,7 @@ def retention(
         emit(encode(result))
     else:
         retention_view(console(), result)
-    ended(fail_on, (one.severity for row in rows for one in row.drift if one.status == "drift"), result.unread_stores)
+    ended(fail_on, (one.severity for row in rows for one in row.drift), result.unread_stores)
 
 
 def _rows(session: Opened, views: list[BucketSubject], judge: Judge) -> list[RetentionRow]:
@@ -95,27 +95,27 @@ def _rows(session: Opened, views: list[BucketSubject], judge: Judge) -> list[Ret
     ]
 
 
+ABOUT = ("objects.mode", "objects.retention", "objects.legal-hold", "objects.current-version", "objects.deletable-by")
+"""The facts of objects that say what protects them."""
+
+
 def _row(view: BucketSubject, summary: RetentionSummary, judged: list[Finding], when: datetime) -> RetentionRow:
     from rusty_lantern.core.value_types import DURATION
     from rusty_lantern.reports.results.objects import RetentionRow, object_row, sentence
 
     bucket, lock, table = view.bucket, view.bucket.lock.value, view.bucket.table.value
     assert table is not None
-    about = (
-        "objects.mode",
-        "objects.retention",
-        "objects.legal-hold",
-        "objects.current-version",
-        "objects.deletable-by",
-    )
+    required = [one for one in judged if one.requirement.fact in ABOUT]
+    default = f"{lock.mode} {DURATION.show(lock.retention)}" if lock and lock.mode else "none"
     return RetentionRow(
         store=view.dossier.store,
         bucket=bucket.name,
-        default_retention=f"{lock.mode} {DURATION.show(lock.retention)}" if lock and lock.mode else "none",
+        default_retention="unknown" if bucket.lock.unread or (lock and lock.default_unread) else default,
         retention=summary,
         sentence=sentence(summary, when),
         bypass_holders=view.holders("bypass-retention"),
-        drift=[object_row(j) for j in judged if j.requirement.fact in about and j.tally and j.tally.failed],
+        drift=[object_row(one) for one in required if one.status == "drift"],
+        others={one.requirement.fact: one.status for one in required if one.status != "drift"},
         inspected=table.inspected,
         versions=table.versions,
     )

@@ -79,6 +79,8 @@ class RetentionRow(msgspec.Struct, frozen=True, kw_only=True):
     bypass_holders: list[str]
     """Whom the bucket's rules let bypass governance; the owner's own administrators are not read."""
     drift: list[ObjectRow]
+    others: dict[str, str]
+    """Fact of retention → `ok`, `waived` or `unknown`, of the requirements that do not drift."""
     inspected: int
     versions: int
 

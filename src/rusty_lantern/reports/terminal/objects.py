@@ -152,6 +152,8 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
         )  # fmt: skip
     grid.show(screen)
     left_out(screen, grid.dropped)
+    if not all(row.drift or row.others for row in result.buckets):
+        line(screen, ("retention: against the baseline; empty where it requires nothing", "dim"))
     screen.print()
     for row in result.buckets:
         if _binds(row.retention):
@@ -167,7 +169,11 @@ def _against(row: RetentionRow) -> Cell:
     """Whether retention is shorter or longer than required, or not what is required in another way."""
     facts = {finding.fact.removeprefix("objects."): finding.severity for finding in row.drift}
     if not facts:
-        return "ok", STYLES["ok"]
+        for status in ("unknown", "waived"):
+            others = [fact.removeprefix("objects.") for fact, its in row.others.items() if its == status]
+            if others:
+                return f"{status}: {', '.join(others)}", STYLES[status]
+        return ("ok", STYLES["ok"]) if row.others else ""
     worst = min(facts.values(), key=SEVERITIES.index)
     return f"{worst}: {', '.join(facts)}", STYLES[worst]
 
