@@ -25,7 +25,7 @@ from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.objects.dask_cluster import Cluster
 from rusty_lantern.objects.evaluation import tallies
-from rusty_lantern.objects.table_set import Over, VersionTable, over
+from rusty_lantern.objects.table_set import TableCounter, VersionTable, count_here
 
 ROUNDS = 3
 
@@ -53,12 +53,12 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         asked = [(table, requirements) for table in tables_in(Path(name), tables, versions)]
 
-        def timed(over: Over) -> tuple[float, list[list[Tally]]]:
+        def timed(count_here: TableCounter) -> tuple[float, list[list[Tally]]]:
             start = time.perf_counter()
-            found = tallies(asked, NOW, over)
+            found = tallies(asked, NOW, count_here)
             return time.perf_counter() - start, found
 
-        here, expected = timed(over)
+        here, expected = timed(count_here)
         taken: dict[int, list[float]] = {1: [], 2: []}
         for _ in range(ROUNDS):
             for workers, seconds_of in taken.items():

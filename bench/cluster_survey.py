@@ -25,7 +25,7 @@ from typing import Any
 sys.path.insert(0, str(Path(__file__).parent))
 import inspecting
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.config.estate import Credential, Pace, Store
+from rusty_lantern.core.config.estate import Credential, Pace, StoreConfig
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.object_version import ObjectVersion
@@ -55,7 +55,7 @@ def main() -> None:
         (Path(name) / "key").write_text("[default]\naws_access_key_id=AKIDBENCH\naws_secret_access_key=bench-secret\n")
         (Path(name) / "key").chmod(0o600)
         credential = Credential("file", "key")
-        store = Store("bench", Place("bench"), "s3", address, credential, Pace(64, 1_000_000), plain_http=True)
+        store = StoreConfig("bench", Place("bench"), "s3", address, credential, Pace(64, 1_000_000), plain_http=True)
         bucket = Bucket(name="b", lock=Answer("absent"))
         subject = Subject(store, Path(name), datetime.now(UTC), bucket, WantedDetails())
         local: Any = partial(distributed.LocalCluster, threads_per_worker=1, dashboard_address=None)

@@ -21,7 +21,7 @@ import msgspec
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.config.estate import Credential, Pace, Store
+from rusty_lantern.core.config.estate import Credential, Pace, StoreConfig
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.bucket import ContainerAcl
 from rusty_lantern.core.model.dossier import Dossier
@@ -56,7 +56,7 @@ async def containers(address: str, questions: int) -> None:
     """The HEAD of every container through our reader."""
     pace = Pace(at_once=64, per_second=1_000_000)
     at = f"{address}/v1/AUTH_bench"
-    store = Store("bench", Place("bench"), "swift", at, Credential("none"), pace, plain_http=True)
+    store = StoreConfig("bench", Place("bench"), "swift", at, Credential("none"), pace, plain_http=True)
     reader = SwiftReader(Visit(store, Path(), datetime.now(UTC)))
     reader.client.auth = Token("token")
     async with reader.client:

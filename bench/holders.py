@@ -25,17 +25,17 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.config.dossier_validation import receive
+from rusty_lantern.core.config.dossier_validation import load_untrusted
 from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import Bucket, Encryption, Versioning
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, encode
-from rusty_lantern.core.model.identity import Credential, Document, Group, Identity
+from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity
 from rusty_lantern.core.model.resources import Link
-from rusty_lantern.intake.link_scan import mine
+from rusty_lantern.intake.link_scan import find_links
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 
 MOMENT = datetime(2026, 11, 2, 6, tzinfo=UTC)
@@ -92,18 +92,20 @@ def estate(people: int, buckets: int) -> Dossier:
         reach = [f"arn:aws:s3:::{KINDS[number % 6]}-{number % 10}*"]
         text = policy({"Effect": "Allow", "Action": change if number % 3 else look, "Resource": reach})
         inside = [f"person-{n:04d}" for n in range(number, people, 200)]
-        groups.append(Group(name=f"crew-{number}", members=inside, policies=Answer("known", [Document("crew", text)])))
-    holders, keys = [], []
+        groups.append(
+            Group(name=f"crew-{number}", members=inside, policies=Answer("known", [AttachedPolicy("crew", text)]))
+        )
+    identities, keys = [], []
     for number in range(people):
-        own: list[Document] = []
+        own: list[AttachedPolicy] = []
         if number % 4 == 0:
             reach = [
                 f"arn:aws:s3:::{KINDS[number % 6]}-{number:05d}",
                 f"arn:aws:s3:::{KINDS[number % 6]}-{number:05d}/*",
             ]
-            own = [Document("own", policy({"Effect": "Allow", "Action": look, "Resource": reach}))]
+            own = [AttachedPolicy("own", policy({"Effect": "Allow", "Action": look, "Resource": reach}))]
         name = f"person-{number:04d}"
-        holders.append(
+        identities.append(
             Identity(
                 name=name, resource=f"arn:aws:iam::{ACCOUNT}:user/{name}", kind="service",
                 state=Answer("known", "enabled"), mfa=Answer("known", False),
@@ -125,7 +127,7 @@ def estate(people: int, buckets: int) -> Dossier:
         store="harbour", taken=MOMENT, account=Answer("known", ACCOUNT), account_number=ACCOUNT,
         public_access_guards=Answer("absent"),
         network=Answer("unsupported"), listing=Answer("known", buckets), buckets=many,
-        identities=Answer("known", holders), groups=Answer("known", groups), credentials=Answer("known", keys),
+        identities=Answer("known", identities), groups=Answer("known", groups), credentials=Answer("known", keys),
         encryption_keys=Answer("known", []), links=Answer("known", list[Link]()),
     )  # fmt: skip
 
@@ -174,7 +176,7 @@ def people(identities: int = 5000, runs: int = 3) -> None:
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place) / "ws"
         make(folder, workspace_files("http://127.0.0.1:9"))
-        keep(folder / "surveys", "bench", MOMENT, [estate(identities, 2 * identities)])
+        save(folder / "surveys", "bench", MOMENT, [estate(identities, 2 * identities)])
         plain, _ = measured("-c", PLAIN, cwd=folder, program=sys.executable, runs=runs)
         for words in (("access", "--json"), ("credentials", "--json"), ("access",), ("credentials",)):
             seconds, peak = measured(*words, cwd=folder, runs=runs)
@@ -192,7 +194,7 @@ def loading() -> None:
     times = 210_000_000 // len(encode(msgspec.structs.replace(dossier, identities=Answer("absent")))) + 2
     more = [msgspec.structs.replace(b, name=f"{b.name}-{n}") for n in range(times) for b in dossier.buckets]
     large = encode(msgspec.structs.replace(dossier, buckets=more, listing=Answer("known", len(more))))
-    taken = median_of(lambda: receive(large, "large.json"))
+    taken = median_of(lambda: load_untrusted(large, "large.json"))
     plain = median_of(lambda: msgspec.json.decode(large))
     print(f"a dossier of {len(large) / 1e6:.0f} MB: {taken:.2f} s (aim <= 4), {taken / plain:.2f} times plain decoding")
 
@@ -230,9 +232,9 @@ def links() -> None:
             for number in range(560):
                 stream.write("\n".join(lines) + "\n" + signed.format(number) + "\n")
         size = path.stat().st_size
-        taken = median_of(lambda: mine([path]))
+        taken = median_of(lambda: find_links([path]))
         literal = median_of(lambda: re.findall(b"X-Amz-Signature", path.read_bytes()))
-        found = len(mine([path]).links)
+        found = len(find_links([path]).links)
         pace = f"{size / taken / 1e6:.0f} MB (aim >= 50) a second, {taken / literal:.1f} times a search for one literal"
         print(f"links: {found} in {size / 1e6:.0f} MB, {pace}")
 

@@ -59,7 +59,7 @@ def stub(listener: socket.socket) -> None:
 
 async def inspected(address: str, at_once: int, most: int) -> tuple[float, float]:
     """Versions listed, and versions inspected, a second."""
-    from rusty_lantern.core.config.estate import Credential, Pace, Store
+    from rusty_lantern.core.config.estate import Credential, Pace, StoreConfig
     from rusty_lantern.core.errors import Place
     from rusty_lantern.stores.http.authorization import Signed
     from rusty_lantern.stores.http.client import Client
@@ -70,7 +70,7 @@ async def inspected(address: str, at_once: int, most: int) -> tuple[float, float
     from rusty_lantern.stores.s3.usage import listed
 
     pace = Pace(at_once, 1_000_000)
-    store = Store("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
+    store = StoreConfig("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
     async with Client(store, Signed(AccessKey("AKIDBENCH", "bench-secret"), "us-east-1"), Path()) as client:
         entries: list[Entry] = []
         start = time.perf_counter()

@@ -22,7 +22,7 @@ from typing import TypeVar
 
 import msgspec
 
-from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.audit import Audit, Judge, audit
@@ -165,7 +165,7 @@ def looked_back() -> None:
         for night in range(365):
             taken = saltmarsh.MOMENT - timedelta(days=364 - night)
             dossier = msgspec.structs.replace(estate(500, changed=(night % 9) + 3), taken=taken)
-            keep(place / "surveys", "bench", taken, [dossier])
+            save(place / "surveys", "bench", taken, [dossier])
         program = [str(Path(sys.executable).parent / "lantern"), "history", "--json"]
 
         def history() -> bytes:

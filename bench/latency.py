@@ -77,18 +77,18 @@ def stub(listener: socket.socket, buckets: int) -> None:
 
 async def ours(address: str) -> int:
     """A survey through our reader; the number of questions asked."""
-    from rusty_lantern.core.config.estate import Credential, Pace, Store
+    from rusty_lantern.core.config.estate import Credential, Pace, StoreConfig
     from rusty_lantern.core.errors import Place
     from rusty_lantern.stores.http.authorization import Signed
     from rusty_lantern.stores.http.client import Client
     from rusty_lantern.stores.http.credentials import AccessKey
-    from rusty_lantern.stores.reader import Order, Visit
+    from rusty_lantern.stores.reader import SurveyOrder, Visit
     from rusty_lantern.stores.s3.reader import survey
 
     pace = Pace(at_once=128, per_second=1_000_000)
-    store = Store("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
+    store = StoreConfig("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
     async with Client(store, Signed(AccessKey("AKIDBENCH", "bench-secret"), "us-east-1"), Path()) as client:
-        dossier = await survey(client, Visit(store, Path(), datetime.now(UTC)), Order())
+        dossier = await survey(client, Visit(store, Path(), datetime.now(UTC)), SurveyOrder())
         assert dossier.listing.settled
         return client.questions_asked
 

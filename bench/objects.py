@@ -77,7 +77,7 @@ def one(what: str, path: Path) -> tuple[float, list[int]]:
     from rusty_lantern.core.baseline.loader import read_baseline
     from rusty_lantern.objects.duckdb_engine import engine
     from rusty_lantern.objects.evaluation import tallies
-    from rusty_lantern.objects.retention_summary import locks
+    from rusty_lantern.objects.retention_summary import retention_summaries
     from rusty_lantern.objects.table_set import VersionTable
 
     table = VersionTable(path, 1_000_000_000, default_mode="compliance", default_retention=86400)
@@ -86,7 +86,7 @@ def one(what: str, path: Path) -> tuple[float, list[int]]:
     if what == "lantern":
         found = [tally.failed for tally in tallies([(table, requirements)], NOW)[0]]
     elif what == "retention":
-        found = [part.versions for part in locks([table], NOW)[0].groups]
+        found = [part.versions for part in retention_summaries([table], NOW)[0].groups]
     else:
         with engine() as columns:
             found = list(columns.execute(BY_HAND % path).fetchone() or ())

@@ -20,7 +20,7 @@ import msgspec
 sys.path.insert(0, str(Path(__file__).parent))
 from judge import estate
 from measure import cpu
-from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 
@@ -58,7 +58,7 @@ def main() -> None:
         place = Path(name) / "ws"
         make(place, {"estate.yaml": (f"estate: bench\nstores: {{harbour: {ENTRY}}}\n", 0o644),
                      "baseline.yaml": (BASELINE, 0o644)})  # fmt: skip
-        keep(place / "surveys", "bench", saltmarsh.MOMENT, [msgspec.structs.replace(estate(buckets))])
+        save(place / "surveys", "bench", saltmarsh.MOMENT, [msgspec.structs.replace(estate(buckets))])
         judged, _ = cpu([PROGRAM, "audit", "--format", "json", "--out", "audit.json"], place)
         drift = json.loads((place / "audit.json").read_text())["counts"]["drift"]
         figures = [] if len(sys.argv) == 1 else ["--no-figures"]

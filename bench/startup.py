@@ -14,7 +14,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 from measure import cpu
-from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
@@ -28,7 +28,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name) / "ws"
         make(folder, workspace_files("http://127.0.0.1:9"))
-        keep(folder / "surveys", "bench", saltmarsh.MOMENT, [saltmarsh.harbour().dossier])
+        save(folder / "surveys", "bench", saltmarsh.MOMENT, [saltmarsh.harbour().dossier])
         base = [sys.executable, "-c", "import typer"]
         for title, command, aim in (
             ("lantern --version", [LANTERN, "--version"], 2.0),

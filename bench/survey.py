@@ -24,7 +24,7 @@ from pathlib import Path
 import boto3
 from botocore.config import Config
 
-from rusty_lantern.core.config.estate import Credential, Pace, Store
+from rusty_lantern.core.config.estate import Credential, Pace, StoreConfig
 from rusty_lantern.core.errors import Place
 from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
@@ -68,7 +68,7 @@ def stub(listener: socket.socket, protocol: type[Constant] = Constant) -> None:
 async def ours(address: str, questions: int) -> None:
     """Ask through our reader."""
     pace = Pace(at_once=64, per_second=1_000_000)
-    store = Store("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
+    store = StoreConfig("bench", Place("bench"), "s3", address, Credential("chain"), pace, plain_http=True)
     now = datetime.now(UTC)
     async with Client(store, Signed(KEY, "us-east-1"), Path()) as client:
 

@@ -21,7 +21,7 @@ from judge import estate
 from measure import cpu
 from objects import BASELINE as TWELVE
 from objects import GENERATED
-from rusty_lantern.archive.surveys import folder_name, keep
+from rusty_lantern.archive.surveys import folder_name, save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket_contents import Table
@@ -65,7 +65,7 @@ def workspace(place: Path, buckets: int, versions: int) -> None:
         duckdb.execute(GENERATED % (versions - n, path))
     for number, bucket in enumerate(made[CONTENTS:]):
         (folder / f"{bucket.name}.parquet").hardlink_to(first[number % CONTENTS])
-    keep(place / "surveys", "bench", saltmarsh.MOMENT, [msgspec.structs.replace(found, buckets=made)])
+    save(place / "surveys", "bench", saltmarsh.MOMENT, [msgspec.structs.replace(found, buckets=made)])
 
 
 def main() -> None:
@@ -79,7 +79,7 @@ def main() -> None:
             runs = []
             for _ in range(rounds):
                 hand, _ = cpu([sys.executable, "-c", BY_HAND], place)
-                for kept in place.glob("standings/*"):
+                for kept in place.glob("results/*"):
                     kept.unlink()
                 mine, peak = cpu([program, *WORDS.get(command, [command])], place)
                 again, _ = cpu([program, *WORDS.get(command, [command])], place)

@@ -29,8 +29,8 @@ from rusty_lantern.stores.http.json_answer import read_json
 from rusty_lantern.stores.http.reply import Memory
 from rusty_lantern.stores.http_reader import HttpReader
 from rusty_lantern.stores.kinds import READERS
-from rusty_lantern.stores.reachability import Reached
-from rusty_lantern.stores.reader import Estimate, Order, WantedDetails
+from rusty_lantern.stores.reachability import StoreReached
+from rusty_lantern.stores.reader import Estimate, SurveyOrder, WantedDetails
 
 SHELVES = Capabilities("shelves", frozenset({"created", "rights", "versioning", "tags", "usage"}), headers=("x-leaf-",))
 PROTOCOLS["shelves"] = SHELVES
@@ -65,20 +65,20 @@ class ShelfReader(HttpReader):
     async def _tell(self, path: str, wanted: type[Any]) -> Any:
         return read_json(await self.client.ask(path=path), wanted)
 
-    async def reach(self) -> Reached:
+    async def reach(self) -> StoreReached:
         store = self.visit.store
         try:
             count, state, note = len(await self._tell("/shelves", list[str])), "accepted", ""
         except RequestFailed as error:
             count, state, note = 0, "refused", error.note
         told: Any = (None, state, note, count, 0, {"rights": "yes"} if not note else {}, {})
-        return Reached(store.name, store.at, self.client.answers, "plain", *told)
+        return StoreReached(store.name, store.at, self.client.answers, "plain", *told)
 
     async def estimate(self, only: tuple[str, ...]) -> Estimate:
         names = wanted_names(await self._tell("/shelves", list[str]), only)
         return Estimate(len(names), 1 + 2 * len(names), 0.1 * len(names))
 
-    async def survey(self, order: Order) -> Dossier:
+    async def survey(self, order: SurveyOrder) -> Dossier:
         store = self.visit.store
         try:
             names = await self._tell("/shelves", list[str])
@@ -88,7 +88,7 @@ class ShelfReader(HttpReader):
         buckets = await crew.read(wanted_names(names, store.only, order.only))
         return self.visit.dossier(SHELVES, Answer("known", len(names)), buckets=buckets)
 
-    async def _shelf(self, name: str, order: Order) -> Bucket:
+    async def _shelf(self, name: str, order: SurveyOrder) -> Bucket:
         fields: dict[str, Any] = SHELVES.of_bucket()
         asked = Evidence(f"GET /shelves/{name}", "200", self.visit.moment)
         try:

@@ -17,7 +17,7 @@ from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience,
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.principals import user_named
 from rusty_lantern.core.access.policy.values import read_date, read_number
-from rusty_lantern.core.access.solver.audience_view import View, public_policy
+from rusty_lantern.core.access.solver.audience_view import AudienceView, public_policy
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.exposure import exposures
@@ -85,7 +85,7 @@ def test_a_request_is_in_the_allowed_region_if_and_only_if_decide_allows_it(
     data: st.DataObject, policy: str, granted: list[Grant], permitted: list[Right], audience: Audience
 ) -> None:
     rules = Rules(BUCKET, parse_policy(policy), tuple(granted), rights=tuple(permitted))
-    view = View(rules, AROUND, audience, Budget(10**8))
+    view = AudienceView(rules, AROUND, audience, Budget(10**8))
     for _ in range(4):
         request = data.draw(requests(audience))
         verb = ACTIONS[request.action].verb

@@ -104,14 +104,14 @@ def test_a_journal_of_the_administration_door_holds_no_secret(tmp_path: Path) ->
     from datetime import UTC, datetime
 
     from rusty_lantern.archive.journal import Entry, Journal
-    from rusty_lantern.core.config.estate import Credential, Store
+    from rusty_lantern.core.config.estate import Credential, StoreConfig
     from rusty_lantern.core.errors import Place
     from rusty_lantern.stores.admin.reader import AdminDoor
     from rusty_lantern.stores.http.client import Client
 
     async def read(at: str) -> None:
         journal = Journal(tmp_path / "j.jsonl", lambda header: True)
-        store = Store("harbour", Place("x"), "s3", f"{at}/admin", Credential("none"))
+        store = StoreConfig("harbour", Place("x"), "s3", f"{at}/admin", Credential("none"))
         async with Client(store, None, tmp_path, memory=journal) as client:
             door = AdminDoor(client, datetime.now(UTC))
             assert [user.name for user in await door.users()] == ["keeper"]

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from rusty_lantern.archive.chain import history
-from rusty_lantern.archive.surveys import keep, load, names
+from rusty_lantern.archive.surveys import load, names, save
 from rusty_lantern.core.errors import BadInput, Damaged
 from rusty_lantern.core.model.dossier import decode, encode
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -51,10 +51,10 @@ def test_a_changed_survey_is_named_and_not_used(copied: Path, harm: str) -> None
 
 def test_a_survey_of_a_taken_moment_is_refused_and_the_kept_one_stays(tmp_path: Path) -> None:
     dossier = saltmarsh.harbour().dossier
-    folder = keep(tmp_path, "x", saltmarsh.MOMENT, [dossier])
+    folder = save(tmp_path, "x", saltmarsh.MOMENT, [dossier])
     before = (folder / "survey.json").read_bytes()
     with pytest.raises(BadInput, match="already saved"):
-        keep(tmp_path, "x", saltmarsh.MOMENT, [])
+        save(tmp_path, "x", saltmarsh.MOMENT, [])
     assert (folder / "survey.json").read_bytes() == before
     assert names(tmp_path) == [NAME]
 
@@ -62,9 +62,9 @@ def test_a_survey_of_a_taken_moment_is_refused_and_the_kept_one_stays(tmp_path: 
 def test_each_survey_carries_the_hash_of_the_one_before(tmp_path: Path) -> None:
     from datetime import timedelta
 
-    keep(tmp_path, "x", saltmarsh.MOMENT, [saltmarsh.harbour().dossier])
+    save(tmp_path, "x", saltmarsh.MOMENT, [saltmarsh.harbour().dossier])
     assert load(tmp_path).manifest.previous is None
-    keep(tmp_path, "x", saltmarsh.MOMENT + timedelta(days=1), [saltmarsh.harbour().dossier])
+    save(tmp_path, "x", saltmarsh.MOMENT + timedelta(days=1), [saltmarsh.harbour().dossier])
     assert len(load(tmp_path).manifest.previous or "") == 64
     assert names(tmp_path) == [NAME, "20261103T060000Z"]
     assert load(tmp_path, "20261102").name == NAME
@@ -94,7 +94,7 @@ def test_history_finds_any_altered_missing_or_added_byte(tmp_path: Path) -> None
 
     archive = tmp_path / "surveys"
     for day in range(3):
-        keep(archive, "x", saltmarsh.MOMENT + timedelta(days=day), [saltmarsh.harbour().dossier])
+        save(archive, "x", saltmarsh.MOMENT + timedelta(days=day), [saltmarsh.harbour().dossier])
     assert [one.wrong for one in history(archive, verify=True)] == ["", "", ""]
     file = archive / "20261103T060000Z" / "stores/harbour.json"
     content = file.read_bytes()

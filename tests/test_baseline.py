@@ -19,7 +19,7 @@ from rusty_lantern.core.facts.registry import REGISTER, UnknownFact, lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Identity
-from rusty_lantern.core.value_sets import NAMES, Parts
+from rusty_lantern.core.value_sets import NAMES, WordSet
 from rusty_lantern.core.value_types import (
     COUNT,
     DAY,
@@ -29,15 +29,15 @@ from rusty_lantern.core.value_types import (
     SWITCH,
     TEXT,
     YEAR,
+    Levels,
     Scale,
-    Words,
 )
 from tests.subjects import audited, bucket_said, every_finding
 
 NOW = datetime(2026, 11, 2, 6, tzinfo=UTC)
 
-VERB_SETS = Parts(VERBS)
-LEVELS = Words(("never", "suspended", "on"), ordered=True)
+VERB_SETS = WordSet(VERBS)
+LEVELS = Levels(("never", "suspended", "on"), ordered=True)
 
 
 @pytest.mark.parametrize(

@@ -50,7 +50,7 @@ def test_included_sheets_stand_first_and_keep_their_places_and_outer_values_win(
     keep = baseline.sheets[2].require[0]
     assert (str(keep.place), keep.comparison and keep.comparison.words) == ("common/keep.yaml:3:34", "at least 7 years")
     assert baseline.sheets[1].require[0].comparison is not None
-    assert baseline.sheets[1].of.fit(bucket_said("s", Bucket(name="x$y"))).yes
+    assert baseline.sheets[1].of.match(bucket_said("s", Bucket(name="x$y"))).yes
 
 
 @pytest.mark.parametrize("changes,message", [

@@ -25,7 +25,7 @@ from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rul
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.principals import user_named
 from rusty_lantern.core.access.solver.exposure import exposures
-from rusty_lantern.core.access.solver.mandatory_conditions import Demands
+from rusty_lantern.core.access.solver.mandatory_conditions import MandatoryConditions
 from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
@@ -35,8 +35,8 @@ from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, Guards, Right
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, encode
-from rusty_lantern.core.model.identity import Document, Group, Identity
-from rusty_lantern.survey.run import Plan, read_all
+from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity
+from rusty_lantern.survey.run import SurveyPlan, read_all
 from tests.conftest import Whole
 from tests.policies import AROUND
 from tests.subjects import Said
@@ -104,7 +104,9 @@ def test_a_kept_verdict_is_the_verdict(written: list[str]) -> None:
                     ), (name, who, text)  # fmt: skip
                     assert (kept[who].witness is None) == (verdict.witness is None)
                 for demand in ("encryption", "transport"):
-                    assert shapes.of(rules, AROUND).demanded(demand) == Demands(rules, AROUND).answer(demand)
+                    assert shapes.of(rules, AROUND).demanded(demand) == MandatoryConditions(rules, AROUND).answer(
+                        demand
+                    )
 
 
 @LAW
@@ -179,11 +181,11 @@ def test_some_actions_are_alike_and_some_are_not() -> None:
 no: Answer[Any] = Answer("unsupported")
 
 
-def store(buckets: list[Bucket], holders: list[Identity], groups: list[Group]) -> Dossier:
+def store(buckets: list[Bucket], identities: list[Identity], groups: list[Group]) -> Dossier:
     return Dossier(
         store="s", taken=AROUND.moment, listing=Answer("known", len(buckets)), account=Answer("known", "400100200300"),
         public_access_guards=Answer("known", Guards()), network=Answer("absent"), buckets=buckets,
-        identities=Answer("known", holders), groups=Answer("known", groups), credentials=Answer("known", []),
+        identities=Answer("known", identities), groups=Answer("known", groups), credentials=Answer("known", []),
         encryption_keys=Answer("absent"), links=Answer("absent"),
     )  # fmt: skip
 
@@ -197,7 +199,7 @@ def bucket(name: str, policy: str, acl: list[Grant], rights: list[Right]) -> Buc
     )  # fmt: skip
 
 
-holders = st.sampled_from(
+identities = st.sampled_from(
     [
         ("keeper", ""),
         ("reader", "arn:aws:iam::400100200300:user/reader"),
@@ -206,7 +208,7 @@ holders = st.sampled_from(
     ]
 )
 permissions = st.lists(statements(attached=True), max_size=2).map(
-    lambda found: [Document("own", document(found))] if found else []
+    lambda found: [AttachedPolicy("own", document(found))] if found else []
 )
 acl = st.lists(
     st.builds(
@@ -226,13 +228,13 @@ rights = st.lists(
 @LAW
 @given(
     st.lists(policies, min_size=1, max_size=2),
-    st.lists(st.tuples(holders, permissions, st.booleans()), min_size=1, max_size=3, unique_by=lambda one: one[0]),
+    st.lists(st.tuples(identities, permissions, st.booleans()), min_size=1, max_size=3, unique_by=lambda one: one[0]),
     acl,
     rights,
 )
 def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
     written: list[str],
-    people: list[tuple[tuple[str, str], list[Document], bool]],
+    people: list[tuple[tuple[str, str], list[AttachedPolicy], bool]],
     granted: list[Grant],
     permitted: list[Right],
 ) -> None:
@@ -252,19 +254,20 @@ def test_permissions_told_together_are_those_of_each_identity_on_each_bucket(
         for number, (name, text) in enumerate(zip(NAMES, texts, strict=True))
     ]
     across: EffectivePermissions = store_subjects([store(buckets, found, [group])], None, AROUND.moment)[0].across
-    for holder in found:
+    for identity in found:
         together = {
             (name, verb): one.level
-            for permitted_ in across.of(holder)
+            for permitted_ in across.of(identity)
             for name in permitted_.buckets
             for verb, one in permitted_.reach.items()
         }
-        alone = {(name, verb): one.level for name in NAMES for verb, one in across.on(holder, name).items()}
+        alone = {(name, verb): one.level for name in NAMES for verb, one in across.on(identity, name).items()}
         by_bucket = {
             (name, verb): one.level
-            for name in NAMES for who, reach in across.reaching.on(name) if who is holder for verb, one in reach.items()
+            for name in NAMES for who, reach in across.reaching.on(name) if who is identity
+            for verb, one in reach.items()
         }  # fmt: skip
-        assert together == alone == by_bucket, holder
+        assert together == alone == by_bucket, identity
 
 
 OWN = [
@@ -293,7 +296,7 @@ def test_whom_a_bucket_lets_in_is_decided_by_what_is_refused_to_each(
         buckets.append(bucket(name, document([let_in] if by_policy else []), acl, []))
     people = [
         Identity(name=f"p{number}", resource=who[number], groups=Answer("absent"),
-                 policies=Answer("known", [Document("own", document(said))] if said else []))
+                 policies=Answer("known", [AttachedPolicy("own", document(said))] if said else []))
         for number, said in enumerate(own)
     ]  # fmt: skip
     across = store_subjects([store(buckets, people, [])], None, AROUND.moment)[0].across
@@ -338,7 +341,7 @@ def test_permissions_of_a_gateways_users_told_together_are_those_of_each_on_each
     denied: Answer[Any] = Answer("denied")
     people = [
         Identity(name=user, resource=user_named(user).name, groups=Answer("absent"), aliases=[user],
-                 policies=denied if said is None else Answer("known", [Document("own", document(said))]))
+                 policies=denied if said is None else Answer("known", [AttachedPolicy("own", document(said))]))
         for user, said in zip(USERS, own, strict=True)
     ]  # fmt: skip
     deck = people[0]
@@ -368,7 +371,7 @@ def test_two_keys_that_go_by_one_name_each_have_their_own_permissions() -> None:
     """What a key stands for is called by its owner and the first letters of its id."""
     read = document([{"Effect": "Allow", "Action": "s3:GetObject", "Resource": "*"}])
     keys = [Identity(name="S3 key b10b… of yard-pilot", groups=Answer("absent"), policies=Answer("known", own))
-            for own in ([], [Document("own", read)])]  # fmt: skip
+            for own in ([], [AttachedPolicy("own", read)])]  # fmt: skip
     [one] = store_subjects([store([bucket("reed", document([]), [], [])], [], [])], None, AROUND.moment)
     assert [[list(group.reach) for group in one.across.of(key)] for key in keys] == [[], [["read"]]]
     assert [one.of_identity(key).value for key in keys] == ["", "read"]
@@ -444,7 +447,7 @@ def test_a_journal_that_is_whole_gives_every_store_the_same_again(
     for store in (whole.served.harbour, whole.served.skerry):
         fewer = {name: versions[:40] for name, versions in store.holdings.versions.items()}
         monkeypatch.setattr(store, "holdings", replace(store.holdings, versions=fewer))
-    plan = Plan(place.estate(), whole.folder, datetime(2026, 11, 2, 6, tzinfo=UTC), probe=True, objects="all")
+    plan = SurveyPlan(place.estate(), whole.folder, datetime(2026, 11, 2, 6, tzinfo=UTC), probe=True, objects="all")
     partial = tmp_path / "surveys" / "X.partial"
     remove = Path.unlink
     monkeypatch.setattr(Path, "unlink", lambda path, **more: path.suffix == ".jsonl" or remove(path, **more))

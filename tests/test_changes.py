@@ -13,7 +13,7 @@ import msgspec
 import pytest
 from hypothesis import given, settings
 
-from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
@@ -30,9 +30,9 @@ from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, Versioning
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, Software
-from rusty_lantern.core.model.identity import Credential, Document
+from rusty_lantern.core.model.identity import AttachedPolicy, Credential
 from rusty_lantern.core.model.resources import Link
-from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.simulator.contents import StandinKey, StoreContents
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.harbour_identities import beside
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
@@ -144,18 +144,20 @@ def test_gained_and_lost_swap_when_the_order_swaps(one: Dossier, other: Dossier)
 def test_what_identities_gained_and_lost_is_told_pair_by_pair_and_nothing_else(one: Dossier, other: Dossier) -> None:
     stores = [store_subjects([dossier], None, when)[0] for dossier, when in ((one, EARLIER), (other, saltmarsh.MOMENT))]
     expected = {}
-    for holder in one.identities.value or ():
+    for identity in one.identities.value or ():
         for bucket in stores[0].buckets:
             for verb in VERBS:
                 own, widest = [], []
                 for store in stores:
-                    reach = store.across.on(store.index.holders[holder.name], bucket).get(verb, Reach("closed"))
+                    reach = store.across.on(store.index.identities_by_name[identity.name], bucket).get(
+                        verb, Reach("closed")
+                    )
                     public = [store.buckets[bucket].verdicts[audience, verb].level for audience in AUDIENCES]
                     own.append((reach.level, reach.restriction))
                     widest.append(max([reach.level, *public], key=("closed", "restricted", "unknown", "open").index))
                 if own[0] != own[1] and widest[0] != widest[1] and "unknown" not in widest:
                     gained = widest[1] == "open" or widest[0] == "closed"
-                    expected[holder.name, bucket, verb] = ("gained" if gained else "lost", *widest)
+                    expected[identity.name, bucket, verb] = ("gained" if gained else "lost", *widest)
     assert expected == {
         (c.name, bucket, verb): (c.change, c.before, c.after)
         for c in compared(one, other) if c.change in ("gained", "lost")
@@ -171,7 +173,7 @@ def test_who_gets_a_bucket_more_by_the_same_permission_is_told_with_who_gave_it(
             f"arn:aws:s3:::{name}/*" for name in ("tide-gauge-raw", bucket)
         ]}]})  # fmt: skip
         people = [
-            msgspec.structs.replace(one, policies=Answer("known", [Document("p", text)]), groups=Answer("absent"))
+            msgspec.structs.replace(one, policies=Answer("known", [AttachedPolicy("p", text)]), groups=Answer("absent"))
             if one.name == "tide-reader" else one for one in NOW.identities.value or ()
         ]  # fmt: skip
         return msgspec.structs.replace(NOW, identities=Answer("known", people))
@@ -223,7 +225,7 @@ def months(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A workspace with two surveys a month apart."""
     folder = tmp_path_factory.mktemp("months") / "ws"
     now = saltmarsh.harbour()
-    keys: dict[str, Access] = now.keys
+    keys: dict[str, StandinKey] = now.keys
     archive = now.versions["permit-scans"]
     before = dict(now.versions)
     gone = msgspec.structs.replace(archive[5], key="scans/99999.pdf", version="gone0001")
@@ -243,7 +245,7 @@ def months(tmp_path_factory: pytest.TempPathFactory) -> Path:
         payroll_drop=_with(policy=Answer("absent")),
         backups_nightly=_with(versioning=Answer("known", Versioning("never"))),
     )  # fmt: skip
-    for holdings, when in ((Holdings(dossier, keys, before), EARLIER), (now, saltmarsh.MOMENT)):
+    for holdings, when in ((StoreContents(dossier, keys, before), EARLIER), (now, saltmarsh.MOMENT)):
         with serve(Standin(holdings, when).application()) as address:
             files = workspace_files(address)
             if not folder.exists():
@@ -334,8 +336,8 @@ def test_what_happens_to_many_buckets_alike_is_told_once_with_how_many(tmp_path:
     before = msgspec.structs.replace(NOW, buckets=made, listing=Answer("known", len(made)))
     denied = [_with(versioning=Answer("denied", None, "AccessDenied"))(bucket) for bucket in made]
     surveys = tmp_path / "ws" / "surveys"
-    keep(surveys, "x", EARLIER, [before])
-    keep(surveys, "x", saltmarsh.MOMENT, [msgspec.structs.replace(before, buckets=[*denied, plain])])
+    save(surveys, "x", EARLIER, [before])
+    save(surveys, "x", saltmarsh.MOMENT, [msgspec.structs.replace(before, buckets=[*denied, plain])])
     ran = lantern("changes", "--json", cwd=tmp_path / "ws")
     told = [row for row in json.loads(ran.out)["changes"] if row["fact"] == "versioning"]
     assert [row["name"] for row in told] == [bucket.name for bucket in made]

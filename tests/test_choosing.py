@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.evaluation import required_of
 from rusty_lantern.core.baseline.loader import in_force, read_baseline
-from rusty_lantern.core.baseline.selectors import All, Fit, Named, Not, Part, Some, Subject
+from rusty_lantern.core.baseline.selectors import All, Match, NameMatches, Not, Part, Some, Subject
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.model.bucket import Bucket
 from tests.conftest import Demo, lantern
@@ -31,10 +31,10 @@ FACTS: dict[str, Fact] = {
 TAGS: Answer[dict[str, str]] = Answer("known", {"class": "permit"})
 
 
-def _fit(of: str) -> Fit:
+def _fit(of: str) -> Match:
     sheets = f"title: t\nsheets: [{{sheet: s, of: {of}, require: {{versioning: on}}}}]\n"
     bucket = Bucket(name="gallery-web", tags=TAGS)
-    return read_baseline(sheets, "b").sheets[0].of.fit(bucket_said("harbour", bucket, lambda name: FACTS[name]))
+    return read_baseline(sheets, "b").sheets[0].of.match(bucket_said("harbour", bucket, lambda name: FACTS[name]))
 
 
 @pytest.mark.parametrize("of,fits", [
@@ -76,11 +76,11 @@ def test_a_choice_that_makes_no_sense_is_told_by_its_place(of: str, where: str, 
     assert where in str(refused.value) and words in str(refused.value)
 
 
-class _Said(Named, frozen=True):
+class _Said(NameMatches, frozen=True):
     """A part whose answer is given."""
 
-    def fit(self, subject: Subject) -> Fit:
-        return Fit({"y": True, "n": False, "?": None}[self.what])
+    def match(self, subject: Subject) -> Match:
+        return Match({"y": True, "n": False, "?": None}[self.what])
 
 
 parts: st.SearchStrategy[Part] = st.recursive(
@@ -98,14 +98,14 @@ ANY = Said("bucket", "s", "b")
 @given(st.lists(parts, max_size=4))
 def test_not_any_is_all_not_whatever_is_known(found: list[Part]) -> None:
     negated = All(tuple(Not(part) for part in found))
-    assert Not(Some(tuple(found))).fit(ANY).yes is negated.fit(ANY).yes
+    assert Not(Some(tuple(found))).match(ANY).yes is negated.match(ANY).yes
 
 
 @given(parts)
 def test_what_may_fit_is_settled_only_by_what_would_settle_it(part: Part) -> None:
-    assert Not(Not(part)).fit(ANY).yes is part.fit(ANY).yes
-    assert Some((part, _Said("y", ()))).fit(ANY).yes is True
-    assert All((part, _Said("n", ()))).fit(ANY).yes is False
+    assert Not(Not(part)).match(ANY).yes is part.match(ANY).yes
+    assert Some((part, _Said("y", ()))).match(ANY).yes is True
+    assert All((part, _Said("n", ()))).match(ANY).yes is False
 
 
 TIMED = """title: t

@@ -20,7 +20,7 @@ from rusty_lantern.core.errors import BadInput, Damaged, LanternError
 from rusty_lantern.objects import dask_cluster
 from rusty_lantern.objects.dask_cluster import Cluster, ClusterLost
 from rusty_lantern.objects.evaluation import tallies
-from rusty_lantern.objects.retention_summary import locks
+from rusty_lantern.objects.retention_summary import retention_summaries
 from rusty_lantern.objects.table_set import Source, VersionTable
 from tests.conftest import Lived
 from tests.test_objects import NOW, required
@@ -114,7 +114,9 @@ def test_a_large_table_is_counted_in_parts(
     monkeypatch.setattr(dask_cluster, "MOST_ROWS", 10)
     with closing(Cluster(running.address, groups=2)) as cluster:
         assert tallies([(parted, required())], NOW, cluster.over) == tallies([(table, required())], NOW)
-        assert locks([parted], NOW, cluster.over) == locks([table], NOW)  # which does not join, and is one task
+        assert retention_summaries([parted], NOW, cluster.over) == retention_summaries(
+            [table], NOW
+        )  # which does not join, and is one task
 
 
 @dataclass(frozen=True)
@@ -200,9 +202,9 @@ def test_a_file_that_a_worker_does_not_see_or_cannot_read_is_named(
     broken.write_bytes(b"PAR1 not a table")
     with closing(Cluster(running.address)) as cluster:
         with pytest.raises(BadInput, match=r"gone\.parquet: a worker of the Dask cluster does not see this file"):
-            locks([*tables, VersionTable(tmp_path / "gone.parquet", 9)], NOW, cluster.over)
+            retention_summaries([*tables, VersionTable(tmp_path / "gone.parquet", 9)], NOW, cluster.over)
         with pytest.raises(Damaged, match=r"broken\.parquet.*cannot be read"):
-            locks([*tables, VersionTable(broken, 9)], NOW, cluster.over)
+            retention_summaries([*tables, VersionTable(broken, 9)], NOW, cluster.over)
 
 
 def test_a_cluster_that_is_not_named_or_not_there_is_told(lived: Lived) -> None:

@@ -15,12 +15,12 @@ from pathlib import Path
 import pytest
 
 from rusty_lantern.archive.journal import Journal
-from rusty_lantern.core.config.estate import Credential, Pace, Store
+from rusty_lantern.core.config.estate import Credential, Pace, StoreConfig
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.acl import ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.object_version import ObjectVersion
-from rusty_lantern.survey.inspection import Batch, Elsewhere, Subject, Workers
+from rusty_lantern.survey.inspection import Batch, ClusterInspection, Subject, Workers
 from tests.conftest import Ran, Whole, begin, lantern
 from tests.test_cluster import Running, cluster_of_two
 
@@ -38,7 +38,7 @@ def running(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Running]:
 def folder(whole: Whole, tmp_path: Path) -> Path:
     """The demo's workspace before its first survey; its stores answer."""
     made = tmp_path / "workspace"
-    shutil.copytree(whole.folder, made, ignore=shutil.ignore_patterns("surveys", "standings"))
+    shutil.copytree(whole.folder, made, ignore=shutil.ignore_patterns("surveys", "results"))
     return made
 
 
@@ -132,7 +132,7 @@ def test_a_batch_that_came_back_is_not_asked_again_and_a_pace_is_shared(tmp_path
 
     from tests.test_usage import NOW
 
-    slow = Store("s", Place("x"), "s3", "http://127.0.0.1:9", Credential("chain"), Pace(16, 200))
+    slow = StoreConfig("s", Place("x"), "s3", "http://127.0.0.1:9", Credential("chain"), Pace(16, 200))
     for count in (1, 2, 7):
         workers = Counting()
         workers.count = count
@@ -141,7 +141,7 @@ def test_a_batch_that_came_back_is_not_asked_again_and_a_pace_is_shared(tmp_path
     subject = Subject(None, tmp_path, NOW, Bucket(name="b"), None)  # type: ignore[arg-type]
     for _ in range(2):  # as a survey that was stopped and is gone on with
         journal = Journal(tmp_path / "b.jsonl", lambda header: False)
-        there = Elsewhere(Counting(), subject, journal)
+        there = ClusterInspection(Counting(), subject, journal)
         rows = asyncio.run(there.begin([ObjectVersion(key="k")]))
         assert rows[0].inspected == "yes" and there.granted == [ObjectGrant("anyone", "read", "k")]
         journal.close()

@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.cli.app import EXIT_CODES
 from rusty_lantern.core.answer import Answer
@@ -46,7 +46,7 @@ def _crowd(folder: Path, times: int) -> Path:
     buckets = [_named(bucket, f"{bucket.name}-{n:02}") for n in range(times) for bucket in found.buckets]
     make(folder, workspace_files("http://127.0.0.1:9"))
     crowded = msgspec.structs.replace(found, buckets=buckets, listing=Answer("known", len(buckets)))
-    keep(folder / "surveys", "saltmarsh", saltmarsh.MOMENT, [crowded])
+    save(folder / "surveys", "saltmarsh", saltmarsh.MOMENT, [crowded])
     return folder
 
 

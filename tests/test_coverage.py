@@ -16,7 +16,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.surveys import save
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.audit import Audit, Judge, audit
 from rusty_lantern.core.audit.coverage import NO_LIMITS, Limits
@@ -26,8 +26,8 @@ from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.errors import Place as PlaceInFile
 from rusty_lantern.core.history.changes import changes
-from rusty_lantern.core.history.drift_changes import drift_changes, turned
-from rusty_lantern.core.history.drift_history import since, spells, standing_of
+from rusty_lantern.core.history.drift_changes import drift_changes, drift_turns
+from rusty_lantern.core.history.drift_history import audit_summary, drift_periods, drift_starts
 from rusty_lantern.core.model.bucket import Bucket, LifecycleRule, Lock, ProbeAnswer
 from rusty_lantern.core.model.dossier import Door, Dossier, lost_dossier
 from rusty_lantern.core.model.identity import Credential
@@ -64,17 +64,19 @@ def lost_parts(dossier: Dossier) -> Iterator[tuple[Place, Dossier]]:
 @pytest.mark.parametrize("store", ["harbour", "attic", "slipway", "boathouse"])
 def test_what_is_denied_turns_drift_into_nothing_but_unknown(store: str) -> None:
     whole = audited(ESTATE[store])
-    before = standing_of("a", saltmarsh.MOMENT, "", whole)
+    before = audit_summary("a", saltmarsh.MOMENT, "", whole)
     wrong: list[object] = []
     for path, dossier in lost_parts(ESTATE[store]):
         less = audited(dossier)
-        after = standing_of("b", LATER, "", less)
+        after = audit_summary("b", LATER, "", less)
         for old, new, turn in ((whole, less, "no longer known"), (less, whole, "now known")):
             wrong += [(path, one.turn, one.finding.key) for one in drift_changes(old, new) if one.turn != turn]
-        wrong += [(path, one) for one in (turned(before, less), turned(after, whole)) if set(one.counts) - _KNOWN]
-        wrong += [(path, one) for one in spells([before, after]) if one.until]
-        again = standing_of("c", LATER + timedelta(days=1), "", whole)
-        begun = since(again, [after, before])
+        wrong += [
+            (path, one) for one in (drift_turns(before, less), drift_turns(after, whole)) if set(one.counts) - _KNOWN
+        ]
+        wrong += [(path, one) for one in drift_periods([before, after]) if one.until]
+        again = audit_summary("c", LATER + timedelta(days=1), "", whole)
+        begun = drift_starts(again, [after, before])
         for open_now in whole.of("drift"):
             first = begun.get(open_now.key)
             assert first is not None
@@ -161,8 +163,8 @@ def test_whatever_surveys_miss_of_an_estate_that_stays_as_it_is_nothing_is_news(
     dice = random.Random(seed)
     surveys = [less(dice) for _ in range(4)]
     audits = [audited(*dossiers, limits=limits) for dossiers, limits in surveys]
-    standings = [standing_of(f"{n}", LATER + timedelta(days=n), "", one) for n, one in enumerate(audits)]
-    news: list[object] = [one for one in spells(standings) if one.until and one.key[1] != "link"]
+    standings = [audit_summary(f"{n}", LATER + timedelta(days=n), "", one) for n, one in enumerate(audits)]
+    news: list[object] = [one for one in drift_periods(standings) if one.until and one.key[1] != "link"]
     for (old, new), (before, after) in zip(pairwise(surveys), pairwise(audits), strict=True):
         told = drift_changes(before, after)
         news += [one for one in told if one.turn not in _KNOWN and one.finding.kind != "link"]
@@ -209,8 +211,8 @@ def test_an_anonymous_test_that_was_not_made_again_resolves_nothing() -> None:
     ):
         told = [one.turn for one in drift_changes(wrong, later) if one.finding.requirement.fact == "anonymous-test"]
         assert told == [turn]
-        standings = [standing_of("a", saltmarsh.MOMENT, "", wrong), standing_of("b", LATER, "", later)]
-        ended = [one for one in spells(standings) if one.until and one.key[3] == "anonymous-test"]
+        standings = [audit_summary("a", saltmarsh.MOMENT, "", wrong), audit_summary("b", LATER, "", later)]
+        ended = [one for one in drift_periods(standings) if one.until and one.key[3] == "anonymous-test"]
         assert bool(ended) is (turn == "resolved")
     assert [one.turn for one in drift_changes(tested(), wrong)] == ["now known"]
 
@@ -355,7 +357,7 @@ def test_buckets_of_which_nothing_was_read_are_told_of_wherever_they_are_counted
         for one in ESTATE["harbour"].buckets
     ]
     dossier = msgspec.structs.replace(ESTATE["harbour"], buckets=bare)
-    keep(folder / "surveys", "denied", LATER, [dossier])
+    save(folder / "surveys", "denied", LATER, [dossier])
     ran = {name: lantern(name, cwd=folder).out for name in ("access", "encryption", "exposure", "buckets", "remedy")}
     assert "no rules that were read name such an identity" in ran["access"]
     assert f"and {len(bare) - 3} more  the rules are not all known: the policy" in " ".join(ran["access"].split("\n"))

@@ -14,7 +14,7 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.solver.mandatory_conditions import Demands
+from rusty_lantern.core.access.solver.mandatory_conditions import MandatoryConditions
 from rusty_lantern.core.value_types import DAY
 
 SSE, DAYS = "s3:x-amz-server-side-encryption", "s3:object-lock-remaining-retention-days"
@@ -23,11 +23,11 @@ PLAIN = {"Bool": {"aws:SecureTransport": "false"}}
 UNASKED = {"Null": {SSE: "true"}}
 
 
-def demands(*statements: dict[str, Any]) -> Demands:
+def demands(*statements: dict[str, Any]) -> MandatoryConditions:
     plain = {"Effect": "Deny", "Principal": "*", "Action": "s3:PutObject", "Resource": "arn:aws:s3:::b/*"}
     whole = [{k: v for k, v in {**plain, **statement}.items() if v is not None} for statement in statements]
     policy = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": whole}))
-    return Demands(Rules("b", policy), EvaluationContext(datetime(2026, 11, 2, tzinfo=UTC), "400100200300"))
+    return MandatoryConditions(Rules("b", policy), EvaluationContext(datetime(2026, 11, 2, tzinfo=UTC), "400100200300"))
 
 
 @pytest.mark.parametrize(

@@ -20,9 +20,9 @@ from rusty_lantern.core.access.policy.rule_inputs import bucket_inputs
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import views
-from rusty_lantern.core.config.dossier_validation import check, receive
+from rusty_lantern.core.config.dossier_validation import check, load_untrusted
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.model.bucket import Bounds, Bucket, Right
+from rusty_lantern.core.model.bucket import Bucket, RetentionBounds, Right
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
 from rusty_lantern.core.model.identity import Given
 from rusty_lantern.core.model.network import Network
@@ -87,18 +87,18 @@ FAULTS: list[tuple[Callable[[dict[str, Any]], Any], str, str, bool]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize("change,pointer,hint,grave", FAULTS, ids=lambda one: one if isinstance(one, str) else "")
-def test_a_fault_is_told_with_its_place_and_what_to_do(change: Any, pointer: str, hint: str, grave: bool) -> None:
+@pytest.mark.parametrize("change,pointer,hint,fatal", FAULTS, ids=lambda one: one if isinstance(one, str) else "")
+def test_a_fault_is_told_with_its_place_and_what_to_do(change: Any, pointer: str, hint: str, fatal: bool) -> None:
     document = _with(change)
     faults, _ = check(document, "attic.json")
     mine = [fault for fault in faults if fault.pointer == pointer]
-    assert mine and hint in mine[0].hint and mine[0].grave is grave, faults
-    if grave:
+    assert mine and hint in mine[0].hint and mine[0].fatal is fatal, faults
+    if fatal:
         with pytest.raises(Exception) as refused:
-            receive(document, "attic.json")
+            load_untrusted(document, "attic.json")
         assert not isinstance(refused.value, AssertionError)
     else:
-        receive(document, "attic.json")
+        load_untrusted(document, "attic.json")
 
 
 @pytest.mark.parametrize("change", [
@@ -109,7 +109,7 @@ def test_a_fault_is_told_with_its_place_and_what_to_do(change: Any, pointer: str
 ])  # fmt: skip
 def test_a_secret_is_refused_by_its_place_and_not_repeated(change: Any) -> None:
     with pytest.raises(BadInput) as refused:
-        receive(_with(change), "attic.json")
+        load_untrusted(_with(change), "attic.json")
     words = str(refused.value)
     assert "a secret?" in words and "line 1, column" in words
     assert not any(text in words for text in ("hunter2", "kT9+", "0f0f"))
@@ -260,7 +260,7 @@ def test_a_consoles_export_becomes_a_dossier(encoding: str, tmp_path: Path) -> N
     ran = lantern(*words, cwd=tmp_path)
     assert ran.code == 0, ran.err
     assert 'nothing maps the column "Comment"' in ran.err and "Colour" not in ran.err
-    reed, tide = receive(ran.out.encode(), "depot.json").buckets
+    reed, tide = load_untrusted(ran.out.encode(), "depot.json").buckets
     assert tide.usage.value and (tide.usage.value.objects, tide.usage.value.bytes) == (1200, 1_500_000_000)
     assert tide.created.value and tide.created.value.date().isoformat() == "2019-04-03"
     assert (reed.created.state, reed.tags.value) == ("failed", {"steward": 'mud; and "salt"'})
@@ -274,7 +274,7 @@ def test_credentials_are_added_to_a_dossier_and_an_empty_last_use_is_never(tmp_p
     (tmp_path / "k.csv").write_text("Key\tUser\tState\tUsed\nK1\tann\tactive\t2026-10-01\nK2\tben\tdisabled\t\n")
     (tmp_path / "base.json").write_bytes(encode(undercroft(saltmarsh.MOMENT)))
     words = ("dossier", "from-csv", "k.csv", "--columns", "l.yaml", "--store", "undercroft", "--onto", "base.json")
-    made = receive(lantern(*words, cwd=tmp_path).out.encode(), "c.json")
+    made = load_untrusted(lantern(*words, cwd=tmp_path).out.encode(), "c.json")
     assert [(c.id, c.state.value, c.last_used.state) for c in made.credentials.value or ()] == [
         ("K1", "active", "known"),
         ("K2", "disabled", "absent"),
@@ -305,7 +305,7 @@ def test_a_flat_export_that_makes_no_sense_is_told_by_its_place(
 
 def test_bounds_that_the_store_itself_sets_count_like_those_of_a_policy() -> None:
     made = attic(saltmarsh.MOMENT)
-    bounded = msgspec.structs.replace(made.buckets[0], bounds=Answer("known", Bounds(86_400, 30 * 86_400)))
+    bounded = msgspec.structs.replace(made.buckets[0], bounds=Answer("known", RetentionBounds(86_400, 30 * 86_400)))
     view = views([msgspec.structs.replace(made, buckets=[bounded])], None, saltmarsh.MOMENT)[0]
     assert [view.fact(f"lock.{name}-allowed").value for name in ("shortest", "longest")] == [86_400, 30 * 86_400]
     unsaid = views([made], None, saltmarsh.MOMENT)[0]

@@ -21,7 +21,7 @@ from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience,
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.policy.request_constraints import impossible
-from rusty_lantern.core.access.solver.audience_view import View
+from rusty_lantern.core.access.solver.audience_view import AudienceView
 from rusty_lantern.core.access.solver.boxes import meet
 from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.exposure import Verdict, exposures
@@ -144,7 +144,7 @@ def test_every_witness_is_a_request_that_a_client_can_send(policy: str) -> None:
         assert sent.whole and sent.wrong is None
         assert urlsplit(sent.path).path.startswith(f"/{BUCKET}")
         assert ACTIONS[verdict.witness.action].verb == verb
-        view = View(rules, AROUND, audience, Budget(MANY))
+        view = AudienceView(rules, AROUND, audience, Budget(MANY))
         for group in view.reading.groups(verb):
             for piece in view.pieces(group, "least"):
                 theirs = meet(piece, view.reading.within_reach(piece, group), view.work)

@@ -24,13 +24,13 @@ from rusty_lantern.core.audit.access_differences import differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
 from rusty_lantern.core.audit.store_subject import store_subjects
-from rusty_lantern.core.config.estate import Credential, Stated, Store
+from rusty_lantern.core.config.estate import Attestation, Credential, StoreConfig
 from rusty_lantern.core.errors import BadInput, Place
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, Guards
 from rusty_lantern.core.model.bucket_contents import Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Document, Identity
+from rusty_lantern.core.model.identity import AttachedPolicy, Identity
 from rusty_lantern.reports.results.access import decision_results
 from rusty_lantern.reports.results.proposal import try_result
 from tests.policies import AROUND
@@ -60,13 +60,13 @@ def read(*said: dict[str, Any], **more: Any) -> Bucket:
     return Bucket(name="quay", **(fields | more))
 
 
-def a_store(bucket: Bucket, *holders: Identity) -> Dossier:
+def a_store(bucket: Bucket, *identities: Identity) -> Dossier:
     nothing: Answer[Any] = Answer("absent")
     return Dossier(
         store="store", taken=AROUND.moment, account=Answer("known", INSIDER), account_number=INSIDER,
         public_access_guards=nothing,
         network=nothing, groups=nothing, credentials=nothing, encryption_keys=nothing, links=nothing,
-        listing=Answer("known", 1), buckets=[bucket], identities=Answer("known", list(holders)),
+        listing=Answer("known", 1), buckets=[bucket], identities=Answer("known", list(identities)),
     )  # fmt: skip
 
 
@@ -370,7 +370,7 @@ def test_home_folders_are_decided() -> None:
         {"Effect": "Allow", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::quay/${aws:PrincipalTag/Team}/*"}
     )
     ann = Identity(name="ann", resource=f"arn:aws:iam::{INSIDER}:user/ann", tags=Answer("known", {"team": "tides"}),
-                 policies=Answer("known", [Document("home", own), Document("team", other)]))  # fmt: skip
+                 policies=Answer("known", [AttachedPolicy("home", own), AttachedPolicy("team", other)]))  # fmt: skip
     store_subject = store_subjects([a_store(read(), ann)], None, AROUND.moment)[0]
     [permitted] = store_subject.across.of(ann)
     assert {verb: one.level for verb, one in permitted.reach.items()}["write"] == "open"
@@ -488,10 +488,12 @@ def test_objects_that_may_have_access_lists_of_their_own_are_looked_at_or_unknow
 
 def test_the_owner_may_declare_that_no_object_grants_anything() -> None:
     acl = Answer("known", [Grant("named", "full-control", INSIDER)])
-    said = Stated(
+    said = Attestation(
         "object-acls.public", "none", "one service uploads, and sets none", "2027-01-01", Place("estate.yaml")
     )
-    store = Store("store", Place("estate.yaml"), "s3", "https://store.example", Credential("default"), stated=(said,))
+    store = StoreConfig(
+        "store", Place("estate.yaml"), "s3", "https://store.example", Credential("default"), stated=(said,)
+    )
     view = msgspec.structs.replace(
         alone("store", msgspec.structs.replace(read(), acl=acl), AROUND.moment, None), entry=store
     )

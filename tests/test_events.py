@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.history.attribution import Attribution
 from rusty_lantern.core.history.changes import Change
-from rusty_lantern.core.history.event import Event, Weakened
+from rusty_lantern.core.history.event import Event, ProtectionWeakened
 from rusty_lantern.core.history.event_actions import causes_of, every_cause
 from rusty_lantern.intake.event_log import Events, Layout, action_of, read_layout, stream
 from tests.conftest import Lived
@@ -24,7 +24,7 @@ AT = "2026-10-05T09:12:31Z"
 TOLD = {"time": AT, "actor": "keeper", "action": "PutBucketPolicy", "bucket": "payroll-drop", "address": "203.0.113.8"}
 
 
-def causes(*events: Event, changes: tuple[Change | Weakened, ...] = (GAINED,)) -> list[list[str]]:
+def causes(*events: Event, changes: tuple[Change | ProtectionWeakened, ...] = (GAINED,)) -> list[list[str]]:
     """Per change, the actors that could have caused it."""
     attribution = Attribution(changes, BEGIN, END)
     attribution.feed(events)
@@ -54,7 +54,7 @@ def test_an_account_wide_switch_can_be_the_cause_for_every_bucket() -> None:
 
 
 def test_objects_are_told_by_their_keys_and_keys_by_their_owner_or_masked_id() -> None:
-    vanished = Weakened("harbour", "permits", "deleted while under retention", frozenset({"a.pdf"}))
+    vanished = ProtectionWeakened("harbour", "permits", "deleted while under retention", frozenset({"a.pdf"}))
     credential = Change("harbour", "credential", "sync SMTR…0020", "new")
     told = [
         event("other", 9, action="DeleteObject", bucket="permits", key="b.pdf"),

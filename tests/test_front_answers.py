@@ -23,7 +23,7 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.question import Question
 from rusty_lantern.stores.http.refusal import NO_LISTING
 from rusty_lantern.stores.http.reply import Reply
-from rusty_lantern.survey.run import Plan, read_all
+from rusty_lantern.survey.run import SurveyPlan, read_all
 from tests.conftest import Whole
 
 MOMENT = datetime(2026, 11, 2, 6, tzinfo=UTC)
@@ -81,7 +81,7 @@ class InFront:
 
     def surveyed(self) -> StoreSubject:
         self.surveys += 1
-        plan = Plan(self.estate, self.folder, MOMENT, probe=self.probe)
+        plan = SurveyPlan(self.estate, self.folder, MOMENT, probe=self.probe)
         (dossier,) = asyncio.run(read_all(plan, self.folder / f"front-{self.surveys}.partial" / "journal"))
         return store_subjects([dossier], self.estate, MOMENT)[0]
 

@@ -18,10 +18,10 @@ from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
-from rusty_lantern.core.access.policy.identity_policies import Answers, own_side
+from rusty_lantern.core.access.policy.identity_policies import StoreSoftware, policies_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Software
-from rusty_lantern.core.model.identity import Document, Identity
+from rusty_lantern.core.model.identity import AttachedPolicy, Identity
 from tests.conftest import lantern
 from tests.gateway import Gateway
 from tests.test_gateway_decisions import DECK
@@ -117,7 +117,7 @@ def test_a_users_own_permissions_are_read_as_the_gateway_reads_them(gateway: Gat
     client: Any = gateway.client()
     client.create_bucket(Bucket="own-side")
     client.put_bucket_tagging(Bucket="own-side", Tagging={"TagSet": [{"Key": "a", "Value": "b"}]})
-    software = Answers(Answer("known", Software("an object gateway", dialect=GATEWAY.dialect)))
+    software = StoreSoftware(Answer("known", Software("an object gateway", dialect=GATEWAY.dialect)))
     asked = Request(
         "s3:GetBucketTagging", "", DECK,
         always_carried(anonymous=False, arn=DECK.arn)
@@ -134,10 +134,10 @@ def test_a_users_own_permissions_are_read_as_the_gateway_reads_them(gateway: Gat
         except ClientError as error:
             assert error.response["Error"]["Code"] == "AccessDenied", error.response
             passes = False
-        owner = Identity(name="owner", policies=Answer("known", [Document("survey", text)]))
+        owner = Identity(name="owner", policies=Answer("known", [AttachedPolicy("survey", text)]))
         said = []
-        for answers in (software, Answers()):
-            side = own_side(owner, {}, [], answers=answers)
+        for answers in (software, StoreSoftware()):
+            side = policies_of(owner, {}, [], answers=answers)
             everything = parse_policy(json.dumps({"Statement": [{"Effect": "Allow", "Principal": "*", "Action": "*",
                                                                  "Resource": "*"}]}))  # fmt: skip
             rules = Rules("own-side", Policy((*everything.statements, *side.statements)))

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.archive.surveys import keep, load, names
+from rusty_lantern.archive.surveys import load, names, save
 from rusty_lantern.archive.workspace import Workspace, make
 from rusty_lantern.core.access import effective_permissions as across
 from rusty_lantern.core.access.evaluator.evaluate import decide
@@ -22,7 +22,13 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.identity_policies import Answers, both_sides, known_as, own_side, side_of
+from rusty_lantern.core.access.policy.identity_policies import (
+    StoreSoftware,
+    combined_rules,
+    identity_policies_of,
+    policies_of,
+    principal_of,
+)
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
@@ -37,7 +43,7 @@ from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import Bucket, Guards, Right
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, Software
-from rusty_lantern.core.model.identity import Document, Group, Identity, is_well_known, masked
+from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity, is_well_known, masked
 from rusty_lantern.core.model.store_index import members
 from rusty_lantern.core.value_sets import NAMES
 from rusty_lantern.intake.secret_patterns import find_leaks
@@ -228,7 +234,7 @@ def test_a_mirror_without_its_copy_counts_as_drift(tmp_path: Path) -> None:
     entry = "  skerry: {reads: s3, at: 'http://127.0.0.1:8', plain-http: allowed, credential: {profile: x}}\n"
     with (tmp_path / "ws/estate.yaml").open("a") as stream:
         stream.write(entry + mirrors)
-    keep(tmp_path / "ws/surveys", "x", saltmarsh.MOMENT, dossiers)
+    save(tmp_path / "ws/surveys", "x", saltmarsh.MOMENT, dossiers)
     ran = lantern("mirrors", cwd=tmp_path / "ws")
     assert (ran.code, "1 mirrored bucket · 1 with drift" in ran.out) == (0, True), ran.out + ran.err
     assert "skerry has no such bucket" in ran.out
@@ -288,10 +294,10 @@ def _policy(*statements: dict[str, Any]) -> str:
 
 
 @st.composite
-def _documents(draw: st.DrawFn) -> list[Document]:
+def _documents(draw: st.DrawFn) -> list[AttachedPolicy]:
     count = draw(st.integers(0, 2))
     return [
-        Document(
+        AttachedPolicy(
             f"d{n}",
             _policy(
                 {
@@ -306,7 +312,7 @@ def _documents(draw: st.DrawFn) -> list[Document]:
     ]
 
 
-def _as_boundary(documents: list[Document]) -> Answer[str]:
+def _as_boundary(documents: list[AttachedPolicy]) -> Answer[str]:
     return Answer("known", _policy(*(s for d in documents for s in json.loads(d.text)["Statement"])))
 
 
@@ -372,27 +378,27 @@ def test_what_a_baseline_is_told_of_an_identity_is_what_each_pair_comes_to(dossi
     [store] = store_subjects([dossier], None, saltmarsh.MOMENT)
     blind = msgspec.structs.replace(dossier, identities=Answer("denied", None, "AccessDenied"))
     [unread] = store_subjects([blind], None, saltmarsh.MOMENT)
-    for holder in dossier.identities.value or ():
+    for identity in dossier.identities.value or ():
         for bucket, view in store.buckets.items():
             levels = {verb: {view.verdicts[audience, verb].level for audience in AUDIENCES} for verb in VERBS}
-            reached = store.across.on(holder, bucket)
+            reached = store.across.on(identity, bucket)
             levels = {
                 verb: found | {reached[verb].level} if verb in reached else found for verb, found in levels.items()
             }
             can = {verb for verb in VERBS if levels[verb] & {"open", "restricted"}}
             open_to_question = any("unknown" in levels[verb] for verb in VERBS if verb not in can)
-            fact = view.fact(f"access.{holder.name}")
-            assert fact == view.fact(f"access.{holder.resource}")
+            fact = view.fact(f"access.{identity.name}")
+            assert fact == view.fact(f"access.{identity.resource}")
             if open_to_question:
                 assert isinstance(fact, Partly)
                 assert set(str(fact.certain).split()) == can
             elif fact.settled:
                 assert set(str(fact.value).split()) == can
-            assert not unread.buckets[bucket].fact(f"access.{holder.name}").settled or can == set(VERBS)
+            assert not unread.buckets[bucket].fact(f"access.{identity.name}").settled or can == set(VERBS)
             for verb in VERBS:
                 everybody, reach = view.fact(f"principals.{verb}"), reached.get(verb)
                 known = everybody.certain if isinstance(everybody, Partly) else everybody.value
-                assert (holder.name in NAMES.members(known or "")) is (
+                assert (identity.name in NAMES.members(known or "")) is (
                     reach is not None and reach.level in ("open", "restricted")
                 )
                 assert reach is None or reach.level != "unknown" or not everybody.settled
@@ -407,14 +413,14 @@ def test_what_a_change_means_to_the_stores_own_is_what_it_means_to_each_alone(on
         view = store.buckets[bucket.name]
         after = beside(view, bucket)
         expected = set()
-        for holder in one.identities.value or ():
-            side, who = side_of(store.index, holder), known_as(holder)
-            old, new = (both_sides(each.rules, side, ACCOUNT) for each in (view, after))
+        for identity in one.identities.value or ():
+            side, who = identity_policies_of(store.index, identity), principal_of(identity)
+            old, new = (combined_rules(each.rules, side, ACCOUNT) for each in (view, after))
             for verb in VERBS:
                 asker = Asker(identity=who, insider=True)
                 change = difference(old, new, after.surroundings, asker, verb, Budget(BUDGET))
                 if change.gained or change.lost or not change.sure:
-                    expected.add((holder.name, verb, bool(change.gained), bool(change.lost), change.sure))
+                    expected.add((identity.name, verb, bool(change.gained), bool(change.lost), change.sure))
         found = own_differences(view, after)
         assert not found.unseen
         assert expected == {
@@ -526,13 +532,13 @@ def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole
 @given(estates())
 def test_what_is_decided_by_kind_is_what_each_pair_comes_to(dossier: Dossier) -> None:
     store_subject = store_subjects([dossier], None, saltmarsh.MOMENT)[0]
-    for holder in dossier.identities.value or ():
-        by_kind = {bucket: p.reach for p in store_subject.across.of(holder) for bucket in p.buckets}
+    for identity in dossier.identities.value or ():
+        by_kind = {bucket: p.reach for p in store_subject.across.of(identity) for bucket in p.buckets}
         for bucket in BUCKETS:
-            alone = store_subject.across.on(holder, bucket)
+            alone = store_subject.across.on(identity, bucket)
             found = by_kind.get(bucket, {})
             assert {v: r.level for v, r in found.items()} == {v: r.level for v, r in alone.items()}, (
-                holder.name,
+                identity.name,
                 bucket,
             )
 
@@ -548,11 +554,11 @@ _ASKED = st.builds(
 @settings(max_examples=300)
 @given(_documents(), _documents(), _ASKED, st.sampled_from(BUCKETS))
 def test_a_boundary_leaves_what_both_allow(
-    own: list[Document], boundary: list[Document], asked: Request, bucket: str
+    own: list[AttachedPolicy], boundary: list[AttachedPolicy], asked: Request, bucket: str
 ) -> None:
-    def allowed(documents: list[Document], cap: Answer[str]) -> bool | None:
-        side = own_side(Identity(name="ann", policies=Answer("known", documents), boundary=cap), {}, [])
-        return decide(both_sides(Rules(bucket), side, ACCOUNT), asked).allowed
+    def allowed(documents: list[AttachedPolicy], cap: Answer[str]) -> bool | None:
+        side = policies_of(Identity(name="ann", policies=Answer("known", documents), boundary=cap), {}, [])
+        return decide(combined_rules(Rules(bucket), side, ACCOUNT), asked).allowed
 
     no: Answer[str] = Answer("absent")
     both = allowed(own, no) and allowed(boundary, no)
@@ -565,13 +571,13 @@ def test_a_boundary_caps_what_a_bucket_grants_a_role_and_not_what_it_grants_a_pe
     rules = Rules("reed", parse_policy(_policy(
         {"Effect": "Allow", "Principal": {"AWS": name}, "Action": "s3:*", "Resource": "arn:aws:s3:::reed/*"}
     )))  # fmt: skip
-    cap = _as_boundary([Document("b", _policy({"Effect": "Allow", "Action": "s3:GetObject", "Resource": "*"}))])
+    cap = _as_boundary([AttachedPolicy("b", _policy({"Effect": "Allow", "Action": "s3:GetObject", "Resource": "*"}))])
     found = {}
     for kind in ("person", "role"):
-        side = own_side(
+        side = policies_of(
             Identity(name="ann", resource=name, kind=kind, policies=Answer("known", []), boundary=cap), {}, []
         )
-        both = both_sides(rules, side, ACCOUNT)
+        both = combined_rules(rules, side, ACCOUNT)
         reach = reach_of(
             read_principal(name), both, EvaluationContext(saltmarsh.MOMENT, ACCOUNT), Budget(BUDGET), insider=True
         )
@@ -585,12 +591,12 @@ def test_a_hundred_limited_roles_are_told_apart_on_a_hundred_buckets() -> None:
     pattern = saltmarsh.harbour().dossier
     plain = next(bucket for bucket in pattern.buckets if bucket.policy.state == "absent")
     names = [f"b-{number:03d}" for number in range(100)]
-    everything = Document("all", _policy({"Effect": "Allow", "Action": "s3:*", "Resource": "*"}))
+    everything = AttachedPolicy("all", _policy({"Effect": "Allow", "Action": "s3:*", "Resource": "*"}))
     roles = [
         Identity(
             name=f"role-{name}", resource=f"arn:aws:iam::{ACCOUNT}:role/{name}", kind="role", groups=Answer("absent"),
             policies=Answer("known", [everything]), state=Answer("known", "enabled"),
-            boundary=_as_boundary([Document("b", _policy(
+            boundary=_as_boundary([AttachedPolicy("b", _policy(
                 {"Effect": "Allow", "Action": "s3:GetObject", "Resource": f"arn:aws:s3:::{name}/*"}))]),
         )
         for name in names
@@ -622,10 +628,10 @@ def test_buckets_that_are_alike_but_for_when_they_were_asked_are_decided_once(
         groups=Answer("known", []),
         buckets=[Bucket(name=n, policy=a, **(rest | {"ownership": a})) for n, a in zip(BUCKETS, asked, strict=True)],
         identities=Answer("known", [Identity(name="ann", resource=f"arn:aws:iam::{ACCOUNT}:user/ann",
-                                           policies=Answer("known", [Document("d", text)]))]),
+                                           policies=Answer("known", [AttachedPolicy("d", text)]))]),
     )  # fmt: skip
     store_subject = store_subjects([dossier], None, saltmarsh.MOMENT)[0]
-    [one] = store_subject.across.of(store_subject.index.holders["ann"])
+    [one] = store_subject.across.of(store_subject.index.identities_by_name["ann"])
     assert (one.reach["read"].level, one.buckets) == ("open", tuple(BUCKETS))
 
 
@@ -648,12 +654,12 @@ def test_an_identitys_own_permissions_are_read_in_the_stores_dialect() -> None:
         {"Effect": "Deny", "NotAction": "s3:ListBucket", "Resource": "*"},
     ]
     text = json.dumps({"Version": "2012-10-17", "Statement": statements})
-    ann = Identity(name="ann", policies=Answer("known", [Document("p", text)]), boundary=Answer("absent"))
+    ann = Identity(name="ann", policies=Answer("known", [AttachedPolicy("p", text)]), boundary=Answer("absent"))
     gateway = Answer("known", Software("a gateway", dialect="gateway-16"))
     told = []
     for software in (Answer("unsupported"), gateway, Answer("denied")):
-        side = own_side(ann, {}, [], answers=Answers(software))
-        rules = both_sides(Rules("maps"), side, "400100200300")
+        side = policies_of(ann, {}, [], answers=StoreSoftware(software))
+        rules = combined_rules(Rules("maps"), side, "400100200300")
         told.append(reach_of(read_principal("ann"), rules, AROUND, Budget(BUDGET), insider=True)["read"].level)
     assert told == ["closed", "open", "unknown"]
 
@@ -666,7 +672,7 @@ def test_why_tells_of_every_identity_what_access_tells(whole: Whole) -> None:
     for one in store_subjects(survey.dossiers, place.estate(), survey.manifest.taken):
         if one.name not in ("harbour", "cove"):
             continue
-        for who in (who for who in one.index.holders.values() if who.state.value != "disabled"):
+        for who in (who for who in one.index.identities_by_name.values() if who.state.value != "disabled"):
             for bucket, view in one.buckets.items():
                 levels = {verb: reach.level for verb, reach in one.across.on(who, bucket).items()}
                 asked = [RequestSpec(caller=who.resource or who.name, verb=verb) for verb in VERBS]

@@ -55,18 +55,18 @@ def _estate(folder: Path, address: str, more: str = "") -> Path:
     return folder
 
 
-def _held(store: str, identities: str, folder: Path) -> dict[str, Any]:
+def _held(store: str, service: str, folder: Path) -> dict[str, Any]:
     """Who holds which key, by a survey of a store and its identity service."""
-    _estate(folder, store, f"    identities: {{at: {identities}}}\n")
+    _estate(folder, store, f"    identities: {{at: {service}}}\n")
     assert lantern("survey", cwd=folder).code in (0, 3)
     told: dict[str, Any] = json.loads(lantern("credentials", "--json", cwd=folder).out)
     for row in told["credentials"]:
         del row["age"], row["idle"]  # by the second, and the next survey is one later
     [kept] = (folder / "surveys").glob("*/stores/real.json")
-    holders = json.loads(kept.read_bytes())["identities"]["value"]
+    identities = json.loads(kept.read_bytes())["identities"]["value"]
     beside = {
         h["name"]: [h.get(part, {}).get("value") for part in ("tags", "boundary", "policies", "assumable_by")]
-        for h in holders
+        for h in identities
     }
     return {kind: told[kind] for kind in ("identities", "credentials", "unread")} | {"beside": beside}
 
@@ -355,13 +355,13 @@ def test_what_a_link_opens_and_until_when_follows_from_its_text(whole: Whole, tm
 
 
 def test_a_link_across_the_border_of_two_pieces_is_found_once(tmp_path: Path) -> None:
-    from rusty_lantern.intake.link_scan import CHUNK, mine
+    from rusty_lantern.intake.link_scan import CHUNK, find_links
 
     link = b"https://h.example/b/k?AWSAccessKeyId=K&Expires=1&Signature=s%3D"
     for before in (CHUNK - len(link) // 2, CHUNK - 3, CHUNK - LONGEST, CHUNK):
         path = tmp_path / "text"
         path.write_bytes(b"x\n" * (before // 2) + link + b"\nend\n" + b"y\n" * 10)
-        found = mine([path]).links
+        found = find_links([path]).links
         assert [(signed.credential, where) for signed, _, where in found] == [("K", f"{path}:{before // 2 + 1}")]
     assert list(find_signed(b"signature=" * 100)) == []
 
@@ -400,7 +400,7 @@ def test_a_port_that_says_nothing_does_not_tell_that_plain_http_is_off(silent: b
     import asyncio
     import socket
 
-    from rusty_lantern.core.config.estate import Credential, Store
+    from rusty_lantern.core.config.estate import Credential, StoreConfig
     from rusty_lantern.core.errors import Place
     from rusty_lantern.stores.http.client import Client
     from rusty_lantern.stores.http.tls_check import answers_plain_http
@@ -410,6 +410,6 @@ def test_a_port_that_says_nothing_does_not_tell_that_plain_http_is_off(silent: b
         if silent:
             port.listen()
         at = f"https://127.0.0.1:{port.getsockname()[1]}"
-        client = Client(Store("s", Place("e"), "s3", at, Credential("chain"), timeout=1), None, Path())
+        client = Client(StoreConfig("s", Place("e"), "s3", at, Credential("chain"), timeout=1), None, Path())
         found = asyncio.run(answers_plain_http(client, saltmarsh.MOMENT))
     assert (found.state, found.value) == told

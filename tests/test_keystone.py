@@ -26,7 +26,7 @@ from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Reque
 from rusty_lantern.core.access.evaluator.request_builder import host_of
 from rusty_lantern.core.access.policy.bucket_rules import Rules, rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
-from rusty_lantern.core.access.policy.identity_policies import both_sides, side_of
+from rusty_lantern.core.access.policy.identity_policies import combined_rules, identity_policies_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.bucket import ContainerAcl
@@ -201,13 +201,15 @@ def test_every_verdict_agrees_with_the_server(estate: Estate) -> None:
     rules = {bucket.name: rules_of(bucket, dossier) for bucket in dossier.buckets if bucket.name != "canary"}
     assert len(rules) == CONTAINERS
     index = StoreIndex(dossier, dossier.taken)
-    holders: dict[str, Identity | None] = {user: index.holders[f"{user}@saltmarsh"] for user in ASKING + OWNING}
+    identities: dict[str, Identity | None] = {
+        user: index.identities_by_name[f"{user}@saltmarsh"] for user in ASKING + OWNING
+    }
     tokens = {user: tokens_of(estate.realm, user) for user in ASKING + OWNING} | {"nobody": [""]}
-    holders["nobody"] = None
+    identities["nobody"] = None
     few, some = sorted(rules)[:6], sorted(rules)[:: whole_or(3, 1)]
     cases = [
         (name, verb, user, referer, source)
-        for user in holders
+        for user in identities
         for name in (few if user in OWNING else some)
         for verb in (ACTIONS if user in ("deck", "nobody") else ("read", "list", "write"))
         for referer in (REFERERS if user == "nobody" and verb in ("read", "list") else REFERERS[:1])
@@ -223,9 +225,11 @@ def test_every_verdict_agrees_with_the_server(estate: Estate) -> None:
     outcome: Counter[str] = Counter()
     wrong = []
     for (name, verb, user, referer, source), passed in zip(cases, answers, strict=True):
-        holder = holders[user]
-        both = rules[name] if holder is None else both_sides(rules[name], side_of(index, holder), "")
-        caller = ANONYMOUS if holder is None else Caller("", "", holder.name, aliases=tuple(holder.aliases))
+        identity = identities[user]
+        both = (
+            rules[name] if identity is None else combined_rules(rules[name], identity_policies_of(index, identity), "")
+        )
+        caller = ANONYMOUS if identity is None else Caller("", "", identity.name, aliases=tuple(identity.aliases))
         found = said(both, verb, caller, referer, source)
         outcome["unknown" if found is None else "agree" if found is passed else "differ"] += 1
         if found not in (None, passed):
@@ -356,12 +360,12 @@ def test_access_rules_let_through_what_the_server_lets_through(estate: Estate, r
     ruled = Ruled(estate.door, token)
     credential = next(one for one in estate.dossier.credentials.value or () if one.id == key)
     assert credential.stands_for is not None
-    side = side_of(StoreIndex(estate.dossier, estate.dossier.taken), credential.stands_for)
+    side = identity_policies_of(StoreIndex(estate.dossier, estate.dossier.taken), credential.stands_for)
     caller = Caller("", "", credential.stands_for.name)
     for name in ("c00", "canary"):
         bucket = next(one for one in estate.dossier.buckets if one.name == name)
         without_acl = msgspec.structs.replace(bucket, container_acl=Answer("known", ContainerAcl()))
-        both = both_sides(rules_of(without_acl, estate.dossier), side, "")
+        both = combined_rules(rules_of(without_acl, estate.dossier), side, "")
         for action in WAYS:
             for object_key in KEYS if "KEY" in WAYS[action][0][1] else ("",):
                 if object_key and action != "s3:PutObject":
@@ -445,11 +449,13 @@ def test_names_count_where_everybody_is_in_the_first_domain(estate: Estate) -> N
         (estate.folder / "estate.yaml").write_text(changed)
         dossier = estate.survey(BOSS_USER="boss", BOSS_PASSWORD=PASSWORD)
         index = StoreIndex(dossier, dossier.taken)
-        holder = index.holders["pilot@Default"]
-        caller = Caller("", "", holder.name, aliases=tuple(holder.aliases))
+        identity = index.identities_by_name["pilot@Default"]
+        caller = Caller("", "", identity.name, aliases=tuple(identity.aliases))
         token = keystone.as_user(user, guests)
         for bucket in dossier.buckets:
-            found = said(both_sides(rules_of(bucket, dossier), side_of(index, holder), ""), "read", caller)
+            found = said(
+                combined_rules(rules_of(bucket, dossier), identity_policies_of(index, identity), ""), "read", caller
+            )
             assert found is passes(door, bucket.name, "read", token), bucket.name
         assert len(dossier.buckets) == len(written)
     finally:
@@ -486,4 +492,4 @@ def test_whoever_is_disabled_is_let_in_to_nothing(estate: Estate) -> None:
 def reached(dossier: Dossier, identity: str) -> set[str]:
     """The buckets that an identity can do something in."""
     [store] = store_subjects([dossier], None, dossier.taken)
-    return {bucket for group in store.across.of(store.index.holders[identity]) for bucket in group.buckets}
+    return {bucket for group in store.across.of(store.index.identities_by_name[identity]) for bucket in group.buckets}

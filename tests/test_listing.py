@@ -9,13 +9,13 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from rusty_lantern.core.config.estate import Credential, Pace, Store
+from rusty_lantern.core.config.estate import Credential, Pace, StoreConfig
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.object_version import ObjectVersion
-from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.simulator.contents import StandinKey, StoreContents
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
@@ -40,7 +40,7 @@ def stored(keys: list[str], each: int = 1) -> list[ObjectVersion]:
 
 def client_of(address: str, per_second: int = 100_000) -> Client:
     pace = Pace(32, per_second)
-    store = Store("s", Place("estate.yaml"), "s3", address, Credential("chain"), pace, plain_http=True)
+    store = StoreConfig("s", Place("estate.yaml"), "s3", address, Credential("chain"), pace, plain_http=True)
     return Client(store, Signed(AccessKey(saltmarsh.KEY_ID, saltmarsh.SECRET), "us-east-1"), Path())
 
 
@@ -49,7 +49,7 @@ def listed(
 ) -> tuple[list[Entry], bool, int]:
     """What a walk finds, whether that was everything, and how many questions it took."""
     dossier = Dossier(store="s", taken=saltmarsh.MOMENT, buckets=[Bucket(name="b")])
-    holdings = Holdings(dossier, {saltmarsh.KEY_ID: Access(saltmarsh.SECRET, "")}, {"b": versions})
+    holdings = StoreContents(dossier, {saltmarsh.KEY_ID: StandinKey(saltmarsh.SECRET, "")}, {"b": versions})
     spans: dict[bytes, list[Entry]] = {}
 
     def take(span: Span, entries: list[Entry]) -> None:
@@ -102,7 +102,7 @@ def test_a_listing_that_stops_at_the_limit_stops_at_the_same_place_every_time() 
 def test_one_listing_of_versions_counts_objects_old_versions_and_markers() -> None:
     dossier = Dossier(store="s", taken=saltmarsh.MOMENT, buckets=[Bucket(name="b")])
     held = {"b": stored([f"k{n}" for n in range(40)], 3)}
-    holdings = Holdings(dossier, {saltmarsh.KEY_ID: Access(saltmarsh.SECRET, "")}, held)
+    holdings = StoreContents(dossier, {saltmarsh.KEY_ID: StandinKey(saltmarsh.SECRET, "")}, held)
 
     async def count(address: str) -> tuple[object, object]:
         async with client_of(address) as client:

@@ -39,9 +39,9 @@ from rusty_lantern.core.object_rules.sampling import words as in_words
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.objects.duckdb_engine import engine, table_path
 from rusty_lantern.objects.evaluation import Judging, tallies
-from rusty_lantern.objects.inventory import take
+from rusty_lantern.objects.inventory import read_inventory_files
 from rusty_lantern.objects.replica_diff import lacking
-from rusty_lantern.objects.retention_summary import locks
+from rusty_lantern.objects.retention_summary import retention_summaries
 from rusty_lantern.objects.table_set import VersionTable, open_source, table_of, version_table
 from rusty_lantern.objects.tables import read_versions, table_writer
 from tests.conftest import PROGRAM, Demo, estate_for, lantern
@@ -118,7 +118,7 @@ def test_the_columns_say_of_retention_what_the_plain_rules_say(
 ) -> None:
     made = kept(folder, keys)
     table = VersionTable(made.path, default_mode="compliance", default_retention=30 * 86400)
-    (summary,) = locks([table], NOW)
+    (summary,) = retention_summaries([table], NOW)
     by_deleter: dict[str, int] = {}
     for part in summary.groups:
         by_deleter[part.deletable_by] = by_deleter.get(part.deletable_by, 0) + part.versions
@@ -605,7 +605,7 @@ def taken_from(folder: Path, rows: list[str], newer_than: int = 0) -> tuple[str,
     (folder / "i.csv").write_text(HEADED + "".join(f"{row}\n" for row in rows))
     inventory = Inventory("{bucket}/*.csv", COLUMNS, newer_than=newer_than)
     out = folder / "out.parquet"
-    made = take([folder / "i.csv"], inventory, "press", out, datetime.now(UTC))
+    made = read_inventory_files([folder / "i.csv"], inventory, "press", out, datetime.now(UTC))
     assert made.table.unread is made.usage.unread is made.versions.unread is not out.exists()
     return made.table.reason, list(read_versions(out)) if out.exists() else []
 
@@ -631,7 +631,7 @@ def test_an_inventory_of_long_ago_is_not_read(tmp_path: Path) -> None:
     (tmp_path / "out.parquet").unlink()
     inventory = Inventory("{bucket}/*.csv", COLUMNS, newer_than=8 * 86_400)
     later = datetime.now(UTC) + timedelta(days=9)
-    made = take([tmp_path / "i.csv"], inventory, "press", tmp_path / "out.parquet", later)
+    made = read_inventory_files([tmp_path / "i.csv"], inventory, "press", tmp_path / "out.parquet", later)
     assert "it is 9 days old, and estate.yaml wants it newer than 8 days" in made.table.reason
 
 

@@ -21,7 +21,7 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.config.estate import Credential, Pace, Store
+from rusty_lantern.core.config.estate import Credential, Pace, StoreConfig
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import decode
@@ -338,7 +338,7 @@ def test_giants_are_listed_in_spans_on_a_real_store(gateway: Gateway) -> None:
     for key in keys[:40]:
         client.put_object(Bucket="giant", Key=key, Body=b"yy")
     client.delete_object(Bucket="giant", Key=keys[0])
-    store = Store("g", Place("e"), "s3", gateway.address, Credential("chain"), Pace(16, 5000), plain_http=True)
+    store = StoreConfig("g", Place("e"), "s3", gateway.address, Credential("chain"), Pace(16, 5000), plain_http=True)
     found: list[tuple[str, str]] = []
 
     async def walk() -> bool:

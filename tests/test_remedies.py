@@ -12,7 +12,7 @@ import msgspec
 import pytest
 from hypothesis import given, settings
 
-from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
@@ -242,7 +242,7 @@ def test_of_many_subjects_each_thing_to_do_is_told_once_with_how_many_need_it(tm
     sheet = "{sheet: s, require: {versioning: {is: on, severity: high}, lock.enabled: {is: on, severity: critical}}}"
     make(tmp_path / "ws", workspace_files("http://127.0.0.1:9") | {"baseline.yaml": (f"sheets: [{sheet}]", 0o644)})
     dossier = Dossier(store="harbour", taken=saltmarsh.MOMENT, listing=Answer("known", 120), buckets=made)
-    keep(tmp_path / "ws" / "surveys", "x", saltmarsh.MOMENT, [dossier])
+    save(tmp_path / "ws" / "surveys", "x", saltmarsh.MOMENT, [dossier])
     out = lantern("remedy", cwd=tmp_path / "ws").out
     assert out.index("critical  lock.enabled") < out.index("high  versioning")
     told = " ".join(out.split())

@@ -19,7 +19,7 @@ import pytest
 from lxml import html
 from pyarrow import parquet
 
-from rusty_lantern.archive.surveys import keep
+from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import lost_dossier
@@ -147,7 +147,7 @@ def test_an_extract_names_the_buckets_that_may_belong_to_it(tmp_path: Path) -> N
     ]
     place = tmp_path / "ws"
     make(place, workspace_files("http://127.0.0.1:9"))
-    keep(place / "surveys", "x", saltmarsh.MOMENT, [msgspec.structs.replace(harbour, buckets=dark)])
+    save(place / "surveys", "x", saltmarsh.MOMENT, [msgspec.structs.replace(harbour, buckets=dark)])
     asked = ("report", "--for", "tags.steward=finance", "--out", "out", "--no-figures")
     assert lantern(*asked, cwd=place).code == 0
     assert json.loads((place / "out/report.json").read_text())["maybe_for"] == ["harbour/grant-ledger"]
@@ -159,7 +159,7 @@ def test_an_extract_names_the_buckets_that_may_belong_to_it(tmp_path: Path) -> N
 def test_a_page_of_stores_that_were_not_read_says_of_nothing_that_there_is_none(tmp_path: Path) -> None:
     make(tmp_path / "ws", workspace_files("http://127.0.0.1:9"))
     gone: Answer[int] = Answer("failed", None, "cannot connect")
-    keep(tmp_path / "ws/surveys", "x", saltmarsh.MOMENT, [lost_dossier("harbour", "", saltmarsh.MOMENT, gone)])
+    save(tmp_path / "ws/surveys", "x", saltmarsh.MOMENT, [lost_dossier("harbour", "", saltmarsh.MOMENT, gone)])
     assert lantern("report", "--out", "page.html", "--no-figures", cwd=tmp_path / "ws").code == 0
     page = (tmp_path / "ws/page.html").read_text()
     assert "No drift in what was read." in page and "No requirement is unknown in what was read." in page

@@ -79,7 +79,7 @@ def test_what_is_kept_is_for_its_user_alone(tmp_path: Path) -> None:
         folder = workspace(tmp_path / "ws", at)
         lantern("survey", "--log", "questions.jsonl", cwd=folder)
     lantern("audit", cwd=folder)
-    made = [*(folder / "surveys").rglob("*"), *(folder / "standings").rglob("*"), folder / "questions.jsonl"]
+    made = [*(folder / "surveys").rglob("*"), *(folder / "results").rglob("*"), folder / "questions.jsonl"]
     loose = [path for path in made if stat.S_IMODE(path.stat().st_mode) & 0o077]
     assert loose == []
     assert len(made) > 5

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rusty_lantern.core.access.evaluator.condition_tests import glob_fits
-from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
+from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OptionalSet, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, TextSet, complement, literals
 from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, as_networks, networks
 from rusty_lantern.core.access.solver.sets.matching import globs, matching
@@ -118,8 +118,8 @@ def test_two_halves_make_the_whole_internet_and_addresses_print_as_networks() ->
 
 @given(st.sets(st.sampled_from("abc")), st.sets(st.sampled_from("abc")), st.booleans(), st.booleans())
 def test_absent_is_a_member_of_its_own(left: set[str], right: set[str], absent: bool, other: bool) -> None:
-    a = Maybe(Finite(left), absent=absent)
-    b = Maybe(Finite(right), absent=other)
+    a = OptionalSet(FiniteSet(left), absent=absent)
+    b = OptionalSet(FiniteSet(right), absent=other)
     assert a.meet(b, WORK).absent == (absent and other)
     assert a.join(b, WORK).absent == (absent or other)
     assert a.minus(b, WORK).absent == (absent and not other)

@@ -14,7 +14,7 @@ import pytest
 from rusty_lantern.archive.chain import against, anchor_of, history, integrity
 from rusty_lantern.archive.pruning import prune
 from rusty_lantern.archive.signing import Signer, new_key, public_path, read_public, read_signature
-from rusty_lantern.archive.surveys import MANIFEST, PRUNED, keep, names
+from rusty_lantern.archive.surveys import MANIFEST, PRUNED, names, save
 from rusty_lantern.core.config.estate import Credential
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -39,7 +39,7 @@ def archive(tmp_path: Path, signer: Signer) -> Path:
     """Five signed surveys, a day apart."""
     folder = tmp_path / "surveys"
     for day in range(5):
-        keep(folder, "x", saltmarsh.MOMENT + timedelta(days=day), [SMALL], signer=signer)
+        save(folder, "x", saltmarsh.MOMENT + timedelta(days=day), [SMALL], signer=signer)
     return folder
 
 
@@ -91,7 +91,7 @@ def test_an_archive_without_any_signature_is_told_where_a_signer_is_named(archiv
     for name in names(archive):
         (archive / name / f"{MANIFEST}.sig").unlink()
     assert wrongs(archive, signer) == ["no survey here is signed: anybody may have written them all"]
-    keep(archive, "x", saltmarsh.MOMENT + timedelta(days=9), [SMALL], signer=signer)
+    save(archive, "x", saltmarsh.MOMENT + timedelta(days=9), [SMALL], signer=signer)
     assert wrongs(archive, signer) == []  # what is signed now vouches for what it follows, by its hash
 
 
@@ -165,7 +165,7 @@ def test_a_pruning_record_that_somebody_else_wrote_is_told(archive: Path, signer
 
 def test_an_anchor_counts_what_was_put_in_beside(archive: Path, signer: Signer) -> None:
     line = anchor_of(archive, history(archive, verify=False))
-    keep(archive, "x", saltmarsh.MOMENT + timedelta(hours=5), [SMALL], signer=signer)
+    save(archive, "x", saltmarsh.MOMENT + timedelta(hours=5), [SMALL], signer=signer)
     assert "the anchor counts 5 surveys" in against(archive, history(archive, verify=False), line)
     with pytest.raises(BadInput, match="no anchor"):
         against(archive, [], "nothing of the kind")
@@ -236,13 +236,13 @@ def test_a_kept_audit_that_somebody_else_wrote_does_not_count_and_a_report_is_si
     with (folder / "estate.yaml").open("a") as estate:
         estate.write(f"sign: {{key: file:{key}}}\n")
     right = lantern("history", "--json", cwd=folder).out
-    kept = next((folder / "standings").glob("*Z.json"))
+    kept = next((folder / "results").glob("*Z.json"))
     forged = json.loads(kept.read_bytes())
-    forged["stood"] = []
+    forged["not_ok"] = []
     kept.write_text(json.dumps(forged))
     assert lantern("history", "--json", cwd=folder).out == right
     audited = lantern("audit", "--json", cwd=folder).out
-    counts = next((folder / "standings").glob("*.tallies.json"))
+    counts = next((folder / "results").glob("*.tallies.json"))
     told = counts.read_text()
     assert '"failed":' in told
     counts.write_text(re.sub(r'"failed":\d+', '"failed":0', told))
@@ -269,7 +269,7 @@ def test_the_status_line_leaves_out_an_audit_that_somebody_else_wrote(whole: Who
     def forge() -> str:
         assert lantern("audit", cwd=folder).code == 1
         assert "991 critical" not in lantern(cwd=folder).out
-        for kept in (folder / "standings").glob("*Z.json"):
+        for kept in (folder / "results").glob("*Z.json"):
             kept.write_bytes(re.sub(rb'"critical":\d+', b'"critical":991', kept.read_bytes()))
         return lantern(cwd=folder).out
 

@@ -26,7 +26,7 @@ from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import CREDENTIAL
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
-from rusty_lantern.stores.http.concurrency_limit import Gate
+from rusty_lantern.stores.http.concurrency_limit import ConcurrencyLimit
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.s3.bucket_settings import read_bucket
 from tests.conftest import PROGRAM, Demo, answering, begin, estate_for, lantern, whole_or
@@ -257,7 +257,7 @@ def test_an_expired_credential_is_renewed_midway(tmp_path: Path) -> None:
 
 
 def test_the_gate_rises_while_answers_are_quick_and_halves_when_the_store_is_busy() -> None:
-    gate = Gate(ceiling=32)
+    gate = ConcurrencyLimit(ceiling=32)
     for _ in range(2000):
         gate.answered(0.02)
     assert gate.limit == 32
@@ -272,7 +272,7 @@ def test_the_gate_rises_while_answers_are_quick_and_halves_when_the_store_is_bus
 
 
 def test_the_gate_doubles_with_each_round_until_the_store_is_slower_once() -> None:
-    gate = Gate(ceiling=128)
+    gate = ConcurrencyLimit(ceiling=128)
     for _ in range(8 + 16 + 32):
         gate.answered(0.02)
     assert gate.limit == 64
@@ -287,7 +287,7 @@ def test_the_gate_doubles_with_each_round_until_the_store_is_slower_once() -> No
 
 def test_what_is_late_gives_its_place_to_others_and_says_so_once() -> None:
     async def crowd() -> tuple[list[str], int]:
-        gate, told = Gate(1, late_after=0.02), []
+        gate, told = ConcurrencyLimit(1, late_after=0.02), []
 
         async def one(name: str, seconds: float) -> None:
             async with gate.turn(lambda: told.append(f"{name} is late")):
@@ -307,7 +307,7 @@ def test_what_is_late_gives_its_place_to_others_and_says_so_once() -> None:
 @pytest.mark.parametrize("given_up", [0, 1, 2])
 def test_who_no_longer_waits_for_a_place_takes_none_from_others(given_up: int) -> None:
     async def crowd() -> int:
-        gate = Gate(1)
+        gate = ConcurrencyLimit(1)
 
         async def one() -> None:
             async with gate.turn():
@@ -327,7 +327,7 @@ def test_who_no_longer_waits_for_a_place_takes_none_from_others(given_up: int) -
 @pytest.mark.parametrize("limit", [1, 5])
 def test_the_gate_lets_in_no_more_than_its_limit(limit: int) -> None:
     async def crowd() -> int:
-        gate, inside, most = Gate(limit), 0, 0
+        gate, inside, most = ConcurrencyLimit(limit), 0, 0
 
         async def one() -> None:
             nonlocal inside, most

@@ -27,7 +27,7 @@ def workspace(lived: Lived, tmp_path: Path) -> Path:
     """The demo's workspace, without anything counted."""
     folder = tmp_path / "ws"
     shutil.copytree(lived.folder, folder)
-    shutil.rmtree(folder / "standings", ignore_errors=True)
+    shutil.rmtree(folder / "results", ignore_errors=True)
     return folder
 
 
@@ -37,7 +37,7 @@ def said(folder: Path, *more: str) -> list[Ran]:
 
 def test_what_is_kept_says_what_counting_says_and_damage_to_it_is_counted_again(workspace: Path) -> None:
     counted = said(workspace)
-    kept = {path: path.read_bytes() for path in (workspace / "standings").glob("*.*.json")}
+    kept = {path: path.read_bytes() for path in (workspace / "results").glob("*.*.json")}
     assert {path.name.split(".")[1] for path in kept} == {"tallies", "locks", "keys", "lacking", "weakened"}
     assert said(workspace) == counted
     for path, content in kept.items():
@@ -53,7 +53,7 @@ def test_what_is_kept_says_what_counting_says_and_damage_to_it_is_counted_again(
 
 def test_what_is_kept_is_read_until_something_that_it_depends_on_changes(workspace: Path) -> None:
     first = lantern("audit", "--json", cwd=workspace)
-    path = next(path for path in (workspace / "standings").glob("20261102*.tallies.json"))
+    path = next(path for path in (workspace / "results").glob("20261102*.tallies.json"))
     forged = json.loads(path.read_text())
     for _, counts in forged["counts"].values():
         for tally in counts:
@@ -70,8 +70,8 @@ def test_what_is_kept_is_read_until_something_that_it_depends_on_changes(workspa
 
 def test_a_workspace_that_cannot_be_written_to_is_counted_each_time(workspace: Path) -> None:
     expected = lantern("retention", "--json", cwd=workspace)
-    shutil.rmtree(workspace / "standings")
-    (workspace / "standings").write_text("not a folder")
+    shutil.rmtree(workspace / "results")
+    (workspace / "results").write_text("not a folder")
     for _ in range(2):
         assert lantern("retention", "--json", cwd=workspace) == expected
 

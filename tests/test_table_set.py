@@ -16,7 +16,7 @@ from rusty_lantern.objects import table_set
 from rusty_lantern.objects.evaluation import tallies
 from rusty_lantern.objects.protection_changes import weakened
 from rusty_lantern.objects.replica_diff import keys_in
-from rusty_lantern.objects.retention_summary import kept, locks
+from rusty_lantern.objects.retention_summary import protected_bytes, retention_summaries
 from rusty_lantern.objects.table_set import VersionTable, stretches
 from rusty_lantern.objects.tables import table_writer
 from tests.test_objects import NOW, TABLES, required
@@ -56,8 +56,8 @@ def test_many_tables_together_say_what_each_says_alone(
     with pytest.MonkeyPatch.context() as patched:
         patched.setattr(table_set, "MOST_ROWS", most)
         assert tallies(asked, NOW) == [tallies([one], NOW)[0] for one in asked]
-        assert locks(tables, NOW) == [locks([table], NOW)[0] for table in tables]
-        assert kept(tables, NOW) == [kept([table], NOW)[0] for table in tables]
+        assert retention_summaries(tables, NOW) == [retention_summaries([table], NOW)[0] for table in tables]
+        assert protected_bytes(tables, NOW) == [protected_bytes([table], NOW)[0] for table in tables]
         assert keys_in(tables) == [keys_in([table])[0] for table in tables]
         before = [*tables[1:], tables[0]]
         alone = [weakened([old], [new], NOW)[0] for old, new in zip(before, tables, strict=True)]
@@ -99,7 +99,7 @@ def test_tables_of_an_earlier_lantern_beside_new_ones_are_read_where_they_hold_w
     whole = keys_in(tables)
     old: pa.Table = pq.read_table(tables[1].path)
     pq.write_table(old.drop_columns(["encryption_key"]), tables[1].path)
-    assert locks(tables, NOW) == [locks([table], NOW)[0] for table in tables]
+    assert retention_summaries(tables, NOW) == [retention_summaries([table], NOW)[0] for table in tables]
     with pytest.raises(Damaged, match="written by an earlier lantern"):
         keys_in(tables)
     assert whole == [whole[0]] * 3

@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from rusty_lantern.core.config.estate import Credential, Store
+from rusty_lantern.core.config.estate import Credential, StoreConfig
 from rusty_lantern.core.errors import Place
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.s3_server import Standin
@@ -110,5 +110,5 @@ def test_buckets_are_addressed_by_path_or_by_host(
     addressing: str, bucket: str, key: str, expected: tuple[str, str]
 ) -> None:
     at = "https://o.example:8443/base"
-    store = Store("s", Place("estate.yaml"), "s3", at, Credential("chain"), addressing=addressing)
+    store = StoreConfig("s", Place("estate.yaml"), "s3", at, Credential("chain"), addressing=addressing)
     assert Client(store, None, Path()).target(bucket, key) == expected

@@ -111,13 +111,13 @@ def facts(dossier: Dossier, people: Sequence[str] = ()) -> dict[tuple[str, str, 
         for name, definition in REGISTER.items():
             if definition.subject == subject.kind:
                 found[subject.kind, subject.label, name] = subject.fact(name)
-    for holder in (one for one in dossier.identities.value or () if one.name in people):
-        found |= {("what it can do", holder.name, f"{bucket.name} {verb}"): Answer("known", "closed")
+    for identity in (one for one in dossier.identities.value or () if one.name in people):
+        found |= {("what it can do", identity.name, f"{bucket.name} {verb}"): Answer("known", "closed")
                   for bucket in dossier.buckets for verb in VERBS}  # fmt: skip
         found |= {
-            ("what it can do", holder.name, f"{bucket} {verb}"): Answer("failed") if reach.level == "unknown" else
+            ("what it can do", identity.name, f"{bucket} {verb}"): Answer("failed") if reach.level == "unknown" else
             Answer("known", reach.level)
-            for group in store_subject.across.of(holder) for bucket in group.buckets
+            for group in store_subject.across.of(identity) for bucket in group.buckets
             for verb, reach in group.reach.items()
         }  # fmt: skip
     return found

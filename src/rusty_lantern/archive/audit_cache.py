@@ -1,4 +1,4 @@
-"""The results of audits of saved surveys, kept beside the surveys (`standings/`), so that looking back is quick.
+"""The results of audits of saved surveys, kept beside the surveys (`results/`), so that looking back is quick.
 
 Nothing here is a source: a file that is missing, or was judged by another baseline, is worked out again.
 """
@@ -12,18 +12,18 @@ from pathlib import Path
 import msgspec
 
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.archive.quick_status import MANIFEST, STANDINGS, judged_by
+from rusty_lantern.archive.quick_status import MANIFEST, SUMMARIES, judged_by
 from rusty_lantern.archive.surveys import Survey, load
 from rusty_lantern.archive.workspace import Workspace
 from rusty_lantern.core.audit.audit import Audit
-from rusty_lantern.core.history.drift_history import Standing, standing_of
+from rusty_lantern.core.history.drift_history import AuditSummary, audit_summary
 
 Judge = Callable[[Survey], Audit]
 """Audits a survey as of its own moment."""
 
 
-class Standings:
-    """The standings of a workspace by its present baseline, estate and waivers."""
+class AuditSummaries:
+    """The summaries of a workspace by its present baseline, estate and waivers."""
 
     def __init__(self, place: Workspace, judge: Judge, *, fresh: bool = False) -> None:
         self.place = place
@@ -34,45 +34,45 @@ class Standings:
         """How many had to be worked out."""
         self._texts = place.judging_texts()
         self._sealed = place.sealed
-        self._anew: dict[str, Standing] = {}
+        self._anew: dict[str, AuditSummary] = {}
 
-    def known(self, name: str) -> Standing | None:
-        """The standing of a survey, if it is kept and still good."""
+    def known(self, name: str) -> AuditSummary | None:
+        """The summary of a survey, if it is kept and still good."""
         if name in self._anew:
             return self._anew[name]
         if self.fresh:
             return None
         try:
-            kept = msgspec.json.decode(self._sealed.read(self._path(name)), type=Standing)
+            kept = msgspec.json.decode(self._sealed.read(self._path(name)), type=AuditSummary)
         except (OSError, ValueError):
             return None  # worked out again
         return kept if kept.judged_by == self._digest(name) else None
 
-    def of(self, name: str) -> Standing:
-        """The standing of a survey, worked out and kept if it is not known. Raises what `load` raises."""
+    def of(self, name: str) -> AuditSummary:
+        """The summary of a survey, worked out and kept if it is not known. Raises what `load` raises."""
         return self.known(name) or self.keep(load(self.place.surveys, name))
 
-    def keep(self, survey: Survey, audit: Audit | None = None) -> Standing:
-        """Work out the standing of a survey, or take it from its audit, and keep it where the workspace lets us."""
+    def keep(self, survey: Survey, audit: Audit | None = None) -> AuditSummary:
+        """Work out the summary of a survey, or take it from its audit, and keep it where the workspace lets us."""
         self.judged += 1
         audit = audit or self.judge(survey)
         by = self._digest(survey.name)
-        standing = standing_of(survey.name, survey.manifest.taken, by, audit, list(self._texts))
-        self._anew[survey.name] = standing
+        summary = audit_summary(survey.name, survey.manifest.taken, by, audit, list(self._texts))
+        self._anew[survey.name] = summary
         with suppress(CannotWrite, OSError):  # a workspace that cannot be written to only makes it slower
-            self._sealed.write(self._path(survey.name), msgspec.json.encode(standing) + b"\n")
-        return standing
+            self._sealed.write(self._path(survey.name), msgspec.json.encode(summary) + b"\n")
+        return summary
 
-    def before(self, names: list[str], most: int) -> Iterator[Standing]:
-        """The standings of surveys, latest first, until `most` had to be worked out."""
+    def before(self, names: list[str], most: int) -> Iterator[AuditSummary]:
+        """The summaries of surveys, latest first, until `most` had to be worked out."""
         for name in reversed(names):
-            standing = self.known(name)
-            if standing is None and self.judged >= most:
+            summary = self.known(name)
+            if summary is None and self.judged >= most:
                 return
-            yield standing or self.of(name)
+            yield summary or self.of(name)
 
     def _path(self, name: str) -> Path:
-        return self.place.folder / STANDINGS / f"{name}.json"
+        return self.place.folder / SUMMARIES / f"{name}.json"
 
     def _digest(self, name: str) -> str:
         """By what a survey is judged: its own manifest, and everything that judging depends on."""

@@ -20,7 +20,7 @@ from rusty_lantern.archive.surveys import (
     MANIFEST,
     PRUNED,
     Head,
-    Kept,
+    HistoryEntry,
     Manifest,
     _manifest,
     load,
@@ -49,10 +49,10 @@ class Integrity(msgspec.Struct, frozen=True):
         return [words for words in (self.unsigned, self.newest_missing, self.pruning_record, self.anchor) if words]
 
 
-def history(archive: Path, *, verify: bool, signer: PublicKey | None = None) -> list[Kept]:
-    """Every kept survey, oldest first. With `verify`, every file is hashed and the chain of surveys is followed; with a
-    `signer`, signatures are checked too."""
-    surveys: list[Kept] = []
+def history(archive: Path, *, verify: bool, signer: PublicKey | None = None) -> list[HistoryEntry]:
+    """Every saved survey, oldest first. With `verify`, every file is hashed and the chain of surveys is followed; with
+    a `signer`, signatures are checked too."""
+    surveys: list[HistoryEntry] = []
     digests: dict[str, str] = {}
     followers: dict[str | None, str] = {}
     for name in names(archive):
@@ -70,7 +70,7 @@ def history(archive: Path, *, verify: bool, signer: PublicKey | None = None) -> 
         except OSError as error:
             wrong = f"{MANIFEST} cannot be read: {error.strerror}"
         signed, forged = _signed(folder, purpose_of(name), signer, must=any(one.signed for one in surveys))
-        surveys.append(Kept(name, manifest, digest, wrong or forged, gone, signed))
+        surveys.append(HistoryEntry(name, manifest, digest, wrong or forged, gone, signed))
         digests[digest] = name
     return surveys
 
@@ -112,7 +112,9 @@ def _signed(folder: Path, purpose: str, signer: PublicKey | None, *, must: bool)
     return signature.key, "" if signer.fits(signature, purpose, content) else "its signature is not of this survey"
 
 
-def integrity(archive: Path, kept: Sequence[Kept], signer: PublicKey | None = None, anchor: str = "") -> Integrity:
+def integrity(
+    archive: Path, kept: Sequence[HistoryEntry], signer: PublicKey | None = None, anchor: str = ""
+) -> Integrity:
     """What is wrong with the archive as a whole."""
     bare = signer is not None and bool(kept) and not any(one.signed for one in kept)
     return Integrity(
@@ -123,7 +125,7 @@ def integrity(archive: Path, kept: Sequence[Kept], signer: PublicKey | None = No
     )
 
 
-def _newest(archive: Path, kept: Sequence[Kept]) -> str:
+def _newest(archive: Path, kept: Sequence[HistoryEntry]) -> str:
     try:
         head = msgspec.json.decode((archive / HEAD).read_bytes(), type=Head)
     except FileNotFoundError:
@@ -152,7 +154,7 @@ ANCHOR = re.compile(r"lantern-anchor (\d{8}T\d{6}Z) (\d{1,9}) ([0-9a-f]{64})")
 """An anchor: the newest survey, how many led to it, the hash of its manifest."""
 
 
-def anchor_of(archive: Path, kept: Sequence[Kept]) -> str:
+def anchor_of(archive: Path, kept: Sequence[HistoryEntry]) -> str:
     """The line to be put outside. Raises `BadInput` where there is no survey."""
     if not kept:
         raise BadInput(Problem("no survey is saved here yet", remedy="take one with: lantern survey"))
@@ -165,7 +167,7 @@ def _count(archive: Path, until: str) -> int:
     return len({name for name in (*names(archive), *gone) if name <= until})
 
 
-def against(archive: Path, kept: Sequence[Kept], line: str) -> str:
+def against(archive: Path, kept: Sequence[HistoryEntry], line: str) -> str:
     """What is wrong by an anchor; empty where it fits. Raises `BadInput` for a line that is none."""
     match = ANCHOR.search(line)
     if match is None:

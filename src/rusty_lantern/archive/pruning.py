@@ -18,10 +18,10 @@ import msgspec
 
 from rusty_lantern.archive.atomic_write import write_whole
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.archive.quick_status import STANDINGS
+from rusty_lantern.archive.quick_status import SUMMARIES
 from rusty_lantern.archive.surveys import MANIFEST, PRUNED, Manifest, Pruned, names, pruned
 from rusty_lantern.core.errors import BadInput, Place, Problem
-from rusty_lantern.core.value_types import DURATION, NotOnScale
+from rusty_lantern.core.value_types import DURATION, InvalidValue
 
 if TYPE_CHECKING:
     from rusty_lantern.archive.signing import Signer
@@ -35,7 +35,7 @@ _PERIODS: dict[str, Callable[[datetime], object]] = {
 }
 
 
-class Rule(msgspec.Struct, frozen=True):
+class PruningRule(msgspec.Struct, frozen=True):
     """Keep the last survey of each period, for so many seconds before the latest survey (0: for ever)."""
 
     period: str
@@ -49,32 +49,32 @@ class Rule(msgspec.Struct, frozen=True):
         return set(last.values())
 
 
-def read_rule(written: str) -> Rule:
+def read_rule(written: str) -> PruningRule:
     """Read `all for 30 days`, `weekly for 1 year`, `monthly`. Raises `BadInput`."""
     match = re.fullmatch(r"(all|daily|weekly|monthly|yearly)(?: for (.+))?", written.strip())
     if match is None:
         raise BadInput(Problem(f'"{written}" is no rule', remedy="--keep 'all for 30 days' --keep 'weekly for 1 year'"))
     try:
-        return Rule(match[1], int(DURATION.read(match[2])) if match[2] else 0)  # type: ignore[arg-type]
-    except NotOnScale as error:
+        return PruningRule(match[1], int(DURATION.read(match[2])) if match[2] else 0)  # type: ignore[arg-type]
+    except InvalidValue as error:
         raise BadInput(Problem(f"--keep: {error}")) from None
 
 
-class Plan(msgspec.Struct, frozen=True):
+class PruningPlan(msgspec.Struct, frozen=True):
     """What stays and what goes: names of surveys, oldest first."""
 
     stay: list[str]
     go: list[str]
 
 
-def plan(archive: Path, rules: Sequence[Rule]) -> Plan:
+def plan(archive: Path, rules: Sequence[PruningRule]) -> PruningPlan:
     """What a set of rules keeps: whatever one of them keeps, and the latest. Raises `BadInput` for a survey unread."""
     manifests = {name: _manifest(archive / name) for name in names(archive)}
     if not manifests:
-        return Plan([], [])
+        return PruningPlan([], [])
     taken = [manifest.taken for manifest in manifests.values()]
     kept = {taken[-1]}.union(*(rule.keeps(taken) for rule in rules))
-    return Plan(
+    return PruningPlan(
         [n for n, m in manifests.items() if m.taken in kept], [n for n, m in manifests.items() if m.taken not in kept]
     )
 
@@ -100,7 +100,7 @@ def prune(archive: Path, go: Sequence[str], rule: str, signer: Signer | None = N
         try:
             (archive / name).rename(aside)
             shutil.rmtree(aside)
-            for counted in (archive.parent / STANDINGS).glob(f"{name}.*"):
+            for counted in (archive.parent / SUMMARIES).glob(f"{name}.*"):
                 counted.unlink()
         except OSError as error:
             raise CannotWrite(Problem(f"cannot be deleted: {error.strerror}", Place(str(archive / name)))) from None

@@ -10,27 +10,27 @@ import msgspec
 
 from rusty_lantern import __version__
 
-ESTATE, SURVEYS, STANDINGS, MANIFEST = "estate.yaml", "surveys", "standings", "survey.json"
+ESTATE, SURVEYS, SUMMARIES, MANIFEST = "estate.yaml", "surveys", "results", "survey.json"
 PARTIAL = ".partial"
-FORM = 17
-"""Of kept standings: one of another form is worked out again."""
+FORM = 18
+"""Of kept summaries: one of another form is worked out again."""
 
 
 class Glimpse(msgspec.Struct, frozen=True):
-    """The part of a saved standing that says what a survey came out as, and by which rules."""
+    """The part of a saved summary that says what a survey came out as, and by which rules."""
 
     judged_by: str
     judged_with: list[str]
     counts: dict[str, int]
     drift_by_severity: dict[str, int]
     unread: list[str]
-    stood: list[tuple[str, str, str, str, str, str, list[str]]] = []
+    not_ok: list[tuple[str, str, str, str, str, str, list[str]]] = []
     """Store, kind, fact, status, severity and value of each requirement that was not ok, and the names of subjects."""
 
     def worst(self) -> list[tuple[str, str, list[str]]]:
         """The buckets with critical drift, the public ones first: store, name, and the facts, the worst first."""
         drifting: dict[tuple[str, str], list[str]] = {}
-        for store, kind, fact, status, severity, _, names in self.stood:
+        for store, kind, fact, status, severity, _, names in self.not_ok:
             if (kind, status, severity) == ("bucket", "drift", "critical"):
                 for name in names:
                     drifting.setdefault((store, name), []).append(fact)
@@ -55,7 +55,7 @@ def upwards(start: Path) -> Path | None:
 
 
 def names(archive: Path) -> list[str]:
-    """The kept surveys, oldest first. Unfinished ones do not count."""
+    """The saved surveys, oldest first. Unfinished ones do not count."""
     if not archive.is_dir():
         return []
     return sorted(p.name for p in archive.iterdir() if re.fullmatch(r"\d{8}T\d{6}Z", p.name) and p.is_dir())
@@ -77,7 +77,7 @@ def judged_by(texts: list[str], manifest: bytes) -> str:
 def glimpse(folder: Path, survey: str) -> Glimpse | None:
     """The result of a survey's audit, if it is saved and nothing written since would change it."""
     try:
-        kept = msgspec.json.decode(_read_kept(folder, folder / STANDINGS / f"{survey}.json"), type=Glimpse)
+        kept = msgspec.json.decode(_read_kept(folder, folder / SUMMARIES / f"{survey}.json"), type=Glimpse)
         texts = [_text(folder / name) for name in kept.judged_with]
         manifest = (folder / SURVEYS / survey / MANIFEST).read_bytes()
     except (OSError, ValueError):

@@ -1,6 +1,6 @@
 """Files that are worked out from surveys and kept beside them: with a signing key, one counts only if it was signed.
 
-Whoever may write into `standings/` could otherwise make yesterday's audit say what they like, until it is worked out
+Whoever may write into `results/` could otherwise make yesterday's audit say what they like, until it is worked out
 again.
 """
 
@@ -38,4 +38,4 @@ class Sealed(msgspec.Struct, frozen=True):
 
 
 def _purpose(path: Path) -> str:
-    return f"standing {path.name}"
+    return f"result {path.name}"

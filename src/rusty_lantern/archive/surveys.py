@@ -2,7 +2,7 @@
 
 A survey is written beside its place, every file fsynced, and renamed into it: it exists whole or not at all.
 `survey.json` carries the SHA-256 of every file and of the previous survey's own `survey.json`, so any change to a
-kept survey is detectable.
+saved survey is detectable.
 """
 
 from __future__ import annotations
@@ -63,7 +63,7 @@ class Manifest(msgspec.Struct, frozen=True):
 
 
 class Survey(msgspec.Struct, frozen=True):
-    """A kept survey."""
+    """A saved survey."""
 
     folder: Path
     manifest: Manifest
@@ -117,7 +117,7 @@ def refuse_taken(archive: Path, moment: datetime) -> None:
         raise BadInput(Problem(f"a survey of that moment is already saved: {folder_name(moment)}", remedy=remedy))
 
 
-def keep(
+def save(
     archive: Path,
     estate: str,
     moment: datetime,
@@ -212,7 +212,7 @@ def _hash_of_last(archive: Path, before: str) -> str | None:
 
 
 def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Survey:
-    """A kept survey, by name or its beginning; the latest without one. Checks every hash but those of version tables,
+    """A saved survey, by name or its beginning; the latest without one. Checks every hash but those of version tables,
     which are only looked for; with `tables` those too.
 
     Raises `BadInput` if there is none, `Damaged` if a file is missing, added to, or not what was written.
@@ -295,7 +295,7 @@ def _checked(folder: Path, path: str, digest: str) -> bytes:
     return content
 
 
-class Kept(msgspec.Struct, frozen=True):
+class HistoryEntry(msgspec.Struct, frozen=True):
     """One line of the archive's history: a survey, its hash, and what is wrong with it, if anything."""
 
     name: str

@@ -1,4 +1,4 @@
-"""What was counted in a survey's version tables, kept beside the surveys (`standings/`), so that it is counted once.
+"""What was counted in a survey's version tables, kept beside the surveys (`results/`), so that it is counted once.
 
 A saved survey never changes, so neither do the counts of its tables under the same requirements at the same moment.
 Nothing here is a source: what is missing, damaged, or was counted otherwise is counted again.
@@ -17,7 +17,7 @@ import msgspec
 
 from rusty_lantern import __version__
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.archive.quick_status import FORM, STANDINGS
+from rusty_lantern.archive.quick_status import FORM, SUMMARIES
 from rusty_lantern.archive.sealed import Sealed
 
 T = TypeVar("T")
@@ -53,7 +53,7 @@ class TableCache(msgspec.Struct, frozen=True):
         `count` is given the positions of those that are not known, and answers them in that order. `form`: the type of
         one answer. Raises what `count` raises.
         """
-        path = self.workspace / STANDINGS / f"{self.survey}.{kind}.json"
+        path = self.workspace / SUMMARIES / f"{self.survey}.{kind}.json"
         by = _hash([__version__, FORM, self.moment])
         names = ["/".join(files[0].parts[-2:]) for files, _ in tables]
         hashes = [_hash([[_stamp(file) for file in files], what]) for files, what in tables]

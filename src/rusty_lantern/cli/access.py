@@ -98,7 +98,7 @@ def _refuse_stranger(who: str, store_subjects: list[StoreSubject]) -> None:
     """Raise `BadInput` for an identity that no rule names and no store knows."""
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 
-    known = {name for store_subject in store_subjects for name in store_subject.index.holders}
+    known = {name for store_subject in store_subjects for name in store_subject.index.identities_by_name}
     if who not in known:
         hint = nearest(who, known) or "lantern access lists everybody; identities of some stores may not have been read"
         raise BadInput(Problem(f'nobody called "{who}" is named in a rule or known to a store', remedy=hint))

@@ -10,7 +10,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import note, printed
-from rusty_lantern.cli.session import Floor, judge_kept, kept, moment, since_when, turned_since, workspace
+from rusty_lantern.cli.session import Floor, audit_saved, drift_since, drift_starts_of, moment, saved_survey, workspace
 from rusty_lantern.reports.formats import FORMATS
 
 if TYPE_CHECKING:
@@ -80,12 +80,12 @@ def audit(
 
     place = workspace(workspace_folder)
     baseline = place.baseline()
-    taken = kept(place, survey)
+    taken = saved_survey(place, survey)
     when = moment(as_of, taken.manifest.taken)
     choice = _chosen(taken, place.estate(), baseline, stores, owner, severity, fact)
-    judged = judge_kept(place, taken, when, choice=choice)
-    since = since_when(place, taken, judged, when, whole=choice is None)
-    turned = turned_since(place, taken.name, judged, choice)
+    judged = audit_saved(place, taken, when, choice=choice)
+    since = drift_starts_of(place, taken, judged, when, whole=choice is None)
+    turned = drift_since(place, taken.name, judged, choice)
     written = form or (Form("json") if json else None)
     most = None if whole or written is not None else MOST_SUBJECTS
     too_old = _too_old(taken, max_age, as_of)
@@ -105,13 +105,13 @@ def _too_old(taken: Survey, max_age: str | None, as_of: str | None) -> str:
     from datetime import UTC, datetime, timedelta
 
     from rusty_lantern.core.errors import BadInput, Problem
-    from rusty_lantern.core.value_types import DURATION, NotOnScale
+    from rusty_lantern.core.value_types import DURATION, InvalidValue
 
     if max_age is None:
         return ""
     try:
         most = int(str(DURATION.read(max_age)))
-    except NotOnScale as error:
+    except InvalidValue as error:
         raise BadInput(Problem(f"--max-age: {error}")) from None
     age = moment(as_of, datetime.now(UTC)) - taken.manifest.taken
     if age <= timedelta(seconds=most):

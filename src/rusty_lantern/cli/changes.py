@@ -10,7 +10,7 @@ import typer
 from rusty_lantern.cli.counting import VersionTables
 from rusty_lantern.cli.options import JsonOption, WorkspaceOption
 from rusty_lantern.cli.output import printed
-from rusty_lantern.cli.session import FailOnOption, ended, judge_kept, kept, workspace
+from rusty_lantern.cli.session import FailOnOption, audit_saved, end_listing, saved_survey, workspace
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.history.changes import Change
-    from rusty_lantern.core.history.event import Event, Weakened
+    from rusty_lantern.core.history.event import Event, ProtectionWeakened
     from rusty_lantern.reports.results.changes import DeclaredResult, EventsRow, WeakenedRow
 
 
@@ -71,19 +71,19 @@ def changes(
     if declared is not None:
         left = _left(place, declared, before, wanted)
         printed(encode(left) + "\n" if json else None, lambda screen: declared_view(screen, left))
-        ended(fail_on, ("critical" for _ in left.changes), left.unread_stores)
+        end_listing(fail_on, ("critical" for _ in left.changes), left.unread_stores)
         return
     old, new = _pair(place, before, after, since)
     estate = place.estate()
     stores = [store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)]
     differences = changes(stores[0], stores[1], (old.manifest.limits, new.manifest.limits))
-    differences = [kept for change in differences if (kept := change.within(wanted)) is not None]
+    differences = [within for change in differences if (within := change.within(wanted)) is not None]
     known = {(one.name, name) for side in stores for one in side for name in one.titles()}
     for pattern in only or ():
         if not any(fnmatchcase(f"{store}/{name}", pattern) for store, name in known):
             remedy = nearest(pattern, [f"{store}/{name}" for store, name in known]) or "lantern buckets lists them"
             raise BadInput(Problem(f'nothing in either survey is called "{pattern}"', remedy=remedy))
-    drift = drift_changes(*(judge_kept(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
+    drift = drift_changes(*(audit_saved(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
     held = _attributed(differences, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
     result = ChangesResult(
@@ -102,7 +102,7 @@ def changes(
     )
     printed(encode(result) + "\n" if json else None, lambda screen: changes_view(screen, result))
     worse = [row.severity for row in result.drift if row.change in ("new", "worse")]
-    ended(fail_on, [*worse, *("high" for _ in result.weakened)], new.unread)
+    end_listing(fail_on, [*worse, *("high" for _ in result.weakened)], new.unread)
 
 
 def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[str, str], bool]) -> DeclaredResult:
@@ -112,7 +112,7 @@ def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[
     from rusty_lantern.core.history.changes import against
     from rusty_lantern.reports.results.changes import DeclaredResult, change_rows
 
-    taken = kept(place, survey)
+    taken = saved_survey(place, survey)
     declared = declarations(folder)
     stores = store_subjects(taken.dossiers, place.estate(), taken.manifest.taken)
     limits = taken.manifest.limits
@@ -135,7 +135,7 @@ def _pair(place: Workspace, before: str | None, after: str | None, since: str | 
     from rusty_lantern.cli.session import moment
     from rusty_lantern.core.errors import BadInput, Problem
 
-    new = kept(place, after)
+    new = saved_survey(place, after)
     earlier = [name for name in names(place.surveys) if name < new.name]
     if since is not None and before is None:
         limit = folder_name(moment(since, new.manifest.taken, "--since"))
@@ -143,13 +143,13 @@ def _pair(place: Workspace, before: str | None, after: str | None, since: str | 
     if before is None and not earlier:
         what = f"no survey was saved before {new.name}"
         raise BadInput(Problem(what, remedy="two are needed; lantern history lists them"))
-    old = kept(place, before or earlier[-1])
+    old = saved_survey(place, before or earlier[-1])
     if old.name >= new.name:
         raise BadInput(Problem(f"{old.name} is not before {new.name}", remedy="lantern changes FROM TO"))
     return old, new
 
 
-class Held(NamedTuple):
+class ChangesWithEvents(NamedTuple):
     """Changes held against events."""
 
     causes: dict[int, list[Event]]
@@ -158,11 +158,11 @@ class Held(NamedTuple):
 
 def _attributed(
     differences: list[Change],
-    weak: list[tuple[Weakened, int, list[str]]],
+    weak: list[tuple[ProtectionWeakened, int, list[str]]],
     window: tuple[datetime, datetime],
     files: list[Path],
     layout_file: Path | None,
-) -> Held:
+) -> ChangesWithEvents:
     """Hold the changes against the event files. Raises `BadInput`."""
     from rusty_lantern.cli.files import read_text
     from rusty_lantern.core.history.attribution import Attribution
@@ -177,10 +177,12 @@ def _attributed(
     causes = attribution.causes()
     unexplained = sum(not events for events in causes.values())
     row = EventsRow(lines=read.lines, skipped=read.skipped, first_skipped=read.first_skipped, unexplained=unexplained)
-    return Held(causes, row)
+    return ChangesWithEvents(causes, row)
 
 
-def _weakened_rows(weak: list[tuple[Weakened, int, list[str]]], first: int, held: Held | None) -> list[WeakenedRow]:
+def _weakened_rows(
+    weak: list[tuple[ProtectionWeakened, int, list[str]]], first: int, held: ChangesWithEvents | None
+) -> list[WeakenedRow]:
     from rusty_lantern.reports.results.changes import WeakenedRow, event_rows
 
     return [
@@ -192,9 +194,9 @@ def _weakened_rows(weak: list[tuple[Weakened, int, list[str]]], first: int, held
     ]  # fmt: skip
 
 
-def _weakened(place: Workspace, old: Survey, new: Survey) -> list[tuple[Weakened, int, list[str]]]:
+def _weakened(place: Workspace, old: Survey, new: Survey) -> list[tuple[ProtectionWeakened, int, list[str]]]:
     """What became weaker in buckets whose objects both surveys looked at: how many versions, and the first of them."""
-    from rusty_lantern.core.history.event import Weakened
+    from rusty_lantern.core.history.event import ProtectionWeakened
 
     before, after = (
         [(d.store, b.name) for d in survey.dossiers for b in d.buckets if b.table.value is not None]
@@ -204,7 +206,7 @@ def _weakened(place: Workspace, old: Survey, new: Survey) -> list[tuple[Weakened
     both = [bucket for bucket in after if bucket in known]
     tables = VersionTables(place, new, new.manifest.taken)
     return [
-        (Weakened(*bucket, what, keys), versions, first)
+        (ProtectionWeakened(*bucket, what, keys), versions, first)
         for bucket, weakened in zip(both, tables.weakened(old, both), strict=True)
         for what, (versions, first, keys) in weakened.items()
     ]

@@ -55,7 +55,7 @@ def stores(incomplete: str) -> list[str]:
 
 
 def surveys(incomplete: str) -> list[str]:
-    """Names of kept surveys."""
+    """Names of saved surveys."""
     folder = upwards(Path.cwd())
     return _plain(iter(names(folder / SURVEYS) if folder else ()), incomplete)
 

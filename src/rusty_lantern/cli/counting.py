@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from rusty_lantern.core.baseline.evaluation import Tallies
     from rusty_lantern.objects.protection_changes import BySort
     from rusty_lantern.objects.replica_diff import Key
-    from rusty_lantern.objects.retention_summary import Kept, RetentionSummary
-    from rusty_lantern.objects.table_set import Over, VersionTable
+    from rusty_lantern.objects.retention_summary import ProtectedBytes, RetentionSummary
+    from rusty_lantern.objects.table_set import TableCounter, VersionTable
     from rusty_lantern.objects.usage_by_tier import ByTier
 
 T = TypeVar("T")
@@ -79,11 +79,11 @@ def counted_anew() -> bool:
     return _run_options().fresh
 
 
-def _over(run: Run) -> Over:
-    from rusty_lantern.objects.table_set import over
+def _over(run: Run) -> TableCounter:
+    from rusty_lantern.objects.table_set import count_here
 
     if run.engine is Engine.here:
-        return over
+        return count_here
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.objects.dask_cluster import Cluster
 
@@ -93,7 +93,7 @@ def _over(run: Run) -> Over:
     if "lantern.cluster" not in root.meta:
         root.meta["lantern.cluster"] = cluster = Cluster(run.scheduler)
         root.call_on_close(cluster.close)
-    over_cluster: Over = root.meta["lantern.cluster"].over
+    over_cluster: TableCounter = root.meta["lantern.cluster"].over
     return over_cluster
 
 
@@ -129,22 +129,28 @@ class VersionTables:
             for (view, required), each in zip(wanted, counted, strict=True)
         }
 
-    def locks(self, views: Sequence[BucketSubject]) -> list[RetentionSummary]:
+    def retention_summaries(self, views: Sequence[BucketSubject]) -> list[RetentionSummary]:
         """What is locked in inspected buckets, how, and until when."""
-        from rusty_lantern.objects.retention_summary import RetentionSummary, locks
+        from rusty_lantern.objects.retention_summary import RetentionSummary, retention_summaries
 
         tables = self._of(views)
         return self._each(
-            "locks", tables, RetentionSummary, lambda ns: locks([tables[n] for n in ns], self._moment, _over(self._run))
+            "locks",
+            tables,
+            RetentionSummary,
+            lambda ns: retention_summaries([tables[n] for n in ns], self._moment, _over(self._run)),
         )
 
-    def kept_bytes(self, views: Sequence[BucketSubject]) -> list[list[Kept]]:
+    def kept_bytes(self, views: Sequence[BucketSubject]) -> list[list[ProtectedBytes]]:
         """What encrypts and locks the current objects of inspected buckets."""
-        from rusty_lantern.objects.retention_summary import Kept, kept
+        from rusty_lantern.objects.retention_summary import ProtectedBytes, protected_bytes
 
         tables = self._of(views)
         return self._each(
-            "bytes", tables, list[Kept], lambda ns: kept([tables[n] for n in ns], self._moment, _over(self._run))
+            "bytes",
+            tables,
+            list[ProtectedBytes],
+            lambda ns: protected_bytes([tables[n] for n in ns], self._moment, _over(self._run)),
         )
 
     def by_tier(self, views: Sequence[BucketSubject], periods: Sequence[int] = ()) -> list[ByTier]:

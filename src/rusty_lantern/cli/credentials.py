@@ -9,7 +9,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import FailOnOption, ended, oldest_allowed, opened
+from rusty_lantern.cli.session import FailOnOption, end_listing, oldest_allowed, opened
 
 if TYPE_CHECKING:
     from rusty_lantern.core.audit.store_subject import StoreSubject
@@ -75,14 +75,14 @@ def credentials(
         credential_ages(result, figure, limit=oldest_allowed(judge))
     rows = [*(row.against_baseline for row in result.identities), *(row.against_baseline for row in result.credentials)]
     severities = [severity for judged in rows for severity in judged.drift.values()]
-    ended(fail_on, [*severities, *("critical" for _ in result.found_in_files or ())], result.unread_stores)
+    end_listing(fail_on, [*severities, *("critical" for _ in result.found_in_files or ())], result.unread_stores)
 
 
 def _refuse_stranger(owner: str, stores: list[StoreSubject]) -> None:
     """Raise `BadInput` for a name that no identity and no owner of a credential has."""
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 
-    known = {*(name for one in stores for name in one.index.holders)}
+    known = {*(name for one in stores for name in one.index.identities_by_name)}
     known |= {key.owner for one in stores for key in one.index.dossier.credentials.value or ()}
     hint = nearest(owner, known) or "lantern credentials lists all that are known; those of some stores may not be"
     raise BadInput(Problem(f'no identity and no owner of a credential is called "{owner}"', remedy=hint))

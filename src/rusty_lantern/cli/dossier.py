@@ -42,7 +42,7 @@ def check(
         emit(encode(result))
     else:
         check_view(console(), result)
-    raise typer.Exit(2 if any(fault.grave for fault in faults) else 0)
+    raise typer.Exit(2 if any(fault.fatal for fault in faults) else 0)
 
 
 @dossiers.command("export", short_help="What a survey found of a store, as a dossier.")
@@ -95,12 +95,12 @@ def from_csv(
     from rusty_lantern.archive.atomic_write import write_whole
     from rusty_lantern.cli.session import moment
     from rusty_lantern.core.config.csv_import import join_rows, read_layout, read_rows
-    from rusty_lantern.core.config.dossier_validation import receive
+    from rusty_lantern.core.config.dossier_validation import load_untrusted
     from rusty_lantern.core.model.dossier import Dossier, encode
 
     layout = read_layout(read_file(columns).decode("utf-8-sig", "replace"), str(columns))
     taken = moment(as_of, datetime.now(UTC)).replace(microsecond=0)
-    base = receive(read_file(onto), str(onto)) if onto else Dossier(store=store, taken=taken)
+    base = load_untrusted(read_file(onto), str(onto)) if onto else Dossier(store=store, taken=taken)
     imported = read_rows(read_file(file), str(file), layout)
     document = encode(join_rows(base, layout, imported))
     for heading in imported.unmapped:

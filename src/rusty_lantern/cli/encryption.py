@@ -8,7 +8,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import FailOnOption, ended, opened
+from rusty_lantern.cli.session import FailOnOption, end_listing, opened
 
 
 def register(app: typer.Typer) -> None:
@@ -59,4 +59,4 @@ def encryption(
     narrow = judge.about("encryption.") if judge else None
     judged = [j for view in views for j in narrow.findings(view)] if narrow else []
     about = [j for j in judged if j.status == "drift" and j.requirement.fact.startswith("encryption.")]
-    ended(fail_on, [*severities, *(j.requirement.severity for j in about)], result.unread_stores)
+    end_listing(fail_on, [*severities, *(j.requirement.severity for j in about)], result.unread_stores)

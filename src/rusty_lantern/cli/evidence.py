@@ -12,7 +12,7 @@ import msgspec
 if TYPE_CHECKING:
     from rusty_lantern.archive.signing import PublicKey
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.cli.session import OpenedSurvey
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.reports.results.report import ReportResult
 
@@ -32,7 +32,7 @@ class FolderManifest(msgspec.Struct, frozen=True):
 
 
 def write_evidence(
-    folder: Path, session: Opened, result: ReportResult, views: Sequence[BucketSubject], tables: dict[str, bytes]
+    folder: Path, session: OpenedSurvey, result: ReportResult, views: Sequence[BucketSubject], tables: dict[str, bytes]
 ) -> int:
     """Write the folder; how many files are in it. Raises `CannotWrite`, or `BadInput` for one that is not empty."""
     from rusty_lantern.archive.atomic_write import make_folder, write_whole

@@ -10,7 +10,7 @@ from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli import interrupt
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
-from rusty_lantern.cli.session import FailOnOption, ended, find_view, judge_of, opened
+from rusty_lantern.cli.session import FailOnOption, end_listing, find_view, judge_of, opened
 
 if TYPE_CHECKING:
     from rusty_lantern.archive.workspace import Workspace
@@ -66,7 +66,7 @@ def exposure(
         j for j in judged if j.status == "drift" and j.requirement.fact.startswith(("exposure.", "anonymous-test"))
     ]
     answered = ["high" for tested in probed or () if tested.outcome == "disagrees"]
-    ended(fail_on, [*answered, *(j.requirement.severity for j in about)], result.unread_stores)
+    end_listing(fail_on, [*answered, *(j.requirement.severity for j in about)], result.unread_stores)
 
 
 def _probe(place: Workspace, chosen: list[BucketSubject]) -> list[Probed]:

@@ -11,12 +11,12 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.session import (
-    Opened,
-    kept_bytes,
+    OpenedSurvey,
+    audit_summaries,
+    bytes_by_protection,
+    drift_starts_of,
     oldest_allowed,
     opened,
-    since_when,
-    standings_of,
 )
 
 
@@ -67,7 +67,7 @@ class _Choice(NamedTuple):
     survey: str | None
     as_of: str | None
 
-    def opened(self) -> Opened:
+    def opened(self) -> OpenedSurvey:
         return opened(*self)
 
 
@@ -78,7 +78,7 @@ def _estate(choice: _Choice, out: Path, size: str) -> None:
     session = choice.opened()
     place = session.place
     audit = session.audit()
-    since = since_when(place, session.survey, audit, session.when)
+    since = drift_starts_of(place, session.survey, audit, session.when)
     result = report_result(
         session.survey, place.estate().name, session.when, place.baseline(), audit, session.views, since, [], [], None,
         whole=False,
@@ -100,7 +100,7 @@ def _storage(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.reports.results.of_survey import OfSurvey
 
     session = choice.opened()
-    where_data_sits(session.views, kept_bytes(session), OfSurvey(**session.about()), out, size)
+    where_data_sits(session.views, bytes_by_protection(session), OfSurvey(**session.about()), out, size)
 
 
 def _drift(choice: _Choice, out: Path, size: str) -> None:
@@ -109,9 +109,9 @@ def _drift(choice: _Choice, out: Path, size: str) -> None:
 
     session = choice.opened()
     place = session.place
-    standings = standings_of(place)
+    summaries = audit_summaries(place)
     until = [one for one in names(place.surveys) if one <= session.survey.name]
-    trend([standings.of(one) for one in until], place.baseline().title, out, size)
+    trend([summaries.of(one) for one in until], place.baseline().title, out, size)
 
 
 def _retention(choice: _Choice, out: Path, size: str) -> None:
@@ -124,7 +124,7 @@ def _retention(choice: _Choice, out: Path, size: str) -> None:
     if not seen:
         remedy = "lantern survey --objects all looks at objects"
         raise BadInput(Problem("no bucket's objects were inspected in this survey", remedy=remedy))
-    kept = session.tables().locks(seen)
+    kept = session.tables().retention_summaries(seen)
     tables = [view.bucket.table.value for view in seen]
     sampled = sum(table is not None and table.inspected < table.versions for table in tables)
     untold = f", {sampled} of them by a sample" if sampled else ""

@@ -6,13 +6,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from rusty_lantern.core.config.declared_bucket import Declared
+    from rusty_lantern.core.config.declared_bucket import DeclaredBucket
 
 
 MOST_DECLARED = 10_000
 
 
-def declarations(path: Path) -> list[Declared]:
+def declarations(path: Path) -> list[DeclaredBucket]:
     """The declared buckets of a file, or of every .yaml and .json file in a folder and those below, in order.
 
     A file that names no store is of the store that its folder is called after, if there is one below. Raises `BadInput`
@@ -29,7 +29,7 @@ def declarations(path: Path) -> list[Declared]:
     if not files or len(files) > MOST_DECLARED:
         what = "no declared buckets in it" if not files else f"more than {MOST_DECLARED:,} files in it"
         raise BadInput(Problem(f"{path}: {what}", remedy="one bucket a file, .yaml or .json"))
-    declared: list[Declared] = []
+    declared: list[DeclaredBucket] = []
     wrong: list[Problem] = []
     for file in files:
         try:

@@ -1,4 +1,4 @@
-"""`lantern history`: the kept surveys, and how drift went."""
+"""`lantern history`: the saved surveys, and how drift went."""
 
 from __future__ import annotations
 
@@ -9,19 +9,19 @@ import typer
 
 from rusty_lantern.cli.options import JsonOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note, printed
-from rusty_lantern.cli.session import standings_of, workspace
+from rusty_lantern.cli.session import audit_summaries, workspace
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
     from rusty_lantern.archive.signing import PublicKey
-    from rusty_lantern.archive.surveys import Kept
+    from rusty_lantern.archive.surveys import HistoryEntry
     from rusty_lantern.archive.workspace import Workspace
-    from rusty_lantern.core.history.drift_history import Standing
+    from rusty_lantern.core.history.drift_history import AuditSummary
 
 
 ALTERED = 4
-"""How the program ends where a kept survey is not as it was written."""
+"""How the program ends where a saved survey is not as it was written."""
 
 
 def register(app: typer.Typer) -> None:
@@ -77,41 +77,41 @@ def history(
         emit(chain.anchor_of(place.surveys, kept))
         return
     whole = chain.integrity(place.surveys, kept, public, against or "").wrong if verify else []
-    stood = _standings(place, kept)
+    summaries = _summaries(place, kept)
     result = HistoryResult(
         verified=verify,
-        surveys=[history_row(one, stood.get(one.name)) for one in kept],
+        surveys=[history_row(one, summaries.get(one.name)) for one in kept],
         unfinished=surveys.unfinished(place.surveys),
-        drift_duration=drift_duration_result(drift_duration(list(stood.values()))) if stood else None,
+        drift_duration=drift_duration_result(drift_duration(list(summaries.values()))) if summaries else None,
         integrity_errors=whole,
         signer=public.fingerprint if public else "",
         anchored=bool(against) and not whole,
     )
     if figure is not None:
-        _draw(place, list(stood.values()), figure)
+        _draw(place, list(summaries.values()), figure)
     printed(encode(result) + "\n" if json else None, lambda screen: history_view(screen, result))
     raise typer.Exit(ALTERED if whole or any(one.wrong for one in kept) else 0)
 
 
-def _standings(place: Workspace, kept: Sequence[Kept]) -> Mapping[str, Standing]:
+def _summaries(place: Workspace, kept: Sequence[HistoryEntry]) -> Mapping[str, AuditSummary]:
     """The result of each survey's audit, by the present baseline; none where there is no baseline."""
     if not (place.folder / "baseline.yaml").is_file():
         return {}
 
-    standings = standings_of(place)
+    summaries = audit_summaries(place)
     readable = [one.name for one in kept if one.manifest is not None and not one.wrong]
-    known = {name: standings.known(name) for name in readable}
+    known = {name: summaries.known(name) for name in readable}
     missing = sum(one is None for one in known.values())
     if missing > 5:
         note(f"judging {missing} surveys by the present baseline; the result is saved")
-    return {name: one or standings.of(name) for name, one in known.items()}
+    return {name: one or summaries.of(name) for name, one in known.items()}
 
 
-def _draw(place: Workspace, standings: list[Standing], figure: Path) -> None:
+def _draw(place: Workspace, summaries: list[AuditSummary], figure: Path) -> None:
     from rusty_lantern.reports.figures.drift import trend
 
     baseline = place.baseline()
-    trend(standings, f"{baseline.title}, edition {baseline.edition}" if baseline.edition else baseline.title, figure)
+    trend(summaries, f"{baseline.title}, edition {baseline.edition}" if baseline.edition else baseline.title, figure)
 
 
 def _check_folder(folder: Path, signer: PublicKey | None) -> int:

@@ -10,12 +10,12 @@ import typer
 from rusty_lantern.cli import interrupt
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
-from rusty_lantern.cli.session import FailOnOption, ended, opened
+from rusty_lantern.cli.session import FailOnOption, end_listing, opened
 
 if TYPE_CHECKING:
     from collections.abc import Container
 
-    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.cli.session import OpenedSurvey
     from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.model.resources import Link
     from rusty_lantern.reports.results.links import LinkRow
@@ -64,21 +64,21 @@ def links(
         emit(encode(result))
     else:
         links_view(console(), result)
-    ended(
+    end_listing(
         fail_on,
         (severity for row in result.links for severity in row.against_baseline.drift.values()),
         result.unread_stores,
     )
 
 
-def _from_text(files: list[Path], session: Opened, probe: bool) -> tuple[int, list[LinkRow]]:
+def _from_text(files: list[Path], session: OpenedSurvey, probe: bool) -> tuple[int, list[LinkRow]]:
     """Links in text, each once: the first place where it was found, and in how many more."""
     from urllib.parse import urlsplit
 
     import msgspec
 
     from rusty_lantern.core.model.capabilities import PROTOCOLS
-    from rusty_lantern.intake.link_scan import mine
+    from rusty_lantern.intake.link_scan import find_links
     from rusty_lantern.intake.presigned_url import OPENS, as_link, is_at
     from rusty_lantern.reports.results.links import link_row
 
@@ -89,7 +89,7 @@ def _from_text(files: list[Path], session: Opened, probe: bool) -> tuple[int, li
     stores += [(store.name, at) for store in entries for at in store.addresses]
     nowhere = session.stores[0] if session.stores else None
     signers = _signers(session.stores)
-    mined = mine(files)
+    mined = find_links(files)
     links: list[tuple[Link, StoreSubject | None, str]] = []
     working: list[tuple[int, str]] = []
     for signed, address, where in mined.links:
@@ -124,7 +124,7 @@ def _signers(store_subjects: list[StoreSubject]) -> dict[str, tuple[str, Contain
     return {key: (one[0].index.dossier.store, one[0].buckets) for key, one in known.items() if len(one) == 1}
 
 
-def _probe(session: Opened, working: list[tuple[int, str]]) -> list[str]:
+def _probe(session: OpenedSurvey, working: list[tuple[int, str]]) -> list[str]:
     """Try each link that is valid and allows reading: what came of it, in their order."""
     from rusty_lantern.core.model.capabilities import PROTOCOLS
     from rusty_lantern.stores.s3.presigned_check import follow

@@ -6,7 +6,7 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit
-from rusty_lantern.cli.session import FailOnOption, ended, mirrored_in, opened
+from rusty_lantern.cli.session import FailOnOption, end_listing, mirrored_in, opened
 
 
 def register(app: typer.Typer) -> None:
@@ -45,4 +45,6 @@ def mirrors(
         emit(encode(result))
     else:
         mirrors_view(console(), result)
-    ended(fail_on, (severity for row in rows for severity in row.against_baseline.drift.values()), result.unread_stores)
+    end_listing(
+        fail_on, (severity for row in rows for severity in row.against_baseline.drift.values()), result.unread_stores
+    )

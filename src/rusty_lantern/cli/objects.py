@@ -10,10 +10,10 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
-from rusty_lantern.cli.session import FailOnOption, chosen_views, ended, opened
+from rusty_lantern.cli.session import FailOnOption, chosen_views, end_listing, opened
 
 if TYPE_CHECKING:
-    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.cli.session import OpenedSurvey
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.baseline.evaluation import Finding
     from rusty_lantern.objects.violations import Prefix
@@ -82,7 +82,7 @@ def objects(
         emit(encode(result))
     else:
         objects_view(console(), result, whole=whole)
-    ended(fail_on, (row.severity for row in result.requirements if row.status == "drift"), result.unread_stores)
+    end_listing(fail_on, (row.severity for row in result.requirements if row.status == "drift"), result.unread_stores)
 
 
 def _check(fact: str) -> None:
@@ -106,22 +106,22 @@ def _order(finding: Finding) -> tuple[int, int, str, str]:
     return status, SEVERITIES.index(finding.requirement.severity), finding.name, finding.requirement.fact
 
 
-def _prefixes(session: Opened, view: BucketSubject, finding: Finding) -> list[Prefix]:
+def _prefixes(session: OpenedSurvey, view: BucketSubject, finding: Finding) -> list[Prefix]:
     from rusty_lantern.objects.table_set import version_table
     from rusty_lantern.objects.violations import by_prefix
 
     return by_prefix(version_table(session.survey.folder, view), finding.requirement, session.when)
 
 
-def _write(session: Opened, judged: list[tuple[BucketSubject, Finding]], out: Path) -> None:
+def _write(session: OpenedSurvey, judged: list[tuple[BucketSubject, Finding]], out: Path) -> None:
     from rusty_lantern.objects.table_set import version_table
-    from rusty_lantern.objects.violations import breaking
+    from rusty_lantern.objects.violations import failing_versions
     from rusty_lantern.reports.formats.row_files import write_list
 
     def batches() -> object:
         for view, finding in judged:
             table = version_table(session.survey.folder, view)
-            yield from breaking(table, view.name, finding.requirement, session.when)
+            yield from failing_versions(table, view.name, finding.requirement, session.when)
 
     rows = write_list(out, batches())  # type: ignore[arg-type]
     note(f"{rows:,} versions written into {out}")

@@ -28,9 +28,9 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.reachability import reach_view
     from rusty_lantern.stores.beside import reach_people
-    from rusty_lantern.stores.doors import reach_doors, reach_nodes, told_of_others
+    from rusty_lantern.stores.doors import reach_doors, reach_nodes, with_listed_buckets
     from rusty_lantern.stores.kinds import reader_of
-    from rusty_lantern.stores.reachability import Reached
+    from rusty_lantern.stores.reachability import StoreReached
     from rusty_lantern.stores.reader import Visit
     from rusty_lantern.stores.software import reach_software
 
@@ -38,10 +38,10 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     stores = place.estate().stores
     when = moment(as_of, datetime.now(UTC))
 
-    async def all_stores() -> list[Reached]:
+    async def all_stores() -> list[StoreReached]:
         reached_stores = []
         async with AsyncExitStack() as opened:
-            visits = [await told_of_others(Visit(store, place.folder, when)) for store in stores]
+            visits = [await with_listed_buckets(Visit(store, place.folder, when)) for store in stores]
             readers = [await opened.enter_async_context(reader_of(visit)) for visit in visits]
             for reader in readers:
                 reached = await reader.reach()

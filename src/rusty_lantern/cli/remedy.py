@@ -15,7 +15,7 @@ from rusty_lantern.cli.session import opened
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.cli.session import OpenedSurvey
     from rusty_lantern.core.baseline.evaluation import Finding, Status
     from rusty_lantern.core.remediation.remedy import Remedy
     from rusty_lantern.reports.results.remediation import RemedyResult, RemedyRow
@@ -58,7 +58,7 @@ def remedy(
     printed(encode(result) + "\n" if json else None, lambda s: remedy_view(s, result, out, whole=where is not None))
 
 
-def _remedies(session: Opened, where: str | None) -> RemedyResult:
+def _remedies(session: OpenedSurvey, where: str | None) -> RemedyResult:
     from collections import Counter
 
     from rusty_lantern.cli.session import find_view

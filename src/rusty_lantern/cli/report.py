@@ -9,12 +9,19 @@ import typer
 
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import note
-from rusty_lantern.cli.session import LOOK_BACK, kept_bytes, opened, since_when, standings_of, turned_since
+from rusty_lantern.cli.session import (
+    LOOK_BACK,
+    audit_summaries,
+    bytes_by_protection,
+    drift_since,
+    drift_starts_of,
+    opened,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
-    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.cli.session import OpenedSurvey
     from rusty_lantern.core.audit.audit import Audit
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.baseline.evaluation import Key
@@ -81,14 +88,14 @@ def report(
     note(f"{out}: report.html, and its tables as report.json, report.csv, report.md and report.parquet")
 
 
-def _result(session: Opened, extract: str | None, *, whole: bool) -> tuple[ReportResult, Sequence[BucketSubject]]:
+def _result(session: OpenedSurvey, extract: str | None, *, whole: bool) -> tuple[ReportResult, Sequence[BucketSubject]]:
     from rusty_lantern.archive.chain import history
     from rusty_lantern.reports.results.report import report_result
 
     place = session.place
     audit = session.audit()
     views: Sequence[BucketSubject] = session.views
-    since = since_when(place, session.survey, audit, session.when)
+    since = drift_starts_of(place, session.survey, audit, session.when)
     maybe: list[str] = []
     if extract is not None:
         views, maybe = _extracted(session, extract)
@@ -97,12 +104,12 @@ def _result(session: Opened, extract: str | None, *, whole: bool) -> tuple[Repor
     result = report_result(
         session.survey, place.estate().name, session.when, place.baseline(), audit, views, since,
         _remedies(views, audit), kept,
-        turned_since(place, session.survey.name, audit, named=extract is not None), extract or "", maybe, whole=whole,
+        drift_since(place, session.survey.name, audit, named=extract is not None), extract or "", maybe, whole=whole,
     )  # fmt: skip
     return result, views
 
 
-def _extracted(session: Opened, wanted: str) -> tuple[list[BucketSubject], list[str]]:
+def _extracted(session: OpenedSurvey, wanted: str) -> tuple[list[BucketSubject], list[str]]:
     """The buckets whose fact has this value, and the names of buckets whose fact is unknown. Raises `BadInput`."""
     from rusty_lantern.core.baseline.evaluation import show_fact
     from rusty_lantern.core.errors import BadInput, Problem
@@ -151,7 +158,7 @@ def _remedies(views: Sequence[BucketSubject], audit: Audit) -> list[tuple[Remedy
     return remedies_and_keys
 
 
-def _pictures(session: Opened, result: ReportResult, views: Sequence[BucketSubject]) -> list[Picture]:
+def _pictures(session: OpenedSurvey, result: ReportResult, views: Sequence[BucketSubject]) -> list[Picture]:
     from io import BytesIO
 
     from rusty_lantern.reports.figures.heatmap import at_a_glance
@@ -161,7 +168,7 @@ def _pictures(session: Opened, result: ReportResult, views: Sequence[BucketSubje
 
     glance, tiers = BytesIO(), BytesIO()
     at_a_glance(result, glance)
-    where_data_sits(views, kept_bytes(session), OfSurvey(**session.about()), tiers)
+    where_data_sits(views, bytes_by_protection(session), OfSurvey(**session.about()), tiers)
     words = (
         "The estate at a glance: each bucket by area: drift, unknown, waived or ok.",
         "Where data sits: bytes by store, by encryption, and by the locks that objects have.",
@@ -170,7 +177,7 @@ def _pictures(session: Opened, result: ReportResult, views: Sequence[BucketSubje
     return drawn if result.only_for else [*drawn, *_drift_so_far(session)]
 
 
-def _drift_so_far(session: Opened) -> Iterator[Picture]:
+def _drift_so_far(session: OpenedSurvey) -> Iterator[Picture]:
     """Drift over the surveys until this one; none where there is no earlier one."""
     from io import BytesIO
 
@@ -179,13 +186,13 @@ def _drift_so_far(session: Opened) -> Iterator[Picture]:
     from rusty_lantern.reports.html.page import Picture
 
     place = session.place
-    standings = standings_of(place)
+    summaries = audit_summaries(place)
     until = [name for name in names(place.surveys) if name <= session.survey.name]
-    stood = list(standings.before(until, LOOK_BACK))[::-1]
-    if len(stood) > 1:
+    earlier = list(summaries.before(until, LOOK_BACK))[::-1]
+    if len(earlier) > 1:
         out = BytesIO()
-        trend(stood, place.baseline().title, out)
-        yield Picture(out.getvalue().decode(), f"Drift over time, by severity: {len(stood)} surveys.")
+        trend(earlier, place.baseline().title, out)
+        yield Picture(out.getvalue().decode(), f"Drift over time, by severity: {len(earlier)} surveys.")
 
 
 def _tables(result: ReportResult) -> dict[str, bytes]:

@@ -10,12 +10,12 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, JsonOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import emit, note
-from rusty_lantern.cli.session import FailOnOption, chosen_views, ended, opened
+from rusty_lantern.cli.session import FailOnOption, chosen_views, end_listing, opened
 
 if TYPE_CHECKING:
     from datetime import datetime
 
-    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.cli.session import OpenedSurvey
     from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.baseline.evaluation import Finding
@@ -84,11 +84,11 @@ def retention(
         emit(encode(result))
     else:
         retention_view(console(), result)
-    ended(fail_on, (one.severity for row in rows for one in row.drift), result.unread_stores)
+    end_listing(fail_on, (one.severity for row in rows for one in row.drift), result.unread_stores)
 
 
-def _rows(session: Opened, views: list[BucketSubject], judge: Judge) -> list[RetentionRow]:
-    tallies, summaries = session.tables().tallies(judge, views), session.tables().locks(views)
+def _rows(session: OpenedSurvey, views: list[BucketSubject], judge: Judge) -> list[RetentionRow]:
+    tallies, summaries = session.tables().tallies(judge, views), session.tables().retention_summaries(views)
     return [
         _row(view, summary, judge.findings(view, tallies), session.when)
         for view, summary in zip(views, summaries, strict=True)
@@ -113,7 +113,7 @@ def _row(view: BucketSubject, summary: RetentionSummary, judged: list[Finding], 
         default_retention="unknown" if bucket.lock.unread or (lock and lock.default_unread) else default,
         retention=summary,
         sentence=sentence(summary, when),
-        bypass_holders=view.holders("bypass-retention"),
+        bypass_holders=view.names_with("bypass-retention"),
         drift=[object_row(one) for one in required if one.status == "drift"],
         others={one.requirement.fact: one.status for one in required if one.status != "drift"},
         inspected=table.inspected,
@@ -121,7 +121,7 @@ def _row(view: BucketSubject, summary: RetentionSummary, judged: list[Finding], 
     )
 
 
-def _history(session: Opened, view: BucketSubject, key: str) -> list[VersionRow]:
+def _history(session: OpenedSurvey, view: BucketSubject, key: str) -> list[VersionRow]:
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.object_rules.retention import protection
     from rusty_lantern.objects.duckdb_engine import table_path

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Collection, Iterable, Sequence
     from datetime import datetime
 
-    from rusty_lantern.archive.audit_cache import Standings
+    from rusty_lantern.archive.audit_cache import AuditSummaries
     from rusty_lantern.archive.surveys import Survey
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.audit.audit import Audit, Judge
@@ -24,9 +24,9 @@ if TYPE_CHECKING:
     from rusty_lantern.core.audit.store_subject import StoreSubject
     from rusty_lantern.core.audit.waiver_file import Waiver
     from rusty_lantern.core.config.estate import Estate
-    from rusty_lantern.core.history.drift_changes import Turned
-    from rusty_lantern.core.history.drift_history import Begun
-    from rusty_lantern.objects.retention_summary import Kept
+    from rusty_lantern.core.history.drift_changes import DriftTurns
+    from rusty_lantern.core.history.drift_history import DriftStarts
+    from rusty_lantern.objects.retention_summary import ProtectedBytes
 
 
 class Floor(StrEnum):
@@ -46,7 +46,7 @@ FailOnOption = Annotated[
 ]
 
 
-def ended(floor: Floor | None, severities: Iterable[str], unread: Collection[str] = ()) -> None:
+def end_listing(floor: Floor | None, severities: Iterable[str], unread: Collection[str] = ()) -> None:
     """End a listing: with 0; or where a floor was given, with 1 if something reaches it, and otherwise with 3 if a
     store was not read (`unread`): what reaches it may be there."""
     from rusty_lantern.core.audit.audit import reaches
@@ -67,13 +67,13 @@ def workspace(named: Path | None) -> Workspace:
 def moment(written: str | None, default: datetime, option: str = "--as-of") -> datetime:
     """The moment that an option gives, by default the one that counts as now. Raises `BadInput`, which names it."""
     from rusty_lantern.core.errors import BadInput, Problem
-    from rusty_lantern.core.value_types import NotOnScale, read_moment
+    from rusty_lantern.core.value_types import InvalidValue, read_moment
 
     if written is None:
         return default
     try:
         at = read_moment(written)
-    except NotOnScale as error:
+    except InvalidValue as error:
         raise BadInput(Problem(f"{option}: {error}")) from None
     if not EARLIEST <= at.year <= LATEST:
         raise BadInput(Problem(f"{option}: {written[:40]} is not between the years {EARLIEST} and {LATEST}"))
@@ -84,14 +84,14 @@ EARLIEST, LATEST = 1970, 2999
 """The years in which a moment can count as now: a time some years before or after is valid too."""
 
 
-def kept(place: Workspace, name: str | None) -> Survey:
-    """A kept survey."""
+def saved_survey(place: Workspace, name: str | None) -> Survey:
+    """A saved survey."""
     from rusty_lantern.archive.surveys import load
 
     return load(place.surveys, name)
 
 
-def judge_kept(
+def audit_saved(
     place: Workspace,
     taken: Survey,
     when: datetime | None = None,
@@ -99,7 +99,7 @@ def judge_kept(
     choice: Choice | None = None,
     stores: list[StoreSubject] | None = None,
 ) -> Audit:
-    """Hold a kept survey against the workspace's baseline; as of its own moment unless another is given. `stores`: its
+    """Hold a saved survey against the workspace's baseline; as of its own moment unless another is given. `stores`: its
     stores as of that moment, where they were made already: what follows from them is not worked out twice."""
     from rusty_lantern.core.audit.audit import Judge, audit
     from rusty_lantern.core.audit.store_subject import store_subjects
@@ -114,11 +114,11 @@ def judge_kept(
     return audit(stores, judge, mirrors, tallies, choice, taken.manifest.limits)
 
 
-def standings_of(place: Workspace) -> Standings:
+def audit_summaries(place: Workspace) -> AuditSummaries:
     """The results of audits of a workspace's saved surveys."""
-    from rusty_lantern.archive.audit_cache import Standings
+    from rusty_lantern.archive.audit_cache import AuditSummaries
 
-    return Standings(place, lambda survey: judge_kept(place, survey), fresh=counted_anew())
+    return AuditSummaries(place, lambda survey: audit_saved(place, survey), fresh=counted_anew())
 
 
 LOOK_BACK = 30
@@ -126,28 +126,28 @@ LOOK_BACK = 30
 known."""
 
 
-def since_when(
+def drift_starts_of(
     place: Workspace, taken: Survey, judged: Audit, when: datetime | None = None, *, whole: bool = True
-) -> Begun:
+) -> DriftStarts:
     """Since when each drift of an audit has been open, by the surveys saved before it. An audit as of the survey's own
     moment is kept, so that nobody needs to judge it again; `whole`: whether it is all of it."""
     as_its_own = whole and when in (None, taken.manifest.taken)
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.core.history.drift_history import since, standing_of
+    from rusty_lantern.core.history.drift_history import audit_summary, drift_starts
 
-    standings = standings_of(place)
+    summaries = audit_summaries(place)
     if as_its_own:
-        now = standings.known(taken.name) or standings.keep(taken, judged)
+        now = summaries.known(taken.name) or summaries.keep(taken, judged)
     else:
-        now = standing_of(taken.name, taken.manifest.taken, "", judged)
+        now = audit_summary(taken.name, taken.manifest.taken, "", judged)
     earlier = [name for name in names(place.surveys) if name < taken.name]
-    seen = list(standings.before(earlier, LOOK_BACK))
-    return since(now, seen, all_seen=len(seen) == len(earlier))
+    seen = list(summaries.before(earlier, LOOK_BACK))
+    return drift_starts(now, seen, all_seen=len(seen) == len(earlier))
 
 
-def turned_since(
+def drift_since(
     place: Workspace, name: str, audit: Audit, choice: Choice | None = None, *, named: bool = False
-) -> Turned | None:
+) -> DriftTurns | None:
     """How drift turned since the survey before, None where there is none; of what was chosen, of that alone. `named`:
     of the subjects that the audit names alone.
 
@@ -156,29 +156,29 @@ def turned_since(
     import msgspec
 
     from rusty_lantern.archive.surveys import names
-    from rusty_lantern.core.history.drift_changes import turned
+    from rusty_lantern.core.history.drift_changes import drift_turns
 
     earlier = [one for one in names(place.surveys) if one < name]
     if not earlier:
         return None
-    standings = standings_of(place)
-    latest = [standings.of(one) for one in earlier[-1:]]
-    rest = standings.before(earlier[:-1], LOOK_BACK) if latest[0].coverage.limits.only else ()
+    summaries = audit_summaries(place)
+    latest = [summaries.of(one) for one in earlier[-1:]]
+    rest = summaries.before(earlier[:-1], LOOK_BACK) if latest[0].coverage.limits.only else ()
     before = next(
         (one for one in (*latest, *rest) if one.coverage.limits.only in ([], audit.coverage.limits.only)), latest[0]
     )
-    stood = before.stood
+    not_ok = before.not_ok
     if choice is not None:
-        of_stores = [one for one in stood if not choice.stores or one.store in choice.stores]
-        stood = [one for one in of_stores if choice.has(one.fact, one.severity)]
+        of_stores = [one for one in not_ok if not choice.stores or one.store in choice.stores]
+        not_ok = [one for one in of_stores if choice.has(one.fact, one.severity)]
     if named or (choice is not None and choice.tag):
         about = audit.met.subjects() | {finding.key[:3] for finding in audit.findings}
-        stood = [one.of(about) for one in stood]
-    return turned(msgspec.structs.replace(before, stood=stood), audit)
+        not_ok = [one.of(about) for one in not_ok]
+    return drift_turns(msgspec.structs.replace(before, not_ok=not_ok), audit)
 
 
-class Opened(NamedTuple):
-    """A kept survey, opened: where it is, what counts as now, and its buckets with all that follows from them."""
+class OpenedSurvey(NamedTuple):
+    """A saved survey, opened: where it is, what counts as now, and its buckets with all that follows from them."""
 
     place: Workspace
     survey: Survey
@@ -192,7 +192,7 @@ class Opened(NamedTuple):
 
     def audit(self) -> Audit:
         """These stores, held against the workspace's baseline."""
-        return judge_kept(self.place, self.survey, self.when, stores=self.stores)
+        return audit_saved(self.place, self.survey, self.when, stores=self.stores)
 
     def judge(self) -> Judge | None:
         """What everything is judged by; None where the workspace has no baseline. Raises `BadInput`."""
@@ -251,31 +251,31 @@ def mirrored_in(tables: VersionTables, stores: list[StoreSubject], estate: Estat
     return list(mirrored(stores, estate.mirrors, lacks))
 
 
-def opened(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> Opened:
-    """Open a kept survey, as of its own moment unless another is given, or one store of it. Raises `BadInput` for a
+def opened(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> OpenedSurvey:
+    """Open a saved survey, as of its own moment unless another is given, or one store of it. Raises `BadInput` for a
     store that it has not."""
     from rusty_lantern.core.audit.store_subject import store_subjects
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 
     place = workspace(named)
-    taken = kept(place, survey)
+    taken = saved_survey(place, survey)
     when = moment(as_of, taken.manifest.taken)
     subjects = store_subjects(taken.dossiers, place.estate(), when)
     names = [store.name for store in subjects]
     if only is not None and only not in names:
         hint = nearest(only, names) or f"stores: {', '.join(names)}"
         raise BadInput(Problem(f'no store "{only}" in the survey {taken.name}', remedy=hint))
-    return Opened(place, taken, when, [store for store in subjects if only in (None, store.name)])
+    return OpenedSurvey(place, taken, when, [store for store in subjects if only in (None, store.name)])
 
 
-def kept_bytes(session: Opened) -> dict[str, list[Kept]]:
+def bytes_by_protection(session: OpenedSurvey) -> dict[str, list[ProtectedBytes]]:
     """STORE/BUCKET → what encrypts and locks its current objects, of buckets whose objects were looked at."""
     seen = [view for view in session.views if view.bucket.table.value is not None]
     each = session.tables().kept_bytes(seen)
     return {view.title: bytes_kept for view, bytes_kept in zip(seen, each, strict=True)}
 
 
-def chosen_views(session: Opened, wanted: Sequence[str] | None) -> list[BucketSubject]:
+def chosen_views(session: OpenedSurvey, wanted: Sequence[str] | None) -> list[BucketSubject]:
     """The buckets that are named, each once; all where none is. Raises `BadInput`."""
     named = [find_view(session.views, name, session.survey) for name in wanted or ()]
     return list({view.title: view for view in named}.values()) or session.views

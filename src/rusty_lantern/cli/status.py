@@ -40,19 +40,19 @@ def whereabouts(as_of: str | None) -> None:
         return
     taken = datetime.strptime(kept[-1], "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
     _row(screen, "surveys", f"{len(kept):,}, the last {_age(taken, now)}: {taken:%Y-%m-%dT%H:%M:%SZ}")
-    standing = glimpse(folder, kept[-1])
-    if standing is None:
+    summary = glimpse(folder, kept[-1])
+    if summary is None:
         _row(screen, "drift", "not audited with the present baseline yet")
         next_step(screen, "lantern audit", "check it against the baseline")
         return
-    _stood(screen, standing)
-    drift = standing.counts.get("drift", 0)
-    if standing.unread:
+    _print_result(screen, summary)
+    drift = summary.counts.get("drift", 0)
+    if summary.unread:
         next_step(screen, "lantern reach", "whether the stores that were not read answer")
     if stopped:
         next_step(screen, "lantern survey --resume", "ask only what is missing")
-    elif drift or standing.counts.get("unknown", 0):
-        worst = standing.worst()
+    elif drift or summary.counts.get("unknown", 0):
+        worst = summary.worst()
         for store, name, facts in worst[:3]:
             _row(screen, "worst", f"{store}/{name}: {', '.join(facts)}", "bold")
         if worst:
@@ -68,22 +68,22 @@ def _row(screen: Console, heading: str, words: str, style: str = "") -> None:
     line(screen, (f"{heading:<{WIDE}}", "dim"), (words, style))
 
 
-def _stood(screen: Console, standing: Glimpse) -> None:
+def _print_result(screen: Console, summary: Glimpse) -> None:
     from rusty_lantern.reports.terminal.layout import STYLES, line
 
     parts: list[tuple[str, str]] = []
-    unknown = standing.counts.get("unknown", 0)
-    for severity, number in standing.drift_by_severity.items():
+    unknown = summary.counts.get("unknown", 0)
+    for severity, number in summary.drift_by_severity.items():
         if number:
             parts += [(f"{number} ", "bold"), (f"{severity}  ", STYLES[severity])]
     line(
         screen,
         (f"{'drift':<{WIDE}}", "dim"),
-        *(parts or [("none", "" if unknown or standing.unread else STYLES["ok"])]),
+        *(parts or [("none", "" if unknown or summary.unread else STYLES["ok"])]),
     )
-    unread = f", not read: {', '.join(standing.unread)}" if standing.unread else ""
+    unread = f", not read: {', '.join(summary.unread)}" if summary.unread else ""
     _row(screen, "unknown", f"{unknown}{unread}", STYLES["unknown"] if unknown or unread else "dim")
-    waived = standing.counts.get("waived", 0)
+    waived = summary.counts.get("waived", 0)
     if waived:
         _row(screen, "waived", f"{waived:,}")
 

@@ -86,23 +86,23 @@ def survey(
 
     from rusty_lantern.archive import surveys
     from rusty_lantern.archive.atomic_write import private
-    from rusty_lantern.archive.begun import Options
+    from rusty_lantern.archive.survey_options import SurveyOptions
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.results.surveys import survey_result
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.survey import survey_view
     from rusty_lantern.reports.terminal.survey_progress import survey_progress
-    from rusty_lantern.survey.run import Plan, estimate, read_all
+    from rusty_lantern.survey.run import SurveyPlan, estimate, read_all
 
     place = workspace(workspace_folder)
     estate = place.estate()
     when = _resumed(place) if resume else moment(as_of, datetime.now(UTC)).replace(microsecond=0)
     journals = place.surveys / (surveys.folder_name(when) + surveys.PARTIAL) / surveys.JOURNAL
-    options = Options(tuple(only or ()), probe, objects.value if objects else None, since_last, list_limit)
+    options = SurveyOptions(tuple(only or ()), probe, objects.value if objects else None, since_last, list_limit)
     if resume:
         options = options.gone_on(journals)
         note(" ".join(["going on with the survey of", surveys.folder_name(when), *options.given()]))
-    plan = Plan(
+    plan = SurveyPlan(
         estate, place.folder, when, options.only, options.list_limit or 100, options.probe, log,
         objects=Depth(options.objects).value if options.objects else None,
         earlier=_last(place, when) if options.since_last else None,
@@ -125,7 +125,7 @@ def survey(
             with survey_progress(note) as progress:
                 dossiers = interrupt.run(read_all(replace(plan, progress=progress), journals))
             dossiers = _with_growth(place, dossiers, when)
-            folder = surveys.keep(place.surveys, estate.name, when, dossiers, plan.only, signer, plan.only_of)
+            folder = surveys.save(place.surveys, estate.name, when, dossiers, plan.only, signer, plan.only_of)
     except KeyboardInterrupt:
         note("lantern: interrupted; every answer so far is saved. To continue: lantern survey --resume")
         raise typer.Exit(130) from None

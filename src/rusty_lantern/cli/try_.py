@@ -15,10 +15,10 @@ from rusty_lantern.cli.output import printed
 from rusty_lantern.cli.session import Floor, find_view, opened
 
 if TYPE_CHECKING:
-    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.cli.session import OpenedSurvey
     from rusty_lantern.core.audit.audit import Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
-    from rusty_lantern.core.config.declared_bucket import Declared
+    from rusty_lantern.core.config.declared_bucket import DeclaredBucket
     from rusty_lantern.core.usage.proposed_retention import RetentionCost
     from rusty_lantern.reports.results.proposal import TryResult
 
@@ -93,7 +93,7 @@ def try_(
     )
 
 
-def _elsewhere(session: Opened, dialect: str | None) -> Elsewhere:
+def _elsewhere(session: OpenedSurvey, dialect: str | None) -> Elsewhere:
     """How a bucket is taken to a store of another dialect; as it is, where none is named."""
     from rusty_lantern.core.audit.dialect_differences import on_dialect
     from rusty_lantern.intake.dialect_files import find_dialect
@@ -104,7 +104,7 @@ def _elsewhere(session: Opened, dialect: str | None) -> Elsewhere:
     return lambda view: on_dialect(view, wanted)
 
 
-def _of_policy(session: Opened, judge: Judge | None, bucket: str, policy: Path, there: Elsewhere) -> TryResult:
+def _of_policy(session: OpenedSurvey, judge: Judge | None, bucket: str, policy: Path, there: Elsewhere) -> TryResult:
     from rusty_lantern.core.audit.proposed_bucket import beside, with_policy
     from rusty_lantern.reports.results.proposal import try_result
 
@@ -114,7 +114,7 @@ def _of_policy(session: Opened, judge: Judge | None, bucket: str, policy: Path, 
 
 
 def _of_declared(
-    session: Opened, judge: Judge | None, bucket: str | None, declared: Declared, there: Elsewhere
+    session: OpenedSurvey, judge: Judge | None, bucket: str | None, declared: DeclaredBucket, there: Elsewhere
 ) -> TryResult:
     """The result for a declared bucket: over an existing one if that is named, otherwise by itself."""
     from rusty_lantern.core.audit.proposed_bucket import alone, beside
@@ -136,7 +136,7 @@ def _of_declared(
     return try_result(None, there(alone(store, declared.whole(), session.when, session.place.estate())), judge)
 
 
-def _cost(session: Opened, current: BucketSubject, after: BucketSubject) -> tuple[RetentionCost | None, str]:
+def _cost(session: OpenedSurvey, current: BucketSubject, after: BucketSubject) -> tuple[RetentionCost | None, str]:
     """What another default retention would cost, and in what."""
     from rusty_lantern.cli.usage import earlier_holdings, holdings_of
     from rusty_lantern.core.usage.proposed_retention import retention_cost

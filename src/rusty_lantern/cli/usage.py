@@ -14,7 +14,7 @@ from rusty_lantern.cli.session import opened
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from rusty_lantern.cli.session import Opened
+    from rusty_lantern.cli.session import OpenedSurvey
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
     from rusty_lantern.core.usage.holding import Holding
     from rusty_lantern.reports.results.usage import UsageResult
@@ -69,7 +69,7 @@ def _check(by: str) -> None:
 
 
 def holdings_of(
-    session: Opened, periods: Sequence[int] = (), views: Sequence[BucketSubject] | None = None
+    session: OpenedSurvey, periods: Sequence[int] = (), views: Sequence[BucketSubject] | None = None
 ) -> list[Holding]:
     """What every bucket holds, by its dossier and, where its versions were listed, by its table. `periods`: the
     shortest billed ones."""
@@ -89,7 +89,7 @@ def holdings_of(
     return made
 
 
-def earlier_holdings(session: Opened) -> tuple[str, list[Holding]] | None:
+def earlier_holdings(session: OpenedSurvey) -> tuple[str, list[Holding]] | None:
     """The survey that growth is measured from, and what buckets held then; None without one."""
     from rusty_lantern.archive.earlier import earliest
     from rusty_lantern.core.audit.store_subject import views

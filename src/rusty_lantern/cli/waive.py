@@ -10,7 +10,7 @@ import typer
 from rusty_lantern.cli import completion as completing
 from rusty_lantern.cli.options import AsOfOption, SurveyOption, WorkspaceOption
 from rusty_lantern.cli.output import note
-from rusty_lantern.cli.session import judge_kept, kept, moment, workspace
+from rusty_lantern.cli.session import audit_saved, moment, saved_survey, workspace
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -48,10 +48,10 @@ def waive(
 
     place = workspace(workspace_folder)
     baseline = place.baseline()
-    taken = kept(place, survey)
+    taken = saved_survey(place, survey)
     when = moment(as_of, taken.manifest.taken)
     had = place.waivers()
-    judged = judge_kept(place, taken, when, had)
+    judged = audit_saved(place, taken, when, had)
     drift = _drift([*judged.findings, *judged.met.findings()], of, fact)
     answers = [
         _answered(words, given)
@@ -102,12 +102,12 @@ def _add(place: Workspace, drift: Finding, answers: list[str], when: datetime, l
     from rusty_lantern.core.audit.waiver_file import read_waivers
     from rusty_lantern.core.audit.waivers import written
     from rusty_lantern.core.errors import BadInput, Problem
-    from rusty_lantern.core.value_types import DURATION, NotOnScale, read_moment, show_moment
+    from rusty_lantern.core.value_types import DURATION, InvalidValue, read_moment, show_moment
 
     because, by, until = answers
     try:
         end = read_moment(until)
-    except NotOnScale as error:
+    except InvalidValue as error:
         raise BadInput(Problem(f"--until: {error}")) from None
     if end <= when:
         raise BadInput(Problem(f"--until {until} is over already, as of {show_moment(when)}"))

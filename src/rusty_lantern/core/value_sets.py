@@ -9,10 +9,10 @@ from collections.abc import Iterable
 import msgspec
 
 from rusty_lantern.core.errors import nearest
-from rusty_lantern.core.value_types import NotOnScale, Value
+from rusty_lantern.core.value_types import InvalidValue, Value
 
 
-class Parts(msgspec.Struct, frozen=True):
+class WordSet(msgspec.Struct, frozen=True):
     """Some of a few named words, in their order; `nothing` where there are none."""
 
     words: tuple[str, ...]
@@ -31,7 +31,7 @@ class Parts(msgspec.Struct, frozen=True):
             if word not in self.words:
                 hint = nearest(word, self.words)
                 known = ", ".join((*self.words, "nothing"))
-                raise NotOnScale(f'"{word}" is none of {known}' + (f"; {hint}" if hint else ""))
+                raise InvalidValue(f'"{word}" is none of {known}' + (f"; {hint}" if hint else ""))
         return " ".join(word for word in self.words if word in written)
 
     def show(self, value: Value) -> str:
@@ -51,7 +51,7 @@ class Parts(msgspec.Struct, frozen=True):
         return member == allowed
 
 
-class Names(msgspec.Struct, frozen=True):
+class NameSet(msgspec.Struct, frozen=True):
     """A set of names, joined by commas in their order; `nobody` where there are none. A name with a comma or a
     quotation mark in it is put in quotation marks."""
 
@@ -73,7 +73,7 @@ class Names(msgspec.Struct, frozen=True):
         except ValueError:
             pass
         rule = "separate names by commas; put a name that has a comma or a quotation mark in quotation marks"
-        raise NotOnScale(f'"{text}" is no set of names: {rule}')
+        raise InvalidValue(f'"{text}" is no set of names: {rule}')
 
     def show(self, value: Value) -> str:
         """The names, or `nobody`."""
@@ -110,4 +110,4 @@ _ONE_NAME = re.compile(r'"(?:[^"\\]|\\.)*"|[^\s,"](?:[^,"]*[^\s,"])?')
 _NAMES = re.compile(rf"(?:{_ONE_NAME.pattern})(?:\s*,\s*(?:{_ONE_NAME.pattern}))*")
 
 
-NAMES = Names()
+NAMES = NameSet()

@@ -20,7 +20,7 @@ Value = str | int | datetime
 """What a fact's value may be: a word or text, a whole number (count, bytes, seconds), or a moment in UTC."""
 
 
-class NotOnScale(ValueError):
+class InvalidValue(ValueError):
     """The text is no value of this scale; the message says what would be."""
 
 
@@ -40,7 +40,7 @@ class Scale(Protocol):
         """Whether values are quantities."""
 
     def read(self, text: str) -> Value:
-        """The value that `text` names. Raises `NotOnScale`."""
+        """The value that `text` names. Raises `InvalidValue`."""
 
     def show(self, value: Value) -> str:
         """The value in words."""
@@ -49,7 +49,7 @@ class Scale(Protocol):
         """The rank of an ordered value."""
 
 
-class Words(msgspec.Struct, frozen=True):
+class Levels(msgspec.Struct, frozen=True):
     """A few named levels, weakest first where they are ordered."""
 
     levels: tuple[str, ...]
@@ -65,7 +65,7 @@ class Words(msgspec.Struct, frozen=True):
         """A level by its name."""
         if text not in self.levels:
             hint = nearest(text, self.levels) if len(self.levels) > 2 else ""  # of two, a guess may be the wrong one
-            raise NotOnScale(f'"{text}" is none of {", ".join(self.levels)}' + (f"; {hint}" if hint else ""))
+            raise InvalidValue(f'"{text}" is none of {", ".join(self.levels)}' + (f"; {hint}" if hint else ""))
         return text
 
     def show(self, value: Value) -> str:
@@ -119,27 +119,27 @@ class Quantity(msgspec.Struct, frozen=True):
         match = re.fullmatch(r"([0-9][0-9_,]*(?:\.[0-9]+)?)\s*([A-Za-z]*)", text.strip())
         names = ", ".join(unit for unit, _ in self.units)
         if not match:
-            raise NotOnScale(f'"{text}" is not a {self.name}' + (f" (a number and one of {names})" if names else ""))
+            raise InvalidValue(f'"{text}" is not a {self.name}' + (f" (a number and one of {names})" if names else ""))
         number, unit = match.groups()
         size = self._size(unit, text, names)
         try:
             value = Decimal(number.replace(",", "").replace("_", "")) * size
         except InvalidOperation:
-            raise NotOnScale(f'"{text}" is not a {self.name}') from None
+            raise InvalidValue(f'"{text}" is not a {self.name}') from None
         if value != int(value):
-            raise NotOnScale(f'"{text}" is not a whole number of the smallest unit')
+            raise InvalidValue(f'"{text}" is not a whole number of the smallest unit')
         return int(value)
 
     def _size(self, unit: str, text: str, names: str) -> int:
         if not unit:
             if self.bare:
                 return 1
-            raise NotOnScale(f'"{text}" needs a unit: one of {names}')
+            raise InvalidValue(f'"{text}" needs a unit: one of {names}')
         for known, size in self.units:
             if unit in (known, known + "s") or (len(known) > 1 and unit.lower() == known.lower()):
                 return size
         hint = nearest(unit, [name for name, _ in self.units])
-        raise NotOnScale(f'"{unit}" is not a unit of {self.name}: {hint or "use one of " + names}')
+        raise InvalidValue(f'"{unit}" is not a unit of {self.name}: {hint or "use one of " + names}')
 
     def show(self, value: Value) -> str:
         """The value in the largest unit that divides it; where that is none, in several, each less than the next.
@@ -189,7 +189,7 @@ def _count(number: int, unit: str) -> str:
     return f"{number:,} {unit}" + ("s" if number != 1 else "")
 
 
-class Moment(msgspec.Struct, frozen=True):
+class Timestamp(msgspec.Struct, frozen=True):
     """A moment in UTC, written as ISO 8601 date or date and time."""
 
     name: str = "date"
@@ -212,12 +212,12 @@ class Moment(msgspec.Struct, frozen=True):
 
 
 def read_moment(text: str) -> datetime:
-    """A moment in UTC from ISO 8601 text; without an offset it is taken as UTC. Raises `NotOnScale`."""
+    """A moment in UTC from ISO 8601 text; without an offset it is taken as UTC. Raises `InvalidValue`."""
     try:
         moment = datetime.fromisoformat(text.strip())
         return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
     except (ValueError, OverflowError):
-        raise NotOnScale(f'"{text}" is not a date (2026-11-02 or 2026-11-02T06:00:00Z)') from None
+        raise InvalidValue(f'"{text}" is not a date (2026-11-02 or 2026-11-02T06:00:00Z)') from None
 
 
 def show_moment(moment: datetime) -> str:
@@ -262,7 +262,7 @@ SECOND, DAY = 1, 86_400
 YEAR = 365 * DAY
 """The protocol counts a retention year as 365 days."""
 
-SWITCH = Words(("off", "on"), ordered=True)
+SWITCH = Levels(("off", "on"), ordered=True)
 TEXT = Text()
 COUNT = Quantity("count", (), bare=True)
 SIZE = Quantity("size", SIZE_UNITS)
@@ -270,7 +270,7 @@ DURATION = Quantity(
     "duration",
     (("second", SECOND), ("minute", 60), ("hour", 3600), ("day", DAY), ("week", 7 * DAY), ("year", YEAR)),
 )
-MOMENT = Moment()
+MOMENT = Timestamp()
 
 
 def show_names(names: Sequence[str], most: int = 3) -> str:

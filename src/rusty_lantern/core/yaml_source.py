@@ -25,7 +25,7 @@ from yaml.events import (
 )  # fmt: skip
 
 from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList, nearest
-from rusty_lantern.core.value_types import DURATION, NotOnScale
+from rusty_lantern.core.value_types import DURATION, InvalidValue
 
 _LOADER = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 """The scanner in C where the library was built with it, else the one in Python: it says the same, 20 times slower."""
@@ -34,13 +34,13 @@ MAX_BYTES = 4_000_000
 MAX_DEPTH = 40
 
 
-class Marked(msgspec.Struct, frozen=True):
+class Node(msgspec.Struct, frozen=True):
     """A text, a list or a mapping, and its place. Exactly one of the three is not None."""
 
     place: Place
     text: str | None = None
-    items: tuple[Marked, ...] | None = None
-    fields: tuple[tuple[Marked, Marked], ...] | None = None
+    items: tuple[Node, ...] | None = None
+    fields: tuple[tuple[Node, Node], ...] | None = None
 
     @property
     def kind(self) -> str:
@@ -50,7 +50,7 @@ class Marked(msgspec.Struct, frozen=True):
         return "a list" if self.items is not None else ("nothing" if self.text == "" else "a text")
 
 
-def read_marked(document: str, file: str) -> Marked:
+def read_nodes(document: str, file: str) -> Node:
     """Read one YAML document. Raises `BadInput` with the place of what is wrong."""
     if len(document) > MAX_BYTES:
         raise BadInput(Problem(f"the file is longer than {MAX_BYTES:,} characters", Place(file)))
@@ -94,7 +94,7 @@ class _Nodes:
         self._file = file
         self._events = events
 
-    def next(self, depth: int) -> Marked | None:
+    def next(self, depth: int) -> Node | None:
         """The next node; None at the end of a list or mapping."""
         event = next(self._events)
         if isinstance(event, SequenceEndEvent | MappingEndEvent):
@@ -105,13 +105,13 @@ class _Nodes:
         if isinstance(event, NodeEvent) and event.anchor is not None:
             raise BadInput(Problem("anchors and aliases are not used here", place, "write the value out"))
         if isinstance(event, ScalarEvent):
-            return Marked(place, text="" if event.value in ("", "~") and not event.style else event.value)
+            return Node(place, text="" if event.value in ("", "~") and not event.style else event.value)
         children = iter(lambda: self.next(depth + 1), None)
         if isinstance(event, SequenceStartEvent):
-            return Marked(place, items=tuple(children))
-        return Marked(place, fields=tuple(self._pairs(children)))
+            return Node(place, items=tuple(children))
+        return Node(place, fields=tuple(self._pairs(children)))
 
-    def _pairs(self, children: Iterator[Marked]) -> Iterator[tuple[Marked, Marked]]:
+    def _pairs(self, children: Iterator[Node]) -> Iterator[tuple[Node, Node]]:
         names: set[str] = set()
         for key in children:
             if key.text is None:
@@ -122,18 +122,18 @@ class _Nodes:
             yield key, next(children)
 
 
-class Reader:
+class FieldReader:
     """Takes fields out of a mapping and notes what is missing, of the wrong kind, or unknown."""
 
     def __init__(self, complaints: ProblemList) -> None:
         self.complaints = complaints
 
-    def fields(self, node: Marked, known: tuple[str, ...], what: str) -> dict[str, Marked]:
+    def fields(self, node: Node, known: tuple[str, ...], what: str) -> dict[str, Node]:
         """The mapping's known fields by name; others are noted with the nearest right spelling."""
         if node.fields is None:
             self.complaints.add(f"{what} must be a mapping, and is {node.kind}", node.place)
             return {}
-        values: dict[str, Marked] = {}
+        values: dict[str, Node] = {}
         for key, value in node.fields:
             assert key.text is not None
             if key.text in known:
@@ -143,7 +143,7 @@ class Reader:
                 self.complaints.add(f'unknown "{key.text}" in {what}', key.place, hint)
         return values
 
-    def entries(self, node: Marked | None, what: str) -> Iterator[tuple[Marked, Marked]]:
+    def entries(self, node: Node | None, what: str) -> Iterator[tuple[Node, Node]]:
         """The names and values of a mapping whose names are free."""
         if node is None:
             return
@@ -152,7 +152,7 @@ class Reader:
             return
         yield from node.fields
 
-    def text(self, node: Marked | None, what: str, default: str = "") -> str:
+    def text(self, node: Node | None, what: str, default: str = "") -> str:
         """A text, or `default` where there is none."""
         if node is None:
             return default
@@ -161,7 +161,7 @@ class Reader:
             return default
         return node.text
 
-    def texts(self, node: Marked | None, what: str) -> list[Marked]:
+    def texts(self, node: Node | None, what: str) -> list[Node]:
         """A list of texts (or a single one), each with its place."""
         if node is None:
             return []
@@ -175,7 +175,7 @@ class Reader:
                 self.complaints.add(f"{what} must hold texts, and here is {item.kind}", item.place)
         return [item for item in node.items if item.text is not None]
 
-    def whole(self, node: Marked | None, what: str, default: int, least: int = 1) -> int:
+    def whole(self, node: Node | None, what: str, default: int, least: int = 1) -> int:
         """A whole number of at least `least`, or `default` where there is none."""
         if node is None:
             return default
@@ -185,15 +185,15 @@ class Reader:
             return default
         return int(text)
 
-    def seconds(self, node: Marked | None, what: str, example: str, default: int = 0) -> int:
+    def seconds(self, node: Node | None, what: str, example: str, default: int = 0) -> int:
         """A duration in seconds, or `default` where there is none; `example`: how one is written."""
         try:
             return int(str(DURATION.read(node.text or ""))) if node is not None else default
-        except NotOnScale as error:
+        except InvalidValue as error:
             self.complaints.add(f"{what}: {error}", node.place if node else None, f"write it as {example}")
             return default
 
-    def choice(self, node: Marked | None, what: str, options: tuple[str, ...], default: str) -> str:
+    def choice(self, node: Node | None, what: str, options: tuple[str, ...], default: str) -> str:
         """One of a few words, or `default` where there is none."""
         text = self.text(node, what, default)
         if node is not None and text not in options:

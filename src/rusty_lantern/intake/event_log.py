@@ -20,8 +20,8 @@ import msgspec
 
 from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList
 from rusty_lantern.core.history.event import Event
-from rusty_lantern.core.value_types import NotOnScale, read_moment
-from rusty_lantern.core.yaml_source import Reader, read_marked
+from rusty_lantern.core.value_types import InvalidValue, read_moment
+from rusty_lantern.core.yaml_source import FieldReader, read_nodes
 
 BLOCK = 16 << 20
 LONGEST_LINE = 1 << 20
@@ -50,8 +50,8 @@ def read_layout(document: str, file: str) -> Layout:
     actions: {set-policy: PutBucketPolicy}
     """
     complaints = ProblemList()
-    reader = Reader(complaints)
-    top = reader.fields(read_marked(document, file), ("reads", "fields", "actions"), "the mapping file")
+    reader = FieldReader(complaints)
+    top = reader.fields(read_nodes(document, file), ("reads", "fields", "actions"), "the mapping file")
     reads = reader.choice(top.get("reads"), "reads", ("json", "csv", "web-log"), "")
     names, actions = {}, {}
     for key, value in reader.entries(top.get("fields"), "fields"):
@@ -173,7 +173,7 @@ def _inside(value: Any, path: str) -> str:
 def _event(fields: dict[str, str], layout: Layout, place: str, tally: Events, name: str) -> Event | None:
     try:
         moment = read_moment(fields["time"])
-    except NotOnScale as error:
+    except InvalidValue as error:
         tally.skip(place or name, f"time: {error}")
         return None
     rest = {field: fields[field] for field in FIELDS if field not in ("time", "action")}

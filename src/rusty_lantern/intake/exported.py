@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from importlib.resources import files
 from pathlib import Path
 
-from rusty_lantern.core.config.dossier_validation import receive
+from rusty_lantern.core.config.dossier_validation import load_untrusted
 from rusty_lantern.core.errors import BadInput, Place, Problem, nearest
 from rusty_lantern.core.exports.assemble import Assembled, assemble, documents_of
 from rusty_lantern.core.exports.layout import Layout, read_layout
@@ -65,7 +65,7 @@ def assembled(
     if not export.rows and export.unmatched:
         remedy = "is it the right layout? lantern dossier layouts lists those that ship"
         raise BadInput(Problem(f"the layout {layout} finds nothing: {export.unmatched[0]}", remedy=remedy))
-    receive(encode(export.dossier), "what the export tells")  # no secret, no contradiction
+    load_untrusted(encode(export.dossier), "what the export tells")  # no secret, no contradiction
     assert oldest is not None
     return export, oldest
 

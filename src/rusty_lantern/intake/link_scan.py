@@ -11,23 +11,23 @@ from typing import BinaryIO
 import msgspec
 
 from rusty_lantern.core.errors import BadInput, Place, Problem
-from rusty_lantern.intake.presigned_url import LONGEST, Signed, find_signed
+from rusty_lantern.intake.presigned_url import LONGEST, SignedAddress, find_signed
 
 CHUNK = 4 << 20
 MOST_LINKS = 100_000
 
 
 @dataclass
-class Mined:
+class FoundLinks:
     """The links that were found, each once: taken apart, whole (in memory only, for trying it), and where."""
 
     bytes: int = 0
-    links: list[tuple[Signed, str, str]] = field(default_factory=list)
+    links: list[tuple[SignedAddress, str, str]] = field(default_factory=list)
 
 
-def mine(files: list[Path]) -> Mined:
+def find_links(files: list[Path]) -> FoundLinks:
     """Find the signed addresses in files; `-` is the standard input. Raises `BadInput`."""
-    mined = Mined()
+    mined = FoundLinks()
     seen: dict[bytes, None] = {}
     for path in files:
         try:
@@ -41,7 +41,7 @@ def mine(files: list[Path]) -> Mined:
     return mined
 
 
-def _mine(stream: BinaryIO, name: str, mined: Mined, seen: dict[bytes, None]) -> None:
+def _mine(stream: BinaryIO, name: str, mined: FoundLinks, seen: dict[bytes, None]) -> None:
     line = 1
     for before, text, fresh in _pieces(stream):
         mined.bytes += fresh

@@ -29,7 +29,7 @@ _SIGN = re.compile(rb"(?:[Ss]ignature|temp_url_sig|(?<=[?&;])sig)(?:=|%3[Dd])")
 _URL = re.compile(rb"https?://[^\s\"'<>()\[\]{}|\\^`\x00]{4,8192}")
 
 
-class Signed(msgspec.Struct, frozen=True):
+class SignedAddress(msgspec.Struct, frozen=True):
     """A signed address without its signature: the parts that say what it opens."""
 
     host: str
@@ -50,7 +50,7 @@ class Signed(msgspec.Struct, frozen=True):
     of_session: bool = False
 
 
-def find_signed(text: bytes) -> Iterator[tuple[int, Signed, str]]:
+def find_signed(text: bytes) -> Iterator[tuple[int, SignedAddress, str]]:
     """Every signed address in a piece of text: where it begins, what it says, and all of it, signature and all."""
     done = -1
     for sign in _SIGN.finditer(text):
@@ -72,7 +72,7 @@ def _beginning(text: bytes, at: int) -> int:
     return max(text.rfind(b"http://", floor, at), text.rfind(b"https://", floor, at))
 
 
-def read_signed(address: str) -> Signed | None:
+def read_signed(address: str) -> SignedAddress | None:
     """A signed address taken apart; None if it is not one."""
     try:
         parts = urlsplit(address)
@@ -88,28 +88,28 @@ def read_signed(address: str) -> Signed | None:
     return msgspec.structs.replace(signed, expires=None, presumed=True)
 
 
-def _by_protocol(host: str, path: str, query: Mapping[str, str]) -> Signed | None:
+def _by_protocol(host: str, path: str, query: Mapping[str, str]) -> SignedAddress | None:
     verb, presumed = _verb(query)
     if "x-amz-signature" in query and "x-amz-credential" in query:
         begun = _stamp(query.get("x-amz-date", ""))
         lasts = query.get("x-amz-expires", "")
         ends = begun + timedelta(seconds=int(lasts)) if begun and re.fullmatch(r"\d{1,8}", lasts) else None
         key, session = query["x-amz-credential"].split("/")[0], "x-amz-security-token" in query
-        return Signed(host, path, key, 2, verb, presumed, begun, ends, of_session=session)
+        return SignedAddress(host, path, key, 2, verb, presumed, begun, ends, of_session=session)
     if "temp_url_sig" in query:
         ends = _until(query.get("temp_url_expires", ""))
         prefix = query.get("temp_url_prefix")
         networks = tuple(query[name] for name in ("temp_url_ip_range",) if name in query)
-        return Signed(host, path, TEMPORARY_URL_KEY, 0, "read", True, None, ends, prefix, networks=networks)
+        return SignedAddress(host, path, TEMPORARY_URL_KEY, 0, "read", True, None, ends, prefix, networks=networks)
     blob = read_blob_link(query)
     if blob is not None:
         starts = moment_of(blob.starts)
-        return Signed(host, path, "", 3, "read", False, starts, moment_of(blob.expires), None, blob)
+        return SignedAddress(host, path, "", 3, "read", False, starts, moment_of(blob.expires), None, blob)
     if "signature" in query and "awsaccesskeyid" in query:
         until = query.get("expires", "")
         ends = datetime.fromtimestamp(int(until), UTC) if re.fullmatch(r"\d{1,11}", until) else None
         session = "x-amz-security-token" in query
-        return Signed(host, path, query["awsaccesskeyid"], 1, verb, presumed, None, ends, of_session=session)
+        return SignedAddress(host, path, query["awsaccesskeyid"], 1, verb, presumed, None, ends, of_session=session)
     return None
 
 
@@ -172,7 +172,7 @@ Signers = Mapping[str, tuple[str, Container[str]]]
 
 
 def as_link(
-    signed: Signed, stores: Iterable[tuple[str, str]], where: str, signers: Signers | None = None
+    signed: SignedAddress, stores: Iterable[tuple[str, str]], where: str, signers: Signers | None = None
 ) -> tuple[str, Link]:
     """The store that a signed address belongs to (empty: none of the estate) and the link that it is.
 
@@ -197,7 +197,7 @@ def as_link(
     return "", _link(signed, unquote(bucket), unquote(key), where)
 
 
-def _blob_link(signed: Signed, blob: BlobLink, bucket: str, key: str, where: str) -> Link:
+def _blob_link(signed: SignedAddress, blob: BlobLink, bucket: str, key: str, where: str) -> Link:
     """A link of the blob protocol: one without an end never ends (measured), unless the policy that it names does."""
     keyed = {"object": key, "prefix": f"{key}/"}.get(blob.scope, "")
     unread: Answer[datetime] = Answer("failed", None, "the link does not say when it was made")
@@ -221,7 +221,7 @@ def _blob_link(signed: Signed, blob: BlobLink, bucket: str, key: str, where: str
     )
 
 
-def _link(signed: Signed, bucket: str, key: str, where: str) -> Link:
+def _link(signed: SignedAddress, bucket: str, key: str, where: str) -> Link:
     if signed.blob is not None:
         return _blob_link(signed, signed.blob, bucket, key, where)
     unsaid: Answer[datetime] = Answer("failed", None, "the link does not say")

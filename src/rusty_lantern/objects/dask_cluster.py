@@ -18,7 +18,15 @@ import pyarrow.parquet as pq
 
 from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem
 from rusty_lantern.objects.duckdb_engine import engine, use_threads
-from rusty_lantern.objects.table_set import MOST_ROWS, Count, Joining, VersionTable, open_source, stretches, together
+from rusty_lantern.objects.table_set import (
+    MOST_ROWS,
+    Count,
+    MergingCount,
+    VersionTable,
+    open_source,
+    stretches,
+    together,
+)
 
 T = TypeVar("T")
 
@@ -80,7 +88,7 @@ class Cluster:
             share = sum(table.rows for table in tables) // (self.workers() * TASKS_A_WORKER)
             for numbers in stretches(tables, min(MOST_ROWS, max(1, share))):
                 first = tables[numbers[0]]
-                if first.rows > MOST_ROWS and isinstance(count, Joining):
+                if first.rows > MOST_ROWS and isinstance(count, MergingCount):
                     parts = [self._submit(part, first, groups, count) for groups in self._row_groups(first)]
                     parted.append((numbers[0], parts))
                 else:
@@ -88,7 +96,7 @@ class Cluster:
         except (OSError, TimeoutError, RuntimeError) as error:
             raise self._lost(error) from None
         results = {n: one for numbers, task in whole for n, one in zip(numbers, self._result(task), strict=True)}
-        if isinstance(count, Joining):
+        if isinstance(count, MergingCount):
             results |= {n: count.joined([self._result(one) for one in parts]) for n, parts in parted}
         return [results[n] for n in range(len(tables))]
 

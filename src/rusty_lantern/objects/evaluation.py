@@ -13,7 +13,7 @@ from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.errors import BadInput, Problem
 from rusty_lantern.core.object_rules.tally import EXAMPLES, Tally
 from rusty_lantern.objects.sql import SOURCE, Compiled
-from rusty_lantern.objects.table_set import Over, Source, VersionTable, over
+from rusty_lantern.objects.table_set import Source, TableCounter, VersionTable, count_here
 
 FIRST_ROWS = 100_000
 
@@ -27,7 +27,7 @@ def compiled(requirements: Iterable[Requirement], moment: datetime) -> Compiled:
 
 
 def tallies(
-    tables: Sequence[tuple[VersionTable, Sequence[Requirement]]], moment: datetime, over: Over = over
+    tables: Sequence[tuple[VersionTable, Sequence[Requirement]]], moment: datetime, counter: TableCounter = count_here
 ) -> list[list[Tally]]:
     """Per table one tally a requirement, in order. Raises `BadInput` for an expression that cannot be run.
 
@@ -39,7 +39,7 @@ def tallies(
     results: list[list[Tally]] = [[] for _ in tables]
     for numbers in alike.values():
         judging = Judging(tuple(tables[numbers[0]][1]), moment)
-        for n, counted in zip(numbers, over([tables[n][0] for n in numbers], judging), strict=True):
+        for n, counted in zip(numbers, counter([tables[n][0] for n in numbers], judging), strict=True):
             results[n] = counted
     return results
 

@@ -68,7 +68,7 @@ _BENEATH = "NOT current AND NOT marker"
 _OVER = "OVER (PARTITION BY key)"
 
 
-class Taken(msgspec.Struct, frozen=True):
+class InventoryResult(msgspec.Struct, frozen=True):
     """What came of an inventory."""
 
     table: Answer[Table]
@@ -84,7 +84,9 @@ def files_of(inventory: Inventory, workspace: Path, bucket: str) -> list[Path]:
     return sorted(path for path in workspace.glob(pattern) if path.is_file())
 
 
-def take(files: list[Path], inventory: Inventory, bucket: str, out: Path, moment: datetime) -> Taken:
+def read_inventory_files(
+    files: list[Path], inventory: Inventory, bucket: str, out: Path, moment: datetime
+) -> InventoryResult:
     """Make a version table at `out` of an inventory's files. Never raises for what is in them."""
     evidence = Evidence(f"inventory {', '.join(path.name for path in files)}", "read")
     partial = out.with_suffix(".partial")
@@ -107,10 +109,10 @@ def take(files: list[Path], inventory: Inventory, bucket: str, out: Path, moment
         partial.rename(out)
     except (duckdb.Error, OSError, Unmapped) as error:
         lost: Answer[Any] = Answer("failed", None, f"the inventory cannot be read: {_first_line(error)}", evidence)
-        return Taken(lost, lost, lost)
+        return InventoryResult(lost, lost, lost)
     finally:
         partial.unlink(missing_ok=True)
-    return Taken(
+    return InventoryResult(
         Answer("known", table, "", evidence),
         Answer("known", Usage(objects, size, by="inventory"), "", evidence),
         Answer("known", Versions(old, old_size, markers), "", evidence),

@@ -10,7 +10,7 @@ import msgspec
 
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.objects.duckdb_engine import microseconds
-from rusty_lantern.objects.table_set import Over, Source, VersionTable, open_source, over
+from rusty_lantern.objects.table_set import Source, TableCounter, VersionTable, count_here, open_source
 
 EXAMPLES = 5
 MOST_KEYS = 10_000
@@ -40,13 +40,13 @@ BySort = dict[str, tuple[int, list[str], frozenset[str]]]
 
 
 def weakened(
-    before: Sequence[VersionTable], after: Sequence[VersionTable], moment: datetime, over: Over = over
+    before: Sequence[VersionTable], after: Sequence[VersionTable], moment: datetime, counter: TableCounter = count_here
 ) -> list[BySort]:
     """Per bucket what happened to versions that were protected, by its tables in two surveys; at most `MOST_KEYS` keys.
 
     Only versions that were inspected in both surveys say anything. Raises `Damaged`, and says which table is.
     """
-    return over(after, _Weakened({new.path: old for old, new in zip(before, after, strict=True)}, moment))
+    return counter(after, _Weakened({new.path: old for old, new in zip(before, after, strict=True)}, moment))
 
 
 class _Weakened(msgspec.Struct, frozen=True):

@@ -10,7 +10,7 @@ import msgspec
 
 from rusty_lantern.core.audit.replicas import Behind
 from rusty_lantern.objects.duckdb_engine import microseconds
-from rusty_lantern.objects.table_set import Over, Source, VersionTable, open_source, over
+from rusty_lantern.objects.table_set import Source, TableCounter, VersionTable, count_here, open_source
 
 _LACKING = """SELECT n, count(*) FILTER (lacks AND stored <= due), count(*) FILTER (lacks AND stored > due),
   count(*) FILTER (NOT lacks AND stored <= due)
@@ -48,7 +48,7 @@ class _Lacking(msgspec.Struct, frozen=True):
         return behind
 
 
-def lacking(pairs: Sequence[Pair], over: Over = over) -> list[Behind]:
+def lacking(pairs: Sequence[Pair], counter: TableCounter = count_here) -> list[Behind]:
     """Per pair the current objects of the original whose keys the copy lacks, overdue and stored within the lag; and
     those that it has with other content."""
     behind: dict[int, Behind] = {}
@@ -60,7 +60,7 @@ def lacking(pairs: Sequence[Pair], over: Over = over) -> list[Behind]:
                 turn[original.path] = n
                 copies.add(copy.path)
         wanted = [pairs[n][0] for n in turn.values()]
-        counted = over(wanted, _Lacking({path: pairs[n] for path, n in turn.items()}))
+        counted = count_here(wanted, _Lacking({path: pairs[n] for path, n in turn.items()}))
         behind |= zip(turn.values(), counted, strict=True)
     return [behind[n] for n in range(len(pairs))]
 
@@ -83,6 +83,6 @@ class _Keys(msgspec.Struct, frozen=True):
         return keys
 
 
-def keys_in(tables: Sequence[VersionTable], over: Over = over) -> list[list[Key]]:
+def keys_in(tables: Sequence[VersionTable], counter: TableCounter = count_here) -> list[list[Key]]:
     """Per table what its versions are encrypted with."""
-    return over(tables, _Keys())
+    return counter(tables, _Keys())

@@ -15,7 +15,7 @@ from rusty_lantern.core.object_rules.retention import EarliestDeletion
 from rusty_lantern.core.object_rules.tally import SHOWN
 from rusty_lantern.objects.duckdb_engine import microseconds
 from rusty_lantern.objects.sql import BINDS, SOURCE
-from rusty_lantern.objects.table_set import MOST_ROWS, Over, Source, VersionTable, over
+from rusty_lantern.objects.table_set import MOST_ROWS, Source, TableCounter, VersionTable, count_here
 
 PERIOD = f"""CASE WHEN marker THEN 'delete-marker' WHEN mode IS NULL THEN 'unknown' WHEN {BINDS} THEN mode
   WHEN mode <> '' THEN 'expired' ELSE 'none' END"""
@@ -82,9 +82,11 @@ class _Locks(msgspec.Struct, frozen=True):
         return _locks(source, self.moment)
 
 
-def locks(tables: Sequence[VersionTable], moment: datetime, over: Over = over) -> list[RetentionSummary]:
+def retention_summaries(
+    tables: Sequence[VersionTable], moment: datetime, counter: TableCounter = count_here
+) -> list[RetentionSummary]:
     """Summarise tables: one summary each, in order. Raises `Damaged`."""
-    return over(tables, _Locks(moment))
+    return counter(tables, _Locks(moment))
 
 
 _SEEN = f"""(SELECT n, key, size, marker, current, mode, until, written, hold, deletable_by, key_state,
@@ -157,7 +159,7 @@ def _locks(source: Source, moment: datetime) -> list[RetentionSummary]:
 _NO_ROWS = (None, None, 0, 0, 0, 0, None, None, 0)
 
 
-class Kept(msgspec.Struct, frozen=True):
+class ProtectedBytes(msgspec.Struct, frozen=True):
     """Bytes of current objects that are kept alike; None where that is not known."""
 
     encrypted: bool | None
@@ -177,16 +179,18 @@ class _Keeping(msgspec.Struct, frozen=True):
 
     moment: datetime
 
-    def __call__(self, source: Source) -> list[list[Kept]]:
-        kept: list[list[Kept]] = [[] for _ in source.tables]
+    def __call__(self, source: Source) -> list[list[ProtectedBytes]]:
+        by_table: list[list[ProtectedBytes]] = [[] for _ in source.tables]
         for n, *row in source.ask(_KEPT.format(rows=source.rows), {"moment": microseconds(self.moment)}):
-            kept[n].append(Kept(*row))
-        return kept
+            by_table[n].append(ProtectedBytes(*row))
+        return by_table
 
 
-def kept(tables: Sequence[VersionTable], moment: datetime, over: Over = over) -> list[list[Kept]]:
+def protected_bytes(
+    tables: Sequence[VersionTable], moment: datetime, counter: TableCounter = count_here
+) -> list[list[ProtectedBytes]]:
     """Per table what encrypts and locks the bucket's current objects, by what each version itself is under."""
-    return over(tables, _Keeping(moment))
+    return counter(tables, _Keeping(moment))
 
 
 def _moment(microseconds_: int | None) -> datetime | None:

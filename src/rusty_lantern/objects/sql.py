@@ -18,7 +18,7 @@ from rusty_lantern.core.baseline.comparisons import MAX_TEXT, Comparison
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.facts.objects import KEEPERS, SCOPES
 from rusty_lantern.core.facts.registry import family, lookup
-from rusty_lantern.core.value_types import Scale, Words
+from rusty_lantern.core.value_types import Levels, Scale
 from rusty_lantern.objects.duckdb_engine import microseconds
 
 BINDS = "(mode <> '' AND until > $moment)"
@@ -190,7 +190,7 @@ class Compiled(msgspec.Struct):
 
     def _holds(self, comparison: Comparison, scale: Scale, value: str) -> str:
         def ranked(expression: str) -> str:
-            return f"list_position({list(scale.levels)}, {expression})" if isinstance(scale, Words) else expression
+            return f"list_position({list(scale.levels)}, {expression})" if isinstance(scale, Levels) else expression
 
         bound = [self._bind(v) for v in comparison.values]
         make: dict[str, Callable[[], str]] = {

@@ -197,21 +197,21 @@ class Count(Protocol[T]):
 
 
 @runtime_checkable
-class Joining(Protocol[T]):
+class MergingCount(Protocol[T]):
     """A count that joins: parts of a table may be counted by themselves, in any order."""
 
     def joined(self, parts: Sequence[T]) -> T:
         """The results of the parts of one table, joined."""
 
 
-class Over(Protocol):
+class TableCounter(Protocol):
     """Counts over tables: on this machine, or on several."""
 
     def __call__(self, tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
         """The counts, one result a table, in order. Raises `Damaged`, and says which table is."""
 
 
-def over(tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
+def count_here(tables: Sequence[VersionTable], count: Count[T]) -> list[T]:
     """The counts on this machine, one result a table, in order. Raises `Damaged`."""
     return [one for stretch in stretches(tables) for one in together([tables[n] for n in stretch], count)]
 

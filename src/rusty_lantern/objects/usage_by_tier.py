@@ -12,7 +12,7 @@ import msgspec
 from rusty_lantern.core.usage.holding import LATELY, MONTH, Kind, Locked
 from rusty_lantern.objects.duckdb_engine import microseconds
 from rusty_lantern.objects.sql import BINDS, SOURCE
-from rusty_lantern.objects.table_set import Over, Source, VersionTable, over
+from rusty_lantern.objects.table_set import Source, TableCounter, VersionTable, count_here
 
 
 class ByTier(msgspec.Struct, frozen=True):
@@ -113,7 +113,7 @@ class _ByTier(msgspec.Struct, frozen=True):
 
 
 def by_tier(
-    tables: Sequence[VersionTable], moment: datetime, over: Over = over, periods: Sequence[int] = ()
+    tables: Sequence[VersionTable], moment: datetime, counter: TableCounter = count_here, periods: Sequence[int] = ()
 ) -> list[ByTier]:
     """What tables hold: one answer each, in order. `periods`: shortest billed ones, in seconds. Raises `Damaged`."""
-    return over(tables, _ByTier(moment, tuple(periods)))
+    return counter(tables, _ByTier(moment, tuple(periods)))

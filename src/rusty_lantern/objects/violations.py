@@ -58,7 +58,9 @@ def by_prefix(table: VersionTable, requirement: Requirement, moment: datetime) -
         return [Prefix(*row) for row in source.ask(query, made.bound)]
 
 
-def breaking(table: VersionTable, bucket: str, requirement: Requirement, moment: datetime) -> Iterator[pa.RecordBatch]:
+def failing_versions(
+    table: VersionTable, bucket: str, requirement: Requirement, moment: datetime
+) -> Iterator[pa.RecordBatch]:
     """Every version in a bucket's table that breaks a requirement, as a stream of batches; columns: `list_columns`."""
     made, comparison = compiled([requirement], moment), requirement.comparison
     said = {"bucket": bucket, "fact": requirement.fact, "required": comparison.words if comparison else ""}

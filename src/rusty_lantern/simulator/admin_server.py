@@ -15,7 +15,7 @@ from aiohttp import web
 
 from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.contents import StoreContents
 
 ROOT = "/admin/"
 _FLAGS = {"read": 1, "write": 2, "read-acp": 4, "write-acp": 8, "full-control": 15}
@@ -47,7 +47,7 @@ class AdminDoor:
     def __init__(self, users: list[GatewayUser]) -> None:
         self.users = {user.id: user for user in users}
 
-    def answer(self, who: str, method: str, path: str, query: Mapping[str, str], held: Holdings) -> web.Response:
+    def answer(self, who: str, method: str, path: str, query: Mapping[str, str], held: StoreContents) -> web.Response:
         """One answer to the user `who`, about the buckets that the store holds."""
         rest = path.removeprefix(ROOT)
         needed = _CAPABILITIES.get(rest.partition("/")[0])
@@ -62,20 +62,20 @@ class AdminDoor:
             else web.json_response({"Code": "NoSuchKey"}, status=404)
         )
 
-    def _users(self, query: Mapping[str, str], _: Holdings) -> Any:
+    def _users(self, query: Mapping[str, str], _: StoreContents) -> Any:
         if "list" in query:
             return {"keys": sorted(self.users), "truncated": "false", "count": len(self.users)}
         user = self.users.get(query.get("uid", ""))
         return user.answer if user else None
 
-    def _buckets(self, query: Mapping[str, str], held: Holdings) -> Any:
+    def _buckets(self, query: Mapping[str, str], held: StoreContents) -> Any:
         if "policy" in query:
             bucket = held.bucket(query.get("bucket", "").replace("/", ":", 1))
             return {"acl": {"grant_map": [_entry(grant) for grant in bucket.acl.value or ()]}} if bucket else None
         buckets = held.dossier.buckets
         return [_stats(bucket) for bucket in buckets] if "stats" in query else [_written(one.name) for one in buckets]
 
-    def _instance(self, query: Mapping[str, str], held: Holdings) -> Any:
+    def _instance(self, query: Mapping[str, str], held: StoreContents) -> Any:
         bucket = next((one for one in held.dossier.buckets if _key(one) == query.get("key")), None)
         if bucket is None:
             return None
@@ -85,14 +85,14 @@ class AdminDoor:
             attributes | ({"user.rgw.public-access": bytes(msgspec.structs.astuple(guards))} if guards else {})
         )
 
-    def _user_kept(self, query: Mapping[str, str], _: Holdings) -> Any:
+    def _user_kept(self, query: Mapping[str, str], _: StoreContents) -> Any:
         user = self.users.get(query.get("key", ""))
         if user is None:
             return None
         return _attributes({"user.rgw.user-policy": _packed(user.policies)} if user.policies else {})
 
 
-_QUESTIONS: dict[str, Callable[[AdminDoor, Mapping[str, str], Holdings], Any]] = {
+_QUESTIONS: dict[str, Callable[[AdminDoor, Mapping[str, str], StoreContents], Any]] = {
     "user": AdminDoor._users,
     "bucket": AdminDoor._buckets,
     "metadata/bucket.instance": AdminDoor._instance,

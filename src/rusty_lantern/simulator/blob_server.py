@@ -27,7 +27,7 @@ from rusty_lantern.core.model.bucket import Bucket, LinkPolicy
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.intake.signed_link import PERMISSIONS
-from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.contents import StoreContents
 from rusty_lantern.stores.blob.shared_key import SharedKey
 
 PAGE = 5_000
@@ -38,7 +38,7 @@ LETTERS: Mapping[Verb, str] = {verb: letter for letter, verb in reversed(list(PE
 class BlobServer:
     """One account, with the key that opens all of it."""
 
-    holdings: Holdings
+    holdings: StoreContents
     moment: datetime
     account: str
     key: bytes = field(repr=False)

@@ -10,7 +10,7 @@ from rusty_lantern.core.model.object_version import ObjectVersion
 
 
 @dataclass(frozen=True, slots=True)
-class Access:
+class StandinKey:
     """An access key's secret, the account it belongs to, and the (bucket, question) pairs refused to it."""
 
     secret: str = field(repr=False)
@@ -19,11 +19,11 @@ class Access:
 
 
 @dataclass(frozen=True)
-class Holdings:
+class StoreContents:
     """Everything from which one stand-in store answers."""
 
     dossier: Dossier
-    keys: dict[str, Access]
+    keys: dict[str, StandinKey]
     versions: dict[str, list[ObjectVersion]]
     """Bucket → its versions: by key, newest first. Contents are never kept, only described."""
 

@@ -10,7 +10,7 @@ from urllib.parse import quote
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Document, Group, Identity
+from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity
 from rusty_lantern.core.remediation.s3_documents import element
 from rusty_lantern.stores.iam.answers import ROOT
 
@@ -45,7 +45,7 @@ def _people(dossier: Dossier) -> list[Identity]:
 
 
 def _person(dossier: Dossier, query: dict[str, str]) -> Identity:
-    return {holder.name: holder for holder in _people(dossier)}[query["UserName"]]
+    return {identity.name: identity for identity in _people(dossier)}[query["UserName"]]
 
 
 def _many(tag: str, entries: Iterable[str]) -> str:
@@ -59,21 +59,24 @@ def _time(tag: str, answer_: Answer[datetime]) -> str:
 def _users(dossier: Dossier, query: dict[str, str]) -> str:
     people = _people(dossier)
     start = int(query.get("Marker", "0"))
-    entries = [_user(holder) for holder in people[start : start + PAGE]]
+    entries = [_user(identity) for identity in people[start : start + PAGE]]
     more = start + PAGE < len(people)
     turned = element("IsTruncated", str(more).lower()) + (element("Marker", start + PAGE) if more else "")
     return _many("Users", entries) + turned
 
 
-def _user(holder: Identity) -> str:
-    password = holder.password.value
+def _user(identity: Identity) -> str:
+    password = identity.password.value
     used = _time("PasswordLastUsed", password.last_used) if password else ""
     return (
-        element("UserName", holder.name) + element("Arn", holder.resource) + _time("CreateDate", holder.created) + used
+        element("UserName", identity.name)
+        + element("Arn", identity.resource)
+        + _time("CreateDate", identity.created)
+        + used
     )
 
 
-def _attached(documents: list[Document], inline: str) -> str:
+def _attached(documents: list[AttachedPolicy], inline: str) -> str:
     inside = [
         element("PolicyName", d.name) + element("PolicyDocument", quote(d.text, safe=""))
         for d in documents
@@ -83,19 +86,23 @@ def _attached(documents: list[Document], inline: str) -> str:
     return _many(inline, inside) + _many("AttachedManagedPolicies", outside)
 
 
-def _arn(document: Document) -> str:
+def _arn(document: AttachedPolicy) -> str:
     return f"arn:aws:iam::400100200300:policy/{document.name}"
 
 
-def _cap(holder: Identity) -> list[Document]:
+def _cap(identity: Identity) -> list[AttachedPolicy]:
     """An identity's boundary, as the managed document that it is to the service."""
-    return [Document(f"{holder.name}-boundary", holder.boundary.value, "attached")] if holder.boundary.value else []
+    return (
+        [AttachedPolicy(f"{identity.name}-boundary", identity.boundary.value, "attached")]
+        if identity.boundary.value
+        else []
+    )
 
 
-def _boundary(holder: Identity) -> str:
+def _boundary(identity: Identity) -> str:
     return "".join(
         f"<PermissionsBoundary>{element('PermissionsBoundaryArn', _arn(cap))}</PermissionsBoundary>"
-        for cap in _cap(holder)
+        for cap in _cap(identity)
     )
 
 
@@ -145,10 +152,10 @@ def _details(dossier: Dossier, _: dict[str, str]) -> str:
     )
 
 
-def _managed(holders: list[Identity], groups: list[Group]) -> list[str]:
-    sources = [*(h.policies for h in holders), *(g.policies for g in groups)]
+def _managed(identities: list[Identity], groups: list[Group]) -> list[str]:
+    sources = [*(h.policies for h in identities), *(g.policies for g in groups)]
     attached = [d for s in sources for d in s.value or () if d.via != "inline"]
-    managed = {d.name: d for d in (*attached, *(cap for holder in holders for cap in _cap(holder)))}
+    managed = {d.name: d for d in (*attached, *(cap for identity in identities for cap in _cap(identity)))}
     return [
         element("PolicyName", d.name)
         + element("Arn", _arn(d))
@@ -160,16 +167,16 @@ def _managed(holders: list[Identity], groups: list[Group]) -> list[str]:
 
 
 def _keys(dossier: Dossier, query: dict[str, str]) -> str:
-    holder = _person(dossier, query)
+    identity = _person(dossier, query)
     return _many(
         "AccessKeyMetadata",
         (
-            element("UserName", holder.name)
+            element("UserName", identity.name)
             + element("AccessKeyId", key.id)
             + element("Status", "Active" if key.state.value == "active" else "Inactive")
             + _time("CreateDate", key.created)
             for key in dossier.credentials.value or ()
-            if key.owner == holder.name
+            if key.owner == identity.name
         ),
     ) + element("IsTruncated", "false")
 
@@ -183,16 +190,16 @@ def _last_used(dossier: Dossier, query: dict[str, str]) -> str:
 
 
 def _login(dossier: Dossier, query: dict[str, str]) -> str:
-    holder = _person(dossier, query)
-    if holder.password.value is None:
-        raise KeyError(holder.name)
-    parts = element("UserName", holder.name) + _time("CreateDate", holder.password.value.changed)
+    identity = _person(dossier, query)
+    if identity.password.value is None:
+        raise KeyError(identity.name)
+    parts = element("UserName", identity.name) + _time("CreateDate", identity.password.value.changed)
     return f"<LoginProfile>{parts}</LoginProfile>"
 
 
 def _factors(dossier: Dossier, query: dict[str, str]) -> str:
-    holder = _person(dossier, query)
-    devices = [element("SerialNumber", f"device of {holder.name}")] if holder.mfa.value else []
+    identity = _person(dossier, query)
+    devices = [element("SerialNumber", f"device of {identity.name}")] if identity.mfa.value else []
     return _many("MFADevices", devices) + element("IsTruncated", "false")
 
 

@@ -10,7 +10,7 @@ from typing import Any
 from urllib.parse import quote
 
 from rusty_lantern.core.model.acl import Grant
-from rusty_lantern.core.model.bucket import Bucket, Copying, CrossOrigin, LifecycleRule, Logging, Website
+from rusty_lantern.core.model.bucket import Bucket, CrossOrigin, LifecycleRule, Logging, ReplicationRule, Website
 from rusty_lantern.core.model.bucket_contents import Uploads
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.remediation.s3_documents import (
@@ -160,7 +160,7 @@ def _cross_origin(rules: list[CrossOrigin]) -> bytes:
     return document("CORSConfiguration", body)
 
 
-def _replication(rules_of: list[Copying]) -> bytes:
+def _replication(rules_of: list[ReplicationRule]) -> bytes:
     rules = "".join(
         f"<Rule><Status>Enabled</Status>{'<Prefix>a/</Prefix>' if rule.narrowed else ''}"
         f"<Destination>{element('Bucket', f'arn:aws:s3:::{rule.target}')}</Destination></Rule>"

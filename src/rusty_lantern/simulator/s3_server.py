@@ -32,7 +32,7 @@ from rusty_lantern.core.remediation.s3_documents import document, element, guard
 from rusty_lantern.simulator import iam_server as identity_service
 from rusty_lantern.simulator import s3_answers as documents
 from rusty_lantern.simulator.admin_server import ROOT, AdminDoor
-from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.simulator.contents import StandinKey, StoreContents
 from rusty_lantern.simulator.swift_server import SwiftDoor
 from rusty_lantern.stores.http.sigv4 import ALGORITHM, canonical_query, signature
 from rusty_lantern.stores.s3.settings import ACCOUNT_GUARDS_PATH
@@ -58,7 +58,7 @@ class Call:
     key: str
     query: dict[str, str]
     headers: dict[str, str]
-    access: Access | None
+    access: StandinKey | None
 
 
 async def _number_as_a_gateway(_: web.Request, response: web.StreamResponse) -> None:
@@ -70,7 +70,7 @@ async def _number_as_a_gateway(_: web.Request, response: web.StreamResponse) -> 
 class Standin:
     """One simulated store. `requests` records method and target of everything that was asked."""
 
-    holdings: Holdings
+    holdings: StoreContents
     moment: datetime
     requests: list[tuple[str, str]] = field(default_factory=list)
     door: SwiftDoor | None = None
@@ -124,7 +124,7 @@ class Standin:
 
     def _authenticate(
         self, method: str, path: str, pairs: list[tuple[str, str]], headers: dict[str, str]
-    ) -> Access | None:
+    ) -> StandinKey | None:
         """Verify signature version 4. None for a request without credentials."""
         written = headers.get("authorization")
         if written is None:

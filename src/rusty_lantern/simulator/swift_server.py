@@ -23,7 +23,7 @@ from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.object_version import ObjectVersion
-from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.contents import StoreContents
 from rusty_lantern.simulator.keystone_server import KeystoneServer
 
 MOST = 10_000
@@ -43,7 +43,7 @@ class SwiftUser:
 class SwiftDoor:
     """One door. `account` is the path of its account: `/v1/AUTH_trust`, or `/swift/v1` beside another."""
 
-    holdings: Holdings
+    holdings: StoreContents
     moment: datetime
     users: Mapping[str, SwiftUser]
     account: str

@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.config.estate import Export, Service, Store
+from rusty_lantern.core.config.estate import Export, Service, StoreConfig
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.dossier import Dossier
@@ -37,14 +37,14 @@ async def with_beside(visit: Visit, read: Dossier, noted: Callable[[str], None])
     if not store.beside:
         return read
     try:
-        return joined(read, _told_beside(store, store.beside, folder, visit.moment))
+        return joined(read, _dossier_beside(store, store.beside, folder, visit.moment))
     except RequestFailed as error:
         noted(f"{store.name}: {error.note}")
         lost: Answer[Any] = Answer(error.state, None, error.note)
         return msgspec.structs.replace(read, **{name: lost for name in _besides(read) if getattr(read, name).unread})
 
 
-def _told_beside(store: Store, beside: str | Export, folder: Path, moment: datetime) -> Dossier:
+def _dossier_beside(store: StoreConfig, beside: str | Export, folder: Path, moment: datetime) -> Dossier:
     """The dossier in a file, or of exported documents. Raises `RequestFailed`."""
     if isinstance(beside, Export):
         return dossier_from_export(store, beside, folder, moment)

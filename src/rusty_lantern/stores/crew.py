@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 from typing import Any
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.stores.http.time_budget import Patience, patient
@@ -34,7 +34,7 @@ class Crew:
     that it may, what is left of it is failed. Whatever goes wrong with one bucket, the others are read.
     """
 
-    store: Store
+    store: StoreConfig
     read_one: Callable[[str, Learnt], Awaitable[Bucket]]
     """Reads one bucket; what is learnt to be not offered need not be asked."""
     advanced: Callable[[int, int], None] = lambda done, total: None

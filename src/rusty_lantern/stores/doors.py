@@ -16,7 +16,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.config.estate import DoorEntry, Store
+from rusty_lantern.core.config.estate import DoorEntry, StoreConfig
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Door, Dossier
@@ -26,8 +26,8 @@ from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import find
 from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
-from rusty_lantern.stores.http.tls_check import Apart, read_certificate
-from rusty_lantern.stores.reachability import DoorReached, NodeReached, Reached
+from rusty_lantern.stores.http.tls_check import SeparateMemory, read_certificate
+from rusty_lantern.stores.reachability import DoorReached, NodeReached, StoreReached
 from rusty_lantern.stores.reader import Visit
 from rusty_lantern.stores.swift.headers import HIDDEN, account_fields, shows_privileged
 from rusty_lantern.stores.swift.info import info_at
@@ -68,21 +68,21 @@ async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], 
 @asynccontextmanager
 async def _at_admin_door(visit: Visit, entry: DoorEntry) -> AsyncIterator[AdminDoor]:
     """The administration door, ready to be asked. Raises `NoCredential`."""
-    memory = Apart(visit.memory, "admin") if visit.memory else None
+    memory = SeparateMemory(visit.memory, "admin") if visit.memory else None
     at_door = msgspec.structs.replace(visit.store, at=entry.at, credential=entry.credential, addressing="path")
     signed = Signed(find(entry.credential, visit.folder), visit.store.signing_place)
     async with Client(at_door, signed, visit.folder, memory=memory, log=visit.log) as client:
         yield AdminDoor(client, visit.moment)
 
 
-async def told_of_others(visit: Visit) -> Visit:
+async def with_listed_buckets(visit: Visit) -> Visit:
     """The visit with the buckets that the administration door lists; as it is where that door does not list them."""
     entry = next((door for door in visit.store.doors if door.name == "admin"), None)
     if visit.store.reads != "s3" or entry is None:
         return visit
     try:
         async with _at_admin_door(visit, entry) as door:
-            return replace(visit, told_elsewhere=tuple(await door.names()))
+            return replace(visit, listed_elsewhere=tuple(await door.names()))
     except LanternError as error:
         if not isinstance(error, NoCredential):
             raise
@@ -143,7 +143,7 @@ def _unread(read: Dossier, entry: DoorEntry | None, why: str, named: Door | None
 
 async def _with_swift(visit: Visit, entry: DoorEntry, read: Dossier) -> Dossier:
     """The dossier with the ACLs of the same buckets, as their Swift door shows them."""
-    memory = Apart(visit.memory, "swift") if visit.memory else None
+    memory = SeparateMemory(visit.memory, "swift") if visit.memory else None
     at_door = Visit(door_store(visit.store, entry), visit.folder, visit.moment, memory, visit.log)
     async with SwiftReader(at_door) as reader:
         try:
@@ -216,7 +216,7 @@ async def _reach_admin(visit: Visit, entry: DoorEntry) -> DoorReached:
     return DoorReached("admin", entry.at, readable=True)
 
 
-async def reach_nodes(visit: Visit, main: Reached) -> tuple[NodeReached, ...]:
+async def reach_nodes(visit: Visit, main: StoreReached) -> tuple[NodeReached, ...]:
     """The store's other addresses: whether each answers, its clock, and whether all show one certificate."""
     nodes = []
     for region, at in (*(("", at) for at in visit.store.nodes), *visit.store.regions):
@@ -230,7 +230,7 @@ async def reach_nodes(visit: Visit, main: Reached) -> tuple[NodeReached, ...]:
     return tuple(nodes)
 
 
-def door_store(store: Store, entry: DoorEntry) -> Store:
+def door_store(store: StoreConfig, entry: DoorEntry) -> StoreConfig:
     """The store's entry as that of one of its doors: the same pace, patience and trust, another address."""
     return msgspec.structs.replace(
         store, reads="swift", at=entry.at, credential=entry.credential, addressing="path", doors=()

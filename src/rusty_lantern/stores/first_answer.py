@@ -10,13 +10,13 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Reply, clock_difference
 from rusty_lantern.stores.http.tls_check import read_certificate
-from rusty_lantern.stores.reachability import Reached
+from rusty_lantern.stores.reachability import StoreReached
 
 
-async def reach_address(client: Client, moment: datetime) -> Reached:
+async def reach_address(client: Client, moment: datetime) -> StoreReached:
     """Whether the store answers, its certificate where it does not, and its clock. Never raises for what it does."""
     store = client.store
-    start = Reached(
+    start = StoreReached(
         store.name, store.at, False, "tls" if store.at.startswith("https") else "plain", None, "not tried", "", None, 0,
         {}, {},
     )  # fmt: skip

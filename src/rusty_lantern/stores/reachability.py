@@ -40,7 +40,7 @@ class NodeReached(msgspec.Struct, frozen=True):
     """The region that has this address; empty for a node."""
 
 
-class Reached(msgspec.Struct, frozen=True):
+class StoreReached(msgspec.Struct, frozen=True):
     """What `reach` found of one store."""
 
     store: str

@@ -18,7 +18,7 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, lost
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.model.acl import ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.bucket_contents import Table, Usage, Versions
@@ -29,7 +29,7 @@ from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.stores.http.reply import Memory
 
 if TYPE_CHECKING:
-    from rusty_lantern.stores.reachability import Reached
+    from rusty_lantern.stores.reachability import StoreReached
 
 LIST_LIMIT = 100
 """Pages of 1,000 entries that are counted of one bucket before counting stops."""
@@ -39,7 +39,7 @@ LIST_LIMIT = 100
 class Visit:
     """One store that is to be read: its entry in estate.yaml, the moment, and where answers and log lines go."""
 
-    store: Store
+    store: StoreConfig
     folder: Path
     """The workspace: paths in estate.yaml are relative to it."""
     moment: datetime
@@ -49,7 +49,7 @@ class Visit:
     """Given each question that was put, with its outcome; never a secret."""
     previous: Callable[[], Dossier | None] = lambda: None
     """Fetches the store's dossier of the survey before."""
-    told_elsewhere: tuple[str, ...] = ()
+    listed_elsewhere: tuple[str, ...] = ()
     """Buckets of any owner that another door of the store lists, as anybody may ask for them."""
 
     def dossier(self, capabilities: Capabilities, listing: Answer[int], **fields: Any) -> Dossier:
@@ -100,7 +100,7 @@ class ObjectTable(Protocol):
 
 
 @dataclass(frozen=True)
-class Order:
+class SurveyOrder:
     """What a survey wants of a store."""
 
     only: tuple[str, ...] = ()
@@ -142,13 +142,13 @@ class StoreReader(Protocol):
     def questions_asked(self) -> int:
         """How many questions were put so far."""
 
-    async def reach(self) -> Reached:
+    async def reach(self) -> StoreReached:
         """Whether the store answers, and what this credential may ask. Never raises for what the store does."""
 
     async def estimate(self, only: tuple[str, ...]) -> Estimate:
         """What a survey would cost. Raises `RequestFailed`."""
 
-    async def survey(self, order: Order) -> Dossier:
+    async def survey(self, order: SurveyOrder) -> Dossier:
         """Everything that can be read. Never raises for what the store does: that is in the dossier."""
 
     def object_source(self, bucket: Bucket, wanted: WantedDetails, memory: Memory | None) -> ObjectSource:

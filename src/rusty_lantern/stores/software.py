@@ -14,7 +14,7 @@ from rusty_lantern.intake.dialect_files import find_dialect
 from rusty_lantern.stores.http.client import BUSY, Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Memory
-from rusty_lantern.stores.http.tls_check import Apart
+from rusty_lantern.stores.http.tls_check import SeparateMemory
 from rusty_lantern.stores.reader import Visit
 from rusty_lantern.stores.swift.info import Info, info_at, refuse_what_stands_in_front
 
@@ -53,7 +53,7 @@ async def reach_software(visit: Visit) -> Software | None:
 
 async def recognized(visit: Visit) -> Answer[Software]:
     """What answers, asked without credentials: how it numbers requests, and what it says of itself."""
-    memory = Apart(visit.memory, "software") if visit.memory else None
+    memory = SeparateMemory(visit.memory, "software") if visit.memory else None
     store = visit.store
     async with Client(store, None, visit.folder, log=visit.log) as outside:
         try:

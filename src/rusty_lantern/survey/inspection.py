@@ -19,7 +19,7 @@ from typing import Any, Protocol
 import msgspec
 
 from rusty_lantern.archive.journal import Journal
-from rusty_lantern.core.config.estate import Pace, Store
+from rusty_lantern.core.config.estate import Pace, StoreConfig
 from rusty_lantern.core.errors import Place, Problem
 from rusty_lantern.core.model.acl import ObjectGrant, first_of_each
 from rusty_lantern.core.model.bucket import Bucket
@@ -46,7 +46,7 @@ class Batch(msgspec.Struct, frozen=True):
 class Subject:
     """What a worker needs to look at versions of one bucket. No secret: it reads the credential by itself."""
 
-    store: Store
+    store: StoreConfig
     folder: Path
     moment: datetime
     bucket: Bucket
@@ -70,7 +70,7 @@ class Inspection(Protocol):
 
 
 @dataclass
-class Here:
+class LocalInspection:
     """Looks at versions through the survey's own connection. Every answer is journalled by it."""
 
     source: ObjectSource
@@ -96,7 +96,7 @@ class Workers:
         self._free = asyncio.Semaphore(self.count)
         self._waiting = ThreadPoolExecutor(self.count, "dask")
 
-    def share(self, store: Store) -> Store:
+    def share(self, store: StoreConfig) -> StoreConfig:
         """A store with what one of them may ask of it."""
         askers = self.count + 1
         pace = Pace(max(1, store.pace.at_once // askers), max(1, store.pace.per_second // askers))
@@ -104,16 +104,18 @@ class Workers:
 
     def inspection(self, subject: Subject, journal: Journal, source: ObjectSource) -> Inspection:
         """How the versions of a bucket are looked at; the subject's store is one with a share."""
-        return Elsewhere(self, subject, journal)
+        return ClusterInspection(self, subject, journal)
 
     async def run(self, subject: Subject, versions: Sequence[ObjectVersion]) -> Batch:
         """Have a worker look at a batch. Raises `ClusterLost`, `NoCredential`."""
         async with self._free:
             loop = asyncio.get_running_loop()
-            return await loop.run_in_executor(self._waiting, self._cluster.call, looked_at, subject, list(versions))
+            return await loop.run_in_executor(
+                self._waiting, self._cluster.call, inspect_versions, subject, list(versions)
+            )
 
 
-class Elsewhere:
+class ClusterInspection:
     """Looks at versions of one bucket on a cluster; `journal` holds the batches that came back."""
 
     size = A_TASK
@@ -155,9 +157,9 @@ InspectionOf = Callable[[Subject, Journal, ObjectSource], Inspection]
 """How the versions of a bucket are looked at."""
 
 
-def here(subject: Subject, journal: Journal, source: ObjectSource) -> Inspection:
+def inspect_here(subject: Subject, journal: Journal, source: ObjectSource) -> Inspection:
     """Through the survey's own connection."""
-    return Here(source)
+    return LocalInspection(source)
 
 
 def _question(subject: Subject, versions: Sequence[ObjectVersion]) -> str:
@@ -166,7 +168,7 @@ def _question(subject: Subject, versions: Sequence[ObjectVersion]) -> str:
     return f"batch {hashlib.sha256(msgspec.json.encode(content)).hexdigest()}"
 
 
-def looked_at(subject: Subject, versions: list[ObjectVersion]) -> Batch:
+def inspect_versions(subject: Subject, versions: list[ObjectVersion]) -> Batch:
     """What a worker does: look at some versions of a bucket. Raises `NoCredential` where it has none."""
     try:
         return asyncio.run(_looked_at(subject, versions))

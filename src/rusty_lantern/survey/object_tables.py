@@ -18,24 +18,24 @@ import msgspec
 
 from rusty_lantern.archive.journal import Journal
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.config.object_scan import Sample
-from rusty_lantern.core.model.acl import told_of_objects
+from rusty_lantern.core.model.acl import object_acls_of
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Table, Usage, Versions
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.objects.duckdb_engine import table_path
-from rusty_lantern.objects.inventory import Taken, files_of, take
+from rusty_lantern.objects.inventory import InventoryResult, files_of, read_inventory_files
 from rusty_lantern.objects.tables import Spool, read_table, read_versions, table_writer
 from rusty_lantern.stores.reader import StoreReader, WantedDetails
-from rusty_lantern.survey.inspection import Inspection, InspectionOf, Subject, here
+from rusty_lantern.survey.inspection import Inspection, InspectionOf, Subject, inspect_here
 
 
 @dataclass
-class Gathering:
+class TableMaker:
     """Makes the tables of one store in a survey's folder."""
 
-    store: Store
+    store: StoreConfig
     workspace: Path
     folder: Path
     journals: Path
@@ -45,7 +45,7 @@ class Gathering:
     on_looked_at: Callable[[int], None] = lambda versions: None
     """Called with how many versions have been looked at."""
     looked_at: int = 0
-    inspection: InspectionOf = here
+    inspection: InspectionOf = inspect_here
     """Where versions are looked at."""
 
     def table_of(self, reader: StoreReader, bucket: str) -> TableInMaking | None:
@@ -61,12 +61,12 @@ class Gathering:
 class TableInMaking:
     """The table of one bucket in the making."""
 
-    gathering: Gathering
+    gathering: TableMaker
     reader: StoreReader
     bucket: str
     files: list[Path] = field(default_factory=list)
     """The provider's inventory, where there is one: then nothing is listed."""
-    taken: Taken | None = None
+    taken: InventoryResult | None = None
     path: Path = field(init=False)
 
     def __post_init__(self) -> None:
@@ -78,7 +78,7 @@ class TableInMaking:
         inventory = self.gathering.store.inventory
         if not self.files or inventory is None:
             return None
-        self.taken = take(self.files, inventory, self.bucket, self.path, self.reader.visit.moment)
+        self.taken = read_inventory_files(self.files, inventory, self.bucket, self.path, self.reader.visit.moment)
         return self.taken.usage, self.taken.versions
 
     def take(self, versions: list[ObjectVersion]) -> None:
@@ -115,7 +115,7 @@ class TableInMaking:
         visit = self.reader.visit
         subject = Subject(visit.store, visit.folder, visit.moment, bucket, wanted)
         inspection = self.gathering.inspection(subject, journal, source)
-        known = Known(self._earlier_table())
+        known = EarlierTable(self._earlier_table())
         seen, whole, named = 0, True, True
         under_way: deque[asyncio.Task[list[ObjectVersion]]] = deque()
         try:
@@ -150,7 +150,7 @@ class TableInMaking:
                     seed=store.sample.seed if looked == "sample" else 0,
                     confidence=store.sample.confidence,
                     reused=known.reused,
-                    object_acls=told_of_objects(inspection.granted, complete=whole, names_complete=named)
+                    object_acls=object_acls_of(inspection.granted, complete=whole, names_complete=named)
                     if wanted.acl
                     else None,
                 )
@@ -181,7 +181,7 @@ class TableInMaking:
 
 
 def _taken_over(
-    known: Known, versions: list[ObjectVersion], wanted: list[bool], looked: str
+    known: EarlierTable, versions: list[ObjectVersion], wanted: list[bool], looked: str
 ) -> list[ObjectVersion | None]:
     """Each version as it is known without asking; None for those that are to be looked at."""
 
@@ -211,7 +211,7 @@ def _numbered(versions: list[ObjectVersion]) -> Iterator[tuple[int, ObjectVersio
         number += not version.marker
 
 
-class Known:
+class EarlierTable:
     """What an earlier survey saw, read along in the same order."""
 
     def __init__(self, path: Path | None) -> None:

@@ -18,7 +18,7 @@ class Progress(Protocol):
         """Something that whoever runs the survey should know."""
 
 
-class Silence:
+class NoProgress:
     """Says nothing."""
 
     def started(self, store: str, address: str) -> None:

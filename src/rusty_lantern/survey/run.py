@@ -17,20 +17,20 @@ from rusty_lantern.archive.earlier import last_dossier
 from rusty_lantern.archive.errors import CannotWrite, OutOfTime
 from rusty_lantern.archive.journal import Journal
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.config.estate import Estate, Store
+from rusty_lantern.core.config.estate import Estate, StoreConfig
 from rusty_lantern.core.config.object_scan import ScanDepth
 from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem, defect, nearest
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.dossier import Dossier, lost_dossier
 from rusty_lantern.stores.beside import with_beside
 from rusty_lantern.stores.door_probe import door_probes
-from rusty_lantern.stores.doors import told_of_others, with_doors
+from rusty_lantern.stores.doors import with_doors, with_listed_buckets
 from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.kinds import reader_of
-from rusty_lantern.stores.reader import Estimate, ObjectTable, Order, StoreReader, Visit, WantedDetails
+from rusty_lantern.stores.reader import Estimate, ObjectTable, StoreReader, SurveyOrder, Visit, WantedDetails
 from rusty_lantern.stores.software import with_software
 from rusty_lantern.survey.anonymous_probe import probe_store
-from rusty_lantern.survey.progress import Progress, Silence
+from rusty_lantern.survey.progress import NoProgress, Progress
 
 if TYPE_CHECKING:
     from rusty_lantern.core.usage.prices import Prices
@@ -40,7 +40,7 @@ Log = Callable[[dict[str, object]], None]
 
 
 @dataclass(frozen=True)
-class Plan:
+class SurveyPlan:
     """What is to be surveyed, and how."""
 
     estate: Estate
@@ -55,7 +55,7 @@ class Plan:
     earlier: Path | None = None
     """The survey before, where what is listed unchanged is taken over from it."""
     wanted: WantedDetails = field(default_factory=WantedDetails)
-    progress: Progress = field(default_factory=Silence)
+    progress: Progress = field(default_factory=NoProgress)
     cluster: str = ""
     """The scheduler of a Dask cluster whose workers look at objects; empty: they are looked at here."""
     deadline: float | None = None
@@ -75,7 +75,7 @@ class Plan:
         """Store → the patterns of its buckets that the estate file limits it to."""
         return {store.name: store.only for store, _ in self.stores() if store.only}
 
-    def stores(self) -> list[tuple[Store, tuple[str, ...]]]:
+    def stores(self) -> list[tuple[StoreConfig, tuple[str, ...]]]:
         """The stores to read, each with the bucket patterns to keep to."""
         chosen = []
         for entry in self.estate.stores:
@@ -87,13 +87,13 @@ class Plan:
         return chosen
 
 
-async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
+async def read_all(plan: SurveyPlan, journals: Path) -> list[Dossier]:
     """A dossier for each store; what was journalled already is not asked again."""
     progress = plan.progress
     with _log_into(plan.log) as log, _workers(plan) as workers:
         paused: list[NoLongerAccepted] = []
 
-        async def one(store: Store, patterns: tuple[str, ...]) -> Dossier | None:
+        async def one(store: StoreConfig, patterns: tuple[str, ...]) -> Dossier | None:
             progress.started(store.name, store.at)
             journal = Journal(journals / f"{store.name}.jsonl", _keeps(store))
             try:
@@ -128,13 +128,13 @@ async def read_all(plan: Plan, journals: Path) -> list[Dossier]:
         return [dossier for task in tasks if (dossier := task.result()) is not None]
 
 
-def _keeps(store: Store) -> Callable[[str], bool]:
+def _keeps(store: StoreConfig) -> Callable[[str], bool]:
     """Which response headers a survey of the store needs when it is gone on with: those of each of its protocols."""
     protocols = [PROTOCOLS[name] for name in (store.reads, *(door.name for door in store.doors)) if name in PROTOCOLS]
     return lambda header: any(capabilities.keeps(header) for capabilities in protocols)
 
 
-def _unread(plan: Plan, store: Store, error: Exception) -> Dossier:
+def _unread(plan: SurveyPlan, store: StoreConfig, error: Exception) -> Dossier:
     """The dossier of a store that could not be read by a fault of ours."""
     plan.progress.noted(f"{store.name}: {defect(error)}")
     lost: Answer[int] = Answer("failed", None, defect(error))
@@ -149,8 +149,8 @@ def _first(error: BaseException) -> BaseException:
 
 
 async def _read_store(
-    plan: Plan,
-    store: Store,
+    plan: SurveyPlan,
+    store: StoreConfig,
     patterns: tuple[str, ...],
     journal: Journal,
     log: Log | None,
@@ -161,10 +161,10 @@ async def _read_store(
     visit = Visit(store, plan.folder, plan.moment, journal, log, lambda: last_dossier(surveys, store.name, plan.moment))
     progress = _StoreProgress(plan.progress, store.name)
     try:
-        visit = await told_of_others(visit)
+        visit = await with_listed_buckets(visit)
         async with reader_of(visit) as reader:
             progress.reader = reader
-            order = Order(
+            order = SurveyOrder(
                 patterns, plan.list_limit, progress.buckets, _tables(plan, reader, journal, progress, workers)
             )
             read = await with_doors(visit, await reader.survey(order), plan.progress.noted, patterns)
@@ -213,7 +213,7 @@ class _StoreProgress:
 
 
 @contextmanager
-def _workers(plan: Plan) -> Iterator[Workers | None]:
+def _workers(plan: SurveyPlan) -> Iterator[Workers | None]:
     """The workers that look at versions; None: they are looked at here."""
     if not plan.cluster:
         yield None
@@ -225,17 +225,17 @@ def _workers(plan: Plan) -> Iterator[Workers | None]:
 
 
 def _tables(
-    plan: Plan, reader: StoreReader, journal: Journal, progress: _StoreProgress, workers: Workers | None
+    plan: SurveyPlan, reader: StoreReader, journal: Journal, progress: _StoreProgress, workers: Workers | None
 ) -> Callable[[str], ObjectTable | None]:
     """How the tables of a store's objects are begun; the column engine is only loaded where there are any."""
     store = reader.visit.store
     if all(looked == "none" for _, looked in store.objects) and store.inventory is None:
         return lambda bucket: None
     from rusty_lantern.archive.surveys import JOURNAL
-    from rusty_lantern.survey.object_tables import Gathering
+    from rusty_lantern.survey.object_tables import TableMaker
 
     partial = journal.path.parent.parent
-    gathering = Gathering(
+    gathering = TableMaker(
         store, plan.folder, partial, partial / JOURNAL / store.name, plan.wanted, plan.earlier, progress.looked_at
     )
     if workers is not None:
@@ -243,13 +243,13 @@ def _tables(
     return lambda bucket: gathering.table_of(reader, bucket)
 
 
-async def estimate(plan: Plan, prices: Prices | None = None) -> tuple[list[str], bool]:
+async def estimate(plan: SurveyPlan, prices: Prices | None = None) -> tuple[list[str], bool]:
     """How many questions a survey would ask of each store, roughly how long, and what they cost where requests have
     prices; whether every store could be asked."""
     lines, whole = [], True
     for store, patterns in plan.stores():
         try:
-            async with reader_of(await told_of_others(Visit(store, plan.folder, plan.moment))) as reader:
+            async with reader_of(await with_listed_buckets(Visit(store, plan.folder, plan.moment))) as reader:
                 estimated = await reader.estimate(patterns)
         except RequestFailed as error:
             lines.append(f"{store.name}: cannot be asked: {error.note}")
@@ -267,14 +267,14 @@ async def estimate(plan: Plan, prices: Prices | None = None) -> tuple[list[str],
     return lines, whole
 
 
-def _priced(prices: Prices | None, store: Store, estimated: Estimate) -> str:
+def _priced(prices: Prices | None, store: StoreConfig, estimated: Estimate) -> str:
     from rusty_lantern.core.usage.prices import price_of_questions
 
     cost = price_of_questions(prices, store.name, estimated.questions, estimated.listings) if prices else None
     return f", at least {cost:,.4f} {prices.currency}" if prices and cost is not None else ""
 
 
-def _besides(store: Store) -> str:
+def _besides(store: StoreConfig) -> str:
     """What unknown beforehand: how many versions there are to look at."""
     inspected = any(looked in ("sample", "all") for _, looked in store.objects)
     return "; besides, one for each version that is inspected" if inspected else ""

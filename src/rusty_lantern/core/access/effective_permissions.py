@@ -23,16 +23,16 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.identity_policies import (
-    Side,
-    both_sides,
+    IdentityPolicies,
+    combined_rules,
     for_insiders,
-    known_as,
-    side_of,
+    identity_policies_of,
+    principal_of,
     without_public,
 )
-from rusty_lantern.core.access.policy.identity_policies import asks_who as conditions_ask
+from rusty_lantern.core.access.policy.identity_policies import depends_on_caller as conditions_ask
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.reaching import PermissionGroup, Reaching
+from rusty_lantern.core.access.reaching import PermissionGroup, ReachByBucket
 from rusty_lantern.core.access.resource_rests import Reached, without_resources
 from rusty_lantern.core.access.rule_templates import (
     DELEGATING,
@@ -61,7 +61,7 @@ MOST_DECISIONS = 4_000
 """Kinds of pairs that are decided for one store; about 20 s at the worst, a fraction of one on a usual estate."""
 
 
-class Seen(Protocol):
+class BucketContext(Protocol):
     """A bucket as the rules see it."""
 
     @property
@@ -80,7 +80,7 @@ class Seen(Protocol):
 class EffectivePermissions:
     """The buckets of one store, ready to be asked about its identities."""
 
-    def __init__(self, seen: Mapping[str, Seen], index: StoreIndex) -> None:
+    def __init__(self, seen: Mapping[str, BucketContext], index: StoreIndex) -> None:
         self.seen = seen
         self.index = index
         self.names = sorted(seen)
@@ -92,7 +92,7 @@ class EffectivePermissions:
         self._profiles: dict[object, list[PermissionGroup]] = {}
         self._found: dict[int, list[PermissionGroup]] = {}
         self._by_bucket: dict[int, Mapping[str, Mapping[str, Reach]]] = {}
-        self._alive: list[Side | Identity] = []
+        self._alive: list[IdentityPolicies | Identity] = []
         """Keeps identities and statements in memory, since they are compared by identity (`is`), not by value: a key
         and what it represents may share a name."""
         self._shapes: dict[Statement, int] = {}
@@ -102,47 +102,47 @@ class EffectivePermissions:
         self._veiled: dict[object, bytes] = {}
         self._personal = False
 
-    def of(self, holder: Identity) -> list[PermissionGroup]:
+    def of(self, identity: Identity) -> list[PermissionGroup]:
         """What an identity can do, bucket by bucket, those that are alike together; closed ones are left out."""
-        if id(holder) not in self._found:
-            self._found[id(holder)] = self._of(holder)
-            self._alive.append(holder)
-        return self._found[id(holder)]
+        if id(identity) not in self._found:
+            self._found[id(identity)] = self._of(identity)
+            self._alive.append(identity)
+        return self._found[id(identity)]
 
-    def by_bucket(self, holder: Identity) -> Mapping[str, Mapping[str, Reach]]:
+    def by_bucket(self, identity: Identity) -> Mapping[str, Mapping[str, Reach]]:
         """What an identity can do, by bucket; closed ones are left out."""
-        groups = self.of(holder)
+        groups = self.of(identity)
         if id(groups) not in self._by_bucket:
             self._by_bucket[id(groups)] = {bucket: group.reach for group in groups for bucket in group.buckets}
         return self._by_bucket[id(groups)]
 
     @cached_property
-    def reaching(self) -> Reaching:
+    def reaching(self) -> ReachByBucket:
         """The same, by bucket."""
-        return Reaching(self.index.dossier.identities.value or (), self.of)
+        return ReachByBucket(self.index.dossier.identities.value or (), self.of)
 
-    def _of(self, holder: Identity) -> list[PermissionGroup]:
-        side = side_of(self.index, holder)
-        profile = self.profile(holder, side)
+    def _of(self, identity: Identity) -> list[PermissionGroup]:
+        policies = identity_policies_of(self.index, identity)
+        profile = self.profile(identity, policies)
         if profile not in self._profiles:
-            self._profiles[profile] = self._permitted(holder, side)
+            self._profiles[profile] = self._permitted(identity, policies)
         return self._profiles[profile]
 
-    def profile(self, holder: Identity, side: Side) -> Hashable:
-        """What distinguishes an identity with such an own side from others: of the same profile, all can do the
+    def profile(self, identity: Identity, policies: IdentityPolicies) -> Hashable:
+        """What distinguishes an identity with such policies from others: of the same profile, all can do the
         same."""
         named = self._named()  # first: it finds out whether rules name single callers
-        mine = frozenset(self._parts(holder).keys() & named.keys())
-        who = _told_apart(holder, side) or (id(holder) if self._personal else 0)
-        self._alive.append(side)
-        return (side.doubt, side.account, side.acl_level, tuple(map(id, side.statements)), mine, who)
+        mine = frozenset(self._parts(identity).keys() & named.keys())
+        who = _number_of_its_own(identity, policies) or (id(identity) if self._personal else 0)
+        self._alive.append(policies)
+        return (policies.doubt, policies.account, policies.acl_level, tuple(map(id, policies.statements)), mine, who)
 
-    def _parts(self, holder: Identity) -> Mapping[str, str]:
-        return parts_of(holder, self.index.memberships.get(holder.name, []), self.account)
+    def _parts(self, identity: Identity) -> Mapping[str, str]:
+        return parts_of(identity, self.index.memberships.get(identity.name, []), self.account)
 
-    def verbs(self, holder: Identity) -> Answer[Value]:
+    def verbs(self, identity: Identity) -> Answer[Value]:
         """The verbs that an identity has on at least one bucket; partly known where some hang on what is not known."""
-        permissions = self.of(holder)
+        permissions = self.of(identity)
         levels = {verb: {p.reach[verb].level for p in permissions if verb in p.reach} for verb in VERBS}
         open_ones = [verb for verb in VERBS if levels[verb] & {"open", "restricted"}]
         doubtful = [verb for verb in VERBS if "unknown" in levels[verb] and verb not in open_ones]
@@ -160,40 +160,42 @@ class EffectivePermissions:
             return Partly("failed", None, NOT_WHOLE, certain=" ".join(open_ones))
         return Answer("known", " ".join(open_ones))
 
-    def least(self, holder: Identity) -> str:
+    def least(self, identity: Identity) -> str:
         """The verbs that an identity certainly has on at least one bucket."""
-        levels = {verb for p in self.of(holder) for verb, one in p.reach.items() if one.level in ("open", "restricted")}
+        levels = {
+            verb for p in self.of(identity) for verb, one in p.reach.items() if one.level in ("open", "restricted")
+        }
         return " ".join(verb for verb in VERBS if verb in levels)
 
-    def on(self, holder: Identity, bucket: str) -> dict[str, Reach]:
+    def on(self, identity: Identity, bucket: str) -> dict[str, Reach]:
         """What an identity can do on one bucket, by both sides together, but for what everybody can."""
-        return self._decide(holder, side_of(self.index, holder), bucket)
+        return self._decide(identity, identity_policies_of(self.index, identity), bucket)
 
-    def _permitted(self, holder: Identity, side: Side) -> list[PermissionGroup]:
-        parts, named, own = self._parts(holder), self._named(), _told_apart(holder, side)
-        rests, wanted = self._rests(side.statements)
+    def _permitted(self, identity: Identity, policies: IdentityPolicies) -> list[PermissionGroup]:
+        parts, named, own = self._parts(identity), self._named(), _number_of_its_own(identity, policies)
+        rests, wanted = self._rests(policies.statements)
         speaking = (name for name, part in parts.items() if part not in DELEGATING)
         wanted |= {bucket for name in speaking for bucket in named.get(name, ())}
         wanted |= self.doubtful
-        if side.doubt:
+        if policies.doubt:
             wanted = set(self.names)
-        in_tenant = self._told_with_tenant.get(side.account or "", ())
-        rests |= {name: (name, *map(id, side.statements)) for name in in_tenant}
+        in_tenant = self._by_tenant.get(policies.account or "", ())
+        rests |= {name: (name, *map(id, policies.statements)) for name in in_tenant}
         wanted.update(in_tenant)
-        capped = self._rests(side.cap)[0] if side.cap is not None else None
+        capped = self._rests(policies.cap)[0] if policies.cap is not None else None
         alike: dict[object, list[str]] = {}
         marks: dict[int, tuple[bytes, int]] = {}
         for bucket in sorted(wanted):
             template = self._templates[bucket]
             if id(template) not in marks:
-                who = own or (id(holder) if template.personal else 0)
-                marks[id(template)] = self._veil(template, parts, refuses(side.statements)), who
+                who = own or (id(identity) if template.personal else 0)
+                marks[id(template)] = self._veil(template, parts, refuses(policies.statements)), who
             cap = None if capped is None else capped.get(bucket, ())
             alike.setdefault((marks[id(template)], rests.get(bucket, ()), cap), []).append(bucket)
         by_reach: dict[object, list[str]] = {}
         reaches: dict[object, dict[str, Reach]] = {}
         for kind, buckets in alike.items():
-            reach = self._once(holder, side, buckets[0], kind)
+            reach = self._once(identity, policies, buckets[0], kind)
             if reach:
                 shown = tuple((verb, one.level, one.restriction) for verb, one in reach.items())
                 by_reach.setdefault(shown, []).extend(buckets)
@@ -201,7 +203,7 @@ class EffectivePermissions:
         return [PermissionGroup(reaches[shown], tuple(sorted(buckets))) for shown, buckets in by_reach.items()]
 
     @cached_property
-    def _told_with_tenant(self) -> Mapping[str, list[str]]:
+    def _by_tenant(self) -> Mapping[str, list[str]]:
         """Tenant → the buckets whose names begin with it; own permissions name them without."""
         by_tenant: dict[str, list[str]] = {}
         for name in self.names:
@@ -224,29 +226,31 @@ class EffectivePermissions:
             or any(_may_name_anybody(s) for s in seen.rules.policy.statements)
         )
 
-    def _once(self, holder: Identity, side: Side, bucket: str, kind: object) -> dict[str, Reach]:
-        key = (kind, side.doubt, side.account, side.acl_level)
+    def _once(self, identity: Identity, policies: IdentityPolicies, bucket: str, kind: object) -> dict[str, Reach]:
+        key = (kind, policies.doubt, policies.account, policies.acl_level)
         if key not in self._decided:
             if len(self._decided) >= MOST_DECISIONS:
                 why = ("too many kinds of permissions and rules to decide within the work allowed",)
                 return {verb: Reach("unknown", doubts=why) for verb in VERBS}
-            self._decided[key] = self._decide(holder, side, bucket)
+            self._decided[key] = self._decide(identity, policies, bucket)
         return self._decided[key]
 
-    def _decide(self, holder: Identity, side: Side, bucket: str) -> dict[str, Reach]:
+    def _decide(self, identity: Identity, policies: IdentityPolicies, bucket: str) -> dict[str, Reach]:
         try:
-            return self._decided_on(holder, side, bucket)
+            return self._decided_on(identity, policies, bucket)
         except Exception as error:  # whatever goes wrong is unknown of this pair alone
             return {verb: Reach("unknown", doubts=(defect(error),)) for verb in VERBS}
 
-    def _decided_on(self, holder: Identity, side: Side, bucket: str) -> dict[str, Reach]:
+    def _decided_on(self, identity: Identity, policies: IdentityPolicies, bucket: str) -> dict[str, Reach]:
         seen = self.seen[bucket]
-        account = seen.surroundings.account or known_as(holder).account
-        rules = both_sides(without_public(seen.rules), side, account)
-        reached = reach_of(known_as(holder), rules, seen.surroundings, Budget(BUDGET), insider=True)
-        if side.acl_level:
-            rest = reach_of(known_as(holder), without_acls(rules), seen.surroundings, Budget(BUDGET), insider=True)
-            reached = of_login(side.acl_level, reached, rest)
+        account = seen.surroundings.account or principal_of(identity).account
+        rules = combined_rules(without_public(seen.rules), policies, account)
+        reached = reach_of(principal_of(identity), rules, seen.surroundings, Budget(BUDGET), insider=True)
+        if policies.acl_level:
+            rest = reach_of(
+                principal_of(identity), without_acls(rules), seen.surroundings, Budget(BUDGET), insider=True
+            )
+            reached = of_login(policies.acl_level, reached, rest)
         return {verb: one for verb, one in reached.items() if one.level != "closed"}
 
     def _veil(self, template: Template, parts: Mapping[str, str], refused: bool) -> bytes:
@@ -320,9 +324,9 @@ class EffectivePermissions:
         return self._granted[key]
 
 
-def _told_apart(holder: Identity, side: Side) -> int:
-    """A number of its own for an identity whose own side depends on who it is; 0 for others."""
-    return id(holder) if side.cap is not None or asks_who(side.statements) else 0
+def _number_of_its_own(identity: Identity, policies: IdentityPolicies) -> int:
+    """A number of its own for an identity whose own policies depend on who it is; 0 for others."""
+    return id(identity) if policies.cap is not None or asks_who(policies.statements) else 0
 
 
 def _may_name_anybody(statement: Statement) -> bool:

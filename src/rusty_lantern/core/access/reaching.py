@@ -22,11 +22,11 @@ WhoCan = Mapping[str, tuple[str, str]]
 """Verb → everybody who certainly may use it, as a value; and why that may not be all, or nothing."""
 
 
-class Reaching:
+class ReachByBucket:
     """Who reaches a bucket. `of`: what an identity can do; of identities that are alike it is one list."""
 
-    def __init__(self, holders: Iterable[Identity], of: Callable[[Identity], list[PermissionGroup]]) -> None:
-        self.holders = holders
+    def __init__(self, identities: Iterable[Identity], of: Callable[[Identity], list[PermissionGroup]]) -> None:
+        self.identities = identities
         self.of = of
         self.who_can: dict[Hashable, WhoCan] = {}
         """What was put together already, by all that it follows from."""
@@ -34,7 +34,7 @@ class Reaching:
     def on(self, bucket: str) -> Iterator[tuple[Identity, Mapping[str, Reach]]]:
         """The identities that can do something on a bucket, or perhaps can, and what."""
         for group in self.groups_on(bucket):
-            yield from ((holder, group.reach) for holder in self._held_by[id(group)])
+            yield from ((identity, group.reach) for identity in self._held_by[id(group)])
 
     def groups_on(self, bucket: str) -> Sequence[PermissionGroup]:
         """What can be done on a bucket, identities that are alike together."""
@@ -43,15 +43,15 @@ class Reaching:
     @cached_property
     def _held_by(self) -> Mapping[int, list[Identity]]:
         """Permissions, by which ones they are → the identities that have them."""
-        holders: dict[int, list[Identity]] = {}
-        for holder in self.holders:
-            for group in self.of(holder):
-                holders.setdefault(id(group), []).append(holder)
-        return holders
+        identities: dict[int, list[Identity]] = {}
+        for identity in self.identities:
+            for group in self.of(identity):
+                identities.setdefault(id(group), []).append(identity)
+        return identities
 
     @cached_property
     def _on_bucket(self) -> Mapping[str, list[PermissionGroup]]:
-        groups = {id(group): group for holder in self.holders for group in self.of(holder)}
+        groups = {id(group): group for identity in self.identities for group in self.of(identity)}
         by_bucket: dict[str, list[PermissionGroup]] = {}
         for group in groups.values():
             for bucket in group.buckets:

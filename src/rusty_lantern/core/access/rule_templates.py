@@ -13,7 +13,7 @@ import msgspec
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import Policy, Principals, Statement
-from rusty_lantern.core.access.policy.identity_policies import known_as
+from rusty_lantern.core.access.policy.identity_policies import principal_of
 from rusty_lantern.core.access.policy.rule_inputs import OWN
 from rusty_lantern.core.access.solver.verdict_cache import owned
 from rusty_lantern.core.model.identity import Identity
@@ -61,13 +61,13 @@ DELEGATING = ("own account", "own root", "account, own account", "root, own root
 """Parts of names by which a bucket leaves it to its own account to decide: they name nobody in particular."""
 
 
-def parts_of(holder: Identity, groups: Iterable[str], account: str) -> dict[str, str]:
+def parts_of(identity: Identity, groups: Iterable[str], account: str) -> dict[str, str]:
     """Name → what part it plays in rules for this identity. One name may play several."""
-    who = known_as(holder)
+    who = principal_of(identity)
     parts: dict[str, str] = {}
     for part, names in (
-        ("name", [holder.name]), ("resource", [holder.resource]), ("group", groups),
-        ("alias", {*also_known_as(holder.name), *holder.aliases} - {holder.name}),
+        ("name", [identity.name]), ("resource", [identity.resource]), ("group", groups),
+        ("alias", {*also_known_as(identity.name), *identity.aliases} - {identity.name}),
         ("account", [who.account]), ("root", [_root(who.account)]),
         ("own account", [account]), ("own root", [_root(account)]),
     ):  # fmt: skip

@@ -12,7 +12,12 @@ from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Statement
-from rusty_lantern.core.access.policy.identity_policies import Side, both_sides, known_as, side_of
+from rusty_lantern.core.access.policy.identity_policies import (
+    IdentityPolicies,
+    combined_rules,
+    identity_policies_of,
+    principal_of,
+)
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.difference import Asker, Change, difference
@@ -69,15 +74,15 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
     decided: dict[Hashable, list[Difference]] = {}
     differences: list[Difference] = []
     left = 0
-    for holder in identities.value or ():
-        sides = side_of(indexes[0], holder), side_of(indexes[1], holder)
-        if holder.acl_level:
+    for identity in identities.value or ():
+        policies = identity_policies_of(indexes[0], identity), identity_policies_of(indexes[1], identity)
+        if identity.acl_level:
             left += 1
             continue
-        kind = tuple(one.profile(holder, side) for one, side in zip(across, sides, strict=True))
+        kind = tuple(one.profile(identity, own) for one, own in zip(across, policies, strict=True))
         if kind not in decided and len(decided) < MOST_KINDS:
-            decided[kind] = list(_of_own(holder, sides, before, after))
-        differences += [msgspec.structs.replace(one, who=holder.name) for one in decided.get(kind, ())]
+            decided[kind] = list(_of_own(identity, policies, before, after))
+        differences += [msgspec.structs.replace(one, who=identity.name) for one in decided.get(kind, ())]
         left += kind not in decided
     return OwnDifferences(differences, f"{left:,} more identities of the store were not checked" if left else "")
 
@@ -89,16 +94,16 @@ def _refusals(view: BucketSubject) -> frozenset[Statement]:
 
 
 def _of_own(
-    holder: Identity, sides: tuple[Side, Side], before: BucketSubject, after: BucketSubject
+    identity: Identity, policies: tuple[IdentityPolicies, IdentityPolicies], before: BucketSubject, after: BucketSubject
 ) -> Iterator[Difference]:
-    who = known_as(holder)
+    who = principal_of(identity)
     account = before.surroundings.account or who.account
-    old, new = (both_sides(view.rules, side, account) for view, side in zip((before, after), sides, strict=True))
+    old, new = (combined_rules(view.rules, own, account) for view, own in zip((before, after), policies, strict=True))
     was, now = (reach_of(who, rules, after.surroundings, _work(), insider=True) for rules in (old, new))
     for verb in VERBS:
         change = difference(old, new, after.surroundings, Asker(identity=who, insider=True), verb, _work())
         if not change.nothing:
-            yield Difference(holder.name, "own", verb, change, was[verb].level, now[verb].level)
+            yield Difference(identity.name, "own", verb, change, was[verb].level, now[verb].level)
 
 
 def _named(before: BucketSubject, after: BucketSubject) -> Iterable[Principal]:

@@ -25,15 +25,15 @@ from rusty_lantern.core.audit.public_buckets import OnPublic, on_public
 from rusty_lantern.core.audit.replicas import MirrorSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waiver_file import Waiver
-from rusty_lantern.core.audit.waivers import Waived
+from rusty_lantern.core.audit.waivers import WaiverState
 from rusty_lantern.core.audit.waivers import apply as waive
 from rusty_lantern.core.baseline.builtin import OF_PROBED_BUCKETS
 from rusty_lantern.core.baseline.evaluation import (
     NO_WEIGHT,
     Cascade,
     Finding,
-    Judged,
-    Required,
+    JudgedAlike,
+    RequirementInForce,
     Status,
     Tallies,
     Weight,
@@ -58,7 +58,7 @@ class Scope(msgspec.Struct, frozen=True):
     stores: Sequence[StoreSubject]
     buckets: Sequence[BucketSubject]
     moment: datetime
-    waivers: Sequence[Waived] = ()
+    waivers: Sequence[WaiverState] = ()
     """Those whose end is a deadline."""
     on_public: OnPublic = MappingProxyType({})
     """The status of what is required of public access, whatever was chosen."""
@@ -77,7 +77,7 @@ class Audit(msgspec.Struct, frozen=True, dict=True):
     unread: list[tuple[str, str]] = msgspec.field(default_factory=list)
     idle_sheets: list[str] = msgspec.field(default_factory=list)
     buckets: int = 0
-    waivers: list[Waived] = msgspec.field(default_factory=list)
+    waivers: list[WaiverState] = msgspec.field(default_factory=list)
     """The state of each waiver."""
     coverage: Coverage = Coverage()
     """What the survey looked at."""
@@ -187,22 +187,22 @@ class Judge(msgspec.Struct, frozen=True, dict=True):
         weights = _Weights(views, self.cascade.baseline.sensitive)
         return evaluate(self.cascade, subject, tallies, _promised(subject), weights)
 
-    def of_buckets(self, views: Sequence[BucketSubject], tallies: Tallies = NO_TALLIES) -> Iterator[Judged]:
+    def of_buckets(self, views: Sequence[BucketSubject], tallies: Tallies = NO_TALLIES) -> Iterator[JudgedAlike]:
         """The findings on the buckets of one store before waivers, drift weighed; what is ok, by name alone."""
         weights = _Weights(views, self.cascade.baseline.sensitive)
         for required, alike in self._alike(views):
             facts_of = partial(BucketSubject.facts_of_each, alike)
             yield from evaluate_alike(required, alike, facts_of, weights, tallies)
 
-    def _alike(self, views: Sequence[BucketSubject]) -> Iterable[tuple[list[Required], list[BucketSubject]]]:
+    def _alike(self, views: Sequence[BucketSubject]) -> Iterable[tuple[list[RequirementInForce], list[BucketSubject]]]:
         """Buckets by the requirements that are in force on them."""
-        groups: dict[int, tuple[list[Required], list[BucketSubject]]] = {}
+        groups: dict[int, tuple[list[RequirementInForce], list[BucketSubject]]] = {}
         for view in views:
             required = self.cascade.required_of(view, _promised(view))
             groups.setdefault(id(required), (required, []))[1].append(view)
         return groups.values()
 
-    def waived(self, findings: Iterable[Finding]) -> tuple[list[Finding], list[Waived]]:
+    def waived(self, findings: Iterable[Finding]) -> tuple[list[Finding], list[WaiverState]]:
         """Findings, the waived ones marked, and the state of each waiver."""
         return waive(findings, list(self.waivers), self.moment, self.cascade.baseline.longest_waiver)
 
@@ -229,7 +229,7 @@ def _promised(subject: Subject) -> tuple[Requirement, ...]:
 def _weigh(view: BucketSubject, sensitive: All | None) -> Weight:
     """How far whatever drifts on a bucket reaches."""
     wide, some = view.levels.get("open", frozenset()), view.levels.get("restricted", frozenset())
-    marked = sensitive is not None and sensitive.fit(view).yes is not False
+    marked = sensitive is not None and sensitive.match(view).yes is not False
     held = view.bucket.usage.value
     return Weight(marked, 2 if wide else int(bool(some)), len(wide | some), held.bytes if held else 0)
 

@@ -22,13 +22,13 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.access.solver.verdict_cache import Decided, VerdictCache
+from rusty_lantern.core.access.solver.verdict_cache import DecidedRules, VerdictCache
 from rusty_lantern.core.answer import Answer, Fact, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.audit.exposure_facts import ExposureFacts
 from rusty_lantern.core.audit.named_access import access_fact
 from rusty_lantern.core.audit.principal_facts import principals_facts
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import UnknownFact, derivation, derive
@@ -73,7 +73,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     bucket: Bucket
     dossier: Dossier
     moment: datetime
-    entry: Store | None = None
+    entry: StoreConfig | None = None
     """What the estate file says of the store."""
     trusted_accounts: frozenset[str] = frozenset()
     neighbours: Mapping[str, BucketSubject] = msgspec.field(default_factory=dict)
@@ -192,7 +192,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         return self.decided.levels
 
     @cached_property
-    def decided(self) -> Decided:
+    def decided(self) -> DecidedRules:
         """What is decided of the rules, together with other buckets of the store that have rules alike."""
         context, around = self.context, self.surroundings
         try:
@@ -200,7 +200,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
                 return VerdictCache().of(self.rules, around)
             return context.shapes.of_inputs(self.inputs, around, self._rules_from)
         except Exception as error:
-            return Decided(Rules(self.bucket.name), around, defect(error))
+            return DecidedRules(Rules(self.bucket.name), around, defect(error))
 
     def demanded(self, name: str) -> Fact:
         """What the policy demands of every upload, by name."""
@@ -216,9 +216,9 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         """The identities that the rules name, with what each is granted once that was asked for."""
         return dict.fromkeys(named_in(self.rules))
 
-    def holder(self, name: str) -> Identity | None:
+    def identity_named(self, name: str) -> Identity | None:
         """The store's own identity that goes by a name; None where it has none, or none is known."""
-        known = self.index.holders
+        known = self.index.identities_by_name
         return known.get(name) or known.get(self.rules.principal(name).label)
 
     def granted(self, identity: Principal) -> dict[Verb, Reach]:
@@ -250,7 +250,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         inner = self.trusted_accounts | own
         if identity.account in inner or identity.name in inner or identity.label in inner:
             return Answer("known", "on")
-        if identity.kind == "group" or self.holder(identity.name) is not None:
+        if identity.kind == "group" or self.identity_named(identity.name) is not None:
             return Answer("known", "on")
         if identity.kind in ("service", "federated"):
             return Answer("known", "off")
@@ -261,15 +261,15 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
             needed += [self.bucket.owner, self.dossier.identities]
         return next((lost(one) for one in needed if one.unread), Answer("known", "off"))
 
-    def holders(self, verb: Verb) -> list[str]:
+    def names_with(self, verb: Verb) -> list[str]:
         """Who may use a verb: audiences, identities that the rules name, and the store's own, as far as known."""
         audiences = [
             audience for audience in AUDIENCES if self.verdicts[audience, verb].level in ("restricted", "open")
         ]
         named = [who.name for who in self.named if self.granted(who)[verb].level in ("restricted", "open")]
-        return [*audiences, *sorted({*named, *self._own_holders(verb)})]
+        return [*audiences, *sorted({*named, *self._own_names_with(verb)})]
 
-    def _own_holders(self, verb: Verb) -> list[str]:
+    def _own_names_with(self, verb: Verb) -> list[str]:
         """The store's own identities that may use the verb here, by both sides together."""
         reaching = self.across.reaching.on(self.bucket.name) if self.across is not None else ()
         return [who.name for who, reach in reaching if verb in reach and reach[verb].level in ("restricted", "open")]

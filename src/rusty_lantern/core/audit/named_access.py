@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple, Protocol
 
-from rusty_lantern.core.access.effective_permissions import EffectivePermissions, Seen
+from rusty_lantern.core.access.effective_permissions import BucketContext, EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.solver.exposure import Exposures
@@ -25,7 +25,7 @@ FROM_OUTSIDE: tuple[AssumableBy, ...] = ("federated", "other-accounts", "anybody
 """Who is outside, of those that a role's trust policy may name."""
 
 
-class NamedView(Seen, Protocol):
+class NamedView(BucketContext, Protocol):
     """A bucket, its rules, and who is known in its store."""
 
     @property
@@ -51,7 +51,7 @@ class NamedView(Seen, Protocol):
     def granted(self, identity: Principal) -> Mapping[Verb, Reach]:
         """What the rules grant an identity that they name."""
 
-    def holder(self, name: str) -> Identity | None:
+    def identity_named(self, name: str) -> Identity | None:
         """The store's own identity that goes by a name."""
 
     def trusts(self, identity: Principal) -> Fact:
@@ -63,9 +63,9 @@ def access_fact(view: NamedView, name: str) -> Fact:
     some depend on what is not known."""
     if name == THROUGH_ROLES:
         return _through_roles(view)
-    holder = None if name == OUTSIDE else view.holder(name)
-    if holder is not None:
-        return _fact(view, [(verb, reach, True) for verb, reach in _by_both_sides(view, holder)])
+    identity = None if name == OUTSIDE else view.identity_named(name)
+    if identity is not None:
+        return _fact(view, [(verb, reach, True) for verb, reach in _by_both_sides(view, identity)])
     if name != OUTSIDE:
         named = [who for who in view.named if who.is_called(name)] or [view.rules.principal(name)]
         reaches = [(verb, reach, True) for who in named for verb, reach in view.granted(who).items()]
@@ -134,18 +134,18 @@ def _words(verbs: set[str]) -> str:
     return " ".join(verb for verb in VERBS if verb in verbs)
 
 
-def _by_both_sides(view: NamedView, holder: Identity) -> Iterator[tuple[str, Reach]]:
+def _by_both_sides(view: NamedView, identity: Identity) -> Iterator[tuple[str, Reach]]:
     """What one of the store's own can do, by its own permissions and the rules together, and as everybody can."""
-    yield from _by_own_side(view, holder).items()
+    yield from _by_own_side(view, identity).items()
     for (_, verb), verdict in view.verdicts.items():
         yield verb, Reach(verdict.level, doubts=verdict.doubts)
 
 
-def _by_own_side(view: NamedView, holder: Identity) -> Mapping[str, Reach]:
+def _by_own_side(view: NamedView, identity: Identity) -> Mapping[str, Reach]:
     """What one of the store's own can do and everybody cannot; closed verbs are left out."""
     if view.across is not None:
-        return view.across.by_bucket(holder).get(view.bucket.name, {})
-    alone = EffectivePermissions({view.bucket.name: view}, view.index).on(holder, view.bucket.name)
+        return view.across.by_bucket(identity).get(view.bucket.name, {})
+    alone = EffectivePermissions({view.bucket.name: view}, view.index).on(identity, view.bucket.name)
     return {verb: reach for verb, reach in alone.items() if reach.level != "closed"}
 
 

@@ -17,7 +17,7 @@ from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.exposure import as_match
-from rusty_lantern.core.access.solver.public_policy import Public
+from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.model.identity import Identity, Verb
@@ -34,7 +34,7 @@ class OtherRequests(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def by_another_action(
-    asking: RequestSpec, first: Request, decision: Decision, rules: Rules, public: Public, actions: Iterable[str]
+    asking: RequestSpec, first: Request, decision: Decision, rules: Rules, public: PublicStatus, actions: Iterable[str]
 ) -> tuple[Request, Decision]:
     """A verb is more than the action that represents it: the same request by another of its actions that is allowed, or
     may be."""
@@ -57,9 +57,9 @@ class VerbsOfCallers(dict[tuple[str, str], "OtherRequests | None"]):
         self.view = view
         self._actions: dict[tuple[str, str], list[str]] = {}
 
-    def actions(self, holder: Identity | None, verb: str, rules: Rules) -> list[str]:
+    def actions(self, identity: Identity | None, verb: str, rules: Rules) -> list[str]:
         """The other actions of a verb that these rules, the holder's among them, treat differently from the first."""
-        key = holder.name if holder is not None else "", verb
+        key = identity.name if identity is not None else "", verb
         if key not in self._actions:
             names = [action.name for action in ACTIONS.values() if action.verb == verb]
             self._actions[key] = unlike(rules, names)[1:]
@@ -77,12 +77,12 @@ class VerbsOfCallers(dict[tuple[str, str], "OtherRequests | None"]):
             verdict = view.verdicts[audience, verb]
             words = verdict.restriction.words if verdict.restriction else ""
             return OtherRequests(verb=verb, level=verdict.level, restriction=words, example=verdict.witness)
-        holder = view.holder(caller)
-        if holder is not None:
-            reach = view.context.across.on(holder, view.name).get(verb) if view.context is not None else None
+        identity = view.identity_named(caller)
+        if identity is not None:
+            reach = view.context.across.on(identity, view.name).get(verb) if view.context is not None else None
         else:
-            identity = view.rules.principal(caller)
-            reach = view.granted(identity)[verb] if identity in view.named else None
+            principal = view.rules.principal(caller)
+            reach = view.granted(principal)[verb] if principal in view.named else None
         if reach is None:
             return None
         return OtherRequests(verb=verb, level=reach.level, restriction=reach.restriction, example=None)

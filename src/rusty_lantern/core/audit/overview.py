@@ -18,7 +18,7 @@ from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.public_buckets import WORST_FIRST, OnPublic, PublicBucket, public_buckets
 from rusty_lantern.core.audit.store_subject import StoreSubject
-from rusty_lantern.core.audit.waivers import Waived
+from rusty_lantern.core.audit.waivers import WaiverState
 from rusty_lantern.core.baseline.evaluation import Finding, observed_words, show_fact
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.value_types import Value, show_bytes, show_names
@@ -90,7 +90,7 @@ def overview(
     views: Sequence[BucketSubject],
     findings: Sequence[Finding],
     required: OnPublic,
-    waivers: Sequence[Waived],
+    waivers: Sequence[WaiverState],
     moment: datetime,
     *,
     only_buckets: bool = False,
@@ -115,7 +115,7 @@ def overview(
 
 def deadlines(
     stores: Sequence[StoreSubject],
-    waivers: Sequence[Waived],
+    waivers: Sequence[WaiverState],
     moment: datetime,
     chosen: Collection[tuple[str, str]] | None = None,
 ) -> Iterator[Deadline]:

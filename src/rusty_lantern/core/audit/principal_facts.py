@@ -67,16 +67,16 @@ def _public(view: NamedView) -> Iterator[Somebody]:
 
 def _named(view: NamedView) -> Iterator[Somebody]:
     for who in view.named:
-        if not _told_as_own(view, who):
+        if not _is_listed_identity(view, who):
             yield from ((who.label, verb, one) for verb, one in view.granted(who).items() if one.level != "closed")
 
 
-def _told_as_own(view: NamedView, who: Principal) -> bool:
+def _is_listed_identity(view: NamedView, who: Principal) -> bool:
     """Whether the store's own identities explain whom the rules name: it is one of them, or a group of some."""
     people = view.index.dossier.identities.value
     if not people:
         return False
-    if view.holder(who.name) is not None or who.label in {view.account, view.bucket.owner.value}:
+    if view.identity_named(who.name) is not None or who.label in {view.account, view.bucket.owner.value}:
         return True
     in_groups = who.kind == "group" and who.name in view.index.groups
     return in_groups or who.label in view.index.aliases

@@ -16,7 +16,7 @@ from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.audit.subject_names import name_of_credential, name_of_link, names_of
-from rusty_lantern.core.config.estate import Estate, Store
+from rusty_lantern.core.config.estate import Estate, StoreConfig
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.registry import UnknownFact, derive
 from rusty_lantern.core.model.bucket_contents import Table
@@ -29,24 +29,23 @@ from rusty_lantern.core.model.subjects import OVER, CredentialView, IdentityView
 NO_TAGS: Answer[dict[str, str]] = Answer("absent")
 
 
-def with_needs(dossier: Dossier, store: Store | None) -> Dossier:
+def with_needs(dossier: Dossier, store: StoreConfig | None) -> Dossier:
     """The dossier with what the estate file says that identities need, where they do not say themselves."""
     if store is None or not store.may or dossier.identities.value is None:
         return dossier
-    holders = []
-    for holder in dossier.identities.value:
-        needs = store.needs(holder.name) if holder.may.value is None else None
+    with_all = []
+    for identity in dossier.identities.value:
+        needs = store.needs(identity.name) if identity.may.value is None else None
         said: Answer[list[Verb]] = Answer("known", list(needs or ()), "estate.yaml")
-        holders.append(msgspec.structs.replace(holder, may=said) if needs is not None else holder)
-    identities = msgspec.structs.replace(dossier.identities, value=holders)
-    return msgspec.structs.replace(dossier, identities=identities)
+        with_all.append(msgspec.structs.replace(identity, may=said) if needs is not None else identity)
+    return msgspec.structs.replace(dossier, identities=msgspec.structs.replace(dossier.identities, value=with_all))
 
 
 class StoreSubject:
     """The buckets of one store together with its identities and keys."""
 
     def __init__(
-        self, dossier: Dossier, moment: datetime, buckets: Mapping[str, BucketSubject], store: Store | None = None
+        self, dossier: Dossier, moment: datetime, buckets: Mapping[str, BucketSubject], store: StoreConfig | None = None
     ) -> None:
         self.buckets = buckets
         self.store = store
@@ -70,12 +69,12 @@ class StoreSubject:
     def _names(self) -> Mapping[int, str]:
         return names_of(self.index.dossier)
 
-    def of_identity(self, holder: Identity) -> Fact:
+    def of_identity(self, identity: Identity) -> Fact:
         """The verbs that an identity has on at least one bucket."""
         listing = self.index.dossier.listing
         if not listing.settled:
             return Answer(listing.state, None, listing.note, listing.evidence)
-        return self.across.verbs(holder)
+        return self.across.verbs(identity)
 
     def of_public(self, bucket: str, verb: str) -> Fact:
         """How far the public gets into a bucket."""

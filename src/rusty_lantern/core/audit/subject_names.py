@@ -21,8 +21,8 @@ LATEST = datetime.max.replace(tzinfo=UTC)
 
 def names_of(dossier: Dossier) -> Mapping[int, str]:
     """The identity of each credential and link of a dossier, by its `id` → its name."""
-    credentials = _told_apart(dossier.credentials.value or (), name_of_credential, lambda one: one.created, _own_id)
-    return credentials | _told_apart(dossier.links.value or (), name_of_link, lambda one: one.issued, _own_terms)
+    credentials = _distinct_names(dossier.credentials.value or (), name_of_credential, lambda one: one.created, _own_id)
+    return credentials | _distinct_names(dossier.links.value or (), name_of_link, lambda one: one.issued, _own_terms)
 
 
 def name_of_credential(credential: Credential) -> str:
@@ -45,7 +45,7 @@ def _own_terms(link: Link) -> str:
     return "\n".join(map(str, (*terms, link.issued.value, link.starts, link.expires.value)))
 
 
-def _told_apart(
+def _distinct_names(
     entries: Iterable[T], name: Callable[[T], str], made: Callable[[T], Answer[datetime]], own: Callable[[T], str]
 ) -> dict[int, str]:
     alike: dict[str, list[T]] = {}

@@ -10,8 +10,8 @@ import msgspec
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.errors import Place, ProblemList
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
-from rusty_lantern.core.value_types import NotOnScale, Scale, Value, read_moment
-from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
+from rusty_lantern.core.value_types import InvalidValue, Scale, Value, read_moment
+from rusty_lantern.core.yaml_source import FieldReader, Node, read_nodes
 
 ABSENT = "absent"
 
@@ -41,9 +41,9 @@ _FIELDS = ("of", "fact", "observed", "because", "by", "since", "until")
 
 def read_waivers(document: str, file: str) -> list[Waiver]:
     """Read a waivers file. Raises `BadInput` with everything that is wrong with it."""
-    root = read_marked(document, file)
+    root = read_nodes(document, file)
     complaints = ProblemList()
-    reader = Reader(complaints)
+    reader = FieldReader(complaints)
     top = reader.fields(root, ("waivers",), "the waivers file")
     node = top.get("waivers")
     if node is not None and node.items is None and node.text != "":
@@ -53,7 +53,7 @@ def read_waivers(document: str, file: str) -> list[Waiver]:
     return [waiver for waiver in waivers if waiver is not None]
 
 
-def _waiver(reader: Reader, node: Marked) -> Waiver | None:
+def _waiver(reader: FieldReader, node: Node) -> Waiver | None:
     before = len(reader.complaints.complaints)
     fields = reader.fields(node, _FIELDS, "a waiver")
     for name in _FIELDS:
@@ -66,7 +66,7 @@ def _waiver(reader: Reader, node: Marked) -> Waiver | None:
     for name in ("since", "until"):
         try:
             moments[name] = read_moment(text[name]) if text[name] else None
-        except NotOnScale as error:
+        except InvalidValue as error:
             reader.complaints.add(f"{name}: {error}", fields[name].place)
     try:
         scale = lookup(text["fact"]).scale if text["fact"] else None
@@ -74,7 +74,7 @@ def _waiver(reader: Reader, node: Marked) -> Waiver | None:
             read_observed(scale, text["observed"])
     except UnknownFact as error:
         reader.complaints.add(f'unknown fact "{text["fact"]}"', fields["fact"].place, error.hint)
-    except NotOnScale as error:
+    except InvalidValue as error:
         remedy = "what the audit shows as observed; or unknown, to accept that it is not known"
         reader.complaints.add(f"observed: {error}", fields["observed"].place, remedy)
     since, until = moments.get("since"), moments.get("until")

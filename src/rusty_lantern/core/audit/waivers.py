@@ -25,7 +25,7 @@ import msgspec
 from rusty_lantern.core.audit.waiver_file import UNKNOWN, Waiver, read_observed
 from rusty_lantern.core.baseline.evaluation import Finding, show_fact
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.value_sets import Names, Parts
+from rusty_lantern.core.value_sets import NameSet, WordSet
 from rusty_lantern.core.value_types import Scale, Value, show_moment
 from rusty_lantern.core.yaml_source import escaped, quoted
 
@@ -35,7 +35,7 @@ SOON = timedelta(days=30)
 WaiverStatus = Literal["in force", "ends soon", "ended", "not yet", "too long", "unused"]
 
 
-class Waived(msgspec.Struct, frozen=True):
+class WaiverState(msgspec.Struct, frozen=True):
     """The state of one waiver."""
 
     waiver: Waiver
@@ -65,7 +65,7 @@ def written(finding: Finding, because: str, by: str, since: datetime, until: dat
 
 def apply(
     findings: Iterable[Finding], waivers: list[Waiver], moment: datetime, longest: int = 0
-) -> tuple[list[Finding], list[Waived]]:
+) -> tuple[list[Finding], list[WaiverState]]:
     """Findings, the waived ones marked, and the state of each waiver.
 
     `longest`: seconds that a waiver may last; 0: as long as it says.
@@ -98,7 +98,7 @@ def apply(
         else:
             judged.append(finding)
     stands = [
-        Waived(waiver, "unused" if status in ("in force", "ends soon") and not uses[n] else status, uses[n])
+        WaiverState(waiver, "unused" if status in ("in force", "ends soon") and not uses[n] else status, uses[n])
         for n, (waiver, status) in enumerate(zip(waivers, statuses, strict=True))
     ]
     return judged, stands
@@ -145,7 +145,7 @@ def is_worse(finding: Finding, accepted: str) -> bool:
     if then is None or now is None:
         return True
     comparison = finding.requirement.comparison
-    if isinstance(scale, Parts | Names):
+    if isinstance(scale, WordSet | NameSet):
         more = scale.members(now) - scale.members(then)
         by_member = comparison if comparison is not None and comparison.goes_by_member else None
         return any(by_member is None or not by_member.accepts_member(member) for member in more)

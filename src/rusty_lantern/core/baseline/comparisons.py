@@ -18,8 +18,8 @@ from functools import lru_cache
 import msgspec
 
 from rusty_lantern.core.answer import Fact
-from rusty_lantern.core.value_sets import NAMES, Names, Parts
-from rusty_lantern.core.value_types import TEXT, NotOnScale, Scale, Value, Words
+from rusty_lantern.core.value_sets import NAMES, NameSet, WordSet
+from rusty_lantern.core.value_types import TEXT, InvalidValue, Levels, Scale, Value
 
 MAX_TEXT = 4_096
 """A longer observed text satisfies no `matches`; it bounds the work of an expression."""
@@ -61,7 +61,7 @@ class Comparison(msgspec.Struct, frozen=True):
 
         Of ordered words, the part is the least that it can be: it breaks what accepts none from there on.
         """
-        if isinstance(self.scale, Words) and self.scale.ordered:
+        if isinstance(self.scale, Levels) and self.scale.ordered:
             return not any(self.accepts(level) for level in self.scale.levels[self.scale.rank(part) :])
         shrinking = self.goes_by_member or self.how == "at most" or self.values == ("",)
         return bool(part) and shrinking and not self.accepts(part)
@@ -69,11 +69,11 @@ class Comparison(msgspec.Struct, frozen=True):
     @property
     def goes_by_member(self) -> bool:
         """Whether it looks at the members of a set one by one."""
-        return self.how == "within" or (self.how == "none of" and isinstance(self.scale, Names))
+        return self.how == "within" or (self.how == "none of" and isinstance(self.scale, NameSet))
 
     def accepts_member(self, member: str) -> bool:
         """Whether a set may have this member, as far as it goes by members one by one."""
-        return self.accepts(NAMES.join([member]) if isinstance(self.scale, Names) else member)
+        return self.accepts(NAMES.join([member]) if isinstance(self.scale, NameSet) else member)
 
     def rank(self, value: Value) -> float:
         """The rank of a value on the scale."""
@@ -88,7 +88,7 @@ def _matched(comparison: Comparison, value: Value) -> bool:
 def _listed(comparison: Comparison, value: Value) -> Iterator[bool]:
     """Of each member of a set, whether it is one of those that are written."""
     scale = comparison.scale
-    assert isinstance(scale, Parts | Names)
+    assert isinstance(scale, WordSet | NameSet)
     written = [one for value in comparison.values for one in scale.members(value)]
     return (any(scale.fits(member, one) for one in written) for member in scale.members(value))
 
@@ -106,7 +106,7 @@ _TESTS: dict[str, Callable[[Comparison, Value], bool]] = {
     "at most": lambda c, value: c.rank(value) <= c.rank(c.values[0]),
     "between": lambda c, value: c.rank(c.values[0]) <= c.rank(value) <= c.rank(c.values[1]),
     "one of": lambda c, value: value in c.values,
-    "none of": lambda c, value: not any(_listed(c, value)) if isinstance(c.scale, Names) else value not in c.values,
+    "none of": lambda c, value: not any(_listed(c, value)) if isinstance(c.scale, NameSet) else value not in c.values,
     "within": lambda c, value: all(_listed(c, value)),
     "matches": _matched,
 }
@@ -136,10 +136,10 @@ Written = tuple[tuple[Value, ...], str]
 
 
 def _value(text: str, scale: Scale) -> Value:
-    quoted = None if isinstance(scale, Names) else re.fullmatch(r'"(.*)"|\'(.*)\'', text)
+    quoted = None if isinstance(scale, NameSet) else re.fullmatch(r'"(.*)"|\'(.*)\'', text)
     try:
         return scale.read((quoted[1] or quoted[2] or "") if quoted else text)
-    except NotOnScale as error:
+    except InvalidValue as error:
         raise ImpossibleComparison(str(error)) from None
 
 
@@ -147,7 +147,7 @@ def _ordered(scale: Scale, words: str) -> None:
     if not scale.ordered:
         raise ImpossibleComparison(
             f"`{words}` needs an order, and the scale of this fact ({scale.name}) has none; use "
-            + ("`within [...]`" if isinstance(scale, Parts | Names) else "a value or `one of [...]`")
+            + ("`within [...]`" if isinstance(scale, WordSet | NameSet) else "a value or `one of [...]`")
         )
 
 
@@ -185,7 +185,7 @@ def _list(rest: str, scale: Scale) -> Written:
 
 
 def _within(rest: str, scale: Scale) -> Written:
-    if not isinstance(scale, Parts | Names):
+    if not isinstance(scale, WordSet | NameSet):
         raise ImpossibleComparison(f"`within` compares sets, and this fact is measured as {scale.name}")
     return _list(rest, scale)
 

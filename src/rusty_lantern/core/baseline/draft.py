@@ -19,7 +19,7 @@ from rusty_lantern.core.baseline.evaluation import show_fact
 from rusty_lantern.core.baseline.selectors import Subject
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.value_types import Words
+from rusty_lantern.core.value_types import Levels
 from rusty_lantern.core.yaml_source import escaped, quoted
 
 COMMON = 0.6
@@ -76,7 +76,7 @@ def _facts(kind: str, subjects: Sequence[Subject]) -> list[str]:
     names = [
         name
         for name, entry in REGISTER.items()
-        if entry.subject == kind and isinstance(entry.scale, Words) and entry.habit
+        if entry.subject == kind and isinstance(entry.scale, Levels) and entry.habit
     ]
     if kind == "bucket":
         tags = Counter(tag for subject in subjects for tag in subject.tags.value or ())

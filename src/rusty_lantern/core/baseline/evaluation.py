@@ -15,7 +15,7 @@ import msgspec
 from rusty_lantern.core.answer import UNSETTLED, Answer, Fact, Partly, lost
 from rusty_lantern.core.baseline.comparisons import Comparison
 from rusty_lantern.core.baseline.loader import Baseline, Requirement
-from rusty_lantern.core.baseline.selectors import All, Fit, Subject
+from rusty_lantern.core.baseline.selectors import All, Match, Subject
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket_contents import Table
@@ -30,7 +30,7 @@ Key = tuple[str, str, str, str]
 """What a finding is about: store, kind of subject, its name, fact."""
 
 
-class Required(msgspec.Struct, frozen=True):
+class RequirementInForce(msgspec.Struct, frozen=True):
     """A requirement in force on a bucket, and what it displaced. `sure`: whether its sheet certainly applies."""
 
     requirement: Requirement
@@ -81,14 +81,14 @@ class Finding(msgspec.Struct, frozen=True, gc=False):
         return self.store, self.kind, self.name, self.requirement.fact
 
 
-def required_of(baseline: Baseline, subject: Subject, promised: Sequence[Requirement] = ()) -> list[Required]:
+def required_of(baseline: Baseline, subject: Subject, promised: Sequence[Requirement] = ()) -> list[RequirementInForce]:
     """The requirements in force on a subject, after the cascade, in the order in which facts were first required.
 
     `promised`: what is asked of it without any sheet; sheets override it.
     """
-    force: dict[str, list[Required]] = {r.fact: [Required(r)] for r in promised}
+    force: dict[str, list[RequirementInForce]] = {r.fact: [RequirementInForce(r)] for r in promised}
     for sheet in baseline.sheets:
-        fits, hangs_on = sheet.of.fit(subject)
+        fits, hangs_on = sheet.of.match(subject)
         if fits is False:
             continue
         for requirement in sheet.require:
@@ -97,7 +97,7 @@ def required_of(baseline: Baseline, subject: Subject, promised: Sequence[Require
             earlier = force.get(requirement.fact, [])
             displaced = tuple(r.requirement for r in earlier)
             of_objects = lookup(requirement.fact).subject == "object"
-            mine = Required(requirement, bool(fits), hangs_on, displaced, of_objects)
+            mine = RequirementInForce(requirement, bool(fits), hangs_on, displaced, of_objects)
             force[requirement.fact] = [mine] if fits else [*earlier, mine]
     return [required for stack in force.values() for required in stack if required.requirement.comparison is not None]
 
@@ -107,27 +107,27 @@ class Cascade:
 
     def __init__(self, baseline: Baseline) -> None:
         self.baseline = baseline
-        self._speaking: dict[str, tuple[Baseline, list[All]]] = {}
-        self._known: dict[tuple[str, tuple[Fit, ...]], list[Required]] = {}
+        self._by_kind: dict[str, tuple[Baseline, list[All]]] = {}
+        self._known: dict[tuple[str, tuple[Match, ...]], list[RequirementInForce]] = {}
 
-    def required_of(self, subject: Subject, promised: tuple[Requirement, ...] = ()) -> list[Required]:
+    def required_of(self, subject: Subject, promised: tuple[Requirement, ...] = ()) -> list[RequirementInForce]:
         """The requirements in force on a subject."""
-        speaking, choices = self._of_kind(subject.kind)
+        baseline, choices = self._of_kind(subject.kind)
         if promised:
-            return required_of(speaking, subject, promised)
-        key = (subject.kind, tuple([choice.fit(subject) for choice in choices]))
+            return required_of(baseline, subject, promised)
+        key = (subject.kind, tuple([choice.match(subject) for choice in choices]))
         if key not in self._known:
-            self._known[key] = required_of(speaking, subject)
+            self._known[key] = required_of(baseline, subject)
         return self._known[key]
 
     def _of_kind(self, kind: str) -> tuple[Baseline, list[All]]:
         """The baseline, but for sheets that require nothing of subjects of this kind; and what its sheets choose by,
         but for those that choose everything."""
-        if kind not in self._speaking:
+        if kind not in self._by_kind:
             sheets = [s for s in self.baseline.sheets if any(r.applies_to == kind for r in s.require)]
             choices = [sheet.of for sheet in sheets if sheet.of.parts]
-            self._speaking[kind] = msgspec.structs.replace(self.baseline, sheets=sheets), choices
-        return self._speaking[kind]
+            self._by_kind[kind] = msgspec.structs.replace(self.baseline, sheets=sheets), choices
+        return self._by_kind[kind]
 
 
 Tallies = Mapping[tuple[str, str], Mapping[Place, Tally]]
@@ -157,7 +157,7 @@ def evaluate(
     ]
 
 
-def _findings(required: Required, subject: Subject, weights: Weights, tallies: Tallies) -> list[Finding]:
+def _findings(required: RequirementInForce, subject: Subject, weights: Weights, tallies: Tallies) -> list[Finding]:
     if not required.of_objects:
         return [_finding(required, subject, subject.fact(required.requirement.fact), weights)]
     if not subject.table.settled:
@@ -166,14 +166,14 @@ def _findings(required: Required, subject: Subject, weights: Weights, tallies: T
     return _of_objects(required, subject, weights, mine)
 
 
-def _finding(required: Required, subject: Subject, fact: Fact, weights: Weights) -> Finding:
+def _finding(required: RequirementInForce, subject: Subject, fact: Fact, weights: Weights) -> Finding:
     status, reason = _status(required, fact)
     name, kind = subject.label, subject.kind
     weight = weights[name] if status == "drift" else NO_WEIGHT
     return Finding(subject.store, name, required.requirement, fact, status, reason, None, 0.95, kind, weight)
 
 
-class Judged(msgspec.Struct):
+class JudgedAlike(msgspec.Struct):
     """One requirement on subjects that it is in force on alike: the findings, and the names of those that are ok
     without one."""
 
@@ -183,12 +183,12 @@ class Judged(msgspec.Struct):
 
 
 def evaluate_alike(
-    in_force: Sequence[Required],
+    in_force: Sequence[RequirementInForce],
     subjects: Sequence[Subject],
     facts_of: Callable[[str], Sequence[Fact]],
     weights: Weights,
     tallies: Tallies = MappingProxyType({}),
-) -> Iterator[Judged]:
+) -> Iterator[JudgedAlike]:
     """The same as `evaluate`, for subjects of one store and kind that the same requirements are in force on: one
     requirement after the other.
 
@@ -199,18 +199,22 @@ def evaluate_alike(
         requirement = required.requirement
         if required.of_objects:
             findings = [one for subject in subjects for one in _findings(required, subject, weights, tallies)]
-            yield Judged(requirement, findings, [])
+            yield JudgedAlike(requirement, findings, [])
         else:
             yield _judge(required, subjects, names, facts_of(requirement.fact), weights)
 
 
 def _judge(
-    required: Required, subjects: Sequence[Subject], names: Sequence[str], facts: Sequence[Fact], weights: Weights
-) -> Judged:
+    required: RequirementInForce,
+    subjects: Sequence[Subject],
+    names: Sequence[str],
+    facts: Sequence[Fact],
+    weights: Weights,
+) -> JudgedAlike:
     """Sort subjects into those that are ok and those that there is something to say of. The loop is the work of an
     audit: each value is compared once, and what is known and accepted costs nothing more."""
     requirement = required.requirement
-    judged = Judged(requirement, [], [])
+    judged = JudgedAlike(requirement, [], [])
     met, missed, accepted = judged.ok.append, judged.findings.append, _Accepted(requirement.comparison)
     store, kind = subjects[0].store, subjects[0].kind
     for name, fact in zip(names, facts, strict=True):
@@ -239,7 +243,7 @@ class _Accepted(dict[Value, bool]):
         return accepted
 
 
-def _of_objects(required: Required, subject: Subject, weights: Weights, tally: Tally) -> list[Finding]:
+def _of_objects(required: RequirementInForce, subject: Subject, weights: Weights, tally: Tally) -> list[Finding]:
     """The finding from a tally; none where the requirement applies to no version."""
     if not tally.applies:
         return []
@@ -283,7 +287,7 @@ def tally_words(tally: Tally, confidence: float = 0.95) -> str:
     return f"{said}: {words(bound(tally.failed, tally.checked, confidence), confidence)}"
 
 
-def _status(required: Required, fact: Fact) -> tuple[Status, str]:
+def _status(required: RequirementInForce, fact: Fact) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
     if fact.state in UNSETTLED:
@@ -295,7 +299,7 @@ def _status(required: Required, fact: Fact) -> tuple[Status, str]:
     return "drift", ""
 
 
-def _of_part(required: Required, comparison: Comparison, fact: Partly[Any]) -> tuple[Status, str]:
+def _of_part(required: RequirementInForce, comparison: Comparison, fact: Partly[Any]) -> tuple[Status, str]:
     """What a part of a fact settles already: what it breaks is broken, and what holds of each possible value holds."""
     held = {comparison.holds(Answer("known", value)) for value in fact.among}
     if held == {True}:

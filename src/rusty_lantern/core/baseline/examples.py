@@ -26,7 +26,7 @@ from rusty_lantern.core.config.declared_bucket import declared
 from rusty_lantern.core.errors import Place, ProblemList, nearest
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
+from rusty_lantern.core.yaml_source import FieldReader, Node, read_nodes
 
 _FIELDS = ("example", "store", "bucket", "as-of", "drifts", "holds", "unknown", "also")
 
@@ -38,9 +38,9 @@ class Example(msgspec.Struct, frozen=True):
     place: Place
     store: str
     bucket: Bucket
-    drifts: tuple[Marked, ...] | None
-    holds: tuple[Marked, ...]
-    unknown: tuple[Marked, ...]
+    drifts: tuple[Node, ...] | None
+    holds: tuple[Node, ...]
+    unknown: tuple[Node, ...]
     others: bool
     """Whether it may drift on more than is named."""
 
@@ -55,8 +55,8 @@ class Outcome(msgspec.Struct, frozen=True):
 def read_examples(document: str, file: str) -> list[Example]:
     """Read a file of examples. Raises `BadInput` with everything that is wrong with it."""
     complaints = ProblemList()
-    reader = Reader(complaints)
-    root = read_marked(document, file)
+    reader = FieldReader(complaints)
+    root = read_nodes(document, file)
     top = reader.fields(root, ("examples",), "the file of examples")
     node = top.get("examples")
     if node is None or not node.items:
@@ -66,7 +66,7 @@ def read_examples(document: str, file: str) -> list[Example]:
     return [example for example in examples if example is not None]
 
 
-def _example(reader: Reader, node: Marked) -> Example | None:
+def _example(reader: FieldReader, node: Node) -> Example | None:
     fields = reader.fields(node, _FIELDS, "an example")
     if node.fields is None:
         return None

@@ -16,7 +16,7 @@ from posixpath import dirname, normpath
 import msgspec
 
 from rusty_lantern.core.errors import BadInput, Problem, ProblemList, nearest
-from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
+from rusty_lantern.core.yaml_source import FieldReader, Node, read_nodes
 
 MOST_FILES = 64
 Opened = Callable[[str], str]
@@ -26,12 +26,12 @@ _TOP = ("title", "edition", "longest-waiver", "sensitive", "values", "include", 
 _NAMED = re.compile(r"\$(\$|[a-z][a-z0-9-]*)")
 
 
-class Gathered(msgspec.Struct):
+class CombinedBaseline(msgspec.Struct):
     """The files of a baseline put together: the fields of the first, and the sheets of all, in order."""
 
-    root: Marked
-    top: dict[str, Marked]
-    sheets: list[Marked]
+    root: Node
+    top: dict[str, Node]
+    sheets: list[Node]
 
 
 def no_files(path: str) -> str:
@@ -39,7 +39,7 @@ def no_files(path: str) -> str:
     raise BadInput(Problem(f"{path} cannot be included here"))
 
 
-def gather(document: str, file: str, opened: Opened, reader: Reader) -> Gathered:
+def gather(document: str, file: str, opened: Opened, reader: FieldReader) -> CombinedBaseline:
     """Read a baseline's file and those that it includes. Raises `BadInput` for a file that is no YAML at all."""
     return _Gatherer(opened, reader).read(document, file, {}, ())
 
@@ -47,7 +47,7 @@ def gather(document: str, file: str, opened: Opened, reader: Reader) -> Gathered
 class _Gatherer:
     """Reads the files; each may be included once."""
 
-    def __init__(self, opened: Opened, reader: Reader) -> None:
+    def __init__(self, opened: Opened, reader: FieldReader) -> None:
         self.opened = opened
         self.reader = reader
         self.seen: set[str] = set()
@@ -57,9 +57,9 @@ class _Gatherer:
     def complaints(self) -> ProblemList:
         return self.reader.complaints
 
-    def read(self, document: str, file: str, outer: Mapping[str, str], above: tuple[str, ...]) -> Gathered:
+    def read(self, document: str, file: str, outer: Mapping[str, str], above: tuple[str, ...]) -> CombinedBaseline:
         self.seen.add(file)
-        root = read_marked(document, file)
+        root = read_nodes(document, file)
         top = self.reader.fields(root, _TOP, "the baseline" if not above else "an included file")
         own = {
             key.text or "": value.text or ""
@@ -67,7 +67,7 @@ class _Gatherer:
             if self._is_value(key, value)
         }
         values = own | dict(outer)
-        sheets: list[Marked] = []
+        sheets: list[Node] = []
         for path in self.reader.texts(top.get("include"), "include"):
             sheets += self._included(path, file, values, (*above, file))
         self.values = own | self.values | dict(outer)
@@ -76,9 +76,9 @@ class _Gatherer:
         if node is not None and node.items is None and node.text != "":
             self.complaints.add(f"sheets must be a list, and is {node.kind}", node.place)
         sheets += [self._filled(item, known) for item in (node.items if node else None) or ()]
-        return Gathered(root, top, sheets)
+        return CombinedBaseline(root, top, sheets)
 
-    def _is_value(self, key: Marked, value: Marked) -> bool:
+    def _is_value(self, key: Node, value: Node) -> bool:
         if not re.fullmatch(r"[a-z][a-z0-9-]*", key.text or ""):
             self.complaints.add(f'"{key.text}" cannot name a value', key.place, "small letters, digits and dashes")
             return False
@@ -87,7 +87,7 @@ class _Gatherer:
             return False
         return True
 
-    def _included(self, path: Marked, file: str, values: Mapping[str, str], above: tuple[str, ...]) -> list[Marked]:
+    def _included(self, path: Node, file: str, values: Mapping[str, str], above: tuple[str, ...]) -> list[Node]:
         written = path.text or ""
         target = normpath(f"{dirname(file)}/{written}" if dirname(file) else written)
         if written.startswith("/") or target.startswith(".."):
@@ -109,7 +109,7 @@ class _Gatherer:
                 self.complaints.add(complaint.what, complaint.place or path.place, complaint.remedy)
             return []
 
-    def _filled(self, node: Marked, values: Mapping[str, str]) -> Marked:
+    def _filled(self, node: Node, values: Mapping[str, str]) -> Node:
         """The node with the named values in its texts written out."""
         if node.text is not None:
             if "$" not in node.text:
@@ -120,7 +120,7 @@ class _Gatherer:
         pairs = tuple((key, self._filled(value, values)) for key, value in node.fields or ())
         return msgspec.structs.replace(node, fields=pairs)
 
-    def _value(self, match: re.Match[str], node: Marked, values: Mapping[str, str]) -> str:
+    def _value(self, match: re.Match[str], node: Node, values: Mapping[str, str]) -> str:
         name = match[1]
         if name == "$":
             return "$"

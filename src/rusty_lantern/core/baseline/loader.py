@@ -13,11 +13,11 @@ import msgspec
 
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
 from rusty_lantern.core.baseline.includes import Opened, gather, no_files
-from rusty_lantern.core.baseline.selectors import All, Subject, read_choice
+from rusty_lantern.core.baseline.selectors import All, Subject, read_selector
 from rusty_lantern.core.errors import Place, ProblemList
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
-from rusty_lantern.core.value_types import NotOnScale, read_moment
-from rusty_lantern.core.yaml_source import Marked, Reader
+from rusty_lantern.core.value_types import InvalidValue, read_moment
+from rusty_lantern.core.yaml_source import FieldReader, Node
 
 Severity = Literal["critical", "high", "medium", "low"]
 SEVERITIES: tuple[Severity, ...] = get_args(Severity)
@@ -61,7 +61,7 @@ class Sheet(msgspec.Struct, frozen=True):
 
     def applies_to(self, subject: Subject) -> bool:
         """Whether it may ask anything of a subject."""
-        return any(r.applies_to == subject.kind for r in self.require) and self.of.fit(subject).yes is not False
+        return any(r.applies_to == subject.kind for r in self.require) and self.of.match(subject).yes is not False
 
 
 class Baseline(msgspec.Struct, frozen=True):
@@ -83,7 +83,7 @@ _LONG = ("is", "severity", "because", "remedy", "from", "until", "in-a-sample")
 def read_baseline(document: str, file: str, opened: Opened = no_files) -> Baseline:
     """Read a baseline, with the files that it includes. Raises `BadInput` with everything that is wrong with it."""
     complaints = ProblemList()
-    reader = Reader(complaints)
+    reader = FieldReader(complaints)
     gathered = gather(document, file, opened, reader)
     top = gathered.top
     sheets: list[Sheet] = []
@@ -99,13 +99,13 @@ def read_baseline(document: str, file: str, opened: Opened = no_files) -> Baseli
             complaints.add(f'a sheet "{sheet.name}" is already used {where}', sheet.place)
         sheets.append(sheet)
     longest = reader.seconds(top.get("longest-waiver"), "longest-waiver", "180 days")
-    sensitive = read_choice(reader, top.get("sensitive")) if "sensitive" in top else None
+    sensitive = read_selector(reader, top.get("sensitive")) if "sensitive" in top else None
     complaints.settle()
     title = reader.text(top.get("title"), "title", "baseline")
     return Baseline(title, reader.text(top.get("edition"), "edition"), tuple(sheets), longest, sensitive)
 
 
-def _sheet(reader: Reader, node: Marked) -> Sheet:
+def _sheet(reader: FieldReader, node: Node) -> Sheet:
     fields = reader.fields(node, _SHEET, "a sheet")
     name = reader.text(fields.get("sheet"), "sheet")
     if node.fields is not None and not name:
@@ -121,15 +121,15 @@ def _sheet(reader: Reader, node: Marked) -> Sheet:
     off = reader.text(fields.get("off"), "off")
     if "off" in fields and not off:
         reader.complaints.add(f'sheet "{name}" is switched off without a reason', fields["off"].place, "off: WHY")
-    return Sheet(name, node.place, read_choice(reader, fields.get("of")), tuple(requirements), off)
+    return Sheet(name, node.place, read_selector(reader, fields.get("of")), tuple(requirements), off)
 
 
-def _severity(reader: Reader, node: Marked | None, default: Severity) -> Severity:
+def _severity(reader: FieldReader, node: Node | None, default: Severity) -> Severity:
     chosen = reader.choice(node, "severity", SEVERITIES, default)
     return next(severity for severity in SEVERITIES if severity == chosen)
 
 
-def _requirement(reader: Reader, sheet: str, key: Marked, value: Marked, severity: Severity) -> Requirement | None:
+def _requirement(reader: FieldReader, sheet: str, key: Node, value: Node, severity: Severity) -> Requirement | None:
     name = key.text or ""
     complaints = reader.complaints
     try:
@@ -166,10 +166,10 @@ def _requirement(reader: Reader, sheet: str, key: Marked, value: Marked, severit
     return Requirement(name, comparison, severity, because, key.place, sheet, remedy, begins, ends, tolerated)
 
 
-def _moment(reader: Reader, node: Marked | None, what: str) -> datetime | None:
+def _moment(reader: FieldReader, node: Node | None, what: str) -> datetime | None:
     try:
         return read_moment(reader.text(node, what)) if node is not None else None
-    except NotOnScale as error:
+    except InvalidValue as error:
         reader.complaints.add(f"{what}: {error}", node.place if node else None)
         return None
 
@@ -190,7 +190,7 @@ def _stands(requirement: Requirement, moment: datetime) -> bool:
     return begun and (requirement.ends is None or moment < requirement.ends)
 
 
-def _tolerated(reader: Reader, fact: str, node: Marked | None) -> float:
+def _tolerated(reader: FieldReader, fact: str, node: Node | None) -> float:
     if node is None:
         return 0.0
     match = re.fullmatch(r"at most ([0-9]{1,2}(?:\.[0-9]{1,4})?)\s*%", node.text or "")

@@ -21,7 +21,7 @@ from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
 from rusty_lantern.core.model.bucket_contents import Table
-from rusty_lantern.core.yaml_source import Marked, Reader
+from rusty_lantern.core.yaml_source import FieldReader, Node
 
 
 class Subject(Protocol):
@@ -60,62 +60,62 @@ class Subject(Protocol):
         """A fact of it by name."""
 
 
-class Fit(NamedTuple):
+class Match(NamedTuple):
     """Whether something fits: yes, no, or (None) perhaps, and what that hangs on."""
 
     yes: bool | None
     hangs_on: str = ""
 
 
-_YES = Fit(True)
+_YES = Match(True)
 
 
 class Part(Protocol):
     """One part of a choice."""
 
-    def fit(self, subject: Subject) -> Fit:
+    def match(self, subject: Subject) -> Match:
         """Whether the subject fits it."""
 
 
-class Named(msgspec.Struct, frozen=True):
+class NameMatches(msgspec.Struct, frozen=True):
     """Names that have to fit one of the patterns: of the subject, of its store, or the value of a tag of it."""
 
     what: str
     patterns: tuple[str, ...]
 
-    def fit(self, subject: Subject) -> Fit:
+    def match(self, subject: Subject) -> Match:
         """Whether one pattern fits."""
         if self.what == "store":
-            return Fit(self._matches(subject.store))
+            return Match(self._matches(subject.store))
         if subject.unseen:
-            return Fit(None, f"names and tags, and no {subject.kind} could be read")
+            return Match(None, f"names and tags, and no {subject.kind} could be read")
         if self.what == "name":
-            return Fit(self._matches(subject.name))
+            return Match(self._matches(subject.name))
         tags = subject.tags
         if tags.value is None and tags.state not in ("absent", "unsupported"):
-            return Fit(None, f"tags, {tags.reason}")
-        return Fit(self._matches((tags.value or {}).get(self.what.removeprefix("tags."), "")))
+            return Match(None, f"tags, {tags.reason}")
+        return Match(self._matches((tags.value or {}).get(self.what.removeprefix("tags."), "")))
 
     def _matches(self, text: str) -> bool:
         return any(fnmatchcase(text, pattern) for pattern in self.patterns)
 
 
-class Compared(msgspec.Struct, frozen=True):
+class FactCompares(msgspec.Struct, frozen=True):
     """A fact that has to compare so."""
 
     fact: str
     comparison: Comparison
 
-    def fit(self, subject: Subject) -> Fit:
+    def match(self, subject: Subject) -> Match:
         """Whether the subject has such a fact, and it compares so."""
         if lookup(self.fact).subject != subject.kind:
-            return Fit(False)
+            return Match(False)
         if subject.unseen:
-            return Fit(None, f"{self.fact}, and no {subject.kind} could be read")
+            return Match(None, f"{self.fact}, and no {subject.kind} could be read")
         fact = subject.fact(self.fact)
         if not fact.settled:
-            return Fit(None, f"{self.fact}, {fact.reason}")
-        return Fit(self.comparison.holds(fact))
+            return Match(None, f"{self.fact}, {fact.reason}")
+        return Match(self.comparison.holds(fact))
 
 
 class All(msgspec.Struct, frozen=True):
@@ -123,11 +123,11 @@ class All(msgspec.Struct, frozen=True):
 
     parts: tuple[Part, ...] = ()
 
-    def fit(self, subject: Subject) -> Fit:
+    def match(self, subject: Subject) -> Match:
         """No if one does not; perhaps if one only may."""
         if not self.parts:
             return _YES
-        fits = [part.fit(subject) for part in self.parts]
+        fits = [part.match(subject) for part in self.parts]
         return _first(fits, False) or _first(fits, None) or _YES
 
 
@@ -136,10 +136,10 @@ class Some(msgspec.Struct, frozen=True):
 
     parts: tuple[Part, ...]
 
-    def fit(self, subject: Subject) -> Fit:
+    def match(self, subject: Subject) -> Match:
         """Yes if one does; perhaps if one may."""
-        fits = [part.fit(subject) for part in self.parts]
-        return _first(fits, True) or _first(fits, None) or Fit(False)
+        fits = [part.match(subject) for part in self.parts]
+        return _first(fits, True) or _first(fits, None) or Match(False)
 
 
 class Not(msgspec.Struct, frozen=True):
@@ -147,39 +147,39 @@ class Not(msgspec.Struct, frozen=True):
 
     part: Part
 
-    def fit(self, subject: Subject) -> Fit:
+    def match(self, subject: Subject) -> Match:
         """The other way round; perhaps stays perhaps."""
-        inner = self.part.fit(subject)
-        return inner if inner.yes is None else Fit(not inner.yes)
+        inner = self.part.match(subject)
+        return inner if inner.yes is None else Match(not inner.yes)
 
 
-def _first(fits: list[Fit], wanted: bool | None) -> Fit | None:
+def _first(fits: list[Match], wanted: bool | None) -> Match | None:
     return next((fit for fit in fits if fit.yes is wanted), None)
 
 
-def read_choice(reader: Reader, node: Marked | None, depth: int = 0) -> All:
+def read_selector(reader: FieldReader, node: Node | None, depth: int = 0) -> All:
     """The choice that an `of:` writes; what is wrong with it is noted."""
     return All(tuple(_parts(reader, node, depth)))
 
 
-def _parts(reader: Reader, node: Marked | None, depth: int) -> Iterator[Part]:
+def _parts(reader: FieldReader, node: Node | None, depth: int) -> Iterator[Part]:
     for key, value in reader.entries(node, "of"):
         name = key.text or ""
         if name in ("all of", "any of"):
             if value.items is None:
                 reader.complaints.add(f"`{name}` needs a list, and this is {value.kind}", value.place)
                 continue
-            choices = tuple(read_choice(reader, item, depth + 1) for item in value.items)
+            choices = tuple(read_selector(reader, item, depth + 1) for item in value.items)
             yield All(choices) if name == "all of" else Some(choices)
         elif name == "not":
-            yield Not(read_choice(reader, value, depth + 1))
+            yield Not(read_selector(reader, value, depth + 1))
         elif name in ("name", "store") or (name.startswith("tags.") and len(name) > len("tags.")):
-            yield Named(name, tuple(item.text or "" for item in reader.texts(value, name)))
+            yield NameMatches(name, tuple(item.text or "" for item in reader.texts(value, name)))
         else:
             yield from _compared(reader, key, value)
 
 
-def _compared(reader: Reader, key: Marked, value: Marked) -> Iterator[Part]:
+def _compared(reader: FieldReader, key: Node, value: Node) -> Iterator[Part]:
     name = key.text or ""
     try:
         definition = lookup(name)
@@ -188,7 +188,7 @@ def _compared(reader: Reader, key: Marked, value: Marked) -> Iterator[Part]:
                 f"a sheet cannot choose by {name}", key.place, "facts of objects are evaluated inside"
             )
             return
-        yield Compared(name, read_comparison(reader.text(value, name), definition.scale))
+        yield FactCompares(name, read_comparison(reader.text(value, name), definition.scale))
     except UnknownFact as error:
         remedy = error.hint or "by name, store, tags.NAME, any fact, `all of`, `any of`, `not`"
         reader.complaints.add(f'a sheet cannot choose by "{name}"', key.place, remedy)

@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 
 from rusty_lantern.core.config.estate import Credential, RoleMeanings, Service
 from rusty_lantern.core.errors import Place, ProblemList
-from rusty_lantern.core.yaml_source import Marked, Reader
+from rusty_lantern.core.yaml_source import FieldReader, Node
 
 _CREDENTIAL = ("profile", "environment", "file", "token", "keystone", "application-credential", "user", "scope")
 _OF_BLOBS = ("token", "signed-link", "account-key")
@@ -17,7 +17,7 @@ _OF_BLOBS = ("token", "signed-link", "account-key")
 _ROLES = ("operator", "reseller-admin", "project-reader", "system-reader")
 
 
-def check_address(complaints: ProblemList, at: str, node: Marked, store: str, *, plain_http: bool) -> None:
+def check_address(complaints: ProblemList, at: str, node: Node, store: str, *, plain_http: bool) -> None:
     """Complain of an address that is none, holds a secret, or is read along on the way."""
     try:
         parts = urlsplit(at)
@@ -38,7 +38,7 @@ def check_address(complaints: ProblemList, at: str, node: Marked, store: str, *,
         )
 
 
-def read_service(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> Service | None:
+def read_service(reader: FieldReader, node: Node | None, store: str, *, plain_http: bool) -> Service | None:
     """The identity service that an entry names; None without one."""
     if node is None:
         return None
@@ -59,7 +59,7 @@ def read_service(reader: Reader, node: Marked | None, store: str, *, plain_http:
     return Service(at.rstrip("/"), place, kind, shown, _roles(reader, fields.get("roles")))
 
 
-def _roles(reader: Reader, node: Marked | None) -> RoleMeanings | None:
+def _roles(reader: FieldReader, node: Node | None) -> RoleMeanings | None:
     """Role names as the store's proxy has them; case does not count there."""
     if node is None:
         return None
@@ -72,8 +72,8 @@ def _roles(reader: Reader, node: Marked | None) -> RoleMeanings | None:
 
 
 def read_credential(
-    reader: Reader,
-    node: Marked | None,
+    reader: FieldReader,
+    node: Node | None,
     place: Place,
     *,
     needed: bool,
@@ -92,7 +92,7 @@ def read_credential(
     return Credential("chain" if needed else "none")
 
 
-def _by_name(reader: Reader, node: Marked, whose: str, *, plain_http: bool) -> Credential:
+def _by_name(reader: FieldReader, node: Node, whose: str, *, plain_http: bool) -> Credential:
     if node.text is not None:
         if node.text == "chain":
             return Credential("chain", place=node.place)
@@ -112,7 +112,7 @@ def _by_name(reader: Reader, node: Marked, whose: str, *, plain_http: bool) -> C
     return Credential("chain", place=node.place)
 
 
-def _of_blobs(reader: Reader, node: Marked | None, place: Place, whose: str) -> Credential:
+def _of_blobs(reader: FieldReader, node: Node | None, place: Place, whose: str) -> Credential:
     """`{signed-link: env:NAME}`, `{token: env:NAME}` or `{account-key: env:NAME}`."""
     how = "credential: {signed-link: env:NAME}, {token: env:NAME} or {account-key: env:NAME}"
     if node is None or node.fields is None:
@@ -126,7 +126,7 @@ def _of_blobs(reader: Reader, node: Marked | None, place: Place, whose: str) -> 
     return Credential(kind, _secret_named(reader, named, kind), "", node.place)
 
 
-def read_signing(reader: Reader, node: Marked) -> Credential:
+def read_signing(reader: FieldReader, node: Node) -> Credential:
     """`sign: {key: file:PATH}` or `{key: env:VARIABLE}`."""
     fields = reader.fields(node, ("key",), "sign")
     if "key" not in fields and node.fields is not None:
@@ -136,7 +136,7 @@ def read_signing(reader: Reader, node: Marked) -> Credential:
     )
 
 
-def _secret_named(reader: Reader, node: Marked, kind: str) -> str:
+def _secret_named(reader: FieldReader, node: Node, kind: str) -> str:
     text = reader.text(node, kind)
     if not re.fullmatch(r"(env|file):.+", text):
         where = "env:VARIABLE" if kind in (*_OF_BLOBS, "key") else "env:PREFIX"
@@ -146,7 +146,7 @@ def _secret_named(reader: Reader, node: Marked, kind: str) -> str:
 
 
 def _by_keystone(
-    reader: Reader, node: Marked, fields: Mapping[str, Marked], whose: str, *, plain_http: bool
+    reader: FieldReader, node: Node, fields: Mapping[str, Node], whose: str, *, plain_http: bool
 ) -> Credential:
     """`{keystone: URL, application-credential: env:PREFIX}`, or `{keystone: URL, user: env:PREFIX, scope: system}`."""
     at = reader.text(fields["keystone"], "keystone").rstrip("/")

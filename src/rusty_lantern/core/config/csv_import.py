@@ -29,8 +29,8 @@ from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList, nea
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity
-from rusty_lantern.core.value_types import COUNT, SIZE, NotOnScale, read_moment
-from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
+from rusty_lantern.core.value_types import COUNT, SIZE, InvalidValue, read_moment
+from rusty_lantern.core.yaml_source import FieldReader, Node, read_nodes
 
 MOST_ROWS = 1_000_000
 SEPARATORS = (",", ";", "\t", "|")
@@ -56,7 +56,7 @@ class Layout(msgspec.Struct, frozen=True):
     encoding: str = ""
 
 
-class Imported(msgspec.Struct, frozen=True):
+class ImportResult(msgspec.Struct, frozen=True):
     """What was read from a file: the entries, and the headings that nothing maps."""
 
     entries: list[Any]
@@ -76,7 +76,7 @@ def _moment(cell: str, column: Column) -> datetime:
     try:
         return datetime.strptime(cell, column.form).replace(tzinfo=UTC)
     except ValueError:
-        raise NotOnScale(f'"{cell[:40]}" is not a date written as {column.form}') from None
+        raise InvalidValue(f'"{cell[:40]}" is not a date written as {column.form}') from None
 
 
 def _count(cell: str, _: Column) -> int:
@@ -90,7 +90,7 @@ def _size(cell: str, column: Column) -> int:
 def _switch(cell: str, _: Column) -> bool:
     known = {"yes": True, "true": True, "on": True, "1": True, "no": False, "false": False, "off": False, "0": False}
     if cell.lower() not in known:
-        raise NotOnScale(f'"{cell[:40]}" is neither yes nor no')
+        raise InvalidValue(f'"{cell[:40]}" is neither yes nor no')
     return known[cell.lower()]
 
 
@@ -124,9 +124,9 @@ _NEVER = {"last_used", "expires", "scheduled_deletion", "deleted"}
 
 def read_layout(document: str, file: str) -> Layout:
     """Read a layout file. Raises `BadInput` with everything that is wrong with it."""
-    root = read_marked(document, file)
+    root = read_nodes(document, file)
     complaints = ProblemList()
-    reader = Reader(complaints)
+    reader = FieldReader(complaints)
     top = reader.fields(root, ("rows", "columns", "leave-out", "separator", "encoding"), "a layout")
     rows = reader.choice(top.get("rows"), "rows", tuple(FIELDS), "buckets")
     columns = [_column(reader, rows, key, value) for key, value in reader.entries(top.get("columns"), "columns")]
@@ -147,7 +147,7 @@ def read_layout(document: str, file: str) -> Layout:
     )
 
 
-def _column(reader: Reader, rows: str, key: Marked, value: Marked) -> Column:
+def _column(reader: FieldReader, rows: str, key: Node, value: Node) -> Column:
     name = key.text or ""
     known = FIELDS[rows]
     if name not in known and not (name.startswith("tags.") and "tags.*" in known and len(name) > len("tags.")):
@@ -163,7 +163,7 @@ def _column(reader: Reader, rows: str, key: Marked, value: Marked) -> Column:
     return Column(name, heading, reader.text(parts.get("unit"), "unit"), reader.text(parts.get("form"), "form"), words)
 
 
-def read_rows(document: bytes, file: str, layout: Layout) -> Imported:
+def read_rows(document: bytes, file: str, layout: Layout) -> ImportResult:
     """The entries in a flat export. Raises `BadInput` with the line and column of what makes no sense."""
     rows = _table(_decoded(document, file, layout), file, layout)
     number, headings = next(rows, (0, []))
@@ -191,7 +191,9 @@ def read_rows(document: bytes, file: str, layout: Layout) -> Imported:
             complaints.add(f"no more is read after {number:,} lines", Place(file, number))
             break
     complaints.settle()
-    return Imported([entry for entry in entries if entry is not None], [h for h in headings if h and h not in mapped])
+    return ImportResult(
+        [entry for entry in entries if entry is not None], [h for h in headings if h and h not in mapped]
+    )
 
 
 def _decoded(document: bytes, file: str, layout: Layout) -> str:
@@ -229,7 +231,7 @@ def _entry(rows: str, places: list[tuple[Column, int]], row: list[str], place: P
         kind = FIELDS[rows].get(column.field, _text)
         try:
             value = kind(cell, column) if cell else None
-        except NotOnScale as error:
+        except InvalidValue as error:
             complaints.add(str(error), Place(place.file, place.line, at + 1), f"column {column.heading}")
             continue
         if value is not None or column.field in _NEVER:
@@ -259,7 +261,7 @@ def _nested(rows: str, fields: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-def join_rows(dossier: Dossier, layout: Layout, imported: Imported) -> Dossier:
+def join_rows(dossier: Dossier, layout: Layout, imported: ImportResult) -> Dossier:
     """A dossier with the entries added. Raises `BadInput` where one of that name is there already."""
     if layout.rows == "buckets":
         names = {bucket.name for bucket in dossier.buckets}

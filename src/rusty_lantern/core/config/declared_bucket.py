@@ -20,14 +20,14 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import Place, ProblemList, nearest
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Uploads, Usage, Versions
-from rusty_lantern.core.yaml_source import Marked, read_marked
+from rusty_lantern.core.yaml_source import Node, read_nodes
 
 _HINTS = get_type_hints(Bucket)
 FIELDS: dict[str, Any] = {name: get_args(_HINTS[name])[0] for name in Bucket.__struct_fields__ if name != "name"}
 """Field → type of its value."""
 
 
-class Declared(msgspec.Struct, frozen=True):
+class DeclaredBucket(msgspec.Struct, frozen=True):
     """A bucket as declared: the settings that are mentioned, and the store, where it is named."""
 
     name: str
@@ -53,15 +53,15 @@ _EMPTY: dict[str, Answer[Any]] = {
 """What is counted in a bucket that nothing was put into yet."""
 
 
-def read_declared(document: str, file: str) -> Declared:
+def read_declared(document: str, file: str) -> DeclaredBucket:
     """A declared bucket from YAML or JSON text. Raises `BadInput`."""
     complaints = ProblemList()
-    bucket = declared(read_marked(document, file), complaints)
+    bucket = declared(read_nodes(document, file), complaints)
     complaints.settle()
     return bucket
 
 
-def declared(root: Marked, complaints: ProblemList) -> Declared:
+def declared(root: Node, complaints: ProblemList) -> DeclaredBucket:
     """A declared bucket from its mapping; what is wrong with it is noted."""
     if root.fields is None:
         complaints.add(f"a declared bucket is a mapping, and this is {root.kind}", root.place)
@@ -78,10 +78,10 @@ def declared(root: Marked, complaints: ProblemList) -> Declared:
             complaints.add(f'unknown "{field}" in a declared bucket', key.place, nearest(field, known))
     if not named["name"]:
         complaints.add("a declared bucket needs a name", root.place)
-    return Declared(named["name"], answers, root.place, named["store"])
+    return DeclaredBucket(named["name"], answers, root.place, named["store"])
 
 
-def _answer(complaints: ProblemList, field: str, node: Marked) -> Answer[Any]:
+def _answer(complaints: ProblemList, field: str, node: Node) -> Answer[Any]:
     if node.text == "":
         return Answer("absent")
     if field == "policy":
@@ -93,7 +93,7 @@ def _answer(complaints: ProblemList, field: str, node: Marked) -> Answer[Any]:
         return Answer("absent")
 
 
-def _plain(node: Marked) -> Any:
+def _plain(node: Node) -> Any:
     if node.fields is not None:
         return {key.text: _plain(value) for key, value in node.fields}
     return [_plain(item) for item in node.items] if node.items is not None else node.text

@@ -16,7 +16,7 @@ from __future__ import annotations
 
 from rusty_lantern.core.errors import ProblemList
 from rusty_lantern.core.model.dialect import Dialect, Readings
-from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
+from rusty_lantern.core.yaml_source import FieldReader, Node, read_nodes
 
 _SWITCHES = tuple(
     field for field, default in zip(Readings.__struct_fields__, Readings.__struct_defaults__, strict=True)
@@ -28,8 +28,8 @@ _OTHERS = ("never_carried", "always_carried", "name_of_nobody")
 def read_dialect(document: str, file: str) -> Dialect:
     """Read one dialect. Raises `BadInput` with everything that is wrong with it."""
     complaints = ProblemList()
-    reader = Reader(complaints)
-    top = reader.fields(read_marked(document, file), ("dialect", "title", "measured-on", "readings"), "a dialect")
+    reader = FieldReader(complaints)
+    top = reader.fields(read_nodes(document, file), ("dialect", "title", "measured-on", "readings"), "a dialect")
     name = reader.text(top.get("dialect"), "dialect")
     measured = tuple(item.text or "" for item in reader.texts(top.get("measured-on"), "measured-on"))
     readings = _readings(reader, top["readings"]) if "readings" in top else Readings()
@@ -37,7 +37,7 @@ def read_dialect(document: str, file: str) -> Dialect:
     return Dialect(name, reader.text(top.get("title"), "title", name), measured, readings)
 
 
-def _readings(reader: Reader, node: Marked) -> Readings:
+def _readings(reader: FieldReader, node: Node) -> Readings:
     names = {field.replace("_", "-"): field for field in (*_SWITCHES, *_OTHERS)}
     fields = reader.fields(node, tuple(names), "readings")
     readings: dict[str, object] = {

@@ -1,6 +1,6 @@
 """Checking a dossier that somebody else made: secrets, shape, references, contradictions, each with its place.
 
-A place is a JSON pointer. A *grave* fault makes the whole document unfit to judge by; the others are reported by
+A place is a JSON pointer. A *fatal* fault makes the whole document unfit to judge by; the others are reported by
 `lantern dossier check` and leave what they touch unknown.
 """
 
@@ -32,17 +32,17 @@ class Fault(msgspec.Struct, frozen=True):
     pointer: str
     what: str
     hint: str = ""
-    grave: bool = True
+    fatal: bool = True
 
 
-def receive(document: bytes, file: str) -> Dossier:
+def load_untrusted(document: bytes, file: str) -> Dossier:
     """Read a dossier that somebody else made. Raises `BadInput` or `Damaged` if it cannot be judged by."""
     with undisturbed():
         _refuse(secrets(document), file)
         dossier = decode(document, file)
         if b'"dossier"' not in document:
             raise BadInput(Problem("a dossier names its version", Place(file), f'"dossier": {DOSSIER_VERSION}'))
-        _refuse([fault for fault in contradictions(dossier) if fault.grave], file)
+        _refuse([fault for fault in contradictions(dossier) if fault.fatal], file)
     return dossier
 
 
@@ -162,7 +162,7 @@ def _unknown(raw: Any, shape: inspect.Type, pointer: str) -> Iterator[Fault]:
                     yield from _unknown(value, fields[name], f"{pointer}/{name}")
                 else:
                     hint = nearest(name, fields) or f"known here: {', '.join(list(fields)[:12])}"
-                    yield Fault(f"{pointer}/{_escaped(name)}", f'unknown "{name[:60]}"', hint, grave=False)
+                    yield Fault(f"{pointer}/{_escaped(name)}", f'unknown "{name[:60]}"', hint, fatal=False)
         elif isinstance(one, inspect.ListType) and isinstance(raw, list):
             for number, value in enumerate(raw):
                 yield from _unknown(value, one.item_type, f"{pointer}/{number}")
@@ -185,7 +185,7 @@ def contradictions(dossier: Dossier) -> list[Fault]:
 def _twice(dossier: Dossier) -> Iterator[Fault]:
     sections: list[tuple[str, list[str]]] = [
         ("/buckets", [bucket.name for bucket in dossier.buckets]),
-        ("/identities/value", [holder.name for holder in dossier.identities.value or ()]),
+        ("/identities/value", [identity.name for identity in dossier.identities.value or ()]),
         ("/groups/value", [group.name for group in dossier.groups.value or ()]),
         ("/credentials/value", [credential.id for credential in dossier.credentials.value or ()]),
         ("/encryption_keys/value", [key.id for key in dossier.encryption_keys.value or ()]),
@@ -218,17 +218,17 @@ def _stateless(answer: Answer[Any], pointer: str) -> Iterator[Fault]:
 
 def _groups(dossier: Dossier) -> Iterator[Fault]:
     groups = {group.name: group for group in dossier.groups.value or ()}
-    holders = {holder.name for holder in dossier.identities.value or ()}
+    identities = {identity.name for identity in dossier.identities.value or ()}
     for number, group in enumerate(dossier.groups.value or ()):
         pointer = f"/groups/value/{number}"
         for inner in group.groups:
             if inner not in groups:
-                yield Fault(f"{pointer}/groups", f'no group "{inner}" is here', nearest(inner, groups), grave=False)
+                yield Fault(f"{pointer}/groups", f'no group "{inner}" is here', nearest(inner, groups), fatal=False)
         if dossier.identities.settled:
             for member in group.members:
-                if member not in holders:
-                    hint = nearest(member, holders)
-                    yield Fault(f"{pointer}/members", f'no identity "{member}" is here', hint, grave=False)
+                if member not in identities:
+                    hint = nearest(member, identities)
+                    yield Fault(f"{pointer}/members", f'no identity "{member}" is here', hint, fatal=False)
         seen, left = set[str](), list(group.groups)
         while left:
             inner = left.pop()
@@ -242,24 +242,24 @@ def _groups(dossier: Dossier) -> Iterator[Fault]:
 
 def _references(dossier: Dossier) -> Iterator[Fault]:
     buckets = {bucket.name for bucket in dossier.buckets}
-    holders = {name for holder in dossier.identities.value or () for name in (holder.name, holder.resource)}
+    identities = {name for identity in dossier.identities.value or () for name in (identity.name, identity.resource)}
     keys = {name for key in dossier.encryption_keys.value or () for name in (key.id, *key.names)}
     for number, credential in enumerate(dossier.credentials.value or ()):
-        if credential.owner and dossier.identities.settled and credential.owner not in holders:
+        if credential.owner and dossier.identities.settled and credential.owner not in identities:
             what = f'its owner "{credential.owner}" is no identity that is here'
-            yield Fault(f"/credentials/value/{number}/owner", what, nearest(credential.owner, holders), grave=False)
+            yield Fault(f"/credentials/value/{number}/owner", what, nearest(credential.owner, identities), fatal=False)
     for number, link in enumerate(dossier.links.value or ()):
         pointer = f"/links/value/{number}"
         if link.bucket and link.bucket not in buckets and dossier.listing.settled:
             hint = nearest(link.bucket, buckets)
-            yield Fault(f"{pointer}/bucket", f'no bucket "{link.bucket}" is here', hint, grave=False)
+            yield Fault(f"{pointer}/bucket", f'no bucket "{link.bucket}" is here', hint, fatal=False)
         if link.issued.value and link.expires.value and link.expires.value < link.issued.value:
             yield Fault(f"{pointer}/expires", "it ends before it was issued")
     for number, bucket in enumerate(dossier.buckets):
         named = bucket.encryption.value.key if bucket.encryption.value else ""
         if named and dossier.encryption_keys.settled and not {named, named.rpartition("/")[2]} & keys:
             pointer = f"/buckets/{number}/encryption/value/key"
-            yield Fault(pointer, f'no encryption key "{named}" is here', nearest(named, keys), grave=False)
+            yield Fault(pointer, f'no encryption key "{named}" is here', nearest(named, keys), fatal=False)
 
 
 _FIELDS = Bucket.__struct_fields__[1:]
@@ -294,6 +294,6 @@ def _network(answer: Answer[Network], pointer: str) -> Iterator[Fault]:
         return
     if answer.value.default == "allow" and (answer.value.networks or answer.value.endpoints):
         what = "everybody is allowed by default, so the networks named here change nothing"
-        yield Fault(pointer, what, "default: deny, if they are meant to restrict access", grave=False)
+        yield Fault(pointer, what, "default: deny, if they are meant to restrict access", fatal=False)
     if network_fact(answer).value is None:
         yield Fault(f"{pointer}/networks", network_fact(answer).note)

@@ -52,7 +52,7 @@ class Patience(msgspec.Struct, frozen=True):
     store: int = 300
 
 
-class Stated(msgspec.Struct, frozen=True):
+class Attestation(msgspec.Struct, frozen=True):
     """What a store's owner says of a fact that cannot be read, why, and until when (ISO 8601)."""
 
     fact: str
@@ -74,7 +74,7 @@ class Export(msgspec.Struct, frozen=True):
     place: Place | None = None
 
 
-class Store(msgspec.Struct, frozen=True):
+class StoreConfig(msgspec.Struct, frozen=True):
     """One entry under `stores:`."""
 
     name: str
@@ -92,7 +92,7 @@ class Store(msgspec.Struct, frozen=True):
     only: tuple[str, ...] = ()
     counts: str = "listing"
     """How buckets are counted: by `listing` them, or by the store's own `counters`."""
-    stated: tuple[Stated, ...] = ()
+    stated: tuple[Attestation, ...] = ()
     objects: tuple[tuple[str, ScanDepth], ...] = ()
     """Bucket pattern → how far its objects are looked at; the first that fits counts."""
     sample: Sample = Sample()
@@ -202,7 +202,7 @@ class Estate(msgspec.Struct, frozen=True):
     """All the stores a team answers for."""
 
     name: str
-    stores: tuple[Store, ...]
+    stores: tuple[StoreConfig, ...]
     trusted_accounts: frozenset[str] = frozenset()
     trusted_networks: tuple[str, ...] = ()
     mirrors: tuple[Mirror, ...] = ()

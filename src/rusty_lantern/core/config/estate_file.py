@@ -14,13 +14,13 @@ from rusty_lantern.core.config.credential_entries import (
     read_signing,
 )
 from rusty_lantern.core.config.estate import (
+    Attestation,
     DoorEntry,
     Estate,
     Mirror,
     Pace,
     Patience,
-    Stated,
-    Store,
+    StoreConfig,
 )
 from rusty_lantern.core.config.export_entry import EXPORT, read_beside, read_export
 from rusty_lantern.core.config.object_scan import (
@@ -32,8 +32,8 @@ from rusty_lantern.core.config.secrets import refuse_secrets
 from rusty_lantern.core.errors import ProblemList, nearest
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.value_types import NotOnScale, read_moment
-from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
+from rusty_lantern.core.value_types import InvalidValue, read_moment
+from rusty_lantern.core.yaml_source import FieldReader, Node, read_nodes
 
 _TOP = ("estate", "trusted", "stores", "mirrors", "sign")
 
@@ -56,11 +56,11 @@ _STATED = ("fact", "is", "because", "until")
 
 def read_estate(document: str, file: str) -> Estate:
     """Read an estate file. Raises `BadInput` with everything that is wrong with it."""
-    root = read_marked(document, file)
+    root = read_nodes(document, file)
     complaints = ProblemList()
     refuse_secrets(root, complaints)
     complaints.settle()
-    reader = Reader(complaints)
+    reader = FieldReader(complaints)
     top = reader.fields(root, _TOP, "the estate")
     stores = [_store(reader, name, entry) for name, entry in reader.entries(top.get("stores"), "stores")]
     if root.fields is not None and not stores:
@@ -72,7 +72,7 @@ def read_estate(document: str, file: str) -> Estate:
     return Estate(reader.text(top.get("estate"), "estate", "estate"), tuple(stores), accounts, nets, mirrors, sign)
 
 
-def _mirrors(reader: Reader, node: Marked | None, stores: list[str]) -> tuple[Mirror, ...]:
+def _mirrors(reader: FieldReader, node: Node | None, stores: list[str]) -> tuple[Mirror, ...]:
     if node is None:
         return ()
     if node.items is None:
@@ -94,7 +94,7 @@ def _mirrors(reader: Reader, node: Marked | None, stores: list[str]) -> tuple[Mi
     return tuple(mirrors)
 
 
-def _trusted(reader: Reader, node: Marked | None) -> tuple[frozenset[str], tuple[str, ...]]:
+def _trusted(reader: FieldReader, node: Node | None) -> tuple[frozenset[str], tuple[str, ...]]:
     if node is None:
         return frozenset(), ()
     fields = reader.fields(node, ("accounts", "networks"), "trusted")
@@ -108,7 +108,7 @@ def _trusted(reader: Reader, node: Marked | None) -> tuple[frozenset[str], tuple
     return accounts, tuple(nets)
 
 
-def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
+def _store(reader: FieldReader, name: Node, entry: Node) -> StoreConfig:
     assert name.text is not None
     complaints = reader.complaints
     if not re.fullmatch(r"[a-z0-9][a-z0-9-]{0,40}", name.text):
@@ -129,7 +129,7 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
     for node in nodes:
         check_address(complaints, node, fields["at"], name.text, plain_http=plain_http)
     pace = reader.fields(fields["pace"], ("at-once", "per-second"), "pace") if "pace" in fields else {}
-    return Store(
+    return StoreConfig(
         name.text,
         name.place,
         capabilities.protocol,
@@ -171,14 +171,14 @@ def _store(reader: Reader, name: Marked, entry: Marked) -> Store:
     )
 
 
-def _dialect(reader: Reader, node: Marked | None) -> str:
+def _dialect(reader: FieldReader, node: Node | None) -> str:
     name = reader.text(node, "dialect")
     if node is not None and not re.fullmatch(r"[a-z0-9][a-z0-9.-]{0,40}", name):
         reader.complaints.add(f'"{name[:40]}" cannot name a dialect', node.place, "use lower-case letters and digits")
     return name
 
 
-def _addresses(reader: Reader, node: Marked | None) -> tuple[tuple[str, ...], str]:
+def _addresses(reader: FieldReader, node: Node | None) -> tuple[tuple[str, ...], str]:
     """One address, or several: the nodes, and last what is in front of them."""
     if node is None or node.items is None:
         return (), reader.text(node, "at")
@@ -186,7 +186,7 @@ def _addresses(reader: Reader, node: Marked | None) -> tuple[tuple[str, ...], st
     return tuple(addresses[:-1]), addresses[-1] if addresses else ""
 
 
-def _proxy(reader: Reader, node: Marked | None, store: str) -> str:
+def _proxy(reader: FieldReader, node: Node | None, store: str) -> str:
     at = reader.text(node, "proxy")
     if node is not None:  # what goes through it is sealed where the store's own address is of https
         check_address(reader.complaints, at, node, f"{store}'s proxy", plain_http=True)
@@ -195,7 +195,7 @@ def _proxy(reader: Reader, node: Marked | None, store: str) -> str:
     return at.rstrip("/")
 
 
-def _regions(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> tuple[tuple[str, str], ...]:
+def _regions(reader: FieldReader, node: Node | None, store: str, *, plain_http: bool) -> tuple[tuple[str, str], ...]:
     """The store's other regions, and the address of each: `{south: https://south.harbour.example}`."""
     regions = []
     for name, entry in reader.entries(node, "regions"):
@@ -209,7 +209,7 @@ def _regions(reader: Reader, node: Marked | None, store: str, *, plain_http: boo
     return tuple(regions)
 
 
-def _patience(reader: Reader, node: Marked | None) -> Patience:
+def _patience(reader: FieldReader, node: Node | None) -> Patience:
     """How long answers may be late: `{bucket: 30 seconds, store: 5 minutes}`."""
     fields = reader.fields(node, ("bucket", "store"), "patience") if node is not None else {}
     usual = Patience()
@@ -223,7 +223,7 @@ DOORS = ("swift", "admin", "web")
 """What further protocols a store can have; `web` is asked without credentials."""
 
 
-def _doors(reader: Reader, node: Marked | None, store: str, *, plain_http: bool) -> tuple[DoorEntry, ...]:
+def _doors(reader: FieldReader, node: Node | None, store: str, *, plain_http: bool) -> tuple[DoorEntry, ...]:
     doors = []
     for name, entry in reader.entries(node, "doors"):
         kind = reader.choice(name, "a door", DOORS, "swift")
@@ -239,7 +239,7 @@ def _doors(reader: Reader, node: Marked | None, store: str, *, plain_http: bool)
     return tuple(doors)
 
 
-def _may(reader: Reader, node: Marked | None) -> tuple[tuple[str, tuple[Verb, ...]], ...]:
+def _may(reader: FieldReader, node: Node | None) -> tuple[tuple[str, tuple[Verb, ...]], ...]:
     permissions = []
     for pattern, verbs in reader.entries(node, "may"):
         written = [reader.choice(item, "a verb", VERBS, "read") for item in reader.texts(verbs, "may")]
@@ -247,7 +247,7 @@ def _may(reader: Reader, node: Marked | None) -> tuple[tuple[str, tuple[Verb, ..
     return tuple(permissions)
 
 
-def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:
+def _stated(reader: FieldReader, node: Node | None) -> tuple[Attestation, ...]:
     if node is None:
         return ()
     if node.items is None:
@@ -263,10 +263,10 @@ def _stated(reader: Reader, node: Marked | None) -> tuple[Stated, ...]:
         try:
             if until:
                 read_moment(until)
-        except NotOnScale as error:
+        except InvalidValue as error:
             reader.complaints.add(str(error), fields["until"].place)
         statements.append(
-            Stated(
+            Attestation(
                 reader.text(fields.get("fact"), "fact"),
                 reader.text(fields.get("is"), "is"),
                 reader.text(fields.get("because"), "because"),

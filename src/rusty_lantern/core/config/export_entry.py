@@ -7,7 +7,7 @@ from datetime import datetime
 from rusty_lantern.core.config.estate import Export
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.value_types import DURATION
-from rusty_lantern.core.yaml_source import Marked, Reader
+from rusty_lantern.core.yaml_source import FieldReader, Node
 
 EXPORT = ("from", "layout", "newer-than")
 """The fields of such an entry."""
@@ -21,7 +21,7 @@ def too_old(written: datetime, moment: datetime, newer_than: int) -> str:
     return f"is {DURATION.roughly(age)} old, and estate.yaml wants it newer than {DURATION.show(newer_than)}"
 
 
-def read_export(reader: Reader, fields: dict[str, Marked], place: Place, whose: str) -> Export:
+def read_export(reader: FieldReader, fields: dict[str, Node], place: Place, whose: str) -> Export:
     """Which documents, and by which layout they are read."""
     files = tuple(item.text or "" for item in reader.texts(fields.get("from"), "from"))
     layout = reader.text(fields.get("layout"), "layout")
@@ -32,7 +32,7 @@ def read_export(reader: Reader, fields: dict[str, Marked], place: Place, whose: 
     return Export(files, layout, reader.seconds(fields.get("newer-than"), "newer-than", "2 days"), place)
 
 
-def read_beside(reader: Reader, node: Marked | None, store: str) -> str | Export:
+def read_beside(reader: FieldReader, node: Node | None, store: str) -> str | Export:
     """A dossier file by its name, or exported documents."""
     if node is None or node.fields is None:
         return reader.text(node, "beside")

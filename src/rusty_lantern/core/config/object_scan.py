@@ -9,7 +9,7 @@ import msgspec
 
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.object_rules.sampling import size_to_detect
-from rusty_lantern.core.yaml_source import Marked, Reader
+from rusty_lantern.core.yaml_source import FieldReader, Node
 
 ScanDepth = Literal["none", "listed", "sample", "all"]
 LOOKED: tuple[ScanDepth, ...] = get_args(ScanDepth)
@@ -52,7 +52,7 @@ INVENTORY_COLUMNS = (
 )  # fmt: skip
 
 
-def read_inventory(reader: Reader, node: Marked | None) -> Inventory | None:
+def read_inventory(reader: FieldReader, node: Node | None) -> Inventory | None:
     """Files that the provider made, and which of their columns is which."""
     if node is None:
         return None
@@ -93,7 +93,7 @@ def _fits_other_buckets(files: str) -> bool:
     return any(re.search(r"[*?\[]", part) for part in parts)
 
 
-def read_objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, ScanDepth], ...]:
+def read_objects(reader: FieldReader, node: Node | None) -> tuple[tuple[str, ScanDepth], ...]:
     """Bucket pattern → how far its objects are looked at."""
     if node is None:
         return ()
@@ -102,12 +102,12 @@ def read_objects(reader: Reader, node: Marked | None) -> tuple[tuple[str, ScanDe
     return tuple((key.text or "", _looked(reader, value)) for key, value in reader.entries(node, "objects"))
 
 
-def _looked(reader: Reader, node: Marked) -> ScanDepth:
+def _looked(reader: FieldReader, node: Node) -> ScanDepth:
     chosen = reader.choice(node, "objects", LOOKED, "none")
     return next(looked for looked in LOOKED if looked == chosen)
 
 
-def read_sample(reader: Reader, node: Marked | None) -> Sample:
+def read_sample(reader: FieldReader, node: Node | None) -> Sample:
     """How a sample is drawn."""
     if node is None:
         return Sample()
@@ -117,7 +117,7 @@ def read_sample(reader: Reader, node: Marked | None) -> Sample:
     return Sample(**numbers, **shares)  # type: ignore[arg-type]
 
 
-def _share(reader: Reader, node: Marked, name: str) -> float:
+def _share(reader: FieldReader, node: Node, name: str) -> float:
     match = re.fullmatch(r"([0-9]{1,2}(?:\.[0-9]{1,4})?)\s*%", node.text or "")
     if match is None or float(match[1]) == 0:
         reader.complaints.add(f"{name} must be a share of versions", node.place, f"write it as {name}: 1 %")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from rusty_lantern.core.errors import ProblemList
-from rusty_lantern.core.yaml_source import Marked
+from rusty_lantern.core.yaml_source import Node
 
 _SECRET_NAMES = re.compile(r"(?i)(secret|password|passwd|private|session|access)[-_]?(key|token|access)?")
 
@@ -13,7 +13,7 @@ _SECRET_NAMES = re.compile(r"(?i)(secret|password|passwd|private|session|access)
 _SECRET_FORM = re.compile(r"^[A-Za-z0-9/+=]{32,}$")
 
 
-def refuse_secrets(node: Marked, complaints: ProblemList) -> None:
+def refuse_secrets(node: Node, complaints: ProblemList) -> None:
     """Complain of what looks like a secret, wherever it is in the file."""
     remedy = "put it in a profile, an environment variable or a separate file, and name that here"
     for key, value in node.fields or ():

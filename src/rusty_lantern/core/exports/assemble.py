@@ -87,7 +87,7 @@ class _Assembly:
         self.complaints = ProblemList()
         self.sections: dict[str, _Section] = {name: _Section() for name in SECTIONS}
         self.makers = [Maker() for _ in documents]
-        self.spoken_of = [False for _ in documents]
+        self.used = [False for _ in documents]
         self.unmatched: list[str] = []
         self.rows = 0
 
@@ -98,7 +98,7 @@ class _Assembly:
         for number, document in enumerate(self.documents):
             if part.documents and not any(_fits(document.file, pattern) for pattern in part.documents):
                 continue
-            matched = self.spoken_of[number] = True
+            matched = self.used[number] = True
             whole = Node(document.value, (), document.value)
             before, alike = self.rows, set[Steps]()
             for row in find(part.rows, whole):
@@ -251,8 +251,8 @@ class _Assembly:
     def unmapped(self) -> dict[str, list[str]]:
         """The places of each document that the layout does not cover."""
         places_of = {}
-        for document, maker, spoken_of in zip(self.documents, self.makers, self.spoken_of, strict=True):
-            if not spoken_of:
+        for document, maker, used in zip(self.documents, self.makers, self.used, strict=True):
+            if not used:
                 places_of[document.file] = ["/"]
                 continue
             places = dict.fromkeys(steps for steps in leaves(document.value) if not _taken(steps, maker.used))

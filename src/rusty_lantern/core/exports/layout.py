@@ -29,7 +29,7 @@ from rusty_lantern.core.exports.field_types import SECTIONS, FieldType, fields_o
 from rusty_lantern.core.exports.json_path import NoPath, compiled
 from rusty_lantern.core.model.capabilities import FIELD_WORDS
 from rusty_lantern.core.value_types import DURATION, SIZE
-from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
+from rusty_lantern.core.yaml_source import FieldReader, Node, read_nodes
 
 UNREAD, AS_IT_IS, NOTHING = "unread", "as it is", "nothing"
 UNITS = tuple(unit for scale in (DURATION, SIZE) for name, _ in scale.units for unit in (name, f"{name}s"))
@@ -122,7 +122,7 @@ def read_layout(document: str, file: str) -> Layout:
     """Read a layout file. Raises `BadInput` with everything that is wrong with it."""
     complaints = ProblemList()
     reader = _Layouts(complaints)
-    root = read_marked(document, file)
+    root = read_nodes(document, file)
     top = reader.fields(root, ("says", "not-offered", *SECTIONS), "a layout")
     parts = [part for section in SECTIONS for part in reader.parts(section, top.get(section))]
     offered = reader.names(top.get("not-offered"), "not-offered", _every_field())
@@ -138,10 +138,10 @@ def _every_field() -> set[str]:
     return {*FIELD_WORDS, *fields_of(SECTIONS["store"][0]), *lists}
 
 
-class _Layouts(Reader):
+class _Layouts(FieldReader):
     """Reads the parts of a layout, and checks each against the types of what it fills."""
 
-    def names(self, node: Marked | None, what: str, known: set[str]) -> frozenset[str]:
+    def names(self, node: Node | None, what: str, known: set[str]) -> frozenset[str]:
         """A list of field names."""
         items = self.texts(node, what)
         for item in items:
@@ -151,12 +151,12 @@ class _Layouts(Reader):
                 )
         return frozenset(item.text or "" for item in items)
 
-    def parts(self, section: str, node: Marked | None) -> Iterator[Part]:
+    def parts(self, section: str, node: Node | None) -> Iterator[Part]:
         """The parts of one section: a list, or one alone."""
         for one in (node.items if node.items is not None else (node,)) if node is not None else ():
             yield self.part(section, one)
 
-    def part(self, section: str, node: Marked) -> Part:
+    def part(self, section: str, node: Node) -> Part:
         """One part."""
         known = ("documents", "rows", "joins", "fields", "covers", "covers-every", "leave-out")
         fields = self.fields(node, known, f"a part of {section}")
@@ -180,20 +180,20 @@ class _Layouts(Reader):
             line=node.place.line,
         )
 
-    def nested(self, entries: list[tuple[Marked, Marked]]) -> list[tuple[Marked, Marked]]:
+    def nested(self, entries: list[tuple[Node, Node]]) -> list[tuple[Node, Node]]:
         """Fields whose names have dots in them, as entries within entries."""
-        whole: dict[str, tuple[Marked, Marked]] = {}
-        inner: dict[str, list[tuple[Marked, Marked]]] = {}
+        whole: dict[str, tuple[Node, Node]] = {}
+        inner: dict[str, list[tuple[Node, Node]]] = {}
         for key, value in entries:
             name, dot, rest = (key.text or "").partition(".")
             if not dot:
                 whole[name] = (key, value)
                 continue
-            inner.setdefault(name, []).append((Marked(key.place, text=rest), value))
-            whole[name] = (Marked(key.place, text=name), Marked(key.place, fields=tuple(inner[name])))
+            inner.setdefault(name, []).append((Node(key.place, text=rest), value))
+            whole[name] = (Node(key.place, text=name), Node(key.place, fields=tuple(inner[name])))
         return list(whole.values())
 
-    def path(self, node: Marked | None, what: str) -> str:
+    def path(self, node: Node | None, what: str) -> str:
         """A path, checked."""
         text = self.text(node, what)
         try:
@@ -203,7 +203,7 @@ class _Layouts(Reader):
             return "$"
         return text
 
-    def regex(self, node: Marked | None) -> str:
+    def regex(self, node: Node | None) -> str:
         """A regular expression, checked."""
         text = self.text(node, "pattern")
         try:
@@ -214,7 +214,7 @@ class _Layouts(Reader):
         return text
 
     def specs(
-        self, entries: list[tuple[Marked, Marked]], types: dict[str, FieldType], what: str
+        self, entries: list[tuple[Node, Node]], types: dict[str, FieldType], what: str
     ) -> Iterator[tuple[str, Spec]]:
         """The fields of an entry, each with where it is found."""
         for key, value in entries:
@@ -227,7 +227,7 @@ class _Layouts(Reader):
                 hint = nearest(name, types) or f"known here: {', '.join(types)}"
                 self.complaints.add(f'{what} have no "{name}"', key.place, hint)
 
-    def spec(self, node: Marked, kind: FieldType, name: str) -> Spec:
+    def spec(self, node: Node, kind: FieldType, name: str) -> Spec:
         """Where one value is found."""
         if node.text is not None:
             return ValueSpec(at=self.path(node, name))
@@ -245,25 +245,25 @@ class _Layouts(Reader):
             return ConstantSpec(None)
         return PartsSpec(tuple(self.specs(self.nested(list(node.fields or ())), fields_of(entry.entry), name)))
 
-    def constant(self, node: Marked, kind: FieldType, name: str) -> Spec:
+    def constant(self, node: Node, kind: FieldType, name: str) -> Spec:
         """`{is: VALUE}`."""
         return ConstantSpec(plain(self.fields(node, ("is",), name)["is"]))
 
-    def each(self, node: Marked, kind: FieldType, name: str) -> Spec:
+    def each(self, node: Node, kind: FieldType, name: str) -> Spec:
         """`{each: PATH, of: SPEC}`."""
         fields = self.fields(node, ("each", "of"), name)
         item = kind.item if kind.form == "list" and kind.item is not None else kind
         of = self.spec(fields["of"], item, name) if "of" in fields else ValueSpec(at="$")
         return EachSpec(self.path(fields["each"], "each"), of)
 
-    def flags(self, node: Marked, kind: FieldType, name: str) -> Spec:
+    def flags(self, node: Node, kind: FieldType, name: str) -> Spec:
         """`{flags: {WORD: PATH}}`."""
         fields = self.fields(node, ("flags",), name)
         return FlagsSpec(
             tuple((key.text or "", self.path(value, "flags")) for key, value in self.entries(fields["flags"], "flags"))
         )
 
-    def value(self, node: Marked, kind: FieldType, name: str) -> Spec:
+    def value(self, node: Node, kind: FieldType, name: str) -> Spec:
         """`{at: PATH, …}`."""
         fields = self.fields(node, _OF_A_VALUE, name)
         return ValueSpec(
@@ -279,7 +279,7 @@ class _Layouts(Reader):
         )
 
 
-def plain(node: Marked) -> Any:
+def plain(node: Node) -> Any:
     """A YAML value as Python has it; texts stay texts."""
     if node.items is not None:
         return [plain(item) for item in node.items]

@@ -23,7 +23,7 @@ from rusty_lantern.core.exports.layout import (
     Spec,
     ValueSpec,
 )
-from rusty_lantern.core.value_types import DURATION, SIZE, NotOnScale, read_moment
+from rusty_lantern.core.value_types import DURATION, SIZE, InvalidValue, read_moment
 
 MISSING: Any = object()
 """Nothing is there."""
@@ -296,7 +296,7 @@ def _switch(value: Any, node: Node) -> bool:
 def _moment(value: Any, node: Node) -> datetime:
     try:
         return read_moment(_shown(value))
-    except NotOnScale as error:
+    except InvalidValue as error:
         raise Wrong(node, f"{error}; form: seconds, milliseconds, or a pattern says how it is written") from None
 
 
@@ -321,7 +321,7 @@ def _quantity(value: Any, unit: str, node: Node) -> int:
     scale = SIZE if unit in _SIZES or unit.removesuffix("s") in _SIZES else DURATION
     try:
         return int(str(scale.read(f"{text.removesuffix('s')} {unit}")))
-    except NotOnScale as error:
+    except InvalidValue as error:
         raise Wrong(node, str(error)) from None
 
 

@@ -23,10 +23,10 @@ from rusty_lantern.core.facts.event_actions import (
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.identity import Verb
-from rusty_lantern.core.value_sets import NAMES, Parts
-from rusty_lantern.core.value_types import SWITCH, TEXT, Words
+from rusty_lantern.core.value_sets import NAMES, WordSet
+from rusty_lantern.core.value_types import SWITCH, TEXT, Levels
 
-LEVEL = Words(("closed", "restricted", "open"), ordered=True)
+LEVEL = Levels(("closed", "restricted", "open"), ordered=True)
 VERB_WORDS = {
     "list": "list the objects in the bucket",
     "read": "read objects, by the bucket's rules and objects' own ACLs (`object-acls.public`)",
@@ -82,7 +82,7 @@ def name(subject: BucketView, _: str) -> Fact:
 
 @fact(
     "policy",
-    Words(("none", "present")),
+    Levels(("none", "present")),
     "whether the bucket has an access policy",
     area="access",
     causes=POLICY_ACTIONS,
@@ -180,7 +180,7 @@ def synchronization_key(subject: BucketView, _: str) -> Fact:
 
 @fact(
     "access.*",
-    Parts(VERBS),
+    WordSet(VERBS),
     "what an identity can do here: `access.500600700800`, a resource name, a canonical id, by the bucket's rules; "
     "`access.tide-reader`, one of the store's own, by its own permissions and the rules together; `access.outside`, "
     "everyone named who is not of a trusted account; or `access.through-roles`, whoever assumes a role from another "
@@ -197,7 +197,7 @@ def access(subject: BucketView, name: str) -> Fact:
 
 @fact(
     "anonymous-test",
-    Words(("disagrees", "ambiguous", "agrees"), ordered=True),
+    Levels(("disagrees", "ambiguous", "agrees"), ordered=True),
     "whether anonymous requests (`survey --probe`) are answered as the rules say (if not: drift)",
     area="access",
     advice="first find out why the store does not answer as its rules say",
@@ -259,7 +259,7 @@ def front_bypass(subject: BucketView, _: str) -> Fact:
 
 @fact(
     "public-status",
-    Words(("private", "public"), ordered=True),
+    Levels(("private", "public"), ordered=True),
     "the store's own word on whether the policy is public: a cross-check on `exposure`, not its equal",
     area="access",
     causes=ACCESS_ACTIONS,

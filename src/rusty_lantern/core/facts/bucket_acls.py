@@ -10,7 +10,7 @@ from rusty_lantern.core.facts.event_actions import (
 )
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import Guards
-from rusty_lantern.core.value_types import SWITCH, Words
+from rusty_lantern.core.value_types import SWITCH, Levels
 
 
 @fact(
@@ -38,7 +38,7 @@ def grants_by_object(subject: BucketView, _: str) -> Fact:
 
 @fact(
     "object-acls.public",
-    Words(("none", "some")),
+    Levels(("none", "some")),
     "whether objects' own ACLs allow the public anything: they open what the bucket's rules close",
     area="access",
     safe="none",

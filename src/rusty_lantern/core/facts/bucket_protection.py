@@ -11,7 +11,7 @@ from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.network import REACH, network_fact
 from rusty_lantern.core.model.resources import EncryptionKey
 from rusty_lantern.core.model.subjects import age_of, store_may_use
-from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Words
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SIZE, SWITCH, TEXT, Levels
 
 
 def _stricter(subject: BucketView) -> Fact:
@@ -36,7 +36,7 @@ fact(
 
 fact(
     "network.default",
-    Words(("allow", "deny"), ordered=True),
+    Levels(("allow", "deny"), ordered=True),
     "what happens to requests that no network rule names",
     area="access",
     advice="allow named networks only",
@@ -224,7 +224,7 @@ def _of_key(subject: BucketView, take: Any) -> Fact:
 
 @fact(
     "encryption.key-state",
-    Words(("missing", "destroyed", "pending-deletion", "disabled", "enabled"), ordered=True),
+    Levels(("missing", "destroyed", "pending-deletion", "disabled", "enabled"), ordered=True),
     "the state of the encryption key for new objects; absent where none is named",
     area="encryption",
     advice=(
@@ -248,7 +248,7 @@ def bucket_key_state(subject: BucketView, _: str) -> Fact:
 
 @fact(
     "encryption.key-region",
-    Words(("elsewhere", "same")),
+    Levels(("elsewhere", "same")),
     "whether that key is in the bucket's region",
     area="encryption",
     advice="use an encryption key in the same region that is enabled, rotated, and usable by the store",
@@ -292,7 +292,7 @@ fact(
 
 fact(
     "encryption.key-kept-in",
-    Words(("software", "hardware-module", "external-manager"), ordered=True),
+    Levels(("software", "hardware-module", "external-manager"), ordered=True),
     "where that key's material is kept",
     area="encryption",
     advice="use an encryption key in the same region that is enabled, rotated, and usable by the store",

@@ -8,8 +8,8 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer, Fact, fact_of, switch_fact
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import Redundancy
-from rusty_lantern.core.value_sets import Parts
-from rusty_lantern.core.value_types import COUNT, SWITCH, Words
+from rusty_lantern.core.value_sets import WordSet
+from rusty_lantern.core.value_types import COUNT, SWITCH, Levels
 
 # One that is off answers nobody, and still holds its data.
 fact(
@@ -22,7 +22,7 @@ fact(
 
 fact(
     "redundancy",
-    Words(get_args(Redundancy), ordered=True),
+    Levels(get_args(Redundancy), ordered=True),
     "over what its data are spread: one device, one zone, several zones, several regions",
     advice="move the bucket to a redundancy of {wanted}",
 )(lambda subject, _: fact_of(subject.bucket.redundancy))
@@ -68,7 +68,7 @@ def without_end(subject: BucketView, _: str) -> Fact:
 
 @fact(
     "link-policies.allow",
-    Parts(VERBS),
+    WordSet(VERBS),
     "what they let whoever has such a link do",
     area="access",
     advice="take verbs away from the policies until links can do {wanted}",

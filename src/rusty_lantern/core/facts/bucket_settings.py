@@ -10,9 +10,9 @@ from rusty_lantern.core.answer import SECRET_SEEN, Answer, Fact, absent_fact, fa
 from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.event_actions import LIFECYCLE_ACTIONS
 from rusty_lantern.core.facts.registry import BucketView, fact
-from rusty_lantern.core.model.bucket import Copying, LifecycleRule
+from rusty_lantern.core.model.bucket import LifecycleRule, ReplicationRule
 from rusty_lantern.core.model.store_index import NOT_WHOLE
-from rusty_lantern.core.value_types import COUNT, DURATION, SIZE, SWITCH, TEXT, Words
+from rusty_lantern.core.value_types import COUNT, DURATION, SIZE, SWITCH, TEXT, Levels
 
 
 def switched_on(answer: Answer[Any]) -> Fact:
@@ -88,7 +88,9 @@ fact("counters.bytes", SIZE, "the size of all that, by the store's own counter",
 )
 
 
-@fact("transport", Words(("plain", "tls"), ordered=True), "how the store was spoken to: plain http, or TLS", safe="tls")
+@fact(
+    "transport", Levels(("plain", "tls"), ordered=True), "how the store was spoken to: plain http, or TLS", safe="tls"
+)
 def transport(subject: BucketView, _: str) -> Fact:
     """A property of the store's address."""
     used = subject.dossier.transport
@@ -136,7 +138,7 @@ fact(
 
 @fact(
     "logging.target-kind",
-    Words(("missing", "itself", "another"), ordered=True),
+    Levels(("missing", "itself", "another"), ordered=True),
     "where logs are written to: a bucket that this store does not list, the bucket itself, or another one",
     area="logging",
     advice="write the logs to another bucket, one that only the readers of logs can access",
@@ -254,7 +256,7 @@ def against_retention(subject: BucketView, _: str) -> Fact:
 
 @fact(
     "replication",
-    Words(("off", "part", "on"), ordered=True),
+    Levels(("off", "part", "on"), ordered=True),
     "whether the store itself copies what is stored to another bucket: nothing, what rules choose by prefix or tag, or "
     "everything",
     advice="set up replication: {wanted}",
@@ -267,7 +269,7 @@ def replication(subject: BucketView, _: str) -> Fact:
     return fact_of(rules.map(lambda r: "part" if all(one.narrowed for one in r) else "on").default("off"))
 
 
-def _targets(rules: list[Copying]) -> str:
+def _targets(rules: list[ReplicationRule]) -> str:
     return ", ".join(sorted({rule.target for rule in rules}))
 
 

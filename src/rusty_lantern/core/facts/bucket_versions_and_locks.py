@@ -15,12 +15,12 @@ from rusty_lantern.core.facts.event_actions import (
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import Lock
 from rusty_lantern.core.model.store_index import keeper_of
-from rusty_lantern.core.value_types import DURATION, MOMENT, SWITCH, TEXT, Words
+from rusty_lantern.core.value_types import DURATION, MOMENT, SWITCH, TEXT, Levels
 
 
 @fact(
     "versioning",
-    Words(("never", "suspended", "on"), ordered=True),
+    Levels(("never", "suspended", "on"), ordered=True),
     "whether overwritten and deleted objects stay as versions",
     area="versions and locks",
     advice="switch versioning on; what was overwritten before stays lost",
@@ -36,7 +36,7 @@ def versioning(subject: BucketView, _: str) -> Fact:
 # Objects stored before it was switched on stay as they were.
 @fact(
     "encryption.at-rest",
-    Words(("none", "provider-managed", "customer-managed"), ordered=True),
+    Levels(("none", "provider-managed", "customer-managed"), ordered=True),
     "default encryption of new objects: none, with a key that the provider manages, or one that the team manages",
     area="encryption",
     advice="set the default encryption, and write again what is there unencrypted",
@@ -117,7 +117,7 @@ fact(
 
 @fact(
     "lock.mode",
-    Words(("governance", "compliance"), ordered=True),
+    Levels(("governance", "compliance"), ordered=True),
     "default retention mode: governance yields to bypass-retention, compliance to nobody",
     area="versions and locks",
     advice="change the default retention; existing versions keep their own",

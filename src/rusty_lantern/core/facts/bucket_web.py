@@ -7,7 +7,7 @@ import msgspec
 from rusty_lantern.core.answer import Fact, fact_of
 from rusty_lantern.core.facts.bucket_settings import part_of, switched_on
 from rusty_lantern.core.facts.registry import BucketView, fact
-from rusty_lantern.core.value_types import SWITCH, TEXT, Words
+from rusty_lantern.core.value_types import SWITCH, TEXT, Levels
 
 
 @fact(
@@ -38,7 +38,7 @@ def redirects_to(subject: BucketView, _: str) -> Fact:
 
 @fact(
     "cross-origin",
-    Words(("none", "listed", "any"), ordered=True),
+    Levels(("none", "listed", "any"), ordered=True),
     "which web pages may use the bucket from a visitor's browser: none, listed ones, or any",
     advice="name the web pages that may use the bucket",
     causes="PutBucketCors PutBucketCORS DeleteBucketCors",

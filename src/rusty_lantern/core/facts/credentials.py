@@ -10,14 +10,14 @@ from rusty_lantern.core.facts.identities import KINDS, excess_permissions, kind_
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.identity import CredentialKind, is_well_known
 from rusty_lantern.core.model.subjects import CredentialView
-from rusty_lantern.core.value_sets import Parts
-from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Words
+from rusty_lantern.core.value_sets import WordSet
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Levels
 
 CREDENTIAL = "credential"
 
 fact(
     "credential.kind",
-    Words(get_args(CredentialKind)),
+    Levels(get_args(CredentialKind)),
     "what sort of credential it is",
     of=CREDENTIAL,
     habit=False,
@@ -26,7 +26,7 @@ fact(
 # By its own entry; its owner may be disabled all the same.
 fact(
     "credential.state",
-    Words(("disabled", "active"), ordered=True),
+    Levels(("disabled", "active"), ordered=True),
     "whether it opens anything",
     of=CREDENTIAL,
     habit=False,
@@ -49,7 +49,7 @@ fact(
 
 @fact(
     "credential.owner-state",
-    Words(("missing", "disabled", "enabled"), ordered=True),
+    Levels(("missing", "disabled", "enabled"), ordered=True),
     "whether its owner is enabled, disabled, or nobody that the store knows",
     of=CREDENTIAL,
     safe="enabled",
@@ -92,7 +92,7 @@ fact(
 # As far back as the store keeps a record.
 fact(
     "credential.used",
-    Words(("never", "once"), ordered=True),
+    Levels(("never", "once"), ordered=True),
     "whether it was ever used",
     of=CREDENTIAL,
     advice="disable the access key; delete it once nobody has missed it",
@@ -156,7 +156,7 @@ fact(
 
 fact(
     "credential.permissions",
-    Parts(VERBS),
+    WordSet(VERBS),
     "what it opens on at least one bucket of the store: all that its owner can do, or less",
     of=CREDENTIAL,
     advice="take verbs away from its owner until it can do {wanted}",
@@ -165,7 +165,7 @@ fact(
 # `nothing` is as it should be.
 fact(
     "credential.excess-permissions",
-    Parts(VERBS),
+    WordSet(VERBS),
     "what it can do and its owner does not need (`may`)",
     of=CREDENTIAL,
     advice="take away the verbs that its owner does not need: {observed}",

@@ -6,11 +6,11 @@ from rusty_lantern.core.answer import Answer, Fact, fact_of
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.store_index import NOT_WHOLE
 from rusty_lantern.core.model.subjects import KeyView, age_of, store_may_use
-from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Words, show_moment
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Levels, show_moment
 
 KEY = "encryption-key"
-KEY_STATES = Words(("destroyed", "pending-deletion", "disabled", "enabled"), ordered=True)
-PROTECTION = Words(("software", "hardware-module", "external-manager"), ordered=True)
+KEY_STATES = Levels(("destroyed", "pending-deletion", "disabled", "enabled"), ordered=True)
+PROTECTION = Levels(("software", "hardware-module", "external-manager"), ordered=True)
 UNUSED = "no bucket has it as its default"
 
 
@@ -56,9 +56,9 @@ def key_place(view: KeyView, _: str) -> Fact:
     return fact_of(view.key.region)
 
 
-fact("encryption-key.managed-by", Words(("provider", "customer"), ordered=True), "who manages it", of=KEY, habit=False)(
-    lambda view, _: fact_of(view.key.managed_by)
-)
+fact(
+    "encryption-key.managed-by", Levels(("provider", "customer"), ordered=True), "who manages it", of=KEY, habit=False
+)(lambda view, _: fact_of(view.key.managed_by))
 
 fact(
     "encryption-key.kept-in",

@@ -13,10 +13,10 @@ from rusty_lantern.core.facts.event_actions import MFA_ACTIONS, PASSWORD_ACTIONS
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.identity import Identity, Verb, is_well_known
 from rusty_lantern.core.model.subjects import IdentityView, Permissions
-from rusty_lantern.core.value_sets import Parts
-from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Words
+from rusty_lantern.core.value_sets import WordSet
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Levels
 
-KINDS = Words(("root", "person", "service", "role"))
+KINDS = Levels(("root", "person", "service", "role"))
 IDENTITY = "identity"
 
 
@@ -26,30 +26,30 @@ fact(
     "what it is: the account's root, a person, a program, a role to be taken on",
     of=IDENTITY,
     habit=False,
-)(lambda view, _: kind_of(view.holder))
+)(lambda view, _: kind_of(view.identity))
 
 
-def kind_of(holder: Identity) -> Fact:
+def kind_of(identity: Identity) -> Fact:
     """What it is, where the store says so."""
-    if holder.kind == "user":
+    if identity.kind == "user":
         return Partly("failed", None, "the store does not say whether a person uses it", among=("person", "service"))
-    if holder.kind == "unknown":
+    if identity.kind == "unknown":
         return Answer("failed", None, "the store does not say what it is")
-    return Answer("known", holder.kind)
+    return Answer("known", identity.kind)
 
 
 # A disabled identity may still hold live credentials.
 fact(
     "identity.state",
-    Words(("disabled", "enabled"), ordered=True),
+    Levels(("disabled", "enabled"), ordered=True),
     "whether it can be used at all",
     of=IDENTITY,
     advice="disable the identity, or enable it: it is to be {wanted}",
     causes="UpdateUser DisableUser EnableUser",
     habit=False,
-)(lambda view, _: fact_of(view.holder.state))
+)(lambda view, _: fact_of(view.identity.state))
 
-fact("identity.created", MOMENT, "when it was made", of=IDENTITY)(lambda view, _: fact_of(view.holder.created))
+fact("identity.created", MOMENT, "when it was made", of=IDENTITY)(lambda view, _: fact_of(view.identity.created))
 
 # Off where none is set up.
 fact(
@@ -60,7 +60,7 @@ fact(
     safe="on",
     advice="set up MFA for it",
     causes=MFA_ACTIONS,
-)(lambda view, _: switch_fact(view.holder.mfa))
+)(lambda view, _: switch_fact(view.identity.mfa))
 
 # Programs and roles need none.
 fact(
@@ -71,7 +71,7 @@ fact(
     advice="require MFA, or remove the password",
     causes=PASSWORD_ACTIONS,
     habit=False,
-)(lambda view, _: fact_of(view.holder.password.map(lambda _: "on").default("off")))
+)(lambda view, _: fact_of(view.identity.password.map(lambda _: "on").default("off")))
 
 
 @fact(
@@ -85,7 +85,7 @@ fact(
 )
 def identity_password_alone(view: IdentityView, _: str) -> Fact:
     """A password that is guessed or given away is enough."""
-    password, factor = view.holder.password, view.holder.mfa
+    password, factor = view.identity.password, view.identity.mfa
     if password.state == "absent":
         return Answer("known", "off", "it has no password", password.evidence)
     if password.value is None or not factor.settled:
@@ -106,7 +106,7 @@ def identity_password_alone(view: IdentityView, _: str) -> Fact:
 )
 def identity_password_age(view: IdentityView, _: str) -> Fact:
     """From when it was last changed."""
-    password = view.holder.password
+    password = view.identity.password
     return since(password.value.changed, view.index.moment) if password.value else absent_or_lost(password)
 
 
@@ -123,7 +123,7 @@ def identity_password_age(view: IdentityView, _: str) -> Fact:
 )
 def identity_password_idle(view: IdentityView, _: str) -> Fact:
     """As far back as the store keeps a record."""
-    password = view.holder.password
+    password = view.identity.password
     return since(password.value.last_used, view.index.moment) if password.value else absent_or_lost(password)
 
 
@@ -139,7 +139,7 @@ fact(
     "how many of its credentials are not disabled",
     of=IDENTITY,
     advice="disable the access keys that are not in use: {wanted}",
-)(lambda view, _: view.index.active_keys(view.holder.name))
+)(lambda view, _: view.index.active_keys(view.identity.name))
 
 # The names that are tried first.
 fact(
@@ -149,7 +149,7 @@ fact(
     of=IDENTITY,
     safe="off",
     advice="make an identity under another name, move its users to it, and disable this one",
-)(lambda view, _: Answer("known", "on" if is_well_known(view.holder.name) else "off"))
+)(lambda view, _: Answer("known", "on" if is_well_known(view.identity.name) else "off"))
 
 
 fact(
@@ -164,7 +164,7 @@ fact(
 
 
 def _password_ends(view: IdentityView) -> Fact:
-    password = view.holder.password
+    password = view.identity.password
     return fact_of(password.value.expires) if password.value else absent_or_lost(password)
 
 
@@ -177,12 +177,12 @@ fact(
     of=IDENTITY,
     advice="take from it what makes it an administrator: {observed}",
     habit=False,
-)(lambda view, _: fact_of(view.holder.administers.map(", ".join)))
+)(lambda view, _: fact_of(view.identity.administers.map(", ".join)))
 
 
 @fact(
     "identity.assumable-by",
-    Words(SCALE, ordered=True),
+    Levels(SCALE, ordered=True),
     "who may assume it, by a role's trust policy: the widest sort of caller that it names; nobody where it is no role",
     of=IDENTITY,
     advice="name in its trust policy who may assume it, and nobody else",
@@ -190,8 +190,8 @@ fact(
 )
 def assumed_by(view: IdentityView, _: str) -> Fact:
     """A role that anybody may assume opens every bucket that it reaches."""
-    assumable = view.holder.assumable_by
-    if assumable.state == "unsupported" and view.holder.kind != "role":
+    assumable = view.identity.assumable_by
+    if assumable.state == "unsupported" and view.identity.kind != "role":
         return Answer("known", "nobody", "it is no role")
     return fact_of(assumable.map(str))
 
@@ -205,45 +205,45 @@ def assumed_by(view: IdentityView, _: str) -> Fact:
 )
 def identity_groups(view: IdentityView, _: str) -> Fact:
     """By its own entry or the groups', and through groups within groups."""
-    names = ", ".join(view.index.memberships.get(view.holder.name, []))
+    names = ", ".join(view.index.memberships.get(view.identity.name, []))
     groups = view.index.dossier.groups
-    if groups.unread or not (groups.settled or view.holder.groups.settled):
+    if groups.unread or not (groups.settled or view.identity.groups.settled):
         return lost(groups)
-    if view.holder.groups.unread and not groups.settled:
-        return lost(view.holder.groups)
+    if view.identity.groups.unread and not groups.settled:
+        return lost(view.identity.groups)
     return Answer("known", names) if names else Answer("absent")
 
 
 # Decided as `lantern access` decides.
 fact(
     "identity.permissions",
-    Parts(VERBS),
+    WordSet(VERBS),
     "what it can do on at least one bucket of the store, by its own permissions, its "
     "groups' and the buckets' rules together",
     of=IDENTITY,
     advice="take verbs away from it until it can do {wanted}",
-)(lambda view, _: view.permissions.of_identity(view.holder))
+)(lambda view, _: view.permissions.of_identity(view.identity))
 
 # `nothing` is as it should be.
 fact(
     "identity.excess-permissions",
-    Parts(VERBS),
+    WordSet(VERBS),
     "what it can do and does not need, by the word of who answers for it (`may`)",
     of=IDENTITY,
     advice="take away the verbs that it does not need: {observed}",
-)(lambda view, _: excess_permissions(view.holder, view.permissions))
+)(lambda view, _: excess_permissions(view.identity, view.permissions))
 
 
-def excess_permissions(holder: Identity, permissions: Permissions) -> Fact:
+def excess_permissions(identity: Identity, permissions: Permissions) -> Fact:
     """The verbs that an identity has and does not need, by the word of whoever answers for it."""
-    if holder.may.value is None:
-        return lost(holder.may)
-    can = permissions.of_identity(holder)
+    if identity.may.value is None:
+        return lost(identity.may)
+    can = permissions.of_identity(identity)
     if isinstance(can, Partly) and can.certain is not None:
-        return msgspec.structs.replace(can, certain=_but(str(can.certain), holder.may.value))
+        return msgspec.structs.replace(can, certain=_but(str(can.certain), identity.may.value))
     if can.value is None:
         return can
-    return Answer("known", _but(str(can.value), holder.may.value), f"needs {' '.join(holder.may.value)}")
+    return Answer("known", _but(str(can.value), identity.may.value), f"needs {' '.join(identity.may.value)}")
 
 
 def _but(verbs: str, needs: list[Verb]) -> str:

@@ -11,12 +11,12 @@ from rusty_lantern.core.facts.identities import absent_or_lost
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.resources import TEMPORARY_URL_KEY
 from rusty_lantern.core.model.subjects import LinkView
-from rusty_lantern.core.value_sets import Parts
-from rusty_lantern.core.value_types import DURATION, MOMENT, Words
+from rusty_lantern.core.value_sets import WordSet
+from rusty_lantern.core.value_types import DURATION, MOMENT, Levels
 
 LINK = "link"
 
-fact("link.scope", Words(("object", "prefix", "bucket", "store"), ordered=True), "how much it opens", of=LINK)(
+fact("link.scope", Levels(("object", "prefix", "bucket", "store"), ordered=True), "how much it opens", of=LINK)(
     lambda view, _: Answer("known", view.link.scope)
 )
 
@@ -24,7 +24,7 @@ _UNSAID = "the link does not say for which method it was signed: most are for re
 _OF_SESSION = "a session's key signed it, and no store lists those"
 
 
-@fact("link.allows", Parts(VERBS), "what it allows whoever has it", of=LINK)
+@fact("link.allows", WordSet(VERBS), "what it allows whoever has it", of=LINK)
 def link_allows(view: LinkView, _: str) -> Fact:
     """Unknown of a signed address that fits several methods, and where the policy that it names was not read."""
     doubt = _unclear_verbs(view)
@@ -64,7 +64,7 @@ fact("link.expires", MOMENT, "when it ends; absent: never", of=LINK)(lambda view
 
 @fact(
     "link.signing-key",
-    Words(("missing", "disabled", "active"), ordered=True),
+    Levels(("missing", "disabled", "active"), ordered=True),
     "the state of the access key that signed it: active, disabled, or unknown to the store",
     of=LINK,
 )
@@ -98,7 +98,7 @@ def _temporary_url_key(view: LinkView) -> Fact:
 
 fact(
     "link.form",
-    Words(("ad-hoc", "stored-policy", "account", "identity")),
+    Levels(("ad-hoc", "stored-policy", "account", "identity")),
     "how it was made: for itself, by a policy that the bucket stores, for the account as a whole, or by an identity's "
     "own short-lived key; absent: the protocol has one way only",
     of=LINK,

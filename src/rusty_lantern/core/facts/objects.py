@@ -9,10 +9,10 @@ from typing import Literal, Unpack
 
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.facts.registry import Attributes, BucketView, fact
-from rusty_lantern.core.value_types import DURATION, SIZE, SWITCH, TEXT, Scale, Words
+from rusty_lantern.core.value_types import DURATION, SIZE, SWITCH, TEXT, Levels, Scale
 
 Scope = Literal["current", "versions"]
-KEEPERS = Words(("none", "provider-managed", "customer-managed", "customer-provided"), ordered=True)
+KEEPERS = Levels(("none", "provider-managed", "customer-managed", "customer-provided"), ordered=True)
 SCOPES: dict[str, Scope] = {}
 """Fact → whether it is about current objects only, or of every version."""
 LISTED: set[str] = set()
@@ -134,7 +134,7 @@ _enter(
 _enter(
     "public",
     "current",
-    Words(("none", "read", "write"), ordered=True),
+    Levels(("none", "read", "write"), ordered=True),
     "what the object's own ACL allows the public (asked for where the baseline requires it)",
     area="access",
     advice="remove the public grant from the ACLs of these objects",
@@ -179,7 +179,7 @@ _enter(
 _enter(
     "encryption-against-default",
     "versions",
-    Words(("weaker", "equal", "stronger"), ordered=True),
+    Levels(("weaker", "equal", "stronger"), ordered=True),
     "the encryption applied, against the bucket's present default",
     area="encryption",
     advice="copy each of these objects onto itself, so that the default encryption is used",
@@ -206,7 +206,7 @@ _enter(
 _enter(
     "mode",
     "versions",
-    Words(("governance", "compliance"), ordered=True),
+    Levels(("governance", "compliance"), ordered=True),
     "its retention mode; absent without retention",
     area="versions and locks",
     advice="set the retention of these versions: a default counts for what is stored later",
@@ -234,7 +234,7 @@ _enter(
 _enter(
     "deletable-by",
     "versions",
-    Words(("delete-permission", "bypass-retention", "nobody"), ordered=True),
+    Levels(("delete-permission", "bypass-retention", "nobody"), ordered=True),
     "who can delete it for good now: any principal with delete permission, those with bypass-retention, nobody",
     area="objects",
     advice="set a retention or a legal hold on these versions",
@@ -243,7 +243,7 @@ _enter(
 _enter(
     "current-version",
     "current",
-    Words(("unprotected-over-protected", "marker-over-protected", "unprotected", "protected"), ordered=True),
+    Levels(("unprotected-over-protected", "marker-over-protected", "unprotected", "protected"), ordered=True),
     "the state of a key's current version: unprotected over a protected one, a delete marker over a protected one, "
     "unprotected, or protected",
     area="versions and locks",

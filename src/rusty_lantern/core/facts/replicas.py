@@ -9,12 +9,12 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.facts.registry import fact
-from rusty_lantern.core.value_types import TEXT, Words
+from rusty_lantern.core.value_types import TEXT, Levels
 
 Content = Literal[
     "missing", "objects-missing", "objects-outdated", "behind", "more", "within-lag", "same-counts", "same"
 ]  # fmt: skip
-CONTENT = Words(get_args(Content), ordered=True)
+CONTENT = Levels(get_args(Content), ordered=True)
 
 
 class Difference(msgspec.Struct, frozen=True):

@@ -11,10 +11,10 @@ from rusty_lantern.core.model.dossier import Software
 from rusty_lantern.core.model.network import REACH, network_fact
 from rusty_lantern.core.model.resources import Certificate
 from rusty_lantern.core.model.store_index import StoreIndex
-from rusty_lantern.core.value_types import DURATION, SWITCH, TEXT, Words
+from rusty_lantern.core.value_types import DURATION, SWITCH, TEXT, Levels
 
 STORE = "store"
-CERTIFICATES = Words(get_args(get_type_hints(Certificate)["verdict"]))
+CERTIFICATES = Levels(get_args(get_type_hints(Certificate)["verdict"]))
 
 # Held against the trust that the estate file names.
 fact(
@@ -79,7 +79,7 @@ fact(
 # Anything older than 1.2 can be broken on the way.
 fact(
     "store.minimum-tls",
-    Words(("1.0", "1.1", "1.2", "1.3"), ordered=True),
+    Levels(("1.0", "1.1", "1.2", "1.3"), ordered=True),
     "the oldest release of TLS that it still speaks",
     of=STORE,
     advice="refuse releases of TLS before {wanted}",

@@ -14,7 +14,7 @@ from datetime import datetime
 import msgspec
 
 from rusty_lantern.core.history.changes import Change
-from rusty_lantern.core.history.event import Event, Weakened, succeeded
+from rusty_lantern.core.history.event import Event, ProtectionWeakened, succeeded
 from rusty_lantern.core.history.event_actions import ACCOUNT_WIDE, causes_of, every_cause
 from rusty_lantern.core.model.identity import masked
 
@@ -44,9 +44,9 @@ class Target(msgspec.Struct, frozen=True):
         return bool(event.about) and not self.titles.isdisjoint({event.about, masked(event.about)})
 
 
-def target_of(number: int, change: Change | Weakened) -> Target | None:
+def target_of(number: int, change: Change | ProtectionWeakened) -> Target | None:
     """What events are looked for; None where a change needs no cause (what could or unknown)."""
-    if isinstance(change, Weakened):
+    if isinstance(change, ProtectionWeakened):
         name = next(name for name in ("deleted", "retention", "mode", "legal hold") if change.what.startswith(name))
         return Target(number, change.store, frozenset({change.bucket}), frozenset(), change.keys, _ranks(name))
     if change.change in ("now known", "no longer known") or change.subject in ("store", "link", "mirror"):
@@ -68,7 +68,7 @@ def _ranks(*names: str) -> dict[str, int]:
 class Attribution:
     """Gathers, as events stream by, the likeliest causes of each change."""
 
-    def __init__(self, changes: Sequence[Change | Weakened], begin: datetime, end: datetime) -> None:
+    def __init__(self, changes: Sequence[Change | ProtectionWeakened], begin: datetime, end: datetime) -> None:
         self.begin, self.end = begin, end
         self.targets = [aim for n, change in enumerate(changes) if (aim := target_of(n, change)) is not None]
         self._by_action: dict[str, list[Target]] = {}

@@ -27,10 +27,10 @@ from rusty_lantern.core.audit.coverage import NO_LIMITS, Coverage, Limits, cover
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject
 from rusty_lantern.core.baseline.evaluation import show_fact
-from rusty_lantern.core.config.declared_bucket import Declared
+from rusty_lantern.core.config.declared_bucket import DeclaredBucket
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.history.identity_access import access_turns
+from rusty_lantern.core.history.identity_access import access_changes
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import undisturbed
 from rusty_lantern.core.model.subjects import OVER
@@ -88,7 +88,7 @@ def changes(
 
 
 def against(
-    declared: Sequence[Declared], store_subjects: list[StoreSubject], limits: Limits = NO_LIMITS
+    declared: Sequence[DeclaredBucket], store_subjects: list[StoreSubject], limits: Limits = NO_LIMITS
 ) -> list[Change]:
     """Where reality left a declaration: what was declared is *before*, what is there is *after*. Settings that a
     declaration does not mention are free. In a store that a declaration names, a bucket that none declares is new.
@@ -114,7 +114,7 @@ def against(
     return differences
 
 
-def _not_found(one: Declared, there: Sequence[StoreSubject], seen: Coverage) -> Iterator[Change]:
+def _not_found(one: DeclaredBucket, there: Sequence[StoreSubject], seen: Coverage) -> Iterator[Change]:
     """What it means that no store has a declared bucket; `there`: those that it may be in."""
     missing = {c.name: seen.missing(c.name, "bucket", one.name) for c in there}
     unread = next((c.index.dossier for c in there if missing[c.name] == "not read"), None)
@@ -140,7 +140,7 @@ def _store(store: str, was: StoreSubject, now: StoreSubject, seen: tuple[Coverag
         elif old is not None and new is not None and not (around and _same(old, new)):
             yield from _bucket(old, new)
     yield from _others(store, was, now)
-    for one in access_turns(was, now):
+    for one in access_changes(was, now):
         yield Change(
             store, one.subject, one.name, one.turn, f"{one.subject}.permissions", one.before, one.after,
             verb=" ".join(one.verbs), note=f"on {show_names(one.buckets)}" if one.turn == "changed" else "",

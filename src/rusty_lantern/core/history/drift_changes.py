@@ -17,7 +17,7 @@ from rusty_lantern.core.audit.coverage import TESTED, Missing
 from rusty_lantern.core.audit.waivers import is_worse, observed_now
 from rusty_lantern.core.baseline.evaluation import AT_LEAST, Finding, Key, observed_words
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.history.drift_history import Area, Standing
+from rusty_lantern.core.history.drift_history import Area, AuditSummary
 from rusty_lantern.core.model.dossier import undisturbed
 
 Turn = Literal["new", "worse", "resolved", "waived", "now known", "no longer known"]
@@ -104,7 +104,7 @@ def _stands_as_before(was: Finding, now: Finding) -> bool:
     return was.tally == now.tally and then.settled and (then.state, then.value) == (seen.state, seen.value)
 
 
-class Turned(msgspec.Struct, frozen=True):
+class DriftTurns(msgspec.Struct, frozen=True):
     """How drift turned since an earlier survey."""
 
     since: datetime
@@ -112,10 +112,10 @@ class Turned(msgspec.Struct, frozen=True):
     counts: Counter[Turn]
 
 
-def turned(before: Standing, after: Audit) -> Turned:
-    """How many drifts opened, got worse or closed since another survey, of which only the standing is kept.
+def drift_turns(before: AuditSummary, after: Audit) -> DriftTurns:
+    """How many drifts opened, got worse or closed since another survey, of which only the summary is kept.
 
-    The numbers are those of `drift_changes`. What was ok before and is unknown now is not counted: a standing does not
+    The numbers are those of `drift_changes`. What was ok before and is unknown now is not counted: a summary does not
     hold what was ok.
     """
     old, new = before.by_area(), _by_area(after.findings)
@@ -133,7 +133,7 @@ def turned(before: Standing, after: Audit) -> Turned:
             if (store, kind, name, fact) in ok:
                 later = "ok"
             counts[_turn(earlier, later, now, was.observed if was else "")] += 1
-    return Turned(before.taken, Counter({turn: number for turn, number in counts.items() if turn is not None}))
+    return DriftTurns(before.taken, Counter({turn: number for turn, number in counts.items() if turn is not None}))
 
 
 def _ok_though_unlisted(

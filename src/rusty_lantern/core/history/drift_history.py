@@ -49,7 +49,7 @@ class OpenRequirement(msgspec.Struct, frozen=True, array_like=True):
         return msgspec.structs.replace(self, names=names)
 
 
-class Standing(msgspec.Struct, frozen=True):
+class AuditSummary(msgspec.Struct, frozen=True):
     """The result of one survey under a baseline."""
 
     survey: str
@@ -63,24 +63,24 @@ class Standing(msgspec.Struct, frozen=True):
     """Verb → how many buckets anyone gets into, from everywhere."""
     unread: list[str]
     coverage: Coverage
-    stood: list[OpenRequirement]
+    not_ok: list[OpenRequirement]
     judged_with: list[str] = []
     """The files that were read for it."""
 
     def by_area(self) -> dict[Area, dict[str, OpenRequirement]]:
         """Area → the subjects that were not simply ok, by name."""
         areas: dict[Area, dict[str, OpenRequirement]] = {}
-        for stood in self.stood:
-            areas.setdefault(stood.area, {}).update(dict.fromkeys(stood.names, stood))
+        for requirement in self.not_ok:
+            areas.setdefault(requirement.area, {}).update(dict.fromkeys(requirement.names, requirement))
         return areas
 
 
-def standing_of(
+def audit_summary(
     survey: str, taken: datetime, judged_by: str, audit: Audit, judged_with: Sequence[str] = ()
-) -> Standing:
+) -> AuditSummary:
     """What is kept of an audit."""
     counts = audit.counts()
-    return Standing(
+    return AuditSummary(
         survey,
         taken,
         judged_by,
@@ -105,14 +105,14 @@ def _open(audit: Audit) -> list[OpenRequirement]:
     return [OpenRequirement(*key, names) for key, names in names_of.items()]
 
 
-class Since(msgspec.Struct, frozen=True):
+class DriftStart(msgspec.Struct, frozen=True):
     """Since when a drift has been open. Where `or_before`, no earlier survey was looked at."""
 
     taken: datetime
     or_before: bool = False
 
 
-class Begun:
+class DriftStarts:
     """Since when each drift of a survey has been open. `or_before`: those that may be older than the first survey that
     was looked at."""
 
@@ -124,38 +124,38 @@ class Begun:
         self._taken = taken
         self._or_before = or_before
 
-    def get(self, key: Key) -> Since | None:
+    def get(self, key: Key) -> DriftStart | None:
         """Since when this drift has been open; None for what does not drift."""
         store, kind, name, fact = key
         area = store, kind, fact
         taken = self._taken.get(area, {}).get(name)
-        return None if taken is None else Since(taken, name in self._or_before.get(area, ()))
+        return None if taken is None else DriftStart(taken, name in self._or_before.get(area, ()))
 
 
-def since(now: Standing, earlier: Iterable[Standing], *, all_seen: bool = True) -> Begun:
+def drift_starts(now: AuditSummary, earlier: Iterable[AuditSummary], *, all_seen: bool = True) -> DriftStarts:
     """Since when each drift of a survey has been open. `earlier`: the surveys before it, latest first; it is read only
     as far back as some drift is open. `all_seen`: whether there are no others before those."""
     first = {area: dict.fromkeys(names, now.taken) for area, names in _named(now, OPEN).items()}
     unsettled = {area: set(names) for area, names in first.items()}
-    for standing in earlier:
+    for summary in earlier:
         if not unsettled:
             break
-        drifting, unknown = _named(standing, OPEN), _named(standing, ("unknown",))
+        drifting, unknown = _named(summary, OPEN), _named(summary, ("unknown",))
         for area, names in unsettled.items():
             still = names & drifting.get(area, set())
-            first[area].update(dict.fromkeys(still, standing.taken))
+            first[area].update(dict.fromkeys(still, summary.taken))
             others = names - still - unknown.get(area, set())
-            names.difference_update(standing.coverage.not_there(area[0], area[1], others, area[2]))
+            names.difference_update(summary.coverage.not_there(area[0], area[1], others, area[2]))
         unsettled = {area: names for area, names in unsettled.items() if names}
-    return Begun(first, {} if all_seen else unsettled)
+    return DriftStarts(first, {} if all_seen else unsettled)
 
 
-def _named(standing: Standing, statuses: Sequence[str]) -> dict[Area, set[str]]:
+def _named(summary: AuditSummary, statuses: Sequence[str]) -> dict[Area, set[str]]:
     """Area → the names of those with this status."""
     names_of: dict[Area, set[str]] = {}
-    for stood in standing.stood:
-        if stood.status in statuses:
-            names_of.setdefault(stood.area, set()).update(stood.names)
+    for requirement in summary.not_ok:
+        if requirement.status in statuses:
+            names_of.setdefault(requirement.area, set()).update(requirement.names)
     return names_of
 
 
@@ -171,19 +171,19 @@ class DriftPeriod(msgspec.Struct, frozen=True):
         return (self.until or moment) - self.begun
 
 
-def spells(standings: Sequence[Standing]) -> list[DriftPeriod]:
+def drift_periods(summaries: Sequence[AuditSummary]) -> list[DriftPeriod]:
     """Every time that a drift was open, over surveys in their order."""
     begun: dict[Area, dict[str, datetime]] = {}
     ended: list[DriftPeriod] = []
-    for standing in standings:
-        drifting, unknown = _named(standing, OPEN), _named(standing, ("unknown",))
+    for summary in summaries:
+        drifting, unknown = _named(summary, OPEN), _named(summary, ("unknown",))
         for area, since_when in begun.items():
             others = since_when.keys() - drifting.get(area, set()) - unknown.get(area, set())
-            gone = standing.coverage.not_there(area[0], area[1], others, area[2])
-            ended += [_period(area, name, since_when.pop(name), standing.taken) for name in sorted(gone)]
+            gone = summary.coverage.not_there(area[0], area[1], others, area[2])
+            ended += [_period(area, name, since_when.pop(name), summary.taken) for name in sorted(gone)]
         for area, names in drifting.items():
             there = begun.setdefault(area, {})
-            there.update(dict.fromkeys(names - there.keys(), standing.taken))
+            there.update(dict.fromkeys(names - there.keys(), summary.taken))
     still = [_period(area, name, taken) for area, names in begun.items() for name, taken in names.items()]
     return ended + still
 
@@ -207,13 +207,13 @@ class DriftDuration(msgspec.Struct, frozen=True):
     """The one that is open for longest."""
 
 
-def drift_duration(standings: Sequence[Standing]) -> DriftDuration:
+def drift_duration(summaries: Sequence[AuditSummary]) -> DriftDuration:
     """How long drifts were open, as of the last survey."""
-    periods = spells(standings)
-    if not standings:
+    periods = drift_periods(summaries)
+    if not summaries:
         return DriftDuration(0, 0, None, None, None)
-    moment = standings[-1].taken
-    last = [one for one in standings[-1].stood if one.status == "drift"]
+    moment = summaries[-1].taken
+    last = [one for one in summaries[-1].not_ok if one.status == "drift"]
     drifting = {(one.store, one.kind, name, one.fact) for one in last for name in one.names}
     resolved = [one for one in periods if one.until]
     still = [one for one in periods if not one.until and one.key in drifting]

@@ -23,7 +23,7 @@ class Event(msgspec.Struct, frozen=True, order=True):
     """FILE:LINE, as far as it is known."""
 
 
-class Weakened(msgspec.Struct, frozen=True):
+class ProtectionWeakened(msgspec.Struct, frozen=True):
     """Protection of versions in a bucket that became weaker, as far as events can show it."""
 
     store: str

@@ -20,7 +20,7 @@ _CLOSED = Reach("closed")
 Turn = Literal["gained", "lost", "changed"]
 
 
-class AccessTurn(NamedTuple):
+class AccessChange(NamedTuple):
     """What one identity gained or lost, or what it is restricted to otherwise, on buckets alike."""
 
     subject: str
@@ -41,26 +41,28 @@ class _Turned(NamedTuple):
     after: str
 
 
-def access_turns(was: StoreSubject, now: StoreSubject) -> Iterator[AccessTurn]:
+def access_changes(was: StoreSubject, now: StoreSubject) -> Iterator[AccessChange]:
     """Of every identity that the later survey has; one that the earlier had not could do nothing then."""
     if not was.index.dossier.identities.settled or not now.index.dossier.identities.settled:
         return
     shared = was.buckets.keys() & now.buckets.keys()
     compared: dict[tuple[int, int], list[tuple[_Turned, tuple[Verb, ...], tuple[str, ...]]]] = {}
-    before = {(subject, name): holder for subject, name, holder in _acting(was)}
-    for subject, name, holder in _acting(now):
+    before = {(subject, name): identity for subject, name, identity in _acting(was)}
+    for subject, name, identity in _acting(now):
         earlier = before.get((subject, name))
         listed = (
-            was.index.dossier.credentials.settled if subject == "credential" else holder.kind not in was.index.unlisted
+            was.index.dossier.credentials.settled
+            if subject == "credential"
+            else identity.kind not in was.index.unlisted
         )
         if earlier is None and not listed:
             continue
         old = was.across.by_bucket(earlier) if earlier is not None else _NOTHING
-        new = now.across.by_bucket(holder)
+        new = now.across.by_bucket(identity)
         key = id(old), id(new)
         if key not in compared:
             compared[key] = [] if old == new else list(_compared(_Both(was, now, old, new), shared))
-        yield from (AccessTurn(subject, name, *one, verbs, buckets) for one, verbs, buckets in compared[key])
+        yield from (AccessChange(subject, name, *one, verbs, buckets) for one, verbs, buckets in compared[key])
 
 
 _NOTHING: Mapping[str, Mapping[str, Reach]] = {}
@@ -69,7 +71,7 @@ _NOTHING: Mapping[str, Mapping[str, Reach]] = {}
 def _acting(store: StoreSubject) -> Iterator[tuple[str, str, Identity]]:
     """Kind, name and permissions of whoever can act in a store."""
     dossier = store.index.dossier
-    yield from (("identity", holder.name, holder) for holder in dossier.identities.value or ())
+    yield from (("identity", identity.name, identity) for identity in dossier.identities.value or ())
     for credential in dossier.credentials.value or ():
         if credential.stands_for is not None and credential.state.value != "disabled":
             yield "credential", store.any_credential(credential).label, credential.stands_for

@@ -61,7 +61,7 @@ MOST_NAMED = 1_000
 """Grants by name that are kept of one bucket's objects."""
 
 
-def told_of_objects(acl: list[ObjectGrant], *, complete: bool, names_complete: bool) -> ObjectAcls:
+def object_acls_of(acl: list[ObjectGrant], *, complete: bool, names_complete: bool) -> ObjectAcls:
     """What objects' own ACLs grant; where that is to too many by name, only what they grant the public."""
     acls = ObjectAcls(acl, complete, names_complete)
     return acls if len(acl) <= MOST_NAMED else ObjectAcls(acls.public, complete)

@@ -9,7 +9,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, unread
 from rusty_lantern.core.model.acl import Grant, ObjectAcls
-from rusty_lantern.core.model.bucket_contents import Before, Table, Uploads, Usage, Versions
+from rusty_lantern.core.model.bucket_contents import EarlierCount, Table, Uploads, Usage, Versions
 from rusty_lantern.core.model.identity import Given, Verb
 from rusty_lantern.core.model.network import Network
 
@@ -118,7 +118,7 @@ class LifecycleRule(msgspec.Struct, frozen=True, omit_defaults=True):
         return self.enabled and not self.prefix and not self.narrowed
 
 
-class Copying(msgspec.Struct, frozen=True, omit_defaults=True):
+class ReplicationRule(msgspec.Struct, frozen=True, omit_defaults=True):
     """A rule by which the store itself copies what is stored into another bucket."""
 
     target: str
@@ -141,14 +141,14 @@ class CrossOrigin(msgspec.Struct, frozen=True, omit_defaults=True):
     methods: list[str]
 
 
-class Bounds(msgspec.Struct, frozen=True, omit_defaults=True):
+class RetentionBounds(msgspec.Struct, frozen=True, omit_defaults=True):
     """The shortest and the longest retention that the store lets anybody set, in seconds; 0: no such bound."""
 
     shortest: int = 0
     longest: int = 0
 
 
-class Accepts(msgspec.Struct, frozen=True, omit_defaults=True):
+class UploadLimits(msgspec.Struct, frozen=True, omit_defaults=True):
     """What the store accepts into a bucket: content types (none named: any) and the largest size (0: any)."""
 
     types: list[str] = []
@@ -257,11 +257,11 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     uploads: Answer[Uploads] = unread()
     soft_delete: Answer[int] = unread()
     """For how many seconds what is deleted can be brought back; absent: not at all."""
-    bounds: Answer[Bounds] = unread()
-    before: Answer[Before] = Answer("absent")
+    bounds: Answer[RetentionBounds] = unread()
+    before: Answer[EarlierCount] = Answer("absent")
     """Added by a survey, from an earlier one; only where there is a quota."""
     tier: Answer[str] = unread()
-    accepts: Answer[Accepts] = unread()
+    accepts: Answer[UploadLimits] = unread()
     scanned: Answer[bool] = unread()
     """Whether uploads are scanned for malware."""
     project: Answer[str] = unread()
@@ -272,7 +272,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     lifecycle: Answer[list[LifecycleRule]] = unread()
     website: Answer[Website] = unread()
     cross_origin: Answer[list[CrossOrigin]] = unread()
-    replication: Answer[list[Copying]] = unread()
+    replication: Answer[list[ReplicationRule]] = unread()
     """Names of the buckets that are written to as well."""
     notifications: Answer[list[str]] = unread()
     """Resource names of those that are notified of changes."""

@@ -50,7 +50,7 @@ class Usage(msgspec.Struct, frozen=True, omit_defaults=True):
     by: Literal["listing", "counters", "inventory"] = "listing"
 
 
-class Before(msgspec.Struct, frozen=True):
+class EarlierCount(msgspec.Struct, frozen=True):
     """What the earliest survey of late counted in the bucket: growth is measured from it."""
 
     taken: datetime

@@ -25,7 +25,7 @@ CredentialKind = Literal["access-key", "token", "certificate", "application-cred
 """An application credential acts for its owner in one project; a trust lets another identity do so."""
 
 
-class Document(msgspec.Struct, frozen=True, omit_defaults=True):
+class AttachedPolicy(msgspec.Struct, frozen=True, omit_defaults=True):
     """One access-policy document that is attached to an identity or a group; `via` says how it got there."""
 
     name: str
@@ -68,7 +68,7 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     password: Answer[Password] = unread()
     """Absent: it cannot sign in with a password."""
     groups: Answer[list[str]] = unread()
-    policies: Answer[list[Document]] = unread()
+    policies: Answer[list[AttachedPolicy]] = unread()
     """Its own permissions, those of its groups left out."""
     boundary: Answer[str] = Answer("absent")
     """A policy document that bounds what its own permissions can grant."""
@@ -89,7 +89,7 @@ class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     members: list[str] = []
     groups: list[str] = []
     """Groups whose members are members of this one too."""
-    policies: Answer[list[Document]] = unread()
+    policies: Answer[list[AttachedPolicy]] = unread()
 
 
 class Credential(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

@@ -8,7 +8,7 @@ from typing import Literal
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Fact, fact_of
-from rusty_lantern.core.value_types import Words
+from rusty_lantern.core.value_types import Levels
 
 
 class Network(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -28,7 +28,7 @@ class Network(msgspec.Struct, frozen=True, omit_defaults=True):
         return self.default == "allow" or "all" in self.networks
 
 
-REACH = Words(("everywhere", "public-networks", "private-networks", "endpoints-only"), ordered=True)
+REACH = Levels(("everywhere", "public-networks", "private-networks", "endpoints-only"), ordered=True)
 
 
 _PRIVATE = [ipaddress.ip_network(net) for net in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")]

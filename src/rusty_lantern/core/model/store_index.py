@@ -32,7 +32,7 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
     moment: datetime
 
     @cached_property
-    def holders(self) -> dict[str, Identity]:
+    def identities_by_name(self) -> dict[str, Identity]:
         """Identities by name, and by resource name."""
         identities = self.dossier.identities.value or []
         return {h.resource: h for h in identities if h.resource} | {h.name: h for h in identities}
@@ -73,7 +73,7 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         listed = self.dossier.credentials
         if not listed.settled:
             return lost(listed)
-        states = [credential.state for credential in self.keys_of.get(owner, ())]
+        states = [credential.state for credential in self.credentials_by_owner.get(owner, ())]
         live = sum(state.value != "disabled" for state in states if state.settled)
         unread = next((state for state in states if not state.settled), None)
         if unread is not None:
@@ -81,7 +81,7 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         return Answer("known", live, "", listed.evidence)
 
     @cached_property
-    def keys_of(self) -> dict[str, list[Credential]]:
+    def credentials_by_owner(self) -> dict[str, list[Credential]]:
         """Owner → their credentials."""
         by_owner: dict[str, list[Credential]] = {}
         for credential in self.dossier.credentials.value or ():

@@ -30,7 +30,7 @@ class Permissions(Protocol):
 class IdentityView(msgspec.Struct, frozen=True):
     """An identity, with its store's roster."""
 
-    holder: Identity
+    identity: Identity
     index: StoreIndex
     permissions: Permissions
 
@@ -45,7 +45,7 @@ class CredentialView(msgspec.Struct, frozen=True):
     @property
     def owner(self) -> Identity | None:
         """The identity it belongs to, if the store has one of that name."""
-        return self.index.holders.get(self.credential.owner)
+        return self.index.identities_by_name.get(self.credential.owner)
 
     @property
     def stands_for(self) -> Identity | None:

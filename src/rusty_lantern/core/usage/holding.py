@@ -14,7 +14,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.facts.bucket_usage import full_in
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.core.model.bucket_contents import Before, Usage
+from rusty_lantern.core.model.bucket_contents import EarlierCount, Usage
 from rusty_lantern.core.model.capabilities import objects_expire
 from rusty_lantern.core.model.dossier import Dossier
 
@@ -317,5 +317,5 @@ def _with_before(bucket: Bucket, by_name: Mapping[str, Bucket], then: Dossier | 
     usage, versions = (old.usage.value, old.versions) if old else (None, None)
     if then is None or usage is None or versions is None or not usage.complete or versions.unread:
         return bucket
-    earlier = Before(then.taken, usage.bytes, versions.value.old_bytes if versions.value else 0)
+    earlier = EarlierCount(then.taken, usage.bytes, versions.value.old_bytes if versions.value else 0)
     return msgspec.structs.replace(bucket, before=Answer("known", earlier, "an earlier survey"))

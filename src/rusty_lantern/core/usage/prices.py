@@ -21,8 +21,8 @@ import msgspec
 
 from rusty_lantern.core.errors import ProblemList, nearest
 from rusty_lantern.core.usage.holding import UNKNOWN_GROUP, Holding, Kind
-from rusty_lantern.core.value_types import SIZE, NotOnScale
-from rusty_lantern.core.yaml_source import Marked, Reader, read_marked
+from rusty_lantern.core.value_types import SIZE, InvalidValue
+from rusty_lantern.core.yaml_source import FieldReader, Node, read_nodes
 
 
 class TierPrice(msgspec.Struct, frozen=True):
@@ -71,8 +71,8 @@ def read_prices(document: str, file: str, known: Collection[str] = ()) -> Prices
     """Read a price list. `known`: the estate's stores, where it may name no others. Raises `BadInput` with everything
     that is wrong with it."""
     complaints = ProblemList()
-    reader = Reader(complaints)
-    root = read_marked(document, file)
+    reader = FieldReader(complaints)
+    root = read_nodes(document, file)
     top = reader.fields(root, ("currency", "stores"), "a price list")
     currency = reader.text(top.get("currency"), "currency")
     if root.fields is not None and not re.fullmatch("[A-Z]{3}", currency):
@@ -96,7 +96,7 @@ def read_prices(document: str, file: str, known: Collection[str] = ()) -> Prices
     return Prices(currency, stores, requests)
 
 
-def _tier(reader: Reader, node: Marked) -> TierPrice:
+def _tier(reader: FieldReader, node: Node) -> TierPrice:
     fields = reader.fields(node, ("month", "restore", "shortest"), "a tier")
     if "month" not in fields and node.fields is not None:
         reader.complaints.add("a tier needs the price of a month", node.place, "month: 21 per TB")
@@ -108,14 +108,14 @@ def _tier(reader: Reader, node: Marked) -> TierPrice:
 _REQUESTS = {"one": 1, "thousand": 1_000, "million": 1_000_000}
 
 
-def _price(reader: Reader, node: Marked, *, of_requests: bool = False) -> Decimal:
+def _price(reader: FieldReader, node: Node, *, of_requests: bool = False) -> Decimal:
     """`21 per TB`: what a byte costs; `0.40 per million`: what a request costs."""
     match = re.fullmatch(r"([0-9]{1,9}(?:\.[0-9]{1,9})?) per ([A-Za-z]{1,8})", node.text or "")
     try:
         if match is None or (of_requests and match[2] not in _REQUESTS):
-            raise NotOnScale(f'"{node.text}" is no price')
+            raise InvalidValue(f'"{node.text}" is no price')
         return Decimal(match[1]) / (_REQUESTS[match[2]] if of_requests else int(str(SIZE.read(f"1 {match[2]}"))))
-    except NotOnScale as error:
+    except InvalidValue as error:
         words = "write it as 0.40 per million" if of_requests else "write it as 21 per TB"
         reader.complaints.add(str(error), node.place, words)
         return Decimal()

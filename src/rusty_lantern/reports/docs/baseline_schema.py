@@ -10,7 +10,7 @@ from typing import Any
 
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.facts.catalogue import REGISTER
-from rusty_lantern.core.value_types import Words
+from rusty_lantern.core.value_types import Levels
 
 _TEXT: dict[str, Any] = {"type": ["string", "number", "boolean"]}
 _NAMES: dict[str, Any] = {"anyOf": [_TEXT, {"type": "array", "items": _TEXT}]}
@@ -80,7 +80,7 @@ def _requirement() -> dict[str, Any]:
 def _require() -> dict[str, Any]:
     def one(name: str) -> dict[str, Any]:
         entry = REGISTER[name]
-        levels = f"; {entry.scale.name}" if isinstance(entry.scale, Words) else f"; a {entry.scale.name}"
+        levels = f"; {entry.scale.name}" if isinstance(entry.scale, Levels) else f"; a {entry.scale.name}"
         return {"$ref": "#/$defs/requirement", "description": entry.meaning + levels}
 
     own, families = _facts(one, objects=True)

@@ -40,11 +40,11 @@ from rusty_lantern.reports.results import (
     surveys,
     usage,
 )
-from rusty_lantern.stores.reachability import Reached
+from rusty_lantern.stores.reachability import StoreReached
 
 SCHEMAS: dict[str, type[Any]] = {
     "dossier": Dossier,
-    "reach": Reached,
+    "reach": StoreReached,
     "survey": surveys.SurveyResult,
     "buckets": buckets.BucketsResult,
     "show": facts.ShowResult,
@@ -101,10 +101,10 @@ Made from the tables in the code (`actions.py` and `condition_keys.py` in `core/
 KEYS_HEAD = """
 ## Condition keys
 
-*Theirs*: an outsider sends whatever they like, so the key restricts nothing. A key that is not theirs can make an
+*Caller-controlled*: an outsider sends whatever they like, so the key restricts nothing. Any other key can make an
 exposure `restricted`. A key that is not in this table is not understood, and makes `unknown` what it could change.
 
-| key | kind | theirs | why |
+| key | kind | caller-controlled | why |
 |---|---|---|---|
 """
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rusty_lantern.core.baseline.loader import SEVERITIES
-from rusty_lantern.core.history.drift_history import Standing
+from rusty_lantern.core.history.drift_history import AuditSummary
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.figures.canvas import INK, PAPER, QUIET, SEVERITY, bare, drawn
 
@@ -21,29 +21,29 @@ LEAST_OF_SPAN = 60
 """The part of the whole span that a bar takes at least."""
 
 
-def trend(standings: Sequence[Standing], baseline: str, out: Path | BytesIO, size: str = "slide") -> None:
+def trend(summaries: Sequence[AuditSummary], baseline: str, out: Path | BytesIO, size: str = "slide") -> None:
     """Draw drift by severity over the surveys, with what is unknown below.
 
     Raises `BadInput`, `CannotWrite`.
     """
-    span = f"{show_moment(standings[0].taken)} to {show_moment(standings[-1].taken)}" if standings else "no survey"
-    words = f"{len(standings)} surveys, {span}, all audited with {baseline}"
-    if not all(standing.coverage.whole for standing in standings):
+    span = f"{show_moment(summaries[0].taken)} to {show_moment(summaries[-1].taken)}" if summaries else "no survey"
+    words = f"{len(summaries)} surveys, {span}, all audited with {baseline}"
+    if not all(summary.coverage.whole for summary in summaries):
         words += "; a hollow mark: not every bucket was read"
     with drawn("Drift over time", words, out, rows=(4, 1), size=size) as (figure, (axes, below)):
-        _drift(axes, standings)
-        _unknown(below, standings)
+        _drift(axes, summaries)
+        _unknown(below, summaries)
         figure.subplots_adjust(top=0.85, right=0.84)
 
 
-def _drift(axes: Axes, standings: Sequence[Standing]) -> None:
+def _drift(axes: Axes, summaries: Sequence[AuditSummary]) -> None:
     from matplotlib.dates import date2num
 
-    days = [float(date2num(standing.taken)) for standing in standings]
+    days = [float(date2num(summary.taken)) for summary in summaries]
     width, base = _width(days), [0] * len(days)
     named: list[tuple[float, str]] = []
     for severity in SEVERITIES:
-        counts = [standing.drift_by_severity.get(severity, 0) for standing in standings]
+        counts = [summary.drift_by_severity.get(severity, 0) for summary in summaries]
         if not any(counts):
             continue
         colour, hatch = SEVERITY[severity]
@@ -54,8 +54,8 @@ def _drift(axes: Axes, standings: Sequence[Standing]) -> None:
     _room(axes, days, width)
     highest = max([*base, 1])
     axes.set_ylim(0, highest * 1.12)
-    tops = zip(days, base, standings, strict=True)
-    for day, top in ((day, top) for day, top, standing in tops if not standing.coverage.whole):
+    tops = zip(days, base, summaries, strict=True)
+    for day, top in ((day, top) for day, top, summary in tops if not summary.coverage.whole):
         axes.plot(day, top + highest * 0.05, marker="v", markersize=9, markerfacecolor=PAPER, markeredgecolor=INK)
     for place, words in _apart(named, highest * 0.055):
         axes.annotate(words, (1.01, place), xycoords=("axes fraction", "data"), va="center", fontsize=12, color=INK)
@@ -85,11 +85,11 @@ def _apart(named: list[tuple[float, str]], gap: float) -> list[tuple[float, str]
     return moved
 
 
-def _unknown(axes: Axes, standings: Sequence[Standing]) -> None:
+def _unknown(axes: Axes, summaries: Sequence[AuditSummary]) -> None:
     from matplotlib.dates import date2num
 
-    days = [float(date2num(standing.taken)) for standing in standings]
-    counts = [standing.counts.get("unknown", 0) for standing in standings]
+    days = [float(date2num(summary.taken)) for summary in summaries]
+    counts = [summary.counts.get("unknown", 0) for summary in summaries]
     axes.plot(days, counts, color=INK, linewidth=0, marker="o", markersize=6)
     axes.set_ylim(0, max([*counts, 1]) * 1.3)
     if days:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.value_types import show_bytes
-from rusty_lantern.objects.retention_summary import Kept
+from rusty_lantern.objects.retention_summary import ProtectedBytes
 from rusty_lantern.reports.figures.canvas import DEEP, INK, MILD, SAND, bare, drawn, plain
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
@@ -30,7 +30,7 @@ def protection_of(encrypted: bool | None, locked: bool | None) -> str:
     return "locked, not encrypted" if locked else "neither"
 
 
-def parts_of(view: BucketSubject, applied: Sequence[Kept]) -> Iterator[tuple[str, int]]:
+def parts_of(view: BucketSubject, applied: Sequence[ProtectedBytes]) -> Iterator[tuple[str, int]]:
     """A bucket's bytes by kind: what was seen of its objects, else what its settings certainly make of them.
 
     Without a lock none is locked. With one, or with encryption, only the objects themselves show it.
@@ -50,7 +50,7 @@ def parts_of(view: BucketSubject, applied: Sequence[Kept]) -> Iterator[tuple[str
 
 def where_data_sits(
     views: Sequence[BucketSubject],
-    applied: Mapping[str, Sequence[Kept]],
+    applied: Mapping[str, Sequence[ProtectedBytes]],
     about: OfSurvey,
     out: Path | BytesIO,
     size: str = "slide",

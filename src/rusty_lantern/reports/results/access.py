@@ -13,11 +13,11 @@ from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sen
 from rusty_lantern.core.access.login_levels import decided_of_login, without_acls
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
-from rusty_lantern.core.access.policy.identity_policies import both_sides, known_as, side_of
+from rusty_lantern.core.access.policy.identity_policies import combined_rules, identity_policies_of, principal_of
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET, door_of, public_policy
 from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
-from rusty_lantern.core.access.solver.public_policy import Public
+from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness, witness_of
 from rusty_lantern.core.answer import Partly
@@ -139,28 +139,30 @@ def decision_results(
 
 
 def _decided(
-    view: BucketSubject, asking: RequestSpec, moment: datetime, guard: Public, callers: VerbsOfCallers
+    view: BucketSubject, asking: RequestSpec, moment: datetime, guard: PublicStatus, callers: VerbsOfCallers
 ) -> DecisionResult:
     around = view.surroundings
-    holder = _holder(view, asking.caller)
-    request = request_of(asking, moment, _sender(view, asking, holder))
+    identity = _identity_called(view, asking.caller)
+    request = request_of(asking, moment, _sender(view, asking, identity))
     inside = bool(around.account) and request.caller.account == around.account
-    public = Public() if inside or holder else guard
+    public = PublicStatus() if inside or identity else guard
     rules = view.rules
-    if holder is not None:
-        rules = both_sides(rules, side_of(view.index, holder), around.account or known_as(holder).account)
+    if identity is not None:
+        rules = combined_rules(
+            rules, identity_policies_of(view.index, identity), around.account or principal_of(identity).account
+        )
     decision = decide(rules, request, public=as_match(public))
     other: OtherRequests | None = None
     if decision.allowed is not True and not asking.action:
         other = callers[asking.caller, asking.verb]
         if other is None or other.level != "closed" or asking.caller not in AUDIENCES:
-            actions = callers.actions(holder, asking.verb, rules)
+            actions = callers.actions(identity, asking.verb, rules)
             request, decision = by_another_action(asking, request, decision, rules, public, actions)
         other = None if decision.allowed or (other is not None and other.level == "closed") else other
-    if holder is not None and holder.acl_level and decision.allowed is not False:
+    if identity is not None and identity.acl_level and decision.allowed is not False:
         without = decide(without_acls(rules), request, public=as_match(public))
-        decision = decided_of_login(holder.acl_level, ACTIONS[request.action].verb, decision, without)
-    if holder is None and decision.by == NOTHING_ALLOWS:
+        decision = decided_of_login(identity.acl_level, ACTIONS[request.action].verb, decision, without)
+    if identity is None and decision.by == NOTHING_ALLOWS:
         own = {view.account, view.dossier.account.value or "", view.bucket.owner.value or ""}
         perhaps = perhaps_granted(rules, request, own)
         by = f"{perhaps}, which may be the caller's account"
@@ -170,10 +172,10 @@ def _decided(
     witness = witness_of(request, view.bucket.name, door_of(rules, decision.by))
     if asking.caller not in AUDIENCES:
         witness = msgspec.structs.replace(witness, caller=asking.caller)
-    note = BOTH_SIDES if holder else ""
-    if holder is None and inside and decision.allowed is False and decision.by == NOTHING_ALLOWS:
+    note = BOTH_SIDES if identity else ""
+    if identity is None and inside and decision.allowed is False and decision.by == NOTHING_ALLOWS:
         note = OWN_SIDE
-    elif holder is None and asking.caller not in AUDIENCES and not inside and decision.allowed and not witness.door:
+    elif identity is None and asking.caller not in AUDIENCES and not inside and decision.allowed and not witness.door:
         note = "" if rules.ids_are_names else OTHER_SIDE  # there, whom a bucket lets in needs nothing else
     return DecisionResult(
         store=view.dossier.store,
@@ -187,34 +189,36 @@ def _decided(
     )
 
 
-def _holder(view: BucketSubject, name: str) -> Identity | None:
+def _identity_called(view: BucketSubject, name: str) -> Identity | None:
     """The store's own identity of this name; None for anybody else. Raises `BadInput` for a name that nobody has."""
-    holder = view.holder(name)
-    if holder is not None or name in AUDIENCES or read_principal(name).kind != "canonical":
-        return holder
-    if any(identity.is_called(name) for identity in view.named) or not view.index.dossier.identities.settled:
+    identity = view.identity_named(name)
+    if identity is not None or name in AUDIENCES or read_principal(name).kind != "canonical":
+        return identity
+    if any(principal.is_called(name) for principal in view.named) or not view.index.dossier.identities.settled:
         return None
-    remedy = nearest(name, view.index.holders) or "a stranger is asked for by account number or resource name"
+    remedy = (
+        nearest(name, view.index.identities_by_name) or "a stranger is asked for by account number or resource name"
+    )
     raise BadInput(Problem(f'nobody called "{name}" is known to {view.dossier.store}', remedy=remedy))
 
 
-def _sender(view: BucketSubject, asking: RequestSpec, holder: Identity | None) -> Sender | None:
+def _sender(view: BucketSubject, asking: RequestSpec, identity: Identity | None) -> Sender | None:
     """Who sends the request, where it is somebody known: an identity of the store's own, or the likeliest account."""
     if asking.caller == "any-account":
         verb = ACTIONS[action_of(asking)].verb
         return Sender(likeliest_caller(view.rules, view.surroundings, verb))
     if asking.caller in AUDIENCES:
         return None
-    if holder is None:
+    if identity is None:
         called = view.rules.principal(asking.caller)
         return Sender(Caller(called.account, called.arn, called.label)) if called.label != called.name else None
-    identity, account = known_as(holder), view.surroundings.account
-    known = {key: values for key, values in identity.known if not key.endswith("/")}
-    if identity.kind == "canonical":
-        return Sender(Caller(account or OUTSIDER_ACCOUNT, "", holder.name, aliases=identity.aliases), known)
-    if identity.label != identity.name:
-        return Sender(Caller(identity.account, identity.arn, identity.label, aliases=identity.aliases), known)
-    return Sender(Caller(identity.account or account, identity.arn), known)
+    principal, account = principal_of(identity), view.surroundings.account
+    known = {key: values for key, values in principal.known if not key.endswith("/")}
+    if principal.kind == "canonical":
+        return Sender(Caller(account or OUTSIDER_ACCOUNT, "", identity.name, aliases=principal.aliases), known)
+    if principal.label != principal.name:
+        return Sender(Caller(principal.account, principal.arn, principal.label, aliases=principal.aliases), known)
+    return Sender(Caller(principal.account or account, principal.arn), known)
 
 
 def encode_lines(results: list[DecisionResult]) -> str:
@@ -239,7 +243,7 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
                     bucket=view.bucket.name,
                     verbs=verbs,
                     restrictions=sorted({reach.restriction for reach in reached.values() if reach.restriction}),
-                    identities=_holders(view, identity.label),
+                    identities=_identities_called(view, identity.label),
                 )
             )
     return rows
@@ -251,9 +255,13 @@ def unread_rules(views: Iterable[BucketSubject]) -> dict[str, str]:
     return {title: "; ".join(dict.fromkeys(why.values())) for title, why in doubted.items() if why}
 
 
-def _holders(view: BucketSubject, name: str) -> list[str] | None:
+def _identities_called(view: BucketSubject, name: str) -> list[str] | None:
     listed = view.index.dossier.identities
-    if not listed.settled or name in view.index.holders or not any(one.aliases for one in listed.value or ()):
+    if (
+        not listed.settled
+        or name in view.index.identities_by_name
+        or not any(one.aliases for one in listed.value or ())
+    ):
         return None
     return [one.name for one in listed.value or () if name in one.aliases]
 
@@ -288,9 +296,9 @@ def own_rows(
     wanted = {view.name for view in chosen if view.store == store_subject.name}
     rows = [
         IdentityAccessRow(
-            identity=holder.name,
-            resource=holder.resource,
-            kind=holder.kind,
+            identity=identity.name,
+            resource=identity.resource,
+            kind=identity.kind,
             store=store_subject.index.dossier.store,
             verbs={verb: reach.level for verb, reach in permitted.reach.items()},
             restrictions=sorted({reach.restriction for reach in permitted.reach.values() if reach.restriction}),
@@ -298,8 +306,8 @@ def own_rows(
             count=len(permitted.buckets),
             buckets=list(permitted.buckets if in_full else permitted.buckets[:FEW]),
         )
-        for holder in store_subject.index.dossier.identities.value or ()
-        for permitted in store_subject.across.of(holder)
+        for identity in store_subject.index.dossier.identities.value or ()
+        for permitted in store_subject.across.of(identity)
     ]
     if not chosen:
         return rows

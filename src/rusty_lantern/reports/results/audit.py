@@ -12,7 +12,7 @@ import msgspec
 from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.answer import Evidence
 from rusty_lantern.core.audit.audit import Audit
-from rusty_lantern.core.audit.waivers import Waived
+from rusty_lantern.core.audit.waivers import WaiverState
 from rusty_lantern.core.baseline.evaluation import (
     STATUSES,
     Finding,
@@ -21,8 +21,8 @@ from rusty_lantern.core.baseline.evaluation import (
     tally_words,
 )
 from rusty_lantern.core.baseline.loader import Baseline
-from rusty_lantern.core.history.drift_changes import Turned
-from rusty_lantern.core.history.drift_history import Begun, Since
+from rusty_lantern.core.history.drift_changes import DriftTurns
+from rusty_lantern.core.history.drift_history import DriftStart, DriftStarts
 from rusty_lantern.core.object_rules.sampling import bound
 from rusty_lantern.core.object_rules.tally import Tally
 from rusty_lantern.core.remediation.advice import advice
@@ -131,15 +131,15 @@ def audit_result(
     moment: datetime,
     baseline: Baseline,
     audit: Audit,
-    since: Begun | None = None,
-    turned: Turned | None = None,
+    since: DriftStarts | None = None,
+    turned: DriftTurns | None = None,
     *,
     most: int | None = None,
     too_old: str = "",
 ) -> AuditResult:
     """An audit as a result. `turned`: how drift changed since the survey before; None where there is none. `most`: the
     overview, with no more subjects than these; without, each drift and each unknown too."""
-    begun = since or Begun()
+    begun = since or DriftStarts()
     counts = audit.counts()
     return AuditResult(
         survey=survey.name,
@@ -164,7 +164,7 @@ def audit_result(
     )
 
 
-def waiver_result(waived: Waived) -> WaiverResult:
+def waiver_result(waived: WaiverState) -> WaiverResult:
     """The state of a waiver, as a result."""
     waiver = waived.waiver
     return WaiverResult(
@@ -173,7 +173,7 @@ def waiver_result(waived: Waived) -> WaiverResult:
     )  # fmt: skip
 
 
-def finding_result(finding: Finding, since: Since | None = None) -> FindingResult:
+def finding_result(finding: Finding, since: DriftStart | None = None) -> FindingResult:
     """One judgement as a result."""
     requirement, observed = finding.requirement, finding.observed
     drifted = finding.status == "drift"

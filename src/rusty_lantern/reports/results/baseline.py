@@ -7,7 +7,7 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.baseline.evaluation import Required
+from rusty_lantern.core.baseline.evaluation import RequirementInForce
 from rusty_lantern.core.baseline.examples import Outcome
 from rusty_lantern.core.baseline.lint import LintWarning
 from rusty_lantern.core.baseline.loader import Baseline
@@ -75,7 +75,9 @@ class EffectiveSheet(msgspec.Struct, frozen=True, kw_only=True):
     required: list[EffectiveRow]
 
     @classmethod
-    def of(cls, baseline: Baseline, bucket: str, moment: datetime, required: Sequence[Required]) -> EffectiveSheet:
+    def of(
+        cls, baseline: Baseline, bucket: str, moment: datetime, required: Sequence[RequirementInForce]
+    ) -> EffectiveSheet:
         """The requirements in force on a bucket."""
         rows = [
             EffectiveRow(

@@ -34,5 +34,5 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
                 if name not in ("anonymous_test", "table")
                 and all(getattr(b, name).state == "failed" for b in dossier.buckets)
             ]
-        usable = dossier is not None and not any(fault.grave for fault in faults)
+        usable = dossier is not None and not any(fault.fatal for fault in faults)
         return cls(file=file, usable=usable, faults=faults, contains=contains, left_out=left_out)

@@ -138,16 +138,16 @@ def against_baseline(judge: Judge | None, subject: Subject | None) -> AgainstBas
 def identity_rows(store_subject: StoreSubject, judge: Judge | None) -> list[IdentityRow]:
     """Every identity of a store."""
     rows = []
-    for holder in store_subject.index.dossier.identities.value or ():
-        subject = store_subject.identity(holder)
+    for identity in store_subject.index.dossier.identities.value or ():
+        subject = store_subject.identity(identity)
         fact = Facts(subject)
         rows.append(
             IdentityRow(
-                store=store_subject.index.dossier.store, name=holder.name, kind=_kind(fact("kind"), holder),
+                store=store_subject.index.dossier.store, name=identity.name, kind=_kind(fact("kind"), identity),
                 state=fact("state"), mfa=fact("mfa"), password=fact("password"), password_idle=fact("password-idle"),
                 active_keys=fact("active-keys"), groups=fact("groups"), can=fact("permissions"),
-                can_at_least=_least(store_subject, holder),
-                excess_permissions=fact("excess-permissions") if holder.may.value is not None else None,
+                can_at_least=_least(store_subject, identity),
+                excess_permissions=fact("excess-permissions") if identity.may.value is not None else None,
                 well_known_name=fact("well-known-name") == "on", unknown=fact.unknown,
                 against_baseline=against_baseline(judge, subject),
             )
@@ -179,14 +179,16 @@ def credential_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Cr
     return rows
 
 
-def _kind(kind: Any, holder: Identity | None) -> Any:
+def _kind(kind: Any, identity: Identity | None) -> Any:
     """What it is; `user` where it is a person or a service, and the store does not say which."""
-    return "user" if kind is None and holder is not None and holder.kind == "user" else kind
+    return "user" if kind is None and identity is not None and identity.kind == "user" else kind
 
 
-def _least(store_subject: StoreSubject, holder: Identity | None) -> str:
+def _least(store_subject: StoreSubject, identity: Identity | None) -> str:
     return (
-        store_subject.across.least(holder) if holder is not None and store_subject.index.dossier.listing.settled else ""
+        store_subject.across.least(identity)
+        if identity is not None and store_subject.index.dossier.listing.settled
+        else ""
     )
 
 

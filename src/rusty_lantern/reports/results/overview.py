@@ -9,7 +9,7 @@ import msgspec
 
 from rusty_lantern.core.audit.overview import Deadline, Overview, SubjectDrift, UnknownReason
 from rusty_lantern.core.audit.public_buckets import PublicBucket, requirement_words
-from rusty_lantern.core.history.drift_changes import Turned
+from rusty_lantern.core.history.drift_changes import DriftTurns
 from rusty_lantern.core.value_types import show_names
 
 _SHOWN_BY = {
@@ -129,7 +129,7 @@ class OverviewResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def overview_result(
-    overview: Overview, moment: datetime, turned: Turned | None, unread: Sequence[str] = (), most: int | None = None
+    overview: Overview, moment: datetime, turned: DriftTurns | None, unread: Sequence[str] = (), most: int | None = None
 ) -> OverviewResult:
     """An overview as a result. `turned`: how drift changed since the survey before; None where there is none.
     `unread`: stores whose buckets could not be listed; `most`: how many subjects that drift are shown, if not all."""
@@ -150,7 +150,7 @@ def overview_result(
     )
 
 
-def _since(turned: Turned) -> SinceRow:
+def _since(turned: DriftTurns) -> SinceRow:
     counts = turned.counts
     return SinceRow(
         taken=turned.since, new=counts["new"], worse=counts["worse"], resolved=counts["resolved"],

@@ -144,7 +144,9 @@ def _judged(view: BucketSubject, judge: Judge) -> list[Finding]:
 
 def _changes(current: BucketSubject, after: BucketSubject, own: Sequence[Difference]) -> list[ChangeResult]:
     """What each gains and loses. One of the store's own is shown once, by both sides, though rules may name it too."""
-    others = (one for one in differences(current, after) if one.kind != "named" or current.holder(one.who) is None)
+    others = (
+        one for one in differences(current, after) if one.kind != "named" or current.identity_named(one.who) is None
+    )
     return [
         ChangeResult(
             audience=one.who, verb=one.verb, before=one.before, after=one.after,

@@ -14,7 +14,7 @@ from itertools import chain
 import msgspec
 
 from rusty_lantern import __version__
-from rusty_lantern.archive.surveys import Kept, Survey
+from rusty_lantern.archive.surveys import HistoryEntry, Survey
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.audit.audit import Audit
@@ -25,8 +25,8 @@ from rusty_lantern.core.baseline.evaluation import STATUSES, Finding, Key, Statu
 from rusty_lantern.core.baseline.loader import SEVERITIES, Baseline, Requirement
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import AREAS, Area, lookup
-from rusty_lantern.core.history.drift_changes import Turned
-from rusty_lantern.core.history.drift_history import Begun
+from rusty_lantern.core.history.drift_changes import DriftTurns
+from rusty_lantern.core.history.drift_history import DriftStarts
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult, audit_result, finding_result
@@ -76,7 +76,7 @@ class BucketLine(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class SurveyLine(msgspec.Struct, frozen=True, kw_only=True):
-    """A kept survey: its hash, and whether it is as it was written."""
+    """A saved survey: its hash, and whether it is as it was written."""
 
     survey: str
     sha256: str
@@ -124,10 +124,10 @@ def report_result(
     baseline: Baseline,
     judged: Audit,
     views: Sequence[BucketSubject],
-    since: Begun,
+    since: DriftStarts,
     remedies: Sequence[tuple[Remedy, Sequence[Key]]],
-    kept: Sequence[Kept],
-    turned: Turned | None,
+    kept: Sequence[HistoryEntry],
+    turned: DriftTurns | None,
     only_for: str = "",
     maybe_for: Sequence[str] = (),
     *,

@@ -7,14 +7,14 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.archive.surveys import Kept, Manifest, Survey
+from rusty_lantern.archive.surveys import HistoryEntry, Manifest, Survey
 from rusty_lantern.core.answer import NOT_IN_DOSSIER
-from rusty_lantern.core.history.drift_history import DriftDuration, Standing
+from rusty_lantern.core.history.drift_history import AuditSummary, DriftDuration
 from rusty_lantern.core.model.capabilities import FIELD_WORDS, PROTOCOLS
 
 
 class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
-    """One kept survey. `wrong` says what is not as it was written; empty where nothing is."""
+    """One saved survey. `wrong` says what is not as it was written; empty where nothing is."""
 
     survey: str
     taken: datetime | None
@@ -77,18 +77,18 @@ class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
     """Store → how many identities, groups, credentials, encryption keys and links it showed."""
 
 
-def history_row(kept: Kept, standing: Standing | None = None) -> HistoryRow:
+def history_row(kept: HistoryEntry, summary: AuditSummary | None = None) -> HistoryRow:
     """One saved survey, with its result where that is known."""
     manifest = kept.manifest
     judged = (
         {
-            "buckets": standing.buckets,
-            "drift_by_severity": standing.drift_by_severity,
-            "unknown": standing.counts.get("unknown", 0),
-            "waived": standing.counts.get("waived", 0),
-            "exposed": standing.exposed,
+            "buckets": summary.buckets,
+            "drift_by_severity": summary.drift_by_severity,
+            "unknown": summary.counts.get("unknown", 0),
+            "waived": summary.counts.get("waived", 0),
+            "exposed": summary.exposed,
         }
-        if standing
+        if summary
         else {}
     )
     return HistoryRow(

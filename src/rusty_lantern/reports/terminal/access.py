@@ -27,7 +27,7 @@ from rusty_lantern.reports.terminal.layout import (
     next_step,
     verbs_in_short,
 )
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 _SAYS = {
     "allows": STYLES["open"],
@@ -49,7 +49,7 @@ def why_view(screen: Console, result: DecisionResult) -> None:
     for name, value in {**request.headers, **request.circumstances}.items():
         line(screen, f"{name}: {value}", indent=2)
     screen.print()
-    grid = Grid("rule", "says", "why", shrink=(2, 0), floors={2: 24})
+    grid = Table("rule", "says", "why", shrink=(2, 0), floors={2: 24})
     for step in result.steps:
         grid.add(step.rule, (step.says, _SAYS.get(step.says, "dim")), (step.why, "dim"))
     if result.steps:
@@ -97,7 +97,7 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
         line(screen, (title, "bold"))
     else:
         heading(screen, title, result)
-    grid = Grid("identity", "account", "bucket", "permissions", "condition", shrink=(3, 4), lead=0,
+    grid = Table("identity", "account", "bucket", "permissions", "condition", shrink=(3, 4), lead=0,
                 floors={3: 12, 4: 14}, sparse=(4,))  # fmt: skip
     for row in result.access:
         side = SIDES[row.inside]
@@ -137,7 +137,7 @@ def _who_can(screen: Console, result: AccessResult) -> None:
             line(screen, (f"Who can use {bucket}", "bold"))
         else:
             heading(screen, f"Who can use {bucket}", result)
-        grid = Grid("verb", "who", shrink=(1,))
+        grid = Table("verb", "who", shrink=(1,))
         for row in rows:
             others = bool(row.unknown_because)
             who = ", ".join([*row.names, "perhaps others"] if others else row.names) or "nobody"
@@ -167,7 +167,7 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
         line(
             screen, ("What the stores' own identities can do, by their own permissions and the buckets' rules", "bold")
         )
-        grid = Grid("identity", "permissions", "buckets", "which", "condition", shrink=(1, 3, 4), right=(2,), lead=0,
+        grid = Table("identity", "permissions", "buckets", "which", "condition", shrink=(1, 3, 4), right=(2,), lead=0,
                     floors={1: 14, 3: 18, 4: 14}, sparse=(4,))  # fmt: skip
         folded = {} if in_full else _unknown_for_many(result.identities)
         for row in result.identities:

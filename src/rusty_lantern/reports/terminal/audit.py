@@ -9,7 +9,7 @@ from rusty_lantern.reports.results.audit import AuditResult, FindingResult
 from rusty_lantern.reports.results.overview import OverviewResult, in_days_from
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, left_out, line, many, styled, terse
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 MOST_PUBLIC, MOST_SUBJECTS, MOST_UNKNOWN, MOST_NAMED = 8, 20, 8, 8
 """Rows of each part of the first screen; how many more there are is said below them."""
@@ -76,7 +76,7 @@ def _deadlines(screen: Console, overview: OverviewResult) -> None:
     if not overview.deadlines:
         return
     _title(screen, "Deadlines")
-    grid = Grid("when", "what", shrink=(1,))
+    grid = Table("when", "what", shrink=(1,))
     for one in overview.deadlines:
         style = STYLES["critical"] if one.what == "scheduled for deletion" else STYLES["medium"]
         name = f"{one.store}/{one.name}" if one.name != one.store else one.store
@@ -95,7 +95,7 @@ def _public(screen: Console, overview: OverviewResult) -> None:
     shown = wide[:MOST_PUBLIC]
     accounts, limited = any(one.accounts_only for one in shown), any(one.restricted for one in shown)
     headings = ["bucket", "open to anyone", *["any account"] * accounts, *["restricted"] * limited, ""]
-    grid = Grid(*headings, shrink=range(1, len(headings) - 1), lead=0)
+    grid = Table(*headings, shrink=range(1, len(headings) - 1), lead=0)
     for one in shown:
         style = STYLES["open" if one.drift else "low"]
         verbs: list[Cell] = [(", ".join(verb for verb in one.open if verb not in one.accounts_only), style)]
@@ -128,7 +128,7 @@ def _subjects(screen: Console, overview: OverviewResult) -> None:
     if not overview.subjects:
         return
     _title(screen, "Drift, the worst subjects first")
-    grid = Grid("severity", "subject", "drift", "main cause", "see", shrink=(3,), right=(2,), floors={3: 30})
+    grid = Table("severity", "subject", "drift", "main cause", "see", shrink=(3,), right=(2,), floors={3: 30})
     for one in overview.subjects[:MOST_SUBJECTS]:
         name = f"{one.store}/{one.name}" if one.kind == "bucket" else f"{one.kind} {one.name}"
         name = f"store {one.store}" if one.kind == "store" else name
@@ -176,7 +176,7 @@ def _drift(screen: Console, result: AuditResult) -> None:
     since = ("since",) if looked_back else ()
     headings = ("subject", "severity", "fact", "required", "observed", *since, "set by (line, sheet)")
     last = len(headings) - 1
-    grid = Grid(*headings, shrink=(2, 3, 4, last), lead=0, floors={2: 16, 3: 10, 4: 10, last: 14})
+    grid = Table(*headings, shrink=(2, 3, 4, last), lead=0, floors={2: 16, 3: 10, 4: 10, last: 14})
     for finding in result.drift:
         cells: list[Cell] = [
             (_name(finding), "bold"), styled(finding.severity), finding.fact,

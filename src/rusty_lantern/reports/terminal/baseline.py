@@ -7,7 +7,7 @@ from rich.console import Console
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.baseline import BaselineCheck, EffectiveSheet, ExamplesResult
 from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step, styled
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 
 def check_view(screen: Console, result: BaselineCheck) -> None:
@@ -33,7 +33,7 @@ def sheet_view(screen: Console, result: EffectiveSheet) -> None:
     line(screen, (result.bucket, "bold"), f"  {result.baseline}")
     line(screen, (f"as of {show_moment(result.as_of)}", "dim"))
     screen.print()
-    grid = Grid("fact", "required", "severity", "set by (sheet, line)", "overrides", shrink=(1, 3, 4),
+    grid = Table("fact", "required", "severity", "set by (sheet, line)", "overrides", shrink=(1, 3, 4),
                 floors={1: 12, 3: 16, 4: 12})  # fmt: skip
     for row in result.required:
         name = row.line.split(":")

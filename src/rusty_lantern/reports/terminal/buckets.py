@@ -9,7 +9,7 @@ from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.buckets import BucketRow, BucketsResult
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, styled
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 STATUS_ORDER = ("drift", "unknown", "waived", "ok")
 
@@ -17,7 +17,7 @@ STATUS_ORDER = ("drift", "unknown", "waived", "ok")
 def buckets_view(screen: Console, result: BucketsResult) -> None:
     """One line a bucket, and totals."""
     heading(screen, "Buckets", result)
-    grid = Grid(
+    grid = Table(
         "bucket", "region", "created", "objects", "bytes", "exposure", "versions", "encryption", "lock", "steward",
         shrink=(5, 9), right=(3, 4), drop=(2, 3, 1, 8), lead=0, floors={5: 16},
     )  # fmt: skip

@@ -33,7 +33,7 @@ from rusty_lantern.reports.terminal.layout import (
     terse,
     verbs_in_short,
 )
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 TURNS = {"new": "drift", "worse": "critical", "resolved": "ok", "waived": "waived", "now known": "",
          "no longer known": "unknown"}  # fmt: skip
@@ -189,7 +189,7 @@ def _drift(screen: Console, rows: list[DriftRow]) -> None:
         return
     screen.print()
     line(screen, ("Drift", "bold"))
-    grid = Grid("subject", "change", "severity", "fact", "required", "before", "now",
+    grid = Table("subject", "change", "severity", "fact", "required", "before", "now",
                 shrink=(3, 4, 5, 6), lead=0, floors={3: 18, 4: 10, 5: 10, 6: 10})  # fmt: skip
     unlisted: dict[tuple[str, str], list[DriftRow]] = {}
     listed = []
@@ -237,7 +237,7 @@ def _rest(
     screen.print()
     line(screen, ("Other changes", "bold"))
     last = "by whom" if any(row.causes is not None for row in facts) else "why"
-    grid = Grid("subject", "fact", *titles[1:], last, shrink=(1, 2, 3, 4), lead=0, floors={1: 16, 2: 10, 3: 10, 4: 14})
+    grid = Table("subject", "fact", *titles[1:], last, shrink=(1, 2, 3, 4), lead=0, floors={1: 16, 2: 10, 3: 10, 4: 14})
     for row, title in _folded(
         _together(facts), lambda row: (row.change, row.fact, row.before, row.after, row.note, _caused(row))
     ):

@@ -6,11 +6,11 @@ from rich.console import Console
 
 from rusty_lantern.reports.results.dossier import CheckResult
 from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 
 def check_view(screen: Console, result: CheckResult) -> None:
-    """The faults, grave ones first; what it holds; what it leaves out."""
+    """The faults, fatal ones first; what it holds; what it leaves out."""
     word, style = ("a dossier that can be judged by", "ok") if result.usable else ("not to be judged by", "critical")
     line(screen, (result.file, "bold"), "  ", (word, STYLES[style]))
     contains = [
@@ -20,9 +20,9 @@ def check_view(screen: Console, result: CheckResult) -> None:
         line(screen, (join(contains).replace("identitys", "identities"), "dim"))
     if result.faults:
         screen.print()
-        grid = Grid("where", "what is wrong", "remedy", shrink=(0, 1, 2), floors={0: 14, 1: 20, 2: 20})
-        for fault in sorted(result.faults, key=lambda f: not f.grave):
-            grid.add((fault.pointer, "bold"), (fault.what, STYLES["high" if fault.grave else "medium"]), fault.hint)
+        grid = Table("where", "what is wrong", "remedy", shrink=(0, 1, 2), floors={0: 14, 1: 20, 2: 20})
+        for fault in sorted(result.faults, key=lambda f: not f.fatal):
+            grid.add((fault.pointer, "bold"), (fault.what, STYLES["high" if fault.fatal else "medium"]), fault.hint)
         grid.show(screen)
     if result.left_out:
         screen.print()

@@ -12,14 +12,14 @@ from rusty_lantern.reports.results.encryption import EncryptionResult, KeyRow, O
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.identities import in_days, known, remark_words, unread_lines, worst_of
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, when
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 
 def encryption_view(screen: Console, result: EncryptionResult) -> None:
     """The keys, the worst first, with what depends on each; then what encrypts the buckets."""
     heading(screen, "Encryption at rest", result)
     if result.keys:
-        grid = Grid("encryption key", "state", "region", "kept in", "rotates every", "age", "store can use",
+        grid = Table("encryption key", "state", "region", "kept in", "rotates every", "age", "store can use",
                     "buckets",
                     "drift", shrink=(1, 3, 8), right=(5, 7), lead=0, drop=(4, 5),
                     floors={1: 9, 3: 9, 8: 16})  # fmt: skip
@@ -87,7 +87,7 @@ def _protection(screen: Console, rows: Sequence[ProtectionRow]) -> None:
         name = f"{row.store}/{row.bucket}" if several else row.bucket
         alike.setdefault((by, row.key or "", "; ".join(notes)), []).append(name)
     order = ("none", "unknown", "provider-managed", "customer-provided", "customer-managed")
-    grid = Grid("encryption", "encryption key", "buckets", "problem", "which", shrink=(1, 3, 4), right=(2,),
+    grid = Table("encryption", "encryption key", "buckets", "problem", "which", shrink=(1, 3, 4), right=(2,),
                 floors={3: 14, 4: 20})  # fmt: skip
     for (by, key, notes_), names in sorted(alike.items(), key=lambda item: (order.index(item[0][0]), item[0])):
         style = STYLES["medium"] if by == "none" else STYLES["unknown"] if by == "unknown" else ""

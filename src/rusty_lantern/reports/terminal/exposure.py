@@ -26,7 +26,7 @@ from rusty_lantern.reports.terminal.layout import (
     line,
     many,
 )
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 WHO = {
     "anyone": "Anyone on the Internet, without credentials,",
@@ -62,7 +62,7 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     heading(screen, "Public access", result, many(len(result.buckets), "bucket"))
     rows = sorted(result.buckets, key=_how_open)
     shown = rows if len(rows) <= MOST_CLOSED else [row for row in rows if row.through_roles or not _closed(row)]
-    grid = Grid("bucket", *(VERB_HEADINGS.get(verb, verb) for verb in VERBS), lead=0)
+    grid = Table("bucket", *(VERB_HEADINGS.get(verb, verb) for verb in VERBS), lead=0)
     for row in shown:
         grid.add((f"{row.store}/{row.bucket}", "bold"), *(_cell(row, verb) for verb in VERBS))
     if shown:
@@ -178,7 +178,7 @@ def _probed(screen: Console, probed: list[Probed]) -> None:
     if not probed:
         line(screen, ("no bucket was tested, so nothing is confirmed", STYLES["unknown"]))
         return
-    grid = Grid("bucket", "verb", "verdict", "answer", "outcome", "note", shrink=(5,), lead=0)
+    grid = Table("bucket", "verb", "verdict", "answer", "outcome", "note", shrink=(5,), lead=0)
     styles = {"agrees": STYLES["ok"], "disagrees": STYLES["critical"], "ambiguous": STYLES["unknown"]}
     agreed = [probe for probe in probed if probe.outcome == "agrees"]
     line(screen, (f"{len(agreed)} of {len(probed)} answers agree with the verdict", STYLES["ok"] if agreed else ""))

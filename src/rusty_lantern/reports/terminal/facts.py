@@ -10,7 +10,7 @@ from rusty_lantern.reports.results.facts import FactResult, RequiredResult, Show
 from rusty_lantern.reports.terminal.audit import line_of
 from rusty_lantern.reports.terminal.buckets import STATUS_ORDER
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, styled
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 
 def show_view(screen: Console, result: ShowResult, *, evidence: bool = False) -> None:
@@ -26,7 +26,7 @@ def show_view(screen: Console, result: ShowResult, *, evidence: bool = False) ->
         screen.print()
         line(screen, ("Not required", "bold"))
     headings = ("fact", "value", "why", *(("evidence",) if evidence else ()))
-    grid = Grid(*headings, shrink=(1, 2, 3), floors={1: 10, 2: 16, 3: 16})
+    grid = Table(*headings, shrink=(1, 2, 3), floors={1: 10, 2: 16, 3: 16})
     names_by_reason: dict[str, list[str]] = {reason: [] for reason in UNTOLD}
     for row in facts:
         if row.note in names_by_reason and row.state in ("unsupported", "failed"):
@@ -58,7 +58,7 @@ def _without_repeats(facts: list[FactResult]) -> list[FactResult]:
 
 def _required_table(screen: Console, required: list[RequiredResult]) -> None:
     """What is required, the worst first; below, the reasons in full."""
-    grid = Grid("status", "severity", "fact", "required", "observed", "set by (line, sheet)", shrink=(5, 3, 4, 2),
+    grid = Table("status", "severity", "fact", "required", "observed", "set by (line, sheet)", shrink=(5, 3, 4, 2),
                 floors={2: 20})  # fmt: skip
     for row in sorted(required, key=lambda r: (STATUS_ORDER.index(r.status), SEVERITIES.index(r.severity))):
         severity: Cell = styled(row.severity) if row.status == "drift" else ""

@@ -8,14 +8,14 @@ from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.results.surveys import DriftDurationResult, HistoryResult, HistoryRow
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 STATUS_ORDER = ("drift", "unknown", "waived", "ok")
 
 
 def history_view(screen: Console, result: HistoryResult) -> None:
     """One line a survey with its result; what is wrong in full; how long drifts lasted."""
-    grid = Grid(
+    grid = Table(
         "survey", "buckets", *SEVERITIES, "unknown", "waived", "open to anyone", "sha-256", "integrity", "stores",
         "limited to", shrink=(8, 11, 12), right=(1, 2, 3, 4, 5, 6, 7), drop=(12, 9, 11, 8, 1), lead=0, sparse=(12,),
     )  # fmt: skip
@@ -60,7 +60,7 @@ def _state(row: HistoryRow, result: HistoryResult) -> Cell:
     return f"verified, {signed}", STYLES["ok"]
 
 
-def _history_row(grid: Grid, row: HistoryRow, result: HistoryResult) -> None:
+def _history_row(grid: Table, row: HistoryRow, result: HistoryResult) -> None:
     read = sum(number for number in row.stores.values() if number is not None)
     unread = [name for name, number in row.stores.items() if number is None]
     whole = f"{len(row.stores) - len(unread)} read"

@@ -12,7 +12,7 @@ from rusty_lantern.reports.results.identities import AgainstBaseline, Credential
 from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, line, many, next_step, verbs_in_short
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 
 def in_days(seconds: int | None) -> str:
@@ -69,7 +69,7 @@ def credentials_view(screen: Console, result: CredentialsResult) -> None:
     heading(screen, "Access keys and identities", result, *stores)
     rows = sorted(result.credentials, key=lambda r: (worst_of(r.against_baseline), r.store, r.owner, r.key))
     if rows:
-        grid = Grid("owner", "kind", "credential", "age", "idle", "permissions", "drift", shrink=(1, 5, 6),
+        grid = Table("owner", "kind", "credential", "age", "idle", "permissions", "drift", shrink=(1, 5, 6),
                     right=(3, 4), lead=0, floors={1: 8, 5: 12, 6: 16})  # fmt: skip
         for row in rows:
             grid.add(*_credential(row))
@@ -127,7 +127,7 @@ def _people(screen: Console, identities: Sequence[IdentityRow]) -> None:
         return
     screen.print()
     line(screen, ("Identities with a password, or with drift", "bold"))
-    grid = Grid("identity", "kind", "MFA", "signed in", "active keys", "permissions", "excess", "drift",
+    grid = Table("identity", "kind", "MFA", "signed in", "active keys", "permissions", "excess", "drift",
                 shrink=(5, 6, 7), right=(3, 4), lead=0, floors={5: 12, 6: 10, 7: 14})  # fmt: skip
     for row in sorted(people, key=lambda r: (worst_of(r.against_baseline), r.store, r.name)):
         signed_in = "" if row.password != "on" else in_days(row.password_idle)
@@ -151,7 +151,7 @@ def _found_in_files(screen: Console, result: CredentialsResult) -> None:
         line(screen, ("No secrets were found in the files.", STYLES["ok"]))
         return
     line(screen, ("Secrets found in files", STYLES["critical"]))
-    grid = Grid("file and line", "what", "access key", "owner", "state", shrink=(1,), lead=0)
+    grid = Table("file and line", "what", "access key", "owner", "state", shrink=(1,), lead=0)
     for leak in result.found_in_files:
         whose = f"{leak.store}: {leak.owner}" if leak.store else ("in no surveyed store" if leak.key else "")
         grid.add((f"{leak.file}:{leak.line}", "bold"), leak.what, leak.key, whose, leak.state)

@@ -10,7 +10,7 @@ from rusty_lantern.reports.results.links import LinkRow, LinksResult
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.identities import known, remark_words, unread_lines, worst_of
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, next_step
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 
 def links_view(screen: Console, result: LinksResult) -> None:
@@ -24,7 +24,7 @@ def links_view(screen: Console, result: LinksResult) -> None:
     if rows:
         headings = ("target", "allows", "status", "issued", "expires", "signed by", "drift")
         mined = any(row.found for row in rows)
-        grid = Grid(*headings, *(["found"] if mined else []), shrink=(1, 5, 6, 7), lead=0, floors={1: 8, 6: 16})
+        grid = Table(*headings, *(["found"] if mined else []), shrink=(1, 5, 6, 7), lead=0, floors={1: 8, 6: 16})
         for row in rows:
             grid.add(*_link(row), *([(row.found, "dim")] if mined else []))
         grid.show(screen)

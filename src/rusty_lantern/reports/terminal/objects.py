@@ -19,7 +19,7 @@ from rusty_lantern.reports.results.objects import (
 )
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step, styled
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 PERIOD_WORDS = {
     "compliance": "compliance: nobody can delete before the date",
@@ -55,7 +55,7 @@ def objects_view(screen: Console, result: ObjectsResult, *, whole: bool = False)
         _looked(screen, result.tables)
         return
     rows = [row for row in result.requirements if whole or row.status != "ok"]
-    wide = Grid(
+    wide = Table(
         "bucket", "status", "severity", "objects.", "required", "checked", "fail", "not inspected", "bytes",
         shrink=(3, 4), right=(5, 6, 7, 8), lead=0, drop=(8,), floors={3: 16, 4: 12},
     )  # fmt: skip
@@ -94,7 +94,7 @@ def _explained(screen: Console, row: ObjectRow) -> None:
     said = f"  {row.fact}" + (f": {tally.words}" if tally.sampled else "")
     line(screen, (f"{row.store}/{row.bucket}", "bold"), said, indent=2)
     if row.prefixes:
-        grid = Grid("prefix", "fail", "checked", "bytes", shrink=(0,), right=(1, 2, 3))
+        grid = Table("prefix", "fail", "checked", "bytes", shrink=(0,), right=(1, 2, 3))
         for part in row.prefixes:
             grid.add(part.prefix or "(no prefix)", f"{part.failed:,}", f"{part.checked:,}", show_bytes(part.bytes))
         grid.show(screen, indent=6)
@@ -134,7 +134,7 @@ def retention_view(screen: Console, result: RetentionResult) -> None:
     if not result.buckets:
         _looked_into(screen, result)
         return
-    grid = Grid(
+    grid = Table(
         "bucket", "versions", "compliance", "governance", "legal hold", "deletable now", "unknown",
         "unprotected over protected", "marker over protected", "default", "retention",
         right=(1, 2, 3, 4, 5, 6, 7, 8), lead=0, shrink=(9, 10), drop=(9, 1), floors={9: 12, 10: 14},
@@ -235,7 +235,7 @@ def _one(screen: Console, row: RetentionRow) -> None:
     if row.inspected < row.versions:
         line(screen, (f"{row.inspected:,} of {row.versions:,} versions were inspected", STYLES["unknown"]), indent=2)
     screen.print()
-    grid = Grid("protected by", "legal hold", "deletable now by", "versions", "bytes", right=(3, 4), shrink=(0,))
+    grid = Table("protected by", "legal hold", "deletable now by", "versions", "bytes", right=(3, 4), shrink=(0,))
     for group in sorted(row.retention.groups, key=lambda group: list(PERIOD_WORDS).index(group.retention)):
         who = "-" if group.retention == "delete-marker" else group.deletable_by
         grid.add(
@@ -244,7 +244,7 @@ def _one(screen: Console, row: RetentionRow) -> None:
         )  # fmt: skip
     grid.show(screen, indent=2)
     screen.print()
-    keys = Grid("objects with", "objects", "first", right=(1,), shrink=(2,))
+    keys = Table("objects with", "objects", "first", right=(1,), shrink=(2,))
     states = sorted(row.retention.keys, key=lambda keys: list(STATE_WORDS).index(keys.state))
     for state in states:
         first = ", ".join(state.examples) if state.state not in ("protected", "unprotected") else state.examples[0]
@@ -284,10 +284,10 @@ def _odd(screen: Console, row: RetentionRow) -> None:
         line(screen, (words, STYLES["medium"]), indent=2)
     governed = sum(group.versions for group in summary.groups if group.retention == "governance")
     if governed:
-        holders = ", ".join(row.bypass_holders) or "nobody, by the bucket's rules"
+        identities = ", ".join(row.bypass_holders) or "nobody, by the bucket's rules"
         line(
             screen,
-            f"can bypass governance retention: {holders}; administrators of the owner's account are not known",
+            f"can bypass governance retention: {identities}; administrators of the owner's account are not known",
             indent=2,
         )
     screen.print()
@@ -302,7 +302,7 @@ def _history(screen: Console, key: str, history: list[VersionRow], as_of: dateti
     """All versions of one key, the newest first."""
     line(screen, (key, "bold"), f"  {many(len(history), 'version')}")
     screen.print()
-    grid = Grid(
+    grid = Table(
         "", "stored", "version", "size", "protected by", "until", "left", "deletable now by", shrink=(2,), right=(3,)
     )
     for row in history:

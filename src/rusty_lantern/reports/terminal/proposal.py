@@ -17,7 +17,7 @@ from rusty_lantern.reports.terminal.layout import (
     styled,
     terse,
 )
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 
 def tries_view(screen: Console, results: Sequence[TryResult]) -> None:
@@ -34,7 +34,7 @@ def try_view(screen: Console, result: TryResult) -> None:
     line(screen, (title, "bold"))
     line(screen, (f"as of {show_moment(result.as_of)}; nothing was sent anywhere", "dim"))
     screen.print()
-    grid = Grid("audience", *(VERB_HEADINGS.get(verb, verb) for verb in VERBS), shrink=(0,))
+    grid = Table("audience", *(VERB_HEADINGS.get(verb, verb) for verb in VERBS), shrink=(0,))
     for audience, verdicts in result.exposure.items():
         cells = [verdicts[verb].verdict for verb in VERBS]
         grid.add(audience, *(("·" if cell == "closed" else cell, STYLES[cell]) for cell in cells))
@@ -72,9 +72,9 @@ def _gained_and_lost(screen: Console, changes: Sequence[ChangeResult], unseen: s
             by_name.setdefault(change.audience, []).append(change)
     alike: dict[tuple[object, ...], list[str]] = {}
     for name, mine in by_name.items():
-        told_of = (name,) if len(by_name) < MANY_NAMES else ()
+        by_itself = (name,) if len(by_name) < MANY_NAMES else ()
         kind = tuple((one.verb, one.gained is None, one.lost is None, one.sure) for one in mine)
-        alike.setdefault((*kind, *told_of), []).append(name)
+        alike.setdefault((*kind, *by_itself), []).append(name)
     for names in alike.values():
         _changes_of(screen, show_names(names), by_name[names[0]])
     if unseen:
@@ -129,7 +129,7 @@ def _would(screen: Console, result: TryResult) -> None:
         line(screen, ("It would not drift from the baseline.", STYLES["ok"] if not result.unknown else ""))
     else:
         line(screen, ("It would drift from the baseline", STYLES["drift"]))
-        grid = Grid(
+        grid = Table(
             "severity",
             "fact",
             "required",

@@ -8,11 +8,11 @@ from rusty_lantern.core.model.capabilities import FIELD_WORDS
 from rusty_lantern.core.model.dossier import Software
 from rusty_lantern.reports.terminal.buckets import TRANSPORTS
 from rusty_lantern.reports.terminal.layout import STYLES, line, next_step, styled
-from rusty_lantern.reports.terminal.table import Grid
-from rusty_lantern.stores.reachability import Reached
+from rusty_lantern.reports.terminal.table import Table
+from rusty_lantern.stores.reachability import StoreReached
 
 
-def reach_view(screen: Console, results: list[Reached]) -> None:
+def reach_view(screen: Console, results: list[StoreReached]) -> None:
     """Per store: does it answer, over what, with which clock, and what may be asked."""
     for number, reached in enumerate(results):
         if number:
@@ -22,7 +22,7 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
             line(screen, (f"{heading:<12}", "dim"), (words, style), indent=2)
         _lines_to_add(screen, reached)
         if reached.questions:
-            grid = Grid("setting", "allowed", "denied for", shrink=(0, 2), floors={0: 16, 2: 16}, sparse=(2,))
+            grid = Table("setting", "allowed", "denied for", shrink=(0, 2), floors={0: 16, 2: 16}, sparse=(2,))
             for question, allowed in reached.questions.items():
                 buckets = ", ".join(reached.refused.get(question, []))
                 grid.add(FIELD_WORDS[question], styled(allowed), (buckets, "dim"))
@@ -40,7 +40,7 @@ def reach_view(screen: Console, results: list[Reached]) -> None:
         next_step(screen, "lantern survey", "read every bucket's settings and save them")
 
 
-def _lines_to_add(screen: Console, reached: Reached) -> None:
+def _lines_to_add(screen: Console, reached: StoreReached) -> None:
     """What to write into the estate file, so that doors and regions that were found are read too."""
     for door in reached.doors:
         if door.found:
@@ -59,7 +59,7 @@ def _to_add(screen: Console, why: str, key: str, *entries: str) -> None:
         line(screen, entry, indent=6)
 
 
-def _reach_rows(reached: Reached) -> list[tuple[str, str, str]]:
+def _reach_rows(reached: StoreReached) -> list[tuple[str, str, str]]:
     answers = "yes" if reached.answers else f"no: {reached.note}"
     rows = [("answers", answers, STYLES["yes" if reached.answers else "failed"])]
     if reached.certificate is not None:
@@ -91,7 +91,7 @@ def _reach_rows(reached: Reached) -> list[tuple[str, str, str]]:
     return rows
 
 
-def _other_rows(reached: Reached) -> list[tuple[str, str, str]]:
+def _other_rows(reached: StoreReached) -> list[tuple[str, str, str]]:
     """The store's other addresses and doors."""
     rows = []
     for node in reached.nodes:
@@ -135,7 +135,7 @@ def _clock(ahead: int | None) -> tuple[str, str]:
     return words, ""
 
 
-def _blind(results: list[Reached]) -> list[str]:
+def _blind(results: list[StoreReached]) -> list[str]:
     reasons = []
     for reached in results:
         if reached.credential != "accepted":

@@ -7,7 +7,7 @@ from rich.console import Console
 from rusty_lantern.reports.results.replicas import MirrorRow, MirrorsResult
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, join, line, many, next_step
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 MIRROR_STYLES = {"same": STYLES["ok"], "same-counts": "", "within-lag": "", "unknown": STYLES["unknown"]}
 
@@ -15,7 +15,7 @@ MIRROR_STYLES = {"same": STYLES["ok"], "same-counts": "", "within-lag": "", "unk
 def mirrors_view(screen: Console, result: MirrorsResult) -> None:
     """Each mirrored bucket, with what did not travel."""
     heading(screen, "Mirrors", result)
-    grid = Grid("mirror", "bucket", "content", "settings", "details", shrink=(0, 4), lead=1)
+    grid = Table("mirror", "bucket", "content", "settings", "details", shrink=(0, 4), lead=1)
     for row in result.mirrors:
         differs = f"{len(row.differences)} differ" if row.differences else "unknown" if row.unknown else "same"
         style = STYLES["high"] if row.differences else STYLES["unknown"] if row.unknown else STYLES["ok"]
@@ -45,7 +45,7 @@ def _mirror(screen: Console, row: MirrorRow) -> None:
     screen.print()
     line(screen, (f"{row.bucket}", "bold"), f"  {row.source} → {row.target}")
     if row.differences:
-        grid = Grid("fact", row.source, row.target, shrink=(1, 2))
+        grid = Table("fact", row.source, row.target, shrink=(1, 2))
         for difference in row.differences:
             grid.add(difference.fact, difference.here, (difference.there, STYLES["high"]))
         grid.show(screen, indent=2)

@@ -6,13 +6,13 @@ from rich.console import Console
 
 from rusty_lantern.reports.results.surveys import SurveyResult
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, line, many, next_step
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 
 def survey_view(screen: Console, result: SurveyResult) -> None:
     """What was kept, and what could not be read."""
     line(screen, ("saved survey ", ""), (result.survey, "bold"))
-    grid = Grid("store", "buckets", "answers", "denied", "failed", "not offered", right=(1, 2, 3, 4, 5))
+    grid = Table("store", "buckets", "answers", "denied", "failed", "not offered", right=(1, 2, 3, 4, 5))
     for store, buckets in result.stores.items():
         states = result.questions.get(store, {})
         answered = sum(states.get(state, 0) for state in ("known", "absent"))

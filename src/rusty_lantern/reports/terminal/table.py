@@ -28,7 +28,7 @@ BELOW = 2
 """How far rows are indented below their leading column."""
 
 
-class Grid:
+class Table:
     """A table without lines. `shrink`: columns that may wrap; `lead`: the one that may get a line of its own; `drop`:
     columns that may be left out, in that order, and `dropped` names them; `sparse`: those that are not shown where none
     of their cells says anything."""

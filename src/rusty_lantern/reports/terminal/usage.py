@@ -8,7 +8,7 @@ from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.reports.results.usage import UsageResult, UsageRow
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step
-from rusty_lantern.reports.terminal.table import Grid
+from rusty_lantern.reports.terminal.table import Table
 
 NAMED = 3
 """Buckets that are named where several are alike."""
@@ -30,7 +30,7 @@ def usage_view(screen: Console, result: UsageResult) -> None:
         for name in ("locked until", "buckets", "growth a month", "unfinished")
         if name in columns
     ]
-    grid = Grid(result.by, *columns, right=range(1, len(columns) + 1), shrink=(0,), lead=0, drop=least)
+    grid = Table(result.by, *columns, right=range(1, len(columns) + 1), shrink=(0,), lead=0, drop=least)
     for row in some:
         total = row is result.total
         if total and len(result.rows) > 1:

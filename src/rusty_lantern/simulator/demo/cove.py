@@ -13,7 +13,7 @@ from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import SWIFT
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.object_version import ObjectVersion
-from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.contents import StoreContents
 from rusty_lantern.simulator.demo.containers import container
 from rusty_lantern.simulator.keystone_server import Realm
 
@@ -38,7 +38,7 @@ def realm(document: str) -> Realm:
     return msgspec.json.decode(document, type=Realm)
 
 
-def cove(moment: datetime, *, opened: bool = True) -> Holdings:
+def cove(moment: datetime, *, opened: bool = True) -> StoreContents:
     """The store as its server would show it; `opened`: with the ACL that somebody set within the last month."""
     objects = {name: _objects(name, 4 + 2 * n, moment) for n, (name, *_) in enumerate(_CONTAINERS)}
     buckets = [
@@ -54,7 +54,7 @@ def cove(moment: datetime, *, opened: bool = True) -> Holdings:
         temporary_url_key=Answer("absent"),
         buckets=buckets,
     )
-    return Holdings(dossier, {}, objects)
+    return StoreContents(dossier, {}, objects)
 
 
 def _container(name: str, read: str, write: str, objects: list[ObjectVersion]) -> Bucket:

@@ -31,9 +31,9 @@ from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.value_types import DAY, YEAR
-from rusty_lantern.simulator.contents import Access, Holdings
-from rusty_lantern.simulator.demo.harbour_identities import holders
-from rusty_lantern.simulator.demo.harbour_objects import lie_in
+from rusty_lantern.simulator.contents import StandinKey, StoreContents
+from rusty_lantern.simulator.demo.harbour_identities import identities
+from rusty_lantern.simulator.demo.harbour_objects import versions_in
 from rusty_lantern.simulator.demo.skerry import skerry as second_site
 
 MOMENT = datetime(2026, 11, 2, 6, 0, tzinfo=UTC)
@@ -272,10 +272,10 @@ def _counted(bucket: Bucket, versions: list[ObjectVersion]) -> Bucket:
 @cache
 def _lying() -> dict[str, list[ObjectVersion]]:
     """Bucket → what is in it. The versions never change."""
-    return {bucket.name: lie_in(bucket, MOMENT) for bucket in _buckets()}
+    return {bucket.name: versions_in(bucket, MOMENT) for bucket in _buckets()}
 
 
-def harbour() -> Holdings:
+def harbour() -> StoreContents:
     """The store `harbour`: the trust's own gateway on the north shore."""
     versions = _lying()
     buckets = [_counted(bucket, versions[bucket.name]) for bucket in _buckets()]
@@ -289,11 +289,11 @@ def harbour() -> Holdings:
         listing=Answer("known", len(buckets)),
         buckets=buckets,
     )
-    dossier = msgspec.structs.replace(dossier, **holders(MOMENT))
-    audit = Access(SECRET, ACCOUNT, refused=frozenset({("drone-orthophotos", "policy")}))
-    return Holdings(dossier, {KEY_ID: audit}, versions)
+    dossier = msgspec.structs.replace(dossier, **identities(MOMENT))
+    audit = StandinKey(SECRET, ACCOUNT, refused=frozenset({("drone-orthophotos", "policy")}))
+    return StoreContents(dossier, {KEY_ID: audit}, versions)
 
 
-def skerry() -> Holdings:
+def skerry() -> StoreContents:
     """The second site, which is to mirror part of `harbour`."""
     return second_site(harbour(), MOMENT)

@@ -10,7 +10,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Document, Group, Identity, Kind, Password, Verb
+from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity, Kind, Password, Verb
 from rusty_lantern.core.model.resources import EncryptionKey, Link
 from rusty_lantern.core.value_types import DAY, YEAR
 from rusty_lantern.stores.iam.answers import ROOT
@@ -18,24 +18,24 @@ from rusty_lantern.stores.iam.answers import ROOT
 ACCOUNT = "400100200300"
 
 
-def _document(name: str, via: str, *statements: tuple[list[str], list[str]]) -> Document:
+def _document(name: str, via: str, *statements: tuple[list[str], list[str]]) -> AttachedPolicy:
     allowed = [
         {"Effect": "Allow", "Action": actions, "Resource": [f"arn:aws:s3:::{resource}" for resource in resources]}
         for actions, resources in statements
     ]
-    return Document(name, json.dumps({"Version": "2012-10-17", "Statement": allowed}), via)
+    return AttachedPolicy(name, json.dumps({"Version": "2012-10-17", "Statement": allowed}), via)
 
 
 EVERYTHING = _document("keepers-full", "attached", (["s3:*"], ["*"]))
 LOOK = ["s3:GetObject", "s3:ListBucket"]
 
 
-def _holder(
+def _identity(
     name: str,
     kind: Kind,
     days: int,
     moment: datetime,
-    *policies: Document,
+    *policies: AttachedPolicy,
     factor: bool = False,
     signed_in: int | None = None,
     tags: dict[str, str] | None = None,
@@ -69,7 +69,7 @@ def _key(number: str, owner: str, age: int, idle: int | None, moment: datetime, 
     )
 
 
-def holders(moment: datetime) -> dict[str, Any]:
+def identities(moment: datetime) -> dict[str, Any]:
     """The dossier's identities, groups and credentials, as the identity service has them."""
     gallery = _document("gallery-all", "inline", (["s3:*"], ["gallery-*", "gallery-*/*"]))
     tides = _document("tides-read", "inline", (LOOK, ["tide-gauge-raw", "tide-gauge-raw/*"]))
@@ -77,21 +77,23 @@ def holders(moment: datetime) -> dict[str, Any]:
     backups = _document("backups", "attached", (["s3:PutObject", "s3:ListBucket"], ["backups-*", "backups-*/*"]))
     scans = _document("scans", "inline", (["s3:PutObject"], ["permit-scans/scans/*"]))
     people = [
-        _holder("admin", "person", 2400, moment, EVERYTHING, signed_in=3),
-        _holder("storage-keeper", "person", 700, moment, EVERYTHING, factor=True, signed_in=1),
-        _holder("permit-clerk", "person", 900, moment, scans, factor=True, signed_in=410),
-        _holder("auditor", "service", 300, moment, _document("look", "inline", (["s3:Get*", "s3:List*"], ["*"]))),
-        _holder("tide-reader", "service", 800, moment, tides),
-        _holder("gallery-publisher", "service", 800, moment, gallery),
-        _holder("camera-uploader", "service", 600, moment, cameras),
-        _holder("backup-runner", "service", 1500, moment),
-        _holder("ringing-sync", "service", 1000, moment, _document("ringing", "inline", (LOOK, ["ringing-records*"]))),
+        _identity("admin", "person", 2400, moment, EVERYTHING, signed_in=3),
+        _identity("storage-keeper", "person", 700, moment, EVERYTHING, factor=True, signed_in=1),
+        _identity("permit-clerk", "person", 900, moment, scans, factor=True, signed_in=410),
+        _identity("auditor", "service", 300, moment, _document("look", "inline", (["s3:Get*", "s3:List*"], ["*"]))),
+        _identity("tide-reader", "service", 800, moment, tides),
+        _identity("gallery-publisher", "service", 800, moment, gallery),
+        _identity("camera-uploader", "service", 600, moment, cameras),
+        _identity("backup-runner", "service", 1500, moment),
+        _identity(
+            "ringing-sync", "service", 1000, moment, _document("ringing", "inline", (LOOK, ["ringing-records*"]))
+        ),
         # granted everything, and capped: it looks like a keeper, and reads one bucket
         msgspec.structs.replace(
-            _holder("trainee", "service", 60, moment, EVERYTHING),
+            _identity("trainee", "service", 60, moment, EVERYTHING),
             boundary=Answer("known", _document("trainees", "attached", (LOOK, ["tide-gauge-raw*"])).text),
         ),
-        _holder("old-importer", "service", 1500, moment, _document("maps", "inline", (LOOK, ["survey-maps*"]))),
+        _identity("old-importer", "service", 1500, moment, _document("maps", "inline", (LOOK, ["survey-maps*"]))),
     ]
     shipper = Identity(
         name="role log-shipper",

@@ -36,7 +36,7 @@ NAMES = {
 }
 
 
-def lie_in(bucket: Bucket, moment: datetime) -> list[ObjectVersion]:
+def versions_in(bucket: Bucket, moment: datetime) -> list[ObjectVersion]:
     """The versions in a bucket: by key, newest first."""
     versions, rewrite = _plain(bucket, moment), _TRAPS.get(bucket.name)
     versions = rewrite(versions) if rewrite else versions

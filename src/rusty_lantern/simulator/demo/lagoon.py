@@ -14,7 +14,7 @@ from rusty_lantern.core.model.capabilities import SWIFT
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.core.model.object_version import ObjectVersion
-from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.contents import StoreContents
 from rusty_lantern.simulator.demo.containers import container
 from rusty_lantern.simulator.swift_server import SwiftUser
 
@@ -29,7 +29,7 @@ _ALWAYS = {"gallery-web": ContainerAcl(read=".rlistings")}
 """An ACL that opens nothing, and proves that whoever sees it is shown ACLs."""
 
 
-def with_door(harbour: Holdings, *, opened: bool = True) -> Holdings:
+def with_door(harbour: StoreContents, *, opened: bool = True) -> StoreContents:
     """`harbour` with its second door; `opened`: with the ACLs that somebody set through it."""
     acls = _ALWAYS | (_DOOR if opened else {})
     buckets = [
@@ -44,10 +44,10 @@ def with_door(harbour: Holdings, *, opened: bool = True) -> Holdings:
     dossier = msgspec.structs.replace(
         harbour.dossier, buckets=buckets, acl_reading="tempauth", account_acl=Answer("absent")
     )
-    return Holdings(dossier, harbour.keys, harbour.versions)
+    return StoreContents(dossier, harbour.keys, harbour.versions)
 
 
-def lagoon(moment: datetime) -> Holdings:
+def lagoon(moment: datetime) -> StoreContents:
     """The store as its server would show it at a moment."""
     objects = {name: _objects(name, count, moment) for name, count in _COUNTS.items()}
     buckets = [_container(name, read, write, objects[name], **more) for name, read, write, more in _CONTAINERS]
@@ -60,7 +60,7 @@ def lagoon(moment: datetime) -> Holdings:
         temporary_url_key=Answer("known", True),
         buckets=buckets,
     )
-    return Holdings(dossier, {}, objects)
+    return StoreContents(dossier, {}, objects)
 
 
 def people(moment: datetime) -> Dossier:

@@ -18,7 +18,7 @@ from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.value_types import YEAR
-from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.simulator.contents import StandinKey, StoreContents
 
 EARLIER = datetime(2026, 10, 2, 6, 0, tzinfo=UTC)
 OFFICE = "198.51.100.0/24"
@@ -26,7 +26,7 @@ OFFICE = "198.51.100.0/24"
 _but = msgspec.structs.replace
 
 
-def harbour_before(harbour: Holdings) -> Holdings:
+def harbour_before(harbour: StoreContents) -> StoreContents:
     """The store `harbour` as it was."""
     there = [b for b in harbour.dossier.buckets if b.created.value and b.created.value <= EARLIER]
     buckets = [_UNDO[bucket.name](bucket) if bucket.name in _UNDO else bucket for bucket in there]
@@ -45,8 +45,8 @@ def harbour_before(harbour: Holdings) -> Holdings:
         identities=harbour.dossier.identities.map(_people),
         credentials=harbour.dossier.credentials.map(lambda keys: [_key(k) for k in keys if _made_by_then(k)]),
     )
-    keys = {key: Access(access.secret, access.account, _REFUSED) for key, access in harbour.keys.items()}
-    return Holdings(dossier, keys, versions)
+    keys = {key: StandinKey(access.secret, access.account, _REFUSED) for key, access in harbour.keys.items()}
+    return StoreContents(dossier, keys, versions)
 
 
 _REFUSED = frozenset({("survey-maps", "notification")})

@@ -8,7 +8,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.bucket import Accepts, Bucket, Encryption, Guards, Lock, Logging, Right, Versioning
+from rusty_lantern.core.model.bucket import Bucket, Encryption, Guards, Lock, Logging, Right, UploadLimits, Versioning
 from rusty_lantern.core.model.bucket_contents import Uploads, Usage
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Given, Group, Identity, Kind, Password, Use, Verb
@@ -36,7 +36,7 @@ def _container(name: str, created: str, usage: tuple[int, int], *rights: Right, 
         "uploads": Uploads(0),
         "soft_delete": 30 * DAY,
         "tier": "warm",
-        "accepts": Accepts(["application/pdf", "image/jpeg"], 50_000_000),
+        "accepts": UploadLimits(["application/pdf", "image/jpeg"], 50_000_000),
         "scanned": True,
         "division": "trustees",
         "project": "saltmarsh",

@@ -19,7 +19,7 @@ from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Software
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.admin_server import AdminDoor, GatewayUser
-from rusty_lantern.simulator.contents import Access, Holdings
+from rusty_lantern.simulator.contents import StandinKey, StoreContents
 
 KEEPER, AUDITOR = "saltmarsh", "gate-auditor"
 """The user whose buckets the mirror writes to; the one whose key reads them all."""
@@ -41,7 +41,7 @@ def gate(*, later: bool = True) -> AdminDoor:
     )
 
 
-def skerry(harbour: Holdings, moment: datetime) -> Holdings:
+def skerry(harbour: StoreContents, moment: datetime) -> StoreContents:
     """The second site, beside what `harbour` holds at the same moment."""
     buckets, versions = _mirrored(harbour, moment)
     like, contents = harbour.bucket(_LIKE), harbour.versions[_LIKE]
@@ -63,10 +63,10 @@ def skerry(harbour: Holdings, moment: datetime) -> Holdings:
         store="skerry", account=Answer("known", AUDITOR), listing=Answer("known", len(buckets)), buckets=buckets,
         identities=Answer("unsupported"), groups=Answer("unsupported"), credentials=Answer("unsupported"),
     )  # fmt: skip
-    return Holdings(dossier, {KEY_ID: Access(SECRET, AUDITOR)}, versions)
+    return StoreContents(dossier, {KEY_ID: StandinKey(SECRET, AUDITOR)}, versions)
 
 
-def _mirrored(harbour: Holdings, moment: datetime) -> tuple[list[Bucket], dict[str, list[ObjectVersion]]]:
+def _mirrored(harbour: StoreContents, moment: datetime) -> tuple[list[Bucket], dict[str, list[ObjectVersion]]]:
     copies, versions = [], {}
     for name in _MIRRORED:
         original = harbour.bucket(name)

@@ -13,7 +13,7 @@ from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.blob_server import BlobServer
-from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.contents import StoreContents
 from rusty_lantern.simulator.demo.containers import container
 from rusty_lantern.stores.blob.documents import rights_of
 
@@ -32,14 +32,14 @@ _CONTAINERS: tuple[tuple[str, str, dict[str, Any]], ...] = (
 """Name, public access level, what else is special."""
 
 
-def slipway(moment: datetime) -> Holdings:
+def slipway(moment: datetime) -> StoreContents:
     """The store as its server would show it."""
     versions = {name: _blobs(name, 4 + 3 * n, moment, **more) for n, (name, _, more) in enumerate(_CONTAINERS)}
     guards: Answer[Guards] = Answer("known", Guards(ignore_acls=True))
     buckets = [_container(name, level, **more) for name, level, more in _CONTAINERS]
     anywhere: Answer[Network] = Answer("known", Network("allow"))
     dossier = Dossier(store="slipway", taken=moment, public_access_guards=guards, network=anywhere, buckets=buckets)
-    return Holdings(dossier, {}, versions)
+    return StoreContents(dossier, {}, versions)
 
 
 def server(moment: datetime) -> BlobServer:

@@ -15,7 +15,7 @@ import msgspec
 
 from rusty_lantern.core.model.dossier import encode
 from rusty_lantern.simulator.blob_server import BlobServer
-from rusty_lantern.simulator.contents import Holdings
+from rusty_lantern.simulator.contents import StoreContents
 from rusty_lantern.simulator.demo import example_files as saltmarsh_examples
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.cove import ACCOUNT as COVE_PATH
@@ -155,7 +155,7 @@ class Served:
         (folder / "harbour-keys.json").write_bytes(encode(beside_before(beside(MOMENT))))
         (folder / "undercroft.json").write_bytes(encode(msgspec.structs.replace(undercroft(MOMENT), taken=EARLIER)))
 
-    def _serve_harbour(self, holdings: Holdings, moment: datetime) -> None:
+    def _serve_harbour(self, holdings: StoreContents, moment: datetime) -> None:
         """The same buckets at both doors."""
         assert self.harbour.door is not None
         self.harbour.holdings = self.harbour.door.holdings = holdings

@@ -16,7 +16,7 @@ import msgspec
 
 from rusty_lantern.core.model.acl import Grant, Permission
 from rusty_lantern.core.model.bucket import ContainerAcl, Guards
-from rusty_lantern.core.model.identity import Document
+from rusty_lantern.core.model.identity import AttachedPolicy
 
 
 class Keys(msgspec.Struct):
@@ -132,7 +132,7 @@ class User(msgspec.Struct):
         return ""
 
 
-class Counted(msgspec.Struct):
+class BucketCount(msgspec.Struct):
     """One count of a bucket."""
 
     size: int = 0
@@ -148,7 +148,7 @@ class BucketStats(msgspec.Struct):
     tenant: str = ""
     creation_time: datetime | None = None
     placement_rule: str = ""
-    usage: dict[str, Counted] = {}
+    usage: dict[str, BucketCount] = {}
     bucket_quota: QuotaDocument = msgspec.field(default_factory=QuotaDocument)
 
     @property
@@ -192,7 +192,7 @@ class AclBody(msgspec.Struct):
     grant_map: list[GrantEntry]
 
 
-class HeldAcl(msgspec.Struct):
+class AclAnswer(msgspec.Struct):
     """The answer that has them."""
 
     acl: AclBody
@@ -257,7 +257,7 @@ _FULL = 15
 _GROUPS = {1: "anyone", 2: "any-account"}
 
 
-def acl_of(held: HeldAcl) -> tuple[list[Grant], ContainerAcl]:
+def acl_of(held: AclAnswer) -> tuple[list[Grant], ContainerAcl]:
     """The grants that the S3 door sets, and the container ACL that the Swift door sets."""
     grants: list[Grant] = []
     read: list[str] = []
@@ -278,13 +278,13 @@ def acl_of(held: HeldAcl) -> tuple[list[Grant], ContainerAcl]:
     return grants, ContainerAcl(",".join(read), ",".join(write))
 
 
-def own_policies(instance: Instance) -> list[Document]:
+def own_policies(instance: Instance) -> list[AttachedPolicy]:
     """The permissions that are attached to a user. Raises `ValueError` where they are not written as measured on 16.2:
     a count, then that many names and texts, each after its length; a number has four bytes, the lowest one first."""
     if not instance.has(OWN_POLICIES):
         return []
     left = BytesIO(instance.value(OWN_POLICIES))
-    policies = [Document(_text(left), _text(left), "inline") for _ in range(_number(left))]
+    policies = [AttachedPolicy(_text(left), _text(left), "inline") for _ in range(_number(left))]
     if left.read(1):
         raise ValueError("more follows")
     return policies

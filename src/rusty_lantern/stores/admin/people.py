@@ -7,7 +7,7 @@ from typing import Any
 from rusty_lantern.core.access.policy.principals import user_named
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import AccountAcl
-from rusty_lantern.core.model.identity import Credential, Document, Identity
+from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Identity
 from rusty_lantern.stores.admin.documents import ACCOUNT_ACL, MANAGED_POLICIES, Instance, User, own_policies
 from rusty_lantern.stores.swift.headers import read_account_acl
 
@@ -23,7 +23,7 @@ def account_acl(kept: Answer[Instance]) -> Answer[AccountAcl]:
     return read_account_acl(written, kept.evidence)
 
 
-def _own_policies(user: User, kept: Answer[Instance]) -> Answer[list[Document]]:
+def _own_policies(user: User, kept: Answer[Instance]) -> Answer[list[AttachedPolicy]]:
     """The permissions that are attached to a user, where they are all that says what it can do beside its buckets."""
     if kept.value is None:
         return Answer(kept.state, None, kept.note, kept.evidence)

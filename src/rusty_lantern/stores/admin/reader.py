@@ -22,8 +22,8 @@ from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Door, Dossier
 from rusty_lantern.stores.admin.documents import (
+    AclAnswer,
     BucketStats,
-    HeldAcl,
     Instance,
     Keys,
     User,
@@ -90,12 +90,12 @@ class AdminDoor:
         except RequestFailed as error:
             return Answer(error.state, None, error.note, Evidence(evidence.question, error.answer, self.moment))
 
-    async def held(self, bucket: BucketStats) -> tuple[HeldAcl | RequestFailed, Instance | RequestFailed]:
+    async def held(self, bucket: BucketStats) -> tuple[AclAnswer | RequestFailed, Instance | RequestFailed]:
         """A bucket's grants, and its attributes, as the store holds them; each may be refused."""
         name = f"{bucket.tenant}/{bucket.bucket}" if bucket.tenant else bucket.bucket
         answers: list[Any] = []
         for path, query, wanted in (
-            ("bucket", (("policy", ""), ("bucket", name)), HeldAcl),
+            ("bucket", (("policy", ""), ("bucket", name)), AclAnswer),
             ("metadata/bucket.instance", (("key", f"{name}:{bucket.id}"),), Instance),
         ):
             try:

@@ -40,8 +40,8 @@ from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import read_status
 from rusty_lantern.stores.http.reply import Memory, Reply
 from rusty_lantern.stores.http_reader import HttpReader
-from rusty_lantern.stores.reachability import Allowed, Reached
-from rusty_lantern.stores.reader import Estimate, ObjectTable, Order, WantedDetails
+from rusty_lantern.stores.reachability import Allowed, StoreReached
+from rusty_lantern.stores.reader import Estimate, ObjectTable, SurveyOrder, WantedDetails
 
 Query = tuple[tuple[str, str], ...]
 CONTAINERS: Query = (("comp", "list"), ("include", "metadata,deleted,system"))
@@ -125,7 +125,7 @@ class BlobReader(HttpReader):
                 yield []
                 return
 
-    async def reach(self) -> Reached:
+    async def reach(self) -> StoreReached:
         """Address, transport, clock, credential, and which settings this credential is shown."""
         reached = await reach_address(self.client, self.visit.moment)
         if not reached.answers:
@@ -161,7 +161,7 @@ class BlobReader(HttpReader):
         seconds = questions / min(pace.per_second, pace.at_once / max(latency, 0.001))
         return Estimate(len(names), questions, seconds, 1 + len(names))
 
-    async def survey(self, order: Order) -> Dossier:
+    async def survey(self, order: SurveyOrder) -> Dossier:
         """Every container's settings. Never raises for what the store does: that is in the dossier."""
         visit, moment = self.visit, self.visit.moment
         question = f"GET {self.client.target('')[1]}?comp=list"
@@ -183,7 +183,7 @@ class BlobReader(HttpReader):
             buckets=await Crew(visit.store, read_one, order.advanced).read(wanted),
         )
 
-    async def _container(self, entry: Container, account: Account, order: Order) -> Bucket:
+    async def _container(self, entry: Container, account: Account, order: SurveyOrder) -> Bucket:
         evidence = Evidence(f"GET {self.client.target('')[1]}?comp=list", "200", self.visit.moment)
         policies, level = await self._acl(entry.name)
         rights = rights_of(max(entry.level, level or "", key=tuple(RIGHTS).index))  # both say it; the wider counts

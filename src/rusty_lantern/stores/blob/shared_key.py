@@ -16,7 +16,7 @@ from datetime import datetime
 from email.utils import format_datetime
 from urllib.parse import parse_qsl, urlsplit
 
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.errors import Place, Problem
 from rusty_lantern.stores.http.errors import NoCredential
 from rusty_lantern.stores.http.question import Method, Question
@@ -93,7 +93,7 @@ class SignedLink:
         """There is no other link."""
 
 
-def shared_key(store: Store, secret: str) -> SharedKey:
+def shared_key(store: StoreConfig, secret: str) -> SharedKey:
     """A signature by an account key, which is written in base 64. Raises `NoCredential`."""
     try:
         key = base64.b64decode(secret, validate=True)
@@ -104,7 +104,7 @@ def shared_key(store: Store, secret: str) -> SharedKey:
     return SharedKey(account_of(store.at), key)
 
 
-def signed_link(store: Store, secret: str) -> SignedLink:
+def signed_link(store: StoreConfig, secret: str) -> SignedLink:
     """A signed link, whole or its query alone. Raises `NoCredential`."""
     query = urlsplit(secret).query if "://" in secret else secret.removeprefix("?")
     if not any(name == "sig" for name, _ in parse_qsl(query)):

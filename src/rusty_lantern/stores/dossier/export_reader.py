@@ -9,7 +9,7 @@ from typing import ClassVar
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.config.estate import Export, Store
+from rusty_lantern.core.config.estate import Export, StoreConfig
 from rusty_lantern.core.config.export_entry import too_old
 from rusty_lantern.core.errors import BadInput, Damaged
 from rusty_lantern.core.model.capabilities import EXPORT, Capabilities
@@ -36,7 +36,7 @@ class ExportReader(DossierReader):
             return lost_dossier(store.name, store.at, moment, lost)
 
 
-def dossier_from_export(store: Store, export: Export, folder: Path, moment: datetime) -> Dossier:
+def dossier_from_export(store: StoreConfig, export: Export, folder: Path, moment: datetime) -> Dossier:
     """The dossier that exported documents make. Raises `RequestFailed`."""
     try:
         export_read, written = assembled(folder, export.files, export.layout, store.name, moment)

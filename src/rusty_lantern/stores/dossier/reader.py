@@ -18,8 +18,8 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.config.dossier_validation import receive
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.dossier_validation import load_untrusted
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.errors import BadInput, Damaged
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.capabilities import DOSSIER, Capabilities
@@ -32,15 +32,15 @@ from rusty_lantern.stores.http.credentials import find_token
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import read_status
 from rusty_lantern.stores.http.reply import Memory
-from rusty_lantern.stores.reachability import Reached
-from rusty_lantern.stores.reader import Estimate, ObjectSource, Order, Visit, WantedDetails
+from rusty_lantern.stores.reachability import StoreReached
+from rusty_lantern.stores.reader import Estimate, ObjectSource, SurveyOrder, Visit, WantedDetails
 
 MAX_DOSSIER = 512 << 20
 """A larger document is refused. 200 MB hold some fifty thousand buckets."""
 
 
 async def read_dossier(
-    store: Store,
+    store: StoreConfig,
     folder: Path,
     moment: datetime,
     earlier: Dossier | None = None,
@@ -69,7 +69,7 @@ def dossier_from_file(folder: Path, name: str) -> Dossier:
 
 def _received(document: bytes, name: str) -> Dossier:
     try:
-        return receive(document, name)
+        return load_untrusted(document, name)
     except (BadInput, Damaged) as error:
         first, more = error.complaints[0], len(error.complaints) - 1
         also = f", and {more} more" if more else ""
@@ -77,7 +77,7 @@ def _received(document: bytes, name: str) -> Dossier:
         raise RequestFailed("failed", f"its dossier is refused: {first.what}{also}{hint}", "refused") from None
 
 
-def under_our_name(dossier: Dossier, store: Store, moment: datetime) -> Dossier:
+def under_our_name(dossier: Dossier, store: StoreConfig, moment: datetime) -> Dossier:
     """The dossier under the name that the estate file gives the store. What it counts is what it lists, and it is as
     old as what it was made of."""
     listing, made = dossier.listing, min(dossier.taken, dossier.exported or dossier.taken)
@@ -133,7 +133,7 @@ class DossierReader:
         visit = self.visit
         return await read_dossier(visit.store, visit.folder, visit.moment, earlier, visit.log)
 
-    async def reach(self) -> Reached:
+    async def reach(self) -> StoreReached:
         """Whether there is a document, and whether it can be judged by."""
         store = self.visit.store
         transport: Literal["tls", "plain", "file"] = "tls" if store.at.startswith("https") else "plain"
@@ -146,7 +146,7 @@ class DossierReader:
         if not listing.settled and listing.state != "denied":
             credential = "not tried"
         count = len(dossier.buckets) if listing.settled else None
-        return Reached(
+        return StoreReached(
             store.name, store.at, answers, transport, None, credential, listing.note, count, count or 0, {}, {}
         )
 
@@ -154,7 +154,7 @@ class DossierReader:
         """One question, whatever is in the document."""
         return Estimate(0, 1, 0.0)
 
-    async def survey(self, order: Order) -> Dossier:
+    async def survey(self, order: SurveyOrder) -> Dossier:
         """The document, with the buckets that are wanted."""
         visit = self.visit
         read = await self.read(visit.previous())
@@ -186,7 +186,7 @@ def _only(dossier: Dossier, *choices: tuple[str, ...]) -> Dossier:
 
 
 async def _over_http(
-    store: Store,
+    store: StoreConfig,
     folder: Path,
     moment: datetime,
     earlier: Dossier | None,

@@ -21,10 +21,10 @@ from urllib.parse import SplitResult, urlsplit
 import aiohttp
 from yarl import URL
 
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.errors import Problem
 from rusty_lantern.stores.http.authorization import Authorization
-from rusty_lantern.stores.http.concurrency_limit import LATE, Gate
+from rusty_lantern.stores.http.concurrency_limit import LATE, ConcurrencyLimit
 from rusty_lantern.stores.http.connection import NO_ANSWER, read_body, trusted_authorities, unanswered
 from rusty_lantern.stores.http.errors import NoLongerAccepted, RequestFailed
 from rusty_lantern.stores.http.question import Method, Question
@@ -62,7 +62,7 @@ def _split(address: str) -> SplitResult:
 class Client:
     """One store, asked through one credential, or without any (`auth=None`)."""
 
-    store: Store
+    store: StoreConfig
     auth: Authorization | None
     folder: Path
     clock: Callable[[], datetime] = lambda: datetime.now(UTC)
@@ -88,7 +88,7 @@ class Client:
     """Bytes of the largest answer that is taken."""
     tries: int = TRIES
     """How often a question is put whose connection is lost."""
-    gate: Gate = field(default_factory=lambda: Gate(1))
+    gate: ConcurrencyLimit = field(default_factory=lambda: ConcurrencyLimit(1))
     _next: float = 0.0
     _renewing: asyncio.Lock = field(default_factory=asyncio.Lock)
     _dice: Random = field(default_factory=lambda: Random(1))  # noqa: S311  (spreads retries, guards nothing)
@@ -97,7 +97,7 @@ class Client:
         self.regions = Regions(self.store)
 
     async def __aenter__(self) -> Self:
-        self.gate = Gate(self.store.pace.at_once, USUAL)
+        self.gate = ConcurrencyLimit(self.store.pace.at_once, USUAL)
         limit = self.store.pace.at_once * (1 + LATE)
         connector = aiohttp.TCPConnector(limit=limit, ssl=trusted_authorities(self.store, self.folder))
         self._session = aiohttp.ClientSession(

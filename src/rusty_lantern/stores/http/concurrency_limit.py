@@ -19,7 +19,7 @@ SLOWER = 3.0
 SMOOTH = 0.1
 
 
-class Gate:
+class ConcurrencyLimit:
     """An adaptive semaphore. `async with gate.turn(…):` around each question; `busy()` when the store pushes back.
 
     What takes longer than `late_after` seconds gives its place to others.
@@ -32,16 +32,16 @@ class Gate:
         self.under_way = 0
         self.late = 0
         self._waiting: deque[asyncio.Future[None]] = deque()
-        self._in_time: dict[Turn, float] = {}
+        self._in_time: dict[Slot, float] = {}
         """The turns that are not late, and since when each is under way: the first one the longest."""
         self._watch: asyncio.TimerHandle | None = None
         self._latency = self._quickest = 0.0
         self._doubles = True
         """Whether the store has not shown yet where its limit is."""
 
-    def turn(self, on_late: Callable[[], None] = lambda: None) -> Turn:
+    def turn(self, on_late: Callable[[], None] = lambda: None) -> Slot:
         """A place among those under way. `on_late` is called when it takes too long."""
-        return Turn(self, on_late)
+        return Slot(self, on_late)
 
     async def wait(self) -> None:
         """Wait for a place, which is counted as taken by whoever grants it."""
@@ -61,7 +61,7 @@ class Gate:
         self.under_way += 1
         return True
 
-    def began(self, turn: Turn) -> None:
+    def began(self, turn: Slot) -> None:
         """A turn has its place: from now on it may be late."""
         loop = asyncio.get_running_loop()
         self._in_time[turn] = loop.time()
@@ -73,7 +73,7 @@ class Gate:
         self.under_way -= 1
         self._grant()
 
-    def ended(self, turn: Turn) -> None:
+    def ended(self, turn: Slot) -> None:
         """A turn is over: it cannot be late any more."""
         self._in_time.pop(turn, None)
 
@@ -118,12 +118,12 @@ LATE = 3
 """How many times the ceiling may be under way besides, late and without a place."""
 
 
-class Turn:
+class Slot:
     """One question's place at a gate."""
 
     __slots__ = ("_gate", "_given_up", "_on_late")
 
-    def __init__(self, gate: Gate, on_late: Callable[[], None]) -> None:
+    def __init__(self, gate: ConcurrencyLimit, on_late: Callable[[], None]) -> None:
         self._gate = gate
         self._on_late = on_late
         self._given_up = False

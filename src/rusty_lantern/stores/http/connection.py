@@ -9,12 +9,12 @@ from pathlib import Path
 
 import aiohttp
 
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.errors import Problem
 from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
 
 
-def trusted_authorities(store: Store, folder: Path) -> ssl.SSLContext | bool:
+def trusted_authorities(store: StoreConfig, folder: Path) -> ssl.SSLContext | bool:
     """By which authorities a store's certificate is accepted: those of its CA bundle, or the usual ones."""
     if not store.ca:
         return True

@@ -12,7 +12,7 @@ import re
 from typing import NamedTuple
 from urllib.parse import urlsplit
 
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.xml import parse, text
@@ -34,7 +34,7 @@ class Region(NamedTuple):
 class Regions:
     """Where each bucket of a store is asked about. A `subject` is a bucket, or a path of another question."""
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: StoreConfig) -> None:
         self.store = store
         self.unnamed: dict[str, Region] = {}
         """Subject → where the store says that it is asked about, of which the estate file has no address."""
@@ -65,7 +65,7 @@ class Regions:
         return None
 
 
-def _pointed_to(reply: Reply, store: Store) -> Region | None:
+def _pointed_to(reply: Reply, store: StoreConfig) -> Region | None:
     """The region in which an answer says to ask instead; None where it says none that estate.yaml has an address of."""
     name = _named_region(reply)
     if name:
@@ -74,7 +74,7 @@ def _pointed_to(reply: Reply, store: Store) -> Region | None:
     return _at(reply.headers.get("location", ""), store)
 
 
-def _named(name: str, store: Store) -> Region | None:
+def _named(name: str, store: StoreConfig) -> Region | None:
     """The region of this name, where estate.yaml has an address of it."""
     at = store.address_in(name) if NAME.fullmatch(name) else ""
     return Region(name, at) if at else None
@@ -119,7 +119,7 @@ def _named_region(reply: Reply) -> str:
     return name if NAME.fullmatch(name) else ""
 
 
-def _at(address: str, store: Store) -> Region | None:
+def _at(address: str, store: StoreConfig) -> Region | None:
     """The region of the store that has an address, or the address of a bucket in it."""
     shown = origin(address)
     for name, at in store.regions:

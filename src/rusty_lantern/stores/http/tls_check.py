@@ -13,7 +13,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.model.resources import Certificate
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -26,7 +26,7 @@ _VERDICTS: dict[int, Verdict] = {9: "not-yet", 10: "expired", 18: "self-signed",
 
 
 @dataclass(frozen=True)
-class Apart:
+class SeparateMemory:
     """The memory of another client, for questions that read the same and are not: these get a mark of their own."""
 
     memory: Memory
@@ -41,12 +41,12 @@ class Apart:
         self.memory.note(f"{self.mark} {question}", status, headers, body)
 
 
-def apart(client: Client, mark: str) -> Apart | None:
+def apart(client: Client, mark: str) -> SeparateMemory | None:
     """The memory of another client for a mark's questions; None where there is none."""
-    return Apart(client.memory, mark) if client.memory else None
+    return SeparateMemory(client.memory, mark) if client.memory else None
 
 
-async def read_certificate(store: Store, folder: Path, moment: datetime) -> Answer[Certificate]:
+async def read_certificate(store: StoreConfig, folder: Path, moment: datetime) -> Answer[Certificate]:
     """What the store shows in the TLS handshake, and what that is worth by the trust that the estate file names."""
     parts = urlsplit(store.at)
     if parts.scheme != "https":
@@ -56,7 +56,7 @@ async def read_certificate(store: Store, folder: Path, moment: datetime) -> Answ
     verdict: Verdict = "trusted"
     try:
         ca = str(folder / Path(store.ca)) if store.ca else None
-        way = Way(host, port, store.proxy, store.timeout)
+        way = Route(host, port, store.proxy, store.timeout)
         shown, protocol = await _handshake(way, ssl.create_default_context(cafile=ca))
     except ssl.SSLCertVerificationError as error:
         verdict = _VERDICTS.get(error.verify_code, "not-trusted")
@@ -78,7 +78,7 @@ def _trusting() -> ssl.SSLContext:
     return context
 
 
-class Way(NamedTuple):
+class Route(NamedTuple):
     """How an address is got to: host and port, through which proxy, and in how many seconds."""
 
     host: str
@@ -87,7 +87,7 @@ class Way(NamedTuple):
     seconds: int
 
 
-async def _connected(way: Way) -> asyncio.StreamWriter:
+async def _connected(way: Route) -> asyncio.StreamWriter:
     """A connection to the host, or through the proxy to it (RFC 9110, section 9.3.6). Raises `OSError`."""
     proxy = urlsplit(way.proxy)
     if not way.proxy:
@@ -106,7 +106,7 @@ async def _connected(way: Way) -> asyncio.StreamWriter:
     return writer
 
 
-async def _handshake(way: Way, context: ssl.SSLContext) -> tuple[bytes, str]:
+async def _handshake(way: Route, context: ssl.SSLContext) -> tuple[bytes, str]:
     async with asyncio.timeout(way.seconds):
         writer = await _connected(way)
         try:

@@ -10,7 +10,7 @@ from urllib.parse import unquote
 
 from rusty_lantern.core.access.policy.role_trust import assumable_by
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.identity import AssumableBy, Document, Identity, Password
+from rusty_lantern.core.model.identity import AssumableBy, AttachedPolicy, Identity, Password
 from rusty_lantern.stores.http.xml import Element, child, children, text
 from rusty_lantern.stores.iam.query_client import members
 from rusty_lantern.stores.s3.usage import read_time
@@ -26,7 +26,7 @@ Kept = Literal["User", "Group", "Role"]
 """What permissions can be attached to."""
 
 
-def read_documents(documents: list[Document], evidence: Evidence) -> Answer[list[Document]]:
+def read_documents(documents: list[AttachedPolicy], evidence: Evidence) -> Answer[list[AttachedPolicy]]:
     """The documents, unless the text of one is missing."""
     missing = next((document for document in documents if not document.text), None)
     if missing is not None:
@@ -46,7 +46,7 @@ def read_boundary(entry: Element, documents: Mapping[str, str]) -> dict[str, Any
 
 
 def read_user(
-    entry: Element, policies: Answer[list[Document]], groups: Answer[list[str]], more: dict[str, Any]
+    entry: Element, policies: Answer[list[AttachedPolicy]], groups: Answer[list[str]], more: dict[str, Any]
 ) -> Identity:
     """A user, with what was read of it elsewhere."""
     return Identity(
@@ -62,7 +62,7 @@ def read_user(
     )
 
 
-def read_role(entry: Element, policies: Answer[list[Document]], more: dict[str, Any]) -> Identity:
+def read_role(entry: Element, policies: Answer[list[AttachedPolicy]], more: dict[str, Any]) -> Identity:
     """A role, with what was read of it elsewhere."""
     none: Answer[Any] = Answer("absent")
     trust: Answer[AssumableBy] = Answer("failed", None, "the service did not give its trust policy")

@@ -41,7 +41,7 @@ class Missing(Exception):
     """The service knows no such thing."""
 
 
-class Asker:
+class QueryClient:
     """Puts questions to one identity service."""
 
     def __init__(self, client: Client, moment: datetime) -> None:

@@ -16,7 +16,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import Credential, Document, Group, Identity, Kind, Password
+from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity, Kind, Password
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.xml import Element, child, text
@@ -32,13 +32,13 @@ from rusty_lantern.stores.iam.answers import (
     read_summary,
     read_user,
 )
-from rusty_lantern.stores.iam.query_client import Asker, Missing, members, pooled
+from rusty_lantern.stores.iam.query_client import Missing, QueryClient, members, pooled
 from rusty_lantern.stores.s3.usage import read_time
 
 
 async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
     """The dossier's fields that an identity service fills: identities, groups, credentials, the account's number."""
-    asker = Asker(client, moment)
+    asker = QueryClient(client, moment)
     try:
         users = await _users(asker)
     except RequestFailed as error:
@@ -47,15 +47,15 @@ async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
         return {"identities": lost, "groups": lost, "credentials": lost}
     details = await _details(asker)
     if isinstance(details, _Details):
-        holders, groups, roles = _joined(asker, users, details)
+        identities, groups, roles = _joined(asker, users, details)
     elif details.state in ("unsupported", "denied"):
-        holders, groups, roles = await _one_by_one(asker, users)
+        identities, groups, roles = await _one_by_one(asker, users)
     else:
         lost = Answer(
             details.state, None, details.note, Evidence("GetAccountAuthorizationDetails", details.answer, moment)
         )
-        holders, groups, roles = [read_user(entry, lost, lost, {}) for entry in users], lost, [_any_role(lost)]
-    read = await pooled(partial(_one, asker), holders)
+        identities, groups, roles = [read_user(entry, lost, lost, {}) for entry in users], lost, [_any_role(lost)]
+    read = await pooled(partial(_one, asker), identities)
     root, root_keys = await _root(asker)
     evidence = Evidence(f"ListUsers at {client.store.at}", "200", moment)
     keys = [key for _, mine in read for key in mine] + root_keys
@@ -64,14 +64,14 @@ async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
     if unsettled is not None:
         credentials = Answer(unsettled.state.state, None, unsettled.state.note, unsettled.state.evidence)
     return {
-        "identities": Answer("known", [*root, *(holder for holder, _ in read), *roles], "", evidence),
+        "identities": Answer("known", [*root, *(identity for identity, _ in read), *roles], "", evidence),
         "groups": groups,
         "credentials": credentials,
-        "account_number": account_number_of([holder.resource for holder in holders]),
+        "account_number": account_number_of([identity.resource for identity in identities]),
     }
 
 
-async def _users(asker: Asker) -> list[Element]:
+async def _users(asker: QueryClient) -> list[Element]:
     return [entry async for page in asker.pages("ListUsers") for entry in members(page, "Users")]
 
 
@@ -95,19 +95,19 @@ class _Details:
                 if text(version, "IsDefaultVersion") == "true":
                     self.documents[text(entry, "Arn")] = unquote(text(version, "Document"))
 
-    def attached(self, entry: Element, inline: str) -> list[Document]:
+    def attached(self, entry: Element, inline: str) -> list[AttachedPolicy]:
         """The documents that are attached to a user, group or role, and those inside it."""
         documents = [
-            Document(text(one, "PolicyName"), unquote(text(one, "PolicyDocument")), "inline")
+            AttachedPolicy(text(one, "PolicyName"), unquote(text(one, "PolicyDocument")), "inline")
             for one in members(entry, inline)
         ]
         for one in members(entry, "AttachedManagedPolicies"):
             document = self.documents.get(text(one, "PolicyArn"), "")
-            documents.append(Document(text(one, "PolicyName"), document, "attached"))
+            documents.append(AttachedPolicy(text(one, "PolicyName"), document, "attached"))
         return documents
 
 
-async def _details(asker: Asker) -> _Details | RequestFailed:
+async def _details(asker: QueryClient) -> _Details | RequestFailed:
     details = _Details()
     try:
         async for page in asker.pages("GetAccountAuthorizationDetails"):
@@ -121,28 +121,28 @@ Sections = tuple[list[Identity], Answer[list[Group]], list[Identity]]
 """Users, groups and roles, with their permissions."""
 
 
-def _joined(asker: Asker, users: list[Element], details: _Details) -> Sections:
+def _joined(asker: QueryClient, users: list[Element], details: _Details) -> Sections:
     """Users, groups and roles of the authorization details."""
     evidence, documents = Evidence("GetAccountAuthorizationDetails", "200", asker.moment), details.documents
-    holders = []
-    groups_of: dict[str, list[str]] = {}
+    identities = []
+    members_of: dict[str, list[str]] = {}
     for entry in users:
         details_of = details.users.get(text(entry, "UserName"))
         if details_of is None:
             gone: Answer[Any] = Answer("failed", None, "the authorization details leave it out", evidence)
-            holders.append(read_user(entry, gone, gone, {}))
+            identities.append(read_user(entry, gone, gone, {}))
             continue
-        groups = [(one.text or "").strip() for one in members(details_of, "GroupList")]
+        member_of = [(one.text or "").strip() for one in members(details_of, "GroupList")]
         policies = read_documents(details.attached(details_of, "UserPolicyList"), evidence)
-        holders.append(
-            read_user(entry, policies, Answer("known", groups, "", evidence), read_boundary(details_of, documents))
+        identities.append(
+            read_user(entry, policies, Answer("known", member_of, "", evidence), read_boundary(details_of, documents))
         )
-        for group in groups:
-            groups_of.setdefault(group, []).append(text(entry, "UserName"))
-    identities = [
+        for group in member_of:
+            members_of.setdefault(group, []).append(text(entry, "UserName"))
+    groups = [
         Group(
             name=text(entry, "GroupName"),
-            members=groups_of.get(text(entry, "GroupName"), []),
+            members=members_of.get(text(entry, "GroupName"), []),
             policies=read_documents(details.attached(entry, "GroupPolicyList"), evidence),
         )
         for entry in details.groups
@@ -155,10 +155,10 @@ def _joined(asker: Asker, users: list[Element], details: _Details) -> Sections:
         )
         for entry in details.roles
     ]
-    return holders, Answer("known", identities, "", evidence), roles
+    return identities, Answer("known", groups, "", evidence), roles
 
 
-async def _one_by_one(asker: Asker, users: list[Element]) -> Sections:
+async def _one_by_one(asker: QueryClient, users: list[Element]) -> Sections:
     """Users, groups and roles, each asked about by itself."""
 
     async def user(entry: Element) -> Identity:
@@ -170,28 +170,28 @@ async def _one_by_one(asker: Asker, users: list[Element]) -> Sections:
         return read_user(entry, policies, groups, more)
 
     async def group(title: str) -> Group:
-        inside = [holder.name for holder in holders if title in (holder.groups.value or ())]
+        inside = [identity.name for identity in identities if title in (identity.groups.value or ())]
         return Group(name=title, members=inside, policies=await _own_documents(asker, "Group", title))
 
     async def role(entry: Element) -> Identity:
         policies, more = await _own(asker, "Role", text(entry, "RoleName"))
         return read_role(entry, policies, more)
 
-    holders = await pooled(user, users)
+    identities = await pooled(user, users)
     evidence = Evidence("ListGroupsForUser", "200", asker.moment)
-    unread = next((holder.groups for holder in holders if holder.groups.value is None), None)
+    unread = next((identity.groups for identity in identities if identity.groups.value is None), None)
     groups: Answer[Any] = Answer("known", [], "", evidence)
     if unread is not None:
         groups = Answer(unread.state, None, unread.note, unread.evidence)
-    titles = sorted({title for holder in holders for title in holder.groups.value or ()})
+    titles = sorted({title for identity in identities for title in identity.groups.value or ()})
     if titles and unread is None:
         groups = Answer("known", await pooled(group, titles), "", evidence)
     try:
         listed = [entry async for page in asker.pages("ListRoles") for entry in members(page, "Roles")]
     except RequestFailed as error:
         lost: Answer[Any] = Answer(error.state, None, error.note, Evidence("ListRoles", error.answer, asker.moment))
-        return holders, groups, [_any_role(lost)] if error.state != "unsupported" else []
-    return holders, groups, await pooled(role, listed)
+        return identities, groups, [_any_role(lost)] if error.state != "unsupported" else []
+    return identities, groups, await pooled(role, listed)
 
 
 def _any_role(lost: Answer[Any]) -> Identity:
@@ -203,13 +203,13 @@ def _any_role(lost: Answer[Any]) -> Identity:
     )  # fmt: skip
 
 
-async def _own(asker: Asker, kind: Kept, title: str) -> tuple[Answer[list[Document]], dict[str, Any]]:
+async def _own(asker: QueryClient, kind: Kept, title: str) -> tuple[Answer[list[AttachedPolicy]], dict[str, Any]]:
     """The own permissions of a user or role, its boundary and its tags."""
     policies, about = await asyncio.gather(_own_documents(asker, kind, title), _about(asker, kind, title))
     return policies, about
 
 
-async def _about(asker: Asker, kind: Kept, title: str) -> dict[str, Any]:
+async def _about(asker: QueryClient, kind: Kept, title: str) -> dict[str, Any]:
     """The boundary and the tags of a user or role."""
     evidence = Evidence(f"Get{kind} {title}", "200", asker.moment)
     try:
@@ -232,11 +232,11 @@ async def _about(asker: Asker, kind: Kept, title: str) -> dict[str, Any]:
     return read_boundary(entry, documents)
 
 
-async def _one(asker: Asker, holder: Identity) -> tuple[Identity, list[Credential]]:
+async def _one(asker: QueryClient, identity: Identity) -> tuple[Identity, list[Credential]]:
     """A user with its password and second factor, and its keys; one without an id represents keys that were not
     shown."""
-    user = {"UserName": holder.name}
-    last_seen = read_time(holder.password.note) if holder.password.note else None
+    user = {"UserName": identity.name}
+    last_seen = read_time(identity.password.note) if identity.password.note else None
     signed_in: Answer[datetime] = Answer("known", last_seen) if last_seen else Answer("absent")
     password, factor, listed = await asyncio.gather(
         asker.answer("GetLoginProfile", lambda r: read_password(r, signed_in), **user),
@@ -244,24 +244,24 @@ async def _one(asker: Asker, holder: Identity) -> tuple[Identity, list[Credentia
         asker.answer("ListAccessKeys", lambda r: members(r, "AccessKeyMetadata"), **user),
     )
     if listed.value is None and listed.state != "absent":
-        keys = [Credential(id="", owner=holder.name, state=Answer(listed.state, None, listed.note, listed.evidence))]
+        keys = [Credential(id="", owner=identity.name, state=Answer(listed.state, None, listed.note, listed.evidence))]
     else:
-        keys = [await _key(asker, holder.name, entry) for entry in listed.value or ()]
+        keys = [await _key(asker, identity.name, entry) for entry in listed.value or ()]
     kinds: dict[str, Kind] = {"known": "person", "absent": "service"}
     kind = kinds.get(password.state, "unknown")
-    return msgspec.structs.replace(holder, password=password, mfa=factor, kind=kind), keys
+    return msgspec.structs.replace(identity, password=password, mfa=factor, kind=kind), keys
 
 
-async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Document]]:
+async def _own_documents(asker: QueryClient, kind: Kept, title: str) -> Answer[list[AttachedPolicy]]:
     """The own permissions of one, asked for one by one. Whatever cannot be read makes them all unread."""
     evidence = Evidence(f"List{kind}Policies {title}", "200", asker.moment)
     whose = {f"{kind}Name": title}
-    own: list[Document] = []
+    own: list[AttachedPolicy] = []
     try:
         async for page in asker.pages(f"List{kind}Policies", **whose):
             for one in members(page, "PolicyNames"):
                 answer = await asker.ask(f"Get{kind}Policy", **whose, PolicyName=one.text or "")
-                own.append(Document(one.text or "", unquote(text(answer, "PolicyDocument")), "inline"))
+                own.append(AttachedPolicy(one.text or "", unquote(text(answer, "PolicyDocument")), "inline"))
         async for page in asker.pages(f"ListAttached{kind}Policies", **whose):
             for one in members(page, "AttachedPolicies"):
                 own.append(await _managed(asker, text(one, "PolicyName"), text(one, "PolicyArn")))
@@ -275,15 +275,15 @@ async def _own_documents(asker: Asker, kind: Kept, title: str) -> Answer[list[Do
     return read_documents(own, evidence)
 
 
-async def _managed(asker: Asker, title: str, resource: str) -> Document:
+async def _managed(asker: QueryClient, title: str, resource: str) -> AttachedPolicy:
     if resource not in asker.texts:
         version = text(await asker.ask("GetPolicy", PolicyArn=resource), "Policy", "DefaultVersionId")
         answer = await asker.ask("GetPolicyVersion", PolicyArn=resource, VersionId=version)
         asker.texts[resource] = unquote(text(answer, "PolicyVersion", "Document"))
-    return Document(title, asker.texts[resource], "attached")
+    return AttachedPolicy(title, asker.texts[resource], "attached")
 
 
-async def _key(asker: Asker, owner: str, entry: Element) -> Credential:
+async def _key(asker: QueryClient, owner: str, entry: Element) -> Credential:
     used = await asker.answer(
         "GetAccessKeyLastUsed",
         lambda r: read_time(text(r, "AccessKeyLastUsed", "LastUsedDate")),
@@ -301,7 +301,7 @@ async def _key(asker: Asker, owner: str, entry: Element) -> Credential:
     )
 
 
-async def _root(asker: Asker) -> tuple[list[Identity], list[Credential]]:
+async def _root(asker: QueryClient) -> tuple[list[Identity], list[Credential]]:
     """The account's root, as the account summary shows it. Where the summary was not read, there is a root of which
     nothing is known, and it may have a key."""
     summary = await asker.answer("GetAccountSummary", read_summary)

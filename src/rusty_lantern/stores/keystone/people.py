@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.identity import Credential, Document, Group, Identity, Password
+from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity, Password
 from rusty_lantern.stores.keystone.access_rules import limited
 from rusty_lantern.stores.keystone.documents import (
     ApplicationCredential,
@@ -157,7 +157,9 @@ class People:
                 names_of += [f"{project}:{who}" for project, who in names]
         return names_of
 
-    def _permissions(self, documents: list[Document], trusts: Sequence[Trust] = ()) -> Answer[list[Document]]:
+    def _permissions(
+        self, documents: list[AttachedPolicy], trusts: Sequence[Trust] = ()
+    ) -> Answer[list[AttachedPolicy]]:
         """Somebody's permissions, where these trusts give some of them. Trusts that were not read may give anybody
         more, and so may projects, by name, and roles that the roles of a trust imply."""
         needed: list[tuple[str, Answer[Any]]] = [("trusts", self.lists.trusts), ("projects", self.lists.projects)]
@@ -177,7 +179,7 @@ class People:
         words = f"project {known.name if known else project}"
         return [Held(role.name, project or "", words) for role in roles if self._in_use(project or "")]
 
-    def _by_trust(self, trust: Trust) -> list[Document]:
+    def _by_trust(self, trust: Trust) -> list[AttachedPolicy]:
         return self.account.documents(self._roles_by_trust(trust))
 
     def _roles_by_trust(self, trust: Trust) -> list[Held]:

@@ -12,7 +12,7 @@ from collections.abc import Iterable
 import msgspec
 
 from rusty_lantern.core.config.estate import RoleMeanings
-from rusty_lantern.core.model.identity import Document
+from rusty_lantern.core.model.identity import AttachedPolicy
 from rusty_lantern.stores.keystone.documents import Scope
 
 OWN = ("s3:*",)
@@ -45,7 +45,7 @@ class Account(msgspec.Struct, frozen=True):
     """The id of the project that owns it."""
     roles: RoleMeanings | None
 
-    def documents(self, holding: Iterable[Held]) -> list[Document]:
+    def documents(self, holding: Iterable[Held]) -> list[AttachedPolicy]:
         """What somebody with these roles can do in the account."""
         made = (self._document(one) for one in dict.fromkeys(holding))
         return [document for document in made if document is not None]
@@ -59,11 +59,11 @@ class Account(msgspec.Struct, frozen=True):
         named = [name for project in projects for name in (f"{project}:{user}", f"{project}:*")]
         return [*named, f"*:{user}", *roles]
 
-    def _document(self, one: Held) -> Document | None:
+    def _document(self, one: Held) -> AttachedPolicy | None:
         actions, doubt = self._actions(one.role.lower(), here=bool(self.project) and one.project == self.project)
         if not actions:
             return None
-        return Document(f"role {one.role} on {one.words}", allowing(actions), one.via, doubt)
+        return AttachedPolicy(f"role {one.role} on {one.words}", allowing(actions), one.via, doubt)
 
     def _actions(self, role: str, *, here: bool) -> tuple[tuple[str, ...], str]:
         """What a role allows in every container, and why it may not."""

@@ -44,7 +44,7 @@ async def read_people(
 ) -> dict[str, Any]:
     """The dossier's fields that the service fills, of the first `most` users or of all. Never raises for what the
     service does."""
-    asker = _Asker(client, urlsplit(service.at).path.rstrip("/"), moment)
+    asker = _Client(client, urlsplit(service.at).path.rstrip("/"), moment)
     users = await asker.list("/users", "users", User)
     if users.value is None:
         return dict.fromkeys(PEOPLE, users)
@@ -60,7 +60,7 @@ async def read_people(
 
 
 @dataclass
-class _Asker:
+class _Client:
     """Puts the questions."""
 
     client: Client
@@ -102,7 +102,7 @@ class _Asker:
             return Answer(error.state, None, error.note, Evidence(question, error.answer, self.moment))
 
 
-async def _read_lists(asker: _Asker, users: list[User]) -> Lists:
+async def _read_lists(asker: _Client, users: list[User]) -> Lists:
     roles, domains, projects, groups, trusts, providers = await asyncio.gather(
         asker.list("/role_assignments", "role_assignments", Assignment, (("effective", ""), ("include_names", ""))),
         asker.list("/domains", "domains", Named),

@@ -25,8 +25,8 @@ AT_ONCE = 64
 def own_buckets(listed: Listed, visit: Visit) -> dict[str, Answer[datetime]]:
     """The user's own buckets; with the tenant before the name where buckets of other tenants are listed too."""
     tenant, dollar, _ = listed.owner.partition("$")
-    told_apart = dollar and any(door.name == "admin" for door in visit.store.doors)
-    return {f"{tenant}:{name}" if told_apart else name: created for name, created in listed.created.items()}
+    with_tenants = dollar and any(door.name == "admin" for door in visit.store.doors)
+    return {f"{tenant}:{name}" if with_tenants else name: created for name, created in listed.created.items()}
 
 
 def others_buckets(listed: Listed, visit: Visit) -> list[str]:
@@ -34,7 +34,7 @@ def others_buckets(listed: Listed, visit: Visit) -> list[str]:
     means a bucket in that tenant, so those in none are not asked of it."""
     own = own_buckets(listed, visit)
     in_tenant = "$" in listed.owner
-    return [name for name in visit.told_elsewhere if name not in own and (":" in name or not in_tenant)]
+    return [name for name in visit.listed_elsewhere if name not in own and (":" in name or not in_tenant)]
 
 
 async def answering(client: Client, buckets: list[str]) -> list[str]:

@@ -7,14 +7,14 @@ from urllib.parse import parse_qsl, urlsplit
 
 import msgspec
 
-from rusty_lantern.core.config.estate import Store
+from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.intake.presigned_url import OPENS, is_at
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code
 
 
-async def follow(stores: list[Store], folder: Path, addresses: list[str]) -> list[str]:
+async def follow(stores: list[StoreConfig], folder: Path, addresses: list[str]) -> list[str]:
     """Try each link: what came of it, in words, in their order. Nothing of it is logged."""
     outcomes = []
     for address in addresses:

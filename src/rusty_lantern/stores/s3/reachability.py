@@ -13,7 +13,7 @@ from rusty_lantern.stores.crew import spread
 from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.reachability import WORST, Allowed, Reached
+from rusty_lantern.stores.reachability import WORST, Allowed, StoreReached
 from rusty_lantern.stores.reader import Visit
 from rusty_lantern.stores.s3.bucket_list import list_buckets
 from rusty_lantern.stores.s3.bucket_settings import ask_setting, find_region
@@ -31,7 +31,7 @@ ASKED = (
 """The fields of a bucket whose questions are tried."""
 
 
-async def reach(client: Client, visit: Visit) -> Reached:
+async def reach(client: Client, visit: Visit) -> StoreReached:
     """Try a store. Never raises for what the store does."""
     moment = visit.moment
     start = await reach_address(client, moment)

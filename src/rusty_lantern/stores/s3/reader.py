@@ -21,8 +21,8 @@ from rusty_lantern.stores.http.credentials import find
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Memory
 from rusty_lantern.stores.http_reader import HttpReader
-from rusty_lantern.stores.reachability import Reached
-from rusty_lantern.stores.reader import Estimate, Order, Visit, WantedDetails
+from rusty_lantern.stores.reachability import StoreReached
+from rusty_lantern.stores.reader import Estimate, SurveyOrder, Visit, WantedDetails
 from rusty_lantern.stores.s3.anonymous_request import ask_anonymously, some_keys
 from rusty_lantern.stores.s3.bucket_list import account_public_access_guards, list_buckets
 from rusty_lantern.stores.s3.bucket_settings import BY_SUB_RESOURCE, COUNTED, read_bucket
@@ -50,7 +50,7 @@ class S3Reader(HttpReader):
             find(store.credential, folder), store.signing_place, find_again=lambda: find(store.credential, folder)
         )
 
-    async def reach(self) -> Reached:
+    async def reach(self) -> StoreReached:
         """Address, transport, clock, credential, and which questions the key may ask."""
         return await reach(self.client, self.visit)
 
@@ -69,7 +69,7 @@ class S3Reader(HttpReader):
         seconds = questions / min(pace.per_second, pace.at_once / max(latency, 0.001))
         return Estimate(len(own) + len(others), questions, seconds, 1 + LISTINGS * buckets_asked)
 
-    async def survey(self, order: Order) -> Dossier:
+    async def survey(self, order: SurveyOrder) -> Dossier:
         """Every bucket's settings, and what the store shows at its front."""
         read = await survey(self.client, self.visit, order)
         try:
@@ -95,7 +95,7 @@ class S3Reader(HttpReader):
         return await ask_anonymously(self.outside, bucket, verb, request)
 
 
-async def survey(client: Client, visit: Visit, order: Order) -> Dossier:
+async def survey(client: Client, visit: Visit, order: SurveyOrder) -> Dossier:
     """Read every bucket's settings. Never raises for what the store does: that is in the dossier.
 
     A few buckets are read first: what the store offers none of them is not asked of the others.

@@ -15,7 +15,6 @@ from typing import Any, Literal
 
 from rusty_lantern.core.model.acl import Grant, Permission
 from rusty_lantern.core.model.bucket import (
-    Copying,
     CrossOrigin,
     Encryption,
     Guards,
@@ -23,6 +22,7 @@ from rusty_lantern.core.model.bucket import (
     Lock,
     Logging,
     Ownership,
+    ReplicationRule,
     Versioning,
     Website,
 )
@@ -223,10 +223,10 @@ def _cross_origin(root: Element) -> list[CrossOrigin]:
     ]
 
 
-def _replication(root: Element) -> list[Copying] | None:
+def _replication(root: Element) -> list[ReplicationRule] | None:
     enabled = [rule for rule in children(root, "Rule") if text(rule, "Status") == "Enabled"]
     return [
-        Copying(
+        ReplicationRule(
             text(rule, "Destination", "Bucket").rpartition(":")[2],
             " ".join([*["Prefix"] * bool(_prefix(rule)), *_narrowing(rule)]),
         )

@@ -14,7 +14,15 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl, Copying, CrossOrigin, Quota, Versioning, Website
+from rusty_lantern.core.model.bucket import (
+    AccountAcl,
+    ContainerAcl,
+    CrossOrigin,
+    Quota,
+    ReplicationRule,
+    Versioning,
+    Website,
+)
 from rusty_lantern.core.model.bucket_contents import Usage
 
 Headers = Mapping[str, str]
@@ -71,7 +79,7 @@ def container_fields(headers: Headers, evidence: Evidence, *, gateway: bool) -> 
         "quota": known(_quota(meta)),
         "website": known(_website(meta)),
         "cross_origin": known(_cross_origin(meta, headers.get("access-control-allow-origin", ""))),
-        "replication": owners([Copying(synced)] if (synced := headers.get("x-container-sync-to")) else None),
+        "replication": owners([ReplicationRule(synced)] if (synced := headers.get("x-container-sync-to")) else None),
         "temporary_url_key": owners(any(name.startswith("temp-url-key") for name in meta)),
         "synchronization_key": owners("x-container-sync-key" in headers) if not gateway else Answer("unsupported"),
         "tags": known({name: value for name, value in meta.items() if not _SETTINGS.fullmatch(name)}),

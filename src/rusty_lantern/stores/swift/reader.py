@@ -22,8 +22,8 @@ from rusty_lantern.stores.http.authorization import Token
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Memory, Reply
 from rusty_lantern.stores.http_reader import HttpReader
-from rusty_lantern.stores.reachability import Allowed, Reached
-from rusty_lantern.stores.reader import Estimate, ObjectTable, Order, Visit, WantedDetails
+from rusty_lantern.stores.reachability import Allowed, StoreReached
+from rusty_lantern.stores.reader import Estimate, ObjectTable, SurveyOrder, Visit, WantedDetails
 from rusty_lantern.stores.swift import listing
 from rusty_lantern.stores.swift.anonymous_request import ask_anonymously
 from rusty_lantern.stores.swift.headers import (
@@ -102,7 +102,7 @@ class SwiftReader(HttpReader):
             names += [container.name for container in page]
         return Account(self.path, head, names, await ask_info(self.outside, self.path))
 
-    async def reach(self) -> Reached:
+    async def reach(self) -> StoreReached:
         """Address, transport, clock, credential, and whether this credential is shown ACLs."""
         reached = await reach_address(self.client, self.visit.moment)
         if not reached.answers:
@@ -141,7 +141,7 @@ class SwiftReader(HttpReader):
         seconds = questions / min(pace.per_second, pace.at_once / max(latency, 0.001))
         return Estimate(len(names), questions, seconds, 1 + len(names))
 
-    async def survey(self, order: Order) -> Dossier:
+    async def survey(self, order: SurveyOrder) -> Dossier:
         """Every container's settings. Never raises for what the store does: that is in the dossier."""
         visit, moment = self.visit, self.visit.moment
         evidence = Evidence(f"GET {self.path}", "200", moment)
@@ -203,7 +203,7 @@ class SwiftReader(HttpReader):
         evidence = Evidence(question, str(reply.status), self.visit.moment)
         return container_fields(reply.headers, evidence, gateway=is_gateway(reply.headers))
 
-    async def _container(self, name: str, order: Order, shown: list[bool]) -> Bucket:
+    async def _container(self, name: str, order: SurveyOrder, shown: list[bool]) -> Bucket:
         fields: dict[str, Any] = SWIFT.of_bucket() | await self.head_of(name, shown)
         fields["owner"] = Answer("known", self.path.rpartition("/")[2])
         fields["encryption"] = Answer("hidden", None, "the store shows it to its operators alone")

@@ -113,8 +113,8 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
             parts.append(_condition(condition, readings, variables=statement.variables))
         except _Unclear as error:
             faults.append(Fault(condition.place, str(error)))
-    speaks_to = _speaks_to(statement, readings)
-    if math.prod(map(len, parts)) * len(speaks_to) > MOST:
+    whom = _whom(statement, readings)
+    if math.prod(map(len, parts)) * len(whom) > MOST:
         parts = []
         faults.append(Fault(statement.place, "this store reads it as too many statements"))
     rewritten = (
@@ -122,7 +122,7 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
             statement, principals=who, actions=actions, faults=tuple(faults),
             conditions=(*itertools.chain.from_iterable(together), *only),
         )
-        for who, only in speaks_to
+        for who, only in whom
         for together in itertools.product(*parts)
     )  # fmt: skip
     made = tuple(rewritten)
@@ -151,7 +151,7 @@ def _as_named(who: Principals, readings: Readings) -> Principals:
     return who
 
 
-def _speaks_to(statement: Statement, readings: Readings) -> Whom:
+def _whom(statement: Statement, readings: Readings) -> Whom:
     if statement.principals is None:
         return [(None, ())]
     who = _as_named(statement.principals, readings)

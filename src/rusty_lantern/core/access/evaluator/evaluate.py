@@ -237,14 +237,14 @@ def _fits_principal(statement: Statement, bucket: str, request: Request) -> bool
         raise NotUnderstood("its principal is not understood")
     if principals.negated:
         return not _spares(principals, request.caller)
-    return _speaks_to(principals, request.caller)
+    return _names_caller(principals, request.caller)
 
 
 def _listed(principals: Principals) -> set[str]:
     return set(map(in_one_partition, principals.accounts))
 
 
-def _speaks_to(principals: Principals, caller: Caller) -> bool:
+def _names_caller(principals: Principals, caller: Caller) -> bool:
     if principals.everyone:
         return True
     if caller.anonymous:

@@ -23,7 +23,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS, impossible
 from rusty_lantern.core.errors import BadInput, Place, Problem, nearest
-from rusty_lantern.core.value_types import NotOnScale, read_moment
+from rusty_lantern.core.value_types import InvalidValue, read_moment
 
 
 class RequestSpec(msgspec.Struct, frozen=True, rename="kebab", forbid_unknown_fields=True):
@@ -167,6 +167,6 @@ def read_request_specs(document: bytes, file: str) -> list[RequestSpec]:
                 if spec.at:
                     read_moment(spec.at)
                 specs.append(spec)
-            except (msgspec.DecodeError, UnicodeDecodeError, NotOnScale) as error:
+            except (msgspec.DecodeError, UnicodeDecodeError, InvalidValue) as error:
                 raise BadInput(Problem(f"not a request: {error}", Place(file, number))) from None
     return specs

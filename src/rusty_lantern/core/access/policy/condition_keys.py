@@ -1,7 +1,7 @@
 """Condition keys: what kind of value each has, which requests carry it, and whether an outsider controls it.
 
-This is the table that decides `open` or `restricted`. A key is *theirs* when an outsider may send whatever they
-like; then it restricts nothing. A key that is not theirs has a value that an outsider cannot bring about; what
+This is the table that decides `open` or `restricted`. A key is *caller-controlled* when an outsider may send
+whatever they like; then it restricts nothing. Any other key has a value that an outsider cannot bring about; what
 they would typically carry instead is `outsider` (often: nothing). A key that is *of the bucket* has one value for
 every request, and is understood only where that value was read.
 
@@ -43,7 +43,7 @@ class ContextKey(msgspec.Struct, frozen=True):
     many: bool = False
     """Whether it carries several values at once."""
     outsider: tuple[str, ...] = ()
-    """Values, besides none, that an outsider could bring about for a key that is not theirs."""
+    """Values, besides none, that an outsider could bring about for a key that is not caller-controlled."""
     anonymous: str = ""
     """The value that requests without credentials carry, where they carry one that nobody chooses."""
     words: tuple[str, ...] = ()
@@ -102,11 +102,11 @@ _BUCKET = "the bucket's own"
 _OTHER = "of an action that addresses no bucket and no object"
 
 
-def _theirs(reason: str, names: str, kind: Kind = "text", **more: Any) -> list[ContextKey]:
+def _sent(reason: str, names: str, kind: Kind = "text", **more: Any) -> list[ContextKey]:
     return [ContextKey(name, kind, True, reason, **more) for name in names.split()]
 
 
-def _fenced(reason: str, names: str, kind: Kind = "text", **more: Any) -> list[ContextKey]:
+def _not_sent(reason: str, names: str, kind: Kind = "text", **more: Any) -> list[ContextKey]:
     return [ContextKey(name, kind, False, reason, **more) for name in names.split()]
 
 
@@ -117,52 +117,52 @@ _CANNED = (
 )  # fmt: skip
 
 _CALLER = [
-    *_fenced("the caller's resource name, in their account", "aws:principalarn", "name",
+    *_not_sent("the caller's resource name, in their account", "aws:principalarn", "name",
              unsigned="never", signed="always"),
-    *_fenced("the caller's account number; an anonymous request has a fixed word instead",
+    *_not_sent("the caller's account number; an anonymous request has a fixed word instead",
              "aws:principalaccount", unsigned="always", signed="always", anonymous="anonymous"),
-    *_fenced("what sort of identity the caller is", "aws:principaltype", unsigned="always", signed="always",
+    *_not_sent("what sort of identity the caller is", "aws:principaltype", unsigned="always", signed="always",
              outsider=("Account", "User", "AssumedRole", "FederatedUser"), anonymous="Anonymous"),
-    *_fenced("the caller's unique id, given by the provider", "aws:userid", unsigned="always", signed="always",
+    *_not_sent("the caller's unique id, given by the provider", "aws:userid", unsigned="always", signed="always",
              outsider=("AIDASTRANGER00000000X",), anonymous="anonymous"),
-    *_theirs(_OWN, "aws:username aws:principaltag/", **_SIGNED_ONLY),
-    *_theirs(_OWN, "aws:multifactorauthpresent", "switch", **_SIGNED_ONLY),
-    *_theirs(_OWN, "aws:multifactorauthage", "number", whole=True, **_SIGNED_ONLY),
-    *_theirs(_OWN, "aws:sourceidentity aws:federatedprovider", **_SIGNED_ONLY),
-    *_fenced("when the session's credentials were issued", "aws:tokenissuetime", "date", **_SIGNED_ONLY),
-    *_fenced(_ORG, "aws:principalorgid", outsider=("o-0strange00",), **_SIGNED_ONLY),
-    *_fenced(_ORG, "aws:principalorgpaths", many=True, outsider=("o-0strange00/r-0str/ou-0str-00000000/",),
+    *_sent(_OWN, "aws:username aws:principaltag/", **_SIGNED_ONLY),
+    *_sent(_OWN, "aws:multifactorauthpresent", "switch", **_SIGNED_ONLY),
+    *_sent(_OWN, "aws:multifactorauthage", "number", whole=True, **_SIGNED_ONLY),
+    *_sent(_OWN, "aws:sourceidentity aws:federatedprovider", **_SIGNED_ONLY),
+    *_not_sent("when the session's credentials were issued", "aws:tokenissuetime", "date", **_SIGNED_ONLY),
+    *_not_sent(_ORG, "aws:principalorgid", outsider=("o-0strange00",), **_SIGNED_ONLY),
+    *_not_sent(_ORG, "aws:principalorgpaths", many=True, outsider=("o-0strange00/r-0str/ou-0str-00000000/",),
              **_SIGNED_ONLY),
-    *_fenced(_SERVICE, "aws:principalisawsservice", "switch", unsigned="never", signed="always", outsider=("false",)),
-    *_fenced(_SERVICE, "aws:principalservicename", **_SIGNED_ONLY),
-    *_fenced(_SERVICE, "aws:principalservicenameslist", many=True, **_SIGNED_ONLY),
-    *_fenced("set for a session of an account's root that its organisation's manager opened", "aws:assumedroot",
+    *_not_sent(_SERVICE, "aws:principalisawsservice", "switch", unsigned="never", signed="always", outsider=("false",)),
+    *_not_sent(_SERVICE, "aws:principalservicename", **_SIGNED_ONLY),
+    *_not_sent(_SERVICE, "aws:principalservicenameslist", many=True, **_SIGNED_ONLY),
+    *_not_sent("set for a session of an account's root that its organisation's manager opened", "aws:assumedroot",
              "switch", outsider=("false",), **_SIGNED_ONLY),
-    *_fenced(_SESSION, "aws:ec2instancesourcevpc", outsider=("vpc-0strange",), **_SIGNED_ONLY),
-    *_theirs(_SESSION, "aws:ec2instancesourceprivateipv4", "address", **_SIGNED_ONLY),
-    *_theirs(_SESSION, "ec2:roledelivery", **_SIGNED_ONLY),
-    *_fenced(_SESSION, "aws:chatbotsourcearn ec2:sourceinstancearn lambda:sourcefunctionarn ssm:sourceinstancearn",
+    *_not_sent(_SESSION, "aws:ec2instancesourcevpc", outsider=("vpc-0strange",), **_SIGNED_ONLY),
+    *_sent(_SESSION, "aws:ec2instancesourceprivateipv4", "address", **_SIGNED_ONLY),
+    *_sent(_SESSION, "ec2:roledelivery", **_SIGNED_ONLY),
+    *_not_sent(_SESSION, "aws:chatbotsourcearn ec2:sourceinstancearn lambda:sourcefunctionarn ssm:sourceinstancearn",
              "name", **_SIGNED_ONLY),
-    *_fenced(_SESSION, "glue:roleassumedby glue:credentialissuingservice identitystore:userid", **_SIGNED_ONLY),
+    *_not_sent(_SESSION, "glue:roleassumedby glue:credentialissuingservice identitystore:userid", **_SIGNED_ONLY),
 ]  # fmt: skip
 _ROUTE = [
-    *_fenced("any address of the public Internet; none through a private endpoint", "aws:sourceip", "address"),
-    *_fenced(_ENDPOINT, "aws:sourcevpc", outsider=("vpc-0strange",)),
-    *_fenced(_ENDPOINT, "aws:sourcevpce", outsider=("vpce-0strange",)),
-    *_fenced(_ENDPOINT, "aws:vpceaccount", outsider=(OUTSIDER_ACCOUNT,)),
-    *_fenced(_ENDPOINT, "aws:vpceorgid", outsider=("o-0strange00",)),
-    *_fenced(_ENDPOINT, "aws:vpceorgpaths", many=True, outsider=("o-0strange00/r-0str/ou-0str-00000000/",)),
-    *_fenced(_ENDPOINT, "aws:sourcevpcarn", "name"),
-    *_theirs("an address in the private network that the request comes from: everybody numbers their own",
+    *_not_sent("any address of the public Internet; none through a private endpoint", "aws:sourceip", "address"),
+    *_not_sent(_ENDPOINT, "aws:sourcevpc", outsider=("vpc-0strange",)),
+    *_not_sent(_ENDPOINT, "aws:sourcevpce", outsider=("vpce-0strange",)),
+    *_not_sent(_ENDPOINT, "aws:vpceaccount", outsider=(OUTSIDER_ACCOUNT,)),
+    *_not_sent(_ENDPOINT, "aws:vpceorgid", outsider=("o-0strange00",)),
+    *_not_sent(_ENDPOINT, "aws:vpceorgpaths", many=True, outsider=("o-0strange00/r-0str/ou-0str-00000000/",)),
+    *_not_sent(_ENDPOINT, "aws:sourcevpcarn", "name"),
+    *_sent("an address in the private network that the request comes from: everybody numbers their own",
              "aws:vpcsourceip", "address"),
-    *_theirs("the sender chooses https or http", "aws:securetransport", "switch", unsigned="always", signed="always"),
-    *_theirs("the sender chooses the protocol version", "s3:tlsversion", "number", words=("1.0", "1.1", "1.2", "1.3")),
-    *_fenced(_POINT, "s3:dataaccesspointarn", "name"),
-    *_fenced(_POINT, "s3:dataaccesspointaccount s3:accesspointnetworkorigin s3:accesspointtag/"),
-    *_fenced(_POINT, "s3:accessgrantsinstancearn", "name"),
+    *_sent("the sender chooses https or http", "aws:securetransport", "switch", unsigned="always", signed="always"),
+    *_sent("the sender chooses the protocol version", "s3:tlsversion", "number", words=("1.0", "1.1", "1.2", "1.3")),
+    *_not_sent(_POINT, "s3:dataaccesspointarn", "name"),
+    *_not_sent(_POINT, "s3:dataaccesspointaccount s3:accesspointnetworkorigin s3:accesspointtag/"),
+    *_not_sent(_POINT, "s3:accessgrantsinstancearn", "name"),
 ]  # fmt: skip
 _REQUEST = [
-    *_theirs(_HEADER, "aws:referer aws:useragent"),
+    *_sent(_HEADER, "aws:referer aws:useragent"),
     ContextKey(
         REFERER_HOST,
         "text",
@@ -171,68 +171,70 @@ _REQUEST = [
         unsigned="always",
         signed="always",
     ),
-    *_fenced("the moment of the request", "aws:currenttime aws:epochtime", "date", unsigned="always", signed="always"),
-    *_fenced(_SERVICE, "aws:viaawsservice", "switch", unsigned="always", signed="always", outsider=("false",)),
-    *_fenced(_SERVICE, "aws:sourceaccount aws:sourceorgid aws:sourceowner aws:calledviafirst aws:calledvialast"),
-    *_fenced(_SERVICE, "aws:sourcearn", "name"),
-    *_fenced(_SERVICE, "aws:calledvia aws:sourceorgpaths", many=True),
-    *_theirs("a tag sent with the request", "aws:requesttag/", actions=_actions("PutBucketTagging")),
-    *_theirs("tags sent with the request", "aws:tagkeys", actions=_actions("PutBucketTagging"), many=True),
+    *_not_sent(
+        "the moment of the request", "aws:currenttime aws:epochtime", "date", unsigned="always", signed="always"
+    ),
+    *_not_sent(_SERVICE, "aws:viaawsservice", "switch", unsigned="always", signed="always", outsider=("false",)),
+    *_not_sent(_SERVICE, "aws:sourceaccount aws:sourceorgid aws:sourceowner aws:calledviafirst aws:calledvialast"),
+    *_not_sent(_SERVICE, "aws:sourcearn", "name"),
+    *_not_sent(_SERVICE, "aws:calledvia aws:sourceorgpaths", many=True),
+    *_sent("a tag sent with the request", "aws:requesttag/", actions=_actions("PutBucketTagging")),
+    *_sent("tags sent with the request", "aws:tagkeys", actions=_actions("PutBucketTagging"), many=True),
 ]
 _OF_BUCKET = [
-    *_fenced(f"{_BUCKET} account", "aws:resourceaccount s3:resourceaccount", of_bucket=True),
-    *_fenced(f"{_BUCKET} region", "aws:requestedregion", of_bucket=True),
-    *_fenced(f"{_BUCKET} organisation", "aws:resourceorgid aws:resourceorgpaths", of_bucket=True),
-    *_fenced(f"{_BUCKET} tag", "aws:resourcetag/ s3:buckettag/", of_bucket=True),
+    *_not_sent(f"{_BUCKET} account", "aws:resourceaccount s3:resourceaccount", of_bucket=True),
+    *_not_sent(f"{_BUCKET} region", "aws:requestedregion", of_bucket=True),
+    *_not_sent(f"{_BUCKET} organisation", "aws:resourceorgid aws:resourceorgpaths", of_bucket=True),
+    *_not_sent(f"{_BUCKET} tag", "aws:resourcetag/ s3:buckettag/", of_bucket=True),
 ]
 _LISTING = [
-    *_theirs("a parameter of the listing", "s3:prefix s3:delimiter", actions=_LISTS),
-    *_theirs("a parameter of the listing", "s3:max-keys", "number", actions=_LISTS, whole=True),
-    *_theirs(_PARAMETER, "s3:versionid", actions=_VERSIONED),
+    *_sent("a parameter of the listing", "s3:prefix s3:delimiter", actions=_LISTS),
+    *_sent("a parameter of the listing", "s3:max-keys", "number", actions=_LISTS, whole=True),
+    *_sent(_PARAMETER, "s3:versionid", actions=_VERSIONED),
 ]
 _OBJECT = [
-    *_fenced("a tag that the object already has", "s3:existingobjecttag/", actions=_OBJECTS),
-    *_theirs("a tag sent with the upload", "s3:requestobjecttag/", actions=_TAGGED_PUTS),
-    *_theirs("tags sent with the upload", "s3:requestobjecttagkeys", actions=_TAGGED_PUTS, many=True),
-    *_theirs(_HEADER, "s3:x-amz-acl", actions=_ACL_PUTS, words=_CANNED),
-    *_theirs(
+    *_not_sent("a tag that the object already has", "s3:existingobjecttag/", actions=_OBJECTS),
+    *_sent("a tag sent with the upload", "s3:requestobjecttag/", actions=_TAGGED_PUTS),
+    *_sent("tags sent with the upload", "s3:requestobjecttagkeys", actions=_TAGGED_PUTS, many=True),
+    *_sent(_HEADER, "s3:x-amz-acl", actions=_ACL_PUTS, words=_CANNED),
+    *_sent(
         _HEADER,
         "s3:x-amz-grant-read s3:x-amz-grant-write s3:x-amz-grant-read-acp s3:x-amz-grant-write-acp "
         "s3:x-amz-grant-full-control",
         actions=_ACL_PUTS,
     ),
-    *_theirs(_HEADER, "s3:x-amz-copy-source s3:x-amz-server-side-encryption s3:x-amz-storage-class", actions=_PUTS),
-    *_theirs(_HEADER, "s3:x-amz-metadata-directive", actions=_PUTS, words=("COPY", "REPLACE")),
-    *_theirs(
+    *_sent(_HEADER, "s3:x-amz-copy-source s3:x-amz-server-side-encryption s3:x-amz-storage-class", actions=_PUTS),
+    *_sent(_HEADER, "s3:x-amz-metadata-directive", actions=_PUTS, words=("COPY", "REPLACE")),
+    *_sent(
         _HEADER,
         "s3:x-amz-server-side-encryption-aws-kms-key-id s3:x-amz-website-redirect-location s3:if-match "
         "s3:if-none-match",
         actions=_PUTS,
     ),
-    *_theirs(_HEADER, "s3:x-amz-server-side-encryption-customer-algorithm", actions=_PUTS, words=("AES256",)),
-    *_theirs("whether the upload is in one piece or in parts", "s3:objectcreationoperation", "switch", actions=_PUTS),
-    *_theirs(_HEADER, "s3:object-lock-mode", actions=_LOCK_PUTS, words=("GOVERNANCE", "COMPLIANCE")),
-    *_theirs(_HEADER, "s3:object-lock-legal-hold", actions=_LOCK_PUTS, words=("ON", "OFF")),
-    *_theirs(_HEADER, "s3:object-lock-retain-until-date", "date", actions=_LOCK_PUTS),
-    *_theirs(_HEADER, "s3:object-lock-remaining-retention-days", "number", actions=_LOCK_PUTS, whole=True),
+    *_sent(_HEADER, "s3:x-amz-server-side-encryption-customer-algorithm", actions=_PUTS, words=("AES256",)),
+    *_sent("whether the upload is in one piece or in parts", "s3:objectcreationoperation", "switch", actions=_PUTS),
+    *_sent(_HEADER, "s3:object-lock-mode", actions=_LOCK_PUTS, words=("GOVERNANCE", "COMPLIANCE")),
+    *_sent(_HEADER, "s3:object-lock-legal-hold", actions=_LOCK_PUTS, words=("ON", "OFF")),
+    *_sent(_HEADER, "s3:object-lock-retain-until-date", "date", actions=_LOCK_PUTS),
+    *_sent(_HEADER, "s3:object-lock-remaining-retention-days", "number", actions=_LOCK_PUTS, whole=True),
 ]
 _SIGNING = [
-    *_theirs(_HEADER, "s3:x-amz-content-sha256"),
-    *_theirs("the sender chooses how to sign", "s3:authtype", unsigned="never", signed="always",
+    *_sent(_HEADER, "s3:x-amz-content-sha256"),
+    *_sent("the sender chooses how to sign", "s3:authtype", unsigned="never", signed="always",
              words=("REST-HEADER", "REST-QUERY-STRING", "POST")),
-    *_theirs("the sender chooses how to sign", "s3:signatureversion", unsigned="never", signed="always",
+    *_sent("the sender chooses how to sign", "s3:signatureversion", unsigned="never", signed="always",
              words=("AWS", "AWS4-HMAC-SHA256")),
-    *_theirs("the sender chooses when to sign", "s3:signatureage", "number", whole=True, **_SIGNED_ONLY),
+    *_sent("the sender chooses when to sign", "s3:signatureage", "number", whole=True, **_SIGNED_ONLY),
 ]  # fmt: skip
 _ELSEWHERE = [
-    *_theirs(_PARAMETER, "s3:x-amz-object-ownership s3:locationconstraint", actions=_NONE),
-    *_fenced(
+    *_sent(_PARAMETER, "s3:x-amz-object-ownership s3:locationconstraint", actions=_NONE),
+    *_not_sent(
         _OTHER,
         "s3:existingjoboperation s3:existingjobpriority s3:jobsuspendedcause s3:requestjoboperation "
         "s3:requestjobpriority s3:destinationregion s3:isreplicationpauserequest",
         actions=_NONE,
     ),
-    *_theirs(_PARAMETER, "s3:inventoryaccessibleoptionalfields", actions=_actions("PutInventoryConfiguration"),
+    *_sent(_PARAMETER, "s3:inventoryaccessibleoptionalfields", actions=_actions("PutInventoryConfiguration"),
              many=True),
 ]  # fmt: skip
 _ROWS: tuple[ContextKey, ...] = (

@@ -1,9 +1,9 @@
 """Both sides of a decision: what a bucket's rules grant an identity, and what its own permissions grant it.
 
 In the bucket's own account an Allow on either side is enough, and a Deny on either side refuses; so an identity's own
-statements are simply added to the bucket's. A *boundary* caps what the own side can grant: each own Allow counts only
-within an Allow of the boundary, and its Denies refuse like any other. It does not cap what a bucket's rules grant a
-person by name, but what they grant a role, as the S3 family's documentation of boundaries has it.
+statements are simply added to the bucket's. A *boundary* caps what its own policies can grant: each own Allow counts
+only within an Allow of the boundary, and its Denies refuse like any other. It does not cap what a bucket's rules grant
+a person by name, but what they grant a role, as the S3 family's documentation of boundaries has it.
 """
 
 from __future__ import annotations
@@ -23,34 +23,34 @@ from rusty_lantern.core.access.policy.principals import Known, Principal, read_p
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.dossier import Software
-from rusty_lantern.core.model.identity import Document, Group, Identity
+from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity
 from rusty_lantern.core.model.store_index import StoreIndex
 
 
-def known_as(holder: Identity) -> Principal:
+def principal_of(identity: Identity) -> Principal:
     """The identity as rules name it, with what its requests are known to carry."""
-    named = read_principal(holder.resource) if holder.resource else Principal(holder.name, "canonical")
-    return msgspec.structs.replace(named, known=_known(holder, named), aliases=tuple(holder.aliases))
+    named = read_principal(identity.resource) if identity.resource else Principal(identity.name, "canonical")
+    return msgspec.structs.replace(named, known=_known(identity, named), aliases=tuple(identity.aliases))
 
 
-def _known(holder: Identity, named: Principal) -> Known:
+def _known(identity: Identity, named: Principal) -> Known:
     """What is known of an identity's requests: its name, where it is a user; its account, its sort, its own tags."""
     carried = always_carried(anonymous=False, arn=named.arn)
     values: dict[str, tuple[str, ...]] = {USER: carried.get(USER, ())}
     if not named.arn:
-        values[USER] = (holder.name,)
+        values[USER] = (identity.name,)
     if SORT in carried:
         values |= {SORT: carried[SORT], ACCOUNT: (named.account,), ARN: (named.arn,)}
-    if holder.tags.settled:
-        own = holder.tags.value or {}
+    if identity.tags.settled:
+        own = identity.tags.value or {}
         values |= {"aws:principaltag/": ()} | {
             f"aws:principaltag/{tag.lower()}": (value,) for tag, value in own.items()
         }
     return tuple(values.items())
 
 
-class Side(msgspec.Struct, frozen=True):
-    """The own side of an identity: its statements, and why they may not be all."""
+class IdentityPolicies(msgspec.Struct, frozen=True):
+    """An identity's own policies, and those of its groups: their statements, and why they may not be all."""
 
     statements: tuple[Statement, ...] = ()
     doubt: str = ""
@@ -62,26 +62,26 @@ class Side(msgspec.Struct, frozen=True):
     """What it has of what ACLs give its user; empty: all of it."""
 
 
-class Answers(NamedTuple):
+class StoreSoftware(NamedTuple):
     """What is known of the software that answers for a store."""
 
     software: Answer[Software] = Answer("unsupported")
     dialect: Dialect | None = None
 
 
-def own_side(
-    holder: Identity,
+def policies_of(
+    identity: Identity,
     groups: Mapping[str, Group],
     member_of: Iterable[str],
     groups_unread: str = "",
-    answers: Answers = Answers(),  # noqa: B008  (frozen)
-) -> Side:
+    answers: StoreSoftware = StoreSoftware(),  # noqa: B008  (frozen)
+) -> IdentityPolicies:
     """An identity's own permissions and those of its groups, as the store's software reads them; where something was
     not read, the reason.
 
     `groups_unread`: why the store's groups could not be read; empty where they were.
     """
-    sources: list[Answer[list[Document]]] = [holder.policies]
+    sources: list[Answer[list[AttachedPolicy]]] = [identity.policies]
     sources += [groups[name].policies for name in member_of if name in groups]
     lost = next((source for source in sources if source.unread), None)
     missing = next((name for name in member_of if name not in groups), None)
@@ -90,30 +90,30 @@ def own_side(
         doubt = f"the store's groups were not read ({groups_unread})"
     if missing and not doubt:
         doubt = f"the permissions of its group {missing} were not read"
-    if holder.kind == "root":
-        return Side(_ROOT)
+    if identity.kind == "root":
+        return IdentityPolicies(_ROOT)
     documents = tuple(document for source in sources for document in source.value or ())
-    unread = holder.boundary.reason if holder.boundary.unread else ""
-    if holder.boundary.value is None and not unread:
+    unread = identity.boundary.reason if identity.boundary.unread else ""
+    if identity.boundary.value is None and not unread:
         own = tuple(statement for document in documents for statement in _read(document, answers))
-        return Side(own, doubt, account=known_as(holder).account, acl_level=holder.acl_level)
-    written = holder.boundary.value or ""
+        return IdentityPolicies(own, doubt, account=principal_of(identity).account, acl_level=identity.acl_level)
+    written = identity.boundary.value or ""
     boundary = _boundary(written, unread, answers)
     allowed = tuple(statement for document in documents for statement in _within(document, written, unread, answers))
     refused = tuple(statement for statement in boundary if statement.effect == "Deny")
-    cap = boundary if holder.kind == "role" else None
-    return Side(allowed + refused, doubt, cap, known_as(holder).account, holder.acl_level)
+    cap = boundary if identity.kind == "role" else None
+    return IdentityPolicies(allowed + refused, doubt, cap, principal_of(identity).account, identity.acl_level)
 
 
-def side_of(index: StoreIndex, holder: Identity) -> Side:
+def identity_policies_of(index: StoreIndex, identity: Identity) -> IdentityPolicies:
     """An identity's own permissions and its groups'. Groups that were not read may have anybody in them."""
     listed = index.dossier.groups
     unread = listed.reason if listed.unread else ""
-    answers = Answers(index.dossier.software, index.dossier.dialect)
-    side = own_side(holder, index.groups, index.memberships.get(holder.name, []), unread, answers)
+    answers = StoreSoftware(index.dossier.software, index.dossier.dialect)
+    policies = policies_of(identity, index.groups, index.memberships.get(identity.name, []), unread, answers)
     if index.dossier.acl_reading not in REFUSING_DISABLED:
-        return side
-    return msgspec.structs.replace(side, statements=side.statements + _if_disabled(holder.state))
+        return policies
+    return msgspec.structs.replace(policies, statements=policies.statements + _if_disabled(identity.state))
 
 
 REFUSING_DISABLED = frozenset({"gateway", "keystone"})
@@ -144,13 +144,13 @@ _ROOT = (
 """What the root of an account needs no permission for."""
 
 
-def _read(document: Document, answers: Answers) -> tuple[Statement, ...]:
+def _read(document: AttachedPolicy, answers: StoreSoftware) -> tuple[Statement, ...]:
     """The statements of one attached document, for whoever has it. One that cannot be read could say anything."""
     return _attached(document.text, f"own permission {document.name}", answers, document.doubt)
 
 
 @lru_cache(maxsize=8192)
-def _attached(text: str, where: str, answers: Answers, doubt: str = "") -> tuple[Statement, ...]:
+def _attached(text: str, where: str, answers: StoreSoftware, doubt: str = "") -> tuple[Statement, ...]:
     policy = parse_policy(text, attached=True)
     if policy.unreadable:
         return _anything(where, f"not understood: {policy.unreadable.what}")
@@ -179,18 +179,20 @@ _BOUNDARY = "permission boundary"
 
 
 @lru_cache(maxsize=1024)
-def _boundary(text: str, unread: str, answers: Answers) -> tuple[Statement, ...]:
+def _boundary(text: str, unread: str, answers: StoreSoftware) -> tuple[Statement, ...]:
     """The statements of a permission boundary; of one that was not read, all that it may say."""
-    return _anything(_BOUNDARY, f"not read ({unread})") if unread else _sorted_out(_attached(text, _BOUNDARY, answers))
+    return (
+        _anything(_BOUNDARY, f"not read ({unread})") if unread else _with_effects(_attached(text, _BOUNDARY, answers))
+    )
 
 
 @lru_cache(maxsize=8192)
-def _within(document: Document, text: str, unread: str, answers: Answers) -> tuple[Statement, ...]:
+def _within(document: AttachedPolicy, text: str, unread: str, answers: StoreSoftware) -> tuple[Statement, ...]:
     """The statements of an attached document, as a boundary caps them."""
     return _cap(_read(document, answers), _boundary(text, unread, answers))
 
 
-def _sorted_out(statements: Iterable[Statement]) -> tuple[Statement, ...]:
+def _with_effects(statements: Iterable[Statement]) -> tuple[Statement, ...]:
     """The statements; one whose effect is not understood may be either, and counts as both."""
     settled: list[Statement] = []
     for statement in statements:
@@ -206,13 +208,13 @@ def _cap(statements: Iterable[Statement], boundary: tuple[Statement, ...]) -> tu
     """What the statements refuse, and of what they allow what an Allow of the boundary allows as well."""
     caps = [statement for statement in boundary if statement.effect == "Allow"]
     capped: list[Statement] = []
-    for statement in _sorted_out(statements):
+    for statement in _with_effects(statements):
         refuses = statement.effect == "Deny"
         capped += [statement] if refuses else [msgspec.structs.replace(statement, within=cap) for cap in caps]
     return tuple(capped)
 
 
-def asks_who(statement: Statement) -> bool:
+def depends_on_caller(statement: Statement) -> bool:
     """Whether what a statement says depends on who it is that asks: then it lets in those whom its conditions leave."""
     return any(condition.key in _ASKING or condition.key.startswith(_TAGS) for condition in statement.conditions)
 
@@ -234,7 +236,9 @@ def without_public(rules: Rules) -> Rules:
     statements: list[Statement] = []
     for s in rules.policy.statements:
         who = s.principals
-        public = who is not None and who.everyone != who.negated and not (asks_who(s) and s.conditions != (SIGNED,))
+        public = (
+            who is not None and who.everyone != who.negated and not (depends_on_caller(s) and s.conditions != (SIGNED,))
+        )
         if s.effect == "Deny" or not public:
             statements.append(s)
         elif for_insiders(rules):
@@ -256,37 +260,37 @@ def for_insiders(rules: Rules) -> bool:
     return not rules.ids_are_names and (guard.on or not guard.sure)
 
 
-def both_sides(rules: Rules, side: Side, account: str) -> Rules:
-    """The rules of a bucket together with an identity's own side, for deciding about that identity only.
+def combined_rules(rules: Rules, policies: IdentityPolicies, account: str) -> Rules:
+    """The rules of a bucket together with an identity's own policies, for deciding about that identity only.
 
     A bucket's Allow for the `account` it is in lets that account's own permissions decide, and grants nothing itself.
     """
     own = {account, f"arn:aws:iam::{account}:root"}
     acl = tuple(grant for grant in rules.acl if rules.ids_are_names or grant.identity not in own)
-    standing = tuple(_without_delegation(s, own) for s in rules.policy.statements)
-    if side.cap is not None:
-        standing = _cap(standing, side.cap)
-    policy = Policy(standing + _speaking_of(rules, side), rules.policy.unreadable)
-    doubts = rules.doubts + ((("policy", side.doubt),) if side.doubt else ())
+    statements = tuple(_without_delegation(s, own) for s in rules.policy.statements)
+    if policies.cap is not None:
+        statements = _cap(statements, policies.cap)
+    policy = Policy(statements + _statements_on(rules, policies), rules.policy.unreadable)
+    doubts = rules.doubts + ((("policy", policies.doubt),) if policies.doubt else ())
     return msgspec.structs.replace(
-        rules, policy=policy, acl=acl, doubts=doubts, of_one_identity=side.account is not None
+        rules, policy=policy, acl=acl, doubts=doubts, of_one_identity=policies.account is not None
     )
 
 
-def _speaking_of(rules: Rules, side: Side) -> tuple[Statement, ...]:
+def _statements_on(rules: Rules, policies: IdentityPolicies) -> tuple[Statement, ...]:
     """The own statements that apply to a bucket, as far as that depends on the tenant it is in."""
     tenant = rules.tenant
-    if tenant is None or side.account is None:
-        return side.statements
+    if tenant is None or policies.account is None:
+        return policies.statements
     if tenant.unread:
         doubt = Fault(
             "", f"whether it applies to this bucket depends on the tenant, which is not known ({tenant.reason})"
         )
-        return tuple(msgspec.structs.replace(one, faults=(*one.faults, doubt)) for one in side.statements)
-    if side.account != (tenant.value or ""):  # no name is of this bucket: all are left out of, and none meant
-        left = (one for one in side.statements if one.resources_negated)
+        return tuple(msgspec.structs.replace(one, faults=(*one.faults, doubt)) for one in policies.statements)
+    if policies.account != (tenant.value or ""):  # no name is of this bucket: all are left out of, and none meant
+        left = (one for one in policies.statements if one.resources_negated)
         return tuple(msgspec.structs.replace(one, resources=("*",), resources_negated=False) for one in left)
-    return in_its_tenant(Policy(side.statements), rules.bucket).statements
+    return in_its_tenant(Policy(policies.statements), rules.bucket).statements
 
 
 def _without_delegation(statement: Statement, own: set[str]) -> Statement:

@@ -15,7 +15,7 @@ import msgspec
 from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import Principals
 
-Speaks = Literal["yes", "no", "maybe"]
+Applies = Literal["yes", "no", "maybe"]
 """Whether rules apply to somebody; `maybe` where what is written has no agreed meaning."""
 Known = tuple[tuple[str, tuple[str, ...]], ...]
 
@@ -61,20 +61,20 @@ class Principal(msgspec.Struct, frozen=True):
         family, slash, _ = key.partition("/")
         return values.get(key, values.get(family + "/") if slash else None)
 
-    def spoken_to(self, principals: Principals) -> Speaks:
+    def is_named_by(self, principals: Principals) -> Applies:
         """Whether a statement with these principals applies to it."""
         if not principals.negated:
             return self._named_by(principals)
         return {"yes": "no", "no": "yes", "maybe": "maybe"}[self._spared_by(principals)]  # type: ignore[return-value]
 
-    def _named_by(self, principals: Principals) -> Speaks:
+    def _named_by(self, principals: Principals) -> Applies:
         if principals.everyone or self._names & set(_of_kind(principals, self.kind)):
             return "yes"
         if self.kind == "identity" and not set(self.aliases).isdisjoint(principals.canonical):
             return "yes"
         return "maybe" if principals.vague else "no"
 
-    def _spared_by(self, principals: Principals) -> Speaks:
+    def _spared_by(self, principals: Principals) -> Applies:
         """Whether NotPrincipal leaves it out. A user is left out by its own name and its account's together; a session
         by its role's as well (published with the NotPrincipal element). A wildcard inside a name: nobody says."""
         listed = set(_of_kind(principals, self.kind))

@@ -16,13 +16,13 @@ from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, unlisted
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import TIME
-from rusty_lantern.core.access.solver.public_policy import Public, counts_as_public
-from rusty_lantern.core.access.solver.request_groups import ACTION, KEY, Group
-from rusty_lantern.core.access.solver.sets import Budget, Finite, OverBudget
+from rusty_lantern.core.access.solver.public_policy import PublicStatus, counts_as_public
+from rusty_lantern.core.access.solver.request_groups import ACTION, KEY, RequestGroup
+from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import just
 from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, Cut, IntervalSet, Number
 from rusty_lantern.core.access.solver.sets.matching import starting_with
-from rusty_lantern.core.access.solver.statements import AudiencePolicy, Limits
+from rusty_lantern.core.access.solver.statements import AudiencePolicy, StatementBox
 from rusty_lantern.core.access.solver.witness import (
     Restriction,
     request_from,
@@ -40,21 +40,21 @@ BUDGET = 120_000
 """Steps for all verdicts of one bucket for one audience; about 200 ms."""
 
 
-def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> Public:
+def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> PublicStatus:
     """Whether the policy counts as public, where a guard asks for it."""
     if not (rules.restrict_policies.on or not rules.restrict_policies.sure) or not rules.policy.statements:
-        return Public()
+        return PublicStatus()
 
     def opens(policy: Policy) -> bool:
         alone = Rules(rules.bucket, policy, fixed=rules.fixed)
-        views = [View(alone, around, audience, work) for audience in AUDIENCES]
+        views = [AudienceView(alone, around, audience, work) for audience in AUDIENCES]
         return any(view.find(verb, "least").level == "open" for view in views for verb in VERBS)
 
     try:
         own = tuple(statement for statement in rules.policy.statements if not statement.door)
         return counts_as_public(msgspec.structs.replace(rules.policy, statements=own), opens)
     except OverBudget:
-        return Public(least=False, most=True)
+        return PublicStatus(least=False, most=True)
 
 
 def door_of(rules: Rules, by: str) -> str:
@@ -74,7 +74,7 @@ class Widest(msgspec.Struct, frozen=True):
 Side = Literal["least", "most"]
 
 
-class View:
+class AudienceView:
     """One bucket as one audience meets it."""
 
     def __init__(
@@ -83,7 +83,7 @@ class View:
         around: EvaluationContext,
         audience: Audience,
         work: Budget,
-        public: Public | None = None,
+        public: PublicStatus | None = None,
         *,
         identity: Principal | None = None,
         beside: Policy | None = None,
@@ -92,14 +92,14 @@ class View:
         self.rules = rules
         self.around = around
         self.audience = audience
-        self.public = public or Public()
+        self.public = public or PublicStatus()
         self.work = work
         self.identity = identity
         self.reading = AudiencePolicy(rules, audience, around, work, identity=identity, beside=beside, bare=bare)
         self.doubts: dict[str, None] = {}
         self.trusted = trusted_addresses(around)
 
-    def pieces(self, group: Group, side: Side) -> Iterator[Box]:
+    def pieces(self, group: RequestGroup, side: Side) -> Iterator[Box]:
         """Disjoint parts, per allowing rule, of what is allowed in this group."""
         denied: list[Box] = []
         for statement in self.rules.policy.statements:
@@ -138,18 +138,18 @@ class View:
             return who is not None and named.kind == who.kind and named.name in (who.name, *who.aliases)
         return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
 
-    def _bears(self, limits: Limits, group: Group) -> bool:
+    def _bears(self, limits: StatementBox, group: RequestGroup) -> bool:
         """Whether a statement bears on any request in question: what is in doubt and does not is no reason."""
         return limits.sure or meet(group.domain, limits.box, self.work) is not None
 
-    def _counts(self, limits: Limits, *, side: Side, certain: str) -> bool:
+    def _counts(self, limits: StatementBox, *, side: Side, certain: str) -> bool:
         """Whether a statement counts on this side: one that is not understood counts only for the most."""
         if limits.sure and certain:
             return True
         self.doubts[f"{limits.statement.title}: {limits.why or 'its effect is not understood'}"] = None
         return side == "most"
 
-    def _allowed(self, group: Group, side: Side) -> Iterator[Box]:
+    def _allowed(self, group: RequestGroup, side: Side) -> Iterator[Box]:
         if side == "most" and not self.rules.doubted.keys().isdisjoint(("policy", "doors")):
             yield {}
         shut = self._policy_shut(side)
@@ -170,7 +170,7 @@ class View:
     def _unlisted(self, statement: Statement) -> str:
         """An action that nobody published, which a statement allows to this audience: it may be anything."""
         unknown = unlisted(statement.actions, negated=statement.actions_negated)
-        return unknown if unknown and self.reading.speaks(statement) != "no" else ""
+        return unknown if unknown and self.reading.applies(statement) != "no" else ""
 
     def _policy_shut(self, side: Side) -> bool:
         guard = self.rules.restrict_policies
@@ -183,7 +183,7 @@ class View:
         self.doubts[guard.source if not guard.on else "whether the policy counts as public is not certain"] = None
         return side == "least"
 
-    def _granted(self, group: Group, side: Side) -> Iterator[Box]:
+    def _granted(self, group: RequestGroup, side: Side) -> Iterator[Box]:
         """What grants and rights allow: actions, and for a right the keys with its prefix."""
         verb = ACTIONS[group.actions[0]].verb
         if side == "most":
@@ -200,7 +200,7 @@ class View:
                 keyed = group.target == "object" and right.prefix
                 yield {KEY: starting_with(right.prefix, self.work)} if keyed else {}
 
-    def _on_objects(self, group: Group, side: Side) -> Iterator[Box]:
+    def _on_objects(self, group: RequestGroup, side: Side) -> Iterator[Box]:
         """What objects' own ACLs allow: on the objects that are known, and perhaps on any. What a bucket alone grants
         an identity is asked without them."""
         if group.target != "object" or (self.identity is not None and not self.rules.of_one_identity):
@@ -233,7 +233,7 @@ class View:
             self.doubts[guard.source] = None
         return side == "most" if not guard.sure else not guard.on
 
-    def request_in(self, piece: Box, group: Group) -> Request:
+    def request_in(self, piece: Box, group: RequestGroup) -> Request:
         """A request out of a piece; one that an outsider can send, if any is."""
         theirs = meet(piece, self.reading.within_reach(piece, group), self.work)
         return request_from(theirs or piece, self.audience, self.around, self.sender)
@@ -273,8 +273,8 @@ class View:
         return Widest("restricted", narrowest[1], narrowest[0]) if narrowest else Widest()
 
 
-def _of_actions(actions: frozenset[str], group: Group) -> Iterator[Box]:
-    reached = Finite(actions.intersection(group.actions))
+def _of_actions(actions: frozenset[str], group: RequestGroup) -> Iterator[Box]:
+    reached = FiniteSet(actions.intersection(group.actions))
     if reached:
         yield {ACTION: reached}
 

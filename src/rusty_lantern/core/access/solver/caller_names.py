@@ -69,14 +69,14 @@ def names_without(key: str) -> TextSet:
 
 
 @lru_cache(maxsize=256)
-def all_callers(spoken_of: frozenset[str], inside: frozenset[str]) -> TextSet:
+def all_callers(named: frozenset[str], inside: frozenset[str]) -> TextSet:
     """The resource names that outsiders could have: all but those in accounts of the team.
 
     Accounts have numbers of twelve digits; those of some stores have other names, of which only the ones that rules
-    name (`spoken_of`) count.
+    name (`named`) count.
     """
     work = Budget(_ENOUGH)
-    accounts: list[Pattern] = [_NUMBER, *(plain(name) for name in sorted(spoken_of))]
+    accounts: list[Pattern] = [_NUMBER, *(plain(name) for name in sorted(named))]
     everyone = matching(names_of(accounts), work)
     team = matching(names_of(plain(account) for account in sorted(inside)), work)
     return everyone if team.empty else everyone.minus(team, work)

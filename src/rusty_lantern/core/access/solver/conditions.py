@@ -32,14 +32,14 @@ from rusty_lantern.core.access.policy.language_words import LITERAL_VARIABLES, V
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number
 from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, names_where, names_without
-from rusty_lantern.core.access.solver.sets import Budget, Maybe
+from rusty_lantern.core.access.solver.sets import Budget, OptionalSet
 from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, NO_TEXTS, TextSet, complement, literals
 from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, networks
 from rusty_lantern.core.access.solver.sets.matching import matching
 from rusty_lantern.core.access.solver.sets.multivalued import Family, MultivalueSet
 from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob, plain, resource_glob
 
-Truth = Maybe[TextSet] | Maybe[IntervalSet] | MultivalueSet
+Truth = OptionalSet[TextSet] | OptionalSet[IntervalSet] | MultivalueSet
 
 
 HOSTS = complement(matching((glob(".*"),), Budget(1_000)))
@@ -92,18 +92,18 @@ def truth(condition: Condition, frame: Frame, work: Budget, *, variables: bool) 
         return _of_several(condition, frame, work, variables=variables)
     if row.kind in ("text", "switch", "name"):
         texts = _texts(condition, row, frame, work, variables=variables)
-        return Maybe(complement(texts) if _negated(condition) else texts, absent=true_of_nothing(condition))
+        return OptionalSet(complement(texts) if _negated(condition) else texts, absent=true_of_nothing(condition))
     line = _line(condition, row)
-    return Maybe(line.outside() if _negated(condition) else line, absent=true_of_nothing(condition))
+    return OptionalSet(line.outside() if _negated(condition) else line, absent=true_of_nothing(condition))
 
 
 @lru_cache(maxsize=1024)
-def _of_host(condition: Condition) -> Maybe[TextSet]:
+def _of_host(condition: Condition) -> OptionalSet[TextSet]:
     """The hosts that an entry of a container ACL means: the ACLs of many containers hold the same few."""
     like = condition.operator in ("stringlike", "stringnotlike")
     patterns = tuple(glob(value) if like else plain(value) for value in condition.values)
     texts = matching(patterns, Budget(10_000))
-    return Maybe(complement(texts) if _negated(condition) else texts, absent=False)
+    return OptionalSet(complement(texts) if _negated(condition) else texts, absent=False)
 
 
 def _of_name(condition: Condition, row: ContextKey, frame: Frame, work: Budget, *, variables: bool) -> Truth:
@@ -112,11 +112,11 @@ def _of_name(condition: Condition, row: ContextKey, frame: Frame, work: Budget, 
     if condition.operator == "null":
         absent, present = _null_wants(condition)
         names = complement(without) if present else NO_TEXTS
-        return Maybe(names.join(without, work) if absent else names, absent=False)
+        return OptionalSet(names.join(without, work) if absent else names, absent=False)
     names = names_where(condition.key, _patterns(condition, row, frame, variables=variables))
     if _negated(condition):
         names = complement(names.join(without, work))
-    return Maybe(names.join(without, work) if true_of_nothing(condition) else names, absent=False)
+    return OptionalSet(names.join(without, work) if true_of_nothing(condition) else names, absent=False)
 
 
 def _negated(condition: Condition) -> bool:
@@ -143,8 +143,8 @@ def _null(condition: Condition, row: ContextKey) -> Truth:
         families = [Family(every=NO_TEXTS)] * absent + [Family(some=(ALL_TEXTS,))] * present
         return MultivalueSet(tuple(families))
     if row.kind in ("text", "switch", "name"):
-        return Maybe(ALL_TEXTS if present else NO_TEXTS, absent=absent)
-    return Maybe(IntervalSet([(FIRST, LAST)]) if present else IntervalSet(), absent=absent)
+        return OptionalSet(ALL_TEXTS if present else NO_TEXTS, absent=absent)
+    return OptionalSet(IntervalSet([(FIRST, LAST)]) if present else IntervalSet(), absent=absent)
 
 
 def _of_several(condition: Condition, frame: Frame, work: Budget, *, variables: bool) -> MultivalueSet:

@@ -8,9 +8,9 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import Audience
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.solver.audience_view import Side, View, door_of, public_policy
+from rusty_lantern.core.access.solver.audience_view import AudienceView, Side, door_of, public_policy
 from rusty_lantern.core.access.solver.boxes import without
-from rusty_lantern.core.access.solver.public_policy import Public
+from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 from rusty_lantern.core.access.solver.witness import (
     Witness,
@@ -48,8 +48,8 @@ def difference(
 ) -> Change:
     """The exact difference of two sets of rules: requests allowed after and not before, and the other way round."""
     old, new = (
-        View(
-            mine, around, asker.audience, work, Public() if asker.insider else public_policy(mine, around, work),
+        AudienceView(
+            mine, around, asker.audience, work, PublicStatus() if asker.insider else public_policy(mine, around, work),
             identity=asker.identity, beside=other.policy,
         )
         for mine, other in ((before, after), (after, before))
@@ -62,7 +62,9 @@ def difference(
     return Change(gained, lost, sure=not hidden)
 
 
-def _more(view: View, than: View, verb: Verb, mine: Side = "least", theirs: Side = "most") -> Witness | None:
+def _more(
+    view: AudienceView, than: AudienceView, verb: Verb, mine: Side = "least", theirs: Side = "most"
+) -> Witness | None:
     """A request that is allowed by one and not by the other: certainly, unless other sides are asked for."""
     for group in view.reading.groups(verb):
         taken = list(than.pieces(group, theirs))
@@ -74,7 +76,7 @@ def _more(view: View, than: View, verb: Verb, mine: Side = "least", theirs: Side
     return None
 
 
-def _hidden(old: View, new: View, verb: Verb, *, gained: bool, lost: bool) -> bool:
+def _hidden(old: AudienceView, new: AudienceView, verb: Verb, *, gained: bool, lost: bool) -> bool:
     """Whether what is not understood or not read may hide a gain or a loss that is not shown.
 
     What both sides do not understand alike cancels out; what only one has may be anything.

@@ -2,7 +2,7 @@
 
 Theory of operation. The requests that an audience can make form a box (`statements.Group.domain`). Allowed are
 those in the box of an Allow statement or a grant, minus those in the box of a Deny statement. Within what is
-allowed we look for requests that any outsider can bring about (`Group.stranger`):
+allowed we look for requests that any outsider can bring about (`Group.outsider`):
 
 * `open`    an outsider, choosing only what they control, is let in from more of the public Internet than any one
             organisation holds (`RESTRICTION_V4`, `RESTRICTION_V6`);
@@ -27,10 +27,10 @@ from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import FIRST_ACTION, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, Audience
-from rusty_lantern.core.access.solver.audience_view import BUDGET, Level, View, Widest, door_of, public_policy
+from rusty_lantern.core.access.solver.audience_view import BUDGET, AudienceView, Level, Widest, door_of, public_policy
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
-from rusty_lantern.core.access.solver.public_policy import Public
+from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 from rusty_lantern.core.access.solver.witness import (
     Restriction,
@@ -68,13 +68,13 @@ def exposures(rules: Rules, around: EvaluationContext, budget: int = BUDGET) -> 
     verdicts: dict[tuple[Audience, Verb], Verdict] = {}
     for audience in AUDIENCES:
         work = Budget(budget, memo)  # each has its own, so that no audience spends another's
-        view = View(rules, around, audience, work, public)
-        bare = View(rules, around, audience, work, public, bare=True) if view.reading.leaves_away else None
+        view = AudienceView(rules, around, audience, work, public)
+        bare = AudienceView(rules, around, audience, work, public, bare=True) if view.reading.leaves_away else None
         verdicts |= {(audience, verb): _verdict(view, bare, verb) for verb in VERBS}
     return verdicts
 
 
-def _verdict(view: View, bare: View | None, verb: Verb) -> Verdict:
+def _verdict(view: AudienceView, bare: AudienceView | None, verb: Verb) -> Verdict:
     """`bare`: the same of requests that carry nothing they need not. What is open to these is open, and seen at once:
     no automaton is built for what they do not send."""
     view.doubts.clear()
@@ -93,7 +93,7 @@ def _verdict(view: View, bare: View | None, verb: Verb) -> Verdict:
     return Verdict("unknown", doubts=reasons)
 
 
-def _proven(view: View, widest: Widest) -> Verdict:
+def _proven(view: AudienceView, widest: Widest) -> Verdict:
     """The verdict with its witness, once the plain decider has accepted it."""
     if widest.piece is None:
         return Verdict(widest.level)
@@ -106,7 +106,7 @@ def _proven(view: View, widest: Widest) -> Verdict:
     return Verdict(widest.level, witness, decision.by, widest.restriction, until=_ends(widest.piece))
 
 
-def as_match(public: Public) -> Literal["yes", "no", "maybe"]:
+def as_match(public: PublicStatus) -> Literal["yes", "no", "maybe"]:
     """Whether a policy counts as public, as the plain decider takes it."""
     return "yes" if public.least else ("maybe" if public.most else "no")
 
@@ -124,7 +124,7 @@ def request_for(
 
     Where nothing is allowed it is the plainest request there is, for the first key.
     """
-    view = View(rules, around, audience, Budget(BUDGET))
+    view = AudienceView(rules, around, audience, Budget(BUDGET))
     plain = Request(FIRST_ACTION[verb], keys[0] if keys else "a")
     try:
         for group in view.reading.groups(verb):
@@ -142,7 +142,7 @@ def request_for(
 
 def likeliest_caller(rules: Rules, around: EvaluationContext, verb: Verb) -> Caller:
     """The account that is let in to do this, if any is; otherwise one that represents all that no rule names."""
-    view = View(rules, around, "any-account", Budget(BUDGET))
+    view = AudienceView(rules, around, "any-account", Budget(BUDGET))
     try:
         for group in view.reading.groups(verb):
             for piece in view.pieces(group, "least"):

@@ -14,8 +14,8 @@ from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rul
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import dimension
-from rusty_lantern.core.access.solver.request_groups import ACTION, Group
-from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
+from rusty_lantern.core.access.solver.request_groups import ACTION, RequestGroup
+from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OptionalSet, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, literals
 from rusty_lantern.core.access.solver.sets.intervals import LAST, IntervalSet
 from rusty_lantern.core.access.solver.statements import AudiencePolicy
@@ -29,7 +29,7 @@ RETAINING = ("s3:PutObject", "s3:PutObjectRetention")
 """The actions by which a version gets its retention."""
 
 
-class Demands:
+class MandatoryConditions:
     """One bucket's policy as everybody meets it."""
 
     def __init__(self, rules: Rules, around: EvaluationContext) -> None:
@@ -49,7 +49,7 @@ class Demands:
             return Answer("failed", None, "a statement that refuses is not fully understood")
         return Answer("absent") if sure is None else Answer("known", sure)
 
-    def left(self, group: Group, limits: Box, *, certain: bool) -> Iterator[Box]:
+    def left(self, group: RequestGroup, limits: Box, *, certain: bool) -> Iterator[Box]:
         """The requests of a group within limits that nobody is refused; only sure refusals, or all that may be."""
         domain = meet(group.domain, limits, self.work)
         if domain is None:
@@ -65,52 +65,52 @@ class Demands:
     def left_of(self, action: str, limits: Box, *, certain: bool) -> Iterator[Box]:
         """The same for a single action."""
         group = next(g for g in self.reading.groups(ACTIONS[action].verb) if action in g.actions)
-        return self.left(group, {ACTION: Finite([action]), **limits}, certain=certain)
+        return self.left(group, {ACTION: FiniteSet([action]), **limits}, certain=certain)
 
     def applies_to(self, dimension_: str) -> bool:
         """Whether any condition of the policy looks at this."""
         return any(dimension(c.key) == dimension_ for s in self.rules.policy.statements for c in s.conditions)
 
 
-def _encryption(demands: Demands, certain: bool) -> Value | None:
+def _encryption(demands: MandatoryConditions, certain: bool) -> Value | None:
     if not demands.applies_to(ENCRYPTION):
         return "off"
-    unasked = {ENCRYPTION: Maybe(NO_TEXTS, absent=True)}
+    unasked = {ENCRYPTION: OptionalSet(NO_TEXTS, absent=True)}
     return "off" if any(True for _ in demands.left_of("s3:PutObject", unasked, certain=certain)) else "on"
 
 
-def _transport(demands: Demands, certain: bool) -> Value | None:
+def _transport(demands: MandatoryConditions, certain: bool) -> Value | None:
     if not demands.applies_to(TRANSPORT):
         return "off"
-    plainly = {TRANSPORT: Maybe(literals(frozenset({"false"})), absent=False)}
+    plainly = {TRANSPORT: OptionalSet(literals(frozenset({"false"})), absent=False)}
     groups = (group for verb in VERBS for group in demands.reading.groups(verb))
     return "off" if any(True for group in groups for _ in demands.left(group, plainly, certain=certain)) else "on"
 
 
-def _retentions(demands: Demands, certain: bool) -> IntervalSet:
+def _retentions(demands: MandatoryConditions, certain: bool) -> IntervalSet:
     """The retention periods in days that somebody may give a version."""
     if not demands.applies_to(DAYS):
         return IntervalSet([((0, 0), LAST)])
     periods = IntervalSet()
-    days = {DAYS: Maybe(IntervalSet([((0, 0), LAST)]), absent=False)}
+    days = {DAYS: OptionalSet(IntervalSet([((0, 0), LAST)]), absent=False)}
     for action in RETAINING:
         for piece in demands.left_of(action, days, certain=certain):
             periods = periods.join(piece[DAYS].values, demands.work)
     return periods
 
 
-def _shortest(demands: Demands, certain: bool) -> Value | None:
+def _shortest(demands: MandatoryConditions, certain: bool) -> Value | None:
     spans = _retentions(demands, certain).spans
     return int(spans[0][0][0] * DAY) or None if spans else None
 
 
-def _longest(demands: Demands, certain: bool) -> Value | None:
+def _longest(demands: MandatoryConditions, certain: bool) -> Value | None:
     spans = _retentions(demands, certain).spans
     end = spans[-1][1][0] if spans else 0
     return None if end == LAST[0] else int(end - 1) * DAY  # days are whole: the last one is before the end
 
 
-_ASKED: dict[str, Callable[[Demands, bool], Value | None]] = {
+_ASKED: dict[str, Callable[[MandatoryConditions, bool], Value | None]] = {
     "encryption": _encryption,
     "transport": _transport,
     "shortest": _shortest,

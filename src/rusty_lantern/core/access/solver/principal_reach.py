@@ -7,8 +7,8 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.solver.audience_view import Level, View, public_policy
-from rusty_lantern.core.access.solver.public_policy import Public
+from rusty_lantern.core.access.solver.audience_view import AudienceView, Level, public_policy
+from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 from rusty_lantern.core.model.identity import Verb
 
@@ -32,8 +32,8 @@ def reach_of(
         return _either(identity, rules, around, work)
     reaches: dict[Verb, Reach] = {}
     inside = insider or (around.account == identity.account and bool(identity.account)) or identity.kind == "service"
-    public = Public() if inside else public_policy(rules, around, work)
-    view = View(rules, around, "any-account", work, public, identity=identity)
+    public = PublicStatus() if inside else public_policy(rules, around, work)
+    view = AudienceView(rules, around, "any-account", work, public, identity=identity)
     for verb in VERBS:
         view.doubts.clear()
         try:

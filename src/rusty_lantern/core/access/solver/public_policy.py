@@ -35,28 +35,28 @@ _FIXED_BY = frozenset(
 BROADEST_V4, BROADEST_V6 = 8, 32
 
 
-class Public(msgspec.Struct, frozen=True):
+class PublicStatus(msgspec.Struct, frozen=True):
     """Whether the policy counts as public: certainly, and possibly. Decides what a guard on it shuts."""
 
     least: bool = False
     most: bool = False
 
 
-def counts_as_public(policy: Policy, opens: Callable[[Policy], bool]) -> Public:
+def counts_as_public(policy: Policy, opens: Callable[[Policy], bool]) -> PublicStatus:
     """The published test. `opens`: whether a policy lets outsiders in, from everywhere."""
     if policy.unreadable:
-        return Public(least=False, most=True)
+        return PublicStatus(least=False, most=True)
     allows = [s for s in policy.statements if s.effect == "Allow"]
     doubtful = [s for s in policy.statements if not s.effect or (s.faults and s.effect == "Allow")]
     public = [s for s in allows if not s.faults and _lets_in_anybody(s) == "yes"]
     if not public:
         maybe = any(_lets_in_anybody(s) != "no" for s in (*doubtful, *allows))
-        return Public(least=False, most=maybe)
+        return PublicStatus(least=False, most=maybe)
     denies = tuple(s for s in policy.statements if s.effect != "Allow")
     if not denies:
-        return Public(least=True, most=True)
+        return PublicStatus(least=True, most=True)
     bare = tuple(msgspec.structs.replace(s, conditions=()) for s in public)
-    return Public(least=opens(Policy(bare + denies)), most=True)
+    return PublicStatus(least=opens(Policy(bare + denies)), most=True)
 
 
 def _lets_in_anybody(statement: Statement) -> str:

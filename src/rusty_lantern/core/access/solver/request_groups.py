@@ -1,7 +1,7 @@
 """Which requests an audience can make, in groups of actions.
 
 Actions whose requests carry the same condition keys and address the same thing form a *group*; a group has a
-domain box (every request of that kind which the audience can make) and a *stranger* box (those that any outsider
+domain box (every request of that kind which the audience can make) and an *outsider* box (those that any outsider
 can bring about).
 """
 
@@ -37,7 +37,7 @@ from rusty_lantern.core.access.solver.conditions import (
     Frame,
     dimension,
 )
-from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe, OverBudget
+from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OptionalSet, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import (
     ALL_TEXTS,
     NO_TEXTS,
@@ -61,7 +61,7 @@ T = TypeVar("T")
 ACTION, KEY = "action", "key"
 
 
-class Group(msgspec.Struct, frozen=True):
+class RequestGroup(msgspec.Struct, frozen=True):
     """Actions that are decided together, the requests that can be made, and those any outsider can make."""
 
     actions: tuple[str, ...]
@@ -99,7 +99,7 @@ class RequestGroups:
         self._used = [c for s in statements for c in s.every_condition]
         self._rows = {key: row for key in sorted({c.key for c in self._used}) if (row := context_key(key)) is not None}
 
-    def groups(self, verb: Verb) -> Iterator[Group]:
+    def groups(self, verb: Verb) -> Iterator[RequestGroup]:
         """The verb's actions, grouped, and split by what can occur together in one request."""
         varying = [(key, row) for key, row in self._rows.items() if row.actions]
         alike = _by_target(verb)
@@ -128,8 +128,8 @@ class RequestGroups:
         presence = row.presence(self.audience, action)
         return "never" if self.bare and presence == "maybe" and row.caller_controlled and not row.actions else presence
 
-    def _group(self, actions: tuple[str, ...], target: Target, carried: Mapping[str, Presence]) -> Group:
-        domain: dict[str, object] = {ACTION: Finite(actions)}
+    def _group(self, actions: tuple[str, ...], target: Target, carried: Mapping[str, Presence]) -> RequestGroup:
+        domain: dict[str, object] = {ACTION: FiniteSet(actions)}
         outsider: dict[str, object] = {}
         if target == "object":
             domain[KEY] = SOME_TEXT
@@ -141,17 +141,17 @@ class RequestGroups:
                 continue
             domain[name] = self._domain(row, key, carried[key], carried)
             if not row.caller_controlled:
-                outsider[name] = self._stranger(row, key, carried[key])
-        return Group(actions, target, domain, outsider)
+                outsider[name] = self._of_outsiders(row, key, carried[key])
+        return RequestGroup(actions, target, domain, outsider)
 
-    def _callers(self, presence: Presence) -> Maybe[TextSet]:
+    def _callers(self, presence: Presence) -> OptionalSet[TextSet]:
         """The resource names that callers can have."""
         if self.audience != "any-account":
-            return Maybe(ALL_TEXTS if presence != "never" else NO_TEXTS, absent=presence != "always")
+            return OptionalSet(ALL_TEXTS if presence != "never" else NO_TEXTS, absent=presence != "always")
         if self.identity is not None:
             names = literals(frozenset({self.identity.arn})) if self.identity.arn else ALL_TEXTS
-            return Maybe(names, absent=False)
-        return Maybe(self._all_callers, absent=False)
+            return OptionalSet(names, absent=False)
+        return OptionalSet(self._all_callers, absent=False)
 
     @cached_property
     def _all_callers(self) -> TextSet:
@@ -168,12 +168,12 @@ class RequestGroups:
         if row.many:
             return self._several(key, carried) if present else MultivalueSet((Family(every=NO_TEXTS),))
         if dimension(key) == TIME:
-            return Maybe(IntervalSet([((self.around.seconds, 0), LAST)]), absent=False)
+            return OptionalSet(IntervalSet([((self.around.seconds, 0), LAST)]), absent=False)
         if row.kind == "address":
-            return Maybe(EVERY_ADDRESS if present else IntervalSet(), absent=absent)
+            return OptionalSet(EVERY_ADDRESS if present else IntervalSet(), absent=absent)
         if row.kind in ("date", "number"):
-            return Maybe(_numbers(row) if present else IntervalSet(), absent=absent)
-        return Maybe(self._texts(row, key) if present else NO_TEXTS, absent=absent)
+            return OptionalSet(_numbers(row) if present else IntervalSet(), absent=absent)
+        return OptionalSet(self._texts(row, key) if present else NO_TEXTS, absent=absent)
 
     def _several(self, key: str, carried: Mapping[str, Presence]) -> MultivalueSet:
         """The values of a key that carries several. The list of an upload's tags has those that rules ask for, too."""
@@ -200,35 +200,35 @@ class RequestGroups:
             return literals(frozenset(row.words))
         return literals(frozenset({"true", "false"})) if row.kind == "switch" else ALL_TEXTS
 
-    def _stranger(self, row: ContextKey, key: str, presence: Presence) -> object:
+    def _of_outsiders(self, row: ContextKey, key: str, presence: Presence) -> object:
         """What an outsider can bring about for a key that is not theirs to choose."""
         if self.frame.carries(key) is not None:
             return self._domain(row, key, presence, {})
         if dimension(key) == TIME:
-            return Maybe(whole_numbers(self.around.seconds, self.around.seconds), absent=False)
+            return OptionalSet(whole_numbers(self.around.seconds, self.around.seconds), absent=False)
         absent = presence != "always"
         if key == "aws:sourceip":
-            return Maybe(PUBLIC_ADDRESSES if presence != "never" else IntervalSet(), absent=absent)
+            return OptionalSet(PUBLIC_ADDRESSES if presence != "never" else IntervalSet(), absent=absent)
         if row.many:
             own = literals(frozenset(row.outsider)) if presence != "never" else NO_TEXTS
             return MultivalueSet((Family(every=own),))
         if row.kind in ("address", "date", "number"):
-            return Maybe(IntervalSet(), absent=absent)
-        return Maybe(self._stranger_texts(row, presence), absent=absent)
+            return OptionalSet(IntervalSet(), absent=absent)
+        return OptionalSet(self._stranger_texts(row, presence), absent=absent)
 
     def _stranger_texts(self, row: ContextKey, presence: Presence) -> TextSet:
         if row.anonymous and self.audience == "anyone":
             return literals(frozenset({row.anonymous}))
         return literals(frozenset(row.outsider)) if presence != "never" else NO_TEXTS
 
-    def within_reach(self, piece: Box, group: Group) -> Box:
-        """What an outsider can bring about, of the requests of a piece: `group.stranger` with the names they can have.
+    def within_reach(self, piece: Box, group: RequestGroup) -> Box:
+        """What an outsider can bring about, of the requests of a piece: `group.outsider` with the names they can have.
 
-        Which names an outsider can have hangs on the piece: see `callers.strangers`.
+        Which names an outsider can have hangs on the piece: see `caller_names.outsiders`.
         """
         if group.outsider.get(ARN) is not NOBODY_IN_PARTICULAR or self.identity is not None:
             return {name: limit for name, limit in group.outsider.items() if limit is not NOBODY_IN_PARTICULAR}
-        return {**group.outsider, ARN: Maybe(outsiders(piece[ARN].values, self.work), absent=piece[ARN].absent)}
+        return {**group.outsider, ARN: OptionalSet(outsiders(piece[ARN].values, self.work), absent=piece[ARN].absent)}
 
     def _once(self, what: str, part: object, make: Callable[[], T], *, whose: object = None) -> T:
         """What is made of a part of the policy, made once; a failure is remembered too. `whose`: whom it hangs on."""
@@ -267,5 +267,5 @@ def _numbers(row: ContextKey) -> IntervalSet:
     return IntervalSet([((0, 0), LAST)]) if row.whole else WHOLE
 
 
-NOBODY_IN_PARTICULAR: Maybe[TextSet] = Maybe(NO_TEXTS, absent=False)
+NOBODY_IN_PARTICULAR: OptionalSet[TextSet] = OptionalSet(NO_TEXTS, absent=False)
 """Stands in a group for the names that outsiders can have, which hang on the piece."""

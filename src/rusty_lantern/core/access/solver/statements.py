@@ -15,7 +15,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
 )
 from rusty_lantern.core.access.policy.document import Condition, Statement
 from rusty_lantern.core.access.policy.names import partition_free
-from rusty_lantern.core.access.policy.principals import Speaks
+from rusty_lantern.core.access.policy.principals import Applies
 from rusty_lantern.core.access.policy.values import NotUnderstood
 from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, reached_actions
 from rusty_lantern.core.access.solver.boxes import Box
@@ -26,8 +26,8 @@ from rusty_lantern.core.access.solver.conditions import (
     true_of_nothing,
     truth,
 )
-from rusty_lantern.core.access.solver.request_groups import ACTION, KEY, Group, RequestGroups
-from rusty_lantern.core.access.solver.sets import Finite, Maybe
+from rusty_lantern.core.access.solver.request_groups import ACTION, KEY, RequestGroup, RequestGroups
+from rusty_lantern.core.access.solver.sets import FiniteSet, OptionalSet
 from rusty_lantern.core.access.solver.sets.automata import (
     ALL_TEXTS,
     NO_TEXTS,
@@ -42,7 +42,7 @@ LONGEST_NAME = len("arn:aws:s3:::") + 255 + len("/") + 1024
 """Names of buckets end at 63 characters (255 in old regions), keys at 1,024 (published with both)."""
 
 
-class Limits(msgspec.Struct, frozen=True):
+class StatementBox(msgspec.Struct, frozen=True):
     """What a statement says of a group: a box of the group's dimensions, and whether that is exactly what it says."""
 
     box: Box
@@ -54,14 +54,14 @@ class Limits(msgspec.Struct, frozen=True):
 class AudiencePolicy(RequestGroups):
     """A policy read for one bucket and audience; parts that recur are worked out once."""
 
-    def limits(self, statement: Statement, group: Group) -> Limits | None:
+    def limits(self, statement: Statement, group: RequestGroup) -> StatementBox | None:
         """The statement as limits on the group; None if it does not apply at all."""
-        speaks = self.speaks(statement)
+        applies = self.applies(statement)
         actions = self._actions(statement, group)
-        if speaks == "no" or not actions:
+        if applies == "no" or not actions:
             return None
         reasons = [str(fault) for fault in statement.faults]
-        if speaks == "maybe" and not reasons:
+        if applies == "maybe" and not reasons:
             reasons.append(_VAGUE)
         box: dict[str, object] = {} if len(actions) == len(group.actions) else {ACTION: actions}
         try:
@@ -81,24 +81,24 @@ class AudiencePolicy(RequestGroups):
             name = self.frame.dimension(condition.key)
             joint = box[name].meet(limit, self.work) if name in box else limit  # type: ignore[attr-defined]
             box[name] = joint
-        alone = Limits(box, not reasons, reasons[0] if reasons else "", statement)
+        alone = StatementBox(box, not reasons, reasons[0] if reasons else "", statement)
         return self._capped(alone, statement.within, group) if statement.within else alone
 
-    def _capped(self, alone: Limits, cap: Statement, group: Group) -> Limits | None:
+    def _capped(self, alone: StatementBox, cap: Statement, group: RequestGroup) -> StatementBox | None:
         limits = self.limits(cap, group)
         if limits is None:
             return None
         box = dict(alone.box)
         for name, limit in limits.box.items():
             box[name] = box[name].meet(limit, self.work) if name in box else limit
-        return Limits(box, alone.sure and limits.sure, alone.why or limits.why, alone.statement)
+        return StatementBox(box, alone.sure and limits.sure, alone.why or limits.why, alone.statement)
 
     @cached_property
     def leaves_away(self) -> bool:
         """Whether there is anything that a bare request leaves away."""
         return any(map(self._may_be_left_away, self._used))
 
-    def speaks(self, statement: Statement) -> Speaks:
+    def applies(self, statement: Statement) -> Applies:
         """Whether a statement applies to this audience or identity."""
         principals = statement.principals
         if principals is None:
@@ -106,21 +106,21 @@ class AudiencePolicy(RequestGroups):
         if self.audience == "everybody":
             return "yes" if principals.everyone and not principals.negated else "no"
         if self.identity is not None:
-            return self.identity.spoken_to(principals)
+            return self.identity.is_named_by(principals)
         if principals.everyone != principals.negated:
             return "maybe" if principals.negated and principals.vague and self.audience != "anyone" else "yes"
         return "maybe" if principals.vague and not principals.everyone and self.audience != "anyone" else "no"
 
     def applies_to(self, statement: Statement, verb: Verb) -> bool:
         """Whether a statement may apply to this verb and audience; a cheap test before the exact one."""
-        if self.speaks(statement) == "no":
+        if self.applies(statement) == "no":
             return False
         return not reached_actions(statement.actions, statement.actions_negated).isdisjoint(VERB_ACTIONS[verb])
 
-    def _actions(self, statement: Statement, group: Group) -> Finite:
-        return Finite(reached_actions(statement.actions, statement.actions_negated).intersection(group.actions))
+    def _actions(self, statement: Statement, group: RequestGroup) -> FiniteSet:
+        return FiniteSet(reached_actions(statement.actions, statement.actions_negated).intersection(group.actions))
 
-    def _resources(self, statement: Statement, group: Group) -> TextSet | None:
+    def _resources(self, statement: Statement, group: RequestGroup) -> TextSet | None:
         """The keys that the statement's resources reach; all texts for a bucket's own action; None for none."""
         if not statement.resources:
             return ALL_TEXTS
@@ -168,7 +168,7 @@ class AudiencePolicy(RequestGroups):
         """What a condition is true of where no request carries its key, without working out its values."""
         if not self.bare or not self._may_be_left_away(condition):
             return None
-        return Maybe(NO_TEXTS, absent=true_of_nothing(condition))
+        return OptionalSet(NO_TEXTS, absent=true_of_nothing(condition))
 
     def _may_be_left_away(self, condition: Condition) -> bool:
         """Whether the sender may leave away what a condition looks at, so that its values need not be worked out."""

@@ -26,7 +26,7 @@ from rusty_lantern.core.access.policy.rule_inputs import as_own as inputs_as_own
 from rusty_lantern.core.access.policy.values import NotUnderstood
 from rusty_lantern.core.access.solver.audience_view import Level
 from rusty_lantern.core.access.solver.exposure import Exposures, Verdict, exposures
-from rusty_lantern.core.access.solver.mandatory_conditions import Demands
+from rusty_lantern.core.access.solver.mandatory_conditions import MandatoryConditions
 from rusty_lantern.core.access.solver.verdict_words import WordedVerdict, worded_verdicts
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import defect
@@ -41,7 +41,7 @@ _GLOBS = frozenset("*?$")
 RulesFrom = Callable[[BucketInputs], Rules]
 
 
-class Decided:
+class DecidedRules:
     """What is decided of rules, worked out when asked, and once. Whatever goes wrong with them is unknown, and of the
     buckets alone that have them. `broken`: why there are no rules."""
 
@@ -91,7 +91,7 @@ class Decided:
         if self.broken:
             return Answer("failed", None, self.broken)
         if name not in self._demands:
-            self._demands[name] = Demands(self.rules, self.around).answer(name)
+            self._demands[name] = MandatoryConditions(self.rules, self.around).answer(name)
         return self._demands[name]
 
 
@@ -99,10 +99,10 @@ class VerdictCache:
     """What was decided already, by the shape of the rules, and by what they are made from."""
 
     def __init__(self) -> None:
-        self._known: dict[Hashable, Decided] = {}
-        self._alike: dict[Hashable, Decided | None] = {}
+        self._known: dict[Hashable, DecidedRules] = {}
+        self._alike: dict[Hashable, DecidedRules | None] = {}
 
-    def of_inputs(self, inputs: BucketInputs, around: EvaluationContext, rules_from: RulesFrom) -> Decided:
+    def of_inputs(self, inputs: BucketInputs, around: EvaluationContext, rules_from: RulesFrom) -> DecidedRules:
         """What is decided of the bucket of these inputs. `rules_from` is the same for all buckets that are asked for,
         but for the bucket."""
         own = inputs_as_own(inputs)
@@ -121,15 +121,15 @@ class VerdictCache:
             self._alike[key] = decided if exact else None
         return decided
 
-    def of(self, rules: Rules, around: EvaluationContext) -> Decided:
+    def of(self, rules: Rules, around: EvaluationContext) -> DecidedRules:
         """What is decided of a bucket's rules: one object for all buckets that have them but for their own name."""
         own = as_own(rules)
         key = _key(own, around) if own is not None else None
         if own is None or key is None:
-            return Decided(rules, around)
+            return DecidedRules(rules, around)
         known = self._known.get(key)
         if known is None:
-            known = self._known[key] = Decided(own, around)
+            known = self._known[key] = DecidedRules(own, around)
         return known
 
 

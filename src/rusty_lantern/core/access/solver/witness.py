@@ -29,7 +29,7 @@ from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import usual_name, whose
 from rusty_lantern.core.access.solver.conditions import TIME
-from rusty_lantern.core.access.solver.sets import Budget, Finite, Maybe
+from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OptionalSet
 from rusty_lantern.core.access.solver.sets.automata import TextSet
 from rusty_lantern.core.access.solver.sets.intervals import (
     PUBLIC_ADDRESSES,
@@ -139,7 +139,7 @@ def _sample(values: Any) -> str | None:
     """One readable value of a condition key's set; None where absent is the simplest."""
     if isinstance(values, MultivalueSet):
         return next(iter(_several(values)), None)
-    assert isinstance(values, Maybe)
+    assert isinstance(values, OptionalSet)
     if values.absent:
         return None
     if isinstance(values.values, TextSet):
@@ -183,7 +183,7 @@ def request_from(piece: Box, audience: Audience, around: EvaluationContext, send
     return Request(action, key, caller, context)
 
 
-def _best_action(actions: Finite) -> str:
+def _best_action(actions: FiniteSet) -> str:
     order = {name: index for index, name in enumerate(ACTIONS)}
     return min(actions, key=lambda name: (name not in FIRST_ACTION.values(), not ACTIONS[name].method, order[name]))
 

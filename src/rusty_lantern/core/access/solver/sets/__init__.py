@@ -54,24 +54,24 @@ class ValueSet(Protocol):
 S = TypeVar("S", bound=ValueSet)
 
 
-class Finite(frozenset[str]):
+class FiniteSet(frozenset[str]):
     """A set of a few named values, such as actions."""
 
     __slots__ = ()
 
-    def meet(self, other: Finite, work: Budget) -> Finite:
+    def meet(self, other: FiniteSet, work: Budget) -> FiniteSet:
         """Members of both."""
-        return Finite(self & other)
+        return FiniteSet(self & other)
 
-    def join(self, other: Finite, work: Budget) -> Finite:
+    def join(self, other: FiniteSet, work: Budget) -> FiniteSet:
         """Members of either."""
-        return Finite(self | other)
+        return FiniteSet(self | other)
 
-    def minus(self, other: Finite, work: Budget) -> Finite:
+    def minus(self, other: FiniteSet, work: Budget) -> FiniteSet:
         """Members of this one and not of `other`."""
-        return Finite(self - other)
+        return FiniteSet(self - other)
 
-    def apart(self, other: Finite) -> bool:
+    def apart(self, other: FiniteSet) -> bool:
         """Whether they have no member in common."""
         return self.isdisjoint(other)
 
@@ -81,7 +81,7 @@ class Finite(frozenset[str]):
         return not self
 
 
-class Maybe(Generic[S]):
+class OptionalSet(Generic[S]):
     """Values of a condition key, with *absent* (the request does not carry the key) as a member of its own."""
 
     __slots__ = ("absent", "values")
@@ -90,19 +90,19 @@ class Maybe(Generic[S]):
         self.values = values
         self.absent = absent
 
-    def meet(self, other: Maybe[S], work: Budget) -> Maybe[S]:
+    def meet(self, other: OptionalSet[S], work: Budget) -> OptionalSet[S]:
         """Members of both."""
-        return Maybe(self.values.meet(other.values, work), absent=self.absent and other.absent)
+        return OptionalSet(self.values.meet(other.values, work), absent=self.absent and other.absent)
 
-    def join(self, other: Maybe[S], work: Budget) -> Maybe[S]:
+    def join(self, other: OptionalSet[S], work: Budget) -> OptionalSet[S]:
         """Members of either."""
-        return Maybe(self.values.join(other.values, work), absent=self.absent or other.absent)
+        return OptionalSet(self.values.join(other.values, work), absent=self.absent or other.absent)
 
-    def minus(self, other: Maybe[S], work: Budget) -> Maybe[S]:
+    def minus(self, other: OptionalSet[S], work: Budget) -> OptionalSet[S]:
         """Members of this one and not of `other`."""
-        return Maybe(self.values.minus(other.values, work), absent=self.absent and not other.absent)
+        return OptionalSet(self.values.minus(other.values, work), absent=self.absent and not other.absent)
 
-    def apart(self, other: Maybe[S]) -> bool:
+    def apart(self, other: OptionalSet[S]) -> bool:
         """Whether it is plain that they have no member in common."""
         return not (self.absent and other.absent) and self.values.apart(other.values)
 

@@ -13,11 +13,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rusty_lantern.archive.chain import history
-from rusty_lantern.archive.pruning import Rule, plan, prune, read_rule
-from rusty_lantern.archive.surveys import keep, names
+from rusty_lantern.archive.pruning import PruningRule, plan, prune, read_rule
+from rusty_lantern.archive.surveys import names, save
 from rusty_lantern.core.audit.coverage import Coverage, Limits
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.history.drift_history import OpenRequirement, Since, Standing, drift_duration, since, spells
+from rusty_lantern.core.history.drift_history import (
+    AuditSummary,
+    DriftStart,
+    OpenRequirement,
+    drift_duration,
+    drift_periods,
+    drift_starts,
+)
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived, lantern
 
@@ -25,11 +32,11 @@ FIRST = datetime(2026, 1, 1, 6, tzinfo=UTC)
 KEY = ("s", "bucket", "b", "versioning")
 
 
-def standing(day: int, status: str, *, unread: bool = False, only: tuple[str, ...] = ()) -> Standing:
+def standing(day: int, status: str, *, unread: bool = False, only: tuple[str, ...] = ()) -> AuditSummary:
     """A survey in which the one requirement stood so; `held` is not written down."""
     stood = [] if status == "ok" else [OpenRequirement("s", "bucket", "versioning", status, "high", "never", ["b"])]
     taken = FIRST + timedelta(days=day)
-    return Standing(
+    return AuditSummary(
         f"{day}",
         taken,
         "",
@@ -48,7 +55,7 @@ STATUSES = st.lists(
 )
 
 
-def _row(statuses: list[str]) -> list[Standing]:
+def _row(statuses: list[str]) -> list[AuditSummary]:
     return [
         standing(day, "ok", unread=True) if status == "unread"
         else standing(day, "ok", only=("other/*",)) if status == "elsewhere"
@@ -68,16 +75,16 @@ def test_drift_stands_since_the_first_of_the_unbroken_row(statuses: list[str]) -
         if status in ("drift", "waived"):
             begun = one.taken
     earlier = list(reversed(row[:-1]))
-    assert since(row[-1], earlier).get(KEY) == Since(begun)
-    assert since(row[-1], earlier, all_seen=False).get(KEY) == Since(begun, or_before="ok" not in statuses)
+    assert drift_starts(row[-1], earlier).get(KEY) == DriftStart(begun)
+    assert drift_starts(row[-1], earlier, all_seen=False).get(KEY) == DriftStart(begun, or_before="ok" not in statuses)
 
 
 @given(STATUSES)
 def test_spells_tell_the_same_as_since_and_never_overlap(statuses: list[str]) -> None:
     row = _row([*statuses, "drift"])
-    found = spells(row)
+    found = drift_periods(row)
     still = [spell for spell in found if spell.until is None]
-    assert [Since(spell.begun) for spell in still] == [since(row[-1], list(reversed(row[:-1]))).get(KEY)]
+    assert [DriftStart(spell.begun) for spell in still] == [drift_starts(row[-1], list(reversed(row[:-1]))).get(KEY)]
     ordered = sorted(found, key=lambda spell: spell.begun)
     assert all(a.until is not None and a.until <= b.begun for a, b in pairwise(ordered))
     counted = drift_duration(row)
@@ -86,14 +93,14 @@ def test_spells_tell_the_same_as_since_and_never_overlap(statuses: list[str]) ->
 
 def test_standings_that_are_torn_or_cannot_be_kept_are_worked_out_again(lived: Lived, tmp_path: Path) -> None:
     folder = Path(shutil.copytree(lived.folder, tmp_path / "ws"))
-    kept = (folder / "standings").glob("*Z.json")
+    kept = (folder / "results").glob("*Z.json")
     assert len(list(kept)) == 2
     first = lantern("audit", "--json", cwd=folder)
-    for file in (folder / "standings").iterdir():
+    for file in (folder / "results").iterdir():
         file.write_text("torn")
     assert lantern("audit", "--json", cwd=folder).out == first.out  # worked out again
-    shutil.rmtree(folder / "standings")
-    (folder / "standings").write_text("in the way")
+    shutil.rmtree(folder / "results")
+    (folder / "results").write_text("in the way")
     assert lantern("audit", "--json", cwd=folder).out == first.out  # …and without anywhere to keep it
 
 
@@ -117,7 +124,7 @@ def archive(tmp_path: Path) -> Path:
 
     small = msgspec.structs.replace(dossier, buckets=dossier.buckets[:1])
     for day in range(40):
-        keep(tmp_path / "surveys", "x", FIRST + timedelta(days=day), [small])
+        save(tmp_path / "surveys", "x", FIRST + timedelta(days=day), [small])
     return tmp_path / "surveys"
 
 
@@ -151,12 +158,12 @@ MOMENTS = st.lists(st.integers(0, 2000), min_size=1, max_size=60, unique=True).m
 
 @given(MOMENTS, st.sampled_from(["all", "daily", "weekly", "monthly", "yearly"]), st.sampled_from([0, 86_400 * 30]))
 def test_a_rule_keeps_the_last_and_one_of_each_period(taken: list[datetime], period: str, seconds: int) -> None:
-    kept = Rule(period, seconds).keeps(taken)
+    kept = PruningRule(period, seconds).keeps(taken)
     assert taken[-1] in kept
     assert kept <= set(taken)
     if period == "monthly" and not seconds:
         assert len(kept) == len({(moment.year, moment.month) for moment in taken})
-        assert Rule(period, 0).keeps(sorted(kept)) == kept
+        assert PruningRule(period, 0).keeps(sorted(kept)) == kept
 
 
 @pytest.mark.parametrize("written", ["", "hourly", "weekly for", "weekly for 3 moons", "all during 3 days"])
@@ -170,7 +177,7 @@ def test_prune_only_says_what_would_go_until_it_is_told_to_delete(lived: Lived, 
     ran = lantern("prune", "--keep", "all for 3 days", cwd=folder)
     assert "20261002T060000Z  would be deleted" in ran.out
     assert len(names(folder / "surveys")) == 2
-    counted = folder / "standings"
+    counted = folder / "results"
     assert list(counted.glob("20261002T060000Z.*")) and list(counted.glob("20261102T060000Z.*"))
     assert lantern("prune", "--keep", "all for 3 days", "--delete", cwd=folder).code == 0
     assert not list(counted.glob("20261002T060000Z.*")), "what was counted of a survey goes with it"

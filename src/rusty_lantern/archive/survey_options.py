@@ -13,7 +13,7 @@ from rusty_lantern.core.errors import BadInput, Place, Problem
 FILE = "begun.json"
 
 
-class Options(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
+class SurveyOptions(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
     """The options of `lantern survey` that say what to ask."""
 
     only: tuple[str, ...] = ()
@@ -25,7 +25,7 @@ class Options(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
     def given(self) -> Iterator[str]:
         """Each option as it is typed.
 
-        >>> list(Options(("harbour/*",), probe=True, list_limit=7).given())
+        >>> list(SurveyOptions(("harbour/*",), probe=True, list_limit=7).given())
         ['--only harbour/*', '--probe', '--list-limit 7']
         """
         yield from (f"--only {pattern}" for pattern in self.only)
@@ -43,12 +43,12 @@ class Options(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=True):
         make_folder(journals)
         write_whole(journals / FILE, msgspec.json.encode(self))
 
-    def gone_on(self, journals: Path) -> Options:
+    def gone_on(self, journals: Path) -> SurveyOptions:
         """Those that a survey was begun with. Raises `BadInput` where these ask for something else, or where its
         options are not on record."""
         file = journals / FILE
         try:
-            begun = msgspec.json.decode(file.read_bytes(), type=Options)
+            begun = msgspec.json.decode(file.read_bytes(), type=SurveyOptions)
         except FileNotFoundError:  # it was stopped before anything was asked
             return self
         except (OSError, msgspec.DecodeError) as error:
