@@ -16,6 +16,7 @@ from tests.gateway import free_ports
 
 SCRIPT = Path(__file__).parent / "swift.sh"
 OWNER, DECK, READER = ("keeper:admin", "sk-keeper-000"), ("deck:admin", "sk-deck-000"), ("watch:reader", "sk-watch-000")
+ROOT = ("root:root", "sk-root-000")
 
 
 @dataclass

@@ -300,7 +300,7 @@ def test_a_quota_that_fills_is_told_in_days_from_two_surveys(tmp_path: Path) -> 
     def surveyed(taken: datetime, size: int, limit: int = 1_000) -> dict[str, Any]:
         made = Bucket(
             name="weed", usage=Answer("known", Usage(1, size)), versions=Answer("known", Versions(0, 0, 0)),
-            quota=Answer("known", Quota(bytes=limit)) if limit else Answer("absent"),
+            uploads=Answer("unsupported"), quota=Answer("known", Quota(bytes=limit)) if limit else Answer("absent"),
         )  # fmt: skip
         (tmp_path / "pond.json").write_bytes(encode(Dossier(store="pond", taken=taken, buckets=[made])))
         assert lantern("survey", "--as-of", taken.strftime("%Y-%m-%dT%H:%M:%SZ"), cwd=tmp_path).code == 0

@@ -20,6 +20,7 @@ from botocore.credentials import Credentials
 from botocore.exceptions import ClientError
 
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier, decode
 from rusty_lantern.core.value_sets import NAMES
@@ -551,3 +552,58 @@ def test_a_further_login_is_let_in_by_its_users_name_and_its_own_and_has_its_par
     assert {(name, "heron:full", passed) for name, passed in (("login", True), ("but-login", False))} <= answered
     assert {("login", "heron", False), ("every-login", "heron", True), ("acl", "heron:read", True)} <= answered
     assert ("acl", "heron:read", False) in answered
+
+
+def stored_until_refused(client: Any, bucket: str, size: int = 10) -> int:
+    """How many more objects the gateway takes into a bucket."""
+    for number in range(20):
+        try:
+            client.put_object(Bucket=bucket, Key=f"more-{number}", Body=b"x" * size)
+        except ClientError as error:
+            assert error.response["Error"]["Code"] == "QuotaExceeded", error
+            return number
+    raise AssertionError("nothing was refused")
+
+
+def test_a_bucket_holds_no_more_than_its_quotas_say(people: Gateway, tmp_path: Path) -> None:
+    def quota(scope: str, of: str, *limits: str, enabled: bool = True) -> None:
+        people.admin("quota", "set", f"--quota-scope={scope}", of, *limits)
+        if enabled:
+            people.admin("quota", "enable", f"--quota-scope={scope}", of)
+
+    clients = {}
+    for user, buckets in {"miser": ("plain", "own", "off"), "pair": ("one", "two"), "spender": ("free",)}.items():
+        create_user(people, user)
+        clients[user] = people.client((f"AK{user}", f"sk-{user}"))
+        for name in buckets:
+            clients[user].create_bucket(Bucket=f"quota-{name}")
+    quota("bucket", "--bucket=quota-own", "--max-objects=3")
+    quota("bucket", "--bucket=quota-off", "--max-objects=1", enabled=False)
+    quota("bucket", "--uid=miser", "--max-objects=2")
+    quota("user", "--uid=pair", "--max-objects=6", "--max-size=20480000")
+    for key in ("a", "b"):
+        clients["pair"].put_object(Bucket="quota-one", Key=key, Body=b"x" * 1000)
+    upload = clients["pair"].create_multipart_upload(Bucket="quota-two", Key="big")["UploadId"]
+    part = {"Bucket": "quota-two", "Key": "big", "UploadId": upload, "PartNumber": 1}
+    clients["pair"].upload_part(**part, Body=b"p" * 6_000_000)
+
+    dossier = surveyed(workspace(people, tmp_path / "ws"), "quota-*")
+    dossier = msgspec.structs.replace(dossier, listing=Answer("known", len(dossier.buckets)))  # all of these owners'
+    facts = {view.name: view.facts() for view in views([dossier], None, dossier.taken)}
+    most = {name.removeprefix("quota-"): told["quota.objects"].value for name, told in facts.items()}
+    assert most == {"plain": 2, "own": 3, "off": 2, "one": 6, "two": 6, "free": None}
+    for name in ("plain", "own", "off"):
+        assert stored_until_refused(clients["miser"], f"quota-{name}") == most[name], name
+    free = facts["quota-free"]
+    assert (free["quota.bytes"].state, "no door shows" in free["quota.left"].note) == ("hidden", True)
+
+    left = facts["quota-two"]["quota.left"].value
+    assert left == facts["quota-one"]["quota.left"].value == 20_480_000 - 2 * 4096 - 6_000_640  # in whole blocks
+    with pytest.raises(ClientError, match="QuotaExceeded"):
+        clients["pair"].put_object(Bucket="quota-one", Key="c", Body=b"x" * (int(str(left)) + 1))
+    clients["pair"].put_object(Bucket="quota-one", Key="c", Body=b"x" * int(str(left)))
+
+    alone = workspace_for(tmp_path / "alone", people.address, ("AKmiser", "sk-miser"))
+    shown = {bucket.name: bucket.quota for bucket in surveyed(alone, "quota-*").buckets}
+    assert {name: quota.state for name, quota in shown.items()} == dict.fromkeys(shown, "hidden")
+    assert "its quota (objects: 1) is in force" in shown["quota-off"].note

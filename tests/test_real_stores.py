@@ -302,7 +302,7 @@ def test_a_gateway_restarted_during_a_survey_loses_nothing(gateway: Gateway, tmp
     assert differences(client, made, surveyed(folder)) == ([], set())
 
 
-def test_counters_quota_and_tenant_are_the_gateways_own(gateway: Gateway, tmp_path: Path) -> None:
+def test_counters_and_tenant_are_the_gateways_own_and_a_quota_is_in_doubt(gateway: Gateway, tmp_path: Path) -> None:
     gateway.admin(
         "user", "create", "--tenant=marsh", "--uid=warden", "--display-name=W", "--access-key=AKW", "--secret=sw"
     )
@@ -314,7 +314,13 @@ def test_counters_quota_and_tenant_are_the_gateways_own(gateway: Gateway, tmp_pa
     for words in (("set", "--max-objects=40"), ("enable",)):
         gateway.admin("quota", *words, "--quota-scope=bucket", "--bucket=marsh/counted")
     folder = workspace_for(tmp_path / "ws", gateway.address, ("AKW", "sw"))
-    wanted = {"tenant": "marsh", "counters.objects": 5, "counters.bytes": 500, "quota.objects": 40, "quota.bytes": None}
+    wanted = {
+        "tenant": "marsh",
+        "counters.objects": 5,
+        "counters.bytes": 500,
+        "quota.objects": None,
+        "quota.bytes": None,
+    }
     for counts, expected in (("listing", {"objects": 4, "versions.old": 1}), ("counters", {"objects": 5})):
         with (folder / "estate.yaml").open("a") as estate:
             estate.write(f"    counts: {counts}\n" if counts == "counters" else "")
@@ -326,6 +332,7 @@ def test_counters_quota_and_tenant_are_the_gateways_own(gateway: Gateway, tmp_pa
             assert (row["bytes"] + row["old_bytes"], row["objects"] + row["old_versions"]) == (500, 5)
     assert facts["objects"]["note"].startswith("by the store's own counters")
     assert facts["versions.old"]["state"] == "failed"
+    assert "its quota (objects: 40) is in force" in facts["quota.objects"]["note"], "which this door does not show"
 
 
 def test_giants_are_listed_in_spans_on_a_real_store(gateway: Gateway) -> None:

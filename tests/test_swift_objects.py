@@ -9,12 +9,13 @@ from pathlib import Path
 import pytest
 
 from rusty_lantern.core.answer import Evidence
+from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.tables import read_versions
 from rusty_lantern.simulator.demo.harbour import MOMENT
-from rusty_lantern.stores.swift.headers import SOME_PAGE, container_fields
+from rusty_lantern.stores.swift.headers import SOME_PAGE, account_quotas, container_fields, with_account_quotas
 from tests.conftest import lantern
-from tests.swift_server import OWNER, SwiftDoor
+from tests.swift_server import OWNER, ROOT, SwiftDoor
 from tests.test_swift_decisions import estate, surveyed
 
 AT = "/v1/AUTH_keeper"
@@ -86,6 +87,58 @@ def test_a_server_that_lets_in_every_page_says_so_to_some_page(own: str, granted
     fields = container_fields(headers, Evidence("HEAD /c", "204", MOMENT), gateway=False)
     rules = fields["cross_origin"].value
     assert (rules[0].origins if rules else None) == told
+
+
+@pytest.mark.parametrize("of_account", ["X-Account-Meta-Quota-Bytes", "X-Account-Quota-Bytes-Policy-second"])
+def test_a_container_holds_no_more_than_its_quota_and_its_accounts(
+    swift_server: str, of_account: str, tmp_path: Path
+) -> None:
+    """Set by whom the server lets set them, and held against what it stores. A release that does not know a kind of
+    quota enforces nothing, and shows nothing."""
+    door = SwiftDoor(f"{swift_server}{AT}")
+    names, sizes = ("quota-own", "quota-shared"), (301, 300, 1_100, 700)
+    door.make(OWNER, names[0], (), X_Container_Meta_Quota_Bytes="300", X_Storage_Policy="second")
+    door.make(OWNER, names[1], (), X_Storage_Policy="second")
+    sums = "x-account-storage-policy-second-bytes-used" if "Policy" in of_account else "x-account-bytes-used"
+    in_force = int(door.send("HEAD", "", OWNER)[1].get(sums, 0)) + 1_000
+    assert door.send("POST", "", ROOT, {of_account: str(in_force)})[0] == 204
+    try:
+        dossier, _ = surveyed(estate(tmp_path, door.at))
+        facts = {view.name: view.facts() for view in views([dossier], None, dossier.taken)}
+        stored = {
+            size: [door.send("PUT", f"/{name}/{size}", OWNER, {}, b"x" * size)[0] for name in names] for size in sizes
+        }
+    finally:
+        assert door.send("POST", "", ROOT, {of_account.replace("X-", "X-Remove-"): "x"})[0] == 204
+        for path in [f"/{name}/{size}" for size in sizes for name in names] + [f"/{name}" for name in names]:
+            door.send("DELETE", path, OWNER)
+    assert facts[names[0]]["quota.bytes"].value == 300
+    assert {size: own for size, (own, _) in stored.items()} == {301: 413, 300: 201, 1_100: 413, 700: 413}
+    shown = facts[names[1]]["quota.bytes"].value
+    assert (shown == in_force) is (stored[1_100][1] == 413), "it is said where it is enforced, and there alone"
+    of_it = [bucket for bucket in dossier.buckets if "Policy" not in of_account or bucket.tier.value == "second"]
+    listed = sum(b.usage.value.bytes + b.versions.value.old_bytes for b in of_it if b.usage.value and b.versions.value)
+    assert facts[names[1]]["quota.left"].value == (in_force - listed if shown else None)
+
+
+@pytest.mark.parametrize(
+    ("headers", "enforced", "most"),
+    [
+        ({"quota-bytes": "1000"}, True, ("known", 1000)), ({"quota-bytes": "1000"}, False, ("failed", None)),
+        ({}, False, ("absent", None)), ({"quota-bytes": "0"}, True, ("failed", None)),
+    ],
+)  # fmt: skip
+def test_a_quota_that_the_server_does_not_enforce_is_so_much_metadata(
+    headers: dict[str, str], enforced: bool, most: tuple[str, int | None]
+) -> None:
+    written = {f"x-container-meta-{name}": value for name, value in headers.items()}
+    fields = container_fields(written, Evidence("HEAD /c", "204", MOMENT), gateway=False)
+    quota = with_account_quotas(fields["quota"], "", [], (enforced, enforced))
+    assert (quota.state, quota.value and quota.value.bytes) == most
+    shared = account_quotas({"x-account-meta-quota-bytes": "7", "x-account-quota-bytes": "9"})
+    assert [one.bytes for one in shared] == [9], "the newer form has precedence"
+    joint = with_account_quotas(fields["quota"], "", shared, (True, enforced))
+    assert joint.state == ("known" if enforced and headers.get("quota-bytes") != "0" else "failed")
 
 
 def test_settings_of_a_container_are_those_that_were_put_there(door: SwiftDoor, tmp_path: Path) -> None:

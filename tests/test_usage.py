@@ -17,9 +17,10 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.model.bucket import Bucket, Quota
-from rusty_lantern.core.model.bucket_contents import Usage, Versions
+from rusty_lantern.core.model.bucket import Bucket, Quota, SharedQuota
+from rusty_lantern.core.model.bucket_contents import EarlierCount, Uploads, Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.object_rules.retention import protection
 from rusty_lantern.core.usage.holding import (
@@ -177,8 +178,9 @@ def test_the_facts_of_usage_and_quota() -> None:
         made = Bucket(name="a", **told)
         return BucketSubject(made, Dossier(store="pond", taken=NOW, buckets=[made]), NOW).facts()
 
-    full = bucket(usage=Answer("known", Usage(3, 90)), versions=Answer("known", Versions(2, 10, 0)),
-                  quota=Answer("known", Quota(bytes=120)))  # fmt: skip
+    held = {"usage": Answer("known", Usage(3, 90)), "versions": Answer("known", Versions(2, 10, 0)),
+            "quota": Answer("known", Quota(bytes=120))}  # fmt: skip
+    full = bucket(**held, uploads=Answer("unsupported"))
     assert (full["usage.old-share"].value, full["quota.left"].value) == (10, 20)
     cut = bucket(usage=Answer("known", Usage(3, 90, complete=False)), versions=Answer("known", Versions(2, 10, 0)),
                  quota=Answer("known", Quota(bytes=120)))  # fmt: skip
@@ -189,6 +191,60 @@ def test_the_facts_of_usage_and_quota() -> None:
     denied = bucket(usage=Answer("denied"), versions=Answer("known", Versions(2, 10, 0)), quota=Answer("denied"))
     assert denied["usage.old-share"].state == denied["quota.left"].state == "denied"
     assert bucket(quota=Answer("absent"))["quota.left"].state == "absent"
+
+
+def test_unfinished_uploads_count_against_a_quota_and_the_stores_own_counter_where_it_says_more() -> None:
+    def left(**told: Any) -> Answer[Any]:
+        made = Bucket(name="a", usage=Answer("known", Usage(1, 30)), quota=Answer("known", Quota(bytes=100)),
+                      **{"versions": Answer("unsupported"), **told})  # fmt: skip
+        return BucketSubject(made, Dossier(store="pond", taken=NOW, buckets=[made]), NOW).fact("quota.left")
+
+    begun = Answer("known", Uploads(2, bytes=50))
+    unknown = Answer("known", Uploads(2, bytes_unread="denied"))
+    counter = Answer("known", Usage(2, 60, by="counters"))
+    assert left(uploads=begun).value == 20
+    assert left(uploads=begun, counters=counter).value == 20  # it may lag
+    assert left(uploads=unknown, counters=counter).value == left(uploads=Answer("denied"), counters=counter).value == 40
+    assert left(uploads=Answer("known", Uploads(0))).value == left(uploads=Answer("unsupported")).value == 70
+    assert (left(uploads=unknown).state, left(uploads=unknown).note) == (
+        "failed",
+        "how much unfinished uploads take: denied",
+    )
+    assert left(uploads=Answer("denied")).state == "failed"
+
+
+def test_a_quota_that_buckets_share_is_filled_by_all_of_them() -> None:
+    def made(name: str, size: int, quota: Quota | None = None, owner: str = "deck", tier: str = "") -> Bucket:
+        nothing: Answer[Any] = Answer("unsupported")
+        return Bucket(
+            name=name, usage=Answer("known", Usage(1, size)), versions=nothing, uploads=nothing,
+            owner=Answer("known", owner), tier=Answer("known", tier) if tier else Answer("denied"),
+            quota=Answer("known", quota) if quota else Answer("absent"),
+        )  # fmt: skip
+
+    def left(*buckets: Bucket, listed: int = 0) -> Answer[Any]:
+        dossier = Dossier(
+            store="pond", taken=NOW, buckets=list(buckets), listing=Answer("known", listed or len(buckets))
+        )
+        return next(view.fact("quota.left") for view in views([dossier], None, NOW))
+
+    all_of_it = Quota(bytes=90, shared=[SharedQuota(bytes=100)])
+    first, second, other = made("a", 10, all_of_it), made("b", 40), made("c", 500, owner="reed")
+    assert (all_of_it.most_bytes, left(first, second, other).value) == (90, 50)
+    assert left(first, made("b", 5), other).value == 80  # its own is less now
+    assert left(first, made("b", 500), other).value == 0
+    assert (left(first, second, listed=3).state, left(first, second, listed=3).note) == (
+        "failed", "not all buckets of the store were read",
+    )  # fmt: skip
+    uncounted = msgspec.structs.replace(second, usage=Answer("denied"))
+    assert left(first, uncounted).note == "b may share its quota, and was not counted"
+    assert left(first, msgspec.structs.replace(other, owner=Answer("denied"))).state == "failed"
+    in_one_tier = made("a", 10, Quota(shared=[SharedQuota(bytes=100, tier="cold")]), tier="cold")
+    assert left(in_one_tier, made("b", 40, tier="warm"), made("c", 20, tier="cold")).value == 70
+    assert left(in_one_tier, made("b", 40)).note == "b may share its quota, and was not counted"
+    growing = msgspec.structs.replace(first, before=Answer("known", EarlierCount(NOW - timedelta(days=5), 1, 0)))
+    full = views([Dossier(store="pond", taken=NOW, buckets=[growing], listing=Answer("known", 1))], None, NOW)[0]
+    assert "may grow as well" in full.fact("quota.full-in").note
 
 
 SIZES = st.none() | st.integers(0, 10**15)

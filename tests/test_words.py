@@ -29,7 +29,7 @@ def _headings(path: Path) -> set[str]:
     """The headings of every table of a view, as they are written."""
     found: set[str] = set()
     for node in ast.walk(ast.parse(path.read_text())):
-        tables = isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "Grid"
+        tables = isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "Table"
         lists = isinstance(node, ast.Assign) and getattr(node.targets[0], "id", "") in ("headings", "told")
         if tables:
             assert isinstance(node, ast.Call)

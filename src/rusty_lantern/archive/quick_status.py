@@ -16,7 +16,7 @@ FORM = 18
 """Of kept summaries: one of another form is worked out again."""
 
 
-class Glimpse(msgspec.Struct, frozen=True):
+class SavedResult(msgspec.Struct, frozen=True):
     """The part of a saved summary that says what a survey came out as, and by which rules."""
 
     judged_by: str
@@ -74,10 +74,10 @@ def judged_by(texts: list[str], manifest: bytes) -> str:
     return hashlib.sha256(written.encode() + manifest).hexdigest()
 
 
-def glimpse(folder: Path, survey: str) -> Glimpse | None:
+def saved_result(folder: Path, survey: str) -> SavedResult | None:
     """The result of a survey's audit, if it is saved and nothing written since would change it."""
     try:
-        kept = msgspec.json.decode(_read_kept(folder, folder / SUMMARIES / f"{survey}.json"), type=Glimpse)
+        kept = msgspec.json.decode(_read_kept(folder, folder / SUMMARIES / f"{survey}.json"), type=SavedResult)
         texts = [_text(folder / name) for name in kept.judged_with]
         manifest = (folder / SURVEYS / survey / MANIFEST).read_bytes()
     except (OSError, ValueError):

@@ -69,7 +69,7 @@ def access(
     if who is not None:
         own = [row for row in own if name in (row.identity, row.resource)]
         if not own and not any(name in (row.identity, row.account) for row in rows):
-            _refuse_stranger(name, stores)
+            _refuse_unknown_name(name, stores)
         rows = [row for row in rows if name in (row.identity, row.account, *(row.identities or ()))]
     if can is not None:
         own = [row for row in own if row.verbs.get(can, "closed") != "closed"]
@@ -94,7 +94,7 @@ def access(
         access_view(console(), result, in_full=who is not None)
 
 
-def _refuse_stranger(who: str, store_subjects: list[StoreSubject]) -> None:
+def _refuse_unknown_name(who: str, store_subjects: list[StoreSubject]) -> None:
     """Raise `BadInput` for an identity that no rule names and no store knows."""
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 

@@ -60,9 +60,9 @@ def lantern(
 ) -> None:
     """Say where one is, where no command is given."""
     if context.invoked_subcommand is None:
-        from rusty_lantern.cli.status import whereabouts
+        from rusty_lantern.cli.status import show_status
 
-        whereabouts(as_of)
+        show_status(as_of)
 
 
 def main(words: Sequence[str] | None = None) -> None:

@@ -64,7 +64,7 @@ def credentials(
         found_in_files=_look_in(look_in, session.stores) if look_in else None,
     )
     if owner is not None and not (result.identities or result.credentials):
-        _refuse_stranger(owner, session.stores)
+        _refuse_unknown_name(owner, session.stores)
     if json:
         emit(encode(result))
     else:
@@ -78,7 +78,7 @@ def credentials(
     end_listing(fail_on, [*severities, *("critical" for _ in result.found_in_files or ())], result.unread_stores)
 
 
-def _refuse_stranger(owner: str, stores: list[StoreSubject]) -> None:
+def _refuse_unknown_name(owner: str, stores: list[StoreSubject]) -> None:
     """Raise `BadInput` for a name that no identity and no owner of a credential has."""
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 

@@ -10,16 +10,16 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from rusty_lantern.archive.quick_status import Glimpse
+    from rusty_lantern.archive.quick_status import SavedResult
 
 WIDE = 12
 
 
-def whereabouts(as_of: str | None) -> None:
+def show_status(as_of: str | None) -> None:
     """Print the workspace, the last survey with its age and result, and the next step. Nothing is judged anew."""
     from datetime import UTC, datetime
 
-    from rusty_lantern.archive.quick_status import SURVEYS, glimpse, names, unfinished, upwards
+    from rusty_lantern.archive.quick_status import SURVEYS, names, saved_result, unfinished, upwards
     from rusty_lantern.reports.terminal.layout import console, line, next_step
 
     now, screen = _moment(as_of), console()
@@ -40,7 +40,7 @@ def whereabouts(as_of: str | None) -> None:
         return
     taken = datetime.strptime(kept[-1], "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
     _row(screen, "surveys", f"{len(kept):,}, the last {_age(taken, now)}: {taken:%Y-%m-%dT%H:%M:%SZ}")
-    summary = glimpse(folder, kept[-1])
+    summary = saved_result(folder, kept[-1])
     if summary is None:
         _row(screen, "drift", "not audited with the present baseline yet")
         next_step(screen, "lantern audit", "check it against the baseline")
@@ -68,7 +68,7 @@ def _row(screen: Console, heading: str, words: str, style: str = "") -> None:
     line(screen, (f"{heading:<{WIDE}}", "dim"), (words, style))
 
 
-def _print_result(screen: Console, summary: Glimpse) -> None:
+def _print_result(screen: Console, summary: SavedResult) -> None:
     from rusty_lantern.reports.terminal.layout import STYLES, line
 
     parts: list[tuple[str, str]] = []

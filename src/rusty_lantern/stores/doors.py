@@ -157,7 +157,10 @@ async def _with_swift(visit: Visit, entry: DoorEntry, read: Dossier) -> Dossier:
         async def worker() -> None:
             for bucket in left:
                 shown_fields = await reader.head_of(bucket.name, shown)
-                joined.append(msgspec.structs.replace(bucket, **{name: shown_fields[name] for name in BY_DOOR}))
+                fields = {name: shown_fields[name] for name in BY_DOOR}
+                if shown_fields["website"].value is not None:  # a site of its own, which no answer of the S3 door shows
+                    fields["website"] = shown_fields["website"]
+                joined.append(msgspec.structs.replace(bucket, **fields))
 
         async with asyncio.TaskGroup() as group:
             for _ in range(visit.store.pace.at_once):

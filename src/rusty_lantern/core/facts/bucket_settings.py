@@ -68,12 +68,12 @@ def tenant(subject: BucketView, _: str) -> Fact:
 
 # Absent where there is no such limit.
 fact("quota.bytes", SIZE, "the most that the bucket may hold", unit="bytes", advice="set the quota: {wanted}")(
-    lambda subject, _: part_of(subject.bucket.quota, lambda quota: quota.bytes)
+    lambda subject, _: part_of(subject.bucket.quota, lambda quota: quota.most_bytes)
 )
 
 # Absent where there is no such limit.
 fact("quota.objects", COUNT, "the most objects that the bucket may hold", advice="set the quota: {wanted}")(
-    lambda subject, _: part_of(subject.bucket.quota, lambda quota: quota.objects)
+    lambda subject, _: part_of(subject.bucket.quota, lambda quota: quota.most_objects)
 )
 
 fact(

@@ -155,11 +155,36 @@ class UploadLimits(msgspec.Struct, frozen=True, omit_defaults=True):
     largest: int = 0
 
 
+class SharedQuota(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The most that all buckets of an owner may hold together; 0: no limit of that kind."""
+
+    bytes: int = 0
+    objects: int = 0
+    tier: str = ""
+    """Only the buckets in this tier share it; empty: all of the owner's."""
+    in_blocks: bool = False
+    """Whether each object counts with the whole blocks that it takes up."""
+
+
 class Quota(msgspec.Struct, frozen=True, omit_defaults=True):
     """The most that a bucket may hold; 0: no limit of that kind."""
 
     bytes: int = 0
     objects: int = 0
+    in_blocks: bool = False
+    """Whether each object counts with the whole blocks that it takes up."""
+    shared: list[SharedQuota] = []
+    """Quotas that it shares with other buckets of its owner."""
+
+    @property
+    def most_bytes(self) -> int:
+        """The most bytes that it may hold by all of them; 0: no limit."""
+        return min(filter(None, (self.bytes, *(one.bytes for one in self.shared))), default=0)
+
+    @property
+    def most_objects(self) -> int:
+        """The most objects that it may hold by all of them; 0: no limit."""
+        return min(filter(None, (self.objects, *(one.objects for one in self.shared))), default=0)
 
 
 class LinkPolicy(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -48,6 +48,8 @@ class Usage(msgspec.Struct, frozen=True, omit_defaults=True):
     bytes: int
     complete: bool = True
     by: Literal["listing", "counters", "inventory"] = "listing"
+    in_blocks: int = 0
+    """What counters say that it takes up in whole blocks; 0: they do not say."""
 
 
 class EarlierCount(msgspec.Struct, frozen=True):

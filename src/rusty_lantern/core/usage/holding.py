@@ -292,11 +292,12 @@ def growth(now: Sequence[Holding], then: Sequence[Holding]) -> Growth | None:
 
 def days_until_full(one: Holding, then: Holding | None) -> int | None:
     """In how many days a bucket's quota is full at the growth since an earlier survey; None where that is not known or
-    never comes. Old versions count in: stores count them against a quota."""
+    never comes. Old versions and unfinished uploads count in: stores count them against a quota."""
     if not one.quota or one.bytes is None or then is None or then.bytes is None:
         return None
-    held, before = one.bytes + (one.old_bytes or 0), then.bytes + (then.old_bytes or 0)
-    return full_in(one.quota, held, before, one.taken - then.taken)
+    now, before = one.bytes + (one.old_bytes or 0), then.bytes + (then.old_bytes or 0)
+    left = one.quota - now - (one.upload_bytes or 0)
+    return full_in(left, now, before, one.taken - then.taken)
 
 
 def growth_floor(taken: datetime) -> datetime:

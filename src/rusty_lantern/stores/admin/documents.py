@@ -68,11 +68,28 @@ TAKING_OVER = frozenset({"user-policy", "buckets"})
 
 
 class QuotaDocument(msgspec.Struct):
-    """A quota; negative: none of that kind."""
+    """A quota; negative: none of that kind; 0: nothing may be stored."""
 
     enabled: bool = False
     max_size: int = -1
     max_objects: int = -1
+    check_on_raw: bool = False
+    """Whether objects count by their bytes alone, and not with the whole blocks that they take up."""
+
+    @property
+    def bytes(self) -> int:
+        """The most bytes; 0: no limit."""
+        return max(0, self.max_size) if self.enabled else 0
+
+    @property
+    def objects(self) -> int:
+        """The most objects; 0: no limit."""
+        return max(0, self.max_objects) if self.enabled else 0
+
+    @property
+    def shut(self) -> bool:
+        """Whether it lets nothing more be stored."""
+        return self.enabled and 0 in (self.max_size, self.max_objects)
 
 
 OPERATIONS = frozenset({"read", "write", "delete"})
@@ -96,6 +113,10 @@ class User(msgspec.Struct):
     swift_keys: list[SwiftKey] = []
     temp_url_keys: list[LinkKey] | None = None
     """None where the answer has no such list, which says nothing."""
+    bucket_quota: QuotaDocument | None = None
+    """Of each of its buckets that has no quota of its own in force."""
+    user_quota: QuotaDocument | None = None
+    """Of all its buckets together."""
     caps: list[Capability] = []
     mfa_ids: list[str] = []
     admin: str | bool = "false"
@@ -136,6 +157,8 @@ class BucketCount(msgspec.Struct):
     """One count of a bucket."""
 
     size: int = 0
+    size_actual: int = 0
+    """In whole blocks."""
     num_objects: int = 0
 
 

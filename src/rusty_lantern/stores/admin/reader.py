@@ -17,7 +17,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Bucket, Quota
+from rusty_lantern.core.model.bucket import Bucket, Quota, SharedQuota
 from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Door, Dossier
@@ -41,6 +41,9 @@ T = TypeVar("T")
 AT_ONCE = 8
 KEYS = ("temporary_url_key", "synchronization_key")
 """What a Swift door alone may show of a bucket that this door found."""
+NO_QUOTA_SHOWN = (
+    "neither it nor its owner has one; whether one holds for the whole gateway, no door shows: declare it (stated:)"
+)
 ELSEWHERE = "the S3 door does not show this bucket to its credential; only the administration door shows it"
 
 
@@ -139,7 +142,7 @@ async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...]
     kept = dict(zip(ids, await _several(map(door.kept_of, ids)), strict=True))
     for (name, stats), (acl, instance) in zip(wanted.items(), held, strict=True):
         before = known.get(name)
-        merged = _merged(before, name, stats, acl, instance, moment)
+        merged = _merged(before, name, stats, (users, acl, instance), moment)
         merged = merged if before is not None else _as_offered(merged, read.buckets)
         owners_acl = account_acl(kept[stats.owner])
         own = before is not None and read.account_acl.settled and not owners_acl.settled
@@ -180,15 +183,18 @@ def _noted(read: Dossier, door: Door) -> Dossier:
     return msgspec.structs.replace(read, doors=Answer("known", [*(read.doors.value or ()), door]))
 
 
-def _merged(before: Bucket | None, name: str, stats: BucketStats, acl: Any, instance: Any, moment: datetime) -> Bucket:
+def _merged(
+    before: Bucket | None, name: str, stats: BucketStats, held: tuple[Answer[list[User]], Any, Any], moment: datetime
+) -> Bucket:
     """A bucket with what the administration door shows of it; what other doors showed stays, and is compared with
-    it."""
+    it. `held`: the store's users, and the bucket's ACL and attributes as the store holds them."""
+    users, acl, instance = held
     evidence = Evidence(f"GET /admin/bucket?stats=true ({name})", "200", moment)
     shown: dict[str, Answer[Any]] = {
         "owner": Answer("known", stats.owner, "", evidence),
         "tenant": Answer("known", stats.tenant, "", evidence) if stats.tenant else Answer("absent", evidence=evidence),
         "tier": Answer("known", stats.placement_rule, "", evidence),
-        "quota": _quota(stats, evidence),
+        "quota": quota_of(stats, users, evidence),
         "counters": _counters(stats, evidence),
         **_held_acl(acl, name, moment),
         **_held_policy(instance, name, moment),
@@ -201,6 +207,9 @@ def _merged(before: Bucket | None, name: str, stats: BucketStats, acl: Any, inst
         return Bucket(name=name, **fields | shown)
     differing = [field for field in ("policy", "container_acl") if _differs(getattr(before, field), shown.get(field))]
     kept = {field: answer for field, answer in shown.items() if not getattr(before, field).settled}
+    in_blocks = sum(one.size_actual for one in stats.usage.values())
+    counters = before.counters.map(lambda counted: msgspec.structs.replace(counted, in_blocks=in_blocks))
+    kept.setdefault("counters", counters)
     check: Answer[list[str]] = (
         Answer("known", differing, "", evidence)
         if shown["acl"].settled
@@ -239,17 +248,33 @@ def _plain(value: Any) -> Any:
     return tuple(tuple(sorted(filter(None, side.split(",")))) for side in (value.read, value.write))
 
 
-def _quota(stats: BucketStats, evidence: Evidence) -> Answer[Quota]:
-    limits = stats.bucket_quota
-    size, objects = max(0, limits.max_size), max(0, limits.max_objects)
-    if not limits.enabled or not (size or objects):
-        return Answer("absent", evidence=evidence)
-    return Answer("known", Quota(size, objects), "", evidence)
+def quota_of(stats: BucketStats, users: Answer[list[User]], evidence: Evidence) -> Answer[Quota]:
+    """The quotas in force on a bucket: its own, or else the one that its owner has for each bucket; and the one that
+    the owner has for all of them together (tried on 16.2). One that holds for the whole gateway is shown nowhere."""
+    if users.value is None:
+        return Answer(users.state, None, f"the quotas of its owner: {users.note}", users.evidence)
+    owner = next((user for user in users.value if user.name == stats.owner), None)
+    if owner is None or owner.account_id or owner.bucket_quota is None or owner.user_quota is None:
+        return Answer("failed", None, "the quotas of its owner are not shown", evidence)
+    each = stats.bucket_quota if stats.bucket_quota.enabled else owner.bucket_quota
+    together = owner.user_quota
+    if each.shut or together.shut:
+        return Answer("failed", None, "a quota of 0 is in force: nothing more can be stored", evidence)
+    limits = SharedQuota(together.bytes, together.objects, in_blocks=not together.check_on_raw)
+    shared = [limits] if limits.bytes or limits.objects else []
+    if not (each.enabled or shared):
+        return Answer("hidden", None, NO_QUOTA_SHOWN, evidence)
+    return Answer("known", Quota(each.bytes, each.objects, not each.check_on_raw, shared), "", evidence)
 
 
 def _counters(stats: BucketStats, evidence: Evidence) -> Answer[Usage]:
     counted = stats.usage.values()
-    total = Usage(sum(one.num_objects for one in counted), sum(one.size for one in counted), by="counters")
+    total = Usage(
+        sum(one.num_objects for one in counted),
+        sum(one.size for one in counted),
+        by="counters",
+        in_blocks=sum(one.size_actual for one in counted),
+    )
     return Answer("known", total, "", evidence)
 
 

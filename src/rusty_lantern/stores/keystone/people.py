@@ -27,7 +27,7 @@ from rusty_lantern.stores.keystone.permissions import (
     held,
 )
 
-_NOT_TOLD: Answer[Any] = Answer("unsupported")
+_NOT_OFFERED: Answer[Any] = Answer("unsupported")
 _NEVER: Answer[Any] = Answer("absent")
 
 
@@ -107,7 +107,7 @@ class People:
             name=self.names[user.id],
             kind="user",
             state=self._state(user),
-            created=_NOT_TOLD,
+            created=_NOT_OFFERED,
             mfa=Answer("known", factors),
             password=_password(user),
             groups=self._groups_of(user.id),
@@ -197,7 +197,7 @@ class People:
         who = trust.trustor_user_id if trust.impersonation else trust.trustee_user_id
         return self._aliases(who, self._roles_by_trust(trust))
 
-    def strangers(self) -> list[Identity]:
+    def roles_from_outside(self) -> list[Identity]:
         """Whoever signs in through another service: with which roles, its mappings decide."""
         providers = self.lists.providers
         lost: Answer[Any] = Answer("failed", None, "which roles they get is decided when they sign in")
@@ -209,7 +209,7 @@ class People:
             names = [f"whoever signs in through {one.name or one.id}" for one in providers.value or () if one.enabled]
         return [
             Identity(
-                name=name, kind="role", state=Answer("known", "enabled"), created=_NOT_TOLD, mfa=_NOT_TOLD,
+                name=name, kind="role", state=Answer("known", "enabled"), created=_NOT_OFFERED, mfa=_NOT_OFFERED,
                 password=_NEVER, groups=_NEVER, policies=lost, administers=lost, assumable_by=assumable,
             )
             for name in names
@@ -274,7 +274,7 @@ class People:
         limits = sorted(f"{rule.method} {rule.path}" for rule in one.access_rules or ())
         return Credential(
             id=one.id, name=one.name, owner=self.names[user.id], kind="application-credential",
-            state=Answer("known", "active"), created=_NOT_TOLD, last_used=_NOT_TOLD, used_for=_NOT_TOLD,
+            state=Answer("known", "active"), created=_NOT_OFFERED, last_used=_NOT_OFFERED, used_for=_NOT_OFFERED,
             expires=_moment(one.expires_at),
             stands_for=stands_for, makes_more=Answer("known", bool(one.unrestricted)),
             limits=_NEVER if one.access_rules is None else Answer("known", limits),
@@ -293,8 +293,8 @@ class People:
                 groups=_NEVER, aliases=self._aliases(user.id, mine),
             )  # fmt: skip
         return Credential(
-            id=one.access, owner=self.names[user.id], state=Answer("known", "active"), created=_NOT_TOLD,
-            last_used=_NOT_TOLD, expires=_NEVER, used_for=_NOT_TOLD, stands_for=stands_for,
+            id=one.access, owner=self.names[user.id], state=Answer("known", "active"), created=_NOT_OFFERED,
+            last_used=_NOT_OFFERED, expires=_NEVER, used_for=_NOT_OFFERED, stands_for=stands_for,
         )  # fmt: skip
 
     def _by_key_of_trust(self, name: str, trust: str) -> Identity:
@@ -320,7 +320,7 @@ class People:
         return Credential(
             id=one.id, owner=owner, kind="trust",
             state=Answer("known", "disabled" if one.remaining_uses == 0 else "active"),
-            created=_NOT_TOLD, last_used=_NOT_TOLD, expires=_moment(one.expires_at), used_for=_NOT_TOLD,
+            created=_NOT_OFFERED, last_used=_NOT_OFFERED, expires=_moment(one.expires_at), used_for=_NOT_OFFERED,
             stands_for=stands_for, makes_more=Answer("known", one.redelegation_count > 0),
             used_by=self.names.get(one.trustee_user_id, one.trustee_user_id),
         )  # fmt: skip
@@ -330,7 +330,7 @@ def _password(user: User) -> Answer[Password]:
     """A user's password: the service says when it has to be changed, and nothing else."""
     if user.password_expires_at is None or user.options.ignore_password_expiry:
         return Answer("unsupported", None, "the service does not say whether it has a password")
-    return Answer("known", Password(_NOT_TOLD, _NOT_TOLD, _moment(user.password_expires_at)))
+    return Answer("known", Password(_NOT_OFFERED, _NOT_OFFERED, _moment(user.password_expires_at)))
 
 
 def _moment(text: str | None) -> Answer[datetime]:

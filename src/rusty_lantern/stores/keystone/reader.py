@@ -53,7 +53,7 @@ async def read_people(
     account = Account((dossier.account.value or "").rpartition("_")[2], service.roles)
     people = People(users.value or [], lists, account, dossier.account.value or "")
     return {
-        "identities": Answer("known", [*people.identities(), *people.strangers()], "", users.evidence),
+        "identities": Answer("known", [*people.identities(), *people.roles_from_outside()], "", users.evidence),
         "groups": people.groups(),
         "credentials": people.credentials(),
     }

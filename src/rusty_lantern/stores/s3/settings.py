@@ -234,11 +234,15 @@ def _replication(root: Element) -> list[ReplicationRule] | None:
     ] or None
 
 
-_TOLD = {"TopicConfiguration": "Topic", "QueueConfiguration": "Queue", "CloudFunctionConfiguration": "CloudFunction"}
+_NOTIFIED = {
+    "TopicConfiguration": "Topic",
+    "QueueConfiguration": "Queue",
+    "CloudFunctionConfiguration": "CloudFunction",
+}
 
 
 def _notifications(root: Element) -> list[str] | None:
-    return [text(entry, tag) for kind, tag in _TOLD.items() for entry in children(root, kind)] or None
+    return [text(entry, tag) for kind, tag in _NOTIFIED.items() for entry in children(root, kind)] or None
 
 
 QUESTIONS: tuple[Question, ...] = (

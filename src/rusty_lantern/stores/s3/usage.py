@@ -174,7 +174,7 @@ class Counting:
 
 _COUNTERS = ("x-rgw-object-count", "x-rgw-bytes-used")
 _QUOTA = ("x-rgw-quota-bucket-objects", "x-rgw-quota-bucket-size")
-"""Headers in which gateways of one widespread family give a bucket's counters and quota (negative: no quota)."""
+"""Headers in which gateways of one widespread family give a bucket's counters and its own quota (negative: none)."""
 
 
 async def ask_counters(client: Client, bucket: str, moment: datetime) -> tuple[Answer[Usage], Answer[Quota]]:
@@ -191,15 +191,17 @@ async def ask_counters(client: Client, bucket: str, moment: datetime) -> tuple[A
     silent: Answer[Any] = Answer("unsupported", None, "the answer to HEAD has none", evidence)
     return (
         silent if counted is None else Answer("known", Usage(counted[0], counted[1], by="counters"), "", evidence),
-        silent if limits is None else _quota(limits, evidence),
+        silent if limits is None else Answer("hidden", None, _of_quota(limits), evidence),
     )
 
 
-def _quota(limits: list[int], evidence: Evidence) -> Answer[Quota]:
-    objects, size = (max(0, limit) for limit in limits)
-    return (
-        Answer("known", Quota(size, objects), "", evidence) if objects or size else Answer("absent", evidence=evidence)
-    )
+def _of_quota(limits: list[int]) -> str:
+    """What these headers leave open. A gateway 16.2 shows a quota that is switched off in the same way as one that is
+    in force, and none of those that a bucket has by its owner (tried)."""
+    kinds = zip(limits, ("objects", "bytes"), strict=True)
+    own = ", ".join(f"{kind}: {limit:,}" for limit, kind in kinds if limit >= 0)
+    left_open = f"whether its quota ({own}) is in force, and" if own else "it has none of its own, and"
+    return f"{left_open} which quotas its owner has, only the administration door shows"
 
 
 def _numbers(reply: Reply, names: tuple[str, ...]) -> list[int] | None:

@@ -24,6 +24,8 @@ class Info(msgspec.Struct, frozen=True):
     tempauth: dict[str, Any] | None = None
     s3api: S3Door | None = None
     tempurl: dict[str, Any] | None = None
+    container_quotas: dict[str, Any] | None = None
+    account_quotas: dict[str, Any] | None = None
 
     @property
     def own_users(self) -> bool:

@@ -11,7 +11,7 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer, SharedQuota
 from rusty_lantern.core.model.capabilities import SWIFT, Capabilities
 from rusty_lantern.core.model.dossier import AclReading, Door, Dossier
 from rusty_lantern.core.model.identity import Verb
@@ -29,12 +29,14 @@ from rusty_lantern.stores.swift.anonymous_request import ask_anonymously
 from rusty_lantern.stores.swift.headers import (
     HIDDEN,
     OWNERS_ONLY,
+    SHOWN_BY_HEAD,
     SOME_PAGE,
-    TOLD_BY_HEAD,
     account_fields,
+    account_quotas,
     container_fields,
     is_gateway,
     shows_privileged,
+    with_account_quotas,
 )
 from rusty_lantern.stores.swift.info import Info, ask_info
 from rusty_lantern.stores.swift.object_details import SwiftObjects
@@ -70,6 +72,9 @@ class SwiftReader(HttpReader):
         super().__init__(visit)
         self.refused: RequestFailed | None = None
         """Why the store gave no token."""
+        self.info: Info | None = None
+        """What the server says of itself; None where it was not asked, or does not say."""
+        self.account_quotas: list[SharedQuota] = []
 
     def authorize(self) -> Token:
         """A token, which is fetched before anything else is asked."""
@@ -100,7 +105,9 @@ class SwiftReader(HttpReader):
         names: list[str] = []
         async for page in listing.pages(self.client, self.path, listing.Container, limit=MOST_PAGES):
             names += [container.name for container in page]
-        return Account(self.path, head, names, await ask_info(self.outside, self.path))
+        self.info = await ask_info(self.outside, self.path)
+        self.account_quotas = account_quotas(head.headers)
+        return Account(self.path, head, names, self.info)
 
     async def reach(self) -> StoreReached:
         """Address, transport, clock, credential, and whether this credential is shown ACLs."""
@@ -198,19 +205,28 @@ class SwiftReader(HttpReader):
             lost: Answer[Any] = Answer(
                 error.state, None, error.note, Evidence(question, error.answer, self.visit.moment)
             )
-            return dict.fromkeys(TOLD_BY_HEAD, lost)
+            return dict.fromkeys(SHOWN_BY_HEAD, lost)
         shown.append(shows_privileged(reply.headers))
         evidence = Evidence(question, str(reply.status), self.visit.moment)
-        return container_fields(reply.headers, evidence, gateway=is_gateway(reply.headers))
+        fields = container_fields(reply.headers, evidence, gateway=is_gateway(reply.headers))
+        info = self.info
+        enforced = (
+            info is not None and info.container_quotas is not None,
+            info is not None and info.account_quotas is not None,
+        )
+        tier = reply.headers.get("x-storage-policy", "")
+        return fields | {"quota": with_account_quotas(fields["quota"], tier, self.account_quotas, enforced)}
 
     async def _container(self, name: str, order: SurveyOrder, shown: list[bool]) -> Bucket:
         fields: dict[str, Any] = SWIFT.of_bucket() | await self.head_of(name, shown)
         fields["owner"] = Answer("known", self.path.rpartition("/")[2])
         fields["encryption"] = Answer("hidden", None, "the store shows it to its operators alone")
         table = order.table_of(name)
-        old = fields["versioning"].value
-        versioned = old is not None and old.state != "never"
+        versioning = fields["versioning"]
+        versioned = versioning.value is not None and versioning.value.state != "never"
         fields |= await self._counted(name, order.list_limit, table, versioned=versioned)
+        if versioning.unread and fields["versions"].settled:
+            fields["versions"] = Answer(versioning.state, None, f"whether there are old versions: {versioning.note}")
         bucket = Bucket(name=name, **fields)
         return msgspec.structs.replace(bucket, table=await table.finish(bucket)) if table else bucket
 

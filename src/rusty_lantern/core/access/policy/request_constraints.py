@@ -107,7 +107,7 @@ def tag_of(key: str) -> str:
 
 def impossible(context: Mapping[str, tuple[str, ...]]) -> str:
     """Why no client can send a request that carries this; empty where one can."""
-    for reason, choices in _TOLD:
+    for reason, choices in _CONSTRAINTS:
         if not any(all((key in context) is carried for key, carried in choice) for choice in choices):
             return reason
     for key, values in context.items():
@@ -125,7 +125,7 @@ def impossible(context: Mapping[str, tuple[str, ...]]) -> str:
 
 _TELLING = frozenset({"aws:sourceip", *_LOCK_KEYS[:2], _SSE, _SSE_KEY, _SSE_OWN, "s3:x-amz-copy-source"})
 """Keys that a request as we write one out always shows where it carries them."""
-_TOLD = [
+_CONSTRAINTS = [
     (
         row.reason,
         [

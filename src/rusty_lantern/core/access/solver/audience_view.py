@@ -255,19 +255,19 @@ class AudienceView:
         for group in self.reading.groups(verb):
             for piece in self.pieces(group, side):
                 theirs = self.reading.within_reach(piece, group)
-                strange = meet(piece, theirs, self.work)
-                if strange is None:
+                from_outside = meet(piece, theirs, self.work)
+                if from_outside is None:
                     restriction = restriction_of(piece, theirs, self.work, self.trusted)
                     if narrowest is None or restriction.weight < narrowest[0].weight:
                         narrowest = restriction, piece
                     continue
-                source: Any = strange.get("aws:sourceip")
+                source: Any = from_outside.get("aws:sourceip")
                 own_endpoint = source is None or source.absent
                 addresses.add(PUBLIC_ADDRESSES if own_endpoint else source.values)
-                strange = {**strange, TIME: piece[TIME]} if TIME in piece else strange
-                if addresses.beyond_a_fence():
-                    return Widest("open", strange)
-                let_in = let_in or strange
+                from_outside = {**from_outside, TIME: piece[TIME]} if TIME in piece else from_outside
+                if addresses.beyond_a_restriction():
+                    return Widest("open", from_outside)
+                let_in = let_in or from_outside
         if let_in is not None:
             return Widest("restricted", let_in, Restriction.around(addresses.joined(), self.trusted))
         return Widest("restricted", narrowest[1], narrowest[0]) if narrowest else Widest()
@@ -299,7 +299,7 @@ class _Addresses:
         self._work.spend(len(self._spans))
         return IntervalSet(self._spans)
 
-    def beyond_a_fence(self) -> bool:
+    def beyond_a_restriction(self) -> bool:
         """Whether they are too many to be a restriction."""
         if self._most <= min(RESTRICTION_V4, RESTRICTION_V6):
             return False

@@ -20,7 +20,7 @@ from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, TextSet
 from rusty_lantern.core.access.solver.sets.matching import globs, matching
 from rusty_lantern.core.access.solver.sets.patterns import ANY_PART, RUN_PART, Pattern, plain, stopping
 
-TOLD_BY_NAME = frozenset({ACCOUNT, SORT, USER})
+FOLLOWS_FROM_NAME = frozenset({ACCOUNT, SORT, USER})
 """Keys whose values follow from the caller's resource name."""
 
 _DIGITS = frozenset("0123456789")
@@ -99,7 +99,7 @@ def accounts_in(values: Iterable[str], *, of_accounts: bool) -> list[str]:
 
 def outsiders(texts: TextSet, work: Budget) -> TextSet:
     """Of a set of resource names, those that an outsider can have: of one account that represents enough of them."""
-    key = ("strangers", id(texts))
+    key = ("outsiders", id(texts))
     if key not in work.memo:
         fitting = _fitting_account(texts, work)
         own = _names_in(fitting) if fitting else None

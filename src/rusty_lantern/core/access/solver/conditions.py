@@ -31,7 +31,7 @@ from rusty_lantern.core.access.policy.document import Condition
 from rusty_lantern.core.access.policy.language_words import LITERAL_VARIABLES, VARIABLE
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number
-from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME, names_where, names_without
+from rusty_lantern.core.access.solver.caller_names import FOLLOWS_FROM_NAME, names_where, names_without
 from rusty_lantern.core.access.solver.sets import Budget, OptionalSet
 from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, NO_TEXTS, TextSet, complement, literals
 from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, networks
@@ -72,7 +72,7 @@ class Frame(msgspec.Struct, frozen=True):
 
     def dimension(self, key: str) -> str:
         """The dimension that a condition key measures."""
-        return ARN if self.by_name and key in TOLD_BY_NAME else dimension(key)
+        return ARN if self.by_name and key in FOLLOWS_FROM_NAME else dimension(key)
 
 
 def truth(condition: Condition, frame: Frame, work: Budget, *, variables: bool) -> Truth:
@@ -84,7 +84,7 @@ def truth(condition: Condition, frame: Frame, work: Budget, *, variables: bool) 
         raise NotUnderstood(f'condition key "{condition.key[:60]}" is not known')
     if row.of_bucket and frame.carries(condition.key) is None:
         raise NotUnderstood(f"{row.reason} is not known ({condition.key})")
-    if frame.by_name and condition.key in TOLD_BY_NAME:
+    if frame.by_name and condition.key in FOLLOWS_FROM_NAME:
         return _of_name(condition, row, frame, work, variables=variables)
     if condition.operator == "null":
         return _null(condition, row)

@@ -214,9 +214,9 @@ class RequestGroups:
             return MultivalueSet((Family(every=own),))
         if row.kind in ("address", "date", "number"):
             return OptionalSet(IntervalSet(), absent=absent)
-        return OptionalSet(self._stranger_texts(row, presence), absent=absent)
+        return OptionalSet(self._texts_of_outsiders(row, presence), absent=absent)
 
-    def _stranger_texts(self, row: ContextKey, presence: Presence) -> TextSet:
+    def _texts_of_outsiders(self, row: ContextKey, presence: Presence) -> TextSet:
         if row.anonymous and self.audience == "anyone":
             return literals(frozenset({row.anonymous}))
         return literals(frozenset(row.outsider)) if presence != "never" else NO_TEXTS

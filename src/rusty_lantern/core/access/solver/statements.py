@@ -19,7 +19,7 @@ from rusty_lantern.core.access.policy.principals import Applies
 from rusty_lantern.core.access.policy.values import NotUnderstood
 from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, reached_actions
 from rusty_lantern.core.access.solver.boxes import Box
-from rusty_lantern.core.access.solver.caller_names import TOLD_BY_NAME
+from rusty_lantern.core.access.solver.caller_names import FOLLOWS_FROM_NAME
 from rusty_lantern.core.access.solver.conditions import (
     Truth,
     expand,
@@ -177,7 +177,7 @@ class AudiencePolicy(RequestGroups):
             return False
         if not condition.operator.startswith("string") or any("${" in value for value in condition.values):
             return False
-        fixed = condition.key in TOLD_BY_NAME or self.frame.carries(condition.key) is not None
+        fixed = condition.key in FOLLOWS_FROM_NAME or self.frame.carries(condition.key) is not None
         return row.carried(self.audience) == "maybe" and not fixed
 
 

@@ -65,9 +65,9 @@ class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
     address: str = ""
     headers: dict[str, str] = {}
     circumstances: dict[str, str] = {}
+    """Condition keys that are neither headers nor parameters, such as a private endpoint."""
     door: str = ""
     """The protocol that the request goes by, where that is not the store's first one."""
-    """Condition keys that are neither headers nor parameters, such as a private endpoint."""
 
 
 class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -100,13 +100,13 @@ def trusted_addresses(around: EvaluationContext) -> IntervalSet:
 def restriction_of(piece: Box, outsider: Box, work: Budget, trusted: IntervalSet = NOWHERE) -> Restriction:
     """Name the dimensions of `piece` in which no outsider can be."""
     shut = [d for d, theirs in outsider.items() if piece[d].meet(theirs, work).empty]
-    words = " and ".join(_fence_words(d, piece[d], trusted) for d in shut)
+    words = " and ".join(_restriction_words(d, piece[d], trusted) for d in shut)
     source = piece.get("aws:sourceip")
     known = source is not None and not source.absent and Restriction.around(source.values, trusted).trusted
     return Restriction(words, weight=len(shut), trusted=known)
 
 
-def _fence_words(dimension: str, values: Any, trusted: IntervalSet) -> str:
+def _restriction_words(dimension: str, values: Any, trusted: IntervalSet) -> str:
     if dimension == TIME:
         start = moment_of(values.values.spans[0][0][0])
         return f"only from {show_moment(start)} on" if start else "only at a moment past the calendar"
@@ -117,11 +117,11 @@ def _fence_words(dimension: str, values: Any, trusted: IntervalSet) -> str:
         return f"only for {whose(values.values)}"
     sample = _sample(values) or ""
     key, _, tag = dimension.partition("/")
-    words = _FENCES.get(key, "only where {key} is {value}")
+    words = _RESTRICTION_WORDS.get(key, "only where {key} is {value}")
     return words.format(key=dimension, value=f'"{sample}"', tag=tag)
 
 
-_FENCES = {
+_RESTRICTION_WORDS = {
     "aws:sourcevpc": "only through the private network {value}",
     "aws:sourcevpce": "only through the private endpoint {value}",
     "aws:principalorgid": "only for members of the organisation {value}",

@@ -158,7 +158,7 @@ _NOT_ON_THE_INTERNET = [
 PUBLIC_ADDRESSES = EVERY_V4.minus(
     networks(ipaddress.ip_network(net) for net in _NOT_ON_THE_INTERNET), Budget(10_000)
 ).join(networks([ipaddress.ip_network("2000::/3")]), Budget(10_000))
-"""Addresses that a stranger on the Internet can have: not private, shared, loopback, link-local or multicast."""
+"""Addresses that an outsider on the Internet can have: not private, shared, loopback, link-local or multicast."""
 
 
 def as_networks(line: IntervalSet, most: int = 8) -> list[str]:
