@@ -144,6 +144,41 @@ def test_a_document_says_no_more_than_its_rules(inside: str) -> None:
     assert view.fact(fact).value == FACTS[inside]
 
 
+OURS, THEIRS = "222222222222", "333333333333"
+NOTIFIED: dict[str, str | None] = {
+    "": "off",
+    f"<TopicConfiguration><Topic>arn:aws:sns:x:{OURS}:t</Topic></TopicConfiguration>": "off",
+    f"<QueueConfiguration><Queue>arn:aws:sqs:x:{THEIRS}:q</Queue></QueueConfiguration>": "on",
+    f"<CloudFunctionConfiguration><CloudFunction>arn:aws:lambda:x:{THEIRS}:f</CloudFunction>"
+    "</CloudFunctionConfiguration>": "on",
+    # the answer of a real gateway 16.2, whose topics send to any address
+    "<TopicConfiguration><Id>n</Id><Topic>arn:aws:sns:default::shore</Topic><Event>s3:ObjectCreated:*</Event>"
+    "</TopicConfiguration>": None,
+    "<EventBridgeConfiguration/>": None,
+    f"<EventBridgeConfiguration/><TopicConfiguration><Topic>arn:aws:sns:x:{THEIRS}:t</Topic></TopicConfiguration>": "on",
+    "<SomethingNewConfiguration/>": None,
+}
+"""Inside of a notification document → whether something in another account is notified; None: unknown."""
+
+
+@pytest.mark.parametrize("inside", NOTIFIED)
+def test_notifications_that_do_not_say_in_whose_account_they_end_are_unknown(inside: str) -> None:
+    question = next(one for one in QUESTIONS if one.field == "notifications")
+    body = f"<NotificationConfiguration>{inside}</NotificationConfiguration>".encode()
+    made = Bucket(name="b", notifications=read_answer(question, Reply(200, {}, body), "GET /b?x", NOW))
+    dossier = Dossier(store="s", taken=NOW, buckets=[made], account=Answer("known", OURS))
+    assert BucketSubject(made, dossier, NOW).fact("notifications.outside").value == NOTIFIED[inside]
+
+
+@pytest.mark.parametrize("rule", ["<Status>enabled</Status>", "<Status/>", ""])
+@pytest.mark.parametrize("field", ["lifecycle", "replication"])
+def test_a_rule_whose_status_is_not_understood_may_be_in_force(field: str, rule: str) -> None:
+    question = next(one for one in QUESTIONS if one.field == field)
+    root = next(iter(question.roots))
+    body = f"<{root}><Rule><ID>a</ID>{rule}<Expiration><Days>3</Days></Expiration></Rule></{root}>".encode()
+    assert read_answer(question, Reply(200, {}, body), "GET /b?x", NOW).state == "failed"
+
+
 @pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)
 @given(st.data())
 def test_a_torn_or_altered_answer_never_becomes_another_value_unnoticed(

@@ -294,13 +294,18 @@ fact(
     grave=True,
 )
 def notifications_outside(subject: BucketView, _: str) -> Fact:
-    """Off where there are no notifications at all. Needs the store's own account number."""
+    """Off where there are no notifications at all. Needs the store's own account number, and that of each target: a
+    gateway's topics have none, and where a topic or an event bus sends what it gets, no bucket shows."""
     targets, own = subject.bucket.notifications, subject.dossier.account.value or ""
     if targets.value and subject.dossier.account.unread:
         return Answer(subject.dossier.account.state, None, subject.dossier.account.note, targets.evidence)
     if targets.value and not re.fullmatch("[0-9]{12}", own):
         return Answer("failed", None, "the store's account number is not known", targets.evidence)
-    outside = any(name.split(":")[4:5] not in ([own], [""]) for name in targets.value or ())
+    account_of = {name: name.split(":")[4] if name.count(":") > 4 else "" for name in targets.value or ()}
+    outside = any(account not in (own, "") for account in account_of.values())
+    vague = next((name for name, account in account_of.items() if not account), None)
+    if vague is not None and not outside:
+        return Answer("failed", None, f"in whose account it ends is not shown: {vague}", targets.evidence)
     return switch_fact(targets, lambda _: bool(outside))
 
 

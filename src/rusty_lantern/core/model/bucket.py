@@ -166,6 +166,10 @@ class SharedQuota(msgspec.Struct, frozen=True, omit_defaults=True):
     """Whether each object counts with the whole blocks that it takes up."""
 
 
+EVENT_BUS = "event-bus"
+"""A target of notifications that has no resource name: the event bus of the bucket's account."""
+
+
 class Quota(msgspec.Struct, frozen=True, omit_defaults=True):
     """The most that a bucket may hold; 0: no limit of that kind."""
 
@@ -300,7 +304,7 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     replication: Answer[list[ReplicationRule]] = unread()
     """Names of the buckets that are written to as well."""
     notifications: Answer[list[str]] = unread()
-    """Resource names of those that are notified of changes."""
+    """Resource names of those that are notified of changes; `event-bus`: the event bus of the bucket's account."""
     requester_pays: Answer[bool] = unread()
     transfer_endpoint: Answer[bool] = unread()
     enabled: Answer[bool] = unread()

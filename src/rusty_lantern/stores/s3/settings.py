@@ -15,6 +15,7 @@ from typing import Any, Literal
 
 from rusty_lantern.core.model.acl import Grant, Permission
 from rusty_lantern.core.model.bucket import (
+    EVENT_BUS,
     CrossOrigin,
     Encryption,
     Guards,
@@ -172,7 +173,7 @@ def _lifecycle(root: Element) -> list[LifecycleRule]:
     return [
         LifecycleRule(
             text(rule, "ID"),
-            text(rule, "Status") == "Enabled",
+            _in_force(rule),
             _prefix(rule),
             _number(text(rule, "Expiration", "Days")) * DAY,
             _number(text(rule, "NoncurrentVersionExpiration", "NoncurrentDays")) * DAY,
@@ -182,6 +183,13 @@ def _lifecycle(root: Element) -> list[LifecycleRule]:
         )
         for rule in children(root, "Rule")
     ]
+
+
+def _in_force(rule: Element) -> bool:
+    status = text(rule, "Status")
+    if status not in ("Enabled", "Disabled"):
+        raise RequestFailed("failed", f'a rule with the status "{status[:40]}" is not understood')
+    return status == "Enabled"
 
 
 def _prefix(rule: Element) -> str:
@@ -224,7 +232,7 @@ def _cross_origin(root: Element) -> list[CrossOrigin]:
 
 
 def _replication(root: Element) -> list[ReplicationRule] | None:
-    enabled = [rule for rule in children(root, "Rule") if text(rule, "Status") == "Enabled"]
+    enabled = [rule for rule in children(root, "Rule") if _in_force(rule)]
     return [
         ReplicationRule(
             text(rule, "Destination", "Bucket").rpartition(":")[2],
@@ -242,7 +250,16 @@ _NOTIFIED = {
 
 
 def _notifications(root: Element) -> list[str] | None:
-    return [text(entry, tag) for kind, tag in _NOTIFIED.items() for entry in children(root, kind)] or None
+    return [_notified(entry) for entry in root if name(entry)] or None
+
+
+def _notified(entry: Element) -> str:
+    kind = name(entry)
+    if kind == "EventBridgeConfiguration":  # it is empty: every event goes to the bus of the bucket's account
+        return EVENT_BUS
+    if kind not in _NOTIFIED:
+        raise RequestFailed("failed", f'a notification of the kind "{kind[:40]}" is not understood')
+    return text(entry, _NOTIFIED[kind])
 
 
 QUESTIONS: tuple[Question, ...] = (
