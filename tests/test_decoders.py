@@ -155,9 +155,10 @@ NOTIFIED: dict[str, str | None] = {
     "<TopicConfiguration><Id>n</Id><Topic>arn:aws:sns:default::shore</Topic><Event>s3:ObjectCreated:*</Event>"
     "</TopicConfiguration>": None,
     "<EventBridgeConfiguration/>": None,
-    f"<EventBridgeConfiguration/><TopicConfiguration><Topic>arn:aws:sns:x:{THEIRS}:t</Topic></TopicConfiguration>": "on",
+    f"<EventBridgeConfiguration/><QueueConfiguration><Queue>arn:aws:sqs:x:{THEIRS}:t</Queue></QueueConfiguration>":
+    "on",
     "<SomethingNewConfiguration/>": None,
-}
+}  # fmt: skip
 """Inside of a notification document → whether something in another account is notified; None: unknown."""
 
 

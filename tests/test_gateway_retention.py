@@ -11,8 +11,11 @@ from typing import Any
 
 from botocore.exceptions import ClientError
 
+from rusty_lantern.core.model.dossier import decode
 from rusty_lantern.core.model.object_version import ObjectVersion
+from rusty_lantern.core.object_rules.gateway_calendar import LAST_MOMENT
 from rusty_lantern.core.object_rules.retention import protection
+from rusty_lantern.core.value_types import YEAR
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.tables import read_versions
 from tests.conftest import lantern
@@ -86,6 +89,44 @@ def test_every_deletion_on_the_gateway_goes_as_predicted(gateway: Gateway, tmp_p
     assert min(predicted.get(deleter, 0) for deleter in ("delete-permission", "bypass-retention", "nobody")) >= 30, (
         predicted
     )
+
+
+def test_a_default_that_ends_past_the_gateways_calendar_keeps_what_the_gateway_keeps(
+    gateway: Gateway, tmp_path: Path
+) -> None:
+    """A century of compliance, as it is written; what is stored under it can be deleted at once."""
+    client = gateway.client()
+    years = {"century-60": 60, "century-78": 78, "century-100": 100, "century-137": 137, "century-200": 200}
+    ends: dict[str, datetime] = {}
+    for bucket, count in years.items():
+        client.create_bucket(Bucket=bucket, ObjectLockEnabledForBucket=True)
+        rule = {"DefaultRetention": {"Mode": "COMPLIANCE", "Years": count}}
+        lock = {"ObjectLockEnabled": "Enabled", "Rule": rule}
+        client.put_object_lock_configuration(Bucket=bucket, ObjectLockConfiguration=lock)
+        if count in (60, 100, 137):
+            version = client.put_object(Bucket=bucket, Key="a", Body=b"x")["VersionId"]
+            ends[bucket] = client.head_object(Bucket=bucket, Key="a")["ObjectLockRetainUntilDate"]
+            kept = ObjectVersion(key="a", version=version)
+            assert deleted(client, bucket, kept, bypass=False) is (ends[bucket] < datetime.now(UTC))
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
+    required = "{lock.mode: compliance, lock.default-retention: at least 36500 days}"
+    (folder / "baseline.yaml").write_text(f"title: t\nsheets:\n- sheet: all\n  require: {required}\n")
+    assert lantern("survey", "--only", "real/century-*", cwd=folder).code == 0
+    saved = next((folder / "surveys").glob("*Z")) / "stores" / "real.json"
+    dossier = decode(saved.read_bytes(), saved.name)
+    defaults = {bucket.name: bucket.lock.value.retention for bucket in dossier.buckets if bucket.lock.value}
+    for bucket, count in years.items():
+        ended = dossier.taken + timedelta(seconds=defaults[bucket])
+        if bucket not in ends:
+            assert ended < LAST_MOMENT and (defaults[bucket] == count * YEAR) is (count < 79), bucket
+        elif ends[bucket] < dossier.taken:
+            assert defaults[bucket] == 0, bucket
+        else:
+            assert abs(ended - ends[bucket]) < timedelta(minutes=5), bucket
+    assert lantern("audit", "--all", cwd=folder).out.count("lock.default-retention") >= len(years)
+    assert "begins anew" in lantern("show", "century-100", "--json", cwd=folder).out
+    remedy = lantern("remedy", "century-60", cwd=folder).out
+    assert "none that ends later" in " ".join(remedy.split()) and "<Years>100" not in remedy
 
 
 def test_metadata_tags_and_access_lists_are_those_the_client_put(gateway: Gateway, tmp_path: Path) -> None:

@@ -9,7 +9,8 @@ import msgspec
 
 from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, SHIPPED
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, Evidence
-from rusty_lantern.core.model.dossier import Dossier, Software
+from rusty_lantern.core.model.dossier import OBJECT_GATEWAY, Dossier, Software
+from rusty_lantern.core.object_rules.gateway_calendar import as_kept
 from rusty_lantern.intake.dialect_files import find_dialect
 from rusty_lantern.stores.http.client import BUSY, Client
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -40,7 +41,8 @@ async def with_software(visit: Visit, read: Dossier) -> Dossier:
     own = None if asks else read.dialect
     if named is not None:
         own = named if named.dialect not in SHIPPED else None
-    return msgspec.structs.replace(read, software=software, dialect=own)
+    buckets = [as_kept(bucket, software, read.taken) for bucket in read.buckets]
+    return msgspec.structs.replace(read, software=software, dialect=own, buckets=buckets)
 
 
 async def reach_software(visit: Visit) -> Software | None:
@@ -92,10 +94,10 @@ def _software(gateway: bool, info: Info | None, reads: str, evidence: Evidence) 
     release = version if re.fullmatch(r"[0-9][0-9.]{0,20}", version) else ""
     if gateway and (not release or GATEWAY.was_measured_on(release)):
         note = "" if release else "it does not give its release"
-        return Answer("known", Software("an object gateway", release, GATEWAY.dialect, note), "", evidence)
+        return Answer("known", Software(OBJECT_GATEWAY, release, GATEWAY.dialect, note), "", evidence)
     if gateway:
         note = f"its release was not measured: the common reading is taken (measured: {', '.join(GATEWAY.measured_on)})"
-        return Answer("known", Software("an object gateway", release, "", note), "", evidence)
+        return Answer("known", Software(OBJECT_GATEWAY, release, "", note), "", evidence)
     if info is not None and reads == "swift":
         return Answer("known", Software("a Swift server", release, COMMON.dialect), "", evidence)
     return Answer("known", Software("", note="its answers fit no software that is known here"), "", evidence)

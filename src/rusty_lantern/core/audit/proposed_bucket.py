@@ -14,10 +14,12 @@ from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.object_rules.gateway_calendar import as_kept
 
 
 def beside(view: BucketSubject, proposed: Bucket) -> BucketSubject:
     """A bucket as it is proposed, in the surroundings of the one that is there."""
+    proposed = as_kept(proposed, view.dossier.software, view.dossier.taken)
     neighbours = {**view.neighbours, proposed.name: view}
     return msgspec.structs.replace(view, bucket=proposed, neighbours=neighbours)
 

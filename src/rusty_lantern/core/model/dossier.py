@@ -40,6 +40,9 @@ class Door(msgspec.Struct, frozen=True, omit_defaults=True):
     """Whether it was found there, and the estate file does not name it."""
 
 
+OBJECT_GATEWAY = "an object gateway"
+
+
 class Software(msgspec.Struct, frozen=True, omit_defaults=True):
     """What answers for a store, as far as its answers show."""
 

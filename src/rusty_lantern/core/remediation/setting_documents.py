@@ -12,6 +12,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.bucket import Encryption, Guards, Lock, Versioning
+from rusty_lantern.core.object_rules.gateway_calendar import LAST_MOMENT, beyond_calendar
 from rusty_lantern.core.remediation.advice import advice
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
 from rusty_lantern.core.remediation.s3_documents import (
@@ -23,6 +24,7 @@ from rusty_lantern.core.remediation.s3_documents import (
     tags_document,
     versioning_document,
 )
+from rusty_lantern.core.value_types import show_moment
 
 
 def setting_remedies(view: BucketSubject | None, findings: Sequence[Finding]) -> list[Remedy]:
@@ -133,10 +135,14 @@ def _lock(view: BucketSubject, requirement: Requirement) -> Change | None:
     elif requirement.fact == "lock.default-retention" and requirement.comparison is not None:
         bounds = [int(value) for value in requirement.comparison.values if isinstance(value, int)]
         keep = min(bounds, key=lambda bound: abs(bound - keep), default=keep)
+    proposed = Lock(True, mode, keep)
+    if beyond_calendar(proposed, view.dossier.software, view.dossier.taken):
+        ends = show_moment(LAST_MOMENT)
+        return Change(f"require a retention that ends before {ends}: this store can keep none that ends later")
     words = "change the default retention; existing versions keep their own"
     if mode == "compliance":
         words += ", and what is stored under compliance cannot be taken back"
-    return Change(words, Lock(True, mode, keep)) if keep else None
+    return Change(words, proposed) if keep else None
 
 
 def _guards(view: BucketSubject, requirement: Requirement) -> Change | None:
