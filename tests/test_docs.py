@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import ast
+import doctest
+import importlib
 import inspect
+import pkgutil
 import re
 import shlex
 import shutil
@@ -16,6 +19,7 @@ import pytest
 import typer
 import yaml
 
+import rusty_lantern
 from rusty_lantern.cli.app import app
 from rusty_lantern.cli.manpage import _commands, manual
 from rusty_lantern.core.audit.waiver_file import read_waivers
@@ -162,6 +166,15 @@ BLOCKS = [
 @pytest.mark.parametrize("block", BLOCKS)
 def test_every_file_that_a_page_shows_can_be_read(block: str) -> None:
     assert _read(block)
+
+
+MODULES = [module.name for module in pkgutil.walk_packages(rusty_lantern.__path__, "rusty_lantern.")]
+
+
+def test_the_examples_in_docstrings_are_what_the_code_does() -> None:
+    tried = [doctest.testmod(importlib.import_module(name)) for name in MODULES if not name.endswith("__main__")]
+    assert sum(one.attempted for one in tried) > 60
+    assert sum(one.failed for one in tried) == 0
 
 
 def test_pages_show_files_of_every_kind() -> None:

@@ -96,6 +96,9 @@ def statement(dice: random.Random, bucket: str) -> dict[str, Any]:
     return made
 
 
+PARAMETERS = ("delimiter", "max-keys", "prefix")
+
+
 def send(gateway: Gateway, request: Request, bucket: str) -> int:
     """Send the request; a second user's is signed."""
     host = gateway.address.removeprefix("http://")
@@ -105,7 +108,8 @@ def send(gateway: Gateway, request: Request, bucket: str) -> int:
     sent = {header: request.context[key][0] for header, key in headers.items() if key in request.context}
     method = "PUT" if request.action == "s3:PutObject" else "GET"
     path = f"/{bucket}" + (f"/{encode(request.key, '/')}" if request.key else "")
-    query = canonical_query([("list-type", "2")]) if request.action == "s3:ListBucket" else ""
+    parameters = [(name, request.context[f"s3:{name}"][0]) for name in PARAMETERS if f"s3:{name}" in request.context]
+    query = canonical_query([("list-type", "2"), *parameters]) if request.action == "s3:ListBucket" else ""
     if not request.caller.anonymous:
         key = AccessKey(*gateway.deck)
         extra = {"x-amz-content-sha256": "UNSIGNED-PAYLOAD"} if method == "PUT" else {}

@@ -24,6 +24,8 @@ class Row:
     action: str = "s3:GetObject"
     key: str = "pub/x"
     headers: dict[str, str] = field(default_factory=dict)
+    parameters: dict[str, str] = field(default_factory=dict)
+    """What a listing asks for: `prefix`, `delimiter`, `max-keys`."""
     signed: bool = False
     version: str = "2012-10-17"
 
@@ -188,6 +190,71 @@ def keys() -> Iterator[Row]:
             yield Row(f"{key} of a listing by {said}", (listing,), "s3:ListBucket", "", signed=signed)
 
 
+MOMENTS = (
+    "2000", "2000-01", "2000-01-01", "2000-01-01T00Z", "2000-01-01T00:00Z", "2000-01-01T00:00:00Z",
+    "2000-01-01T00:00:00.5Z", "2000-01-01T00:00:00", "2000-01-01T00:00:00+02:00", "2099-01-01T00:00:00+02:00",
+    "2000-01-01T00:00:00z", "2000-01-01t00:00:00Z", "2000-01-01 00:00:00Z", " 2000-01-01", "2000-01-01 ", "20000101",
+    "2000-W01-1", "2000-1-1", "1969-12-31", "1970-01-01", "2553-01-01", "2555-01-01", "3000-01-01", "9999-12-31",
+    "10000-01-01", "0", " 1", "1 ", "+1", ".5", "1e3", "4070908800", "4070908800.5", "18446744073", "18446744074", "",
+    "x",
+)  # fmt: skip
+NETWORKS = (
+    "127.0.0.1", "127.0.0.1/8", "127.0.0.1/32", "127.0.0.1/33", "127.0.0.1/08", "127.0.0.1/", "127.0.0.1/ 8",
+    " 127.0.0.1", "127.000.0.1", "127.1", "10.0.0.0/8", "0.0.0.0/0", "::/0", "::/96", "::/97", "::1", "::7f00:1",
+    "::ffff:127.0.0.1", "2001:db8::/32", "127.0.0.1/255.0.0.0", "", "x",
+)  # fmt: skip
+NUMBERS = ("5", "05", "5.0", " 5", "5 ", "+5", "5e0", "6", "-1", "1000", "2000", "", "x")
+
+
+def forms() -> Iterator[Row]:
+    """The forms of moments, networks and numbers, alone and beside another value."""
+    for value in MOMENTS:
+        for operator in ("DateLessThan", "DateGreaterThan", "DateNotEquals"):
+            for effect, document in _documents({operator: {"aws:CurrentTime": value}}):
+                yield Row(f"{effect} {operator} '{value}'", document)
+    for value in NETWORKS:
+        for operator in ("IpAddress", "NotIpAddress"):
+            for effect, document in _documents({operator: {"aws:SourceIp": value}}):
+                yield Row(f"{effect} {operator} '{value}'", document)
+    for operator, key, values in (
+        ("DateNotEquals", "aws:CurrentTime", ["2000-01-01", "2099-01-01"]),
+        ("DateGreaterThan", "aws:EpochTime", ["x", "2000-01-01"]), ("IpAddress", "aws:SourceIp", ["x", "127.0.0.1"]),
+        ("NotIpAddress", "aws:SourceIp", ["x", "127.0.0.1"]),
+    ):  # fmt: skip
+        for effect, document in _documents({operator: {key: values}}):
+            yield Row(f"{effect} {operator} of {key}, two values", document)
+
+
+def parameters() -> Iterator[Row]:
+    """The parameters of a listing: sent, empty, or left away."""
+    base = {**ANY, "Action": "s3:ListBucket", "Resource": "arn:aws:s3:::{bucket}"}
+
+    def listings(words: str, condition: dict[str, Any], **asked: str) -> Iterator[Row]:
+        named = {**base, "Condition": condition}
+        for effect, document in (("Allow", (named,)), ("Deny", (base, {**named, "Effect": "Deny"}))):
+            sent = {name.replace("_", "-"): value for name, value in asked.items()}
+            yield Row(f"{effect} {words}, asked for {sent}", document, "s3:ListBucket", "", parameters=sent)
+
+    asked: dict[str, str]
+    for value, operator in itertools.product(NUMBERS, ("NumericEquals", "NumericNotEquals", "NumericGreaterThan")):
+        for asked in ({}, {"max_keys": "5"}, {"max_keys": "2000"}):
+            yield from listings(f"{operator} '{value}'", {operator: {"s3:max-keys": value}}, **asked)
+    for key in ("s3:prefix", "s3:delimiter", "s3:max-keys"):
+        for asked in ({}, {"prefix": "pub/"}, {"prefix": ""}, {"delimiter": ""}, {"max_keys": "5"}):
+            for value in ("true", "false"):
+                yield from listings(f"Null {value} {key}", {"Null": {key: value}}, **asked)
+    for operator in (
+        "StringEquals",
+        "StringNotEquals",
+        "StringLike",
+        "StringEqualsIfExists",
+        "StringNotEqualsIfExists",
+    ):
+        for words, values in (("nothing", [""]), ("nothing or pub/", ["", "pub/"]), ("a star", ["*"])):
+            for asked in ({}, {"prefix": "pub/"}, {"prefix": ""}, {"prefix": "priv/"}):
+                yield from listings(f"{operator} {words}", {operator: {"s3:prefix": values}}, **asked)
+
+
 def letters() -> Iterator[Row]:
     """Keys in other letters than they are published in, with operators that hold or do not where the key is there."""
     for key in ("aws:SourceIP", "aws:sourceip", "AWS:SourceIp"):
@@ -200,9 +267,9 @@ def letters() -> Iterator[Row]:
                 yield Row(f"{effect} {operator} {key}", document, headers={"Referer": REFERER})
 
 
-def rows() -> list[Row]:
-    """Every row."""
+def rows(forms_of_each: int = 1) -> list[Row]:
+    """Every row; of the many forms of values only one in so many."""
     made = [*texts(), *presence(), *switches(), *addresses(), *moments(), *several(), *elements(), *keys()]
-    made += letters()
+    made += [*letters(), *[*forms(), *parameters()][::forms_of_each]]
     assert len({row.name for row in made}) == len(made)
     return made

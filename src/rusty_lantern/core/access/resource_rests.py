@@ -28,7 +28,7 @@ def literal_start(pattern: str) -> str:
 def rests_after(pattern: str, name: str) -> frozenset[str]:
     """What a glob can still match after it has matched all of `name`.
 
-    >>> sorted(_after("permit-*/x", "permit-scans"))
+    >>> sorted(rests_after("permit-*/x", "permit-scans"))
     ['*/x', '/x']
     """
     places = _close(pattern, {0})

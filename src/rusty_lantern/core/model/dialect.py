@@ -20,8 +20,16 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     transport_is_known_over_tls_only: bool = False
     binary_is_decoded_on_both_sides: bool = False
     moments_are_no_numbers: bool = False
+    other_numbers_and_moments_are_left_out: bool = False
+    networks_are_numbers: bool = False
+    empty_is_absent: tuple[str, ...] = ()
+    """Condition keys of which an empty value is none."""
+    usual_and_most: tuple[tuple[str, str], ...] = ()
+    """Condition keys that every listing carries there, with the number that counts where it is not sent, or is more."""
     never_carried: tuple[str, ...] = ()
     """Condition keys that no request carries there."""
+    carried_by_all: tuple[str, ...] = ()
+    """Condition keys that every request carries there, each with a value of its own."""
     always_carried: tuple[tuple[str, str], ...] = ()
     """Condition keys that every request carries there, with their one value."""
     name_of_nobody: str = ""

@@ -40,7 +40,7 @@ READINGS: dict[str, Reading] = {
         "false: a Deny does not hold, an Allow does not open", f"{_OPERATORS}, IfExists",
     ),
     "negated_with_several_values_takes_any": Reading(
-        "a negated text operator with several values", "true if the value is none of them",
+        "a negated operator on texts, numbers or moments with several values", "true if the value is none of them",
         "true as soon as one of them differs, so of two values always", f"{_OPERATORS}, several values",
     ),
     "null_asks_for_absence": Reading(
@@ -64,8 +64,30 @@ READINGS: dict[str, Reading] = {
         "a numeric operator on `aws:EpochTime`", "compares seconds since 1970", "never holds",
         f"{_KEYS}, aws:EpochTime",
     ),
+    "other_numbers_and_moments_are_left_out": Reading(
+        "a value of a numeric or date operator that is no number, or a time without a zone or with an offset "
+        "(`2027-01-01T00:00:00`, `…+02:00`)", "is that moment, or has no agreed meaning",
+        "is left out: with no other value the condition never holds. Moments before 1970 are left out too, and past "
+        "2554-07-21 the calendar begins anew", f"{_OPERATORS}, dates and numbers",
+    ),
+    "networks_are_numbers": Reading(
+        "an address or network of one family", "takes in no address of the other; what is no address has no meaning",
+        "is compared as a number: `::/0` takes in every address, as `10.0.0.1/` does; what is no address is left out",
+        f"{_OPERATORS}, addresses",
+    ),
+    "empty_is_absent": Reading(
+        "an empty value of a parameter ({value})", "is a value", "is no value: the key is absent", _KEYS
+    ),
+    "usual_and_most": Reading(
+        "a listing that does not say how much it asks for, or asks for more", "carries no such key, or that number",
+        "carries the most that it can get: {value}", _KEYS,
+    ),
     "never_carried": Reading(
         "some keys ({value})", "are carried, or known to be absent", "are carried by no request", _KEYS
+    ),
+    "carried_by_all": Reading(
+        "some keys ({value})", "may be absent: an address, through a private endpoint", "are carried by every request",
+        _KEYS,
     ),
     "always_carried": Reading(
         "some keys", "tell requests apart", "are the same for every request, signed or not: {value}", _KEYS

@@ -1,8 +1,7 @@
 """A policy as a store's software reads it, written in the common language.
 
-A condition becomes alternatives, each a list of conditions of the common language that hold together: none where it
-never holds, one empty list where it always does. Alternatives become statements of their own, since statements are
-taken together. What cannot be worked out is a fault of the statement, and leaves it in doubt.
+Alternatives of a condition (`condition_readings`) become statements of their own, since statements are taken together.
+What cannot be worked out is a fault of the statement, and leaves it in doubt.
 """
 
 from __future__ import annotations
@@ -10,29 +9,21 @@ from __future__ import annotations
 import itertools
 import math
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from functools import lru_cache
 
 import msgspec
 
-from rusty_lantern.core.access.policy.condition_keys import ARN, SORT, USER
+from rusty_lantern.core.access.dialects.condition_readings import Alternatives, alternatives, signed
+from rusty_lantern.core.access.dialects.written_values import Unclear
+from rusty_lantern.core.access.policy.condition_keys import ARN
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
 from rusty_lantern.core.access.policy.principals import in_one_partition
 from rusty_lantern.core.model.dialect import Dialect, Readings
 
 MOST = 64
 """Statements that one statement may become."""
-TRANSPORT, EPOCH = "aws:securetransport", "aws:epochtime"
-Alternatives = list[tuple[Condition, ...]]
-ALWAYS: Alternatives = [()]
-NEVER: Alternatives = []
-
-
 _COMMON = Readings()
-
-
-class _Unclear(Exception):
-    pass
 
 
 def as_read(policy: Policy, dialect: Dialect) -> Policy:
@@ -110,8 +101,8 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
     faults: list[Fault] = list(statement.faults)
     for condition in statement.conditions:
         try:
-            parts.append(_condition(condition, readings, variables=statement.variables))
-        except _Unclear as error:
+            parts.append(alternatives(condition, readings, statement.effect, variables=statement.variables))
+        except Unclear as error:
             faults.append(Fault(condition.place, str(error)))
     whom = _whom(statement, readings)
     if math.prod(map(len, parts)) * len(whom) > MOST:
@@ -173,9 +164,9 @@ def _whom(statement: Statement, readings: Readings) -> Whom:
         users = (name for name in patterns if readings.logins_go_by_their_user and _USER.fullmatch(name))
         if logins := tuple(f"{name}:*" for name in users):
             left_out += (Condition("stringnotlike", ARN, logins, place),)
-        signed = (_signed(place, negated=True),) if unsigned else ()
-        return [(Principals(everyone=True), (*left_out, *signed))]
-    whom: Whom = [(Principals(everyone=True), (_signed(place, negated=False),))] if unsigned else []
+        only_signed = (signed(place, negated=True),) if unsigned else ()
+        return [(Principals(everyone=True), (*left_out, *only_signed))]
+    whom: Whom = [(Principals(everyone=True), (signed(place, negated=False),))] if unsigned else []
     if rootless:
         whom.append((Principals(everyone=True), (Condition("arnlike", ARN, of_none, place),)))
     rest = msgspec.structs.replace(who, accounts=names)
@@ -218,117 +209,9 @@ def _callers(name: str) -> str:
     return f"arn:aws:iam::{account[1] or account[2]}:*" if account else name
 
 
-def _signed(place: str, *, negated: bool) -> Condition:
-    """That a request is sent without credentials, or not."""
-    return Condition(f"string{'not' if negated else ''}equals", SORT, ("Anonymous",), place)
-
-
 _NAME = re.compile(r"^arn:[^:]*:[^:]*:[^:]*:([^:]*:(?:root|(?:user|role)/.+))$")
 """The account of a principal, and what it is there."""
 ROOT_OF_NO_ACCOUNT = "arn:aws:iam:::root"
 _ROOTLESS = frozenset({ROOT_OF_NO_ACCOUNT, ""})
 OF_NO_ACCOUNT = "arn:aws:iam:::*"
 """What fits the resource name of whoever is of no account: of no tenant, in a store that has some."""
-
-
-def _condition(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:
-    key = condition.key
-    constants = dict(readings.always_carried)
-    if key in readings.never_carried or (condition.misspelled and readings.condition_keys_are_case_sensitive):
-        return ALWAYS if _of_nothing(condition, readings) else NEVER
-    if condition.operator.startswith("numeric") and key == EPOCH and readings.moments_are_no_numbers:
-        return NEVER
-    if key == TRANSPORT and readings.transport_is_known_over_tls_only:
-        return _by_transport(condition, readings, variables=variables)
-    if key in constants:
-        return ALWAYS if _of_value(condition, constants[key], readings, variables=variables) else NEVER
-    if key == USER and readings.name_of_nobody:
-        unsigned, signed = (_signed(condition.place, negated=negated) for negated in (False, True))
-        nobody = _of_value(condition, readings.name_of_nobody, readings, variables=variables)
-        return [*([(unsigned,)] if nobody else []), *((*one, signed) for one in _plain(condition, readings))]
-    return list(_plain(condition, readings))
-
-
-def _plain(condition: Condition, readings: Readings) -> Iterator[tuple[Condition, ...]]:
-    """A condition on a key that means the same there."""
-    if condition.operator == "null":
-        asks = readings.null_asks_for_absence
-        yield (msgspec.structs.replace(condition, values=("true",)) if asks else condition,)
-        return
-    if condition.operator == "binaryequals" and readings.binary_is_decoded_on_both_sides:
-        condition = _as_text(condition)
-        if condition.values:
-            yield (condition,)
-        elif condition.if_exists:
-            yield (Condition("null", condition.key, ("true",), condition.place),)
-        return
-    if "not" not in condition.operator or condition.quantifier:
-        yield (condition,)
-        return
-    several = readings.negated_with_several_values_takes_any and condition.operator.startswith("string")
-    carried = Condition("null", condition.key, ("false",), condition.place)
-    more = (carried,) if readings.negated_on_absent_key_is_false and not condition.if_exists else ()
-    for values in [(value,) for value in dict.fromkeys(condition.values)] if several else [condition.values]:
-        one = condition if values == condition.values else msgspec.structs.replace(condition, values=values)
-        yield (one, *more)
-
-
-def _by_transport(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:
-    """A condition on the transport: over TLS its key is `true`, over plain http no request carries it."""
-    over_tls = _of_value(condition, "true", readings, variables=variables)
-    over_http = _of_nothing(condition, readings)
-    if over_tls == over_http:
-        return ALWAYS if over_tls else NEVER
-    return [(Condition("bool", TRANSPORT, ("true" if over_tls else "false",), condition.place),)]
-
-
-def _as_text(condition: Condition) -> Condition:
-    """A condition on binary values as one on texts, where both sides are decoded: what is no base64 fits nothing."""
-    values = tuple(value for value in condition.values if _BASE64.fullmatch(value))
-    return msgspec.structs.replace(condition, operator="stringequals", values=values)
-
-
-_BASE64 = re.compile(r"(?:[A-Za-z0-9+/]{4})*(?:[A-Za-z0-9+/]{2,3}=*)?")
-
-
-def _of_nothing(condition: Condition, readings: Readings) -> bool:
-    """Whether a condition holds for a request that does not carry its key."""
-    if condition.operator == "null":
-        return readings.null_asks_for_absence or "true" in {value.lower() for value in condition.values}
-    if condition.if_exists or condition.quantifier == "forallvalues":
-        return True
-    negated = "not" in condition.operator and condition.quantifier != "foranyvalue"
-    return negated and not readings.negated_on_absent_key_is_false
-
-
-def _of_value(condition: Condition, carried: str, readings: Readings, *, variables: bool) -> bool:
-    """Whether a condition holds for a request that carries this value of its key. Raises `_Unclear`."""
-    if condition.operator == "null":
-        return not readings.null_asks_for_absence and "false" in {value.lower() for value in condition.values}
-    if variables and any("${" in value for value in condition.values):
-        raise _Unclear("it depends on a variable that this store fills in by its own rule")
-    operator = condition.operator.replace("not", "")
-    test = _FITS.get(operator)
-    if operator == "binaryequals" and readings.binary_is_decoded_on_both_sides:
-        return carried in _as_text(condition).values
-    if test is None:
-        raise _Unclear(f'{condition.operator} does not fit "{condition.key}"')
-    if operator == "bool" and not {carried.lower(), *map(str.lower, condition.values)} <= {"true", "false"}:
-        raise _Unclear(f'what Bool makes of "{condition.key}" is not known')
-    fits = [test(value, carried) for value in condition.values]
-    if "not" not in condition.operator:
-        return any(fits)
-    return not all(fits) if readings.negated_with_several_values_takes_any else not any(fits)
-
-
-def _like(pattern: str, text: str) -> bool:
-    parts = (".*" if char == "*" else "." if char == "?" else re.escape(char) for char in re.sub(r"\*+", "*", pattern))
-    return re.fullmatch("".join(parts), text, re.DOTALL) is not None
-
-
-_FITS: dict[str, Callable[[str, str], bool]] = {
-    "stringequals": lambda wanted, carried: wanted == carried,
-    "stringequalsignorecase": lambda wanted, carried: wanted.lower() == carried.lower(),
-    "stringlike": _like,
-    "bool": lambda wanted, carried: wanted.lower() == carried.lower(),
-}

@@ -23,6 +23,10 @@ GATEWAY = Dialect(
         transport_is_known_over_tls_only=True,
         binary_is_decoded_on_both_sides=True,
         moments_are_no_numbers=True,
+        other_numbers_and_moments_are_left_out=True,
+        networks_are_numbers=True,
+        empty_is_absent=("s3:prefix", "s3:delimiter"),
+        usual_and_most=(("s3:max-keys", "1000"),),
         never_carried=(
             "aws:userid", "aws:principalarn", "aws:principalaccount", "aws:principalorgid", "s3:authtype",
             "s3:signatureversion", "s3:resourceaccount", "aws:requestedregion", "aws:sourcevpce",
@@ -32,6 +36,7 @@ GATEWAY = Dialect(
             "aws:principalservicename", "aws:principalservicenameslist", "aws:resourceaccount",
             "aws:resourceorgid", "aws:resourceorgpaths", "aws:vpceaccount", "aws:vpceorgid", "aws:vpceorgpaths",
         ),
+        carried_by_all=("aws:sourceip",),
         always_carried=(("aws:principaltype", "User"),),
         name_of_nobody="anonymous",
         root_of_no_account_is_everybody=True,

@@ -159,7 +159,7 @@ def user_named(name: str) -> Principal:
 def read_principal(name: str) -> Principal:
     """An identity from its name as policies and ACLs write it.
 
-    >>> read_identity("arn:aws:iam::400100200300:root").kind
+    >>> read_principal("arn:aws:iam::400100200300:root").kind
     'account'
     """
     name = in_one_partition(name)
