@@ -308,6 +308,8 @@ LIMITS = {
     "an action that is in no published list": lambda: _verdict(_allow(Action="s3:GetObjectSideways")),
     "a NotPrincipal that names a user without the account": lambda: _spared(),
     "a duplicated key, an unknown element": lambda: _verdict(_allow(Bogus="x")),
+    "a moment without its zone, or in a form that the language does not have": lambda: _verdict(
+        _allow(Condition={"DateLessThan": {"aws:CurrentTime": "2099-01-01T00:00:00"}})),
     "a policy variable that the caller chooses (`${aws:username}`)": lambda: _verdict(VARIABLE),
     "objects' own ACLs that were not read": lambda: _only(acl=Answer("known", []), object_acls=DENIED),
     "a key of the bucket's own (`aws:ResourceTag`), where its value was not read": lambda: _verdict(
