@@ -625,6 +625,25 @@ def test_a_word_of_an_inventory_that_is_not_understood_settles_nothing(tmp_path:
     ]  # fmt: skip
 
 
+@pytest.mark.parametrize("size", ["1.5", "1e3", "-5", "1,000", "1_000", "0x10", " 7", "\uff17", "9" * 19, "big"])
+def test_a_size_that_is_no_count_of_bytes_spoils_an_inventory(tmp_path: Path, size: str) -> None:
+    (tmp_path / "i.csv").write_text(f'key,size\na,7\nb,"{size}"\n')
+    inventory = Inventory("i.csv", (("key", "key"), ("size", "size")))
+    made = read_inventory_files([tmp_path / "i.csv"], inventory, "press", tmp_path / "out.parquet", datetime.now(UTC))
+    assert "which is no count of bytes" in made.table.reason and made.usage.unread
+
+
+@pytest.mark.parametrize("versioned", [True, False])
+def test_an_inventory_of_current_versions_says_nothing_of_old_ones(tmp_path: Path, versioned: bool) -> None:
+    (tmp_path / "i.csv").write_text("key,mode,until,hold\na,,,off\n")
+    inventory = Inventory("i.csv", tuple((name, name) for name in ("key", "mode", "until", "hold")))
+    out = tmp_path / "out.parquet"
+    made = read_inventory_files([tmp_path / "i.csv"], inventory, "press", out, datetime.now(UTC), versioned=versioned)
+    assert (made.usage.value and made.usage.value.objects, made.versions.unread) == (1, versioned)
+    [summary] = retention_summaries([VersionTable(out)], datetime.now(UTC))
+    assert [keys.state for keys in summary.keys] == (["unknown"] if versioned else ["unprotected"])
+
+
 def test_an_inventory_of_long_ago_is_not_read(tmp_path: Path) -> None:
     rows = ["press,a,v1,true,false,,,"]
     assert taken_from(tmp_path, rows, newer_than=8 * 86_400)[0] == ""

@@ -29,6 +29,10 @@ _SWITCH = (
     "WHEN lower({{0}}) IN ('false', 'off', 'no', '0'{empty}) THEN false ELSE {otherwise} END"
 )
 _NEITHER = """error('the column of {name} has "' || left({{0}}, 40) || '", which is neither true nor false')"""
+_SIZE = (
+    "CASE WHEN {0} = '' THEN 0 WHEN regexp_full_match({0}, '[0-9]{{1,18}}') THEN {0}::BIGINT "
+    """ELSE error('the column of sizes has "' || left({0}, 40) || '", which is no count of bytes') END"""
+)
 _WORDS = {
     "not-sse": "none", "none": "none", "sse-s3": "provider-managed", "provider-managed": "provider-managed",
     "sse-kms": "customer-managed", "dsse-kms": "customer-managed", "customer-managed": "customer-managed",
@@ -44,7 +48,7 @@ READ: dict[str, tuple[str, str]] = {
     "version": ("CASE WHEN {0} = '' THEN 'null' ELSE {0} END", "'null'"),
     "current": (_SWITCH.format(empty="", otherwise=_NEITHER.format(name="current versions")), "true"),
     "marker": (_SWITCH.format(empty=", ''", otherwise=_NEITHER.format(name="delete markers")), "false"),
-    "size": ("CASE WHEN {0} = '' THEN 0 ELSE {0}::BIGINT END", "0::BIGINT"),
+    "size": (_SIZE, "0::BIGINT"),
     "etag": ("trim({0}, '\"')", "''"),
     "written": ("nullif({0}, '')::TIMESTAMPTZ", "NULL::TIMESTAMPTZ"),
     "tier": ("{0}", "''"),
@@ -85,9 +89,11 @@ def files_of(inventory: Inventory, workspace: Path, bucket: str) -> list[Path]:
 
 
 def read_inventory_files(
-    files: list[Path], inventory: Inventory, bucket: str, out: Path, moment: datetime
+    files: list[Path], inventory: Inventory, bucket: str, out: Path, moment: datetime, *, versioned: bool = True
 ) -> InventoryResult:
-    """Make a version table at `out` of an inventory's files. Never raises for what is in them."""
+    """Make a version table at `out` of an inventory's files. Never raises for what is in them. `versioned`: whether the
+    bucket may have old versions, which an inventory without the column `current` leaves out."""
+    left_out = versioned and "current" not in dict(inventory.columns)
     evidence = Evidence(f"inventory {', '.join(path.name for path in files)}", "read")
     partial = out.with_suffix(".partial")
     out.parent.mkdir(parents=True, exist_ok=True)
@@ -103,7 +109,7 @@ def read_inventory_files(
             table = Table(rows=rows, versions=objects + old, looked="listed", source="inventory")
             about = msgspec.json.encode(table).decode().replace("'", "''")
             columns.execute(
-                f"COPY ({_ordered(query)}) TO '{_text(partial)}' "
+                f"COPY ({_ordered(query, left_out=left_out)}) TO '{_text(partial)}' "
                 f"(FORMAT parquet, COMPRESSION zstd, KV_METADATA {{'{ABOUT}': '{about}'}})"
             )
         partial.rename(out)
@@ -115,8 +121,13 @@ def read_inventory_files(
     return InventoryResult(
         Answer("known", table, "", evidence),
         Answer("known", Usage(objects, size, by="inventory"), "", evidence),
-        Answer("known", Versions(old, old_size, markers), "", evidence),
+        Answer("failed", None, _LEFT_OUT, evidence)
+        if left_out
+        else Answer("known", Versions(old, old_size, markers), "", evidence),
     )
+
+
+_LEFT_OUT = "the inventory has no column that says which versions are current: old ones may be left out"
 
 
 def _first_line(error: Exception) -> str:
@@ -217,12 +228,14 @@ def _counts(columns: DuckDBPyConnection, query: str) -> tuple[int, ...]:
     return sums or ()
 
 
-def _ordered(query: str) -> str:
+def _ordered(query: str, *, left_out: bool) -> str:
+    """The rows in order, with what is beneath each; unknown where old versions may be left out."""
     locked = f"FILTER ({_BENEATH} AND mode <> '')"
     beneath = (
         f"CASE WHEN current THEN max(until) {locked} {_OVER} END AS beneath_until, "
         f"CASE WHEN current THEN bool_or(hold) FILTER ({_BENEATH}) {_OVER} END AS beneath_hold, "
-        f"CASE WHEN current THEN bool_or(mode IS NULL OR hold IS NULL) FILTER ({_BENEATH}) {_OVER} END "
+        f"CASE WHEN current THEN {str(left_out).lower()} OR bool_or(mode IS NULL OR hold IS NULL) "
+        f"FILTER ({_BENEATH}) {_OVER} END "
         "AS beneath_unknown"
     )
     order = "key, current DESC, written DESC"

@@ -86,8 +86,9 @@ class ObjectSource(Protocol):
 class ObjectTable(Protocol):
     """Keeps the versions of one bucket while it is listed."""
 
-    def instead(self) -> tuple[Answer[Usage], Answer[Versions]] | None:
-        """What is counted already, so that nothing needs to be listed."""
+    def instead(self, *, versioned: bool) -> tuple[Answer[Usage], Answer[Versions]] | None:
+        """What is counted already, so that nothing needs to be listed. `versioned`: whether the bucket may have old
+        versions."""
 
     def take(self, versions: list[ObjectVersion]) -> None:
         """A page of the listing."""

@@ -73,12 +73,13 @@ class TableInMaking:
         self.path = table_path(self.gathering.folder, self.gathering.store.name, self.bucket)
         self.spool = Spool(self.path.with_suffix(".spool"))
 
-    def instead(self) -> tuple[Answer[Usage], Answer[Versions]] | None:
+    def instead(self, *, versioned: bool) -> tuple[Answer[Usage], Answer[Versions]] | None:
         """What an inventory counts, instead of a listing."""
         inventory = self.gathering.store.inventory
         if not self.files or inventory is None:
             return None
-        self.taken = read_inventory_files(self.files, inventory, self.bucket, self.path, self.reader.visit.moment)
+        moment = self.reader.visit.moment
+        self.taken = read_inventory_files(self.files, inventory, self.bucket, self.path, moment, versioned=versioned)
         return self.taken.usage, self.taken.versions
 
     def take(self, versions: list[ObjectVersion]) -> None:

@@ -221,7 +221,7 @@ class BlobReader(HttpReader):
 
     async def _counted(self, name: str, limit: int, table: ObjectTable | None) -> dict[str, Answer[Any]]:
         """Blobs and what is beneath them, by listing them."""
-        answers = table.instead() if table else None
+        answers = table.instead(versioned=True) if table else None
         if answers is not None:
             return {"usage": answers[0], "versions": answers[1]}
         count = Count(whole=False)

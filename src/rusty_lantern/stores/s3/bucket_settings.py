@@ -87,7 +87,9 @@ async def read_bucket(
     if not learnt.keys() >= COUNTED:
         fields["counters"], fields["quota"] = await ask_counters(client, bucket, moment)
     counting = Counting(client, bucket, moment, list_limit if table is None else EVERY_PAGE)
-    read = Bucket(name=bucket, **(fields | await _counted(counting, fields["counters"], table)))
+    never = fields["versioning"].value is not None and fields["versioning"].value.state == "never"
+    counts = await _counted(counting, fields["counters"], table, versioned=not never)
+    read = Bucket(name=bucket, **fields | counts)
     if table is None:
         return read
     try:
@@ -113,12 +115,14 @@ def _tenant(owner: Answer[str]) -> Answer[str]:
     )
 
 
-async def _counted(counting: Counting, counters: Answer[Usage], table: ObjectTable | None) -> dict[str, Answer[Any]]:
+async def _counted(
+    counting: Counting, counters: Answer[Usage], table: ObjectTable | None, *, versioned: bool
+) -> dict[str, Answer[Any]]:
     """How much there is: by listing, or where the estate file says so by the store's own counters."""
     if counting.client.store.counts == "counters" and table is None:
         unlisted: Answer[Any] = Answer("failed", None, "not listed: the estate file asks for the store's own counters")
         return {"usage": counters, "versions": unlisted, "uploads": await counting.uploads()}
-    counted = table.instead() if table else None
+    counted = table.instead(versioned=versioned) if table else None
     if counted:
         return {"usage": counted[0], "versions": counted[1], "uploads": await counting.uploads()}
     take = table.take if table else lambda versions: None

@@ -234,7 +234,7 @@ class SwiftReader(HttpReader):
         self, name: str, limit: int, table: ObjectTable | None, *, versioned: bool
     ) -> dict[str, Answer[Any]]:
         """Objects and versions, by listing them."""
-        answers = table.instead() if table else None
+        answers = table.instead(versioned=versioned) if table else None
         if answers is not None:
             return {"usage": answers[0], "versions": answers[1]}
         count = Count()
