@@ -183,7 +183,7 @@ def test_what_a_rule_is_told_to_remove_the_gateway_removes(gateway: Gateway, tmp
     folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
     assert lantern("survey", "--objects", "all", "--only", "real/fading", cwd=folder).code == 0
     row = json.loads(lantern("usage", "--by", "bucket", "--json", cwd=folder).out)["rows"][0]
-    assert (row["bytes"], row["expiring_bytes"], row["missing"]) == (45, 20, {})
+    assert (row["bytes"], row["expiring_bytes"], row["missing"]) == (45, 20, {"quota_bytes": 1})
     assert row["unfinished_bytes"] == 5 * 1024 * 1024 + 77
     deadline = time.monotonic() + 120
     while len(client.list_objects_v2(Bucket="fading").get("Contents", [])) == 9 and time.monotonic() < deadline:
