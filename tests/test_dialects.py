@@ -128,6 +128,12 @@ def test_a_moment_without_its_zone_or_in_another_form_has_no_agreed_meaning(writ
     )
 
 
+def test_only_the_keys_that_a_policy_uses_are_named() -> None:
+    policy = parse_policy(statement(StringEquals={"aws:PrincipalAccount": "400100200300"}))
+    [sentence] = bearing(policy, GATEWAY)
+    assert sentence == "some keys (aws:principalaccount): are carried by no request"
+
+
 def test_what_stands_for_too_many_statements_is_in_doubt() -> None:
     names = [f"StringNotEquals{'IfExists' * n}" for n in (0, 1)]
     several = {name: {key: ["a", "b", "c", "d"] for key in ("aws:Referer", "aws:UserAgent")} for name in names}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from functools import lru_cache
 
 import msgspec
@@ -171,9 +171,19 @@ def bearing(policy: Policy, dialect: Dialect) -> tuple[str, ...]:
 def _bearing(policy: Policy, dialect: Dialect) -> tuple[str, ...]:
     if as_read(policy, dialect) is policy:
         return ()
+    used = {condition.key for statement in policy.statements for condition in statement.every_condition}
     differences = []
-    for field, words, value in otherwise(dialect):
-        alone = Dialect(dialect.dialect, dialect.title, (), Readings(**{field: getattr(dialect.readings, field)}))
+    for field, words, _ in otherwise(dialect):
+        value = getattr(dialect.readings, field)
+        alone = Dialect(dialect.dialect, dialect.title, (), Readings(**{field: value}))
         if as_read(policy, alone) is not policy:
+            value = _words(_of_keys(value, used))
             differences.append(f"{words.construct}: {words.otherwise}".replace("{value}", value).replace("`", ""))
     return tuple(differences)
+
+
+def _of_keys(value: object, used: Collection[str]) -> object:
+    """Of a list of condition keys, those that a policy uses."""
+    if not isinstance(value, tuple):
+        return value
+    return tuple(one for one in value if (one[0] if isinstance(one, tuple) else one) in used)
