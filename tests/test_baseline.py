@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.comparisons import ImpossibleComparison, read_comparison
-from rusty_lantern.core.baseline.evaluation import Cascade, evaluate, observed_words, required_of
+from rusty_lantern.core.baseline.evaluation import Cascade, evaluate, required_of
+from rusty_lantern.core.baseline.finding_words import observed_words
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
 from rusty_lantern.core.facts.registry import REGISTER, UnknownFact, lookup
 from rusty_lantern.core.model.bucket import Bucket

@@ -21,7 +21,7 @@ from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.replicas import mirrored
 from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
-from rusty_lantern.core.baseline.evaluation import observed_words
+from rusty_lantern.core.baseline.finding_words import observed_words
 from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.errors import Place

@@ -111,7 +111,7 @@ def _result(session: OpenedSurvey, extract: str | None, *, whole: bool) -> tuple
 
 def _extracted(session: OpenedSurvey, wanted: str) -> tuple[list[BucketSubject], list[str]]:
     """The buckets whose fact has this value, and the names of buckets whose fact is unknown. Raises `BadInput`."""
-    from rusty_lantern.core.baseline.evaluation import show_fact
+    from rusty_lantern.core.baseline.finding_words import show_fact
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.facts.registry import UnknownFact, lookup
 

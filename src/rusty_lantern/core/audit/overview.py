@@ -19,7 +19,8 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.public_buckets import WORST_FIRST, OnPublic, PublicBucket, public_buckets
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waivers import WaiverState
-from rusty_lantern.core.baseline.evaluation import Finding, observed_words, show_fact
+from rusty_lantern.core.baseline.evaluation import Finding
+from rusty_lantern.core.baseline.finding_words import observed_words, show_fact
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.value_types import Value, show_bytes, show_names
 

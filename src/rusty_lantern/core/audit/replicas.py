@@ -18,7 +18,7 @@ from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.baseline.builtin import OF_MIRRORS
-from rusty_lantern.core.baseline.evaluation import show_fact
+from rusty_lantern.core.baseline.finding_words import show_fact
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.facts.catalogue import REGISTER

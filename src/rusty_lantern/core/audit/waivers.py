@@ -23,7 +23,8 @@ from typing import Literal
 import msgspec
 
 from rusty_lantern.core.audit.waiver_file import UNKNOWN, Waiver, read_observed
-from rusty_lantern.core.baseline.evaluation import Finding, show_fact
+from rusty_lantern.core.baseline.evaluation import Finding
+from rusty_lantern.core.baseline.finding_words import show_fact
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.value_sets import NameSet, WordSet
 from rusty_lantern.core.value_types import Scale, Value, show_moment

@@ -15,7 +15,7 @@ import msgspec
 from rusty_lantern.core.answer import Fact
 from rusty_lantern.core.baseline.builtin import OF_MIRRORS
 from rusty_lantern.core.baseline.comparisons import read_comparison
-from rusty_lantern.core.baseline.evaluation import show_fact
+from rusty_lantern.core.baseline.finding_words import show_fact
 from rusty_lantern.core.baseline.selectors import Subject
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup

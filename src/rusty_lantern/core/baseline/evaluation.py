@@ -19,10 +19,9 @@ from rusty_lantern.core.baseline.selectors import All, Match, Subject
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket_contents import Table
-from rusty_lantern.core.object_rules.sampling import bound, words
-from rusty_lantern.core.object_rules.tally import Tally
-from rusty_lantern.core.value_sets import NAMES
-from rusty_lantern.core.value_types import DURATION, Value, show_names
+from rusty_lantern.core.object_rules.sampling import bound
+from rusty_lantern.core.object_rules.tally import Tally, tally_words
+from rusty_lantern.core.value_types import Value
 
 Status = Literal["ok", "drift", "waived", "unknown"]
 STATUSES: tuple[Status, ...] = ("ok", "drift", "waived", "unknown")
@@ -272,21 +271,6 @@ def _of_tally(requirement: Requirement, tally: Tally, table: Table | None) -> tu
     return "unknown", f"only a sample was inspected: {tally_words(tally, confidence)}"
 
 
-def tally_words(tally: Tally, confidence: float = 0.95) -> str:
-    """A tally in words, with its bound where it comes from a sample.
-
-    >>> tally_words(Tally(44, 1)), tally_words(Tally(45)), tally_words(Tally(7, 0, 12))
-    ('1 of 45 fail', 'all 45 ok', 'all 7 ok, 12 not inspected')
-    """
-    unseen = f", {tally.unseen:,} not inspected" if tally.unseen else ""
-    if not tally.failed and not tally.unsampled:
-        return (f"all {tally.checked:,} ok" if tally.checked else "none inspected") + unseen
-    said = f"{tally.failed:,} of {tally.checked:,} fail"
-    if not tally.unsampled or not tally.checked:
-        return said + unseen
-    return f"{said}: {words(bound(tally.failed, tally.checked, confidence), confidence)}"
-
-
 def _status(required: RequirementInForce, fact: Fact) -> tuple[Status, str]:
     comparison = required.requirement.comparison
     assert comparison is not None
@@ -306,49 +290,3 @@ def _of_part(required: RequirementInForce, comparison: Comparison, fact: Partly[
         return "ok", ""
     broken = held == {False} or (fact.certain is not None and comparison.broken_by(fact.certain))
     return ("drift" if broken and required.sure else "unknown"), fact.reason
-
-
-def observed_words(finding: Finding) -> str:
-    """What was seen, in words."""
-    tally = finding.tally
-    if tally is None:
-        return _too_many(finding) or show_fact(finding.requirement.fact, finding.observed)
-    if not tally.unsampled or not tally.checked:
-        return tally_words(tally, finding.confidence)
-    unseen = f", {tally.unseen:,} not inspected" if tally.unseen else ""
-    share = words(bound(tally.failed, tally.checked, finding.confidence), finding.confidence)
-    return f"{tally.failed:,} of {tally.checked:,} sampled fail, {share.rpartition(' at ')[0]}{unseen}"
-
-
-def _too_many(finding: Finding) -> str:
-    """Of drift of a set of names: those that are not to be in it, and how many others are; empty for anything else."""
-    comparison, seen = finding.requirement.comparison, finding.observed
-    value = seen.certain if isinstance(seen, Partly) else seen.value
-    if comparison is None or comparison.scale != NAMES or finding.status != "drift" or not value:
-        return ""
-    names = sorted(NAMES.members(value))
-    wrong = [name for name in names if not comparison.accepts_member(name)]
-    others = len(names) - len(wrong)
-    if not wrong or not others:
-        return ""
-    return f"{AT_LEAST if isinstance(seen, Partly) else ''}{show_names(wrong, MOST_NAMES)} (and {others} as required)"
-
-
-MOST_NAMES = 12
-"""How many names are shown of a set; JSON has them all."""
-
-AT_LEAST = "at least "
-"""Stands before what is known of a fact in part."""
-
-
-def show_fact(name: str, fact: Fact) -> str:
-    """A fact's value in words, or its state."""
-    if isinstance(fact, Partly) and fact.among:
-        return " or ".join(lookup(name).scale.show(value) for value in fact.among)
-    if isinstance(fact, Partly) and fact.certain:
-        return AT_LEAST + lookup(name).scale.show(fact.certain)
-    if fact.value is None:
-        return fact.state if fact.settled else "unknown"
-    entry = lookup(name)
-    text = DURATION.roughly(fact.value) if entry.grows and entry.scale == DURATION else entry.scale.show(fact.value)
-    return f"{text} (declared)" if fact.state == "stated" else text

@@ -19,7 +19,8 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.baseline.evaluation import Cascade, Finding, evaluate, observed_words
+from rusty_lantern.core.baseline.evaluation import Cascade, Finding, evaluate
+from rusty_lantern.core.baseline.finding_words import observed_words
 from rusty_lantern.core.baseline.loader import Baseline, in_force
 from rusty_lantern.core.baseline.selectors import Subject
 from rusty_lantern.core.config.declared_bucket import declared

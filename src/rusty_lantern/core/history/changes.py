@@ -26,7 +26,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.coverage import NO_LIMITS, Coverage, Limits, coverage
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import PartSubject, StoreSubject
-from rusty_lantern.core.baseline.evaluation import show_fact
+from rusty_lantern.core.baseline.finding_words import show_fact
 from rusty_lantern.core.config.declared_bucket import DeclaredBucket
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup

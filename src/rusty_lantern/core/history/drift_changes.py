@@ -15,7 +15,8 @@ from rusty_lantern.core.answer import Answer, Partly
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.coverage import TESTED, Missing
 from rusty_lantern.core.audit.waivers import is_worse, observed_now
-from rusty_lantern.core.baseline.evaluation import AT_LEAST, Finding, Key, observed_words
+from rusty_lantern.core.baseline.evaluation import Finding, Key
+from rusty_lantern.core.baseline.finding_words import AT_LEAST, observed_words
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.history.drift_history import Area, AuditSummary
 from rusty_lantern.core.model.dossier import undisturbed

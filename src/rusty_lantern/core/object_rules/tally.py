@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import msgspec
 
+from rusty_lantern.core.object_rules.sampling import bound, words
+
 EXAMPLES = 12
 """Keys that are remembered, one for each version: several may be of one key."""
 SHOWN = 3
@@ -58,3 +60,18 @@ class Tally(msgspec.Struct, frozen=True):
             self.bytes + other.bytes,
             tuple(examples),
         )
+
+
+def tally_words(tally: Tally, confidence: float = 0.95) -> str:
+    """A tally in words, with its bound where it comes from a sample.
+
+    >>> tally_words(Tally(44, 1)), tally_words(Tally(45)), tally_words(Tally(7, 0, 12))
+    ('1 of 45 fail', 'all 45 ok', 'all 7 ok, 12 not inspected')
+    """
+    unseen = f", {tally.unseen:,} not inspected" if tally.unseen else ""
+    if not tally.failed and not tally.unsampled:
+        return (f"all {tally.checked:,} ok" if tally.checked else "none inspected") + unseen
+    said = f"{tally.failed:,} of {tally.checked:,} fail"
+    if not tally.unsampled or not tally.checked:
+        return said + unseen
+    return f"{said}: {words(bound(tally.failed, tally.checked, confidence), confidence)}"

@@ -5,7 +5,8 @@ Every sentence says something that can be done by whoever reads it; `tests/test_
 
 from __future__ import annotations
 
-from rusty_lantern.core.baseline.evaluation import Finding, observed_words
+from rusty_lantern.core.baseline.evaluation import Finding
+from rusty_lantern.core.baseline.finding_words import observed_words
 from rusty_lantern.core.facts.registry import lookup
 
 _OF_KIND = {

@@ -13,18 +13,13 @@ from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.answer import Evidence
 from rusty_lantern.core.audit.audit import Audit
 from rusty_lantern.core.audit.waivers import WaiverState
-from rusty_lantern.core.baseline.evaluation import (
-    STATUSES,
-    Finding,
-    Weight,
-    observed_words,
-    tally_words,
-)
+from rusty_lantern.core.baseline.evaluation import STATUSES, Finding, Weight
+from rusty_lantern.core.baseline.finding_words import observed_words
 from rusty_lantern.core.baseline.loader import Baseline
 from rusty_lantern.core.history.drift_changes import DriftTurns
 from rusty_lantern.core.history.drift_history import DriftStart, DriftStarts
 from rusty_lantern.core.object_rules.sampling import bound
-from rusty_lantern.core.object_rules.tally import Tally
+from rusty_lantern.core.object_rules.tally import Tally, tally_words
 from rusty_lantern.core.remediation.advice import advice
 from rusty_lantern.reports.results.facts import Value, as_json, required_words
 from rusty_lantern.reports.results.of_survey import OfSurvey

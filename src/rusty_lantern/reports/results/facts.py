@@ -10,13 +10,8 @@ import msgspec
 from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.answer import Evidence, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.baseline.evaluation import (
-    MOST_NAMES,
-    Finding,
-    observed_words,
-    required_of,
-    show_fact,
-)
+from rusty_lantern.core.baseline.evaluation import Finding, required_of
+from rusty_lantern.core.baseline.finding_words import MOST_NAMES, observed_words, show_fact
 from rusty_lantern.core.baseline.loader import Baseline, Requirement
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.value_sets import NAMES

@@ -11,12 +11,10 @@ import itertools
 from collections.abc import Callable, Coroutine, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from functools import lru_cache
 from pathlib import Path
 from random import Random
 from types import TracebackType
 from typing import Self
-from urllib.parse import SplitResult, urlsplit
 
 import aiohttp
 from yarl import URL
@@ -27,12 +25,12 @@ from rusty_lantern.stores.http.authorization import Authorization
 from rusty_lantern.stores.http.concurrency_limit import LATE, ConcurrencyLimit
 from rusty_lantern.stores.http.connection import NO_ANSWER, read_body, trusted_authorities, unanswered
 from rusty_lantern.stores.http.errors import NoLongerAccepted, RequestFailed
-from rusty_lantern.stores.http.question import Method, Question
+from rusty_lantern.stores.http.question import Method, Question, split_address
 from rusty_lantern.stores.http.redaction import cleaned, cleaned_headers
 from rusty_lantern.stores.http.regions import Region, Regions
 from rusty_lantern.stores.http.reply import Memory, Reply, clock_difference, faithful, retry_after
 from rusty_lantern.stores.http.sigv4 import canonical_query, encode
-from rusty_lantern.stores.http.time_budget import CURRENT, USUAL
+from rusty_lantern.stores.http.time_budget import CURRENT, USUAL, nobody_waits
 
 MAX_BODY = 16 << 20
 """No honest answer to any question asked here is larger."""
@@ -45,17 +43,8 @@ BUSY = (429, 500, 502, 503, 504)
 AGENT = "rusty-lantern"
 
 
-def _nobody_waits() -> None:
-    """An answer is late that belongs to no bucket."""
-
-
 HARDLY = 0.001
 """Seconds that are not worth a wait: whoever comes next waits for them as well."""
-
-
-@lru_cache(maxsize=64)
-def _split(address: str) -> SplitResult:
-    return urlsplit(address)
 
 
 @dataclass(slots=True)
@@ -121,7 +110,7 @@ class Client:
     def target(self, bucket: str, key: str = "", at: str = "") -> tuple[str, str]:
         """Host and encoded path of a bucket or object, as the store is addressed. `at`: its region's address, if that
         is another than the store's own."""
-        parts = _split(at or self.store.at)
+        parts = split_address(at or self.store.at)
         path, host = parts.path.rstrip("/"), parts.netloc
         if bucket and self.store.addressing == "virtual" and ":" not in bucket:  # `TENANT:NAME` is no host's name
             host = f"{bucket}.{host}"
@@ -133,7 +122,7 @@ class Client:
         """The same question, put in a region. One that is about no bucket keeps its path."""
         host, target = self.target(bucket, key, region.at)
         path = target if bucket else question.path
-        return question._replace(host=host, path=path, scheme=_split(region.at).scheme, region=region.name)
+        return question._replace(host=host, path=path, scheme=split_address(region.at).scheme, region=region.name)
 
     async def ask(
         self,
@@ -160,7 +149,7 @@ class Client:
         known = memory.recall(kept_as) if memory else None
         if known is not None:
             return Reply(*known)
-        question = Question(method, host, target, text, headers or {}, _split(self.store.at).scheme)
+        question = Question(method, host, target, text, headers or {}, split_address(self.store.at).scheme)
         subject = bucket or path
         region = self.regions.of(subject)
         signed_for = self._in(region, question, bucket, key) if region.name else question
@@ -217,7 +206,7 @@ class Client:
                 await asyncio.sleep(early)
             try:
                 patience = CURRENT.get()
-                async with self.gate.turn(patience.is_late if patience else _nobody_waits):
+                async with self.gate.turn(patience.is_late if patience else nobody_waits):
                     used = self.auth
                     reply = await self._timed(question)
             except RequestFailed as error:

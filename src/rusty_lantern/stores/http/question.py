@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Literal, NamedTuple
+from urllib.parse import SplitResult, urlsplit
 
 Method = Literal["GET", "HEAD"]
 
@@ -19,3 +21,9 @@ class Question(NamedTuple):
     scheme: str = "https"
     region: str = ""
     """The region that it is signed for. Empty: the store's own."""
+
+
+@lru_cache(maxsize=64)
+def split_address(address: str) -> SplitResult:
+    """A store's address, taken apart."""
+    return urlsplit(address)
