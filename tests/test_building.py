@@ -14,7 +14,8 @@ import pytest
 
 from tests.conftest import Lived, Ran
 
-PAGE = (Path(__file__).parent.parent / "docs" / "building.md").read_text()
+ROOT = Path(__file__).parent.parent
+PAGE = (ROOT / "docs" / "building.md").read_text()
 BLOCKS = dict(re.findall(r"```python\n# (\S+)\n(.*?)```", PAGE, re.DOTALL))
 FACT = f"""
 from rusty_lantern.core.facts import bucket_settings
@@ -87,3 +88,9 @@ def test_a_command_that_is_added_works_and_is_in_the_help(place: Path) -> None:
     assert len(rows) > 30
     assert "attic/site-photos: records-office" in rows
     assert "Who answers for each bucket." in run(COMMAND, "--help", cwd=place).out
+
+
+def test_no_file_is_longer_than_a_reader_keeps_in_mind() -> None:
+    lengths = {path: len(path.read_text().splitlines()) for path in (ROOT / "src").rglob("*.py")}
+    assert len(lengths) > 300
+    assert {path.name: length for path, length in lengths.items() if length > 350} == {}
